@@ -1,0 +1,39 @@
+# Two commands matter: `make demo` and `make test`. Both bring all they need.
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+.DELETE_ON_ERROR:
+PYTHON ?= python3
+BIN := .venv/bin
+CONSOLE := src/fennox/service/console
+CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
+
+.PHONY: demo demo-reset test check lock soak setup format clean
+
+setup: .venv/ready
+
+.venv/ready: requirements.lock pyproject.toml demo/pyproject.toml
+	@scripts/system-packages
+	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	@$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e . -e demo
+	@touch $@
+
+check: setup
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+test: check
+	$(BIN)/pytest -n auto
+
+format: setup
+	$(BIN)/ruff check --fix .
+	$(BIN)/ruff format .
+
+# Resolve the dependencies of pyproject.toml anew. The lock names no registry.
+lock:
+	$(PYTHON) -m venv .state/lock
+	.state/lock/bin/pip install --quiet pip-tools
+	.state/lock/bin/pip-compile --quiet --upgrade --generate-hashes --allow-unsafe --extra dev --strip-extras \
+	  --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --no-header --no-annotate \
+	  -o requirements.lock pyproject.toml

@@ -1,0 +1,96 @@
+"""Chunks: cutting, naming, sealing, opening (§4)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import zstandard
+from blake3 import blake3
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from pyfastcdc import FastCDC
+
+from fennox.core.errors import Damaged
+from fennox.core.format.hpke import RandomBytes
+from fennox.core.format.secret import WriteSecret
+
+SUITE = b"\x01"  # BLAKE3-keyed ids and keys, AES-256-GCM, zstd (§4.2)
+RAW, ZSTD = 0, 1
+MAX_CHUNK = 4 * 1024 * 1024  # bytes of plaintext
+OVERHEAD = 12 + 1 + 16  # nonce, encoding byte, tag
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A plaintext chunk and its name."""
+
+    id: bytes
+    key: bytes = field(repr=False)
+    plain: bytes = field(repr=False)
+
+
+def identify(plain: bytes, secret: WriteSecret) -> Piece:
+    """Name a chunk so that the same content has the same name within a key set's generation (§4.2)."""
+    return Piece(
+        blake3(plain, key=secret.chunk_id_key).digest(), blake3(plain, key=secret.chunk_key_key).digest(), plain
+    )
+
+
+def identify_apart(plain: bytes, random: RandomBytes) -> Piece:
+    """A chunk with random name and key: nobody who holds W can test a guess of it (§4.3)."""
+    return Piece(random(32), random(32), plain)
+
+
+def seal(piece: Piece, nonce: bytes, level: int = 3) -> bytes:
+    packed = zstandard.ZstdCompressor(level=level, write_checksum=False).compress(piece.plain)
+    body = bytes([ZSTD]) + packed if len(packed) < len(piece.plain) else bytes([RAW]) + piece.plain
+    return nonce + AESGCM(piece.key).encrypt(nonce, body, SUITE + piece.id)
+
+
+def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) -> bytes:
+    """Open one chunk; its length is checked before it is unpacked, its tag before anything leaves here."""
+    if not 0 <= plain_length <= MAX_CHUNK:
+        raise Damaged(f"Chunk {chunk_id.hex()[:16]} claims {plain_length} bytes.", "Heal its pack from another copy.")
+    try:
+        body = AESGCM(key).decrypt(sealed[:12], sealed[12:], SUITE + chunk_id)
+        if body[0] == RAW:
+            plain = body[1:]
+        elif body[0] == ZSTD:
+            plain = zstandard.ZstdDecompressor().decompress(body[1:], max_output_size=max(plain_length, 1))
+        else:
+            raise ValueError(f"encoding {body[0]}")
+        if len(plain) != plain_length:
+            raise ValueError(f"{len(plain)} bytes instead of {plain_length}")
+    except (InvalidTag, ValueError, IndexError, zstandard.ZstdError) as error:
+        raise Damaged(f"Chunk {chunk_id.hex()[:16]} is damaged.", "Heal its pack from another copy.") from error
+    return plain
+
+
+class Cutter:
+    """Cuts a stream by content (§4.1): feed bytes, take pieces; at most twice the largest chunk is held."""
+
+    def __init__(self, sizes: tuple[int, int, int]) -> None:
+        smallest, average, largest = sizes
+        self._cdc = FastCDC(average, min_size=smallest, max_size=largest)
+        self._largest = largest
+        self._held = bytearray()
+
+    def feed(self, data: bytes) -> Iterator[bytes]:
+        self._held += data
+        # A cut is certain once a whole largest chunk lies behind it; the last one of a buffer is not.
+        if len(self._held) >= 2 * self._largest:
+            yield from self._cut(keep=self._largest)
+
+    def finish(self) -> Iterator[bytes]:
+        yield from self._cut(keep=0)
+
+    def _cut(self, keep: int) -> Iterator[bytes]:
+        view = bytes(self._held)
+        done = 0
+        for cut in self._cdc.cut_buf(view):
+            if keep and len(view) - cut.offset < keep:
+                break
+            yield view[cut.offset : cut.offset + cut.length]
+            done = cut.offset + cut.length
+        del self._held[:done]

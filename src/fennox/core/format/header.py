@@ -1,0 +1,259 @@
+"""The header of a store: keys, slots, the two MACs (§3)."""
+
+from __future__ import annotations
+
+import base64
+import hmac
+from dataclasses import dataclass
+from hashlib import blake2b, sha256
+from typing import Annotated, Literal
+
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
+from pydantic import Field
+
+from fennox.core.errors import Damaged, FennoxError, WrongPassphrase
+from fennox.core.format import canonical
+from fennox.core.format.canonical import Stored
+from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
+from fennox.core.format.secret import WriteSecret, derive
+from fennox.core.names import ObjectName, object_name
+
+FORMAT = "fennox-store/1"
+MAX_HEADER = 256 * 1024  # bytes
+
+MAX_MEMORY = 2 * 1024 * 1024  # KiB; a header asking for more is refused before it costs anything (§3.1)
+MAX_PASSES = 32
+MAX_LANES = 16
+MAX_SLOTS = 32
+
+
+class Costs(Stored):
+    """Argon2id costs (RFC 9106): memory in KiB, passes, lanes."""
+
+    memory: Annotated[int, Field(ge=8, le=MAX_MEMORY)] = 256 * 1024
+    passes: Annotated[int, Field(ge=1, le=MAX_PASSES)] = 1
+    lanes: Annotated[int, Field(ge=1, le=MAX_LANES)] = 2
+
+
+class Slot(Stored):
+    """The opening key, locked under one passphrase (§3.1)."""
+
+    id: str
+    label: str
+    since: str
+    costs: Costs
+    salt: str  # base64, 16 bytes
+    nonce: str  # base64, 12 bytes
+    locked: str  # base64
+
+
+class Chunking(Stored):
+    """FastCDC (2020, level 2) sizes in bytes. Only writers use them; a reader needs none of this (§4.1)."""
+
+    algorithm: Literal["fastcdc-2020"] = "fastcdc-2020"
+    small: tuple[int, int, int] = (16 * 1024, 64 * 1024, 256 * 1024)
+    large: tuple[int, int, int] = (256 * 1024, 1024 * 1024, 4 * 1024 * 1024)
+
+
+class Header(Stored):
+    """One header. ``revision`` counts within the store; the newest valid one of each generation counts (§3.3)."""
+
+    format: Literal["fennox-store/1"] = FORMAT
+    store: str
+    key_set: str
+    generation: Annotated[int, Field(ge=1, lt=2**32)]
+    revision: Annotated[int, Field(ge=1)]
+    written: str
+    plain_names: bool
+    sweeper: str
+    suite: SuiteName
+    chunking: Chunking
+    seal_key: str
+    write_secret: str  # W, HPKE-sealed to the seal key, base64
+    slots: Annotated[list[Slot], Field(max_length=MAX_SLOTS)]
+    mac_write: str
+    mac_open: str
+
+    def public(self) -> SealKey:
+        return SealKey(self.suite, _unbase64(self.seal_key))
+
+    def _unsigned(self) -> bytes:
+        value = self.model_dump(mode="json", exclude={"mac_write", "mac_open"})
+        return canonical.dump_value(value)
+
+    def signed(self, secret: WriteSecret, opening: OpeningKey) -> Header:
+        body = self._unsigned()
+        return self.model_copy(
+            update={
+                "mac_write": hmac.digest(secret.header_mac_key, body, sha256).hex(),
+                "mac_open": hmac.digest(_open_mac_key(opening), body, sha256).hex(),
+            }
+        )
+
+    def check_under(self, secret: WriteSecret) -> None:
+        """Refuse a header that was not written by a holder of the write secret."""
+        if not hmac.compare_digest(hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write):
+            raise Damaged("The header's MAC under the write secret does not fit.", "Somebody else wrote this header.")
+
+    def unlock(self, passphrase: str) -> OpeningKey:
+        """Try every slot. A wrong slot and a slot whose key does not fit are the same error (§3.1)."""
+        for slot in self.slots:
+            opening = self._try_slot(slot, passphrase)
+            if opening is not None:
+                body = self._unsigned()
+                if not hmac.compare_digest(hmac.digest(_open_mac_key(opening), body, sha256).hex(), self.mac_open):
+                    raise Damaged("The header's MAC under the opening key does not fit.", "Use another copy of it.")
+                return opening
+        raise WrongPassphrase(
+            "The passphrase opens none of this key set's slots.", "Check it, or use another one of the key set."
+        )
+
+    def slot_opened_by(self, passphrase: str) -> Slot | None:
+        return next((slot for slot in self.slots if self._try_slot(slot, passphrase)), None)
+
+    def _try_slot(self, slot: Slot, passphrase: str) -> OpeningKey | None:
+        key = _passphrase_key(passphrase, _unbase64(slot.salt), slot.costs)
+        try:
+            raw = AESGCM(key).decrypt(
+                _unbase64(slot.nonce), _unbase64(slot.locked), _slot_aad(self.key_set, self.generation, slot)
+            )
+            opening = OpeningKey(self.suite, raw)
+            return opening if hmac.compare_digest(opening.seal_key().raw, _unbase64(self.seal_key)) else None
+        except (InvalidTag, ValueError):
+            return None
+
+    def write_secret_with(self, opening: OpeningKey) -> WriteSecret:
+        raw = opening.open(_unbase64(self.write_secret), _secret_info(self.key_set, self.generation))
+        secret = WriteSecret(raw, self.key_set, self.generation)
+        self.check_under(secret)
+        return secret
+
+
+@dataclass(frozen=True)
+class NewKeys:
+    """Keys of a new generation, before anything is written."""
+
+    opening: OpeningKey
+    secret: WriteSecret
+
+
+def new_keys(key_set: str, generation: int, suite: SuiteName, random: RandomBytes) -> NewKeys:
+    return NewKeys(OpeningKey.generate(suite, random), WriteSecret(random(32), key_set, generation))
+
+
+def new_header(
+    keys: NewKeys,
+    *,
+    store: str,
+    written: str,
+    sweeper: str,
+    slots: list[Slot],
+    plain_names: bool = True,
+    revision: int = 1,
+    sealed_secret: str | None = None,
+) -> Header:
+    """Make and sign a header; further stores of a key set pass the ``sealed_secret`` of the first."""
+    seal_key = keys.opening.seal_key()
+    info = _secret_info(keys.secret.key_set, keys.secret.generation)
+    header = Header(
+        store=store,
+        key_set=keys.secret.key_set,
+        generation=keys.secret.generation,
+        revision=revision,
+        written=written,
+        plain_names=plain_names,
+        sweeper=sweeper,
+        suite=keys.opening.suite,
+        chunking=Chunking(),
+        seal_key=_base64(seal_key.raw),
+        write_secret=sealed_secret or _base64(seal_key.seal(keys.secret.raw, info)),
+        slots=slots,
+        mac_write="",
+        mac_open="",
+    )
+    return header.signed(keys.secret, keys.opening)
+
+
+def new_slot(keys: NewKeys, passphrase: str, *, label: str, since: str, costs: Costs, random: RandomBytes) -> Slot:
+    salt, nonce, slot_id = random(16), random(12), random(8).hex()
+    slot = Slot(id=slot_id, label=label, since=since, costs=costs, salt=_base64(salt), nonce=_base64(nonce), locked="")
+    aad = _slot_aad(keys.secret.key_set, keys.secret.generation, slot)
+    locked = AESGCM(_passphrase_key(passphrase, salt, costs)).encrypt(nonce, keys.opening.raw, aad)
+    return slot.model_copy(update={"locked": _base64(locked)})
+
+
+def encode(header: Header) -> bytes:
+    return canonical.dump(header)
+
+
+def decode(data: bytes) -> Header:
+    if len(data) > MAX_HEADER:
+        raise Damaged(f"A header of {len(data)} bytes is too long.", "Use another header of this store.")
+    return canonical.load(Header, data, "header")
+
+
+def digest(data: bytes) -> str:
+    return blake2b(data, digest_size=32).hexdigest()
+
+
+def name(header: Header) -> ObjectName:
+    """§2.1: ``header/<generation>.<short digest>.json``."""
+    return object_name(f"header/{header.generation}.{digest(encode(header))[:16]}.json")
+
+
+def ranked(candidates: list[bytes]) -> list[Header]:
+    """Header bytes found in a store, newest generation and revision first (§3.3)."""
+    headers: list[Header] = []
+    for data in candidates:
+        try:
+            headers.append(decode(data))
+        except FennoxError:
+            continue  # an unreadable header is passed over while another one can be read; scrub names it
+    if not headers:
+        raise Damaged("The store has no readable header.", "Copy a header from another store of its key set.")
+    return sorted(headers, key=lambda header: (header.generation, header.revision), reverse=True)
+
+
+def unlock_newest(candidates: list[bytes], passphrase: str) -> tuple[Header, OpeningKey]:
+    """The newest valid header and its opening key; a forged newer header cannot hide the true one (§3.3)."""
+    wrong: FennoxError | None = None
+    for header in ranked(candidates):
+        try:
+            return header, header.unlock(passphrase)
+        except (WrongPassphrase, Damaged) as error:
+            wrong = wrong or error
+    assert wrong is not None
+    raise wrong
+
+
+def _passphrase_key(passphrase: str, salt: bytes, costs: Costs) -> bytes:
+    kdf = Argon2id(salt=salt, length=32, iterations=costs.passes, lanes=costs.lanes, memory_cost=costs.memory)
+    return kdf.derive(passphrase.encode("utf-8"))
+
+
+def _slot_aad(key_set: str, generation: int, slot: Slot) -> bytes:
+    costs = slot.costs
+    return (
+        f"fennox/1|slot|{key_set}|{generation}|{slot.id}|{slot.salt}|{costs.memory}|{costs.passes}|{costs.lanes}"
+    ).encode("ascii")
+
+
+def _secret_info(key_set: str, generation: int) -> bytes:
+    return f"fennox/1|write secret|{key_set}|{generation}".encode("ascii")
+
+
+def _open_mac_key(opening: OpeningKey) -> bytes:
+    return derive(opening.raw, "fennox/1|header open mac")
+
+
+def _base64(data: bytes) -> str:
+    return base64.b64encode(data).decode("ascii")
+
+
+def _unbase64(text: str) -> bytes:
+    try:
+        return base64.b64decode(text, validate=True)
+    except ValueError as error:
+        raise Damaged("A field of the header is not base64.", "Use another header of this store.") from error

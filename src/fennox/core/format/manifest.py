@@ -1,0 +1,135 @@
+"""The manifest: what a backup holds (§7). A head, and for each part one canonical JSON line a document."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Iterable, Iterator
+from hashlib import blake2b
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from fennox.core.format import canonical
+from fennox.core.format.canonical import Stored
+from fennox.core.format.trees import Root
+
+DocumentType = Literal["file", "folder", "link", "output"]
+Severity = Literal["blocker", "warning", "note"]
+
+
+class ChunkKey(Stored):
+    """One chunk of a document: id (hex), key (base64), plain length in bytes."""
+
+    id: str
+    key: Annotated[str, Field(repr=False)]
+    length: int
+
+
+class Document(Stored):
+    """One file, folder, link or output. ``raw_path`` (base64) is there only if the path is not UTF-8."""
+
+    path: str
+    raw_path: str | None = None
+    type: DocumentType
+    mode: int | None = None
+    uid: int | None = None
+    gid: int | None = None
+    owner: str | None = None
+    group: str | None = None
+    modified: int | None = None  # seconds since 1970, UTC
+    link: str | None = None
+    size: int = 0
+    digest: str | None = None  # BLAKE2b-256 of the content, hex
+    secret: bool = False
+    moved: bool = False  # it changed while it was read, twice
+    chunks: list[ChunkKey] = []
+
+    def path_bytes(self) -> bytes:
+        return base64.b64decode(self.raw_path) if self.raw_path else self.path.encode("utf-8")
+
+
+class Machine(Stored):
+    """What the machine said it is."""
+
+    id: str
+    product: str
+    version: str
+    build: str = ""
+    platform: str = ""
+    name: str = ""
+
+
+class Reached(Stored):
+    """Where and as whom the machine was reached, and by which host key or certificate it was known."""
+
+    address: str
+    account: str
+    key: str
+
+
+class Finding(Stored):
+    """What speaks against or for something, in words, with a stable code."""
+
+    severity: Severity
+    code: str
+    text: str
+    remedy: str = ""
+
+
+class Part(Stored):
+    name: str
+    title: str
+    documents: int
+    bytes: int
+    root: Root
+
+
+class KindFile(Stored):
+    name: str
+    version: int
+    text: str
+
+
+class Head(Stored):
+    """All of the manifest but the documents. Holds nothing that differs at every take (§7.1)."""
+
+    format: Literal["fennox-manifest/1"] = "fennox-manifest/1"
+    kind: KindFile
+    settings: dict[str, str]
+    machine: Machine
+    reached: Reached
+    parts: list[Part]
+    census: dict[str, list[str]]
+    expected: dict[str, str]  # address, account, key after a restore, as the captured documents tell them
+    findings: list[Finding]
+    left_out: list[str]
+    routine: str | None
+    fennox: str
+
+
+class Sealed(Stored):
+    """The sealed section of a record: where the manifest begins."""
+
+    head: Root
+
+
+def encode_head(head: Head) -> bytes:
+    return canonical.dump(head)
+
+
+def decode_head(data: bytes) -> Head:
+    return canonical.load(Head, data, "manifest")
+
+
+def encode_documents(documents: Iterable[Document]) -> Iterator[bytes]:
+    for document in documents:
+        yield canonical.dump_value(document.model_dump(mode="json", exclude_defaults=True)) + b"\n"
+
+
+def decode_document(line: bytes) -> Document:
+    return canonical.load(Document, line, "manifest line")
+
+
+def content_digest() -> blake2b:
+    """The running digest of a document's content."""
+    return blake2b(digest_size=32)

@@ -1,0 +1,133 @@
+"""Records: one backup each, written last; the record is the commit (§9)."""
+
+from __future__ import annotations
+
+import hmac
+from dataclasses import dataclass
+from hashlib import blake2b
+from typing import Annotated
+
+from pydantic import Field
+
+from fennox.core.errors import Damaged
+from fennox.core.format import canonical
+from fennox.core.format.binary import Reader, blob, u32
+from fennox.core.format.canonical import Stored
+from fennox.core.format.hpke import OpeningKey, SealKey
+from fennox.core.format.manifest import Sealed
+from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.format.trees import Root
+from fennox.core.names import ObjectName, object_name
+
+MAGIC = b"FXR\x01"
+MAX_RECORD = 1024 * 1024  # bytes
+MAC_LENGTH = 32
+
+
+class Previous(Stored):
+    """The backup of the system before this one, and the digest of its record."""
+
+    backup: str
+    digest: str
+
+
+class Sizes(Stored):
+    documents: int
+    bytes: int
+    new_chunks: int
+    new_bytes: int
+
+
+class Reference(Stored):
+    """The reference section, sealed under W: what a sweep, a copy and an adoption need (§9.1)."""
+
+    backup: str
+    run: str
+    attempt: int
+    system: str
+    system_name: str
+    folder: str
+    kind: str
+    name: str
+    note: str
+    time: str
+    sequence: Annotated[int, Field(ge=1)]
+    previous: Previous | None
+    parts: list[str]
+    partial: bool
+    routine: str | None
+    generation: int
+    origin: str  # the store for which the sealed section was sealed (§9.3)
+    id_list: Root
+    sizes: Sizes
+    sealed_digest: str
+
+
+@dataclass(frozen=True)
+class Record:
+    reference: Reference
+    sealed: bytes
+    digest: str
+
+    def open(self, opening: OpeningKey) -> Sealed:
+        info = sealed_info(self.reference.origin, self.reference.generation, self.reference.backup)
+        return canonical.load(Sealed, opening.open(self.sealed, info), "sealed section")
+
+
+def sealed_info(store: str, generation: int, backup: str) -> bytes:
+    """HPKE ``info`` of the sealed section (§9.2)."""
+    return f"fennox-store/1|record|{store}|{generation}|{backup}".encode("ascii")
+
+
+def seal_section(sealed: Sealed, key: SealKey, store: str, generation: int, backup: str) -> bytes:
+    return key.seal(canonical.dump(sealed), sealed_info(store, generation, backup))
+
+
+def section_digest(sealed: bytes) -> str:
+    return blake2b(sealed, digest_size=32).hexdigest()
+
+
+def encode(reference: Reference, sealed: bytes, secret: WriteSecret, store: str, salt: bytes) -> bytes:
+    start = MAGIC + u32(secret.generation) + salt
+    data = start + blob(secret.seal(canonical.dump(reference), "record", store, salt, start)) + blob(sealed)
+    return data + secret.mac(data)
+
+
+def generation(data: bytes) -> int:
+    reader = Reader(data, "record")
+    reader.magic(MAGIC)
+    return reader.u32()
+
+
+def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
+    """Check the MAC over all, then open the reference section; nothing is believed before (§9.4)."""
+    if len(data) > MAX_RECORD:
+        raise Damaged(f"A record of {len(data)} bytes is too long.", "Heal it from another copy.")
+    if not hmac.compare_digest(secret.mac(data[:-MAC_LENGTH]), data[-MAC_LENGTH:]):
+        raise Damaged("The record's MAC does not fit.", "It was changed or cut; heal it from another copy.")
+    reader = Reader(data[:-MAC_LENGTH], "record")
+    reader.magic(MAGIC)
+    reader.u32()
+    salt = reader.take(SALT_LENGTH)
+    start = data[: reader.position]
+    reference = canonical.load(
+        Reference, secret.open(reader.blob(MAX_RECORD), "record", store, salt, start), "record's reference section"
+    )
+    sealed = reader.blob(MAX_RECORD)
+    reader.end()
+    if section_digest(sealed) != reference.sealed_digest:
+        raise Damaged("The record's sealed section was exchanged.", "Heal it from another copy.")
+    return Record(reference, sealed, blake2b(data, digest_size=32).hexdigest())
+
+
+def name(folder: str, time: str, backup_name: str, backup: str) -> ObjectName:
+    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``."""
+    return object_name(f"systems/{folder}/{time}.{backup_name or 'backup'}.{backup[:8]}.fxr")
+
+
+def check_name(record: Record, found: str) -> None:
+    """Names outside are hints; a name that tells of another backup is damage (§2.3)."""
+    reference = record.reference
+    expected = name(reference.folder, reference.time, reference.name, reference.backup)
+    if found != expected:
+        raise Damaged(f"{found} holds the record that belongs at {expected}.", "Put it back under its own name.")

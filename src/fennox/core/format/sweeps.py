@@ -1,0 +1,63 @@
+"""What a sweep has condemned, and what it removed and why (§11)."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from fennox.core.format import canonical
+from fennox.core.format.binary import Reader, blob, u32
+from fennox.core.format.canonical import Stored
+from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.names import ObjectName, object_name
+
+MAGIC = b"FXC\x01"
+MAX_SWEEP = 64 * 1024 * 1024  # bytes
+
+
+class Removed(Stored):
+    name: str
+    why: str
+    system: str = ""
+    sequence: int = 0
+
+
+class Sweep(Stored):
+    """``condemned``: packs to be treated as absent by takes. ``removed``: what is gone and why."""
+
+    stage: Literal["condemned", "removed", "withdrawn"]
+    time: str
+    by: str
+    condemned: list[str]
+    removed: list[Removed]
+
+
+def encode(sweep: Sweep, secret: WriteSecret, store: str, salt: bytes) -> bytes:
+    start = MAGIC + u32(secret.generation) + salt
+    return start + blob(secret.seal(canonical.dump(sweep), "sweep", store, salt, start))
+
+
+def decode(data: bytes, secret: WriteSecret, store: str) -> Sweep:
+    reader = Reader(data, "sweep list")
+    reader.magic(MAGIC)
+    reader.u32()
+    salt = reader.take(SALT_LENGTH)
+    start = data[: reader.position]
+    plain = secret.open(reader.blob(MAX_SWEEP), "sweep", store, salt, start)
+    reader.end()
+    return canonical.load(Sweep, plain, "sweep list")
+
+
+def condemned_packs(sweeps: list[Sweep]) -> frozenset[str]:
+    """Digests of packs that takes treat as absent: condemned and not withdrawn later (§11.2)."""
+    packs: set[str] = set()
+    for sweep in sorted(sweeps, key=lambda item: item.time):
+        if sweep.stage == "withdrawn":
+            packs -= set(sweep.condemned)
+        else:
+            packs |= set(sweep.condemned)
+    return frozenset(packs)
+
+
+def name(time: str, random: str) -> ObjectName:
+    """§2.1: ``sweep/<UTC time>.<random>.fxc``."""
+    return object_name(f"sweep/{time}.{random}.fxc")

@@ -1,0 +1,88 @@
+"""Which chunk lies where: read from the packs' own tables, never from the catalogue."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fennox.core.errors import Damaged, NotFound
+from fennox.core.format import packs
+from fennox.core.names import ObjectName
+from fennox.engine.vault import Vault
+from fennox.stores.base import Found, Span
+
+_FIRST_READ = 16 * 1024  # bytes; the whole table of most packs
+
+
+@dataclass(frozen=True)
+class Place:
+    """One chunk in one pack."""
+
+    pack: ObjectName
+    entry: packs.Entry
+
+
+class PackIndex:
+    """Chunk id → places. Tables never change, so a refresh reads only packs not seen before."""
+
+    def __init__(self) -> None:
+        self._tables: dict[ObjectName, packs.Table] = {}
+        self._places: dict[bytes, list[Place]] = {}
+        self.damaged: dict[ObjectName, str] = {}
+
+    async def refresh(self, vault: Vault) -> None:
+        present: set[ObjectName] = set()
+        async for found in vault.store.list("packs/"):
+            if found.name.endswith(".fxp"):
+                present.add(found.name)
+                if found.name not in self._tables and found.name not in self.damaged:
+                    await self._read(vault, found)
+        for gone in self._tables.keys() - present:
+            self._forget(gone)
+        for gone in self.damaged.keys() - present:
+            del self.damaged[gone]
+
+    async def _read(self, vault: Vault, found: Found) -> None:
+        try:
+            start = await vault.store.get(found.name, Span(0, min(_FIRST_READ, found.size)))
+            needed = packs.table_length(start[: packs.FIXED])
+            if needed > found.size:
+                raise Damaged(f"{found.name} is cut short.", "Heal it from another copy.")
+            if needed > len(start):
+                start += await vault.store.get(found.name, Span(len(start), needed - len(start)))
+            secret = vault.secret_of(packs.generation(start))
+            self.add(found.name, packs.decode_table(start[:needed], secret, vault.id, found.size))
+        except NotFound:
+            return  # removed since the listing
+        except Damaged as error:
+            self.damaged[found.name] = error.what
+
+    def add(self, pack: ObjectName, table: packs.Table) -> None:
+        self._tables[pack] = table
+        for entry in table.entries:
+            self._places.setdefault(entry.id, []).append(Place(pack, entry))
+
+    def _forget(self, pack: ObjectName) -> None:
+        for entry in self._tables.pop(pack).entries:
+            left = [place for place in self._places[entry.id] if place.pack != pack]
+            if left:
+                self._places[entry.id] = left
+            else:
+                del self._places[entry.id]
+
+    def mark_damaged(self, pack: ObjectName, reason: str) -> None:
+        """Take a pack out of reuse at once."""
+        if pack in self._tables:
+            self._forget(pack)
+        self.damaged[pack] = reason
+
+    def places(self, chunk_id: bytes) -> list[Place]:
+        return self._places.get(chunk_id, [])
+
+    def reusable(self, chunk_id: bytes, generation: int, condemned: frozenset[str]) -> Place | None:
+        """A place of this chunk that a new backup may rely on."""
+        for place in self._places.get(chunk_id, ()):
+            if self._tables[place.pack].generation != generation:
+                continue
+            if packs.digest_in_name(place.pack) not in condemned:
+                return place
+        return None

@@ -1,0 +1,85 @@
+"""Reading a backup: only checked bytes leave here (store-format §12)."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+
+from fennox.core.errors import Damaged, FennoxError, NotFound
+from fennox.core.format import canonical, chunks, idlist, manifest
+from fennox.core.format.manifest import ChunkKey, Document, Head, Part, content_digest
+from fennox.core.format.records import Record
+from fennox.core.format.trees import Level, Root
+from fennox.engine.index import PackIndex
+from fennox.engine.vault import Vault
+from fennox.stores.base import Span
+
+
+@dataclass
+class BackupReader:
+    """Reads one backup. Of several places of a chunk the first valid one counts."""
+
+    vault: Vault
+    index: PackIndex
+    record: Record
+    _head: Head | None = field(default=None)
+
+    async def chunk(self, chunk_id: bytes, key: bytes, length: int) -> bytes:
+        fault: FennoxError | None = None
+        for place in self.index.places(chunk_id):
+            try:
+                span = Span(place.entry.offset, place.entry.length)
+                sealed = await self.vault.store.get(place.pack, span)
+                return await asyncio.to_thread(chunks.open_chunk, sealed, chunk_id, key, length)
+            except (Damaged, NotFound) as error:
+                fault = Damaged(f"{place.pack}: {error.what}", error.remedy)
+        raise fault or Damaged(f"Chunk {chunk_id.hex()[:16]} is in no pack.", "Heal the store from another copy.")
+
+    async def tree(self, root: Root) -> AsyncIterator[bytes]:
+        refs = root.chunks
+        for _ in range(root.depth):
+            level = b"".join([await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs])
+            refs = canonical.load(Level, level, "tree level").refs
+        for ref in refs:
+            yield await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length)
+
+    async def head(self) -> Head:
+        if self._head is None:
+            root = self.record.open(self.vault.opening_key()).head
+            self._head = manifest.decode_head(b"".join([piece async for piece in self.tree(root)]))
+        return self._head
+
+    async def id_list(self) -> dict[bytes, str]:
+        data = b"".join([piece async for piece in self.tree(self.record.reference.id_list)])
+        return idlist.decode(data)
+
+    async def documents(self, part: Part) -> AsyncIterator[Document]:
+        held = b""
+        async for piece in self.tree(part.root):
+            *lines, held = (held + piece).split(b"\n")
+            for line in lines:
+                yield manifest.decode_document(line)
+        if held:
+            raise Damaged(f"The manifest of part {part.name} ends in the middle of a line.", "Try another copy.")
+
+    async def content(self, document: Document) -> AsyncIterator[bytes]:
+        """A document's content, piece by piece. Each piece is checked before it is given; the end checks the whole."""
+        digest, size = content_digest(), 0
+        for key in document.chunks:
+            piece = await self._keyed(key)
+            digest.update(piece)
+            size += len(piece)
+            yield piece
+        if document.digest is not None and (digest.hexdigest(), size) != (document.digest, document.size):
+            raise Damaged(f"{document.path} is not what was stored.", "Take it from another copy.")
+
+    async def _keyed(self, key: ChunkKey) -> bytes:
+        return await self.chunk(bytes.fromhex(key.id), base64.b64decode(key.key), key.length)
+
+    async def part(self, name: str) -> Part:
+        found = next((part for part in (await self.head()).parts if part.name == name), None)
+        if found is None:
+            raise NotFound(f"The backup holds no part {name}.", "Look at what it holds with `fennox backup show`.")
+        return found

@@ -1,0 +1,211 @@
+"""A store with its keys: making one, opening one, and the small objects in it (headers, records, notes)."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from importlib.resources import files
+
+from fennox.core.errors import Conflict, Damaged, FennoxError, PassphraseNeeded, StoreUnusable
+from fennox.core.format import header as headers
+from fennox.core.format import notes, records, sweeps
+from fennox.core.format.header import Header, NewKeys
+from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.names import ObjectName, object_name
+from fennox.core.time import stamp
+from fennox.stores.base import Store
+
+README_NAME = object_name("READ-ME-FIRST.txt")
+RESCUE_NAME = object_name("rescue.py")
+
+Now = Callable[[], datetime]
+
+
+@dataclass
+class Vault:
+    """A store, its newest header, and the keys held for it. ``opening`` is None in custody ``apart``."""
+
+    store: Store
+    header: Header
+    secrets: Mapping[int, WriteSecret]
+    now: Now
+    opening: OpeningKey | None = None
+    random: Callable[[int], bytes] = field(default=secrets.token_bytes)
+
+    @property
+    def id(self) -> str:
+        return self.header.store
+
+    @property
+    def secret(self) -> WriteSecret:
+        return self.secrets[self.header.generation]
+
+    def secret_of(self, generation: int) -> WriteSecret:
+        try:
+            return self.secrets[generation]
+        except KeyError:
+            raise Damaged(
+                f"Something in the store is of key generation {generation}, which is not known here.",
+                "Open the store with a passphrase of that generation.",
+            ) from None
+
+    def opening_key(self) -> OpeningKey:
+        if self.opening is None:
+            raise PassphraseNeeded(
+                "The opening key of this store is kept apart from the service.", "Give the passphrase for this run."
+            )
+        return self.opening
+
+    def salt(self) -> bytes:
+        return self.random(SALT_LENGTH)
+
+    async def read_record(self, name: ObjectName) -> records.Record:
+        data = await self.store.get(name)
+        record = records.decode(data, self.secret_of(records.generation(data)), self.id)
+        records.check_name(record, name)
+        return record
+
+    async def record_names(self) -> list[ObjectName]:
+        return [found.name async for found in self.store.list("systems/") if found.name.endswith(".fxr")]
+
+    async def find_record(self, backup: str) -> records.Record:
+        """The record of a backup, by its id or the beginning of it."""
+        names = [name for name in await self.record_names() if name.rsplit(".", 2)[1] == backup[:8]]
+        for name in names:
+            record = await self.read_record(name)
+            if record.reference.backup.startswith(backup):
+                return record
+        raise Damaged(f"The record of backup {backup[:8]} is not in {self.store.address}.", "Try another copy.")
+
+    async def write_note(self, note: notes.Note, reference: records.Reference) -> ObjectName:
+        name = notes.name(reference.folder, reference.time, reference.name, reference.backup, self.random(4).hex())
+        await self.store.put(name, notes.encode(note, self.secret, self.id, self.salt()))
+        return name
+
+    async def read_notes(self, folder: str) -> list[notes.Note]:
+        found = []
+        async for item in self.store.list(f"systems/{folder}/"):
+            if item.name.endswith(".fxn"):
+                found.append(notes.decode(await self.store.get(item.name), self.secret, self.id))
+        return found
+
+    async def condemned(self) -> frozenset[str]:
+        """Packs that takes treat as absent (store-format §11.2)."""
+        lists = []
+        async for item in self.store.list("sweep/"):
+            if item.name.endswith(".fxc"):
+                lists.append(sweeps.decode(await self.store.get(item.name), self.secret, self.id))
+        return sweeps.condemned_packs(lists)
+
+
+def rescue_source() -> bytes:
+    """The offline reader as it is copied into every store."""
+    return files("fennox").joinpath("rescue.py").read_bytes()
+
+
+def readme(store_id: str) -> bytes:
+    return (
+        "This folder is a store of Fennox: configuration backups of servers and appliances, encrypted.\n\n"
+        "YOU NEED  1. this folder (a copy will do)\n"
+        "          2. a passphrase of it\n"
+        "          3. any machine with Python 3.11 or newer and three packages; on Debian 12:\n"
+        "             apt install python3-cryptography python3-argon2 python3-zstandard\n"
+        "You need neither Fennox nor its database.\n\n"
+        "Compare the SHA-256 of rescue.py with the one on the recovery sheet before you run it:\n"
+        "             sha256sum rescue.py\n\n"
+        "TO SEE WHAT IS HERE    python3 rescue.py list .\n"
+        "TO CHECK IT            python3 rescue.py check .\n"
+        "TO GET A BACKUP OUT    python3 rescue.py extract . BACKUP some/empty/folder\n"
+        "TO READ THE STEPS      python3 rescue.py steps . BACKUP\n\n"
+        "systems/  one folder a system, one .fxr file a backup; the name tells when it was taken\n"
+        "packs/    the content; `b2sum -l 256 FILE` prints the file's own name if it is whole\n"
+        "header/   the locked keys; sweep/ what was removed and why\n\n"
+        f"Do not rename, edit or delete anything here. Store {store_id}.\n"
+    ).encode()
+
+
+async def create(
+    store: Store,
+    keys: NewKeys,
+    *,
+    sweeper: str,
+    slots: list[headers.Slot],
+    now: Now,
+    plain_names: bool = True,
+    sealed_secret: str | None = None,
+    random: Callable[[int], bytes] = secrets.token_bytes,
+) -> Vault:
+    """Make a store in an empty place: reader and readme first, the header last."""
+    async for found in store.list(""):
+        if found.name.startswith(("header/", "systems/", "packs/")):
+            raise Conflict(
+                f"{store.address} already holds a store ({found.name}).", "Adopt it, or choose an empty folder."
+            )
+    header = headers.new_header(
+        keys,
+        store=random(16).hex(),
+        written=stamp(now()),
+        sweeper=sweeper,
+        slots=slots,
+        plain_names=plain_names,
+        sealed_secret=sealed_secret,
+    )
+    for name, data in ((RESCUE_NAME, rescue_source()), (README_NAME, readme(header.store))):
+        if await store.stat(name) is None:
+            await store.put(name, data)
+    await store.put(headers.name(header), headers.encode(header))
+    return Vault(store, header, {header.generation: keys.secret}, now, keys.opening, random)
+
+
+async def read_headers(store: Store) -> list[bytes]:
+    found = [item.name async for item in store.list("header/") if item.size <= headers.MAX_HEADER]
+    if not found:
+        raise StoreUnusable(f"{store.address} holds no store of Fennox.", "Check the address.")
+    return [await store.get(name) for name in found]
+
+
+async def open_with_passphrase(store: Store, passphrase: str, now: Now) -> Vault:
+    """Open a store from nothing but its bytes and a passphrase, with all generations the passphrase opens."""
+    candidates = await read_headers(store)
+    header, opening = await asyncio.to_thread(headers.unlock_newest, candidates, passphrase)
+    held = {header.generation: header.write_secret_with(opening)}
+    return Vault(store, header, held, now, opening)
+
+
+async def open_pinned(
+    store: Store,
+    *,
+    pinned_digest: str,
+    secrets_held: Mapping[int, WriteSecret],
+    opening: OpeningKey | None,
+    now: Now,
+) -> Vault:
+    """Open a store with the keys the service holds; a header it did not write stops everything (§3.3)."""
+    candidates = await read_headers(store)
+    header = next((headers.decode(data) for data in candidates if headers.digest(data) == pinned_digest), None)
+    newest = headers.ranked(candidates)[0]
+    if header is None or newest.revision > header.revision or newest.generation > header.generation:
+        raise StoreUnusable(
+            f"The header in {store.address} is not the one this service wrote.",
+            "Somebody wrote to the store. Compare it with the recovery sheet before you trust it again.",
+        )
+    if header.generation in secrets_held:
+        header.check_under(secrets_held[header.generation])
+    return Vault(store, header, secrets_held, now, opening)
+
+
+async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
+    """Every readable record, oldest first, and the names of those that cannot be read, with the reason."""
+    good: list[records.Record] = []
+    bad: list[tuple[ObjectName, FennoxError]] = []
+    for name in await vault.record_names():
+        try:
+            good.append(await vault.read_record(name))
+        except FennoxError as error:
+            bad.append((name, error))
+    good.sort(key=lambda record: (record.reference.time, record.reference.sequence))
+    return good, bad

@@ -1,0 +1,170 @@
+"""Writing a backup: content into chunks, chunks into packs, and the record last (store-format §13)."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+from collections.abc import AsyncIterable, AsyncIterator, Iterable
+from dataclasses import dataclass, field
+
+from fennox.core.errors import Conflict
+from fennox.core.format import canonical, chunks, idlist, packs, records
+from fennox.core.format.chunks import Cutter, Piece
+from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, content_digest, encode_documents
+from fennox.core.format.trees import EMPTY, MAX_ROOT, Level, Ref, Root
+from fennox.engine.index import PackIndex
+from fennox.engine.vault import Vault
+
+_PACK_TARGET = 16 * 1024 * 1024  # bytes of sealed chunks before a pack is written
+_LARGE_FROM = 32 * 1024 * 1024  # bytes; longer documents are cut into larger chunks
+
+
+@dataclass
+class Written:
+    """What has been added to the store so far."""
+
+    chunks: int = 0
+    bytes: int = 0
+    objects: int = 0
+
+
+@dataclass(frozen=True)
+class Content:
+    """A document's content as stored."""
+
+    chunks: list[ChunkKey]
+    size: int
+    digest: str
+
+
+@dataclass
+class BackupWriter:
+    """Adds the content of one backup. Nothing counts until :meth:`commit` has put the record."""
+
+    vault: Vault
+    index: PackIndex
+    condemned: frozenset[str]
+    written: Written = field(default_factory=Written)
+    _pending: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
+    _pending_bytes: int = 0
+    _used: dict[bytes, str] = field(default_factory=dict)
+
+    async def add_content(self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False) -> Content:
+        """Store one document. ``apart``: under random chunk keys, so that a guess of it cannot be tested (§4.3)."""
+        chunking = self.vault.header.chunking
+        cutter = Cutter(chunking.large if expected >= _LARGE_FROM else chunking.small)
+        digest, size, keys = content_digest(), 0, []
+        async for block in stream:
+            size += len(block)
+            digest.update(block)
+            for piece in await self._pieces(cutter.feed(block), apart, len(block)):
+                keys.append(await self._keep(piece))
+        for piece in await self._pieces(cutter.finish(), apart, 0):
+            keys.append(await self._keep(piece))
+        return Content(keys, size, digest.hexdigest())
+
+    async def _pieces(self, cuts: Iterable[bytes], apart: bool, amount: int) -> list[Piece]:
+        def name_all() -> list[Piece]:
+            if apart:
+                return [chunks.identify_apart(plain, self.vault.random) for plain in cuts]
+            return [chunks.identify(plain, self.vault.secret) for plain in cuts]
+
+        return await asyncio.to_thread(name_all) if amount > 65536 else name_all()
+
+    async def _keep(self, piece: Piece) -> ChunkKey:
+        known = ChunkKey(id=piece.id.hex(), key=base64.b64encode(piece.key).decode(), length=len(piece.plain))
+        if piece.id in self._used or piece.id in self._pending:
+            return known
+        place = self.index.reusable(piece.id, self.vault.header.generation, self.condemned)
+        if place is not None:
+            self._used[piece.id] = packs.digest_in_name(place.pack)
+            return known
+        nonce = self.vault.random(12)
+        sealed = (
+            await asyncio.to_thread(chunks.seal, piece, nonce)
+            if len(piece.plain) > 65536
+            else chunks.seal(piece, nonce)
+        )
+        if self._pending_bytes + len(sealed) > _PACK_TARGET:
+            await self.flush()
+        self._pending[piece.id] = (sealed, len(piece.plain))
+        self._pending_bytes += len(sealed)
+        return known
+
+    async def flush(self) -> None:
+        """Write the pending chunks as one pack."""
+        if not self._pending:
+            return
+        listed = [(chunk_id, sealed, length) for chunk_id, (sealed, length) in self._pending.items()]
+        secret, salt = self.vault.secret, self.vault.salt()
+        data, entries = await asyncio.to_thread(packs.encode, listed, secret, self.vault.id, salt)
+        name = packs.name(data, self.vault.now().strftime("%Y-%m"))
+        await self.vault.store.put(name, data)
+        self.index.add(name, packs.Table(secret.generation, entries))
+        digest = packs.digest_in_name(name)
+        self._used |= {chunk_id: digest for chunk_id in self._pending}
+        self.written.chunks += len(listed)
+        self.written.bytes += len(data)
+        self.written.objects += 1
+        self._pending.clear()
+        self._pending_bytes = 0
+
+    async def add_part(self, name: str, title: str, documents: list[Document]) -> Part:
+        """Store a part's manifest lines, sorted by path (§7.2)."""
+        ordered = sorted(documents, key=lambda document: document.path_bytes())
+        root = await self._tree(_each(encode_documents(ordered)))
+        total = sum(document.size for document in ordered)
+        return Part(name=name, title=title, documents=len(ordered), bytes=total, root=root)
+
+    async def _tree(self, stream: AsyncIterable[bytes]) -> Root:
+        content = await self.add_content(stream)
+        refs = [Ref(id=key.id, key=key.key, length=key.length) for key in content.chunks]
+        depth = 0
+        while len(refs) > MAX_ROOT:
+            level = await self.add_content(_each([canonical.dump(Level(refs=refs))]))
+            refs = [Ref(id=key.id, key=key.key, length=key.length) for key in level.chunks]
+            depth += 1
+        return Root(depth=depth, chunks=refs) if refs else EMPTY
+
+    async def seal_manifest(self, head: Head, backup: str) -> tuple[Root, bytes]:
+        """Store head and id list; returns the id list's root and the sealed section for the record."""
+        head_root = await self._tree(_each([canonical.dump(head)]))
+        await self.flush()
+        content = idlist.encode(self._used)
+        id_root = await self._tree(_each([content]))
+        await self.flush()
+        id_root = id_root.model_copy(
+            update={
+                "chunks": [
+                    ref.model_copy(update={"pack": self._used[ref.id_bytes()]})
+                    for ref in id_root.chunks
+                ]
+            }
+        )
+        header = self.vault.header
+        sealed = records.seal_section(
+            Sealed(head=head_root), header.public(), self.vault.id, header.generation, backup
+        )
+        return id_root, sealed
+
+    async def commit(self, reference: records.Reference, sealed: bytes) -> bytes:
+        """Put the record, which makes the backup exist, and read it back. Returns its bytes."""
+        data = records.encode(reference, sealed, self.vault.secret, self.vault.id, self.vault.salt())
+        name = records.name(reference.folder, reference.time, reference.name, reference.backup)
+        try:
+            await self.vault.store.put(name, data)
+        except Conflict:
+            there = await self.vault.read_record(name)
+            if there.reference.backup != reference.backup:
+                raise
+            return await self.vault.store.get(name)
+        await self.vault.read_record(name)
+        self.written.objects += 1
+        self.written.bytes += len(data)
+        return data
+
+
+async def _each(items: Iterable[bytes]) -> AsyncIterator[bytes]:
+    for item in items:
+        yield item
+

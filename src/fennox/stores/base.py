@@ -1,0 +1,78 @@
+"""What every store can do: keep whole objects under names. Nothing of ours runs on the other side.
+
+A backend implements five verbs and promises: a put is whole or absent and never overwrites; every error is one of
+``core.errors``; a listing yields only names the format makes, temporary and strange ones are passed over.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Protocol
+
+from fennox.core.names import ObjectName
+
+TEMPORARY_PREFIX = "."  # names beginning so are unfinished writes; readers ignore them (store-format §2.4)
+
+
+@dataclass(frozen=True)
+class Found:
+    """An object in a listing. ``size`` in bytes."""
+
+    name: ObjectName
+    size: int
+    modified: datetime | None
+
+
+@dataclass(frozen=True)
+class Span:
+    """A range of bytes within an object."""
+
+    start: int
+    length: int
+
+
+@dataclass(frozen=True)
+class Space:
+    """Bytes free and in all, as far as the far side tells."""
+
+    free: int
+    total: int
+
+
+@dataclass(frozen=True)
+class Abilities:
+    """What a backend can do, as data."""
+
+    ranges: bool
+    retention: bool
+    space: bool
+    atomic_put: bool
+
+
+class Store(Protocol):
+    """A plain place for files."""
+
+    @property
+    def address(self) -> str:
+        """The store's address without any secret."""
+
+    @property
+    def abilities(self) -> Abilities: ...
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        """Write a whole object; :class:`Conflict` if the name is taken, and then nothing has changed."""
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        """Read an object or a range of it; :class:`NotFound` if it is not there, never fewer bytes than asked for."""
+
+    def list(self, prefix: str) -> AsyncIterator[Found]:
+        """Every object whose name begins with ``prefix`` (empty, or ending in ``/``), in no promised order."""
+
+    async def stat(self, name: ObjectName) -> Found | None: ...
+
+    async def delete(self, name: ObjectName) -> None:
+        """Remove an object; one that is already gone is no error."""
+
+    async def space(self) -> Space | None: ...

@@ -1,0 +1,175 @@
+"""A folder as a store: also a mounted share or a USB disk. Writes are whole or absent, and synced to the disk."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import os
+import secrets
+import shutil
+from collections.abc import AsyncIterator, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+
+from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, StoreUnusable, TryLater
+from fennox.core.names import ObjectName, is_object_name
+from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Found, Space, Span
+
+_FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+_FORBIDDEN = {errno.EACCES, errno.EPERM, errno.EROFS}
+_NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
+
+
+class FolderStore:
+    """Objects are files below ``root``, which must exist: a folder that is gone is never silently made anew."""
+
+    abilities = Abilities(ranges=True, retention=False, space=True, atomic_put=True)
+
+    def __init__(self, root: Path) -> None:
+        self._root = root
+
+    @property
+    def address(self) -> str:
+        return str(self._root)
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        if retain_until is not None:
+            raise StoreUnusable("A folder cannot lock objects until a date.", "Use a store that can.")
+        await asyncio.to_thread(self._put, name, data)
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        return await asyncio.to_thread(self._get, name, span)
+
+    async def list(self, prefix: str) -> AsyncIterator[Found]:
+        for found in await asyncio.to_thread(lambda: list(self._walk(prefix))):
+            yield found
+
+    async def stat(self, name: ObjectName) -> Found | None:
+        return await asyncio.to_thread(self._stat, name)
+
+    async def delete(self, name: ObjectName) -> None:
+        await asyncio.to_thread(self._delete, name)
+
+    async def space(self) -> Space | None:
+        with self._errors("look at"):
+            usage = await asyncio.to_thread(shutil.disk_usage, self._root)
+        return Space(usage.free, usage.total)
+
+    @contextmanager
+    def _errors(self, doing: str, name: str = "") -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            raise self._translated(error, doing, name) from error
+
+    def _translated(self, error: OSError, doing: str, name: str) -> FennoxError:
+        where = f"{self._root}/{name}" if name else str(self._root)
+        if not self._root.is_dir():
+            return StoreUnusable(f"The folder {self._root} is not there.", "Mount or make it, then test the store.")
+        if error.errno in _FULL:
+            return NoRoom(f"No room left to {doing} {where}.", "Free space or choose another store.")
+        if error.errno in _FORBIDDEN:
+            return StoreUnusable(f"Not permitted to {doing} {where}.", "Give the service's account that right.")
+        if error.errno in (errno.ENOENT, errno.ENOTDIR, errno.EISDIR):
+            return NotFound(f"{name or self._root} is not in the store.", "Look at what the store holds.", name=name)
+        return TryLater(f"Could not {doing} {where}: {os.strerror(error.errno or 0)}.", "Test the store.")
+
+    def _put(self, name: ObjectName, data: bytes) -> None:
+        path = self._root / name
+        with self._errors("write", name):
+            if not self._root.is_dir():
+                raise FileNotFoundError(errno.ENOENT, "gone")
+            self._make_parents(path.parent)
+            temporary = path.parent / f"{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
+            try:
+                with temporary.open("xb") as file:
+                    file.write(data)
+                    file.flush()
+                    os.fsync(file.fileno())
+                self._publish(temporary, path)
+            finally:
+                temporary.unlink(missing_ok=True)
+            _sync_folder(path.parent)
+
+    def _publish(self, temporary: Path, path: Path) -> None:
+        """Give the finished file its name without ever replacing another."""
+        try:
+            os.link(temporary, path)
+        except FileExistsError as error:
+            raise Conflict(f"{path.name} is already in the store.", "It was left as it is.") from error
+        except OSError as error:
+            if error.errno not in _NO_HARD_LINKS:
+                raise
+            if path.exists():
+                raise Conflict(f"{path.name} is already in the store.", "It was left as it is.") from error
+            temporary.rename(path)  # a file system without hard links
+
+    def _make_parents(self, folder: Path) -> None:
+        missing = []
+        while folder != self._root and not folder.is_dir():
+            missing.append(folder)
+            folder = folder.parent
+        for new in reversed(missing):
+            new.mkdir(exist_ok=True)
+            _sync_folder(new.parent)
+
+    def _get(self, name: ObjectName, span: Span | None) -> bytes:
+        with self._errors("read", name), (self._root / name).open("rb") as file:
+            if span is None:
+                return file.read()
+            file.seek(span.start)
+            data = file.read(span.length)
+        if len(data) != span.length:
+            raise Damaged(f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy.")
+        return data
+
+    def _walk(self, prefix: str) -> Iterator[Found]:
+        start = self._root / prefix
+        if not self._root.is_dir():
+            raise self._translated(OSError(errno.ENOENT, "gone"), "list", prefix)
+        if not start.is_dir():
+            return
+        with self._errors("list", prefix):
+            for folder, folders, files in os.walk(start, onerror=_raise):
+                folders[:] = sorted(name for name in folders if not name.startswith(TEMPORARY_PREFIX))
+                for file in sorted(files):
+                    found = self._found(Path(folder, file))
+                    if found:
+                        yield found
+
+    def _found(self, path: Path) -> Found | None:
+        name = path.relative_to(self._root).as_posix()
+        if not is_object_name(name):
+            return None
+        try:
+            status = path.lstat()
+        except FileNotFoundError:
+            return None  # removed between listing and looking
+        return Found(ObjectName(name), status.st_size, datetime.fromtimestamp(status.st_mtime, UTC))
+
+    def _stat(self, name: ObjectName) -> Found | None:
+        with self._errors("look at", name):
+            if not self._root.is_dir():
+                raise FileNotFoundError(errno.ENOENT, "gone")
+            path = self._root / name
+            return self._found(path) if path.is_file() else None
+
+    def _delete(self, name: ObjectName) -> None:
+        with self._errors("remove", name):
+            path = self._root / name
+            path.unlink(missing_ok=True)
+            if path.parent.is_dir():
+                _sync_folder(path.parent)
+
+
+def _raise(error: OSError) -> None:
+    raise error
+
+
+def _sync_folder(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

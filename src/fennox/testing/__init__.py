@@ -1,0 +1,1 @@
+"""Contract suites, fault wrappers and strategies for anyone who writes a backend."""

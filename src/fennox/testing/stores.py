@@ -1,0 +1,139 @@
+"""The contract every store keeps, and wrappers that make any store fail."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import AsyncIterator
+from datetime import datetime
+
+import pytest
+
+from fennox.core.errors import Conflict, Damaged, NoRoom, NotFound, Unreachable
+from fennox.core.names import ObjectName, object_name
+from fennox.stores.base import Abilities, Found, Space, Span, Store
+
+
+class StoreSuite:
+    """Derive a test class, give a ``store`` fixture over an empty place, and ``put_behind_its_back``."""
+
+    async def put_behind_its_back(self, store: Store, name: str, data: bytes) -> None:
+        """Write around the store under test, so that reading is not tested against its own writing."""
+        raise NotImplementedError
+
+    async def get_behind_its_back(self, store: Store, name: str) -> bytes:
+        raise NotImplementedError
+
+    async def test_what_is_put_is_there_whole(self, store: Store) -> None:
+        data = os.urandom(3_000_000)
+        await store.put(object_name("packs/2026-01/a.fxp"), data)
+        assert await self.get_behind_its_back(store, "packs/2026-01/a.fxp") == data
+
+    async def test_what_is_there_is_read_whole_and_in_ranges(self, store: Store) -> None:
+        await self.put_behind_its_back(store, "packs/2026-01/b.fxp", b"0123456789")
+        name = object_name("packs/2026-01/b.fxp")
+        assert await store.get(name) == b"0123456789"
+        assert await store.get(name, Span(3, 4)) == b"3456"
+
+    async def test_a_range_past_the_end_is_damage_and_not_a_shorter_answer(self, store: Store) -> None:
+        await store.put(object_name("header/a"), b"0123")
+        with pytest.raises(Damaged):
+            await store.get(object_name("header/a"), Span(2, 4))
+
+    async def test_a_put_never_overwrites(self, store: Store) -> None:
+        name = object_name("systems/a/one.fxr")
+        await store.put(name, b"first")
+        with pytest.raises(Conflict):
+            await store.put(name, b"second")
+        assert await store.get(name) == b"first"
+
+    async def test_a_missing_object_is_not_found(self, store: Store) -> None:
+        with pytest.raises(NotFound):
+            await store.get(object_name("packs/none"))
+        assert await store.stat(object_name("packs/none")) is None
+
+    async def test_listing_gives_names_and_sizes_under_a_prefix(self, store: Store) -> None:
+        await store.put(object_name("systems/a/1.fxr"), b"1")
+        await store.put(object_name("systems/b/2.fxr"), b"22")
+        await store.put(object_name("header/h"), b"333")
+        listed = {found.name: found.size async for found in store.list("systems/")}
+        assert listed == {"systems/a/1.fxr": 1, "systems/b/2.fxr": 2}
+        assert [found.name async for found in store.list("nothing/")] == []
+
+    async def test_listing_passes_over_temporary_and_strange_names(self, store: Store) -> None:
+        await self.put_behind_its_back(store, "systems/a/.half.tmp", b"")
+        await self.put_behind_its_back(store, "systems/a/with space", b"")
+        await store.put(object_name("systems/a/good"), b"")
+        assert [found.name async for found in store.list("")] == ["systems/a/good"]
+
+    async def test_delete_removes_and_is_no_error_twice(self, store: Store) -> None:
+        name = object_name("packs/x")
+        await store.put(name, b"x")
+        await store.delete(name)
+        await store.delete(name)
+        assert await store.stat(name) is None
+
+
+class Wrapped:
+    """Passes every verb on; base of the fault wrappers."""
+
+    def __init__(self, inner: Store) -> None:
+        self.inner = inner
+
+    @property
+    def address(self) -> str:
+        return self.inner.address
+
+    @property
+    def abilities(self) -> Abilities:
+        return self.inner.abilities
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        await self.inner.put(name, data, retain_until=retain_until)
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        return await self.inner.get(name, span)
+
+    async def list(self, prefix: str) -> AsyncIterator[Found]:
+        async for found in self.inner.list(prefix):
+            yield found
+
+    async def stat(self, name: ObjectName) -> Found | None:
+        return await self.inner.stat(name)
+
+    async def delete(self, name: ObjectName) -> None:
+        await self.inner.delete(name)
+
+    async def space(self) -> Space | None:
+        return await self.inner.space()
+
+
+class FailingStore(Wrapped):
+    """Fails every put after the first ``after``; as a full disk, or as a cut connection if ``cut``."""
+
+    def __init__(self, inner: Store, *, after: int, cut: bool = False) -> None:
+        super().__init__(inner)
+        self._left = after
+        self._cut = cut
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        if self._left == 0:
+            if self._cut:
+                raise Unreachable("The connection was cut.", "Try again.")
+            raise NoRoom("No room left.", "Free space.")
+        self._left -= 1
+        await super().put(name, data, retain_until=retain_until)
+
+
+class ForgetfulStore(Wrapped):
+    """A put that is reported as failed although it happened, once, for the name that ends in ``suffix``."""
+
+    def __init__(self, inner: Store, suffix: str) -> None:
+        super().__init__(inner)
+        self._suffix = suffix
+        self._done = False
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        await super().put(name, data, retain_until=retain_until)
+        if name.endswith(self._suffix) and not self._done:
+            self._done = True
+            raise Unreachable("No answer to the put.", "Try again.")
