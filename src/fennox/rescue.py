@@ -18,8 +18,9 @@ import stat
 import struct
 import sys
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, Iterator, NoReturn
+from typing import Any, NoReturn
 
 try:
     import zstandard

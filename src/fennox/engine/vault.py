@@ -63,10 +63,13 @@ class Vault:
     def salt(self) -> bytes:
         return self.random(SALT_LENGTH)
 
+    def record_name(self, reference: records.Reference) -> ObjectName:
+        return records.name(reference, plain_names=self.header.plain_names)
+
     async def read_record(self, name: ObjectName) -> records.Record:
         data = await self.store.get(name)
         record = records.decode(data, self.secret_of(records.generation(data)), self.id)
-        records.check_name(record, name)
+        records.check_name(record, name, plain_names=self.header.plain_names)
         return record
 
     async def record_names(self) -> list[ObjectName]:
@@ -82,7 +85,7 @@ class Vault:
         raise Damaged(f"The record of backup {backup[:8]} is not in {self.store.address}.", "Try another copy.")
 
     async def write_note(self, note: notes.Note, reference: records.Reference) -> ObjectName:
-        name = notes.name(reference.folder, reference.time, reference.name, reference.backup, self.random(4).hex())
+        name = notes.name(self.record_name(reference), self.random(4).hex())
         await self.store.put(name, notes.encode(note, self.secret, self.id, self.salt()))
         return name
 

@@ -134,23 +134,16 @@ class BackupWriter:
         id_root = await self._tree(_each([content]))
         await self.flush()
         id_root = id_root.model_copy(
-            update={
-                "chunks": [
-                    ref.model_copy(update={"pack": self._used[ref.id_bytes()]})
-                    for ref in id_root.chunks
-                ]
-            }
+            update={"chunks": [ref.model_copy(update={"pack": self._used[ref.id_bytes()]}) for ref in id_root.chunks]}
         )
         header = self.vault.header
-        sealed = records.seal_section(
-            Sealed(head=head_root), header.public(), self.vault.id, header.generation, backup
-        )
+        sealed = records.seal_section(Sealed(head=head_root), header.public(), self.vault.id, header.generation, backup)
         return id_root, sealed
 
     async def commit(self, reference: records.Reference, sealed: bytes) -> bytes:
         """Put the record, which makes the backup exist, and read it back. Returns its bytes."""
         data = records.encode(reference, sealed, self.vault.secret, self.vault.id, self.vault.salt())
-        name = records.name(reference.folder, reference.time, reference.name, reference.backup)
+        name = self.vault.record_name(reference)
         try:
             await self.vault.store.put(name, data)
         except Conflict:
@@ -167,4 +160,3 @@ class BackupWriter:
 async def _each(items: Iterable[bytes]) -> AsyncIterator[bytes]:
     for item in items:
         yield item
-

@@ -87,6 +87,6 @@ def merge(notes: list[Note]) -> Standing:
     return Standing.model_validate(state)
 
 
-def name(folder: str, time: str, backup_name: str, backup: str, random: str) -> ObjectName:
-    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.<random>.fxn``."""
-    return object_name(f"systems/{folder}/{time}.{backup_name or 'backup'}.{backup[:8]}.{random}.fxn")
+def name(record: ObjectName, random: str) -> ObjectName:
+    """§2.1: beside its record: ``systems/<folder>/<UTC time>.<backup name>.<short id>.<random>.fxn``."""
+    return object_name(f"{record.removesuffix('.fxr')}.{random}.fxn")

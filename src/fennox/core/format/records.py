@@ -120,14 +120,14 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
     return Record(reference, sealed, blake2b(data, digest_size=32).hexdigest())
 
 
-def name(folder: str, time: str, backup_name: str, backup: str) -> ObjectName:
-    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``."""
-    return object_name(f"systems/{folder}/{time}.{backup_name or 'backup'}.{backup[:8]}.fxr")
+def name(reference: Reference, *, plain_names: bool) -> ObjectName:
+    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``; without plain names only ids are told."""
+    shown = (reference.name or "backup") if plain_names else "backup"
+    return object_name(f"systems/{reference.folder}/{reference.time}.{shown}.{reference.backup[:8]}.fxr")
 
 
-def check_name(record: Record, found: str) -> None:
+def check_name(record: Record, found: str, *, plain_names: bool) -> None:
     """Names outside are hints; a name that tells of another backup is damage (§2.3)."""
-    reference = record.reference
-    expected = name(reference.folder, reference.time, reference.name, reference.backup)
+    expected = name(record.reference, plain_names=plain_names)
     if found != expected:
         raise Damaged(f"{found} holds the record that belongs at {expected}.", "Put it back under its own name.")

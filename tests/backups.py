@@ -1,0 +1,105 @@
+"""Makes small backups straight through the writer, for tests that need one in a store."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import AsyncIterator, Mapping
+
+from fennox.core.format import records
+from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
+from fennox.core.time import stamp
+from fennox.engine.index import PackIndex
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault, list_backups
+from fennox.engine.writing import BackupWriter, Written
+
+SYSTEM = "5e" * 16
+
+
+async def once(data: bytes) -> AsyncIterator[bytes]:
+    yield data
+
+
+async def store_backup(
+    vault: Vault,
+    index: PackIndex,
+    documents: Mapping[str, bytes],
+    *,
+    name: str = "",
+    sequence: int = 1,
+    apart: bool = False,
+) -> tuple[str, Written]:
+    """Write one backup with a single part ``settings``; returns its id and what was written."""
+    writer = BackupWriter(vault, index, await vault.condemned())
+    held = []
+    for path, data in documents.items():
+        content = await writer.add_content(once(data), expected=len(data), apart=apart)
+        held.append(
+            Document(
+                path=path,
+                type="file",
+                mode=0o640,
+                modified=1_770_000_000,
+                size=content.size,
+                digest=content.digest,
+                chunks=content.chunks,
+            )
+        )
+    part = await writer.add_part("settings", "Settings", held)
+    head = Head(
+        kind=KindFile(name="test", version=1, text='title = "Test"'),
+        settings={},
+        machine=Machine(id="m-1", product="testos", version="1"),
+        reached=Reached(address="127.0.0.1:1", account="root", key="SHA256:x"),
+        parts=[part],
+        census={"files": sorted(documents)},
+        expected={},
+        findings=[],
+        left_out=[],
+        routine=None,
+        fennox="test",
+    )
+    backup = secrets.token_hex(16)
+    id_list, sealed = await writer.seal_manifest(head, backup)
+    reference = records.Reference(
+        backup=backup,
+        run=secrets.token_hex(16),
+        attempt=1,
+        system=SYSTEM,
+        system_name="web-9",
+        folder="web-9-5e5e5e5e",
+        kind="test",
+        name=name,
+        note="",
+        time=stamp(vault.now()),
+        sequence=sequence,
+        previous=None,
+        parts=["settings"],
+        partial=False,
+        routine=None,
+        generation=vault.header.generation,
+        origin=vault.id,
+        id_list=id_list,
+        sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
+        sealed_digest=records.section_digest(sealed),
+    )
+    await writer.commit(reference, sealed)
+    return backup, writer.written
+
+
+async def read_back(vault: Vault, backup: str) -> dict[str, bytes]:
+    """All documents of a backup, through the reader."""
+    index = PackIndex()
+    await index.refresh(vault)
+    reader = BackupReader(vault, index, await vault.find_record(backup))
+    found = {}
+    for part in (await reader.head()).parts:
+        async for document in reader.documents(part):
+            found[document.path] = b"".join([piece async for piece in reader.content(document)])
+    return found
+
+
+async def all_backups(vault: Vault) -> list[str]:
+    good, bad = await list_backups(vault)
+    assert bad == []
+    return [record.reference.backup for record in good]

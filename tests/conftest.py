@@ -1,0 +1,48 @@
+"""What all rooms' tests share: cheap keys, a fixed time, a store in a fresh folder."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from fennox.core.format import header as headers
+from fennox.core.format.hpke import CLASSIC
+from fennox.engine import vault as vaults
+from fennox.engine.vault import Vault
+from fennox.stores.folder import FolderStore
+
+PASSPHRASE = "grey gulls over holm island"
+CHEAP = headers.Costs(memory=64, passes=1, lanes=1)
+NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
+
+
+@pytest.fixture
+def anyio_backend() -> str:
+    return "asyncio"
+
+
+def fixed_now() -> datetime:
+    return NOON
+
+
+@pytest.fixture
+def store_folder(tmp_path: Path) -> Path:
+    folder = tmp_path / "store"
+    folder.mkdir()
+    return folder
+
+
+@pytest.fixture
+async def vault(store_folder: Path) -> Vault:
+    return await make_vault(store_folder)
+
+
+async def make_vault(folder: Path) -> Vault:
+    keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
+    slot = headers.new_slot(
+        keys, PASSPHRASE, label="safe", since="20260301T120000Z", costs=CHEAP, random=secrets.token_bytes
+    )
+    return await vaults.create(FolderStore(folder), keys, sweeper=secrets.token_hex(16), slots=[slot], now=fixed_now)

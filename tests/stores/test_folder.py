@@ -1,0 +1,56 @@
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+
+from fennox.core.errors import BadInput, NoRoom, StoreUnusable
+from fennox.core.names import object_name
+from fennox.stores.base import Store
+from fennox.stores.folder import FolderStore
+from fennox.testing.stores import StoreSuite
+
+
+class TestFolderStore(StoreSuite):
+    @pytest.fixture
+    def store(self, store_folder: Path) -> Store:
+        return FolderStore(store_folder)
+
+    async def put_behind_its_back(self, store: Store, name: str, data: bytes) -> None:
+        path = Path(store.address, name)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+
+    async def get_behind_its_back(self, store: Store, name: str) -> bytes:
+        return Path(store.address, name).read_bytes()
+
+    async def test_a_folder_that_is_gone_is_not_made_anew(self, tmp_path: Path) -> None:
+        store = FolderStore(tmp_path / "gone")
+        with pytest.raises(StoreUnusable, match="not there"):
+            await store.put(object_name("header/x"), b"x")
+        with pytest.raises(StoreUnusable, match="not there"):
+            _ = [found async for found in store.list("")]
+        assert not (tmp_path / "gone").exists()
+
+    async def test_nothing_unfinished_is_left_behind(self, store: Store, store_folder: Path) -> None:
+        await store.put(object_name("header/x"), b"x")
+        assert [path.name for path in (store_folder / "header").iterdir()] == ["x"]
+
+    @pytest.mark.skipif(not Path("/dev/full").exists(), reason="needs /dev/full")
+    async def test_a_full_disk_says_so_and_leaves_nothing(
+        self, store: Store, store_folder: Path, monkeypatch: pytest.MonkeyPatch
+    ) -> None:
+        def full(handle: int) -> None:
+            os.write(os.open("/dev/full", os.O_WRONLY), b"x")  # the kernel's own ENOSPC
+
+        monkeypatch.setattr("fennox.stores.folder.os.fsync", full)
+        with pytest.raises(NoRoom):
+            await store.put(object_name("header/x"), b"x")
+        assert list((store_folder / "header").iterdir()) == []
+
+
+@pytest.mark.parametrize("name", ["../x", "/etc/passwd", "a//b", "a/./b", "a/..", "", "a\0b", "a/" + "x" * 121, "é"])
+def test_a_name_that_could_leave_the_store_is_refused(name: str) -> None:
+    with pytest.raises(BadInput):
+        object_name(name)

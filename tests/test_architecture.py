@@ -1,0 +1,105 @@
+"""Holds the imports of every room against the table, and a few house rules against the source."""
+
+from __future__ import annotations
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src/fennox"
+
+# room: what of ours it may import (a room, or one module of a room); each room may import itself
+MAY_IMPORT = {
+    "core": [],
+    "links": ["core"],
+    "stores": ["core", "links"],
+    "engine": ["core", "stores.base", "links.base"],
+    "catalogue": ["core"],
+    "wire": ["core"],
+    "service": ["core", "links", "stores", "engine", "catalogue", "wire"],
+    "client": ["wire"],
+    "cli": ["client", "wire"],
+    "testing": ["core", "stores.base", "links.base", "engine.journal"],
+    "kinds": [],
+    "rescue": [],
+}
+EXCEPTIONS = {
+    # offline work has no service to ask; serve and worker start one
+    "cli/offline.py": ["core", "links", "stores", "engine"],
+    "cli/serving.py": ["service"],
+}
+# what only one corner of core may use
+CONFINED = {
+    "cryptography": ["core/format", "links", "service"],
+    "blake3": ["core/format"],
+    "zstandard": ["core/format", "engine/export.py", "rescue.py"],
+    "pyfastcdc": ["core/format"],
+    "lxml": ["core/kinds", "core/compare"],
+    "jsonpath_rfc9535": ["core/kinds", "core/compare"],
+    "sqlalchemy": ["catalogue", "service"],
+    "asyncssh": ["links"],
+    "fastapi": ["service"],
+}
+IMPURE = {"os", "random", "secrets", "socket", "subprocess", "asyncio", "logging", "time", "shutil", "pathlib"}
+
+
+def modules() -> list[Path]:
+    return sorted(path for path in SOURCE.rglob("*.py") if "migrations" not in path.parts)
+
+
+def imports(path: Path) -> set[str]:
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            assert node.level == 0, f"{path}: relative imports hide the room"
+            found.add(node.module)
+            found |= {f"{node.module}.{alias.name}" for alias in node.names}
+    return found
+
+
+@pytest.mark.parametrize("path", modules(), ids=lambda path: path.relative_to(SOURCE).as_posix())
+def test_a_room_imports_only_what_the_table_allows(path: Path) -> None:
+    name = path.relative_to(SOURCE).as_posix()
+    room = name.split("/")[0].removesuffix(".py")
+    if room == "__init__":
+        return
+    allowed = [room, "__version__", *MAY_IMPORT[room], *EXCEPTIONS.get(name, [])]
+    for module in imports(path):
+        if not module.startswith("fennox."):
+            continue
+        inner = module.removeprefix("fennox.")
+        if any(inner == a or inner.startswith(a + ".") or a.startswith(inner + ".") for a in allowed):
+            continue
+        pytest.fail(f"{name} imports {module}; {room} may import {allowed}")
+
+
+@pytest.mark.parametrize("path", modules(), ids=lambda path: path.relative_to(SOURCE).as_posix())
+def test_libraries_stay_in_their_corner_and_core_touches_nothing(path: Path) -> None:
+    name = path.relative_to(SOURCE).as_posix()
+    for module in imports(path):
+        top = module.split(".")[0]
+        if top in CONFINED:
+            assert any(name.startswith(corner) for corner in [*CONFINED[top], "rescue.py"]), f"{name} uses {top}"
+        if name.startswith("core/"):
+            assert top not in IMPURE, f"{name} uses {top}"
+
+
+def test_the_demo_imports_nothing_of_fennox() -> None:
+    for path in (ROOT / "demo").rglob("*.py"):
+        assert not {module for module in imports(path) if module.split(".")[0] == "fennox"}, path
+
+
+def test_the_environment_is_read_in_two_places_only() -> None:
+    for path in modules():
+        name = path.relative_to(SOURCE).as_posix()
+        if name not in ("service/settings.py", "cli/main.py"):
+            assert not re.search(r"os\.environ|getenv", path.read_text()), name
+
+
+def test_no_module_is_named_for_nothing() -> None:
+    assert not [path for path in modules() if path.stem in {"utils", "util", "helpers", "misc", "common"}]
