@@ -71,6 +71,7 @@ async def store_backup(
         kind="test",
         name=name,
         note="",
+        purpose="backup",
         time=stamp(vault.now()),
         sequence=sequence,
         previous=None,

@@ -163,5 +163,5 @@ async def test_a_header_that_the_service_did_not_write_stops_it(vault: Vault, st
     await vault.store.put(headers.name(other), headers.encode(other))
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
         await vaults.open_pinned(
-            FolderStore(store_folder), pinned_digest=pinned, secrets_held=vault.secrets, opening=None, now=fixed_now
+            FolderStore(store_folder), pinned_digest=pinned, held=vault.held, opening=None, now=fixed_now
         )

@@ -16,6 +16,9 @@ from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.stores.base import Span
 
+Digests = dict[str, dict[str, str]]
+"""Part → path → a text that differs if the document differs."""
+
 
 @dataclass
 class BackupReader:
@@ -83,3 +86,21 @@ class BackupReader:
         if found is None:
             raise NotFound(f"The backup holds no part {name}.", "Look at what it holds with `fennox backup show`.")
         return found
+
+
+def digest_of(document: Document) -> str:
+    """One text that differs if the document differs in content, mode, owner or link target."""
+    if document.type == "link":
+        return f"link {document.link}"
+    if document.type == "folder":
+        return f"folder {document.mode} {document.uid} {document.gid}"
+    return f"{document.digest} {document.mode} {document.uid} {document.gid}"
+
+
+async def backup_digests(reader: BackupReader, parts: list[str]) -> Digests:
+    """What a backup holds, as texts to compare with what a machine holds."""
+    found: Digests = {}
+    for part in (await reader.head()).parts:
+        if part.name in parts:
+            found[part.name] = {d.path: digest_of(d) async for d in reader.documents(part)}
+    return found

@@ -31,7 +31,7 @@ class Vault:
 
     store: Store
     header: Header
-    secrets: Mapping[int, WriteSecret]
+    held: Mapping[int, WriteSecret]
     now: Now
     opening: OpeningKey | None = None
     random: Callable[[int], bytes] = field(default=secrets.token_bytes)
@@ -42,11 +42,11 @@ class Vault:
 
     @property
     def secret(self) -> WriteSecret:
-        return self.secrets[self.header.generation]
+        return self.held[self.header.generation]
 
     def secret_of(self, generation: int) -> WriteSecret:
         try:
-            return self.secrets[generation]
+            return self.held[generation]
         except KeyError:
             raise Damaged(
                 f"Something in the store is of key generation {generation}, which is not known here.",
@@ -183,7 +183,7 @@ async def open_pinned(
     store: Store,
     *,
     pinned_digest: str,
-    secrets_held: Mapping[int, WriteSecret],
+    held: Mapping[int, WriteSecret],
     opening: OpeningKey | None,
     now: Now,
 ) -> Vault:
@@ -196,9 +196,9 @@ async def open_pinned(
             f"The header in {store.address} is not the one this service wrote.",
             "Somebody wrote to the store. Compare it with the recovery sheet before you trust it again.",
         )
-    if header.generation in secrets_held:
-        header.check_under(secrets_held[header.generation])
-    return Vault(store, header, secrets_held, now, opening)
+    if header.generation in held:
+        header.check_under(held[header.generation])
+    return Vault(store, header, held, now, opening)
 
 
 async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:

@@ -347,7 +347,8 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
         path = inside(base, document["path"])
         path.parent.mkdir(parents=True, exist_ok=True)
         if not path.is_symlink() and not path.exists():
-            path.symlink_to(document["link"])
+            raw = base64.b64decode(document["raw_link"]) if "raw_link" in document else document["link"].encode()
+            path.symlink_to(os.fsdecode(raw))
             written += 1
     (target / "DOCUMENTS.json").write_text(json.dumps({"backup": reference, "documents": listing}, indent=1))
     say(f"{written} of {len(listing)} documents of {reference['system_name']} written to {target}.")

@@ -20,7 +20,7 @@ from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
 from fennox.core.format.secret import WriteSecret, derive
 from fennox.core.names import ObjectName, object_name
 
-FORMAT = "fennox-store/1"
+FORMAT: Literal["fennox-store/1"] = "fennox-store/1"
 MAX_HEADER = 256 * 1024  # bytes
 
 MAX_MEMORY = 2 * 1024 * 1024  # KiB; a header asking for more is refused before it costs anything (§3.1)

@@ -26,7 +26,7 @@ class ChunkKey(Stored):
 
 
 class Document(Stored):
-    """One file, folder, link or output. ``raw_path`` (base64) is there only if the path is not UTF-8."""
+    """One file, folder, link or output. ``raw_path`` and ``raw_link`` (base64) are there only if not UTF-8."""
 
     path: str
     raw_path: str | None = None
@@ -38,6 +38,7 @@ class Document(Stored):
     group: str | None = None
     modified: int | None = None  # seconds since 1970, UTC
     link: str | None = None
+    raw_link: str | None = None
     size: int = 0
     digest: str | None = None  # BLAKE2b-256 of the content, hex
     secret: bool = False
@@ -46,6 +47,9 @@ class Document(Stored):
 
     def path_bytes(self) -> bytes:
         return base64.b64decode(self.raw_path) if self.raw_path else self.path.encode("utf-8")
+
+    def link_bytes(self) -> bytes:
+        return base64.b64decode(self.raw_link) if self.raw_link else (self.link or "").encode("utf-8")
 
 
 class Machine(Stored):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hmac
 from dataclasses import dataclass
 from hashlib import blake2b
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -22,6 +22,9 @@ from fennox.core.names import ObjectName, object_name
 MAGIC = b"FXR\x01"
 MAX_RECORD = 1024 * 1024  # bytes
 MAC_LENGTH = 32
+
+
+Purpose = Literal["backup", "safety"]
 
 
 class Previous(Stored):
@@ -50,6 +53,7 @@ class Reference(Stored):
     kind: str
     name: str
     note: str
+    purpose: Purpose
     time: str
     sequence: Annotated[int, Field(ge=1)]
     previous: Previous | None

@@ -1,0 +1,209 @@
+"""A real Linux server that can be lost: an OpenSSH server in a root of its own.
+
+MANUAL. Every server has a folder of its own with ``etc``, ``root``, ``var``, ``srv`` and ``run`` in it; only ``/usr``
+is this machine's. It runs in its own mount and process namespaces, so nothing it does reaches this machine's own
+configuration. ``install`` gives a freshly installed server: Debian's bare accounts, a new machine id, new SSH host
+keys, one authorised key. ``configure`` makes it the server that Saltmere Ferries has set up with much work. Losing it
+is removing the folder. PID 1 is the SSH server, so service states are read and set with ``systemctl --root``; SIGHUP
+makes the SSH server read its keys and settings again.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from hashlib import blake2b
+from pathlib import Path
+
+import asyncssh
+
+SSH_RESTART = "kill -HUP 1"
+
+_BARE_ACCOUNTS = {
+    "passwd": "root:x:0:0:root:/root:/bin/bash\nsshd:x:101:65534::/run/sshd:/usr/sbin/nologin\n"
+    "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n",
+    "group": "root:x:0:\ndaemon:x:1:\nnogroup:x:65534:\n",
+    "shadow": "root:*:20500:0:99999:7:::\nsshd:!:20500::::::\nnobody:*:20500:0:99999:7:::\n",
+    "gshadow": "root:*::\ndaemon:*::\nnogroup:!::\n",
+}
+_BARE_PACKAGES = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata")
+_UNIT = """[Unit]
+Description={name} of Saltmere Ferries
+[Service]
+ExecStart=/usr/bin/true
+[Install]
+WantedBy=multi-user.target
+"""
+
+
+def new_key_pair(comment: str) -> tuple[str, str]:
+    """A private key (OpenSSH text) and its public line."""
+    key = asyncssh.generate_private_key("ssh-ed25519", comment)
+    return key.export_private_key().decode(), key.export_public_key().decode()
+
+
+def fingerprint(public_line: str) -> str:
+    return asyncssh.import_public_key(public_line).get_fingerprint("sha256")
+
+
+@dataclass
+class LinuxServer:
+    """One server below ``folder``, answering at ``host`` and ``port`` while it runs."""
+
+    folder: Path
+    host: str
+    port: int
+    _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
+
+    @property
+    def installed(self) -> bool:
+        return (self.folder / "etc/machine-id").exists()
+
+    @property
+    def host_key(self) -> str:
+        return fingerprint((self.folder / "etc/ssh/ssh_host_ed25519_key.pub").read_text())
+
+    def install(self, name: str, authorised_key: str) -> None:
+        """A freshly installed server."""
+        for place in ("etc/ssh", "etc/systemd/system", "root/.ssh", "var/lib/dpkg", "run/sshd", "tmp", "srv", "proc",
+                      "dev", "usr", "home", "local/etc"):  # fmt: skip
+            (self.folder / place).mkdir(parents=True, exist_ok=True)
+        for place in ("bin", "sbin", "lib", "lib64"):
+            if not (self.folder / place).is_symlink():
+                (self.folder / place).symlink_to(f"usr/{place}")
+        (self.folder / "root/.ssh").chmod(0o700)
+        for file, text in _BARE_ACCOUNTS.items():
+            self.write(f"/etc/{file}", text, mode=0o640 if "shadow" in file else 0o644)
+        self.write("/etc/machine-id", os.urandom(16).hex() + "\n")
+        self.write("/etc/hostname", name + "\n")
+        self.write("/etc/hosts", f"127.0.0.1 localhost\n127.0.1.1 {name}\n")
+        self.write("/etc/nsswitch.conf", "passwd: files\ngroup: files\nshadow: files\nhosts: files\n")
+        self.write("/etc/ssh/sshd_config", "PermitRootLogin prohibit-password\nUsePAM no\nUseDNS no\n"
+                   "PasswordAuthentication no\nMaxStartups 200:30:400\nSubsystem sftp internal-sftp\n")  # fmt: skip
+        (self.folder / "etc/os-release").symlink_to("../usr/lib/os-release")
+        self.write("/root/.ssh/authorized_keys", authorised_key, mode=0o600)
+        self.set_packages(_BARE_PACKAGES)
+        self.renew_host_key()
+
+    def renew_host_key(self) -> None:
+        private, public = new_key_pair("root@saltmere")
+        self.write("/etc/ssh/ssh_host_ed25519_key", private, mode=0o600)
+        self.write("/etc/ssh/ssh_host_ed25519_key.pub", public)
+
+    def configure(self, role: str, *, files: int = 40, seed: str = "") -> None:
+        """Make it the server that was hard to set up: ``files`` settings, people, packages, services."""
+        for number in range(files):
+            text = "".join(
+                f"{role}_{line:03} = {blake2b(f'{seed}{role}{number}{line}'.encode(), digest_size=20).hexdigest()}\n"
+                for line in range(180)
+            )
+            self.write(f"/etc/saltmere/{role}/{number:03}.conf", f"# {role}, page {number}\n{text}")
+        for uid, person in enumerate(("brannagh", "oyelaran", "tveit", "quayside"), start=1001):
+            self.append("/etc/passwd", f"{person}:x:{uid}:{uid}::/home/{person}:/bin/bash\n")
+            self.append("/etc/group", f"{person}:x:{uid}:\n")
+            self.append("/etc/shadow", f"{person}:$y$j9T$madeup{uid}$notarealhash{uid}:20500:0:99999:7:::\n")
+            self.append("/etc/gshadow", f"{person}:!::\n")
+        self.set_packages((*_BARE_PACKAGES, "nginx-light", "cron", f"saltmere-{role}"))
+        self.add_service(f"saltmere-{role}")
+
+    def add_service(self, name: str) -> None:
+        self.write(f"/etc/systemd/system/{name}.service", _UNIT.format(name=name))
+        wanted = self.folder / "etc/systemd/system/multi-user.target.wants"
+        wanted.mkdir(exist_ok=True)
+        link = wanted / f"{name}.service"
+        if not link.is_symlink():
+            link.symlink_to(f"/etc/systemd/system/{name}.service")
+
+    def set_packages(self, names: tuple[str, ...]) -> None:
+        entries = "".join(
+            f"Package: {name}\nStatus: install ok installed\nArchitecture: all\nVersion: 1.{len(name)}\n"
+            f"Maintainer: Saltmere Ferries <it@saltmere.example>\nDescription: {name}\n\n"
+            for name in sorted(names)
+        )
+        self.write("/var/lib/dpkg/status", entries)
+
+    def write(self, path: str, text: str, *, mode: int = 0o644, modified: float | None = None) -> None:
+        file = self.folder / path.lstrip("/")
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(text)
+        file.chmod(mode)
+        if modified is not None:
+            os.utime(file, (modified, modified))
+
+    def append(self, path: str, text: str) -> None:
+        with (self.folder / path.lstrip("/")).open("a") as file:
+            file.write(text)
+
+    def read(self, path: str) -> str:
+        return (self.folder / path.lstrip("/")).read_text()
+
+    def start(self) -> None:
+        """Start the server and wait until it answers."""
+        root = self.folder.resolve()
+        script = (
+            'set -e; cd "$1"; mount --rbind /usr usr; '
+            "mount --bind local usr/local; mount --rbind /dev dev; mount -t proc proc proc; "
+            'exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o StrictModes=no -o PidFile=none '
+            "-o HostKey=/etc/ssh/ssh_host_ed25519_key"
+        )
+        own_user = [] if os.getuid() == 0 else ["-U", "-r"]
+        self._process = subprocess.Popen(
+            ["unshare", *own_user, "-m", "-p", "-f", "--kill-child", "sh", "-c", script, "sh", str(root), self.host,
+             str(self.port)],
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+        limit = time.monotonic() + 20
+        while not _answers(self.host, self.port):
+            if self._process.poll() is not None or time.monotonic() > limit:
+                raise RuntimeError(f"the SSH server of {self.folder.name} did not start at {self.host}:{self.port}")
+            time.sleep(0.02)
+
+    def stop(self) -> None:
+        if self._process is not None:
+            if self._process.poll() is None:
+                os.killpg(self._process.pid, signal.SIGKILL)
+            self._process.wait()
+            self._process = None
+
+    def lose(self) -> None:
+        """The disk is gone."""
+        self.stop()
+        shutil.rmtree(self.folder)
+
+    def state(self) -> Mapping[str, object]:
+        """What a person standing before the machine would read off it, for tests."""
+        return {
+            "machine": self.read("/etc/machine-id").strip(),
+            "host key": self.host_key,
+            "accounts": [line.split(":")[0] for line in self.read("/etc/passwd").splitlines()],
+        }
+
+
+def _answers(host: str, port: int) -> bool:
+    try:
+        with socket.create_connection((host, port), timeout=1) as connection:
+            return connection.recv(4) == b"SSH-"
+    except OSError:
+        return False
+
+
+def save_key(folder: Path, name: str) -> tuple[Path, str]:
+    """A key pair in ``folder``, made once; returns the private key's path and the public line."""
+    path = folder / name
+    if not path.exists():
+        private, public = new_key_pair(name)
+        path.write_text(private)
+        path.chmod(0o600)
+        path.with_suffix(".pub").write_text(public)
+    return path, path.with_suffix(".pub").read_text()
+
+
+def describe(server: LinuxServer) -> str:
+    return json.dumps({"address": f"{server.host}:{server.port}", "host_key": server.host_key})

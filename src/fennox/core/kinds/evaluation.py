@@ -1,0 +1,113 @@
+"""What captured documents tell: identity, census, expected address, findings. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from fennox.core.errors import BadInput, FarSideFailed
+from fennox.core.format.manifest import Finding, Machine
+from fennox.core.kinds import expressions
+from fennox.core.kinds.expressions import Evidence
+from fennox.core.kinds.model import Kind
+
+Census = dict[str, list[str]]
+
+
+def evidence_patterns(kind: Kind) -> list[str]:
+    """Patterns of the documents whose content the kind's expressions look at."""
+    found = [expression.in_ for listed in kind.census.values() for expression in listed if expression.names is None]
+    found += [item.needs.in_ for item in kind.completeness]
+    found += [reference.paths.in_ for reference in kind.references]
+    for expected in (kind.expected.address, kind.expected.account, kind.expected.key):
+        if expected is not None:
+            found.append(expected.in_)
+    return found
+
+
+def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
+    """Who the machine says it is; an answer without id, product or version is an error that names what is missing."""
+    evidence = Evidence(contents=answers, paths=set(answers))
+    identity = kind.identity
+    found = Machine(
+        id=expressions.first(identity.id, evidence).strip(),
+        product=expressions.first(identity.product, evidence).strip(),
+        version=expressions.first(identity.version, evidence).strip(),
+        build=expressions.first(identity.build, evidence).strip(),
+        platform=expressions.first(identity.platform, evidence).strip(),
+        name=expressions.first(identity.name, evidence).strip(),
+    )
+    missing = [field for field in ("id", "product", "version") if not getattr(found, field)]
+    if missing:
+        raise FarSideFailed(
+            f"The machine does not tell its {' and '.join(missing)} as a {kind.title} does.",
+            "Check that it is of this kind, and that the login may read it.",
+        )
+    return found
+
+
+def census(kind: Kind, evidence: Evidence) -> Census:
+    """Named lists of names, sorted and without doubles."""
+    return {
+        name: sorted({value for expression in listed for value in expressions.values(expression, evidence) if value})
+        for name, listed in kind.census.items()
+    }
+
+
+def expected(kind: Kind, evidence: Evidence) -> dict[str, str]:
+    found = {
+        "address": expressions.first(kind.expected.address, evidence),
+        "account": expressions.first(kind.expected.account, evidence),
+        "key": expressions.first(kind.expected.key, evidence),
+    }
+    return {name: value for name, value in found.items() if value}
+
+
+def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Finding]:
+    """What the backup lacks, said on the day it is taken."""
+    taken = set(parts)
+    found = []
+    for part in kind.part:
+        if part.essential and part.name not in taken:
+            found.append(
+                Finding(
+                    severity="warning",
+                    code="part-left-out",
+                    text=f"The essential part {part.name} ({part.title}) was not taken.",
+                    remedy="Take it before you rely on this backup for a rebuild.",
+                )
+            )
+    for item in kind.completeness:
+        if item.part in taken and not any(expressions.values(item.needs, evidence)):
+            found.append(Finding(severity="warning", code=item.code, text=item.lost, remedy=item.remedy))
+    for reference in kind.references:
+        for path in sorted(set(expressions.values(reference.paths, evidence))):
+            if path and path not in evidence.paths:
+                found.append(
+                    Finding(
+                        severity="warning",
+                        code="points-outside",
+                        text=f"{reference.title} points to {path}, which is in no backup.",
+                        remedy="Add the path to the system, or protect it in another way.",
+                    )
+                )
+    for complaint in sorted(set(evidence.complaints)):
+        found.append(
+            Finding(severity="warning", code="unreadable-document", text=f"{complaint}.", remedy="Look at it.")
+        )
+    return found
+
+
+def parts_to_take(kind: Kind, chosen: list[str] | None) -> list[str]:
+    """The chosen parts (or the defaults) and those they need, in the order of the kind."""
+    names = {part.name for part in kind.part}
+    unknown = sorted(set(chosen or []) - names)
+    if unknown:
+        raise BadInput(
+            f"The kind {kind.name} has no part {', '.join(unknown)}.", f"It has: {', '.join(sorted(names))}."
+        )
+    wanted = set(chosen) if chosen else {part.name for part in kind.part if part.default}
+    while True:
+        drawn_in = {need for part in kind.part if part.name in wanted for need in part.needs} - wanted
+        if not drawn_in:
+            return [part.name for part in kind.part if part.name in wanted]
+        wanted |= drawn_in

@@ -1,0 +1,298 @@
+"""From a backup, a target and choices to a run sheet. Pure: everything it judges was read before."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from hashlib import blake2b
+
+from fennox.core.format.manifest import Finding, Head, Machine, Severity
+from fennox.core.kinds.evaluation import Census
+from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.model import Kind, StepModel
+from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet, SheetStep
+
+_SHOWN = 200  # names listed at most
+
+
+@dataclass(frozen=True)
+class Target:
+    """The machine a restore writes to, as it is before: documents by part as path → digest."""
+
+    machine: Machine
+    place: Place
+    documents: Mapping[str, Mapping[str, str]]
+    census: Census
+
+
+@dataclass(frozen=True)
+class Source:
+    """The backup, as a plan needs it. ``standing`` are findings about it: doubtful, expired, damaged."""
+
+    backup: str
+    system: str
+    system_name: str
+    head: Head
+    documents: Mapping[str, Mapping[str, str]]
+    login_account: str
+    standing: list[Finding] = field(default_factory=list)
+
+
+def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings: Mapping[str, str]) -> Sheet:
+    """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at once."""
+    overwrites = compare_documents(kind, source, target, parts)
+    steps = _steps(kind, source, target, parts, settings)
+    after = _after(kind, source, target, parts)
+    return Sheet(
+        backup=source.backup,
+        system=source.system,
+        system_name=source.system_name,
+        kind=kind.name,
+        kind_version=kind.version,
+        parts=parts,
+        target=target.place,
+        target_machine=target.machine.id,
+        target_product=target.machine.product,
+        target_version=target.machine.version,
+        findings=_findings(kind, source, target, parts, overwrites),
+        steps=steps,
+        overwrites=overwrites,
+        restarts=[step.title for step in steps if step.restarts],
+        cannot_be_undone=[step.title for step in steps if not step.undone],
+        after=after,
+        facts=facts(kind, source.backup, target, overwrites),
+        fresh_census=target.census,
+    )
+
+
+def facts(kind: Kind, backup: str, target: Target, overwrites: Overwrites) -> Facts:
+    return Facts(
+        backup=backup,
+        kind=f"{kind.name} version {kind.version}",
+        target_machine=target.machine.id,
+        target_version=f"{target.machine.product} {target.machine.version}",
+        target_address=target.place.address,
+        target_key=target.place.key,
+        overwrites=overwrites.digest,
+    )
+
+
+def changed_facts(then: Facts, now: Facts) -> list[str]:
+    """In words, only what changed since a person agreed."""
+    titles = {
+        "backup": "the backup",
+        "kind": "the kind",
+        "target_machine": "the target's machine id",
+        "target_version": "the target's version",
+        "target_address": "the target's address",
+        "target_key": "the target's host key or certificate",
+    }
+    found = [
+        f"{title} was {getattr(then, name)} and is now {getattr(now, name)}"
+        for name, title in titles.items()
+        if getattr(then, name) != getattr(now, name)
+    ]
+    if then.overwrites != now.overwrites:
+        found.append("what will be overwritten on the target is not what it was")
+    return found
+
+
+def written_parts(kind: Kind, parts: list[str]) -> list[str]:
+    """Chosen parts that a restore writes to the target as documents."""
+    writing = {name for _, step in kind.restore.steps() if step.do in ("write", "upload") for name in step.parts}
+    return [part for part in parts if part in writing]
+
+
+def compare_documents(kind: Kind, source: Source, target: Target, parts: list[str]) -> Overwrites:
+    changed, added, same, staying = [], [], 0, 0
+    for part in written_parts(kind, parts):
+        ours, theirs = source.documents.get(part, {}), target.documents.get(part, {})
+        for path, digest in sorted(ours.items()):
+            if path not in theirs:
+                added.append(path)
+            elif theirs[path] == digest:
+                same += 1
+            else:
+                changed.append(path)
+        staying += len(theirs.keys() - ours.keys())
+    running = blake2b(digest_size=16)
+    for path in [*changed, "", *added]:
+        running.update(path.encode("utf-8", "surrogatepass") + b"\0")
+    return Overwrites(
+        changed=changed[:_SHOWN],
+        added=added[:_SHOWN],
+        changed_count=len(changed),
+        added_count=len(added),
+        same_count=same,
+        staying_count=staying,
+        digest=running.hexdigest(),
+    )
+
+
+def version_numbers(form: str, version: str) -> list[int]:
+    """The numbers of a version by the kind's form; letters count by their place (``4.2b`` > ``4.2a``)."""
+    return [int(part) if part.isdigit() else ord(part[0]) for part in re.findall(form, version) if part]
+
+
+def version_fits(kind: Kind, backup: str, target: str) -> bool:
+    rule = kind.requires.version
+    if rule == "any":
+        return True
+    if rule == "same":
+        return backup == target
+    ours, theirs = (version_numbers(kind.requires.version_form, text) for text in (backup, target))
+    if rule == "same-major":
+        return ours[:1] == theirs[:1] and bool(ours)
+    return theirs >= ours
+
+
+def _findings(kind: Kind, source: Source, target: Target, parts: list[str], overwrites: Overwrites) -> list[Finding]:
+    found: list[Finding] = []
+
+    def say(severity: Severity, code: str, text: str, remedy: str = "") -> None:
+        found.append(Finding(severity=severity, code=code, text=text, remedy=remedy))
+
+    ours, theirs = source.head.machine, target.machine
+    if source.head.kind.name != kind.name:
+        say("blocker", "other-kind", f"The backup is of the kind {source.head.kind.name}, the target of {kind.name}.",
+            "Choose a target of the same kind.")  # fmt: skip
+    if kind.requires.product == "same" and ours.product != theirs.product:
+        say("blocker", "other-product", f"The backup is of {ours.product}, the target is {theirs.product}.",
+            f"Install {ours.product} on the target.")  # fmt: skip
+    elif not version_fits(kind, ours.version, theirs.version):
+        say("blocker", "other-version",
+            f"The backup is of version {ours.version}, the target has {theirs.version}; "
+            f"{_RULES[kind.requires.version]}.", f"Install version {ours.version} on the target.")  # fmt: skip
+    elif ours.version != theirs.version:
+        say("warning", "version-differs", f"The backup is of version {ours.version}, the target has {theirs.version}.")
+    if kind.requires.platform == "same" and ours.platform != theirs.platform:
+        say("blocker", "other-platform", f"The backup is of {ours.platform}, the target is {theirs.platform}.",
+            "Choose a target of the same platform.")  # fmt: skip
+    held = {part.name for part in source.head.parts}
+    for part in parts:
+        if part not in held:
+            say("blocker", "part-not-held", f"The backup does not hold the part {part}.", "Leave it out.")
+    found += source.standing
+    found += [finding for finding in source.head.findings if finding.severity != "note"]
+    if ours.id == theirs.id:
+        say("warning", "in-place", "The target is the very machine the backup was taken from, not a fresh one.",
+            "Go on only if you want to turn it back to the day of the backup.")  # fmt: skip
+    else:
+        say("note", "new-identity", f"The target is another machine ({theirs.id}); after the proof it counts as "
+            f"{source.system_name}, with all its backups.")  # fmt: skip
+    for name, listed in sorted(target.census.items()):
+        left = [value for value in listed if value not in source.head.census.get(name, [])]
+        left = [value for value in left if value not in kind.defaults.get(name, [])]
+        if left:
+            say("note", "only-on-target", f"{name}: only the target has {_some(left)}; it stays.")
+    if overwrites.changed_count:
+        say("note", "overwrites", f"{overwrites.changed_count} documents of the target are overwritten, "
+            f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has stay.")  # fmt: skip
+    return found
+
+
+_RULES = {
+    "same": "they must be equal",
+    "same-major": "the first number must be equal",
+    "not-older": "the target must not be older",
+    "any": "any will do",
+}
+
+
+def _some(names: list[str]) -> str:
+    return ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
+
+
+def _steps(
+    kind: Kind, source: Source, target: Target, parts: list[str], settings: Mapping[str, str]
+) -> list[SheetStep]:
+    steps = [
+        SheetStep(number=1, phase="prepare", title="Save what the target holds now, as a backup on hold", do="safety",
+                  kind_step=None)
+    ]  # fmt: skip
+    for index, (phase, step) in enumerate(kind.restore.steps()):
+        if step.parts and not any(part in parts for part in step.parts):
+            continue
+        names = names_for(step, source.head.census, target.census)
+        if step.each is not None and not names:
+            continue
+        steps.append(
+            SheetStep(
+                number=len(steps) + 1,
+                phase=phase,
+                title=step.title,
+                do=step.do,
+                kind_step=index,
+                names=names,
+                commands=_commands(step, names, settings),
+                restarts=step.restarts,
+                undone=step.undone,
+                repeat=step.repeat,
+            )
+        )
+    steps.append(
+        SheetStep(
+            number=len(steps) + 1,
+            phase="check",
+            title="Prove it: compare every name in the backup with the target, before and after",
+            do="proof",
+            kind_step=None,
+        )
+    )
+    return steps
+
+
+def names_for(step: StepModel, backup: Census, target: Census) -> list[str]:
+    if step.each is None:
+        return []
+    ours, theirs = backup.get(step.each.list, []), target.get(step.each.list, [])
+    if step.each.names == "all":
+        return list(ours)
+    if step.each.names == "missing":
+        return [name for name in ours if name not in theirs]
+    return [name for name in theirs if name not in ours]
+
+
+def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[list[str]]:
+    """The commands of a step as lists of words, one for each name it repeats over."""
+    if step.run is None:
+        return []
+    if step.each is None:
+        return [[filled(word, settings) for word in step.run]]
+    return [[filled(word, {**settings, "name": name}) for word in step.run] for name in names]
+
+
+def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[str]:
+    shown = [shlex.join(words) for words in commands_of(step, names, settings)]
+    if step.request is not None:
+        shown.append(f"{step.request.method} {filled(step.request.path, settings)}")
+    if step.ask is not None:
+        shown.append(step.ask.replace("{names}", _some(names)))
+    return shown
+
+
+def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> After:
+    """Where the machine will answer: what the kind says is taken from the backup, if the backup tells it."""
+    rejoin = next((step for _, step in kind.restore.steps() if step.do == "rejoin"), None)
+    expected = source.head.expected
+    partial = set(part.name for part in kind.part if part.essential) - set(parts)
+    address, account, key = target.place.address, target.place.account, target.place.key
+    because = dict.fromkeys(("address", "account", "key"), "the restore does not change it")
+    if rejoin is not None and not partial:
+        if rejoin.address == "backup" and "address" in expected:
+            address, because["address"] = expected["address"], "the backup's configuration sets it"
+        if rejoin.account == "backup":
+            account = expected.get("account", source.login_account)
+            because["account"] = "the backup's accounts replace those of the target"
+        if rejoin.key == "backup" and "key" in expected:
+            key, because["key"] = expected["key"], "the backup's own key is put back"
+    elif partial:
+        because = dict.fromkeys(because, f"the part {sorted(partial)[0]} is not restored")
+    return After(
+        place=Place(address=address, account=account, key=key),
+        address_because=because["address"],
+        account_because=because["account"],
+        key_because=because["key"],
+    )

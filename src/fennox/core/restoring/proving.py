@@ -1,0 +1,73 @@
+"""The proof: census of the backup, of the fresh target and after, compared by name. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from fennox.core.kinds.evaluation import Census
+from fennox.core.kinds.model import Expression, Kind, PartModel
+from fennox.core.restoring.sheet import CheckProof, ListProof, Proof
+
+
+def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:
+    """Census lists that the chosen parts wholly determine, and those they do not."""
+    left = [part for part in kind.part if part.name not in parts]
+    covered: list[str] = []
+    not_covered: list[str] = []
+    for name, expressions in kind.census.items():
+        elsewhere = any(_may_hold(part, expression) for part in left for expression in expressions)
+        (not_covered if elsewhere else covered).append(name)
+    return covered, not_covered
+
+
+def _may_hold(part: PartModel, expression: Expression) -> bool:
+    looked_in = _prefix(expression.in_)
+    for source in part.source:
+        if source.document == expression.in_:
+            return True
+        for pattern in source.files or []:
+            if looked_in.startswith(_prefix(pattern)) or _prefix(pattern).startswith(looked_in):
+                return True
+    return False
+
+
+def _prefix(pattern: str) -> str:
+    return pattern.split("*")[0].split("{")[0]
+
+
+def compare_census(kind: Kind, parts: list[str], backup: Census, fresh: Census, after: Census) -> list[ListProof]:
+    """The lists that the chosen parts determine, name by name. Default objects of a fresh install are not extra."""
+    covered, _ = covered_lists(kind, parts)
+    return [
+        ListProof(
+            name=name,
+            backup=len(backup.get(name, [])),
+            fresh=len(fresh.get(name, [])),
+            after=len(after.get(name, [])),
+            missing=sorted(set(backup.get(name, [])) - set(after.get(name, []))),
+            extra=sorted(set(after.get(name, [])) - set(backup.get(name, [])) - set(kind.defaults.get(name, []))),
+        )
+        for name in covered
+    ]
+
+
+def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, str]) -> ListProof:
+    """Documents of a written part: one that is absent or differs in content, mode or owner is missing."""
+    return ListProof(
+        name=f"documents of {part}",
+        backup=len(backup),
+        fresh=None,
+        after=sum(after.get(path) == digest for path, digest in backup.items()),
+        missing=[path for path, digest in sorted(backup.items()) if after.get(path) != digest],
+        extra=[],
+    )
+
+
+def prove(lists: list[ListProof], left_out: list[str], checks: list[CheckProof], at: datetime) -> Proof:
+    """Proved: something was compared, no name of the backup is missing, and every check passed.
+
+    Names that only the target has are shown, and are no failure.
+    """
+    proved = bool(lists) and not any(item.missing for item in lists) and all(check.passed for check in checks)
+    return Proof(proved=proved, lists=lists, left_out_lists=left_out, checks=checks, at=at)

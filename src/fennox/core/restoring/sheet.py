@@ -1,0 +1,157 @@
+"""The run sheet: a restore as it will be done, step by step, with the durable state of each step."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from fennox.core.format.manifest import Finding
+from fennox.core.kinds.model import Phase
+from fennox.core.time import Aware
+
+StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
+SheetState = Literal["draft", "running", "waiting", "proved", "not proved", "failed", "stopped"]
+GateKind = Literal["step", "facts", "unknown"]
+
+
+class SheetModel(BaseModel):
+    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+
+
+class Place(SheetModel):
+    """Where, as whom and by which host key or certificate a machine answers."""
+
+    address: str
+    account: str
+    key: str
+
+
+class Overwrites(SheetModel):
+    """What happens to the target's documents; ``changed`` and ``added`` name at most 200 each."""
+
+    changed: list[str] = []
+    added: list[str] = []
+    changed_count: int = 0
+    added_count: int = 0
+    same_count: int = 0
+    staying_count: int = 0
+    digest: str = ""
+
+
+class Facts(SheetModel):
+    """What a person saw when agreeing to the sheet. If one differs at the start, they are asked again."""
+
+    backup: str
+    kind: str
+    target_machine: str
+    target_version: str
+    target_address: str
+    target_key: str
+    overwrites: str
+
+
+class SheetStep(SheetModel):
+    """One step. ``commands`` show in full what is sent to the target."""
+
+    number: int
+    phase: Phase
+    title: str
+    do: str
+    kind_step: int | None  # its place in the kind's steps; None for the safety copy and the proof
+    names: list[str] = []
+    commands: list[str] = []
+    restarts: bool = False
+    undone: bool = True
+    repeat: bool = True
+    state: StepState = "waiting"
+    started: Aware | None = None
+    ended: Aware | None = None
+    detail: str = ""
+
+
+class Gate(SheetModel):
+    """Something only a person can do or answer."""
+
+    number: int
+    kind: GateKind
+    step: int | None
+    question: str
+    choices: list[str]
+    answer: str | None = None
+    by: str | None = None
+    at: Aware | None = None
+
+
+class ListProof(SheetModel):
+    """One census list at three moments, and by name what is missing and what only the target has."""
+
+    name: str
+    backup: int
+    fresh: int | None  # None where the fresh target was not counted
+    after: int
+    missing: list[str]
+    extra: list[str]
+
+
+class CheckProof(SheetModel):
+    title: str
+    passed: bool
+    detail: str
+
+
+class Proof(SheetModel):
+    proved: bool
+    lists: list[ListProof]
+    left_out_lists: list[str]
+    checks: list[CheckProof]
+    at: Aware
+
+
+class After(SheetModel):
+    """Where and as whom the machine is expected to answer afterwards, with the reason for each."""
+
+    place: Place
+    address_because: str
+    account_because: str
+    key_because: str
+
+
+class Sheet(SheetModel):
+    """Versioned data: every change of choices or facts is a new version."""
+
+    format: Literal[1] = 1
+    version: Annotated[int, Field(ge=1)] = 1
+    backup: str
+    system: str
+    system_name: str
+    kind: str
+    kind_version: int
+    parts: list[str]
+    target: Place
+    target_machine: str
+    target_product: str
+    target_version: str
+    findings: list[Finding]
+    steps: list[SheetStep]
+    gates: list[Gate] = []
+    overwrites: Overwrites
+    restarts: list[str]
+    cannot_be_undone: list[str]
+    after: After
+    facts: Facts
+    fresh_census: dict[str, list[str]]
+    safety: str | None = None
+    rejoined: bool = False
+    proof: Proof | None = None
+    state: SheetState = "draft"
+
+    def blockers(self) -> list[Finding]:
+        return [finding for finding in self.findings if finding.severity == "blocker"]
+
+    def open_gate(self) -> Gate | None:
+        return next((gate for gate in self.gates if gate.answer is None), None)
+
+    def gate_of(self, kind: GateKind, step: int | None) -> Gate | None:
+        """The newest gate of this kind for a step."""
+        return next((gate for gate in reversed(self.gates) if gate.kind == kind and gate.step == step), None)

@@ -1,0 +1,365 @@
+"""Doing a run sheet, step by step; every state is saved before and after, so that it can be taken up again."""
+
+from __future__ import annotations
+
+import re
+import tarfile
+from collections.abc import AsyncGenerator, Awaitable, Callable
+from contextlib import aclosing
+from dataclasses import dataclass, field
+from typing import Literal
+
+import anyio
+
+from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
+from fennox.core.format.manifest import Document, content_digest
+from fennox.core.kinds.evaluation import Census
+from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.model import Kind, StepModel
+from fennox.core.restoring import planning, proving
+from fennox.core.restoring.planning import Target
+from fennox.core.restoring.sheet import CheckProof, Gate, GateKind, ListProof, Place, Sheet, SheetStep
+from fennox.engine.capture import Capture, identify, poll_until, read_documents, values_of
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
+from fennox.engine.take import Taken
+from fennox.engine.vault import Now
+from fennox.links.base import Link, Shell, Web
+
+WhoseLogin = Literal["target", "after"]
+
+
+async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str]) -> Target:
+    """Read the target as it is now, storing nothing."""
+    machine = await identify(kind, link, settings)
+    capture = Capture(kind, settings, machine)
+    documents: Digests = {}
+    async with aclosing(read_documents(link, capture, parts)) as found:
+        async for captured in found:
+            digest = content_digest()
+            async for block in captured.content:
+                digest.update(block)
+            documents.setdefault(captured.part, {})[captured.document.path] = digest_of(
+                captured.document.model_copy(update={"digest": digest.hexdigest()})
+            )
+    return Target(machine, place, documents, capture.census())
+
+
+@dataclass
+class Restore:
+    """One restore being done.
+
+    ``connect`` opens a link to a place with the target's login or the one expected afterwards; ``save`` makes the
+    sheet durable and raises :class:`LeaseLost` if the run is no longer ours; ``take_safety`` takes the safety copy.
+    """
+
+    sheet: Sheet
+    kind: Kind
+    reader: BackupReader
+    settings: dict[str, str]
+    journal: Journal
+    now: Now
+    connect: Callable[[Place, WhoseLogin], Awaitable[Link]]
+    save: Callable[[Sheet], Awaitable[None]]
+    take_safety: Callable[[Link], Awaitable[Taken]]
+    _link: Link | None = field(default=None)
+    _checks: list[CheckProof] = field(default_factory=list)
+
+    async def go_on(self) -> Sheet:
+        """Do steps until the sheet is done, fails, or waits for a person."""
+        self.sheet.state = "running"
+        try:
+            for step in self.sheet.steps:
+                if step.state in ("done", "not needed"):
+                    continue
+                if await self._must_wait(step):
+                    self.sheet.state = "waiting"
+                    break
+                await self._do(step)
+            else:
+                assert self.sheet.proof is not None
+                self.sheet.state = "proved" if self.sheet.proof.proved else "not proved"
+        except LeaseLost:
+            raise
+        except Stopped:
+            self.sheet.state = "stopped"
+            raise
+        except FennoxError:
+            self.sheet.state = "failed"
+            raise
+        finally:
+            await self._close()
+            await self.save(self.sheet)
+        return self.sheet
+
+    async def _must_wait(self, step: SheetStep) -> bool:
+        """Whether a gate is open before this step may be done."""
+        if step.state in ("doing", "unknown") and not step.repeat:
+            gate = self._gate("unknown", step.number, f"It is not known whether this was done: {step.title}.",
+                              ["done", "not done"])  # fmt: skip
+            step.state = "unknown"
+            if gate.answer is None:
+                return True
+            step.state = "done" if gate.answer == "done" else "waiting"
+        if step.do == "gate" and step.state != "done":
+            gate = self._gate("step", step.number, step.commands[-1], ["done"])
+            if gate.answer is None:
+                return True
+        return step.do != "safety" and self._facts_changed()
+
+    def _facts_changed(self) -> bool:
+        gate = self.sheet.gate_of("facts", None)
+        return gate is not None and gate.answer is None
+
+    def _gate(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
+        gate = self.sheet.gate_of(kind, step)
+        if gate is None:
+            gate = Gate(number=len(self.sheet.gates) + 1, kind=kind, step=step, question=question, choices=choices)
+            self.sheet.gates.append(gate)
+        return gate
+
+    async def _do(self, step: SheetStep) -> None:
+        if step.state == "done":
+            return
+        await self.journal.step(step.title)
+        step.state, step.started, step.detail = "doing", self.now(), ""
+        await self.save(self.sheet)
+        try:
+            step.detail = await self._carry_out(step)
+        except (LeaseLost, Stopped):
+            raise
+        except FennoxError as error:
+            step.state, step.ended, step.detail = "failed", self.now(), str(error)
+            raise
+        step.state, step.ended = "done", self.now()
+        await self.save(self.sheet)
+
+    async def _carry_out(self, step: SheetStep) -> str:
+        if step.do == "safety":
+            return await self._safety()
+        if step.do == "proof":
+            return await self._prove()
+        assert step.kind_step is not None
+        model = self.kind.restore.steps()[step.kind_step][1]
+        match step.do:
+            case "gate":
+                gate = self.sheet.gate_of("step", step.number)
+                return f"{gate.answer} by {gate.by}" if gate else ""
+            case "command":
+                return await self._commands(model, step)
+            case "request":
+                return await self._request(model)
+            case "write":
+                return await self._write(model)
+            case "upload":
+                return await self._upload(model)
+            case "rejoin":
+                return await self._rejoin(model)
+            case "check":
+                return await self._check(model)
+        raise Damaged(f"The sheet has a step that does {step.do!r}.", "Draft the restore again.")
+
+    async def _safety(self) -> str:
+        """Save the target, and see whether it still is what the person who started this saw."""
+        taken = await self.take_safety(await self._current())
+        self.sheet.safety = taken.reference.backup
+        target = Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
+        head = await self.reader.head()
+        source = planning.Source(
+            self.sheet.backup,
+            self.sheet.system,
+            self.sheet.system_name,
+            head,
+            await backup_digests(self.reader, self.sheet.parts),
+            self.sheet.after.place.account,
+        )
+        overwrites = planning.compare_documents(self.kind, source, target, self.sheet.parts)
+        facts = planning.facts(self.kind, self.sheet.backup, target, overwrites)
+        changed = planning.changed_facts(self.sheet.facts, facts)
+        if changed:
+            self._gate("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
+            self.sheet.facts, self.sheet.overwrites = facts, overwrites
+            self.sheet.version += 1
+        self.sheet.fresh_census = target.census
+        return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
+
+    async def _commands(self, model: StepModel, step: SheetStep) -> str:
+        shell = await self._shell()
+        commands = planning.commands_of(model, step.names, self._values())
+        for words in commands:
+            await self.journal.check()
+            output = await shell.run(words, limit=model.limit)
+            if output.code != 0:
+                raise FarSideFailed(
+                    f"{model.title}: {words[0]} ended with {output.code}: {output.errors[:300]}",
+                    "Look at the target, then go on with the sheet or draft a new one.",
+                )
+        return f"{len(commands)} done" if len(commands) > 1 else ""
+
+    async def _request(self, model: StepModel) -> str:
+        assert model.request is not None
+        web = await self._web()
+        if model.until is not None:
+            await poll_until(web, model.request, model.until, self._values())
+        else:
+            await web.request(
+                model.request.method,
+                filled(model.request.path, self._values()),
+                json=model.request.json_body,
+                limit=model.limit,
+            )
+        return ""
+
+    async def _write(self, model: StepModel) -> str:
+        """Feed a tar stream into the target's own tar; every chunk was checked before it leaves the reader."""
+        shell = await self._shell()
+        part = await self.reader.part(model.parts[0])
+        owners = ["--numeric-owner"] if model.owners == "numbers" else []
+        words = ["tar", "-x", "-f", "-", "-C", "/", "-p", "--same-owner", "--keep-directory-symlink", *owners]
+        documents = [document async for document in self.reader.documents(part)]
+        output = await shell.run(words, feed=self._tar(documents), limit=max(model.limit, 3600))
+        if output.code != 0:
+            raise FarSideFailed(
+                f"{model.title}: tar ended with {output.code}: {output.errors[:300]}",
+                "Look at the target's free space and rights, then go on with the sheet.",
+            )
+        return f"{len(documents)} documents"
+
+    async def _tar(self, documents: list[Document]) -> AsyncGenerator[bytes, None]:
+        size = 0
+        for number, document in enumerate(documents, start=1):
+            await self.journal.progress(documents=number, bytes=size)
+            yield tar_head(document)
+            if document.type in ("file", "output"):
+                async for piece in self.reader.content(document):
+                    size += len(piece)
+                    yield piece
+                yield bytes(-document.size % tarfile.BLOCKSIZE)
+        yield bytes(tarfile.BLOCKSIZE * 2)
+
+    async def _upload(self, model: StepModel) -> str:
+        assert model.request is not None
+        web = await self._web()
+        part = await self.reader.part(model.parts[0])
+        async for document in self.reader.documents(part):
+            if document.path == model.document:
+                path = filled(model.request.path, self._values())
+                await web.upload(model.request.method, path, self.reader.content(document), limit=model.limit)
+                return f"{document.size} bytes"
+        raise Damaged(f"The backup has no document {model.document}.", "Choose another backup.")
+
+    async def _rejoin(self, model: StepModel) -> str:
+        """Wait until the machine answers at the expected place with the expected key and login."""
+        await self._close()
+        self.sheet.rejoined = True
+        place = self.sheet.after.place
+        fault: FennoxError | None = None
+        with anyio.move_on_after(model.limit):
+            pause = 0.1
+            while True:
+                try:
+                    self._link = await self.connect(place, "after")
+                    return f"{place.account} at {place.address}"
+                except FennoxError as error:  # it may be restarting, and still show its old face
+                    fault = error
+                await self.journal.check()
+                await anyio.sleep(pause)
+                pause = min(pause * 1.5, 3)
+        self.sheet.rejoined = False
+        raise FarSideFailed(
+            f"The machine did not come back at {place.address} within {model.limit} seconds: "
+            f"{fault.what if fault else 'no answer'}",
+            "Look at its console; it may answer at another address.",
+        )
+
+    async def _check(self, model: StepModel) -> str:
+        passed, detail = await self._look(model)
+        self._checks.append(CheckProof(title=model.title, passed=passed, detail=detail))
+        return ("passed" if passed else "NOT passed") + (f": {detail}" if detail else "")
+
+    async def _look(self, model: StepModel) -> tuple[bool, str]:
+        try:
+            if model.run is not None:
+                words = [filled(word, self._values()) for word in model.run]
+                output = await (await self._shell()).run(words, limit=model.limit)
+                text = output.output.decode("utf-8", "replace")
+                if output.code != 0:
+                    return False, f"{words[0]} ended with {output.code}: {output.errors[:200]}"
+            else:
+                assert model.request is not None
+                path = filled(model.request.path, self._values())
+                text = (await (await self._web()).request(model.request.method, path)).body.decode("utf-8", "replace")
+        except TryLater:
+            raise
+        except FennoxError as error:
+            return False, error.what
+        if model.expect is not None and not re.search(model.expect, text):
+            return False, "the answer is not what was expected"
+        return True, ""
+
+    async def _prove(self) -> str:
+        place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
+        after = await look_at_target(self.kind, await self._current(), place, self.settings, self.sheet.parts)
+        backup: Census = (await self.reader.head()).census
+        checks = self._checks or [
+            CheckProof(title=step.title, passed=step.detail.startswith("passed"), detail=step.detail)
+            for step in self.sheet.steps
+            if step.do == "check"
+        ]
+        lists = proving.compare_census(self.kind, self.sheet.parts, backup, self.sheet.fresh_census, after.census)
+        lists += await self._written_documents(after)
+        _, left_out = proving.covered_lists(self.kind, self.sheet.parts)
+        proof = proving.prove(lists, left_out, checks, self.now())
+        self.sheet.proof = proof
+        self.sheet.target_machine = after.machine.id
+        missing = sum(len(item.missing) for item in proof.lists)
+        return "everything is there" if proof.proved else f"{missing} names missing; see the proof"
+
+    async def _written_documents(self, after: Target) -> list[ListProof]:
+        """Every document that a part wrote, as it is on the target now."""
+        names = {name for _, step in self.kind.restore.steps() if step.do == "write" for name in step.parts}
+        held = await backup_digests(self.reader, [part for part in self.sheet.parts if part in names])
+        return [
+            proving.compare_documents(part, documents, after.documents.get(part, {}))
+            for part, documents in held.items()
+        ]
+
+    def _values(self) -> dict[str, str]:
+        return values_of(self.kind, self.settings)
+
+    async def _current(self) -> Link:
+        if self._link is None:
+            place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
+            self._link = await self.connect(place, "after" if self.sheet.rejoined else "target")
+        return self._link
+
+    async def _shell(self) -> Shell:
+        link = await self._current()
+        if not isinstance(link, Shell):
+            raise FarSideFailed("This step runs a command, but the target has no shell.", "Mend the kind file.")
+        return link
+
+    async def _web(self) -> Web:
+        link = await self._current()
+        if not isinstance(link, Web):
+            raise FarSideFailed("This step sends a request, but the target is reached by SSH.", "Mend the kind file.")
+        return link
+
+    async def _close(self) -> None:
+        if self._link is not None:
+            await self._link.close()
+            self._link = None
+
+
+def tar_head(document: Document) -> bytes:
+    """The pax head of one document (POSIX.1-2001)."""
+    raw = document.path_bytes().lstrip(b"/").decode("utf-8", "surrogateescape") or "."
+    info = tarfile.TarInfo(raw)
+    info.type = {"folder": tarfile.DIRTYPE, "link": tarfile.SYMTYPE}.get(document.type, tarfile.REGTYPE)
+    info.size = document.size if document.type in ("file", "output") else 0
+    info.mode = document.mode if document.mode is not None else 0o600
+    info.uid, info.gid = document.uid or 0, document.gid or 0
+    info.uname, info.gname = document.owner or "", document.group or ""
+    info.mtime = document.modified or 0
+    info.linkname = document.link_bytes().decode("utf-8", "surrogateescape")
+    return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")

@@ -1,0 +1,212 @@
+"""Taking a backup: read the system, store what is new, write the record last."""
+
+from __future__ import annotations
+
+from contextlib import aclosing
+from dataclasses import dataclass, field
+
+from fennox import __version__
+from fennox.core.errors import PersonNeeded
+from fennox.core.format import records
+from fennox.core.format.manifest import Document, Finding, Head, KindFile, Machine, Part, Reached
+from fennox.core.format.trees import Root
+from fennox.core.kinds.evaluation import expected, parts_to_take
+from fennox.core.kinds.model import Kind
+from fennox.engine.capture import Capture, identify, read_documents
+from fennox.engine.index import PackIndex
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
+from fennox.engine.vault import Vault
+from fennox.engine.writing import BackupWriter, Written
+from fennox.links.base import Link
+
+
+@dataclass(frozen=True)
+class Subject:
+    """The system as a run knows it: its kind, settings, and the machine id it had the last time (empty: never)."""
+
+    id: str
+    name: str
+    folder: str
+    kind: Kind
+    kind_text: str
+    settings: dict[str, str]
+    machine_id: str
+    reached: Reached
+
+
+@dataclass(frozen=True)
+class Order:
+    """What was fixed when the run was queued (store-format §9.1). ``time`` as in names."""
+
+    backup: str
+    run: str
+    attempt: int
+    time: str
+    sequence: int
+    previous: records.Previous | None
+    name: str = ""
+    note: str = ""
+    routine: str | None = None
+    parts: list[str] | None = None
+    purpose: records.Purpose = "backup"
+    apart: bool = False  # documents with declared secrets under random chunk keys
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A backup that exists now."""
+
+    reference: records.Reference
+    digest: str
+    head: Head
+    written: Written
+    documents: Digests
+
+    @property
+    def unchanged(self) -> bool:
+        return self.written.chunks == 0
+
+
+@dataclass
+class _Gathered:
+    documents: dict[str, list[Document]] = field(default_factory=dict)
+    count: int = 0
+    bytes: int = 0
+
+
+def check_same_machine(subject: Subject, machine: Machine) -> None:
+    """A changed machine id means reinstalled, replaced or wrong machine; only a person can say which."""
+    if subject.machine_id and machine.id != subject.machine_id:
+        raise PersonNeeded(
+            f"The machine at {subject.reached.address} says it is {machine.id}; {subject.name} was "
+            f"{subject.machine_id} until now.",
+            "It was reinstalled, replaced, or this is the wrong machine. If it is the right one, confirm it.",
+            machine=machine.id,
+        )
+
+
+async def take(
+    vault: Vault, index: PackIndex, link: Link, subject: Subject, order: Order, journal: Journal, *, any_machine: bool
+) -> Taken:
+    """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh target)."""
+    parts = parts_to_take(subject.kind, order.parts)
+    existing = await _already_there(vault, index, order)
+    if existing is not None:
+        await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
+        return existing
+    await journal.step("Ask the machine who it is")
+    machine = await identify(subject.kind, link, subject.settings)
+    if not any_machine:
+        check_same_machine(subject, machine)
+    await journal.step("Look at what the store already holds")
+    await index.refresh(vault)
+    writer = BackupWriter(vault, index, await vault.condemned())
+    await journal.step("Read and store the documents")
+    capture = Capture(subject.kind, subject.settings, machine)
+    gathered = await _gather(writer, link, capture, parts, order, journal)
+    await journal.step("Store the manifest")
+    stored = [
+        await writer.add_part(name, subject.kind.part_named(name).title, gathered.documents.get(name, []))
+        for name in parts
+    ]
+    head = _head(subject, order, capture, stored, capture.conclude(parts))
+    id_list, sealed = await writer.seal_manifest(head, order.backup)
+    await journal.step("Write the record")
+    writer_sees = await vault.condemned()
+    if not writer_sees <= writer.condemned:
+        raise PersonNeeded("A sweep condemned packs during this take.", "Take the backup again.")
+    reference = _reference(vault, subject, order, gathered, writer.written, id_list, sealed, stored)
+    await journal.check()
+    data = await writer.commit(reference, sealed)
+    digest = records.decode(data, vault.secret, vault.id).digest
+    digests = {part: {d.path: digest_of(d) for d in held} for part, held in gathered.documents.items()}
+    return Taken(reference, digest, head, writer.written, digests)
+
+
+async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken | None:
+    """A resumed run first looks whether its record was put before it died."""
+    if order.attempt == 1:
+        return None
+    names = [name for name in await vault.record_names() if name.endswith(f".{order.backup[:8]}.fxr")]
+    for name in names:
+        record = await vault.read_record(name)
+        if record.reference.backup == order.backup and vault.opening is not None:
+            await index.refresh(vault)
+            reader = BackupReader(vault, index, record)
+            head = await reader.head()
+            documents = await backup_digests(reader, [part.name for part in head.parts])
+            return Taken(record.reference, record.digest, head, Written(), documents)
+    return None
+
+
+async def _gather(
+    writer: BackupWriter, link: Link, capture: Capture, parts: list[str], order: Order, journal: Journal
+) -> _Gathered:
+    gathered = _Gathered()
+    async with aclosing(read_documents(link, capture, parts)) as documents:
+        async for captured in documents:
+            document = captured.document
+            if document.type in ("file", "output"):
+                content = await writer.add_content(captured.content, apart=order.apart and captured.secret)
+                document = document.model_copy(
+                    update={"size": content.size, "digest": content.digest, "chunks": content.chunks}
+                )
+            gathered.documents.setdefault(captured.part, []).append(document)
+            gathered.count += 1
+            gathered.bytes += document.size
+            await journal.progress(documents=gathered.count, bytes=gathered.bytes)
+    return gathered
+
+
+def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], findings: list[Finding]) -> Head:
+    return Head(
+        kind=KindFile(name=subject.kind.name, version=subject.kind.version, text=subject.kind_text),
+        settings=subject.settings,
+        machine=capture.machine,
+        reached=subject.reached,
+        parts=parts,
+        census=capture.census(),
+        expected=expected(subject.kind, capture.evidence),
+        findings=findings,
+        left_out=sorted({*capture.left_out, *subject.kind.left_out}),
+        routine=order.routine,
+        fennox=__version__,
+    )
+
+
+def _reference(
+    vault: Vault,
+    subject: Subject,
+    order: Order,
+    gathered: _Gathered,
+    written: Written,
+    id_list: Root,
+    sealed: bytes,
+    parts: list[Part],
+) -> records.Reference:
+    return records.Reference(
+        backup=order.backup,
+        run=order.run,
+        attempt=order.attempt,
+        system=subject.id,
+        system_name=subject.name,
+        folder=subject.folder,
+        kind=subject.kind.name,
+        name=order.name,
+        note=order.note,
+        purpose=order.purpose,
+        time=order.time,
+        sequence=order.sequence,
+        previous=order.previous,
+        parts=[part.name for part in parts],
+        partial=any(part.essential and part.name not in {p.name for p in parts} for part in subject.kind.part),
+        routine=order.routine,
+        generation=vault.header.generation,
+        origin=vault.id,
+        id_list=id_list,
+        sizes=records.Sizes(
+            documents=gathered.count, bytes=gathered.bytes, new_chunks=written.chunks, new_bytes=written.bytes
+        ),
+        sealed_digest=records.section_digest(sealed),
+    )

@@ -1,0 +1,91 @@
+"""Reaching a machine and talking to it. Host keys and certificates are checked here, once, before anything is sent."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncGenerator, AsyncIterator
+from contextlib import AbstractAsyncContextManager
+from dataclasses import dataclass, field
+from typing import Protocol, runtime_checkable
+
+MAX_OUTPUT = 64 * 1024 * 1024  # bytes of a command's output that is kept in memory
+
+
+@dataclass(frozen=True)
+class Credential:
+    """An account with a password or a private key (OpenSSH text)."""
+
+    account: str
+    password: str | None = field(default=None, repr=False)
+    private_key: str | None = field(default=None, repr=False)
+
+
+@dataclass(frozen=True)
+class Address:
+    """Host and port."""
+
+    host: str
+    port: int
+
+    def __str__(self) -> str:
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+
+@dataclass(frozen=True)
+class Output:
+    """How a command ended. ``errors`` is bounded text."""
+
+    code: int
+    output: bytes
+    errors: str
+
+
+class Running(Protocol):
+    """A command whose output is streamed. ``ended`` is known once ``blocks`` is exhausted."""
+
+    def blocks(self) -> AsyncGenerator[bytes, None]: ...
+
+    async def ended(self) -> Output: ...
+
+
+@runtime_checkable
+class Shell(Protocol):
+    """Commands on a machine. Words are quoted by the link; none reaches a shell bare."""
+
+    @property
+    def fingerprint(self) -> str:
+        """``SHA256:…`` of the host key that was checked."""
+
+    async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
+        """Run to the end within ``limit`` seconds, feeding standard input if given."""
+
+    def stream(self, words: list[str]) -> AbstractAsyncContextManager[Running]: ...
+
+    async def close(self) -> None: ...
+
+
+@dataclass(frozen=True)
+class Answer:
+    """An answer of an HTTP interface."""
+
+    status: int
+    body: bytes
+
+
+@runtime_checkable
+class Web(Protocol):
+    """Requests to a machine's HTTPS interface."""
+
+    @property
+    def fingerprint(self) -> str:
+        """``SHA256:…`` of the certificate that was checked."""
+
+    async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer: ...
+
+    def download(self, method: str, path: str) -> AsyncGenerator[bytes, None]: ...
+
+    async def upload(self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600) -> Answer: ...
+
+    async def close(self) -> None: ...
+
+
+Link = Shell | Web

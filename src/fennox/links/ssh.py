@@ -1,0 +1,186 @@
+"""Commands over SSH (RFC 4251 to 4254), by asyncssh."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import shlex
+from collections.abc import AsyncGenerator, AsyncIterator
+from contextlib import asynccontextmanager
+
+import asyncssh
+
+from fennox.core.errors import FarSideFailed, FennoxError, KeyChanged, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.names import printable
+from fennox.links.base import MAX_OUTPUT, Address, Credential, Output, Running
+
+_BLOCK = 256 * 1024  # bytes
+_MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
+
+
+class _KeyCheck(asyncssh.SSHClient):
+    """Accepts exactly one host key and remembers the one that was offered."""
+
+    def __init__(self, expected: str | None) -> None:
+        self.expected = expected
+        self.offered = ""
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        self.offered = key.get_fingerprint("sha256")
+        return self.offered == self.expected
+
+
+def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
+    if check.expected is None:
+        return KeyUnknown(
+            f"{address} shows the host key {check.offered}, which nobody has accepted yet.",
+            "Compare it with the machine's own, then accept it.",
+            fingerprint=check.offered,
+        )
+    return KeyChanged(
+        f"{address} shows the host key {check.offered}; {check.expected} was accepted for it.",
+        "If the machine was reinstalled, accept the new key on purpose; if not, somebody may be in between.",
+        fingerprint=check.offered,
+        accepted=check.expected,
+    )
+
+
+async def connect(address: Address, credential: Credential, fingerprint: str | None, limit: float = 15) -> SshLink:
+    """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
+    check = _KeyCheck(fingerprint)
+    try:
+        keys = [asyncssh.import_private_key(credential.private_key)] if credential.private_key else None
+    except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
+        raise WrongLogin("The login's private key cannot be read.", "Give an unencrypted OpenSSH key.") from error
+    try:
+        connection = await asyncio.wait_for(
+            asyncssh.connect(
+                address.host,
+                address.port,
+                username=credential.account,
+                password=credential.password,
+                client_keys=keys,
+                client_factory=lambda: check,
+                known_hosts=([], [], []),
+                agent_path=None,
+                config=None,
+                keepalive_interval=15,
+            ),
+            limit,
+        )
+    except asyncssh.HostKeyNotVerifiable as error:
+        raise _key_error(check, address) from error
+    except asyncssh.PermissionDenied as error:
+        raise WrongLogin(
+            f"{address} refuses the account {credential.account}.", "Check the login's account and its key or password."
+        ) from error
+    except (OSError, TimeoutError, asyncssh.Error) as error:
+        reason = printable(str(error))[:200] or type(error).__name__
+        raise Unreachable(
+            f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
+        ) from error
+    return SshLink(connection, address, check.offered)
+
+
+class _SshRunning:
+    def __init__(self, process: asyncssh.SSHClientProcess[bytes], address: Address) -> None:
+        self._process = process
+        self._address = address
+        self._errors = asyncio.create_task(_bounded(process.stderr))
+
+    async def blocks(self) -> AsyncGenerator[bytes, None]:
+        try:
+            while block := await self._process.stdout.read(_BLOCK):
+                yield block
+        except (OSError, asyncssh.Error) as error:
+            raise _cut(self._address) from error
+
+    async def ended(self) -> Output:
+        errors = await self._errors
+        await self._process.wait_closed()
+        code = self._process.exit_status
+        if code is None:
+            raise _cut(self._address)
+        return Output(code, b"", errors)
+
+    async def abandon(self) -> None:
+        self._process.close()
+        self._errors.cancel()
+        with contextlib.suppress(asyncio.CancelledError):
+            await self._errors
+
+
+class SshLink:
+    """One connection, kept for all commands of a run."""
+
+    def __init__(self, connection: asyncssh.SSHClientConnection, address: Address, fingerprint: str) -> None:
+        self._connection = connection
+        self._address = address
+        self.fingerprint = fingerprint
+
+    async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
+        try:
+            async with asyncio.timeout(limit):
+                return await self._run(words, feed)
+        except TimeoutError as error:
+            raise FarSideFailed(
+                f"{words[0]} on {self._address} did not end within {limit:g} seconds.", "Look at the machine."
+            ) from error
+        except (OSError, asyncssh.Error) as error:
+            raise _cut(self._address) from error
+
+    async def _run(self, words: list[str], feed: AsyncIterator[bytes] | None) -> Output:
+        process = await self._connection.create_process(shlex.join(words), encoding=None)
+        running = _SshRunning(process, self._address)
+        feeder = asyncio.create_task(_feed(process, feed))
+        try:
+            kept = bytearray()
+            async for block in running.blocks():
+                kept += block
+                if len(kept) > MAX_OUTPUT:
+                    raise FarSideFailed(f"{words[0]} on {self._address} writes without end.", "Look at the machine.")
+            done = await running.ended()
+            await feeder
+            return Output(done.code, bytes(kept), done.errors)
+        finally:
+            feeder.cancel()
+            await running.abandon()
+
+    @asynccontextmanager
+    async def stream(self, words: list[str]) -> AsyncIterator[Running]:
+        try:
+            process = await self._connection.create_process(shlex.join(words), encoding=None)
+        except (OSError, asyncssh.Error) as error:
+            raise _cut(self._address) from error
+        running = _SshRunning(process, self._address)
+        try:
+            yield running
+        finally:
+            await running.abandon()
+
+    async def close(self) -> None:
+        self._connection.abort()
+        with contextlib.suppress(OSError, asyncssh.Error):
+            await self._connection.wait_closed()
+
+
+async def _feed(process: asyncssh.SSHClientProcess[bytes], feed: AsyncIterator[bytes] | None) -> None:
+    try:
+        if feed is not None:
+            async for block in feed:
+                process.stdin.write(block)
+                await process.stdin.drain()
+        process.stdin.write_eof()
+    except (BrokenPipeError, ConnectionError, asyncssh.Error):
+        return  # the command ended before it read everything; its exit code tells why
+
+
+async def _bounded(reader: asyncssh.SSHReader[bytes]) -> str:
+    kept = b""
+    while block := await reader.read(4096):
+        kept = (kept + block)[:_MAX_ERRORS]
+    return printable(kept.replace(b"\n", b" | ")).strip(" |")
+
+
+def _cut(address: Address) -> Unreachable:
+    return Unreachable(f"The connection to {address} was cut.", "Try again; look at the machine if it happens twice.")

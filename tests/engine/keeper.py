@@ -1,0 +1,149 @@
+"""Drives the engine as the service does, without a service: one system, one store, runs one after the other."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from importlib.resources import files
+
+from fennox.core.format import records
+from fennox.core.format.manifest import Reached
+from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.loading import load
+from fennox.core.kinds.model import Kind
+from fennox.core.restoring import planning
+from fennox.core.restoring.sheet import Place, Sheet
+from fennox.core.time import stamp
+from fennox.engine.capture import identify, values_of
+from fennox.engine.index import PackIndex
+from fennox.engine.journal import Journal, MemoryJournal
+from fennox.engine.reading import BackupReader, backup_digests
+from fennox.engine.restore import Restore, WhoseLogin, look_at_target
+from fennox.engine.take import Order, Subject, Taken, take
+from fennox.engine.vault import Vault
+from fennox.links import ssh, web
+from fennox.links.base import Address, Credential, Link
+from tests.conftest import NOON
+
+
+def shipped_kind(name: str) -> tuple[Kind, str]:
+    text = files("fennox").joinpath(f"kinds/{name}.toml").read_text()
+    return load(text), text
+
+
+@dataclass
+class Keeper:
+    """What a service knows of one system."""
+
+    vault: Vault
+    kind_name: str
+    place: Place
+    login: Credential
+    settings: dict[str, str]
+    index: PackIndex = field(default_factory=PackIndex)
+    machine: str = ""
+    id: str = field(default_factory=lambda: secrets.token_hex(16))
+    last: Taken | None = None
+    clock: datetime = NOON
+    saved: list[Sheet] = field(default_factory=list)
+    target_login: Credential | None = None
+
+    def __post_init__(self) -> None:
+        self.kind, self.kind_text = shipped_kind(self.kind_name)
+        self.vault.now = self.now
+
+    def now(self) -> datetime:
+        self.clock += timedelta(seconds=1)
+        return self.clock
+
+    async def connect(self, place: Place, whose: WhoseLogin = "after") -> Link:
+        host, port = place.address.rsplit(":", 1)
+        address = Address(host, int(port))
+        login = self.target_login if whose == "target" and self.target_login else self.login
+        if self.kind.reach == "ssh":
+            return await ssh.connect(address, login, place.key)
+        return await web.connect(address, login, place.key)
+
+    def subject(self, place: Place | None = None) -> Subject:
+        place = place or self.place
+        reached = Reached(address=place.address, account=place.account, key=place.key)
+        return Subject(
+            self.id, "web-9", f"web-9-{self.id[:8]}", self.kind, self.kind_text, self.settings, self.machine, reached
+        )
+
+    def order(self, **changes: object) -> Order:
+        previous = self.last and records.Previous(backup=self.last.reference.backup, digest=self.last.digest)
+        sequence = self.last.reference.sequence + 1 if self.last else 1
+        fixed = {"backup": secrets.token_hex(16), "run": secrets.token_hex(16), "attempt": 1}
+        rest = {"time": stamp(self.now()), "sequence": sequence, "previous": previous}
+        return Order(**{**fixed, **rest, **changes})  # type: ignore[arg-type]
+
+    async def take(self, journal: Journal | None = None, **changes: object) -> Taken:
+        link = await self.connect(self.place)
+        try:
+            taken = await take(
+                self.vault, self.index, link, self.subject(), self.order(**changes), journal or MemoryJournal(),
+                any_machine=False,
+            )  # fmt: skip
+        finally:
+            await link.close()
+        self.last, self.machine = taken, taken.head.machine.id
+        return taken
+
+    async def reader(self, taken: Taken) -> BackupReader:
+        return BackupReader(self.vault, self.index, await self.vault.find_record(taken.reference.backup))
+
+    async def draft(self, taken: Taken, target: Place, login: Credential, parts: list[str] | None = None) -> Sheet:
+        self.target_login = login
+        link = await self.connect(target, "target")
+        try:
+            chosen = parts_to_take(self.kind, parts)
+            seen = await look_at_target(self.kind, link, target, self.settings, chosen)
+        finally:
+            await link.close()
+        reader = await self.reader(taken)
+        source = planning.Source(
+            taken.reference.backup,
+            self.id,
+            "web-9",
+            await reader.head(),
+            await backup_digests(reader, chosen),
+            self.login.account,
+        )
+        return planning.plan(self.kind, source, seen, chosen, values_of(self.kind, self.settings))
+
+    async def restore(self, sheet: Sheet, taken: Taken, journal: Journal | None = None) -> Sheet:
+        async def save(changed: Sheet) -> None:
+            self.saved.append(changed.model_copy(deep=True))
+
+        async def take_safety(link: Link) -> Taken:
+            order = self.order(name="before-restore", purpose="safety")
+            return await take(
+                self.vault, self.index, link, self.subject(sheet.target), order, MemoryJournal(), any_machine=True
+            )
+
+        restore = Restore(
+            sheet=sheet,
+            kind=self.kind,
+            reader=await self.reader(taken),
+            settings=self.settings,
+            journal=journal or MemoryJournal(),
+            now=self.now,
+            connect=self.connect,
+            save=save,
+            take_safety=take_safety,
+        )
+        return await restore.go_on()
+
+    def answer(self, sheet: Sheet, answer: str) -> None:
+        gate = sheet.open_gate()
+        assert gate is not None
+        gate.answer, gate.by, gate.at = answer, "harbour-admin", self.now()
+
+    async def who(self) -> str:
+        link = await self.connect(self.place)
+        try:
+            return (await identify(self.kind, link, self.settings)).id
+        finally:
+            await link.close()

@@ -1,0 +1,305 @@
+"""A real Linux server over a real SSH server: taken, changed, lost, restored onto a fresh one elsewhere, proved."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from fennox.core.errors import (
+    BadInput,
+    FarSideFailed,
+    KeyChanged,
+    KeyUnknown,
+    LeaseLost,
+    PersonNeeded,
+    Stopped,
+    Unreachable,
+    WrongLogin,
+)
+from fennox.core.restoring.sheet import Place, Sheet
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.take import Taken
+from fennox.engine.vault import Vault
+from fennox.links import ssh
+from fennox.links.base import Address, Credential
+from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
+from tests.backups import all_backups
+from tests.engine.keeper import Keeper
+
+Install = Callable[..., LinuxServer]
+
+
+def place_of(server: LinuxServer) -> Place:
+    return Place(address=f"{server.host}:{server.port}", account="root", key=server.host_key)
+
+
+@pytest.fixture
+def server(install: Install) -> LinuxServer:
+    server = install("web-9")
+    server.configure("ticket", files=8)
+    return server
+
+
+@pytest.fixture
+def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str]) -> Keeper:
+    login = Credential("root", private_key=key_pair[0])
+    return Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
+
+
+async def test_what_is_taken_is_what_the_server_holds(keeper: Keeper, server: LinuxServer) -> None:
+    taken = await keeper.take()
+    reader = await keeper.reader(taken)
+    held = {
+        document.path: document for part in (await reader.head()).parts async for document in reader.documents(part)
+    }
+    on_disk = {
+        f"/etc/{path.relative_to(server.folder / 'etc').as_posix()}"
+        for path in (server.folder / "etc").rglob("*")
+        if path.name != "machine-id"
+    }
+    assert {path for path in held if path.startswith("/etc/")} == on_disk
+    for path, document in held.items():
+        if document.type == "file":
+            content = b"".join([piece async for piece in reader.content(document)])
+            file = server.folder / path.lstrip("/")
+            assert (content, document.mode) == (file.read_bytes(), file.stat().st_mode & 0o7777), path
+    assert held["/etc/shadow"].secret
+    assert not held["/etc/hosts"].secret
+    assert "saltmere-ticket" in taken.head.census["packages"]
+    assert taken.head.census["enabled units"] == ["saltmere-ticket.service"]
+    assert [finding.code for finding in taken.head.findings] == []
+    assert "/etc/machine-id" in taken.head.left_out
+
+
+async def test_an_unchanged_server_costs_one_small_object_and_a_change_little_more(
+    keeper: Keeper, server: LinuxServer
+) -> None:
+    await keeper.take()
+    again = await keeper.take()
+    assert (again.unchanged, again.written.objects) == (True, 1)
+    assert again.reference.previous is not None
+    server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.7 northness\n")
+    changed = await keeper.take()
+    assert not changed.unchanged
+    assert changed.written.bytes < 60_000
+
+
+async def run_to_the_end(keeper: Keeper, sheet: Sheet, taken: Taken, fresh: LinuxServer) -> list[str]:
+    """Answer every gate as a person would; returns the questions."""
+    questions = []
+    await keeper.restore(sheet, taken)
+    while (gate := sheet.open_gate()) is not None:
+        questions.append(gate.question)
+        if "packages" in gate.question:
+            fresh.set_packages(tuple(taken.head.census["packages"]))
+        keeper.answer(sheet, gate.choices[0])
+        await keeper.restore(sheet, taken)
+    return questions
+
+
+async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
+    keeper: Keeper, server: LinuxServer, install: Install
+) -> None:
+    taken = await keeper.take()
+    before = server.state()
+    server.lose()
+    private, public = new_key_pair("fresh-root")
+    fresh = install("debian", public)
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=private))
+    assert sheet.blockers() == []
+    assert "/etc/hostname" in sheet.overwrites.changed
+    assert sheet.after.place == Place(address=place_of(fresh).address, account="root", key=keeper.place.key)
+    assert sheet.restarts == ["Make the SSH server read its keys and settings again"]
+    assert not fresh.read("/etc/hostname").startswith("web-9"), "a draft changes nothing"
+
+    [question] = await run_to_the_end(keeper, sheet, taken, fresh)
+
+    assert "nginx-light" in question
+    assert sheet.proof is not None
+    assert sheet.state == "proved", sheet.proof
+    counts = {item.name: (item.backup, item.fresh, item.after) for item in sheet.proof.lists}
+    assert counts["accounts"] == (7, 3, 7)
+    assert [check.passed for check in sheet.proof.checks] == [True, True, True]
+    after = fresh.state()
+    assert (after["accounts"], after["host key"]) == (before["accounts"], before["host key"])
+    assert after["machine"] != before["machine"], "a reinstalled machine has an identity of its own"
+    # what the sheet foretold is what happened: its login and host key are the old ones again
+    keeper.place = sheet.after.place
+    assert await keeper.who() == after["machine"] == sheet.target_machine
+    with pytest.raises(WrongLogin):
+        await ssh.connect(Address(fresh.host, fresh.port), Credential("root", private_key=private), keeper.place.key)
+    # the safety copy is an ordinary backup of what the fresh machine held
+    assert sheet.safety in await all_backups(keeper.vault)
+    # the same machine again, under its new identity: nothing but the machine id differs
+    keeper.machine = sheet.target_machine
+    again = await keeper.take()
+    assert again.head.census == taken.head.census
+
+
+async def test_what_changed_on_the_target_since_the_draft_is_shown_and_asked_once(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    taken = await keeper.take()
+    fresh = install("debian")
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    server.stop()
+    fresh.write("/etc/saltmere/ticket/003.conf", "somebody was here\n")
+    questions = await run_to_the_end(keeper, sheet, taken, fresh)
+    assert len([question for question in questions if "overwritten" in question]) == 1
+    assert sheet.version == 2
+    assert sheet.state == "proved", sheet.proof
+
+
+async def test_a_restore_that_loses_its_worker_is_taken_up_where_it_was(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    taken = await keeper.take()
+    server.stop()
+    fresh = install("debian")
+    fresh.set_packages(tuple(taken.head.census["packages"]))
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+
+    class Dying(MemoryJournal):
+        async def step(self, title: str) -> None:
+            self.lost = title.startswith("Put back accounts")
+            await super().step(title)
+
+    with pytest.raises(LeaseLost):
+        await keeper.restore(sheet, taken, Dying())
+    stored = Sheet.model_validate_json(keeper.saved[-1].model_dump_json())
+    assert [step.state for step in stored.steps[:3]] == ["done", "done", "done"]
+    await keeper.restore(stored, taken)
+    assert stored.state == "proved"
+    assert len([sheet for sheet in await all_backups(keeper.vault)]) == 2, "one safety copy, not two"
+
+
+async def test_restoring_chosen_parts_leaves_the_rest_alone(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    taken = await keeper.take()
+    server.write("/etc/hosts", "mistake\n")
+    server.append("/etc/passwd", "newcomer:x:1009:1009::/home/n:/bin/sh\n")
+    server.append("/etc/shadow", "newcomer:*:20500:0:99999:7:::\n")
+    login = Credential("root", private_key=key_pair[0])
+    sheet = await keeper.draft(taken, keeper.place, login, ["settings"])
+    assert [finding.code for finding in sheet.findings if finding.severity == "warning"] == ["in-place"]
+    assert sheet.overwrites.changed == ["/etc/hosts"]
+    assert sheet.after.place == keeper.place
+    await keeper.restore(sheet, taken)
+    assert sheet.proof is not None
+    assert sheet.state == "proved", sheet.proof
+    assert "accounts" in sheet.proof.left_out_lists
+    assert "web-9" in server.read("/etc/hosts")
+    assert "newcomer" in server.read("/etc/passwd")
+
+
+async def test_a_missing_name_after_the_restore_is_told_and_the_restore_is_not_proved(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    taken = await keeper.take()
+    server.stop()
+    fresh = install("debian")
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    await keeper.restore(sheet, taken)
+    keeper.answer(sheet, "done")  # said, but not done: the packages were never installed
+    await keeper.restore(sheet, taken)
+    assert sheet.proof is not None
+    [packages] = [item for item in sheet.proof.lists if item.name == "packages"]
+    assert (sheet.state, packages.missing) == ("not proved", ["cron", "nginx-light", "saltmere-ticket"])
+
+
+async def test_another_machine_at_the_address_stops_the_take_and_asks(keeper: Keeper, server: LinuxServer) -> None:
+    await keeper.take()
+    server.write("/etc/machine-id", "0" * 32 + "\n")
+    with pytest.raises(PersonNeeded, match="reinstalled, replaced, or this is the wrong machine"):
+        await keeper.take()
+    assert len(await all_backups(keeper.vault)) == 1
+
+
+@pytest.mark.parametrize("how", ["stop", "lost"])
+async def test_a_take_that_is_stopped_or_taken_away_leaves_no_record(keeper: Keeper, how: str) -> None:
+    class Interrupted(MemoryJournal):
+        async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
+            setattr(self, how, documents > 3)
+            await super().progress(documents=documents, bytes=bytes)
+
+    with pytest.raises((Stopped, LeaseLost)):
+        await keeper.take(Interrupted())
+    assert await all_backups(keeper.vault) == []
+    await keeper.take()
+    assert len(await all_backups(keeper.vault)) == 1
+
+
+async def test_a_resumed_take_finds_the_record_of_its_first_attempt(keeper: Keeper) -> None:
+    taken = await keeper.take(backup="ab" * 16)
+    again = await keeper.take(backup="ab" * 16, attempt=2, time=taken.reference.time)
+    assert (again.digest, len(await all_backups(keeper.vault))) == (taken.digest, 1)
+
+
+async def test_unknown_parts_and_settings_are_refused_before_anything_is_read(keeper: Keeper) -> None:
+    with pytest.raises(BadInput, match="no part holidays"):
+        await keeper.take(parts=["holidays"])
+    keeper.settings["colour"] = "ember"
+    with pytest.raises(BadInput, match="no setting colour"):
+        await keeper.take()
+
+
+async def test_reaching_says_what_is_wrong(server: LinuxServer, key_pair: tuple[str, str]) -> None:
+    address, login = Address(server.host, server.port), Credential("root", private_key=key_pair[0])
+    with pytest.raises(KeyUnknown) as unknown:
+        await ssh.connect(address, login, None)
+    assert unknown.value.fields["fingerprint"] == server.host_key
+    with pytest.raises(KeyChanged, match="reinstalled"):
+        await ssh.connect(address, login, "SHA256:something-else")
+    with pytest.raises(WrongLogin):
+        await ssh.connect(address, Credential("root", private_key=new_key_pair("x")[0]), server.host_key)
+    with pytest.raises(WrongLogin, match="cannot be read"):
+        await ssh.connect(address, Credential("root", private_key="not a key"), server.host_key)
+    server.stop()
+    with pytest.raises(Unreachable):
+        await ssh.connect(address, login, server.host_key)
+
+
+async def test_a_command_that_fails_or_never_ends_is_told(keeper: Keeper) -> None:
+    link = await ssh.connect(Address(*_split(keeper.place.address)), keeper.login, keeper.place.key)
+    try:
+        failed = await link.run(["sh", "-c", "echo why >&2; exit 3"])
+        assert (failed.code, failed.errors) == (3, "why")
+        with pytest.raises(FarSideFailed, match="did not end"):
+            await link.run(["sleep", "60"], limit=0.2)
+        assert (await link.run(["printf", "%s", "a b; $HOME `id`"])).output == b"a b; $HOME `id`"
+    finally:
+        await link.close()
+
+
+def _split(address: str) -> tuple[str, int]:
+    host, port = address.rsplit(":", 1)
+    return host, int(port)
+
+
+async def test_names_that_are_not_text_links_and_devices_are_kept_or_told(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    folder = server.folder / "etc/odd"
+    folder.mkdir()
+    (folder / "link").symlink_to("../nowhere/\n")
+    Path(os.fsdecode(os.fsencode(folder) + b"/caf\xe9")).write_bytes(b"latin")
+    (folder / "new\nline").write_bytes(b"x")
+    (folder / "empty").write_bytes(b"")
+    os.mkfifo(folder / "pipe")
+    os.link(server.folder / "etc/hosts", folder / "same")
+    taken = await keeper.take()
+    assert "/etc/odd/pipe" in taken.head.left_out
+    server.stop()
+    fresh = install("debian")
+    fresh.set_packages(tuple(taken.head.census["packages"]))
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    names = sorted(os.listdir(os.fsencode(fresh.folder / "etc/odd")))
+    assert names == [b"caf\xe9", b"empty", b"link", b"new\nline", b"same"]
+    assert os.readlink(fresh.folder / "etc/odd/link") == "../nowhere/\n"
+    assert (fresh.folder / "etc/odd/same").read_text() == server.read("/etc/hosts")
