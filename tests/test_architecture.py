@@ -21,7 +21,7 @@ MAY_IMPORT = {
     "wire": ["core"],
     "service": ["core", "links", "stores", "engine", "catalogue", "wire"],
     "client": ["wire"],
-    "cli": ["client", "wire"],
+    "cli": ["client", "wire", "core.errors", "core.restoring.sheet"],
     "testing": ["core", "stores.base", "links.base", "engine.journal"],
     "kinds": [],
     "rescue": [],

@@ -1,0 +1,304 @@
+"""The catalogue: what Fennox knows. The database holds the invariants; the stores hold the backups themselves."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    CheckConstraint,
+    DateTime,
+    ForeignKey,
+    Identity,
+    Index,
+    LargeBinary,
+    String,
+    UniqueConstraint,
+    text,
+)
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.ext.asyncio import AsyncAttrs
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+ACTIVE = ("queued", "running", "waiting")
+
+
+class Base(AsyncAttrs, DeclarativeBase):
+    type_annotation_map = {
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        list[str]: JSONB,
+        list[dict[str, Any]]: JSONB,
+        int: BigInteger,
+        bytes: LargeBinary,
+        str: String,
+    }
+
+
+class ServiceState(Base):
+    """One row: who this service is, and by which clock it lives."""
+
+    __tablename__ = "service_state"
+    __table_args__ = (CheckConstraint("one = 1", name="only_one_service"),)
+
+    one: Mapped[int] = mapped_column(primary_key=True, default=1)
+    id: Mapped[str]
+    clock: Mapped[str]
+    created: Mapped[datetime]
+    setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
+
+
+class User(Base):
+    __tablename__ = "users"
+    __table_args__ = (CheckConstraint("role in ('reader', 'operator', 'administrator')", name="known_role"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    role: Mapped[str]
+    password_hash: Mapped[str]
+    created: Mapped[datetime]
+
+
+class Token(Base):
+    """A sign-in: of the console (cookie) or of a client. Only the hash is kept."""
+
+    __tablename__ = "tokens"
+
+    hash: Mapped[str] = mapped_column(primary_key=True)
+    user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
+    purpose: Mapped[str]
+    created: Mapped[datetime]
+    until: Mapped[datetime]
+
+
+class SignInFailure(Base):
+    __tablename__ = "sign_in_failures"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    subject: Mapped[str] = mapped_column(index=True)
+    at: Mapped[datetime] = mapped_column(index=True)
+
+
+class Audit(Base):
+    __tablename__ = "audit"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    at: Mapped[datetime]
+    by: Mapped[str]
+    action: Mapped[str]
+    noun: Mapped[str]
+    name: Mapped[str]
+    details: Mapped[dict[str, Any]]
+
+
+class KeySet(Base):
+    """Keys of a set of stores, one row a generation. Secrets are sealed under the service's key file."""
+
+    __tablename__ = "key_sets"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    generation: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    custody: Mapped[str]
+    suite: Mapped[str]
+    sealed_write_secret: Mapped[bytes]
+    sealed_opening_key: Mapped[bytes | None]
+    created: Mapped[datetime]
+
+
+class StoreRow(Base):
+    __tablename__ = "stores"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    address: Mapped[str] = mapped_column(unique=True)
+    key_set: Mapped[str]
+    generation: Mapped[int]
+    header: Mapped[str]  # a copy of the pinned header, canonical JSON
+    header_digest: Mapped[str]
+    created: Mapped[datetime]
+
+
+class Login(Base):
+    __tablename__ = "logins"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    account: Mapped[str]
+    proves_by: Mapped[str]
+    sealed_secret: Mapped[bytes]
+    changed: Mapped[datetime]
+
+
+class System(Base):
+    __tablename__ = "systems"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    folder: Mapped[str] = mapped_column(unique=True)
+    kind: Mapped[str]
+    address: Mapped[str]
+    login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
+    key: Mapped[str]
+    site: Mapped[str]
+    labels: Mapped[list[str]]
+    settings: Mapped[dict[str, Any]]
+    machine: Mapped[dict[str, Any] | None]
+    version: Mapped[int] = mapped_column(default=1)
+    created: Mapped[datetime]
+
+
+class Routine(Base):
+    __tablename__ = "routines"
+    __table_args__ = (CheckConstraint("mode in ('on', 'off', 'by hand')", name="known_mode"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    systems: Mapped[str]
+    when: Mapped[str]
+    zone: Mapped[str]
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    ladder: Mapped[str]
+    mode: Mapped[str]
+    parts: Mapped[list[str] | None]
+    version: Mapped[int] = mapped_column(default=1)
+    created: Mapped[datetime]
+    decided_until: Mapped[datetime]  # due times up to here have been decided
+
+
+class Sheet(Base):
+    """A run sheet; ``data`` is the versioned document."""
+
+    __tablename__ = "sheets"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
+    backup_id: Mapped[str] = mapped_column(index=True)
+    target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
+    state: Mapped[str]
+    data: Mapped[dict[str, Any]]
+    version: Mapped[int]
+    created: Mapped[datetime]
+    by: Mapped[str]
+
+
+class Run(Base):
+    """One piece of work, and the queue itself. Outcomes are conditional on ``fence``."""
+
+    __tablename__ = "runs"
+    __table_args__ = (
+        Index(
+            "one_active_run_for_a_system",
+            "system_id",
+            unique=True,
+            postgresql_where=text("system_id is not null and state in ('queued', 'running', 'waiting')"),
+        ),
+        UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
+        Index("waiting_in_the_queue", "queued_at", postgresql_where=text("state = 'queued'")),
+        CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
+    )
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    state: Mapped[str]
+    system_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id"), index=True)
+    store_id: Mapped[str | None] = mapped_column(ForeignKey("stores.id"))
+    routine_id: Mapped[str | None] = mapped_column(ForeignKey("routines.id", ondelete="SET NULL"))
+    sheet_id: Mapped[str | None] = mapped_column(ForeignKey("sheets.id"), index=True)
+    backup_id: Mapped[str | None]  # fixed when the run is queued
+    order: Mapped[dict[str, Any]]
+    result: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    by: Mapped[str]
+    idempotency_key: Mapped[str | None] = mapped_column(unique=True)
+    due: Mapped[datetime | None]
+    created: Mapped[datetime]
+    started: Mapped[datetime | None]
+    ended: Mapped[datetime | None]
+    queued_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    not_before: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    attempt: Mapped[int] = mapped_column(default=0)
+    fence: Mapped[int] = mapped_column(default=0)
+    worker: Mapped[str | None]
+    lease_until: Mapped[datetime | None]
+    stop_asked: Mapped[bool] = mapped_column(default=False)
+    step: Mapped[str] = mapped_column(default="")
+    documents: Mapped[int] = mapped_column(default=0)
+    size: Mapped[int] = mapped_column(default=0)
+    reason: Mapped[str] = mapped_column(default="")
+    remedy: Mapped[str] = mapped_column(default="")
+    problem: Mapped[str | None]
+    worker_key: Mapped[bytes | None]  # public half of the worker's key for this run, while it waits for a passphrase
+    sealed_opening_key: Mapped[bytes | None]  # sealed to worker_key; nobody else can open it
+
+
+class RunStep(Base):
+    __tablename__ = "run_steps"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[str] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    attempt: Mapped[int]
+    title: Mapped[str]
+    started: Mapped[datetime]
+    ended: Mapped[datetime | None]
+
+
+class RunLog(Base):
+    __tablename__ = "run_log"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[str] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    at: Mapped[datetime]
+    level: Mapped[str]
+    text: Mapped[str]
+
+
+class Backup(Base):
+    __tablename__ = "backups"
+    __table_args__ = (UniqueConstraint("system_id", "sequence", name="a_sequence_number_is_used_once"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
+    run_id: Mapped[str]
+    routine_id: Mapped[str | None]
+    name: Mapped[str]
+    note: Mapped[str]
+    purpose: Mapped[str]
+    kind: Mapped[str]
+    time: Mapped[datetime] = mapped_column(index=True)
+    sequence: Mapped[int]
+    digest: Mapped[str]
+    parts: Mapped[list[dict[str, Any]]]
+    documents: Mapped[int]
+    size: Mapped[int]
+    new_bytes: Mapped[int]
+    unchanged: Mapped[bool]
+    partial: Mapped[bool]
+    account: Mapped[str]  # of the login it was taken with
+    machine: Mapped[dict[str, Any]]
+    census: Mapped[dict[str, Any]]  # list → names; in custody apart: keyed digests
+    findings: Mapped[list[dict[str, Any]]]
+    left_out: Mapped[list[str]]
+    held: Mapped[bool] = mapped_column(default=False)
+    held_because: Mapped[str] = mapped_column(default="")
+    doubtful: Mapped[bool] = mapped_column(default=False)
+    expired: Mapped[bool] = mapped_column(default=False)
+
+
+class Copy(Base):
+    """A store that holds a backup."""
+
+    __tablename__ = "copies"
+
+    backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True)
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"), primary_key=True)
+    since: Mapped[datetime]
+
+
+class Worker(Base):
+    __tablename__ = "workers"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    started: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    seen: Mapped[datetime] = mapped_column(server_default=text("now()"))

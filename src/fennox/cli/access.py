@@ -1,0 +1,76 @@
+"""Signing in, and the client every other verb uses. The sign-in is remembered in a file only its owner can read."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import json
+import os
+from pathlib import Path
+
+from fennox.cli.main import Environment
+from fennox.cli.output import can_ask, say
+from fennox.client.api import Client
+from fennox.core.errors import BadInput, NotSignedIn, PassphraseNeeded
+
+_FILE = "sign-in.json"
+
+
+def client(environment: Environment) -> Client:
+    if environment.address and environment.token:
+        return Client(environment.address, environment.token)
+    try:
+        saved = json.loads((environment.folder / _FILE).read_text())
+        return Client(environment.address or saved["address"], saved["token"])
+    except FileNotFoundError:
+        raise NotSignedIn("You are not signed in.", "Run: fennox sign-in http://127.0.0.1:8420 --user NAME") from None
+    except (ValueError, KeyError) as error:
+        raise NotSignedIn(f"{environment.folder / _FILE} cannot be read.", "Sign in again.") from error
+
+
+def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
+    password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
+    with Client(arguments.address) as service:
+        if arguments.setup_code:
+            signed = service.first_user(arguments.setup_code, arguments.user, password)
+        else:
+            signed = service.sign_in(arguments.user, password)
+    environment.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    path = environment.folder / _FILE
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w") as file:
+        json.dump({"address": arguments.address, "token": signed.token, "user": signed.user}, file)
+    say(f"Signed in as {signed.user} ({signed.role}) until {signed.until:%Y-%m-%d}.")
+
+
+def sign_out(_arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        service.sign_out()
+    (environment.folder / _FILE).unlink(missing_ok=True)
+    say("Signed out.")
+
+
+def first_line(path: str) -> str:
+    """The first line of a secret's file."""
+    try:
+        line = Path(path).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"{path} cannot be read ({type(error).__name__}).", "Check the file.") from error
+    if not line:
+        raise BadInput(f"The first line of {path} is empty.", "Write the secret on it.")
+    return line
+
+
+def passphrase(arguments: argparse.Namespace, *, twice: bool = False) -> str:
+    if arguments.passphrase_file:
+        return first_line(arguments.passphrase_file)
+    given = ask_secret("Passphrase: ")
+    if twice and ask_secret("Again: ") != given:
+        raise BadInput("The two were not the same.", "Try again.")
+    return given
+
+
+def ask_secret(prompt: str) -> str:
+    if not can_ask():
+        raise PassphraseNeeded("A secret is needed, and there is no terminal to ask at.", "Give it in a file.")
+    return getpass.getpass(prompt)

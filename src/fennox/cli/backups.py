@@ -1,0 +1,157 @@
+"""Taking, looking at and exporting backups."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import Literal
+
+from pydantic import SecretStr
+
+from fennox.cli import runs
+from fennox.cli.access import client, first_line
+from fennox.cli.main import Environment
+from fennox.cli.output import say, show_list, show_one, show_table, size, when
+from fennox.core.errors import BadInput
+from fennox.wire.systems import BackupShown, ExportWanted, NewTake
+
+
+def take(arguments: argparse.Namespace, environment: Environment) -> int:
+    wanted = NewTake(
+        system=arguments.system, store=arguments.store, name=arguments.name, note=arguments.note, parts=arguments.part
+    )
+    with client(environment) as service:
+        run = service.take(wanted)
+        if arguments.no_follow:
+            lines: list[tuple[str, object]] = [("run", run.id), ("state", run.state)]
+            show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+            return 0
+        run = runs.watch(service, run.id, arguments)
+        if run.state != "done":
+            return runs.ending(run)
+        backup = service.backup(str(run.result["backup"]))
+    _show(backup, arguments)
+    if not arguments.json and not arguments.quiet:
+        objects, new = run.result["objects"], size(int(run.result["new_bytes"] or 0))
+        if run.result["unchanged"]:
+            say(f"Unchanged since the last backup: {objects} object of {new} was written.")
+        else:
+            say(f"{objects} objects with {new} were written to {run.store}.")
+    return 0
+
+
+def _show(backup: BackupShown, arguments: argparse.Namespace) -> None:
+    lines: list[tuple[str, object]] = [
+        ("backup", backup.id),
+        ("system", f"{backup.system} ({backup.kind})"),
+        ("name", backup.name or "-"),
+        ("note", backup.note or "-"),
+        ("taken", when(backup.time)),
+        ("machine", f"{backup.machine.name} {backup.machine.id}"),
+        ("version", f"{backup.machine.product} {backup.machine.version}"),
+        ("held in", ", ".join(backup.stores)),
+        ("size", f"{backup.documents} documents, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store"),
+        *[("part", f"{part.name}: {part.documents} documents, {size(part.bytes)}") for part in backup.parts],
+        ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
+        *[("left out", text) for text in backup.left_out],
+        *[("LACKS", f"{finding.text} {finding.remedy}") for finding in backup.findings],
+        ("kept by", ", ".join(backup.kept_by) or "nothing: it goes"),
+    ]
+    if backup.held:
+        lines.append(("on hold", backup.held_because))
+    show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+
+
+def _marks(backup: BackupShown) -> str:
+    marks = {
+        "safety copy": backup.purpose == "safety",
+        "on hold": backup.held,
+        "doubtful": backup.doubtful,
+        "expired": backup.expired,
+        "partial": backup.partial,
+        "lacks something": bool(backup.findings),
+    }
+    return ", ".join(name for name, set_ in marks.items() if set_) or "-"
+
+
+def list_backups(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.backups(system=arguments.system, limit=arguments.limit)
+    show_list(
+        found,
+        [
+            ("ID", lambda backup: backup.id[:12]),
+            ("SYSTEM", lambda backup: backup.system),
+            ("TAKEN", lambda backup: when(backup.time)),
+            ("NAME", lambda backup: backup.name or "-"),
+            ("BY", lambda backup: backup.routine or "hand"),
+            ("DOCUMENTS", lambda backup: backup.documents),
+            ("SIZE", lambda backup: size(backup.bytes)),
+            ("NEW", lambda backup: "unchanged" if backup.unchanged else size(backup.new_bytes)),
+            ("HELD IN", lambda backup: ", ".join(backup.stores)),
+            ("REMARKS", _marks),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="id",
+        none="There is no backup yet. Take one with `fennox backup take SYSTEM`.",
+    )
+
+
+def show(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        backup = service.backup(arguments.backup)
+        documents = service.documents(backup.id) if arguments.documents else []
+    _show(backup, arguments)
+    if documents and not arguments.json and not arguments.quiet:
+        show_table(
+            ["PART", "TYPE", "MODE", "OWNER", "SIZE", "PATH"],
+            [
+                [
+                    document.part,
+                    document.type,
+                    f"{document.mode:04o}" if document.mode is not None else "-",
+                    document.owner or "-",
+                    document.size,
+                    document.path.encode("unicode_escape").decode() + (" (secret)" if document.secret else ""),
+                ]
+                for document in documents
+            ],
+        )
+
+
+def export(arguments: argparse.Namespace, environment: Environment) -> None:
+    target = Path(arguments.to)
+    forms: dict[str, Literal["tar.zst", "tar.gz"]] = {".tar.zst": "tar.zst", ".tar.gz": "tar.gz"}
+    form = next((form for ending, form in forms.items() if target.name.endswith(ending)), None)
+    if form is None:
+        raise BadInput(f"{target.name} ends in neither .tar.zst nor .tar.gz.", "Choose one of the two.")
+    if target.exists():
+        raise BadInput(f"{target} is already there.", "Choose another name; nothing is overwritten.")
+    phrase = SecretStr(first_line(arguments.passphrase_file)) if arguments.passphrase_file else None
+    unfinished = target.with_name(target.name + ".unfinished")
+    total = 0
+    with client(environment) as service:
+        try:
+            handle = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+            with os.fdopen(handle, "wb") as file:
+                wanted = ExportWanted(format=form, parts=arguments.part, passphrase=phrase)
+                for block in service.export(arguments.backup, wanted):
+                    total += file.write(block)
+            unfinished.rename(target)
+        except OSError as error:
+            raise BadInput(f"{target} cannot be written ({error.strerror}).", "Choose another place.") from error
+        finally:
+            unfinished.unlink(missing_ok=True)
+    say(f"{size(total)} written to {target}. It is NOT encrypted: it holds passwords and keys. Take care of it.")
+
+
+def hold(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        _show(service.hold(arguments.backup, arguments.reason), arguments)
+
+
+def release(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        _show(service.release(arguments.backup, arguments.reason), arguments)

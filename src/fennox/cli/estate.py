@@ -1,0 +1,119 @@
+"""``fennox status``, kinds, and the audit."""
+
+from __future__ import annotations
+
+import argparse
+import json
+
+from fennox.cli.access import client
+from fennox.cli.main import Environment
+from fennox.cli.output import age, err, out, say, show_list, show_one, show_table, when
+from fennox.core.errors import NotFound
+
+
+def status(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.status()
+        systems = [] if arguments.quiet else service.systems()
+    if arguments.json:
+        listed = [system.model_dump(mode="json") for system in systems]
+        print(json.dumps({**found.model_dump(mode="json"), "estate": listed}, indent=2))
+        return
+    if arguments.quiet:
+        for concern in found.concerns:
+            print(concern.about)
+        return
+    for concern in found.concerns:
+        word = "[bold red]AT RISK[/bold red]" if concern.severity == "high" else "[yellow]look at[/yellow]"
+        out.print(f"{word}  ", end="")
+        out.print(concern.text, concern.remedy, markup=False, soft_wrap=True)
+    if not found.concerns:
+        out.print("[green]Nothing is wrong.[/green]")
+    if not found.systems:
+        step = "fennox system add" if found.stores else "fennox store add"
+        say(f"No system is enrolled yet. Begin with `{step} --help`.")
+        return
+    out.print()
+    show_table(
+        ["SYSTEM", "KIND", "SITE", "NEWEST GOOD", "BACKUPS", "HELD IN", "NEXT RUN", "LAST RUN"],
+        [
+            [
+                system.name,
+                system.kind,
+                system.site or "-",
+                age(system.newest_good, found.at),
+                system.backups,
+                ", ".join(system.stores) or "-",
+                when(system.next_run),
+                f"{system.last_run.kind} {system.last_run.state}" if system.last_run else "-",
+            ]
+            for system in systems
+        ],
+    )
+    clock = " (simulated clock)" if found.simulated_clock else ""
+    err.print(
+        f"[dim]{found.protected} of {found.systems} systems protected, {found.backups} backups in {found.stores} "
+        f"stores, {found.workers} workers, {found.active_runs} active runs. {when(found.at)}{clock}[/dim]"
+    )
+
+
+def kinds(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.kinds()
+    show_list(
+        found,
+        [
+            ("KIND", lambda kind: kind.name),
+            ("TITLE", lambda kind: kind.title),
+            ("VERSION", lambda kind: kind.version),
+            ("REACHED BY", lambda kind: f"{kind.reach} (port {kind.port})"),
+            ("PARTS", lambda kind: ", ".join(part.name for part in kind.parts)),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="name",
+        none="There is no kind.",
+    )
+
+
+def kind(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = next((kind for kind in service.kinds() if kind.name == arguments.kind), None)
+    if found is None:
+        raise NotFound(f"There is no kind {arguments.kind}.", "`fennox kind list` shows those there are.")
+    parts = [f"{part.name}: {part.title}{' (essential)' if part.essential else ''}" for part in found.parts]
+    show_one(
+        found,
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="name",
+        lines=[
+            ("kind", f"{found.name} version {found.version}"),
+            ("title", found.title),
+            ("about", " ".join(found.about.split())),
+            ("reached by", f"{found.reach} (port {found.port})"),
+            *[("part", part) for part in parts],
+            ("counts", ", ".join(found.census)),
+            *[("setting", f"{name}: {title}") for name, title in found.settings.items()],
+            *[("left out", text) for text in found.left_out],
+            *[("step", text) for text in found.steps],
+        ],
+    )
+
+
+def audit(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.audit(arguments.limit)
+    show_list(
+        found,
+        [
+            ("AT", lambda entry: when(entry.at)),
+            ("BY", lambda entry: entry.by),
+            ("DID", lambda entry: f"{entry.action} {entry.noun} {entry.name[:24]}"),
+            ("DETAILS", lambda entry: ", ".join(f"{key} {value}" for key, value in entry.details.items())),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="id",
+        none="Nobody has done anything yet.",
+    )

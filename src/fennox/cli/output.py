@@ -1,0 +1,102 @@
+"""Showing things: tables, JSON with ``--json``, ids only with ``--quiet``. Talk goes to standard error."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime, timedelta
+
+from pydantic import BaseModel
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+
+out = Console(highlight=False, soft_wrap=False)
+err = Console(stderr=True, highlight=False)
+
+Column = tuple[str, Callable[..., object]]
+
+
+def show_list(
+    items: Sequence[BaseModel], columns: list[Column], *, as_json: bool, quiet: bool, key: str, none: str
+) -> None:
+    """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is empty."""
+    if as_json:
+        print(json.dumps([item.model_dump(mode="json") for item in items], indent=2))
+    elif quiet:
+        for item in items:
+            print(getattr(item, key))
+    elif not items:
+        err.print(escape(none))
+    else:
+        show_table([title for title, _ in columns], [[cell(item) for _, cell in columns] for item in items])
+
+
+def show_table(titles: list[str], rows: list[list[object]]) -> None:
+    table = Table(box=None, pad_edge=False, header_style="dim", show_edge=False)
+    for title in titles:
+        right = title in ("DOCUMENTS", "SIZE", "NEW", "BACKUPS", "FRESH", "BACKUP", "AFTER") and len(rows) > 0
+        table.add_column(title, justify="right" if right and title != "BACKUP" else "left", overflow="fold")
+    for row in rows:
+        table.add_row(*[escape(str(cell)) for cell in row])
+    if not out.is_terminal:
+        out.width = 200
+    out.print(table)
+
+
+def show_one(item: BaseModel, *, as_json: bool, quiet: bool, key: str, lines: list[tuple[str, object]]) -> None:
+    """One thing as labelled lines."""
+    if as_json:
+        print(json.dumps(item.model_dump(mode="json"), indent=2))
+    elif quiet:
+        print(getattr(item, key))
+    else:
+        width = max(len(label) for label, _ in lines)
+        for label, value in lines:
+            out.print(f"[dim]{escape(label.ljust(width))}[/dim]  {escape(str(value))}", soft_wrap=True)
+
+
+def say(text: str, style: str = "") -> None:
+    err.print(escape(text), style=style, soft_wrap=True)
+
+
+def when(moment: datetime | None) -> str:
+    """Local time with zone."""
+    return moment.astimezone().strftime("%Y-%m-%d %H:%M %Z") if moment else "-"
+
+
+def age(moment: datetime | None, now: datetime | None = None) -> str:
+    if moment is None:
+        return "never"
+    return span((now or datetime.now(UTC)) - moment)
+
+
+def span(length: timedelta) -> str:
+    seconds = int(length.total_seconds())
+    if seconds < 120:
+        return f"{max(seconds, 0)} s"
+    if seconds < 7200:
+        return f"{seconds // 60} min"
+    if seconds < 172800:
+        return f"{seconds // 3600} h"
+    return f"{seconds // 86400} days"
+
+
+def size(count: int) -> str:
+    """Decimal units: 1 kB is 1,000 bytes."""
+    amount = float(count)
+    for unit in ("B", "kB", "MB", "GB"):
+        if amount < 1000:
+            return f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+        amount /= 1000
+    return f"{amount:.1f} TB"
+
+
+def can_ask() -> bool:
+    return sys.stdin.isatty() and sys.stderr.isatty()
+
+
+def ask(question: str) -> str:
+    err.print(escape(question), end=" ", soft_wrap=True)
+    return input().strip()

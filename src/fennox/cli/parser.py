@@ -1,0 +1,241 @@
+"""The command line as data: every noun, verb and option. Imports nothing heavy, so that it starts quickly."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, TypeAlias
+
+EPILOG = (
+    "exit codes: 0 done, 1 the work failed, 2 wrong usage, 3 not found, 4 not allowed or not signed in, "
+    "5 needs a person, 6 service out of reach"
+)
+LADDER = "in words, like 'everything for 14 days, daily for 60 days, always 3'"
+
+if TYPE_CHECKING:
+    Sub: TypeAlias = "argparse._SubParsersAction[argparse.ArgumentParser]"
+
+
+def build() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="fennox",
+        description="Keeps the configuration of systems safe, puts it back, and proves that everything is there again.",
+        epilog=EPILOG,
+    )
+    parser.add_argument("--version", action="store_true", help="print the version")
+    parser.add_argument("--completion", choices=["bash", "zsh", "tcsh"], help="print a completion script for a shell")
+    nouns = parser.add_subparsers(dest="noun", metavar="NOUN", title="nouns")
+    _service(nouns)
+    _estate(nouns)
+    _stores(nouns)
+    _systems(nouns)
+    _backups(nouns)
+    _routines(nouns)
+    _restores(nouns)
+    _rescue(nouns)
+    return parser
+
+
+def _verb(group: Sub, name: str, handler: str, text: str, *, shows: bool = True) -> argparse.ArgumentParser:
+    verb: argparse.ArgumentParser = group.add_parser(name, help=text, description=text[0].upper() + text[1:] + ".",
+                                                     epilog=EPILOG)  # fmt: skip
+    verb.set_defaults(handler=handler)
+    if shows:
+        verb.add_argument("--json", action="store_true", help="print JSON")
+        verb.add_argument("--quiet", action="store_true", help="print ids only")
+    return verb
+
+
+def _noun(nouns: Sub, name: str, text: str) -> Sub:
+    noun: argparse.ArgumentParser = nouns.add_parser(name, help=text, description=text[0].upper() + text[1:] + ".",
+                                                     epilog=EPILOG)  # fmt: skip
+    return noun.add_subparsers(dest="verb", metavar="VERB", required=True, title="verbs")
+
+
+def _passphrase(verb: argparse.ArgumentParser, text: str) -> None:
+    verb.add_argument("--passphrase-file", metavar="FILE", help=f"{text}; its first line is used")
+
+
+def _service(nouns: Sub) -> None:
+    serve = _verb(nouns, "serve", "serving:serve", "run the service: API, console, scheduler and workers", shows=False)
+    worker = _noun(nouns, "worker", "processes that do the runs")
+    work = _verb(worker, "run", "serving:work", "run a worker of its own", shows=False)
+    for verb in (serve, work):
+        verb.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
+        verb.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
+        verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
+        verb.add_argument("--simulated-clock", metavar="SOCKET", help="live by a simulated clock; for demonstrations")
+    serve.add_argument("--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)")
+    serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
+    sign = _verb(nouns, "sign-in", "access:sign_in", "sign in to a service and remember it", shows=False)
+    sign.add_argument("address", help="like http://127.0.0.1:8420")
+    sign.add_argument("--user", required=True)
+    sign.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
+    sign.add_argument("--setup-code", metavar="CODE", help="make the first administrator with the code from the log")
+    _verb(nouns, "sign-out", "access:sign_out", "sign out and forget the service", shows=False)
+
+
+def _estate(nouns: Sub) -> None:
+    _verb(nouns, "status", "estate:status", "what is wrong, and how much is protected")
+    kind = _noun(nouns, "kind", "kinds of systems that are known")
+    _verb(kind, "list", "estate:kinds", "list the kinds")
+    show = _verb(kind, "show", "estate:kind", "what a kind takes, counts and puts back")
+    show.add_argument("kind")
+    check = _verb(kind, "check", "offline:check_kind", "find every mistake in a kind file", shows=False)
+    check.add_argument("file")
+    audit = _noun(nouns, "audit", "who did what")
+    listed = _verb(audit, "list", "estate:audit", "the newest entries")
+    listed.add_argument("--limit", type=int, default=50)
+    run = _noun(nouns, "run", "pieces of work")
+    listed = _verb(run, "list", "runs:list_runs", "runs, newest first")
+    listed.add_argument("--system")
+    listed.add_argument("--state", choices=["active", "queued", "running", "waiting", "done", "failed", "stopped"])
+    listed.add_argument("--limit", type=int, default=20)
+    for name, text in (("show", "one run with its steps and log"), ("stop", "ask a run to stop")):
+        verb = _verb(run, name, f"runs:{name}", text)
+        verb.add_argument("run")
+    follow = _verb(run, "follow", "runs:follow", "watch a run until it ends or needs a person")
+    follow.add_argument("run")
+    _passphrase(follow, "opens the store where custody is apart")
+
+
+def _stores(nouns: Sub) -> None:
+    store = _noun(nouns, "store", "places where backups are kept")
+    add = _verb(store, "add", "stores:add", "make a store in an empty folder")
+    add.add_argument("name")
+    add.add_argument("address", help="an absolute folder on the machine of the workers")
+    _passphrase(add, "makes the key set with its first store; asked for otherwise")
+    add.add_argument("--custody", choices=["kept", "apart"], default="kept",
+                     help="whether the service, too, can open backups (kept) or only the passphrase (apart)")  # fmt: skip
+    add.add_argument("--key-set", default="main", help="the keys it uses; made if not there")
+    add.add_argument("--plain-names", choices=["yes", "no"], default="yes", help="whether file names tell systems")
+    _verb(store, "list", "stores:list_stores", "list the stores")
+    for name, text in (("show", "one store"), ("test", "prove a store by writing, reading and deleting")):
+        _verb(store, name, f"stores:{name}", text).add_argument("store")
+    login = _noun(nouns, "login", "named credentials")
+    for name, text in (("add", "keep a login"), ("set", "change a login for everything that uses it")):
+        verb = _verb(login, name, f"stores:{name}_login", text)
+        verb.add_argument("name")
+        verb.add_argument("--account", required=name == "add")
+        secret = verb.add_mutually_exclusive_group()
+        secret.add_argument("--key", metavar="FILE", help="an unencrypted private key in OpenSSH form")
+        secret.add_argument("--password-file", metavar="FILE", help="its first line is the password; asked otherwise")
+    _verb(login, "list", "stores:list_logins", "list the logins, without their secrets")
+    _verb(login, "remove", "stores:remove_login", "remove a login that nothing uses", shows=False).add_argument("name")
+
+
+def _systems(nouns: Sub) -> None:
+    system = _noun(nouns, "system", "machines and appliances whose configuration is protected")
+    add = _verb(system, "add", "systems:add", "enrol a system")
+    add.add_argument("name")
+    add.add_argument("kind")
+    add.add_argument("address", help="host:port")
+    add.add_argument("--login", required=True)
+    add.add_argument(
+        "--accept-key", metavar="FINGERPRINT", help="of host key or certificate; shown and asked otherwise"
+    )
+    listed = _verb(system, "list", "systems:list_systems", "the estate")
+    for option in ("--kind", "--site", "--label"):
+        listed.add_argument(option)
+    for name, text in (("show", "one system"), ("probe", "reach a system and say what it is, storing nothing")):
+        _verb(system, name, f"systems:{name}", text).add_argument("system")
+    change = _verb(system, "set", "systems:change", "change a system")
+    change.add_argument("system")
+    change.add_argument("--address")
+    change.add_argument("--login")
+    change.add_argument("--accept-key", metavar="FINGERPRINT")
+    for verb in (add, change):
+        verb.add_argument("--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of its kind")
+        verb.add_argument("--site")
+        verb.add_argument("--label", action="append", help="may be given several times")
+    confirm = _verb(system, "confirm", "systems:confirm", "say that the machine that answers now is this system")
+    confirm.add_argument("system")
+    confirm.add_argument("--machine", help="its machine id; shown and asked otherwise")
+
+
+def _backups(nouns: Sub) -> None:
+    backup = _noun(nouns, "backup", "configurations of a system at one time")
+    take = _verb(backup, "take", "backups:take", "take a backup now and follow it")
+    take.add_argument("system")
+    take.add_argument("--store", help="may be left out where there is only one")
+    take.add_argument("--name", default="", help="lower-case letters, digits and hyphens")
+    take.add_argument("--note", default="", help="why it is taken")
+    take.add_argument("--part", action="append", help="only this part and those it needs; may be given several times")
+    take.add_argument("--no-follow", action="store_true", help="only start it")
+    listed = _verb(backup, "list", "backups:list_backups", "backups, newest first")
+    listed.add_argument("--system")
+    listed.add_argument("--limit", type=int, default=50)
+    show = _verb(backup, "show", "backups:show", "one backup: what it holds, lacks and left out")
+    show.add_argument("backup")
+    show.add_argument("--documents", action="store_true", help="list every document")
+    export = _verb(backup, "export", "backups:export", "write a backup as an ordinary archive", shows=False)
+    export.add_argument("backup")
+    export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
+    export.add_argument("--part", action="append")
+    _passphrase(export, "opens the store where custody is apart")
+    for name, text in (("hold", "let no ladder remove a backup"), ("release", "release a backup from its hold")):
+        verb = _verb(backup, name, f"backups:{name}", text)
+        verb.add_argument("backup")
+        verb.add_argument("--reason", required=True)
+
+
+def _routines(nouns: Sub) -> None:
+    routine = _noun(nouns, "routine", "what is taken when, and how long it stays")
+    add = _verb(routine, "add", "routines:add", "make a routine")
+    add.add_argument("name")
+    change = _verb(routine, "set", "routines:change", "change a routine, or switch it on or off")
+    change.add_argument("name")
+    for verb, needed in ((add, True), (change, False)):
+        verb.add_argument("--systems", required=needed, help="all, or terms like 'kind=linux-server site=holm'")
+        verb.add_argument("--when", required=needed, help="'every day at 02:40' or 'every saturday at 23:15'")
+        verb.add_argument("--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo")
+        verb.add_argument("--store", required=needed)
+        verb.add_argument("--ladder", required=needed, help=LADDER)
+        verb.add_argument("--mode", choices=["on", "off", "by hand"], default="on" if needed else None)
+    add.add_argument("--part", action="append")
+    _verb(routine, "list", "routines:list_routines", "list the routines")
+    for name, text in (
+        ("show", "one routine"),
+        ("preview", "the next runs, and what keeps each backup"),
+        ("remove", "remove a routine; its backups stay"),
+    ):
+        _verb(routine, name, f"routines:{name}", text).add_argument("name")
+
+
+def _restores(nouns: Sub) -> None:
+    restore = _noun(nouns, "restore", "putting a backup back")
+    draft = _verb(restore, "draft", "restores:draft", "look at backup and target, and write the run sheet")
+    draft.add_argument("backup")
+    draft.add_argument("--onto", metavar="SYSTEM", help="the system; the backup's own if left out")
+    draft.add_argument("--at", metavar="ADDRESS", help="where the target answers now")
+    draft.add_argument("--login", help="the login of the target, if not the system's")
+    draft.add_argument("--accept-key", metavar="FINGERPRINT", help="the target's; shown and asked otherwise")
+    draft.add_argument("--part", action="append", help="only this part; may be given several times")
+    _passphrase(draft, "opens the store where custody is apart")
+    _verb(restore, "show", "restores:show", "a run sheet: findings, steps, gates and proof").add_argument("sheet")
+    start = _verb(restore, "start", "restores:start", "do exactly what the sheet says")
+    start.add_argument("sheet")
+    start.add_argument("--yes", action="store_true", help="do not ask whether to begin")
+    _passphrase(start, "opens the store where custody is apart, while following")
+    start.add_argument("--follow", action="store_true", help="follow it at once")
+    answer = _verb(restore, "answer", "restores:answer", "answer what only a person can answer")
+    answer.add_argument("sheet")
+    answer.add_argument("answer", nargs="?", help="one of the choices; shown and asked otherwise")
+    _verb(restore, "list", "restores:list_restores", "run sheets, newest first")
+
+
+def _rescue(nouns: Sub) -> None:
+    rescue = _noun(nouns, "rescue", "work on a store with no service and no database")
+    for name, text in (
+        ("list", "what backups a store holds"),
+        ("check", "read and check everything in a store"),
+        ("extract", "write a backup's documents into an empty folder"),
+        ("steps", "print how a backup is put back by hand"),
+    ):
+        verb = _verb(rescue, name, "offline:rescue", text, shows=False)
+        verb.add_argument("store", help="the folder of the store")
+        if name in ("extract", "steps"):
+            verb.add_argument("backup")
+        if name == "extract":
+            verb.add_argument("to")
+            verb.add_argument("--part", action="append")
+        _passphrase(verb, "opens the store; asked for otherwise")

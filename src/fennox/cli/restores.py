@@ -1,0 +1,205 @@
+"""The restore: drafting the run sheet, reading it, starting it, answering its gates."""
+
+from __future__ import annotations
+
+import argparse
+import json
+
+from fennox.cli import runs
+from fennox.cli.access import client
+from fennox.cli.main import PERSON, Environment
+from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, when
+from fennox.cli.systems import with_accepted_key
+from fennox.client.api import Client
+from fennox.core.errors import PersonNeeded
+from fennox.core.restoring.sheet import Proof, Sheet
+from fennox.wire.restores import NewDraft, SheetShown
+from fennox.wire.runs import RunShown
+
+_STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
+
+
+def draft(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+
+        def attempt(key: str | None) -> RunShown:
+            return service.draft(
+                NewDraft(
+                    backup=arguments.backup,
+                    onto=arguments.onto,
+                    at=arguments.at,
+                    login=arguments.login,
+                    key=key,
+                    parts=arguments.part,
+                )
+            )
+
+        run = with_accepted_key(attempt, arguments.accept_key)
+        run = runs.watch(service, run.id, arguments)
+        if run.state != "done":
+            return runs.ending(run)
+        shown = service.sheet(str(run.result["sheet"]))
+    _show(shown, arguments)
+    if not arguments.json and not arguments.quiet:
+        say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")
+    return PERSON if shown.sheet.blockers() else 0
+
+
+def show(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        _show(service.sheet(arguments.sheet), arguments)
+
+
+def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
+    if arguments.json:
+        print(json.dumps(shown.model_dump(mode="json"), indent=2))
+        return
+    if arguments.quiet:
+        print(shown.id)
+        return
+    sheet = shown.sheet
+    lines = [
+        (
+            "run sheet",
+            f"{shown.id[:12]} ({sheet.state}), version {sheet.version}, by {shown.by}, {when(shown.created)}",
+        ),
+        ("backup", f"{sheet.backup[:12]} of {sheet.system_name}"),
+        ("target", f"{sheet.target.address} as {sheet.target.account}, machine {sheet.target_machine}"),
+        ("version", f"{sheet.target_product} {sheet.target_version}"),
+        ("parts", ", ".join(sheet.parts)),
+        ("afterwards at", f"{sheet.after.place.address}: {sheet.after.address_because}"),
+        ("signing in as", f"{sheet.after.place.account}: {sheet.after.account_because}"),
+        ("known by", f"{sheet.after.place.key}: {sheet.after.key_because}"),
+        ("restarts", "; ".join(sheet.restarts) or "nothing"),
+        ("cannot be undone", "; ".join(sheet.cannot_be_undone) or "nothing"),
+    ]
+    for label, value in lines:
+        out.print(f"[dim]{label:17}[/dim]", end="")
+        out.print(value, markup=False, soft_wrap=True)
+    _findings(sheet)
+    _steps(sheet)
+    gate = sheet.open_gate()
+    if gate is not None:
+        out.print(f"\n[bold]Needs a person:[/bold] gate {gate.number}: ", end="")
+        out.print(gate.question, f"({' or '.join(gate.choices)})", markup=False, soft_wrap=True)
+    if sheet.proof is not None:
+        _proof(sheet.proof)
+
+
+def _findings(sheet: Sheet) -> None:
+    out.print()
+    for severity in ("blocker", "warning", "note"):
+        for finding in sheet.findings:
+            if finding.severity == severity:
+                out.print(f"[{_STYLE[severity]}]{severity:8}[/]", end=" ")
+                out.print(finding.text, finding.remedy, markup=False, soft_wrap=True)
+    over = sheet.overwrites
+    for title, names, count in (
+        ("overwritten", over.changed, over.changed_count),
+        ("added", over.added, over.added_count),
+    ):
+        if names:
+            more = f" and {count - 6} more" if count > 6 else ""
+            out.print(f"[dim]{title:12}[/dim] {', '.join(names[:6])}{more}", soft_wrap=True)
+
+
+def _steps(sheet: Sheet) -> None:
+    out.print()
+    rows: list[list[object]] = []
+    for step in sheet.steps:
+        took = f"{(step.ended - step.started).total_seconds():.1f} s" if step.started and step.ended else ""
+        rows.append([step.number, step.phase, step.state, step.title + (" (restarts)" if step.restarts else ""),
+                     took, step.detail])  # fmt: skip
+        rows += [["", "", "", f"  $ {command}", "", ""] for command in step.commands[:3] if step.do != "gate"]
+    show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
+
+
+def _proof(proof: Proof) -> None:
+    verdict = "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
+    out.print(f"\n{verdict} {when(proof.at)}")
+    show_table(
+        ["LIST", "BACKUP", "FRESH", "AFTER", "MISSING", "ONLY ON TARGET"],
+        [
+            [item.name, item.backup, "-" if item.fresh is None else item.fresh, item.after,
+             ", ".join(item.missing[:6]) or "-", ", ".join(item.extra[:6]) or "-"]
+            for item in proof.lists
+        ],
+    )  # fmt: skip
+    for check in proof.checks:
+        word = "[green]passed[/green]" if check.passed else "[bold red]FAILED[/bold red]"
+        out.print(f"{word}  {check.title}", end=" ")
+        out.print(check.detail, markup=False)
+
+
+def start(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        shown = service.sheet(arguments.sheet)
+        if can_ask() and not arguments.yes and shown.sheet.state == "draft":
+            sheet = shown.sheet
+            _findings(sheet)
+            say(
+                f"This writes to {sheet.target.address} ({sheet.target_product} {sheet.target_version}, machine "
+                f"{sheet.target_machine}). It cannot be undone: {'; '.join(sheet.cannot_be_undone) or 'nothing'}."
+            )
+            if ask(f"Type the system's name, {sheet.system_name}, to begin:") != sheet.system_name:
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        run = service.start_restore(shown.id)
+        if not arguments.follow and not can_ask():
+            print(run.id if arguments.quiet else json.dumps(run.model_dump(mode="json")) if arguments.json else run.id)
+            say(f"Started. Follow it with: fennox run follow {run.id[:12]}")
+            return 0
+        return _go_on(service, shown.id, run, arguments)
+
+
+def _go_on(service: Client, sheet_id: str, run: RunShown, arguments: argparse.Namespace) -> int:
+    """Follow, ask at gates where there is a terminal, and show the sheet at the end."""
+    while True:
+        run = runs.watch(service, run.id, arguments)
+        shown = service.sheet(sheet_id)
+        gate = shown.sheet.open_gate()
+        if run.state != "waiting" or gate is None or not can_ask():
+            break
+        say(gate.question, style="bold")
+        given = ask(f"Type {' or '.join(gate.choices)} (anything else leaves it open):")
+        if given not in gate.choices:
+            break
+        run = service.answer(sheet_id, gate.number, given)
+    _show(shown, arguments)
+    return runs.ending(run)
+
+
+def answer(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        shown = service.sheet(arguments.sheet)
+        gate = shown.sheet.open_gate()
+        if gate is None:
+            raise PersonNeeded("The sheet has no open gate.", "Nothing is to be answered.")
+        given = arguments.answer
+        if given is None:
+            say(gate.question, style="bold")
+            if not can_ask():
+                raise PersonNeeded("An answer is needed.", f"Give one of: {', '.join(gate.choices)}.")
+            given = ask(f"Type {' or '.join(gate.choices)}:")
+        run = service.answer(shown.id, gate.number, given)
+    say(f"Answered. Follow it with: fennox run follow {run.id[:12]}")
+    return 0
+
+
+def list_restores(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.restores()
+    show_list(
+        found,
+        [
+            ("SHEET", lambda item: item.id[:12]),
+            ("SYSTEM", lambda item: item.system),
+            ("BACKUP ID", lambda item: item.backup[:12]),
+            ("STATE", lambda item: item.state),
+            ("DRAFTED", lambda item: when(item.created)),
+            ("BY", lambda item: item.by),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="id",
+        none="There is no run sheet yet. Draft one with `fennox restore draft BACKUP`.",
+    )

@@ -1,0 +1,189 @@
+"""Runs: listing, following with progress, stopping."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from datetime import UTC, datetime
+
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+from fennox.cli import access
+from fennox.cli.access import client
+from fennox.cli.main import FAILED, PERSON, Environment
+from fennox.cli.output import can_ask, err, say, show_list, show_one, size, span, when
+from fennox.client.api import Client, ProblemError
+from fennox.wire.runs import LogLine, RunShown
+
+
+def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.runs(system=arguments.system, state=arguments.state, limit=arguments.limit)
+    show_list(
+        found,
+        [
+            ("RUN", lambda run: run.id[:12]),
+            ("KIND", lambda run: run.kind),
+            ("SYSTEM", lambda run: run.system or "-"),
+            ("STATE", lambda run: run.state),
+            ("BY", lambda run: run.by),
+            ("BEGUN", lambda run: when(run.started or run.created)),
+            ("TOOK", lambda run: span(run.ended - run.started) if run.ended and run.started else "-"),
+            ("WHAT", _outcome),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="id",
+        none="No run fits. Take a backup with `fennox backup take SYSTEM`.",
+    )
+
+
+def _outcome(run: RunShown) -> str:
+    if run.reason:
+        return run.reason
+    if run.kind == "take" and run.state == "done":
+        changed = "unchanged" if run.result.get("unchanged") else f"{size(int(run.result.get('new_bytes') or 0))} new"
+        return f"{run.documents} documents, {changed}"
+    return run.step if run.state == "running" else ""
+
+
+def show(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        run = service.run(arguments.run)
+        log = service.run_log(run.id)
+    lines: list[tuple[str, object]] = [
+        ("run", run.id),
+        ("kind", f"{run.kind} of {run.system}"),
+        ("state", run.state),
+        ("by", run.by),
+        ("begun", when(run.started)),
+        ("ended", when(run.ended)),
+        ("documents", f"{run.documents}, {size(run.bytes)}"),
+    ]
+    lines += [("reason", f"{run.reason} {run.remedy}")] if run.reason else []
+    lines += [(name, value) for name, value in run.result.items()]
+    lines += [("step", f"{when(step.started)}  {step.title}") for step in run.steps]
+    lines += [("log", f"{when(line.at)}  {line.level}: {line.text}") for line in log]
+    show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+
+
+def stop(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        run = service.stop_run(arguments.run)
+    lines: list[tuple[str, object]] = [("run", run.id), ("state", run.state)]
+    show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+    if run.state == "running":
+        say("It stops at its next step.")
+
+
+def follow(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        run = watch(service, arguments.run, arguments)
+    if arguments.json:
+        print(json.dumps(run.model_dump(mode="json"), indent=2))
+    elif arguments.quiet:
+        print(run.id)
+    return ending(run)
+
+
+def ending(run: RunShown) -> int:
+    """Say how a run stands, and the exit code for it."""
+    if run.state == "done":
+        proved = " Everything is there again: proved." if run.result.get("proved") else ""
+        say(f"Done.{proved}", style="green")
+        return 0
+    say(f"{run.reason} {run.remedy}".strip() or f"The run is {run.state}.", style="bold")
+    return PERSON if run.state == "waiting" or run.problem in ("person-needed", "passphrase-needed") else FAILED
+
+
+def watch(service: Client, run_id: str, arguments: argparse.Namespace) -> RunShown:
+    """Follow to the end, or until a person is needed; hands over the passphrase when it is asked for."""
+    last: RunShown | None = None
+    given = False
+    with _Display() as display:
+        for event in service.follow(run_id):
+            if isinstance(event, LogLine):
+                display.line(event)
+                continue
+            last = event
+            display.run(event)
+            if event.wants_passphrase and not given:
+                display.pause()
+                phrase = _passphrase(arguments)
+                if phrase is None:
+                    break
+                given = _give(service, event.id, phrase)
+            if event.state == "waiting":
+                break
+    return last if last is not None else service.run(run_id)
+
+
+def _passphrase(arguments: argparse.Namespace) -> str | None:
+    if not getattr(arguments, "passphrase_file", None) and not can_ask():
+        say("The run waits for the passphrase: follow it with --passphrase-file.")
+        return None
+    return access.passphrase(arguments)
+
+
+def _give(service: Client, run_id: str, phrase: str) -> bool:
+    try:
+        service.give_passphrase(run_id, phrase)
+    except ProblemError as error:
+        if error.slug != "wrong-passphrase" or not can_ask():
+            raise
+        say(f"{error.problem.detail} {error.problem.remedy}")
+        return False
+    return True
+
+
+class _Display:
+    """A bar on a terminal, plain lines elsewhere."""
+
+    def __init__(self) -> None:
+        self._step = ""
+        self._bar = Progress(
+            TextColumn("{task.description}"),
+            BarColumn(bar_width=24),
+            TextColumn("{task.fields[amount]}"),
+            TimeElapsedColumn(),
+            console=err,
+            transient=True,
+        )
+        self._task = self._bar.add_task("Waiting for a worker", total=None, amount="")
+
+    def __enter__(self) -> _Display:
+        if err.is_terminal:
+            self._bar.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._bar.stop()
+
+    def pause(self) -> None:
+        self._bar.stop()
+
+    def line(self, line: LogLine) -> None:
+        err.print(f"{line.level}: {line.text}", markup=False)
+
+    def run(self, run: RunShown) -> None:
+        if run.step != self._step:
+            self._step = run.step
+            if not err.is_terminal:
+                say(run.step)
+        amount = f"{run.documents} documents, {size(run.bytes)}" if run.documents else ""
+        share = _share(run)
+        self._bar.update(
+            self._task,
+            description=self._step or "Waiting for a worker",
+            amount=amount,
+            total=100 if share is not None else None,
+            completed=share or 0,
+        )
+
+
+def _share(run: RunShown) -> float | None:
+    """Percent of the time earlier runs took; never quite the whole before the end."""
+    if run.started is None or not run.expected_seconds:
+        return None
+    gone = (datetime.now(UTC) - run.started).total_seconds()
+    return min(gone / run.expected_seconds * 100, 97)

@@ -1,0 +1,292 @@
+"""The typed client of the API, which the command line uses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any, Self, TypeVar
+
+import httpx
+from httpx_sse import connect_sse
+from pydantic import BaseModel, SecretStr
+
+from fennox.wire.access import AuditEntry, FirstUser, SignedIn, SignIn
+from fennox.wire.base import Page, Problem
+from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
+from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
+from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, Status
+from fennox.wire.stores import LoginChange, LoginShown, NewLogin, NewStore, StoreShown, StoreTest
+from fennox.wire.systems import (
+    BackupShown,
+    Confirmed,
+    DocumentShown,
+    ExportWanted,
+    HoldWanted,
+    KindShown,
+    NewSystem,
+    NewTake,
+    Probe,
+    SystemChange,
+    SystemShown,
+)
+
+Model = TypeVar("Model", bound=BaseModel)
+Event = RunShown | LogLine
+
+
+class ProblemError(Exception):
+    """The service answered with a problem (RFC 9457)."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.detail)
+        self.problem = problem
+
+    @property
+    def slug(self) -> str:
+        return self.problem.type.rsplit(":", 1)[-1]
+
+
+class OutOfReachError(Exception):
+    """The service does not answer."""
+
+
+def _plain(model: BaseModel) -> dict[str, Any]:
+    """A request as JSON, with its secrets in clear: this is the one place where they leave their wrapping."""
+
+    def reveal(value: object) -> object:
+        if isinstance(value, SecretStr):
+            return value.get_secret_value()
+        return value
+
+    plain = {name: reveal(getattr(model, name)) for name in model.model_fields_set}
+    return {name: value for name, value in plain.items() if value is not None}
+
+
+class Client:
+    """One service, one token; every method is one call, and fails with one of the two errors above."""
+
+    def __init__(self, address: str, token: str | None = None) -> None:
+        headers = {"authorization": f"Bearer {token}"} if token else {}
+        self.address = address.rstrip("/")
+        self._http = httpx.Client(base_url=f"{self.address}/api/v1", headers=headers, timeout=60, trust_env=False)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        self._http.close()
+
+    def _call(self, method: str, path: str, body: BaseModel | None = None, **query: object) -> httpx.Response:
+        params = {name: str(value) for name, value in query.items() if value is not None}
+        try:
+            answer = self._http.request(method, path, json=_plain(body) if body else None, params=params)
+        except httpx.HTTPError as error:
+            raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
+        if answer.status_code >= 400:
+            raise ProblemError(_problem(answer))
+        return answer
+
+    def _one(self, model: type[Model], method: str, path: str, body: BaseModel | None = None) -> Model:
+        return model.model_validate_json(self._call(method, path, body).content)
+
+    def _all(self, model: type[Model], path: str, limit: int | None = None, **query: object) -> list[Model]:
+        """All pages of a list, or its first ``limit`` items."""
+        items: list[Model] = []
+        after: str | None = None
+        while True:
+            size = min(limit, 500) if limit else None
+            page = Page[model].model_validate_json(  # type: ignore[valid-type]
+                self._call("GET", path, None, after=after, limit=size, **query).content
+            )
+            items += page.items
+            after = page.after
+            if after is None or (limit is not None and len(items) >= limit):
+                return items[:limit]
+
+    # signing in
+
+    def sign_in(self, user: str, password: str) -> SignedIn:
+        return self._one(SignedIn, "POST", "/session", SignIn(user=user, password=SecretStr(password), token=True))
+
+    def sign_out(self) -> None:
+        self._call("DELETE", "/session")
+
+    def who_am_i(self) -> SignedIn:
+        return self._one(SignedIn, "GET", "/session")
+
+    def first_user(self, code: str, user: str, password: str) -> SignedIn:
+        wanted = FirstUser(code=SecretStr(code), user=user, password=SecretStr(password))
+        return self._one(SignedIn, "POST", "/first-user", wanted)
+
+    # the estate
+
+    def status(self) -> Status:
+        return self._one(Status, "GET", "/status")
+
+    def audit(self, limit: int) -> list[AuditEntry]:
+        return Page[AuditEntry].model_validate_json(self._call("GET", "/audit", limit=limit).content).items
+
+    def kinds(self) -> list[KindShown]:
+        return self._all(KindShown, "/kinds")
+
+    def systems(
+        self, *, kind: str | None = None, site: str | None = None, label: str | None = None
+    ) -> list[SystemShown]:
+        return self._all(SystemShown, "/systems", kind=kind, site=site, label=label)
+
+    def system(self, name: str) -> SystemShown:
+        return self._one(SystemShown, "GET", f"/systems/{name}")
+
+    def add_system(self, wanted: NewSystem) -> SystemShown:
+        return self._one(SystemShown, "POST", "/systems", wanted)
+
+    def change_system(self, name: str, wanted: SystemChange) -> SystemShown:
+        return self._one(SystemShown, "PATCH", f"/systems/{name}", wanted)
+
+    def probe(self, name: str) -> Probe:
+        return self._one(Probe, "POST", f"/systems/{name}/probe")
+
+    def confirm(self, name: str, machine: str) -> SystemShown:
+        return self._one(SystemShown, "POST", f"/systems/{name}/confirm", Confirmed(machine=machine))
+
+    # stores and logins
+
+    def stores(self) -> list[StoreShown]:
+        return self._all(StoreShown, "/stores")
+
+    def store(self, name: str) -> StoreShown:
+        return self._one(StoreShown, "GET", f"/stores/{name}")
+
+    def add_store(self, wanted: NewStore) -> StoreShown:
+        return self._one(StoreShown, "POST", "/stores", wanted)
+
+    def test_store(self, name: str) -> StoreTest:
+        return self._one(StoreTest, "POST", f"/stores/{name}/test")
+
+    def logins(self) -> list[LoginShown]:
+        return self._all(LoginShown, "/logins")
+
+    def add_login(self, wanted: NewLogin) -> LoginShown:
+        return self._one(LoginShown, "POST", "/logins", wanted)
+
+    def change_login(self, name: str, wanted: LoginChange) -> LoginShown:
+        return self._one(LoginShown, "PATCH", f"/logins/{name}", wanted)
+
+    def remove_login(self, name: str) -> None:
+        self._call("DELETE", f"/logins/{name}")
+
+    # backups
+
+    def backups(self, *, system: str | None = None, limit: int | None = None) -> list[BackupShown]:
+        return self._all(BackupShown, "/backups", limit, system=system)
+
+    def backup(self, backup: str) -> BackupShown:
+        return self._one(BackupShown, "GET", f"/backups/{backup}")
+
+    def documents(self, backup: str, part: str | None = None) -> list[DocumentShown]:
+        return self._all(DocumentShown, f"/backups/{backup}/documents", part=part)
+
+    def take(self, wanted: NewTake) -> RunShown:
+        return self._one(RunShown, "POST", "/backups", wanted)
+
+    def hold(self, backup: str, reason: str) -> BackupShown:
+        return self._one(BackupShown, "POST", f"/backups/{backup}/hold", HoldWanted(reason=reason))
+
+    def release(self, backup: str, reason: str) -> BackupShown:
+        return self._one(BackupShown, "POST", f"/backups/{backup}/release", HoldWanted(reason=reason))
+
+    def export(self, backup: str, wanted: ExportWanted) -> Iterator[bytes]:
+        try:
+            with self._http.stream("POST", f"/backups/{backup}/export", json=_plain(wanted)) as answer:
+                if answer.status_code >= 400:
+                    answer.read()
+                    raise ProblemError(_problem(answer))
+                yield from answer.iter_bytes()
+        except httpx.HTTPError as error:
+            raise OutOfReachError(f"The export was cut ({type(error).__name__}).") from error
+
+    # routines
+
+    def routines(self) -> list[RoutineShown]:
+        return self._all(RoutineShown, "/routines")
+
+    def routine(self, name: str) -> RoutineShown:
+        return self._one(RoutineShown, "GET", f"/routines/{name}")
+
+    def add_routine(self, wanted: NewRoutine) -> RoutineShown:
+        return self._one(RoutineShown, "POST", "/routines", wanted)
+
+    def change_routine(self, name: str, wanted: RoutineChange) -> RoutineShown:
+        return self._one(RoutineShown, "PATCH", f"/routines/{name}", wanted)
+
+    def remove_routine(self, name: str) -> None:
+        self._call("DELETE", f"/routines/{name}")
+
+    def preview_routine(self, name: str) -> RoutinePreview:
+        return self._one(RoutinePreview, "GET", f"/routines/{name}/preview")
+
+    # restores
+
+    def restores(self) -> list[RestoreShown]:
+        return self._all(RestoreShown, "/restores")
+
+    def draft(self, wanted: NewDraft) -> RunShown:
+        return self._one(RunShown, "POST", "/restores", wanted)
+
+    def sheet(self, sheet: str) -> SheetShown:
+        return self._one(SheetShown, "GET", f"/restores/{sheet}")
+
+    def start_restore(self, sheet: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/restores/{sheet}/start")
+
+    def answer(self, sheet: str, gate: int, answer: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/restores/{sheet}/answer", SheetAnswer(gate=gate, answer=answer))
+
+    # runs
+
+    def runs(
+        self, *, system: str | None = None, state: str | None = None, kind: str | None = None, limit: int = 50
+    ) -> list[RunShown]:
+        return self._all(RunShown, "/runs", limit, system=system, state=state, kind=kind)
+
+    def run(self, run: str) -> RunShown:
+        return self._one(RunShown, "GET", f"/runs/{run}")
+
+    def run_log(self, run: str) -> list[LogLine]:
+        return self._all(LogLine, f"/runs/{run}/log")
+
+    def stop_run(self, run: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/runs/{run}/stop")
+
+    def give_passphrase(self, run: str, passphrase: str) -> RunShown:
+        return self._one(
+            RunShown, "POST", f"/runs/{run}/passphrase", PassphraseWanted(passphrase=SecretStr(passphrase))
+        )
+
+    def follow(self, run: str) -> Iterator[Event]:
+        """Server-sent events of a run until it ends."""
+        try:
+            with connect_sse(self._http, "GET", f"/runs/{run}/events", timeout=httpx.Timeout(60, read=60)) as source:
+                if source.response.status_code >= 400:
+                    source.response.read()
+                    raise ProblemError(_problem(source.response))
+                for event in source.iter_sse():
+                    if event.event == "run":
+                        yield RunShown.model_validate_json(event.data)
+                    elif event.event == "log":
+                        yield LogLine.model_validate_json(event.data)
+        except httpx.HTTPError as error:
+            raise OutOfReachError(f"The connection to {self.address} was cut ({type(error).__name__}).") from error
+
+
+def _problem(answer: httpx.Response) -> Problem:
+    try:
+        return Problem.model_validate_json(answer.content)
+    except ValueError:
+        return Problem(
+            type="about:blank",
+            title="not a Fennox service",
+            status=answer.status_code,
+            detail=f"The answer {answer.status_code} is not one of Fennox.",
+            remedy="Check the address.",
+        )

@@ -1,0 +1,103 @@
+"""Retention in words: what keeps each backup of one system. Pure.
+
+``everything for 14 days, daily for 60 days, monthly for 7 years, always 3``: a rung keeps the newest
+good backup of each of its local periods within its time; ``always n`` keeps the newest n good ones whatever their age.
+Backups that are held, and the last good one, never go. Doubtful ones keep nothing but themselves, and stay until a
+person has looked. Safety copies count for no rung; they stay while they are held.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Literal
+from zoneinfo import ZoneInfo
+
+from fennox.core.errors import BadInput
+from fennox.core.time import aware
+
+Cadence = Literal["everything", "daily", "weekly", "monthly", "yearly"]
+
+_DAYS = {"day": 1, "week": 7, "month": 31, "year": 366}
+_RUNG = re.compile(r"(everything|daily|weekly|monthly|yearly) for (\d{1,4}) (day|week|month|year)s?\Z")
+_ALWAYS = re.compile(r"always (\d{1,4})\Z")
+_REMEDY = "Write for example `everything for 14 days, daily for 60 days, always 3`."
+
+_PERIOD: dict[Cadence, Callable[[datetime], object]] = {
+    "everything": lambda local: local,
+    "daily": lambda local: local.date(),
+    "weekly": lambda local: local.isocalendar()[:2],
+    "monthly": lambda local: (local.year, local.month),
+    "yearly": lambda local: local.year,
+}
+
+
+@dataclass(frozen=True)
+class Rung:
+    cadence: Cadence
+    days: int
+    text: str
+
+
+@dataclass(frozen=True)
+class Ladder:
+    rungs: tuple[Rung, ...]
+    always: int
+
+    def __str__(self) -> str:
+        return ", ".join([*(rung.text for rung in self.rungs), f"always {self.always}"])
+
+
+@dataclass(frozen=True)
+class Item:
+    """A backup as a ladder sees it."""
+
+    id: str
+    time: datetime
+    held: str | None = None  # the reason, if it is on hold
+    doubtful: bool = False
+    safety: bool = False
+
+
+def parse(text: str) -> Ladder:
+    rungs: list[Rung] = []
+    always: int | None = None
+    for piece in (part.strip().lower() for part in text.split(",")):
+        rung, kept = _RUNG.match(piece), _ALWAYS.match(piece)
+        if rung is not None:
+            cadence: Cadence = rung.group(1)  # type: ignore[assignment]
+            rungs.append(Rung(cadence, int(rung.group(2)) * _DAYS[rung.group(3)], piece))
+        elif kept is not None and always is None:
+            always = int(kept.group(1))
+        else:
+            raise BadInput(f"{piece!r} in the ladder is not understood.", _REMEDY)
+    if any(rung.days == 0 for rung in rungs) or always == 0:
+        raise BadInput("A rung that keeps nothing is a mistake.", _REMEDY)
+    if not rungs and always is None:
+        raise BadInput("The ladder keeps nothing.", _REMEDY)
+    return Ladder(tuple(rungs), always or 1)
+
+
+def kept(items: list[Item], ladder: Ladder, now: datetime, zone: ZoneInfo) -> dict[str, list[str]]:
+    """For each backup what keeps it; an empty list means that it goes."""
+    now = aware(now)
+    newest_first = sorted(items, key=lambda item: (item.time, item.id), reverse=True)
+    reasons: dict[str, list[str]] = {item.id: [] for item in items}
+    good = [item for item in newest_first if not item.doubtful and not item.safety]
+    for item in items:
+        if item.held is not None:
+            reasons[item.id].append(f"on hold: {item.held}" if item.held else "on hold")
+        if item.doubtful:
+            reasons[item.id].append("doubtful, until somebody has looked")
+    for rung in ladder.rungs:
+        seen: set[object] = set()
+        for item in good:
+            period = _PERIOD[rung.cadence](item.time.astimezone(zone))
+            if now - item.time <= timedelta(days=rung.days) and period not in seen:
+                seen.add(period)
+                reasons[item.id].append(rung.text)
+    for item in good[: ladder.always]:
+        reasons[item.id].append(f"always {ladder.always}")
+    return reasons

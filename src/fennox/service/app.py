@@ -1,0 +1,61 @@
+"""The HTTP application: the API, the console, and the rules that hold for every answer."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from contextlib import AbstractAsyncContextManager
+
+from fastapi import APIRouter, Depends, FastAPI, Request, Response
+
+from fennox import __version__
+from fennox.service import access, pages, problems
+from fennox.service.context import Context
+from fennox.service.routes import backups, estate, restores, routines, runs, session, stores, systems
+from fennox.service.routes.runs import RunHub
+from fennox.wire.base import Problem
+
+_CSP = "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+_HEADERS = {
+    "content-security-policy": _CSP,
+    "x-content-type-options": "nosniff",
+    "referrer-policy": "no-referrer",
+    "x-frame-options": "DENY",
+}
+
+Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
+
+
+def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastAPI:
+    """Without a context only its description can be asked for."""
+    app = FastAPI(
+        title="Fennox",
+        version=__version__,
+        description="Configuration backups that can be put back, and the proof that everything is there again.",
+        openapi_url="/api/v1/openapi.json",
+        docs_url=None,
+        redoc_url=None,
+        lifespan=lifespan,
+        responses={"default": {"model": Problem, "description": "A problem (RFC 9457)"}},
+    )
+    app.state.context = context
+    app.state.hub = RunHub()
+    problems.install(app)
+    guarded = [Depends(access.authorise)]
+    api = APIRouter(prefix="/api/v1", dependencies=guarded)
+    for module in (session, estate, systems, stores, backups, routines, restores, runs):
+        api.include_router(module.router)
+    app.include_router(api)
+    app.include_router(estate.health, dependencies=guarded)
+    app.include_router(pages.router, dependencies=guarded)
+    access.check_table(app)
+
+    @app.middleware("http")
+    async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
+        response = await call_next(request)
+        for name, value in _HEADERS.items():
+            response.headers.setdefault(name, value)
+        if request.url.path.startswith("/api/"):
+            response.headers.setdefault("cache-control", "no-store")
+        return response
+
+    return app

@@ -1,0 +1,178 @@
+"""What every part of the service is given: database, clock, key file, and the doors to stores and machines."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from importlib.resources import files
+from pathlib import Path
+from typing import TypeVar
+
+from sqlalchemy import select
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
+
+from fennox.catalogue.models import KeySet, Login, Routine, ServiceState, StoreRow, System
+from fennox.core.errors import BadInput, MendSettings, NotFound, TryLater
+from fennox.core.format import header as headers
+from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.secret import WriteSecret
+from fennox.core.kinds.loading import load as load_kind
+from fennox.core.kinds.model import Kind
+from fennox.engine import vault as vaults
+from fennox.engine.index import PackIndex
+from fennox.engine.vault import Vault
+from fennox.links import ssh, web
+from fennox.links.base import Address, Credential, Link
+from fennox.service.clock import Now
+from fennox.service.keyfile import KeyFile
+from fennox.service.settings import Settings
+from fennox.stores.base import Store
+from fennox.stores.folder import FolderStore
+
+
+@dataclass
+class Context:
+    """Shared by the routes, the scheduler and the worker of one process."""
+
+    settings: Settings
+    engine: AsyncEngine
+    now: Now
+    keyfile: KeyFile
+    service_id: str
+    simulated: bool
+    _sessions: async_sessionmaker[AsyncSession] = field(init=False)
+    _indexes: dict[str, PackIndex] = field(default_factory=dict)
+    _kinds: dict[str, tuple[Kind, str]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
+
+    @asynccontextmanager
+    async def session(self) -> AsyncIterator[AsyncSession]:
+        """One transaction: committed at the end, rolled back on an error."""
+        try:
+            async with self._sessions() as session, session.begin():
+                yield session
+        except DBAPIError as error:
+            if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):
+                raise TryLater("The database does not answer.", "Try again; look at PostgreSQL.") from error
+            raise
+
+    # kinds
+
+    def kind(self, name: str) -> tuple[Kind, str]:
+        """A kind that ships, with its text."""
+        if name not in self._kinds:
+            path = files("fennox").joinpath(f"kinds/{name}.toml")
+            if not name.replace("-", "").isalnum() or not path.is_file():
+                raise BadInput(f"There is no kind {name}.", f"There are: {', '.join(self.kind_names())}.", field="kind")
+            text = path.read_text()
+            self._kinds[name] = (load_kind(text), text)
+        return self._kinds[name]
+
+    def kind_names(self) -> list[str]:
+        names = (entry.name for entry in files("fennox").joinpath("kinds").iterdir())
+        return sorted(name.removesuffix(".toml") for name in names if name.endswith(".toml"))
+
+    # stores
+
+    def store_at(self, address: str) -> Store:
+        if not address.startswith("/"):
+            raise BadInput(
+                f"{address!r} is not an absolute folder.", "Give a folder like /srv/backups.", field="address"
+            )
+        return FolderStore(Path(address))
+
+    async def write_secret(self, session: AsyncSession, row: StoreRow) -> WriteSecret:
+        keys = await self._key_set(session, row)
+        place = f"key_sets|{keys.id}|{keys.generation}|write secret"
+        return WriteSecret(self.keyfile.open(keys.sealed_write_secret, place), keys.id, keys.generation)
+
+    async def kept_opening_key(self, session: AsyncSession, row: StoreRow) -> OpeningKey | None:
+        """The opening key in custody ``kept``; None in ``apart``."""
+        keys = await self._key_set(session, row)
+        if keys.sealed_opening_key is None:
+            return None
+        place = f"key_sets|{keys.id}|{keys.generation}|opening key"
+        suite = headers.decode(row.header.encode()).suite
+        return OpeningKey(suite, self.keyfile.open(keys.sealed_opening_key, place))
+
+    async def _key_set(self, session: AsyncSession, row: StoreRow) -> KeySet:
+        keys = await session.get(KeySet, (row.key_set, row.generation))
+        if keys is None:
+            raise MendSettings(f"The keys of the store {row.name} are missing.", "Adopt the store again.")
+        return keys
+
+    async def vault(self, session: AsyncSession, row: StoreRow, opening: OpeningKey | None = None) -> Vault:
+        """Open a store with its pinned header and the keys held here, or the opening key given for this run."""
+        secret = await self.write_secret(session, row)
+        return await vaults.open_pinned(
+            self.store_at(row.address),
+            pinned_digest=row.header_digest,
+            held={secret.generation: secret},
+            opening=opening or await self.kept_opening_key(session, row),
+            now=self.now,
+        )
+
+    def index(self, store_id: str) -> PackIndex:
+        """This process's memory of where chunks lie in a store."""
+        return self._indexes.setdefault(store_id, PackIndex())
+
+    # machines
+
+    def credential(self, login: Login) -> Credential:
+        secret = self.keyfile.open(login.sealed_secret, f"logins|{login.id}|secret").decode()
+        if login.proves_by == "key":
+            return Credential(login.account, private_key=secret)
+        return Credential(login.account, password=secret)
+
+    async def connect(self, kind: Kind, address: str, login: Login, key: str | None) -> Link:
+        reach = ssh.connect if kind.reach == "ssh" else web.connect
+        return await reach(parse_address(address, kind.port), self.credential(login), key)
+
+
+async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool) -> Context:
+    """Connect to the database and learn, or decide for the first time, who this service is."""
+    engine = create_async_engine(settings.database, pool_size=20, max_overflow=20, pool_pre_ping=True)
+    clock = "simulated" if simulated else "real"
+    async with async_sessionmaker(engine)() as session, session.begin():
+        state = (await session.execute(select(ServiceState).with_for_update())).scalar_one_or_none()
+        if state is None:
+            if simulated and (await session.execute(select(System.id).limit(1))).first() is not None:
+                raise MendSettings("A simulated clock needs an empty database.", "Use another database.")
+            state = ServiceState(one=1, id=secrets.token_hex(16), clock=clock, created=now(), setup_code=None)
+            session.add(state)
+        elif state.clock != clock:
+            raise MendSettings(
+                f"This database lives by a {state.clock} clock and cannot be used with a {clock} one.",
+                "Use another database.",
+            )
+        service_id = state.id
+    return Context(settings, engine, now, keyfile, service_id, simulated)
+
+
+def parse_address(text: str, default_port: int) -> Address:
+    """``host``, ``host:port`` or ``[v6]:port``."""
+    host, separator, port = text.rpartition(":")
+    if not separator or (":" in host and not host.endswith("]")):
+        host, port = text, str(default_port)
+    host = host.strip("[]")
+    if not host or not port.isdigit() or not 0 < int(port) < 65536 or any(c.isspace() or c in "/@" for c in host):
+        raise BadInput(f"{text!r} is not an address.", "Write host:port, like 10.1.2.3:22.", field="address")
+    return Address(host, int(port))
+
+
+Named = TypeVar("Named", System, StoreRow, Login, Routine)
+_NOUNS = {System: "system", StoreRow: "store", Login: "login", Routine: "routine"}
+
+
+async def named(session: AsyncSession, table: type[Named], name: str) -> Named:
+    """The row of a noun by its name or its id."""
+    row = (await session.execute(select(table).where((table.name == name) | (table.id == name)))).scalar_one_or_none()
+    if row is None:
+        noun = _NOUNS[table]
+        raise NotFound(f"There is no {noun} {name}.", f"`fennox {noun} list` shows those there are.", field=noun)
+    return row

@@ -1,0 +1,200 @@
+"""The run table as the queue: claim, lease, fence, finish. Leases go by the database's own clock.
+
+Every outcome is conditional on the fence: a worker that was paused past its lease wakes up to find that nothing it does
+counts any more.
+"""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, cast
+
+from sqlalchemy import CursorResult, func, select, text, update
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, Run, RunStep
+from fennox.core.errors import Conflict, LeaseLost, NotFound
+from fennox.wire.runs import RunKind
+
+CHANNEL = "fennox_runs"
+MAX_ATTEMPTS = 3
+
+
+@dataclass(frozen=True)
+class Lease:
+    """A worker's right to a run, until somebody else gets a higher fence."""
+
+    run: str
+    fence: int
+    attempt: int
+
+
+async def announce(session: AsyncSession, run_id: str) -> None:
+    """Tell listeners that a run is there or has changed, once this transaction is through."""
+    await session.execute(text("select pg_notify(:channel, :run)"), {"channel": CHANNEL, "run": run_id})
+
+
+async def enqueue(
+    session: AsyncSession,
+    kind: RunKind,
+    *,
+    by: str,
+    now: datetime,
+    system_id: str | None,
+    store_id: str | None = None,
+    routine_id: str | None = None,
+    sheet_id: str | None = None,
+    backup_id: str | None = None,
+    due: datetime | None = None,
+    order: dict[str, Any] | None = None,
+    idempotency_key: str | None = None,
+) -> Run:
+    """Record and queue a run in the caller's transaction; one active run for a system.
+
+    The same idempotency key gives the same run again.
+    """
+    if idempotency_key is not None:
+        known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
+        if (run := known.scalar_one_or_none()) is not None:
+            return run
+    run = Run(
+        id=secrets.token_hex(16),
+        kind=kind,
+        state="queued",
+        system_id=system_id,
+        store_id=store_id,
+        routine_id=routine_id,
+        sheet_id=sheet_id,
+        backup_id=backup_id,
+        order=order or {},
+        by=by,
+        due=due,
+        created=now,
+        idempotency_key=idempotency_key,
+    )
+    try:
+        async with session.begin_nested():
+            session.add(run)
+    except IntegrityError as error:
+        if "a_due_time_is_decided_once" in str(error.orig):
+            raise Conflict("This due time has already been decided.", "Nothing is to be done.") from error
+        if "one_active_run_for_a_system" not in str(error.orig):
+            raise
+        active = await session.execute(select(Run).where(Run.system_id == system_id, Run.state.in_(ACTIVE)))
+        other = active.scalars().first()
+        raise Conflict(
+            f"Another run of this system is {other.state if other else 'active'}"
+            + (f" ({other.kind} {other.id[:12]})." if other else "."),
+            "Wait for it, or stop it with `fennox run stop`.",
+            run=other.id if other else None,
+        ) from error
+    await announce(session, run.id)
+    return run
+
+
+async def claim(session: AsyncSession, worker: str, lease_seconds: float) -> tuple[Run, Lease] | None:
+    """Take the next run of the queue; a person's run goes before a routine's."""
+    chosen = (
+        select(Run)
+        .where(Run.state == "queued", Run.not_before <= func.now())
+        .order_by(Run.routine_id.is_not(None), Run.queued_at)
+        .limit(1)
+        .with_for_update(skip_locked=True)
+    )
+    run = (await session.execute(chosen)).scalar_one_or_none()
+    if run is None:
+        return None
+    run.state, run.worker = "running", worker
+    run.fence += 1
+    run.attempt += 1
+    await session.flush()
+    await _set_lease(session, run.id, run.fence, lease_seconds)
+    await announce(session, run.id)
+    return run, Lease(run.id, run.fence, run.attempt)
+
+
+async def _set_lease(session: AsyncSession, run_id: str, fence: int, seconds: float) -> bool:
+    result = await session.execute(
+        update(Run)
+        .where(Run.id == run_id, Run.fence == fence, Run.state == "running")
+        .values(lease_until=func.now() + text(f"interval '{float(seconds)} seconds'"))
+        .execution_options(synchronize_session=False)
+    )
+    return cast("CursorResult[Any]", result).rowcount == 1
+
+
+async def renew(session: AsyncSession, lease: Lease, seconds: float) -> bool:
+    """Renew the lease; returns whether a person asked the run to stop."""
+    if not await _set_lease(session, lease.run, lease.fence, seconds):
+        raise _lost()
+    return bool((await session.execute(select(Run.stop_asked).where(Run.id == lease.run))).scalar_one())
+
+
+async def owned(session: AsyncSession, lease: Lease) -> Run:
+    """The run, locked, if it is still ours; everything that counts happens in the same transaction."""
+    run = (
+        await session.execute(
+            select(Run)
+            .where(Run.id == lease.run, Run.fence == lease.fence, Run.state == "running")
+            .with_for_update()
+            .execution_options(populate_existing=True)
+        )
+    ).scalar_one_or_none()
+    if run is None:
+        raise _lost()
+    return run
+
+
+async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> None:
+    """Close an owned run, or set it waiting for a person."""
+    run.state, run.worker, run.lease_until = state, None, None
+    run.worker_key = run.sealed_opening_key = None
+    if state != "waiting":
+        run.ended = now
+    await session.execute(update(RunStep).where(RunStep.run_id == run.id, RunStep.ended.is_(None)).values(ended=now))
+    await announce(session, run.id)
+
+
+async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
+    """Runs whose worker let the lease run out: queued again, or failed after too many attempts."""
+    lost = select(Run).where(Run.state == "running", Run.lease_until < func.now()).with_for_update(skip_locked=True)
+    found = []
+    for run in (await session.execute(lost)).scalars():
+        found.append(run.id)
+        run.fence += 1
+        if run.stop_asked:
+            run.reason, run.remedy = "The run was stopped while its worker was gone.", ""
+            await end(session, run, "stopped", now)
+        elif run.attempt >= MAX_ATTEMPTS:
+            run.reason = f"Its worker died {run.attempt} times."
+            run.remedy, run.problem = "Look at the workers' log, then start it again.", "worker-died"
+            await end(session, run, "failed", now)
+        else:
+            await end(session, run, "waiting", now)
+            run.state = "queued"
+    return found
+
+
+async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
+    """A waiting or queued run stops at once, a running one at its next step."""
+    run = (await session.execute(select(Run).where(Run.id == run_id).with_for_update())).scalar_one_or_none()
+    if run is None:
+        raise NotFound(f"There is no run {run_id[:12]}.", "`fennox run list` shows those there are.")
+    if run.state not in ACTIVE:
+        raise Conflict(f"The run has already ended: {run.state}.", "Nothing is to be stopped.")
+    if run.stop_asked:
+        raise Conflict("The run was already asked to stop.", "It stops at its next step.")
+    run.stop_asked = True
+    if run.state != "running":
+        run.fence += 1
+        run.reason = "Stopped before it began." if run.state == "queued" else "Stopped while it waited for a person."
+        await end(session, run, "stopped", now)
+    await announce(session, run.id)
+    return run
+
+
+def _lost() -> LeaseLost:
+    return LeaseLost("This worker no longer owns the run.", "Another worker goes on with it.")

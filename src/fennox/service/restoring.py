@@ -1,0 +1,237 @@
+"""Drafting and doing restores as runs."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass, replace
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, Login, Run, Sheet, StoreRow, System
+from fennox.core.errors import FennoxError, MendSettings, NotFound
+from fennox.core.format import notes
+from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.manifest import Finding, Reached
+from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.restoring import planning
+from fennox.core.restoring.sheet import Place
+from fennox.core.restoring.sheet import Sheet as SheetData
+from fennox.core.time import stamp
+from fennox.engine.capture import values_of
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader, backup_digests
+from fennox.engine.restore import Restore, WhoseLogin, look_at_target
+from fennox.engine.take import Taken
+from fennox.links.base import Link
+from fennox.service import opening, queue
+from fennox.service.context import Context
+from fennox.service.queue import Lease
+from fennox.service.taking import subject_of, take_safety_copy
+
+_LOGIN_AFTER = "the login was changed after the backup was taken; the password valid then may be needed"
+
+
+@dataclass
+class _Material:
+    """What both drafting and doing need."""
+
+    system: System
+    backup: Backup
+    store: StoreRow
+    login: Login
+    target_login: Login
+    reader: BackupReader
+
+
+async def _material(context: Context, lease: Lease, journal: Journal, backup_id: str, login_id: str) -> _Material:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        backup = await session.get_one(Backup, backup_id)
+        store = await _store_of(session, backup)
+        login = await session.get_one(Login, system.login_id)
+        target_login = await session.get_one(Login, login_id)
+        key: OpeningKey | None = await context.kept_opening_key(session, store)
+    if key is None:
+        key = await opening.wait_for_key(context, lease, store, journal)
+    async with context.session() as session:
+        vault = await context.vault(session, store, key)
+    index = context.index(store.id)
+    await index.refresh(vault)
+    reader = BackupReader(vault, index, await vault.find_record(backup.id))
+    return _Material(system, backup, store, login, target_login, reader)
+
+
+async def _store_of(session: AsyncSession, backup: Backup) -> StoreRow:
+    found = await session.execute(select(StoreRow).join(Copy).where(Copy.backup_id == backup.id).order_by(Copy.since))
+    store = found.scalars().first()
+    if store is None:
+        raise NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
+    return store
+
+
+def _standing(material: _Material) -> list[Finding]:
+    """Findings about the backup and its login that only the catalogue knows."""
+    found = []
+    backup = material.backup
+    if backup.doubtful:
+        found.append(Finding(severity="warning", code="doubtful", text="The backup is doubtful.",
+                             remedy="Look at it before you rely on it."))  # fmt: skip
+    if backup.partial:
+        found.append(Finding(severity="warning", code="partial", text="The backup does not hold all essential parts."))
+    if material.login.changed > backup.time:
+        found.append(Finding(severity="warning", code="login-changed",
+                             text=f"For {material.login.name} {_LOGIN_AFTER}."))  # fmt: skip
+    return found
+
+
+async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
+    """Look at backup and target, change nothing, and write the sheet."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        order = dict(run.order)
+        by = run.by
+    material = await _material(context, lease, journal, order["backup"], order["login"])
+    system = material.system
+    kind, _ = context.kind(system.kind)
+    parts = parts_to_take(kind, order.get("parts"))
+    place = Place(address=order["address"], account=material.target_login.account, key=order["key"])
+    await journal.step(f"Look at the target at {place.address}")
+    link = await context.connect(kind, place.address, material.target_login, place.key)
+    try:
+        target = await look_at_target(kind, link, place, dict(system.settings), parts)
+    finally:
+        await link.close()
+    await journal.step("Compare it with the backup and write the run sheet")
+    source = planning.Source(
+        backup=material.backup.id,
+        system=system.id,
+        system_name=system.name,
+        head=await material.reader.head(),
+        documents=await backup_digests(material.reader, parts),
+        login_account=material.login.account,
+        standing=_standing(material) + await _old_one_answers(context, system, place, material.login),
+    )
+    sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)))
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = Sheet(
+            id=secrets.token_hex(16),
+            system_id=system.id,
+            backup_id=material.backup.id,
+            target_login_id=material.target_login.id,
+            state=sheet.state,
+            data=sheet.model_dump(mode="json"),
+            version=sheet.version,
+            created=context.now(),
+            by=by,
+        )
+        session.add(row)
+        await session.flush()
+        run.sheet_id = row.id
+        run.result = {"sheet": row.id, "blockers": len(sheet.blockers())}
+        await queue.end(session, run, "done", context.now())
+
+
+async def _old_one_answers(context: Context, system: System, place: Place, login: Login) -> list[Finding]:
+    """Whether the old system still answers at its own address while another machine is to take its place."""
+    if place.address == system.address:
+        return []
+    kind, _ = context.kind(system.kind)
+    try:
+        link = await context.connect(kind, system.address, login, system.key)
+    except FennoxError:
+        return []
+    await link.close()
+    text = f"The old {system.name} still answers at {system.address}."
+    return [Finding(severity="warning", code="old-one-answers", text=text, remedy="Switch it off first.")]
+
+
+async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
+    """Do exactly what the sheet says; wait where it needs a person."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(Sheet, run.sheet_id)
+        sheet = SheetData.model_validate(row.data)
+    material = await _material(context, lease, journal, row.backup_id, row.target_login_id)
+    system, store = material.system, material.store
+    kind, _ = context.kind(system.kind)
+    if kind.version != sheet.kind_version:
+        raise MendSettings(f"The kind {kind.name} changed since the sheet was drafted.", "Draft the restore again.")
+
+    async def connect(place: Place, whose: WhoseLogin) -> Link:
+        login = material.target_login if whose == "target" else material.login
+        return await context.connect(kind, place.address, login, place.key)
+
+    async def save(changed: SheetData) -> None:
+        async with context.session() as session:
+            await queue.owned(session, lease)
+            await _store_sheet(session, row.id, changed)
+
+    async def take_safety(link: Link) -> Taken:
+        async with context.session() as session:
+            subject = await subject_of(context, session, await session.get_one(System, system.id))
+        target = sheet.target
+        reached = Reached(address=target.address, account=target.account, key=target.key)
+        vault = material.reader.vault
+        return await take_safety_copy(context, lease, link, replace(subject, reached=reached), store, vault, journal)
+
+    restore = Restore(
+        sheet=sheet,
+        kind=kind,
+        reader=material.reader,
+        settings=dict(system.settings),
+        journal=journal,
+        now=context.now,
+        connect=connect,
+        save=save,
+        take_safety=take_safety,
+    )
+    done = await restore.go_on()
+    await _close_run(context, lease, row.id, done, material)
+
+
+async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: SheetData) -> None:
+    row = await session.get_one(Sheet, sheet_id, with_for_update=True)
+    row.data, row.state, row.version = sheet.model_dump(mode="json"), sheet.state, sheet.version
+
+
+async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: SheetData, material: _Material) -> None:
+    now = context.now()
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        if sheet.state == "waiting":
+            gate = sheet.open_gate()
+            run.reason = gate.question if gate else ""
+            run.remedy = f"Answer with `fennox restore answer {sheet_id[:12]}`."
+            await queue.end(session, run, "waiting", now)
+            return
+        assert sheet.proof is not None
+        missing = sum(len(item.missing) for item in sheet.proof.lists)
+        run.result = {"sheet": sheet_id, "proved": sheet.proof.proved, "missing": missing}
+        run.reason = run.remedy = ""
+        if sheet.state == "proved":
+            await _join_identity(session, run, sheet)
+        else:
+            run.reason = "The restore was done, but not everything is there again: see its proof."
+            run.remedy = f"Mend what is missing, or go back with the safety copy {(sheet.safety or '')[:12]}."
+            run.problem = "not-proved"
+        await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
+    if sheet.state == "proved":
+        note = notes.Note(
+            fact="proved", backup=material.backup.id, system=material.system.id, time=stamp(now), by=sheet_id,
+            reason=f"restored onto {sheet.after.place.address} and proved",
+        )  # fmt: skip
+        await material.reader.vault.write_note(note, material.reader.record.reference)
+
+
+async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> None:
+    """A reinstalled machine stays the same system: its backups go on under the new identity and place."""
+    system = await session.get_one(System, run.system_id, with_for_update=True)
+    whole = sheet.rejoined
+    if whole:
+        system.address, system.key = sheet.after.place.address, sheet.after.place.key
+    if system.machine is not None and whole:
+        system.machine = {**system.machine, "id": sheet.target_machine}
+    system.version += 1

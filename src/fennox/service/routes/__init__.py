@@ -1,0 +1,1 @@
+"""The routes, a module a noun."""

@@ -1,0 +1,242 @@
+"""Backups: taking, looking, exporting, holding."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections import defaultdict
+from collections.abc import AsyncIterator
+
+from fastapi import APIRouter, Header, Request
+from fastapi.responses import StreamingResponse
+from sqlalchemy import or_, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
+from fennox.core.errors import BadInput, NotFound, PassphraseNeeded
+from fennox.core.format import notes
+from fennox.core.format.manifest import Finding, Machine
+from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.names import noun
+from fennox.core.time import stamp
+from fennox.engine.export import export
+from fennox.engine.reading import BackupReader
+from fennox.service import audit, opening, queue, routines, taking
+from fennox.service.context import Context, named
+from fennox.service.paging import After, Limit, newest_first
+from fennox.service.routes.runs import run_shown
+from fennox.service.routes.session import Here, Who
+from fennox.wire.base import Page
+from fennox.wire.runs import RunShown
+from fennox.wire.systems import BackupShown, DocumentShown, ExportWanted, HoldWanted, NewTake, PartHeld
+
+router = APIRouter(tags=["backups"])
+
+_ID = re.compile(r"[0-9a-f]{6,32}\Z")
+
+
+async def find_backup(session: AsyncSession, text: str) -> Backup:
+    """A backup by its id, the beginning of it (six digits or more), or its name."""
+    fits = or_(Backup.id.startswith(text), Backup.name == text) if _ID.match(text) else Backup.name == text
+    rows = list((await session.execute(select(Backup).where(fits).order_by(Backup.time.desc()).limit(5))).scalars())
+    exact = [row for row in rows if row.id == text]
+    if len(exact or rows) == 1:
+        return (exact or rows)[0]
+    if not rows:
+        raise NotFound(f"There is no backup {text}.", "`fennox backup list` shows those there are.", field="backup")
+    ids = ", ".join(row.id[:12] for row in rows)
+    raise BadInput(f"{text} fits several backups: {ids}.", "Give the id.", field="backup")
+
+
+async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> list[BackupShown]:
+    systems = {row.id: row for row in (await session.execute(select(System))).scalars()}
+    stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
+    all_routines = list((await session.execute(select(Routine))).scalars())
+    names = {routine.id: routine.name for routine in all_routines}
+    copies: dict[str, list[str]] = defaultdict(list)
+    for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_([row.id for row in rows])))).scalars():
+        copies[copy.backup_id].append(stores[copy.store_id])
+    kept: dict[str, list[str]] = {}
+    for system_id in {row.system_id for row in rows}:
+        mine = [routine for routine in all_routines if routines.selects(routine.systems, systems[system_id])]
+        kept |= routines.reasons(await routines.backups_of(session, system_id), mine, context.now())
+    return [_shown(row, systems[row.system_id].name, sorted(copies[row.id]), names, kept[row.id]) for row in rows]
+
+
+def _shown(
+    row: Backup, system: str, stores: list[str], routine_names: dict[str, str], kept_by: list[str]
+) -> BackupShown:
+    return BackupShown(
+        id=row.id,
+        system=system,
+        system_id=row.system_id,
+        kind=row.kind,
+        name=row.name,
+        note=row.note,
+        purpose=row.purpose,
+        time=row.time,
+        sequence=row.sequence,
+        stores=stores,
+        routine=routine_names.get(row.routine_id or ""),
+        run=row.run_id,
+        documents=row.documents,
+        bytes=row.size,
+        new_bytes=row.new_bytes,
+        unchanged=row.unchanged,
+        partial=row.partial,
+        parts=[PartHeld.model_validate(part) for part in row.parts],
+        machine=Machine.model_validate(row.machine),
+        census={name: len(values) for name, values in row.census.items()},
+        findings=[Finding.model_validate(item) for item in row.findings],
+        left_out=row.left_out,
+        held=row.held,
+        held_because=row.held_because,
+        doubtful=row.doubtful,
+        expired=row.expired,
+        kept_by=kept_by,
+    )
+
+
+@router.get("/backups")
+async def list_backups(
+    context: Here, system: str | None = None, limit: Limit = 100, after: After = None, expired: bool = True
+) -> Page[BackupShown]:
+    """Backups, newest first; of one system if given."""
+    async with context.session() as session:
+        query = select(Backup)
+        if system is not None:
+            query = query.where(Backup.system_id == (await named(session, System, system)).id)
+        if not expired:
+            query = query.where(Backup.expired.is_(False))
+        rows, cursor = await newest_first(session, query, Backup.time, Backup.id, limit, after)
+        return Page(items=await shown(context, session, rows), after=cursor)
+
+
+@router.post("/backups", status_code=202)
+async def take_backup(
+    wanted: NewTake, request: Request, context: Here, who: Who, idempotency_key: str | None = Header(default=None)
+) -> RunShown:
+    """Start a take. The answer is its run; follow it for the backup."""
+    if wanted.name:
+        noun(wanted.name)
+    async with context.session() as session:
+        system = await named(session, System, wanted.system)
+        kind, _ = context.kind(system.kind)
+        parts_to_take(kind, wanted.parts)
+        stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
+        store = await named(session, StoreRow, wanted.store) if wanted.store else taking.check_store_given(stores)
+        run = await queue.enqueue(
+            session,
+            "take",
+            by=who.name,
+            now=context.now(),
+            system_id=system.id,
+            store_id=store.id,
+            backup_id=secrets.token_hex(16),
+            order={"name": wanted.name, "note": wanted.note, "parts": wanted.parts},
+            idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+        )
+        await audit.note(session, request, "started a take", "system", system.name, store=store.name, run=run.id)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.get("/backups/{backup}")
+async def show_backup(backup: str, context: Here) -> BackupShown:
+    """One backup, by id, the beginning of its id, or its name."""
+    async with context.session() as session:
+        return (await shown(context, session, [await find_backup(session, backup)]))[0]
+
+
+async def _reader(context: Context, backup: str, passphrase: str | None) -> BackupReader:
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+        found = await session.execute(
+            select(StoreRow).join(Copy).where(Copy.backup_id == row.id).order_by(Copy.since).limit(1)
+        )
+        store = found.scalar_one()
+        key = await context.kept_opening_key(session, store)
+        if passphrase is not None:
+            key = await opening.unlock(store, passphrase)
+        if key is None:
+            raise PassphraseNeeded(
+                f"The backups in {store.name} are kept apart from the service.", "Give the passphrase."
+            )
+        vault = await context.vault(session, store, key)
+    index = context.index(store.id)
+    await index.refresh(vault)
+    return BackupReader(vault, index, await vault.find_record(row.id))
+
+
+@router.get("/backups/{backup}/documents")
+async def list_documents(backup: str, context: Here, part: str | None = None) -> Page[DocumentShown]:
+    """What a backup holds, without any content; only in custody kept."""
+    reader = await _reader(context, backup, None)
+    found = []
+    for held in (await reader.head()).parts:
+        if part is None or held.name == part:
+            async for document in reader.documents(held):
+                found.append(
+                    DocumentShown(part=held.name, path=document.path, type=document.type, size=document.size,
+                                  mode=document.mode, owner=document.owner, modified=document.modified,
+                                  secret=document.secret)
+                )  # fmt: skip
+    return Page(items=found)
+
+
+@router.post("/backups/{backup}/export", response_class=StreamingResponse)
+async def export_backup(backup: str, wanted: ExportWanted, request: Request, context: Here) -> StreamingResponse:
+    """The backup as an archive. It is not encrypted: who asks for it takes care of it."""
+    passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
+    reader = await _reader(context, backup, passphrase)
+    reference = reader.record.reference
+    for part in wanted.parts or []:
+        await reader.part(part)
+    async with context.session() as session:
+        await audit.note(session, request, "exported", "backup", reference.backup, system=reference.system_name)
+    stream = export(reader, wanted.format, wanted.parts)
+    first = await anext(stream)  # so that damage at the beginning is an error, and not a cut file
+
+    async def body() -> AsyncIterator[bytes]:
+        yield first
+        async for block in stream:
+            yield block
+
+    name = f"{reference.system_name}.{reference.time}.{wanted.format}"
+    return StreamingResponse(
+        body(),
+        media_type="application/octet-stream",
+        headers={"content-disposition": f'attachment; filename="{name}"'},
+    )
+
+
+async def _note(context: Context, request: Request, backup: str, fact: notes.Fact, reason: str, by: str) -> BackupShown:
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+        row.held, row.held_because = fact == "hold", reason if fact == "hold" else ""
+        if fact == "hold":
+            row.expired = False
+        system = await session.get_one(System, row.system_id)
+        copies = select(StoreRow).join(Copy).where(Copy.backup_id == row.id)
+        for store in (await session.execute(copies)).scalars():
+            vault = await context.vault(session, store)
+            record = await vault.find_record(row.id)
+            said = notes.Note(
+                fact=fact, backup=row.id, system=system.id, time=stamp(context.now()), by=by, reason=reason
+            )
+            await vault.write_note(said, record.reference)
+        await audit.note(session, request, fact, "backup", row.id, reason=reason)
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
+
+
+@router.post("/backups/{backup}/hold")
+async def hold_backup(backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who) -> BackupShown:
+    """Put a backup on hold: no ladder removes it."""
+    return await _note(context, request, backup, "hold", wanted.reason, who.name)
+
+
+@router.post("/backups/{backup}/release")
+async def release_backup(backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who) -> BackupShown:
+    """Release a backup from its hold."""
+    return await _note(context, request, backup, "release", wanted.reason, who.name)

@@ -1,0 +1,135 @@
+"""The state of the whole: status, audit, health."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from fastapi import APIRouter
+from sqlalchemy import func, select, text
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, Audit, Backup, Routine, Run, StoreRow, System, Worker
+from fennox.core.errors import FennoxError
+from fennox.service.context import Context
+from fennox.service.paging import Limit
+from fennox.service.routes.session import Here
+from fennox.service.routes.systems import shown
+from fennox.wire.access import AuditEntry
+from fennox.wire.base import Page
+from fennox.wire.runs import Concern, Status
+
+router = APIRouter(tags=["estate"])
+health = APIRouter(tags=["health"])
+
+_WORKER_GONE = "10 seconds"
+
+
+async def _workers(session: AsyncSession) -> int:
+    alive = (
+        select(func.count()).select_from(Worker).where(Worker.seen > func.now() - text(f"interval '{_WORKER_GONE}'"))
+    )
+    return int((await session.execute(alive)).scalar_one())
+
+
+async def _concerns(context: Context, session: AsyncSession, workers: int) -> list[Concern]:
+    """What is wrong or will be, worst first, each as a sentence with what to do."""
+    found: list[Concern] = []
+    now = context.now()
+    systems = await shown(
+        context, session, list((await session.execute(select(System).order_by(System.name))).scalars())
+    )
+    if workers == 0:
+        found.append(Concern(severity="high", about="workers", text="No worker is alive; nothing is taken or restored.",
+                             remedy="Start one with `fennox worker run`.", since=None))  # fmt: skip
+    for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars():
+        try:
+            await context.vault(session, store)
+        except FennoxError as error:
+            found.append(Concern(severity="high", about=store.name, text=error.what, remedy=error.remedy, since=None))
+    for system in systems:
+        if system.newest_good is None:
+            found.append(Concern(severity="high", about=system.name, text=f"{system.name} has no backup.",
+                                 remedy=f"Take one: fennox backup take {system.name}", since=system.created))  # fmt: skip
+        elif system.routines and now - system.newest_good > timedelta(days=8):
+            found.append(Concern(severity="high", about=system.name,
+                                 text=f"The newest good backup of {system.name} is "
+                                      f"{(now - system.newest_good).days} days old.",
+                                 remedy="Look at its last run.", since=system.newest_good))  # fmt: skip
+    failed = {s.last_run.id: s for s in systems if s.last_run is not None and s.last_run.state == "failed"}
+    for run in (await session.execute(select(Run).where(Run.id.in_(failed)))).scalars():
+        name = failed[run.id].name
+        found.append(Concern(severity="high", about=name, text=f"The last {run.kind} of {name} failed: {run.reason}",
+                             remedy=run.remedy, since=run.ended))  # fmt: skip
+    waiting = select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
+    for run, row in (await session.execute(waiting)).tuples():
+        found.append(Concern(severity="high", about=row.name, text=f"The {run.kind} of {row.name} waits: {run.reason}",
+                             remedy=run.remedy, since=run.started))  # fmt: skip
+    for system in systems:
+        for finding in system.missing:
+            if finding.severity == "warning":
+                found.append(Concern(severity="low", about=system.name, text=f"{system.name}: {finding.text}",
+                                     remedy=finding.remedy, since=system.newest_good))  # fmt: skip
+        if not system.routines:
+            found.append(Concern(severity="low", about=system.name, text=f"{system.name} is in no routine.",
+                                 remedy="Add one, or leave it by hand on purpose.", since=system.created))  # fmt: skip
+    for routine in (await session.execute(select(Routine).where(Routine.mode == "off"))).scalars():
+        found.append(Concern(severity="low", about=routine.name, text=f"The routine {routine.name} is off.",
+                             remedy="Switch it on, or say that it is by hand on purpose.", since=None))  # fmt: skip
+    return sorted(found, key=lambda concern: concern.severity != "high")
+
+
+@router.get("/status")
+async def status(context: Here) -> Status:
+    """What is wrong, and how much is protected."""
+    async with context.session() as session:
+        workers = await _workers(session)
+
+        async def count(table: type[System] | type[Backup] | type[StoreRow] | type[Routine]) -> int:
+            return int((await session.execute(select(func.count()).select_from(table))).scalar_one())
+
+        protected = select(func.count(func.distinct(Backup.system_id))).where(
+            Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False)
+        )
+        active = select(func.count()).select_from(Run).where(Run.state.in_(ACTIVE))
+        return Status(
+            at=context.now(),
+            simulated_clock=context.simulated,
+            concerns=await _concerns(context, session, workers),
+            systems=await count(System),
+            protected=(await session.execute(protected)).scalar_one(),
+            backups=await count(Backup),
+            stores=await count(StoreRow),
+            routines=await count(Routine),
+            workers=workers,
+            active_runs=(await session.execute(active)).scalar_one(),
+        )
+
+
+@router.get("/audit")
+async def audit(context: Here, limit: Limit = 100, before: int | None = None) -> Page[AuditEntry]:
+    """Who did what, newest first."""
+    async with context.session() as session:
+        query = select(Audit).order_by(Audit.id.desc()).limit(limit + 1)
+        if before is not None:
+            query = query.where(Audit.id < before)
+        rows = list((await session.execute(query)).scalars())
+    items = [
+        AuditEntry(id=row.id, at=row.at, by=row.by, action=row.action, noun=row.noun, name=row.name,
+                   details={key: str(value) for key, value in row.details.items()})
+        for row in rows[:limit]
+    ]  # fmt: skip
+    return Page(items=items, after=str(items[-1].id) if len(rows) > limit else None)
+
+
+@health.get("/healthz")
+async def healthz() -> dict[str, str]:
+    """The process answers."""
+    return {"state": "alive"}
+
+
+@health.get("/readyz")
+async def readyz(context: Here) -> dict[str, str]:
+    """The database answers too."""
+    async with context.session() as session:
+        await session.execute(text("select 1"))
+    return {"state": "ready"}

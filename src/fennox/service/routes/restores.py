@@ -1,0 +1,182 @@
+"""Restores: draft, look, start, answer."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import datetime
+
+from fastapi import APIRouter, Header, Request
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, Login, Run, Sheet, System
+from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound
+from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.restoring.sheet import Sheet as SheetData
+from fennox.core.time import stamp
+from fennox.service import audit, queue
+from fennox.service.context import named, parse_address
+from fennox.service.paging import After, Limit, newest_first
+from fennox.service.routes.backups import find_backup
+from fennox.service.routes.runs import run_shown
+from fennox.service.routes.session import Here, Who
+from fennox.wire.base import Page
+from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
+from fennox.wire.runs import RunShown
+
+router = APIRouter(tags=["restores"])
+
+
+async def find_sheet(session: AsyncSession, text: str) -> Sheet:
+    rows = list(
+        (await session.execute(select(Sheet).where(Sheet.id.startswith(text, autoescape=True)).limit(2))).scalars()
+    )
+    if len(rows) != 1 or len(text) < 6:
+        raise NotFound(f"There is no one run sheet {text[:32]}.", "`fennox restore list` shows those there are.")
+    return rows[0]
+
+
+async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
+    runs = select(Run).where(Run.sheet_id == sheet.id, Run.kind == "restore").order_by(Run.created.desc()).limit(1)
+    return (await session.execute(runs)).scalars().first()
+
+
+async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
+    run = await _run_of(session, row)
+    return SheetShown(
+        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=SheetData.model_validate(row.data)
+    )
+
+
+@router.get("/restores")
+async def list_restores(context: Here, limit: Limit = 50, after: After = None) -> Page[RestoreShown]:
+    """Run sheets, newest first."""
+    async with context.session() as session:
+        rows, cursor = await newest_first(session, select(Sheet), Sheet.created, Sheet.id, limit, after)
+        items = []
+        for row in rows:
+            run = await _run_of(session, row)
+            proof = row.data.get("proof")
+            items.append(
+                RestoreShown(id=row.id, system=row.data["system_name"], backup=row.backup_id, state=row.state,
+                             created=row.created, by=row.by, run=run.id if run else None,
+                             proved=proof["proved"] if proof else None)
+            )  # fmt: skip
+        return Page(items=items, after=cursor)
+
+
+@router.post("/restores", status_code=202)
+async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: Who) -> RunShown:
+    """Start drafting a run sheet: backup and target are looked at, nothing is changed."""
+    async with context.session() as session:
+        backup = await find_backup(session, wanted.backup)
+        own = await session.get_one(System, backup.system_id)
+        system = await named(session, System, wanted.onto) if wanted.onto else own
+        if system.id != own.id:
+            raise BadInput(
+                f"The backup is of {own.name}, not of {system.name}.",
+                "Say where the fresh machine answers with --at; restoring onto another system comes with migrations.",
+                field="onto",
+            )
+        kind, _ = context.kind(system.kind)
+        parts_to_take(kind, wanted.parts)
+        address = str(parse_address(wanted.at, kind.port)) if wanted.at else system.address
+        login = (
+            await named(session, Login, wanted.login) if wanted.login else await session.get_one(Login, system.login_id)
+        )
+        key = wanted.key or (system.key if address == system.address else None)
+    if key is None:
+        link = await context.connect(kind, address, login, None)  # tells the fingerprint, and raises KeyUnknown
+        await link.close()
+        raise KeyUnknown("The target's fingerprint was not accepted.", "Accept it.")
+    async with context.session() as session:
+        run = await queue.enqueue(
+            session,
+            "draft",
+            by=who.name,
+            now=context.now(),
+            system_id=system.id,
+            order={
+                "backup": backup.id,
+                "login": login.id,
+                "address": address,
+                "key": key,
+                "parts": wanted.parts,
+            },
+        )
+        await audit.note(session, request, "drafted a restore", "system", system.name, backup=backup.id, at=address)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.get("/restores/{sheet}")
+async def show_restore(sheet: str, context: Here) -> SheetShown:
+    """One run sheet, with the state of each step, its gates and its proof."""
+    async with context.session() as session:
+        return await _shown(session, await find_sheet(session, sheet))
+
+
+@router.post("/restores/{sheet}/start", status_code=202)
+async def start_restore(
+    sheet: str, request: Request, context: Here, who: Who, idempotency_key: str | None = Header(default=None)
+) -> RunShown:
+    """Do exactly what the sheet says; a failed or stopped one goes on where it was."""
+    async with context.session() as session:
+        row = await find_sheet(session, sheet)
+        data = SheetData.model_validate(row.data)
+        if blockers := data.blockers():
+            raise Conflict(f"The sheet has a blocker: {blockers[0].text}", blockers[0].remedy or "Remove the reason.")
+        if data.state in ("proved", "not proved"):
+            raise Conflict("This sheet has been done.", "Draft a new one.")
+        run = await queue.enqueue(
+            session,
+            "restore",
+            by=who.name,
+            now=context.now(),
+            system_id=row.system_id,
+            sheet_id=row.id,
+            order=await _safety_order(session, row, context.now()),
+            idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+        )
+        await audit.note(session, request, "started a restore", "system", data.system_name, sheet=row.id, run=run.id)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+async def _safety_order(session: AsyncSession, row: Sheet, now: datetime) -> dict[str, str]:
+    """Id and time of the safety copy are fixed when the restore is first queued."""
+    before = await _run_of(session, row)
+    if before is not None:
+        return {key: before.order[key] for key in ("safety_backup", "safety_time")}
+    return {"safety_backup": secrets.token_hex(16), "safety_time": stamp(now)}
+
+
+@router.post("/restores/{sheet}/answer", status_code=202)
+async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context: Here, who: Who) -> RunShown:
+    """Answer a gate; the restore goes on."""
+    async with context.session() as session:
+        row = await find_sheet(session, sheet)
+        await session.refresh(row, with_for_update=True)
+        data = SheetData.model_validate(row.data)
+        gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
+        if gate is None:
+            raise NotFound(f"The sheet has no gate {wanted.gate}.", "Look at the sheet again.", field="gate")
+        if gate.answer is not None:
+            raise Conflict(f"{gate.by} has already answered: {gate.answer}.", "Look at the sheet again.")
+        if wanted.answer not in gate.choices:
+            raise BadInput(
+                f"{wanted.answer!r} is no answer.", f"Say one of: {', '.join(gate.choices)}.", field="answer"
+            )
+        run = await _run_of(session, row)
+        if run is None or run.state != "waiting":
+            raise Conflict("The restore does not wait for an answer.", "Follow its run.")
+        gate.answer, gate.by, gate.at = wanted.answer, who.name, context.now()
+        row.data = data.model_dump(mode="json")
+        await session.execute(
+            update(Run).where(Run.id == run.id, Run.state.in_(ACTIVE)).values(state="queued", reason="", remedy="")
+        )
+        await queue.announce(session, run.id)
+        await audit.note(session, request, "answered a gate", "system", data.system_name, question=gate.question[:200],
+                         answer=wanted.answer)  # fmt: skip
+        await session.refresh(run)
+        return await run_shown(context, session, run)

@@ -1,0 +1,161 @@
+"""Routines and the preview of their ladders."""
+
+from __future__ import annotations
+
+import secrets
+
+from fastapi import APIRouter, Header, Request, Response
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Routine, Run, StoreRow
+from fennox.core import ladder, schedule
+from fennox.core.errors import Conflict
+from fennox.service import audit, routines
+from fennox.service.context import Context, named
+from fennox.service.routes.session import Here
+from fennox.service.routes.systems import check_match
+from fennox.wire.base import Page
+from fennox.wire.routines import Kept, NewRoutine, RoutineChange, RoutinePreview, RoutineShown, SystemPreview
+
+router = APIRouter(tags=["routines"])
+
+
+async def _shown(context: Context, session: AsyncSession, row: Routine) -> RoutineShown:
+    store = await session.get_one(StoreRow, row.store_id)
+    last = select(Run.due).where(Run.routine_id == row.id).order_by(Run.due.desc()).limit(1)
+    return RoutineShown(
+        id=row.id,
+        name=row.name,
+        systems=row.systems,
+        when=row.when,
+        zone=row.zone,
+        store=store.name,
+        ladder=row.ladder,
+        mode=row.mode,
+        parts=row.parts,
+        created=row.created,
+        next_run=routines.next_run(row, context.now()),
+        members=[system.name for system in await routines.members(session, row)],
+        last_due=(await session.execute(last)).scalar_one_or_none(),
+    )
+
+
+async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> Routine:
+    routines.check_selector(wanted.systems)
+    schedule.parse(wanted.when, wanted.zone)
+    now = context.now()
+    return Routine(
+        id=secrets.token_hex(16),
+        name=wanted.name,
+        systems=wanted.systems,
+        when=wanted.when.strip().lower(),
+        zone=wanted.zone,
+        store_id=(await named(session, StoreRow, wanted.store)).id,
+        ladder=str(ladder.parse(wanted.ladder)),
+        mode=wanted.mode,
+        parts=wanted.parts,
+        created=now,
+        decided_until=now,
+        version=1,
+    )
+
+
+async def _preview(context: Context, session: AsyncSession, row: Routine) -> RoutinePreview:
+    found = []
+    for system in await routines.members(session, row):
+        backups = await routines.backups_of(session, system.id)
+        why = routines.reasons(backups, [row], context.now())
+        found.append(
+            SystemPreview(
+                system=system.name,
+                backups=[
+                    Kept(backup=item.id, name=item.name, time=item.time, kept_by=why[item.id], goes=not why[item.id])
+                    for item in backups
+                ],
+            )
+        )
+    every = [item for system in found for item in system.backups]
+    coming = schedule.parse(row.when, row.zone).coming(context.now(), 14) if row.mode == "on" else []
+    goes = sum(item.goes for item in every)
+    return RoutinePreview(routine=row.name, next_runs=coming, systems=found, stays=len(every) - goes, goes=goes)
+
+
+@router.get("/routines")
+async def list_routines(context: Here) -> Page[RoutineShown]:
+    """All routines."""
+    async with context.session() as session:
+        rows = (await session.execute(select(Routine).order_by(Routine.name))).scalars()
+        return Page(items=[await _shown(context, session, row) for row in rows])
+
+
+@router.post("/routines", status_code=201)
+async def add_routine(wanted: NewRoutine, request: Request, context: Here) -> RoutineShown:
+    """Make a routine; it begins with its next due time."""
+    async with context.session() as session:
+        if (await session.execute(select(Routine).where(Routine.name == wanted.name))).first() is not None:
+            raise Conflict(f"The routine {wanted.name} is already there.", "Change it, or choose another name.")
+        row = await _made(context, session, wanted)
+        session.add(row)
+        await audit.note(session, request, "added", "routine", row.name, when=row.when, systems=row.systems)
+        await session.flush()
+        return await _shown(context, session, row)
+
+
+@router.post("/routines/preview")
+async def preview_new(wanted: NewRoutine, context: Here) -> RoutinePreview:
+    """What a routine would do, before it is saved."""
+    async with context.session() as session:
+        return await _preview(context, session, await _made(context, session, wanted))
+
+
+@router.get("/routines/{name}")
+async def show_routine(name: str, response: Response, context: Here) -> RoutineShown:
+    """One routine. Its ETag goes with changes."""
+    async with context.session() as session:
+        row = await named(session, Routine, name)
+        response.headers["etag"] = f'"{row.version}"'
+        return await _shown(context, session, row)
+
+
+@router.patch("/routines/{name}")
+async def change_routine(
+    name: str, wanted: RoutineChange, request: Request, context: Here, if_match: str | None = Header(default=None)
+) -> RoutineShown:
+    """Change a routine, switch it on or off, or leave it by hand only on purpose."""
+    async with context.session() as session:
+        row = await named(session, Routine, name)
+        await session.refresh(row, with_for_update=True)
+        check_match(if_match, row.version)
+        if wanted.systems is not None:
+            routines.check_selector(wanted.systems)
+            row.systems = wanted.systems
+        schedule.parse(wanted.when or row.when, wanted.zone or row.zone)
+        row.when, row.zone = (wanted.when or row.when).strip().lower(), wanted.zone or row.zone
+        if wanted.store is not None:
+            row.store_id = (await named(session, StoreRow, wanted.store)).id
+        if wanted.ladder is not None:
+            row.ladder = str(ladder.parse(wanted.ladder))
+        if wanted.mode is not None:
+            row.mode = wanted.mode
+        row.decided_until = context.now()  # what was due before the change is not caught up
+        row.version += 1
+        await audit.note(session, request, "changed", "routine", row.name, what=", ".join(wanted.model_fields_set))
+        await session.flush()
+        return await _shown(context, session, row)
+
+
+@router.delete("/routines/{name}", status_code=204)
+async def remove_routine(name: str, request: Request, context: Here) -> None:
+    """Remove a routine; its backups stay."""
+    async with context.session() as session:
+        row = await named(session, Routine, name)
+        await session.delete(row)
+        await audit.note(session, request, "removed", "routine", row.name)
+
+
+@router.get("/routines/{name}/preview")
+async def preview_routine(name: str, context: Here) -> RoutinePreview:
+    """The next runs, and for each backup what keeps it."""
+    async with context.session() as session:
+        return await _preview(context, session, await named(session, Routine, name))

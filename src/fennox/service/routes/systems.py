@@ -1,0 +1,266 @@
+"""Systems and kinds."""
+
+from __future__ import annotations
+
+import secrets
+from collections import defaultdict
+
+from fastapi import APIRouter, Header, Request, Response
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, Copy, Login, Routine, Run, StoreRow, System
+from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
+from fennox.core.format.manifest import Finding, Machine
+from fennox.core.kinds.model import Kind
+from fennox.core.names import folder_name
+from fennox.engine.capture import identify, values_of
+from fennox.service import audit, routines, taking
+from fennox.service.context import Context, named, parse_address
+from fennox.service.routes.session import Here
+from fennox.wire.base import Page
+from fennox.wire.systems import (
+    Confirmed,
+    KindShown,
+    NewSystem,
+    PartShown,
+    Probe,
+    RunBrief,
+    SystemChange,
+    SystemShown,
+)
+
+router = APIRouter(tags=["systems"])
+
+
+def _parts(kind: Kind) -> list[PartShown]:
+    return [
+        PartShown(name=part.name, title=part.title, essential=part.essential, default=part.default,
+                  uses=part.uses, overwrites=part.overwrites)
+        for part in kind.part
+    ]  # fmt: skip
+
+
+@router.get("/kinds")
+async def list_kinds(context: Here) -> Page[KindShown]:
+    """The kinds this service knows."""
+    found = []
+    for name in context.kind_names():
+        kind, _ = context.kind(name)
+        found.append(
+            KindShown(
+                name=kind.name,
+                version=kind.version,
+                title=kind.title,
+                about=kind.about.strip(),
+                reach=kind.reach,
+                port=kind.port,
+                settings={key: setting.title for key, setting in kind.settings.items()},
+                parts=_parts(kind),
+                census=list(kind.census),
+                left_out=kind.left_out,
+                steps=[f"{phase}: {step.title}" for phase, step in kind.restore.steps()],
+            )
+        )
+    return Page(items=found)
+
+
+def _brief(run: Run | None) -> RunBrief | None:
+    return RunBrief(id=run.id, kind=run.kind, state=run.state, at=run.ended or run.created) if run else None
+
+
+async def shown(context: Context, session: AsyncSession, rows: list[System]) -> list[SystemShown]:
+    """Systems with what is known of their backups, in a few queries however many there are."""
+    newest = await taking.newest_good(session)
+    counted = await taking.counts(session)
+    logins = {row.id: row.name for row in (await session.execute(select(Login))).scalars()}
+    stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
+    copies: dict[str, list[str]] = defaultdict(list)
+    wanted = [backup.id for backup in newest.values()]
+    for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted)))).scalars():
+        copies[copy.backup_id].append(stores[copy.store_id])
+    last = select(Run).distinct(Run.system_id).where(Run.system_id.is_not(None), Run.state.not_in(ACTIVE))
+    last_runs = {
+        run.system_id: run
+        for run in (await session.execute(last.order_by(Run.system_id, Run.created.desc()))).scalars()
+    }
+    active = {run.system_id: run for run in (await session.execute(select(Run).where(Run.state.in_(ACTIVE)))).scalars()}
+    all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
+    found = []
+    for row in rows:
+        backup = newest.get(row.id)
+        mine = [routine for routine in all_routines if routines.selects(routine.systems, row)]
+        due = [moment for routine in mine if (moment := routines.next_run(routine, context.now())) is not None]
+        found.append(
+            SystemShown(
+                id=row.id,
+                name=row.name,
+                kind=row.kind,
+                address=row.address,
+                login=logins[row.login_id],
+                key=row.key,
+                site=row.site,
+                labels=row.labels,
+                settings={name: str(value) for name, value in row.settings.items()},
+                machine=Machine.model_validate(row.machine) if row.machine else None,
+                created=row.created,
+                newest_good=backup.time if backup else None,
+                newest_backup=backup.id if backup else None,
+                backups=counted.get(row.id, 0),
+                stores=sorted(copies[backup.id]) if backup else [],
+                routines=[routine.name for routine in mine],
+                next_run=min(due) if due else None,
+                missing=[Finding.model_validate(item) for item in backup.findings] if backup else [],
+                last_run=_brief(last_runs.get(row.id)),
+                active_run=_brief(active.get(row.id)),
+            )
+        )
+    return found
+
+
+@router.get("/systems")
+async def list_systems(
+    context: Here, kind: str | None = None, site: str | None = None, label: str | None = None
+) -> Page[SystemShown]:
+    """The estate; filters by kind, site and label."""
+    async with context.session() as session:
+        rows = list((await session.execute(select(System).order_by(System.name))).scalars())
+        rows = [
+            row
+            for row in rows
+            if (kind is None or row.kind == kind)
+            and (site is None or row.site == site)
+            and (label is None or label in row.labels)
+        ]
+        return Page(items=await shown(context, session, rows))
+
+
+@router.post("/systems", status_code=201)
+async def add_system(wanted: NewSystem, request: Request, context: Here) -> SystemShown:
+    """Enrol a system: reach it, check its key, see who it says it is."""
+    kind, _ = context.kind(wanted.kind)
+    values_of(kind, wanted.settings)
+    address = str(parse_address(wanted.address, kind.port))
+    async with context.session() as session:
+        login = await named(session, Login, wanted.login)
+        taken = select(System).where((System.name == wanted.name) | (System.address == address))
+        if (other := (await session.execute(taken)).scalars().first()) is not None:
+            raise Conflict(f"The system {other.name} at {other.address} is already there.", "Choose another name.")
+    link = await context.connect(kind, address, login, wanted.key)
+    try:
+        machine = await identify(kind, link, wanted.settings)
+    finally:
+        await link.close()
+    async with context.session() as session:
+        system_id = secrets.token_hex(16)
+        row = System(
+            id=system_id,
+            name=wanted.name,
+            folder=folder_name(wanted.name, system_id),
+            kind=kind.name,
+            address=address,
+            login_id=login.id,
+            key=link.fingerprint,
+            site=wanted.site,
+            labels=wanted.labels,
+            settings=dict(wanted.settings),
+            machine=machine.model_dump(mode="json"),
+            created=context.now(),
+        )
+        session.add(row)
+        await audit.note(session, request, "enrolled", "system", row.name, address=address, key=link.fingerprint)
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
+
+
+@router.get("/systems/{name}")
+async def show_system(name: str, response: Response, context: Here) -> SystemShown:
+    """One system. Its ETag goes with changes."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        response.headers["etag"] = f'"{row.version}"'
+        return (await shown(context, session, [row]))[0]
+
+
+@router.patch("/systems/{name}")
+async def change_system(
+    name: str,
+    wanted: SystemChange,
+    request: Request,
+    response: Response,
+    context: Here,
+    if_match: str | None = Header(default=None),
+) -> SystemShown:
+    """Change a system; with If-Match only if nobody else changed it meanwhile."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        await session.refresh(row, with_for_update=True)
+        check_match(if_match, row.version)
+        kind, _ = context.kind(row.kind)
+        if wanted.address is not None:
+            row.address = str(parse_address(wanted.address, kind.port))
+        if wanted.login is not None:
+            row.login_id = (await named(session, Login, wanted.login)).id
+        if wanted.settings is not None:
+            values_of(kind, wanted.settings)
+            row.settings = dict(wanted.settings)
+        row.key = wanted.key if wanted.key is not None else row.key
+        row.site = wanted.site if wanted.site is not None else row.site
+        row.labels = wanted.labels if wanted.labels is not None else row.labels
+        row.version += 1
+        response.headers["etag"] = f'"{row.version}"'
+        changed = ", ".join(sorted(wanted.model_fields_set))
+        await audit.note(session, request, "changed", "system", row.name, what=changed)
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
+
+
+def check_match(if_match: str | None, version: int) -> None:
+    if if_match is not None and if_match.strip('"') not in ("*", str(version)):
+        raise Conflict("Somebody else changed it meanwhile.", "Look at it again, then repeat the change.")
+
+
+@router.post("/systems/{name}/probe")
+async def probe_system(name: str, context: Here) -> Probe:
+    """Reach a live system and say what it is, storing nothing."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        login = await session.get_one(Login, row.login_id)
+    kind, _ = context.kind(row.kind)
+    known = str(row.machine["id"]) if row.machine else None
+    try:
+        link = await context.connect(kind, row.address, login, row.key)
+        try:
+            machine = await identify(kind, link, dict(row.settings))
+        finally:
+            await link.close()
+    except FennoxError as error:
+        fingerprint = error.fields.get("fingerprint")
+        return Probe(reached=False, fingerprint=str(fingerprint or ""), fingerprint_known=False, machine=None,
+                     same_machine=None, parts=_parts(kind), problem=error.what, remedy=error.remedy)  # fmt: skip
+    return Probe(
+        reached=True,
+        fingerprint=link.fingerprint,
+        fingerprint_known=True,
+        machine=machine,
+        same_machine=machine.id == known if known else None,
+        parts=_parts(kind),
+    )
+
+
+@router.post("/systems/{name}/confirm")
+async def confirm_system(name: str, wanted: Confirmed, request: Request, context: Here) -> SystemShown:
+    """Say that the machine that answers now is this system; its backups go on under the new identity."""
+    probe = await probe_system(name, context)
+    if probe.machine is None:
+        raise NotFound(probe.problem or "The system does not answer.", probe.remedy or "")
+    if probe.machine.id != wanted.machine:
+        raise BadInput(f"The machine that answers is {probe.machine.id}.", "Confirm that one, or look again.")
+    async with context.session() as session:
+        row = await named(session, System, name)
+        before = str(row.machine["id"]) if row.machine else "-"
+        row.machine = probe.machine.model_dump(mode="json")
+        row.version += 1
+        await audit.note(session, request, "confirmed", "system", row.name, before=before, now=wanted.machine)
+        await session.flush()
+        return (await shown(context, session, [row]))[0]

@@ -1,0 +1,85 @@
+"""Routines: which systems, when, and what their ladders keep."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Routine, System
+from fennox.core import ladder, schedule
+from fennox.core.errors import BadInput
+from fennox.core.ladder import Item
+
+_TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
+
+
+def check_selector(text: str) -> None:
+    """``all``, or terms that must all fit. Empty never means everything."""
+    for term in _terms(text):
+        if term != "all" and not _TERM.match(term):
+            raise BadInput(
+                f"{term!r} does not say which systems.",
+                "Write `all`, or terms like `kind=linux-server site=holm label=web`.",
+                field="systems",
+            )
+
+
+def _terms(text: str) -> list[str]:
+    terms = text.split()
+    if not terms:
+        raise BadInput("It is not said which systems.", "Write `all` if you mean all of them.", field="systems")
+    return terms
+
+
+def selects(text: str, system: System) -> bool:
+    for term in _terms(text):
+        match = _TERM.match(term)
+        if match is None:
+            continue  # `all`; anything else was refused when the routine was made
+        field, value = match.groups()
+        fits = value in system.labels if field == "label" else getattr(system, field) == value
+        if not fits:
+            return False
+    return True
+
+
+def next_run(routine: Routine, now: datetime) -> datetime | None:
+    if routine.mode != "on":
+        return None
+    return schedule.parse(routine.when, routine.zone).after(now)
+
+
+async def members(session: AsyncSession, routine: Routine) -> list[System]:
+    rows = (await session.execute(select(System).order_by(System.name))).scalars()
+    return [row for row in rows if selects(routine.systems, row)]
+
+
+def item_of(backup: Backup) -> Item:
+    return Item(
+        id=backup.id,
+        time=backup.time,
+        held=(backup.held_because or "held") if backup.held else None,
+        doubtful=backup.doubtful,
+        safety=backup.purpose == "safety",
+    )
+
+
+async def backups_of(session: AsyncSession, system_id: str) -> list[Backup]:
+    rows = select(Backup).where(Backup.system_id == system_id).order_by(Backup.time.desc(), Backup.sequence.desc())
+    return list((await session.execute(rows)).scalars())
+
+
+def reasons(backups: list[Backup], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
+    """What keeps each backup of a system, by every routine that selects it. Without a routine all are kept."""
+    if not mine:
+        return {backup.id: ["no routine's ladder applies"] for backup in backups}
+    found: dict[str, list[str]] = {backup.id: [] for backup in backups}
+    for routine in mine:
+        items = [item_of(backup) for backup in backups]
+        kept = ladder.kept(items, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
+        for backup_id, why in kept.items():
+            found[backup_id] += [reason for reason in why if reason not in found[backup_id]]
+    return found

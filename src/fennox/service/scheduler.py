@@ -1,0 +1,97 @@
+"""Decides what is due, one process at a time, and marks what the ladders let go."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from typing import Any
+
+import structlog
+from sqlalchemy import func, select, text
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, Routine, Run, StoreRow, System
+from fennox.core import schedule
+from fennox.core.errors import Conflict, FennoxError, TryLater
+from fennox.core.format import notes
+from fennox.core.time import stamp
+from fennox.service import queue, routines
+from fennox.service.context import Context
+
+log: Any = structlog.get_logger()
+
+_DECIDING = 7202  # advisory lock: one process decides at a time
+_REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
+
+
+async def decide_for_ever(context: Context) -> None:
+    while True:
+        try:
+            await decide(context)
+        except TryLater as error:
+            log.warning("database out of reach", reason=error.what)
+        await asyncio.sleep(_SIMULATED_PAUSE if context.simulated else _REAL_PAUSE)
+
+
+async def decide(context: Context) -> None:
+    """Queue what is due. Deciding twice is harmless: a routine, a system and a due time are unique together."""
+    async with context.session() as session:
+        if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))).scalar_one():
+            return
+        for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
+            for system in await routines.members(session, routine):
+                await _decide_one(context, session, routine, system)
+    await mark_expired(context)
+
+
+async def _decide_one(context: Context, session: AsyncSession, routine: Routine, system: System) -> None:
+    last = select(func.max(Run.due)).where(Run.routine_id == routine.id, Run.system_id == system.id)
+    decided = (await session.execute(last)).scalar_one_or_none()
+    since = max(filter(None, (routine.decided_until, system.created, decided)))
+    due = schedule.parse(routine.when, routine.zone).newest_due(since, context.now())
+    if due is None:
+        return
+    try:
+        await queue.enqueue(
+            session,
+            "take",
+            by=f"routine {routine.name}",
+            now=context.now(),
+            system_id=system.id,
+            store_id=routine.store_id,
+            routine_id=routine.id,
+            backup_id=secrets.token_hex(16),
+            due=due,
+            order={"name": "", "note": "", "parts": routine.parts},
+        )
+    except Conflict:
+        return  # a run of this system is active; it is decided again when that has ended
+
+
+async def mark_expired(context: Context) -> None:
+    """Mark backups that nothing keeps any more, in the catalogue and by a note in each store."""
+    async with context.session() as session:
+        all_routines = list((await session.execute(select(Routine))).scalars())
+        gone: list[Backup] = []
+        for system in (await session.execute(select(System))).scalars().all():
+            mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+            backups = await routines.backups_of(session, system.id)
+            why = routines.reasons([backup for backup in backups if not backup.expired], mine, context.now())
+            gone += [backup for backup in backups if not backup.expired and not why[backup.id]]
+        for backup in gone:
+            await _write_notes(context, session, backup)
+            backup.expired = True
+
+
+async def _write_notes(context: Context, session: AsyncSession, backup: Backup) -> None:
+    note = notes.Note(
+        fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
+        reason="no rung of its ladders keeps it",
+    )  # fmt: skip
+    for store in (await session.execute(select(StoreRow).join(Copy).where(Copy.backup_id == backup.id))).scalars():
+        try:
+            vault = await context.vault(session, store)
+            record = await vault.find_record(backup.id)
+            await vault.write_note(note, record.reference)
+        except FennoxError as error:
+            log.warning("expiry could not be noted in the store", store=store.name, reason=error.what)

@@ -1,0 +1,62 @@
+"""Settings of the service: ``fennox.toml`` and ``FENNOX_*``; read here and nowhere else."""
+
+from __future__ import annotations
+
+import ipaddress
+import os
+from pathlib import Path
+from typing import Self
+
+from pydantic import Field, model_validator
+from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
+
+
+class Settings(BaseSettings):
+    """Every setting has a name in ``fennox.toml`` and one in the environment: ``FENNOX_`` and the name in capitals."""
+
+    model_config = SettingsConfigDict(env_prefix="FENNOX_", extra="forbid")
+
+    database: str = Field(description="URL of the PostgreSQL database, postgresql+psycopg://…")
+    state: Path = Field(description="Folder of the service key file, readable by its owner only.")
+    host: str = "127.0.0.1"
+    port: int = 8420
+    tls_certificate: Path | None = None
+    tls_key: Path | None = None
+    public_address: str | None = Field(default=None, description="How people reach the console, for links.")
+    workers: int = Field(default=4, ge=0, le=64, description="Runs at one time in the service's own process.")
+    lease_seconds: float = Field(default=30, gt=0)
+    argon_memory_kib: int = Field(default=256 * 1024, ge=64)
+    log: str = "console"
+
+    @classmethod
+    def settings_customise_sources(
+        cls,
+        settings_cls: type[BaseSettings],
+        init_settings: PydanticBaseSettingsSource,
+        env_settings: PydanticBaseSettingsSource,
+        dotenv_settings: PydanticBaseSettingsSource,
+        file_secret_settings: PydanticBaseSettingsSource,
+    ) -> tuple[PydanticBaseSettingsSource, ...]:
+        file = os.environ.get("FENNOX_SETTINGS", "fennox.toml")
+        return init_settings, env_settings, TomlConfigSettingsSource(settings_cls, toml_file=file)
+
+    @model_validator(mode="after")
+    def no_plain_http_off_loopback(self) -> Self:
+        loopback = self.host == "localhost" or _is_loopback(self.host)
+        if not loopback and not (self.tls_certificate and self.tls_key):
+            raise ValueError(
+                f"{self.host} is not a loopback address: give tls_certificate and tls_key, or use 127.0.0.1"
+            )
+        return self
+
+    @property
+    def url(self) -> str:
+        scheme = "https" if self.tls_certificate else "http"
+        return self.public_address or f"{scheme}://{self.host}:{self.port}"
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False

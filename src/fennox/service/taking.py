@@ -1,0 +1,182 @@
+"""A take as a run: what the engine needs, and what the catalogue keeps of the backup."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow, System
+from fennox.core.errors import MendSettings
+from fennox.core.format import records
+from fennox.core.format.manifest import Reached
+from fennox.core.time import parse_stamp, stamp
+from fennox.engine.journal import Journal
+from fennox.engine.take import Order, Subject, Taken, take
+from fennox.engine.vault import Vault
+from fennox.links.base import Link
+from fennox.service import queue
+from fennox.service.context import Context
+from fennox.service.queue import Lease
+
+
+async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
+    login = await session.get_one(Login, system.login_id)
+    kind, text = context.kind(system.kind)
+    machine = str(system.machine["id"]) if system.machine else ""
+    reached = Reached(address=system.address, account=login.account, key=system.key)
+    return Subject(system.id, system.name, system.folder, kind, text, dict(system.settings), machine, reached)
+
+
+async def next_order(session: AsyncSession, run: Run, system: System, *, backup: str, time: str, apart: bool) -> Order:
+    """The order of a take: what was fixed when it was queued, and its place behind the system's newest backup."""
+    newest = (
+        await session.execute(
+            select(Backup).where(Backup.system_id == system.id).order_by(Backup.sequence.desc()).limit(1)
+        )
+    ).scalar_one_or_none()
+    routine = await session.get(Routine, run.routine_id) if run.routine_id else None
+    return Order(
+        backup=backup,
+        run=run.id,
+        attempt=run.attempt,
+        time=time,
+        sequence=newest.sequence + 1 if newest else 1,
+        previous=records.Previous(backup=newest.id, digest=newest.digest) if newest else None,
+        name=run.order.get("name", ""),
+        note=run.order.get("note", ""),
+        routine=routine.name if routine else None,
+        parts=run.order.get("parts"),
+        apart=apart,
+    )
+
+
+async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        store = await session.get_one(StoreRow, run.store_id)
+        login = await session.get_one(Login, system.login_id)
+        subject = await subject_of(context, session, system)
+        vault = await context.vault(session, store)
+        assert run.backup_id is not None
+        order = await next_order(
+            session, run, system, backup=run.backup_id, time=stamp(run.created), apart=vault.opening is None
+        )
+    await journal.step(f"Reach {system.address}")
+    link = await context.connect(subject.kind, system.address, login, system.key)
+    try:
+        taken = await take(vault, context.index(store.id), link, subject, order, journal, any_machine=False)
+    finally:
+        await link.close()
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        keep_backup(session, run, system.id, store.id, taken, vault)
+        current = await session.get_one(System, system.id)
+        current.machine = taken.head.machine.model_dump(mode="json")
+        run.documents, run.size = taken.reference.sizes.documents, taken.reference.sizes.bytes
+        run.result = {
+            "backup": taken.reference.backup,
+            "documents": taken.reference.sizes.documents,
+            "bytes": taken.reference.sizes.bytes,
+            "new_bytes": taken.written.bytes,
+            "objects": taken.written.objects,
+            "unchanged": taken.unchanged,
+        }
+        await queue.end(session, run, "done", context.now())
+
+
+async def take_safety_copy(
+    context: Context, lease: Lease, link: Link, subject: Subject, store: StoreRow, vault: Vault, journal: Journal
+) -> Taken:
+    """What a target holds before it is overwritten, as an ordinary backup on hold."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        # one for a run, so that a run that was taken up again finds the copy it already made
+        backup = str(run.order.get("safety_backup"))
+        time = str(run.order.get("safety_time"))
+        known = await session.get(Backup, backup)
+        order = await next_order(session, run, system, backup=backup, time=time, apart=False)
+        if known is not None:
+            order = replace(order, sequence=known.sequence)
+    order = replace(order, name="before-restore", note="What the target held before the restore.", purpose="safety",
+                    parts=None, routine=None)  # fmt: skip
+    taken = await take(vault, context.index(store.id), link, subject, order, journal, any_machine=True)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        if await session.get(Backup, backup) is None:
+            row = keep_backup(session, run, system.id, store.id, taken, vault)
+            row.held, row.held_because = True, "what the target held before a restore"
+    return taken
+
+
+def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, taken: Taken, vault: Vault) -> Backup:
+    """Enter a backup into the catalogue, in the transaction that holds the run."""
+    reference, head = taken.reference, taken.head
+    row = Backup(
+        id=reference.backup,
+        system_id=system_id,
+        run_id=run.id,
+        routine_id=run.routine_id,
+        name=reference.name,
+        note=reference.note,
+        purpose=reference.purpose,
+        kind=reference.kind,
+        time=parse_stamp(reference.time),
+        sequence=reference.sequence,
+        digest=taken.digest,
+        parts=[{"name": part.name, "documents": part.documents, "bytes": part.bytes} for part in head.parts],
+        documents=reference.sizes.documents,
+        size=reference.sizes.bytes,
+        new_bytes=taken.written.bytes,
+        unchanged=taken.unchanged,
+        partial=reference.partial,
+        account=head.reached.account,
+        machine=head.machine.model_dump(mode="json"),
+        census=_census_for_catalogue(head.census, vault),
+        findings=[finding.model_dump(mode="json") for finding in head.findings],
+        left_out=head.left_out,
+    )
+    session.add(row)
+    session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time))
+    return row
+
+
+def _census_for_catalogue(census: dict[str, list[str]], vault: Vault) -> dict[str, Any]:
+    """Names in custody ``kept``; in ``apart`` only digests keyed under W (store-format §3.5)."""
+    if vault.header is not None and vault.opening is not None:
+        return dict(census)
+    return {
+        name: [vault.secret.keyed_digest(value.encode()).hex() for value in values] for name, values in census.items()
+    }
+
+
+async def newest_good(session: AsyncSession) -> dict[str, Backup]:
+    """The newest backup of each system that a restore would rely on."""
+    ranked = (
+        select(Backup)
+        .where(Backup.purpose == "backup", Backup.doubtful.is_(False))
+        .distinct(Backup.system_id)
+        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
+    )
+    return {row.system_id: row for row in (await session.execute(ranked)).scalars()}
+
+
+async def counts(session: AsyncSession) -> dict[str, int]:
+    found = await session.execute(
+        select(Backup.system_id, func.count()).where(Backup.purpose == "backup").group_by(Backup.system_id)
+    )
+    return {system: count for system, count in found}
+
+
+def check_store_given(stores: list[StoreRow]) -> StoreRow:
+    if len(stores) == 1:
+        return stores[0]
+    names = ", ".join(store.name for store in stores)
+    raise MendSettings(
+        "There is no store yet." if not stores else f"There are {len(stores)} stores: {names}.",
+        "Add one with `fennox store add`." if not stores else "Say which one with --store.",
+    )

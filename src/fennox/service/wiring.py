@@ -1,0 +1,120 @@
+"""Joins all rooms: what ``fennox serve`` and ``fennox worker run`` start."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import signal
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+import structlog
+import uvicorn
+from fastapi import FastAPI
+from pydantic import ValidationError
+
+from fennox.catalogue.schema import upgrade
+from fennox.core.errors import MendSettings
+from fennox.service import keyfile, scheduler, signin
+from fennox.service.app import make_app
+from fennox.service.clock import SimulatedClock, real_now
+from fennox.service.context import Context, open_context
+from fennox.service.settings import Settings
+from fennox.service.worker import RunWorker, listen
+
+log: Any = structlog.get_logger()
+
+
+def read_settings(**given: object) -> Settings:
+    """From options, environment and ``fennox.toml``; a wrong one is told by its name."""
+    try:
+        return Settings(**{name: value for name, value in given.items() if value is not None})  # type: ignore[arg-type]
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = ".".join(str(step) for step in first["loc"]) or "settings"
+        text = str(first["msg"]).removeprefix("Value error, ")
+        raise MendSettings(f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml.") from error
+
+
+def start_logging(form: str) -> None:
+    renderer: Any = structlog.processors.JSONRenderer() if form == "json" else structlog.dev.ConsoleRenderer()
+    structlog.configure(
+        processors=[
+            structlog.contextvars.merge_contextvars,
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            renderer,
+        ]
+    )
+    logging.getLogger("asyncssh").setLevel(logging.ERROR)
+
+
+async def _context(settings: Settings, clock: Path | None) -> Context:
+    now = SimulatedClock(clock).now if clock else real_now
+    await asyncio.to_thread(upgrade, settings.database)
+    return await open_context(settings, now, keyfile.load(settings.state), simulated=clock is not None)
+
+
+@asynccontextmanager
+async def _together(*works: Any) -> AsyncIterator[None]:
+    """Run things beside what is inside; cancel them at its end."""
+    tasks = [asyncio.create_task(work) for work in works]
+    try:
+        yield
+    finally:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+
+def serve(settings: Settings, clock: Path | None) -> None:
+    """The service: API, console, scheduler, and a worker in the same process if it has slots."""
+    start_logging(settings.log)
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        context = await _context(settings, clock)
+        app.state.context = context
+        async with context.session() as session:
+            code = await signin.new_setup_code(session)
+        if code is not None:
+            log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
+        works = [scheduler.decide_for_ever(context), listen(settings.database, app.state.hub.heard)]
+        if settings.workers:
+            works.append(RunWorker(context, settings.workers).work())
+        async with _together(*works):
+            log.info("ready", address=settings.url)
+            yield
+        await context.engine.dispose()
+
+    uvicorn.run(
+        make_app(None, lifespan),
+        host=settings.host,
+        port=settings.port,
+        ssl_certfile=settings.tls_certificate,
+        ssl_keyfile=settings.tls_key,
+        log_level="warning",
+        access_log=False,
+        timeout_graceful_shutdown=3,
+        server_header=False,
+    )
+
+
+def work(settings: Settings, clock: Path | None) -> None:
+    """A worker of its own; ends on SIGTERM or Ctrl C, handing back what it holds."""
+    start_logging(settings.log)
+
+    async def run() -> None:
+        context = await _context(settings, clock)
+        stopped = asyncio.Event()
+        for name in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(name, stopped.set)
+        async with _together(RunWorker(context, settings.workers or 4).work()):
+            log.info("worker ready")
+            await stopped.wait()
+        await context.engine.dispose()
+
+    asyncio.run(run())

@@ -1,0 +1,41 @@
+"""What all answers and requests share. Times are RFC 3339 in UTC, sizes bytes, durations seconds."""
+
+from __future__ import annotations
+
+from typing import Generic, TypeVar
+
+from pydantic import BaseModel, ConfigDict
+
+T = TypeVar("T")
+
+
+class Wanted(BaseModel):
+    """Base of requests: unknown fields are an error, so that a misspelt wish is not silently ignored."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Shown(BaseModel):
+    """Base of answers. Readers of the API must ignore fields they do not know."""
+
+    model_config = ConfigDict(extra="ignore", json_schema_serialization_defaults_required=True)
+
+
+class Page(Shown, Generic[T]):
+    """One page of a list; ``after`` is the cursor of the next one, or null."""
+
+    items: list[T]
+    after: str | None = None
+
+
+class Problem(Shown):
+    """RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on the type."""
+
+    model_config = ConfigDict(extra="allow")
+
+    type: str
+    title: str
+    status: int
+    detail: str
+    remedy: str
+    field: str | None = None

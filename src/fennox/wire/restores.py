@@ -1,0 +1,44 @@
+"""Restores: drafting a run sheet, starting it, answering its gates."""
+
+from __future__ import annotations
+
+from pydantic import Field, SecretStr
+
+from fennox.core.names import Noun
+from fennox.core.restoring.sheet import Sheet
+from fennox.core.time import Aware
+from fennox.wire.base import Shown, Wanted
+
+
+class NewDraft(Wanted):
+    backup: str
+    onto: Noun | None = Field(default=None, description="The system; the backup's own if left out.")
+    at: str | None = Field(default=None, description="Where the target answers now, if not at the system's address.")
+    login: Noun | None = Field(default=None, description="The login of the target, if not the system's.")
+    key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
+    parts: list[Noun] | None = None
+    passphrase: SecretStr | None = None
+
+
+class SheetAnswer(Wanted):
+    gate: int
+    answer: str
+
+
+class RestoreShown(Shown):
+    id: str
+    system: str
+    backup: str
+    state: str
+    created: Aware
+    by: str
+    run: str | None
+    proved: bool | None
+
+
+class SheetShown(Shown):
+    id: str
+    created: Aware
+    by: str
+    run: str | None
+    sheet: Sheet

@@ -1,0 +1,81 @@
+"""Runs and the estate's state."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import SecretStr
+
+from fennox.core.time import Aware
+from fennox.wire.base import Shown, Wanted
+
+RunKind = Literal["take", "draft", "restore"]
+RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
+
+
+class StepShown(Shown):
+    title: str
+    started: Aware
+    ended: Aware | None
+    attempt: int
+
+
+class LogLine(Shown):
+    id: int
+    at: Aware
+    level: Literal["info", "warning", "error"]
+    text: str
+
+
+class RunShown(Shown):
+    id: str
+    kind: RunKind
+    state: RunState
+    system: str | None
+    store: str | None
+    routine: str | None
+    backup: str | None
+    sheet: str | None
+    by: str
+    created: Aware
+    started: Aware | None
+    ended: Aware | None
+    attempt: int
+    stop_asked: bool
+    wants_passphrase: bool
+    reason: str
+    remedy: str
+    problem: str | None
+    step: str
+    documents: int
+    bytes: int
+    expected_seconds: float | None
+    steps: list[StepShown] = []
+    result: dict[str, str | int | bool | None] = {}
+
+
+class PassphraseWanted(Wanted):
+    passphrase: SecretStr
+
+
+class Concern(Shown):
+    """Something that is wrong or will be."""
+
+    severity: Literal["high", "low"]
+    about: str
+    text: str
+    remedy: str
+    since: Aware | None
+
+
+class Status(Shown):
+    at: Aware
+    simulated_clock: bool
+    concerns: list[Concern]
+    systems: int
+    protected: int
+    backups: int
+    stores: int
+    routines: int
+    workers: int
+    active_runs: int
