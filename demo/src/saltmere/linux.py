@@ -146,6 +146,8 @@ class LinuxServer:
 
     def start(self) -> None:
         """Start the server and wait until it answers."""
+        if _answers(self.host, self.port):
+            raise RuntimeError(f"something else already answers at {self.host}:{self.port}")
         root = self.folder.resolve()
         script = (
             'set -e; cd "$1"; mount --rbind /usr usr; '

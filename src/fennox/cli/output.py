@@ -34,7 +34,7 @@ def show_list(
 
 
 def show_table(titles: list[str], rows: list[list[object]]) -> None:
-    table = Table(box=None, pad_edge=False, header_style="dim", show_edge=False)
+    table = Table(box=None, pad_edge=False, header_style="dim", show_edge=False, show_header=any(titles))
     for title in titles:
         right = title in ("DOCUMENTS", "SIZE", "NEW", "BACKUPS", "FRESH", "BACKUP", "AFTER") and len(rows) > 0
         table.add_column(title, justify="right" if right and title != "BACKUP" else "left", overflow="fold")

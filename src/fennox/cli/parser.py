@@ -105,7 +105,7 @@ def _stores(nouns: Sub) -> None:
     add.add_argument("address", help="an absolute folder on the machine of the workers")
     _passphrase(add, "makes the key set with its first store; asked for otherwise")
     add.add_argument("--custody", choices=["kept", "apart"], default="kept",
-                     help="whether the service, too, can open backups (kept) or only the passphrase (apart)")  # fmt: skip
+                     help="whether the service can open backups (kept) or only the passphrase (apart)")  # fmt: skip
     add.add_argument("--key-set", default="main", help="the keys it uses; made if not there")
     add.add_argument("--plain-names", choices=["yes", "no"], default="yes", help="whether file names tell systems")
     _verb(store, "list", "stores:list_stores", "list the stores")

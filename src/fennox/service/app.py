@@ -35,6 +35,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
+        generate_unique_id_function=lambda route: route.name,
         responses={"default": {"model": Problem, "description": "A problem (RFC 9457)"}},
     )
     app.state.context = context

@@ -49,7 +49,7 @@ async def _concerns(context: Context, session: AsyncSession, workers: int) -> li
     for system in systems:
         if system.newest_good is None:
             found.append(Concern(severity="high", about=system.name, text=f"{system.name} has no backup.",
-                                 remedy=f"Take one: fennox backup take {system.name}", since=system.created))  # fmt: skip
+                                 remedy=f"Run: fennox backup take {system.name}", since=system.created))  # fmt: skip
         elif system.routines and now - system.newest_good > timedelta(days=8):
             found.append(Concern(severity="high", about=system.name,
                                  text=f"The newest good backup of {system.name} is "
