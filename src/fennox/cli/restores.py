@@ -110,7 +110,8 @@ def _steps(sheet: Sheet) -> None:
         took = f"{(step.ended - step.started).total_seconds():.1f} s" if step.started and step.ended else ""
         rows.append([step.number, step.phase, step.state, step.title + (" (restarts)" if step.restarts else ""),
                      took, step.detail])  # fmt: skip
-        rows += [["", "", "", f"  $ {command}", "", ""] for command in step.commands[:3] if step.do != "gate"]
+        sign = "?" if step.do == "gate" else "$"
+        rows += [["", "", "", f"  {sign} {command}", "", ""] for command in step.commands[:3]]
     show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
 
 

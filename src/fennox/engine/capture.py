@@ -16,7 +16,7 @@ import anyio
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
 from fennox.core.format.manifest import Document, Finding, Machine
 from fennox.core.kinds import evaluation, expressions
-from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, wanted
+from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, filled_json, wanted
 from fennox.core.kinds.model import Ask, Kind, PartModel, Request, Source, Until
 from fennox.core.names import device_path, printable
 from fennox.engine.tarstream import Member, members
@@ -49,6 +49,10 @@ class Capture:
     def conclude(self, parts: list[str]) -> list[Finding]:
         """Findings of the whole, once all documents have been read."""
         return [*self.findings, *evaluation.findings(self.kind, self.evidence, parts)]
+
+    def not_taken(self) -> list[str]:
+        """What was left out: patterns that another part did not take after all, and what cannot be kept."""
+        return sorted({text for text in self.left_out if not any(wanted([text], path) for path in self.evidence.paths)})
 
     def census(self) -> evaluation.Census:
         return evaluation.census(self.kind, self.evidence)
@@ -152,7 +156,9 @@ async def _asked(web: Web, ask: Ask, values: dict[str, str]) -> AsyncGenerator[b
 
 
 async def _send(web: Web, request: Request, values: dict[str, str]) -> bytes:
-    return (await web.request(request.method, filled(request.path, values), json=request.json_body)).body
+    return (
+        await web.request(request.method, filled(request.path, values), json=filled_json(request.json_body, values))
+    ).body
 
 
 async def poll_until(web: Web, request: Request, until: Until, values: dict[str, str]) -> None:

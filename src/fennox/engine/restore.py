@@ -14,7 +14,7 @@ import anyio
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
 from fennox.core.format.manifest import Document, content_digest
 from fennox.core.kinds.evaluation import Census
-from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.model import Kind, StepModel
 from fennox.core.restoring import planning, proving
 from fennox.core.restoring.planning import Target
@@ -205,7 +205,7 @@ class Restore:
             await web.request(
                 model.request.method,
                 filled(model.request.path, self._values()),
-                json=model.request.json_body,
+                json=filled_json(model.request.json_body, self._values()),
                 limit=model.limit,
             )
         return ""

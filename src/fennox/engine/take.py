@@ -169,7 +169,7 @@ def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], f
         census=capture.census(),
         expected=expected(subject.kind, capture.evidence),
         findings=findings,
-        left_out=sorted({*capture.left_out, *subject.kind.left_out}),
+        left_out=[*subject.kind.left_out, *capture.not_taken()],
         routine=order.routine,
         fennox=__version__,
     )

@@ -131,3 +131,14 @@ def _made(expression: Expression, value: str) -> str:
 def filled(word: str, values_by_name: Mapping[str, str]) -> str:
     """Put values in place of ``{name}``; an unknown name is left as it stands, and nothing is interpreted twice."""
     return re.sub(r"\{([a-z][a-z0-9_-]*)\}", lambda match: values_by_name.get(match.group(1), match.group(0)), word)
+
+
+def filled_json(value: object, values_by_name: Mapping[str, str]) -> object:
+    """As :func:`filled`, for every text in a JSON value."""
+    if isinstance(value, str):
+        return filled(value, values_by_name)
+    if isinstance(value, dict):
+        return {name: filled_json(inner, values_by_name) for name, inner in value.items()}
+    if isinstance(value, list):
+        return [filled_json(inner, values_by_name) for inner in value]
+    return value

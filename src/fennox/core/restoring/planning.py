@@ -10,7 +10,7 @@ from hashlib import blake2b
 
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
-from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.expressions import filled, wanted
 from fennox.core.kinds.model import Kind, StepModel
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet, SheetStep
 
@@ -186,11 +186,20 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         left = [value for value in listed if value not in source.head.census.get(name, [])]
         left = [value for value in left if value not in kind.defaults.get(name, [])]
         if left:
-            say("note", "only-on-target", f"{name}: only the target has {_some(left)}; it stays.")
+            stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
+            say("note", "only-on-target", f"{name}: only the target has {_some(left)}; {stays}.")
     if overwrites.changed_count:
         say("note", "overwrites", f"{overwrites.changed_count} documents of the target are overwritten, "
             f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has stay.")  # fmt: skip
     return found
+
+
+def _replaced(kind: Kind, source: Source, parts: list[str], listed: str) -> bool:
+    """Whether the restore replaces the documents a census list is drawn from, and with them names of the target."""
+    uploads = any(step.do == "upload" for _, step in kind.restore.steps())
+    paths = [path for part in written_parts(kind, parts) for path in source.documents.get(part, {})]
+    content = [expression for expression in kind.census[listed] if expression.names is None]
+    return uploads or any(wanted([expression.in_], path) for expression in content for path in paths)
 
 
 _RULES = {

@@ -1,0 +1,126 @@
+"""The storage appliance: exported, lost, restored onto a fresh one that answers elsewhere, and proved."""
+
+from __future__ import annotations
+
+import pytest
+
+from fennox.core.errors import KeyChanged, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.restoring.sheet import Place as Spot
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.vault import Vault
+from fennox.links import web
+from fennox.links.base import Address, Credential
+from saltmere.skerry import Skerry
+from tests.engine.appliances import Place, place
+from tests.engine.keeper import Keeper
+
+__all__ = ["place"]
+
+PASSWORD = "made-up-password"
+
+
+def spot(appliance: Skerry) -> Spot:
+    return Spot(address=appliance.address, account=appliance.account, key=appliance.fingerprint)
+
+
+@pytest.fixture
+def appliance(place: Place) -> Skerry:
+    made = place()
+    made.configure("quay", "keeper", PASSWORD)
+    return made
+
+
+def keeper_of(vault: Vault, appliance: Skerry, *, with_key: bool = True) -> Keeper:
+    login = Credential("keeper", password=PASSWORD)
+    return Keeper(vault, "storage-server", spot(appliance), login, {"secret-key": "yes" if with_key else "no"})
+
+
+async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) -> None:
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    assert taken.head.findings == []
+    assert taken.head.census["pools"] == ["deck", "hold"]
+    assert (await keeper.take()).unchanged
+    appliance.lose()
+    fresh = place()
+    sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))
+    assert sheet.blockers() == []
+    assert sheet.target.address != sheet.after.place.address
+    assert sheet.after.place == Spot(address=appliance.address, account="keeper", key=fresh.fingerprint)
+    assert sheet.restarts == ["Load the export; the appliance then restarts by itself"]
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    assert sheet.proof is not None
+    counts = {item.name: (item.backup, item.fresh, item.after) for item in sheet.proof.lists}
+    assert counts["shares"] == (5, 1, 5)
+    assert counts["users"] == (7, 1, 7)
+    # it answers where the sheet said, with the login of the backup, and no longer with the default one
+    fresh.host, fresh.port, fresh.account, fresh.password = appliance.host, appliance.port, "keeper", PASSWORD
+    fresh.wait()
+    default = Credential("admin", password="admin")
+    link = await web.connect(Address(appliance.host, appliance.port), default, fresh.fingerprint)
+    with pytest.raises(WrongLogin):
+        await link.request("GET", "/api/about")
+    await link.close()
+
+
+async def test_an_export_without_its_key_says_so_when_taken_and_names_what_is_lost(
+    vault: Vault, appliance: Skerry, place: Place
+) -> None:
+    keeper = keeper_of(vault, appliance, with_key=False)
+    taken = await keeper.take()
+    assert [finding.code for finding in taken.head.findings] == ["lacks-secret-key"]
+    appliance.lose()
+    fresh = place()
+    sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))
+    assert "lacks-secret-key" in [finding.code for finding in sheet.findings if finding.severity == "warning"]
+    await keeper.restore(sheet, taken)
+    assert sheet.proof is not None
+    [passwords] = [item for item in sheet.proof.lists if item.name == "known passwords"]
+    assert (sheet.state, passwords.missing) == ("not proved", [f"quay-{n:02}" for n in range(6)])
+
+
+async def test_a_load_that_was_begun_and_not_confirmed_is_asked_about_and_never_repeated(
+    vault: Vault, appliance: Skerry, place: Place
+) -> None:
+    keeper = keeper_of(vault, appliance)
+    taken = await keeper.take()
+    appliance.lose()
+    fresh = place()
+    sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))
+    loading = next(step for step in sheet.steps if step.do == "upload")
+    for step in sheet.steps:
+        if step.number < loading.number and step.do != "safety":
+            step.state = "done"
+    fresh.request("PUT", "/api/quiet", {"quiet": True})
+    loading.state = "doing"  # the worker died here, and nobody knows how far it came
+    await keeper.restore(sheet, taken)
+    gate = sheet.open_gate()
+    assert gate is not None
+    assert (gate.kind, gate.choices) == ("unknown", ["done", "not done"])
+    keeper.answer(sheet, "not done")
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+
+
+async def test_the_certificate_is_the_identity_and_a_change_stops_everything(appliance: Skerry) -> None:
+    address, login = Address(appliance.host, appliance.port), Credential("keeper", password=PASSWORD)
+    with pytest.raises(KeyUnknown) as unknown:
+        await web.connect(address, login, None)
+    assert unknown.value.fields["fingerprint"] == appliance.fingerprint
+    with pytest.raises(KeyChanged):
+        await web.connect(address, login, "SHA256:other")
+    link = await web.connect(address, Credential("keeper", password="wrong"), appliance.fingerprint)
+    with pytest.raises(WrongLogin):
+        await link.request("GET", "/api/about")
+    await link.close()
+    appliance.stop()
+    with pytest.raises(Unreachable):
+        await web.connect(address, login, appliance.fingerprint)
+
+
+async def test_a_take_of_a_stopped_appliance_fails_with_a_sentence(vault: Vault, appliance: Skerry) -> None:
+    keeper = keeper_of(vault, appliance)
+    appliance.stop()
+    with pytest.raises(Unreachable, match="cannot be reached by HTTPS"):
+        await keeper.take(MemoryJournal())
