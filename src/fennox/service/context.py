@@ -136,7 +136,11 @@ class Context:
 
 async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool) -> Context:
     """Connect to the database and learn, or decide for the first time, who this service is."""
-    engine = create_async_engine(settings.database, pool_size=20, max_overflow=20, pool_pre_ping=True)
+    # A process that is paused in a transaction must not hold a run's row for longer than its lease.
+    idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
+    engine = create_async_engine(
+        settings.database, pool_size=20, max_overflow=20, pool_pre_ping=True, connect_args={"options": idle}
+    )
     clock = "simulated" if simulated else "real"
     async with async_sessionmaker(engine)() as session, session.begin():
         state = (await session.execute(select(ServiceState).with_for_update())).scalar_one_or_none()

@@ -67,5 +67,5 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Exception)
     async def mistake(_request: Request, error: Exception) -> JSONResponse:
-        log.error("a mistake in Fennox", error=type(error).__name__)
+        log.error("a mistake in Fennox", exc_info=error)
         return problem_of(FennoxError("A mistake in Fennox.", "Send the log to its makers."))

@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow, System
@@ -159,7 +160,7 @@ async def newest_good(session: AsyncSession) -> dict[str, Backup]:
     ranked = (
         select(Backup)
         .where(Backup.purpose == "backup", Backup.doubtful.is_(False))
-        .distinct(Backup.system_id)
+        .ext(distinct_on(Backup.system_id))
         .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
     )
     return {row.system_id: row for row in (await session.execute(ranked)).scalars()}

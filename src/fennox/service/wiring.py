@@ -39,7 +39,13 @@ def read_settings(**given: object) -> Settings:
 
 
 def start_logging(form: str) -> None:
-    renderer: Any = structlog.processors.JSONRenderer() if form == "json" else structlog.dev.ConsoleRenderer()
+    renderer: Any = (
+        structlog.processors.JSONRenderer()
+        if form == "json"
+        else structlog.dev.ConsoleRenderer(
+            exception_formatter=structlog.dev.plain_traceback  # the pretty one prints local variables, and so secrets
+        )
+    )
     structlog.configure(
         processors=[
             structlog.contextvars.merge_contextvars,

@@ -7,6 +7,7 @@ from collections import defaultdict
 
 from fastapi import APIRouter, Header, Request, Response
 from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, Copy, Login, Routine, Run, StoreRow, System
@@ -79,7 +80,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     wanted = [backup.id for backup in newest.values()]
     for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted)))).scalars():
         copies[copy.backup_id].append(stores[copy.store_id])
-    last = select(Run).distinct(Run.system_id).where(Run.system_id.is_not(None), Run.state.not_in(ACTIVE))
+    last = select(Run).ext(distinct_on(Run.system_id)).where(Run.system_id.is_not(None), Run.state.not_in(ACTIVE))
     last_runs = {
         run.system_id: run
         for run in (await session.execute(last.order_by(Run.system_id, Run.created.desc()))).scalars()

@@ -1,0 +1,54 @@
+"""A private PostgreSQL for a test process, and a fresh migrated database for each test that wants one."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import shutil
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import psycopg
+import pytest
+
+from fennox.catalogue.schema import upgrade
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "scripts"))
+import private_postgres
+
+_count = itertools.count()
+
+
+@pytest.fixture(scope="session")
+def postgres() -> Iterator[Path]:
+    """Below /tmp itself, since the server's own account must be able to enter."""
+    folder = Path(tempfile.mkdtemp(prefix="fennox-pg-", dir="/tmp"))
+    private_postgres.start(folder, sync=False)
+    try:
+        _admin(folder, "create database template_catalogue")
+        upgrade(_url(folder, "template_catalogue"))
+        yield folder
+    finally:
+        private_postgres.stop(folder, "immediate")
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture
+def database(postgres: Path) -> Iterator[str]:
+    """The URL of a database with the newest schema and nothing in it."""
+    name = f"test_{os.getpid()}_{next(_count)}"
+    _admin(postgres, f"create database {name} template template_catalogue")
+    yield _url(postgres, name)
+    _admin(postgres, f"drop database if exists {name} with (force)")
+
+
+def _url(folder: Path, name: str) -> str:
+    return f"postgresql+psycopg://fennox@/{name}?host={folder}/socket"
+
+
+def _admin(folder: Path, statement: str) -> None:
+    address = f"postgresql://fennox@/postgres?host={folder}/socket"
+    with psycopg.connect(address, autocommit=True) as connection:
+        connection.execute(statement.encode())

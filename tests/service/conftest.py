@@ -1,0 +1,55 @@
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from fennox.wire.stores import NewLogin, NewStore
+from fennox.wire.systems import NewSystem
+from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
+from tests.database import database, postgres
+from tests.engine.conftest import install, key_pair
+from tests.places import free_port, loopback
+from tests.service.running import PASSPHRASE, Service
+
+__all__ = ["database", "install", "key_pair", "new_key_pair", "postgres"]
+
+
+@pytest.fixture
+def service(tmp_path: Path, database: str) -> Iterator[Service]:
+    """A service with a first administrator and nothing else."""
+    host = loopback()
+    made = Service(tmp_path, database, host, free_port(host))
+    try:
+        made.start()
+        made.set_up()
+        yield made
+    finally:
+        made.stop()
+
+
+@pytest.fixture
+def server(install: object) -> LinuxServer:
+    made: LinuxServer = install("web-9")  # type: ignore[operator]
+    made.configure("ticket", files=12)
+    return made
+
+
+def enrol(service: Service, server: LinuxServer, private_key: str, *, custody: str = "kept") -> None:
+    """A store, a login and the system, as a user would make them."""
+    folder = service.folder / "attic"
+    folder.mkdir(exist_ok=True)
+    with service.client() as client:
+        client.add_store(NewStore(name="attic", address=str(folder), passphrase=PASSPHRASE, custody=custody))
+        client.add_login(NewLogin(name="quay-root", account="root", private_key=private_key))
+        client.add_system(
+            NewSystem(
+                name="web-9",
+                kind="linux-server",
+                address=f"{server.host}:{server.port}",
+                login="quay-root",
+                key=server.host_key,
+                settings={"ssh-restart": SSH_RESTART},
+            )
+        )

@@ -1,0 +1,140 @@
+"""A real service on loopback for tests: its own database, its own process, a signed-in client."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import httpx
+
+from fennox.client.api import Client
+from fennox.wire.runs import RunShown
+
+PASSWORD = "four quiet boats at dawn"
+PASSPHRASE = "grey gulls over holm island"
+
+
+def until(holds: Callable[[], bool], what: str, limit: float = 30) -> None:
+    """Wait for a condition; never for a time."""
+    end = time.monotonic() + limit
+    while not holds():
+        if time.monotonic() > end:
+            raise AssertionError(f"it never came to be that {what}")
+        time.sleep(0.03)
+
+
+@dataclass
+class Service:
+    """One service; ``start`` may be called again after a kill."""
+
+    folder: Path
+    database: str
+    host: str
+    port: int
+    slots: int = 2
+    lease: float = 30
+    token: str = ""
+    _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
+    _workers: list[subprocess.Popen[bytes]] = field(default_factory=list, repr=False)
+
+    @property
+    def address(self) -> str:
+        return f"http://{self.host}:{self.port}"
+
+    def environment(self) -> dict[str, str]:
+        return {
+            **{name: value for name, value in os.environ.items() if not name.startswith("FENNOX_")},
+            "FENNOX_DATABASE": self.database,
+            "FENNOX_STATE": str(self.folder / "state"),
+            "FENNOX_HOST": self.host,
+            "FENNOX_PORT": str(self.port),
+            "FENNOX_WORKERS": str(self.slots),
+            "FENNOX_LEASE_SECONDS": str(self.lease),
+            "FENNOX_ARGON_MEMORY_KIB": "64",
+            "FENNOX_LOG": "json",
+            "XDG_CONFIG_HOME": str(self.folder / "config"),
+            "NO_COLOR": "1",
+            "COLUMNS": "200",
+            "TZ": "UTC",
+        }
+
+    @property
+    def log(self) -> str:
+        return (self.folder / "log").read_text()
+
+    def start(self) -> None:
+        with (self.folder / "log").open("ab") as log:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "fennox.cli.main", "serve"], env=self.environment(), stdout=log, stderr=log
+            )
+        until(self._ready, f"the service is ready: {self.log[-2000:]}")
+
+    def _ready(self) -> bool:
+        assert self._process is not None
+        assert self._process.poll() is None, self.log[-3000:]
+        try:
+            return httpx.get(f"{self.address}/readyz", trust_env=False).status_code == 200
+        except httpx.HTTPError:
+            return False
+
+    def set_up(self) -> None:
+        """Make the first administrator with the code from the log."""
+        codes = [json.loads(line)["link"] for line in self.log.splitlines() if '"link"' in line]
+        with Client(self.address) as client:
+            self.token = client.first_user(codes[-1].split("#")[1], "harbour-admin", PASSWORD).token or ""
+
+    def start_worker(self, slots: int = 2) -> subprocess.Popen[bytes]:
+        environment = {**self.environment(), "FENNOX_WORKERS": str(slots)}
+        with (self.folder / "worker-log").open("ab") as log:
+            worker = subprocess.Popen(
+                [sys.executable, "-m", "fennox.cli.main", "worker", "run"], env=environment, stdout=log, stderr=log
+            )
+        self._workers.append(worker)
+        return worker
+
+    def kill(self) -> None:
+        if self._process is not None:
+            self._process.send_signal(signal.SIGKILL)
+            self._process.wait()
+
+    def stop(self) -> None:
+        for process in (self._process, *self._workers):
+            if process is not None and process.poll() is None:
+                process.send_signal(signal.SIGCONT)
+                process.kill()
+                process.wait()
+
+    def client(self) -> Client:
+        return Client(self.address, self.token)
+
+    def ended(self, run: str, limit: float = 60) -> RunShown:
+        """The run, once it has ended or waits for a person."""
+        with self.client() as client:
+            until(lambda: client.run(run).state not in ("queued", "running"), f"run {run} has ended", limit)
+            return client.run(run)
+
+    def fennox(self, *words: str, given: str = "") -> subprocess.CompletedProcess[str]:
+        """Run the command line as a user does."""
+        environment = {**self.environment(), "FENNOX_URL": self.address, "FENNOX_TOKEN": self.token}
+        return subprocess.run(
+            [sys.executable, "-m", "fennox.cli.main", *words],
+            env=environment,
+            cwd=self.folder,
+            input=given,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=120,
+        )
+
+    def file(self, name: str, text: str) -> str:
+        path = self.folder / name
+        path.write_text(text)
+        return str(path)

@@ -1,0 +1,247 @@
+"""The whole story through the service: enrol, take, lose, restore onto a fresh machine, prove; and what goes wrong."""
+
+from __future__ import annotations
+
+import signal
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import private_postgres
+import pytest
+
+from fennox.client.api import Client, ProblemError
+from fennox.wire.restores import NewDraft
+from fennox.wire.runs import RunShown
+from fennox.wire.stores import NewLogin
+from fennox.wire.systems import ExportWanted, NewTake
+from saltmere.linux import LinuxServer, new_key_pair
+from tests.service.conftest import enrol
+from tests.service.running import PASSPHRASE, Service, until
+
+Install = Callable[..., LinuxServer]
+Pair = tuple[str, str]
+
+
+def take(service: Service, **wanted: object) -> RunShown:
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9", **wanted))
+    return service.ended(run.id)
+
+
+def draft(client: Client, backup: str, fresh: LinuxServer) -> RunShown:
+    return client.draft(
+        NewDraft(backup=backup, at=f"{fresh.host}:{fresh.port}", login="fresh-root", key=fresh.host_key)
+    )
+
+
+@pytest.mark.parametrize("custody", ["kept", "apart"])
+def test_lost_and_restored_onto_a_fresh_machine(
+    service: Service, server: LinuxServer, install: Install, key_pair: Pair, custody: str
+) -> None:
+    enrol(service, server, key_pair[0], custody=custody)
+    taken = take(service, name="first", note="before anything else")
+    assert taken.state == "done", taken.reason
+    assert [step.title for step in taken.steps][-1] == "Write the record"
+    server.lose()
+    private, public = new_key_pair("fresh")
+    fresh = install("debian", public)
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+        run = draft(client, str(taken.result["backup"]), fresh)
+        if custody == "apart":
+            give(service, client, run.id)
+        run = service.ended(run.id)
+        assert run.state == "done", run.reason
+        sheet = str(run.result["sheet"])
+        run = client.start_restore(sheet)
+        if custody == "apart":
+            give(service, client, run.id)
+        waiting = service.ended(run.id)
+        assert (waiting.state, "nginx-light" in waiting.reason) == ("waiting", True)
+        with pytest.raises(ProblemError, match="Another run of this system is waiting"):
+            client.take(NewTake(system="web-9"))
+        fresh.set_packages(tuple(n for n in ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd",
+                                             "tar", "tzdata", "nginx-light", "cron", "saltmere-ticket")))  # fmt: skip
+        gate = client.sheet(sheet).sheet.open_gate()
+        assert gate is not None
+        client.answer(sheet, gate.number, "done")
+        if custody == "apart":
+            give(service, client, run.id)
+        done = service.ended(run.id)
+        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        shown = client.sheet(sheet).sheet
+        assert shown.gates[0].by == "harbour-admin"
+        # the reinstalled machine is the same system, at its new place, with all its backups
+        system = client.system("web-9")
+        assert (system.address, system.backups) == (f"{fresh.host}:{fresh.port}", 1)
+        assert client.backup(shown.safety or "").held
+        with pytest.raises(ProblemError, match="has been done"):
+            client.start_restore(sheet)
+    again = take(service)
+    assert again.state == "done", again.reason
+
+
+def give(service: Service, client: Client, run: str) -> None:
+    until(lambda: client.run(run).wants_passphrase or client.run(run).state != "running", "the run asks")
+    with pytest.raises(ProblemError, match="opens none"):
+        client.give_passphrase(run, "something else entirely")
+    client.give_passphrase(run, PASSPHRASE)
+
+
+def test_in_custody_apart_the_service_cannot_open_what_it_took(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0], custody="apart")
+    taken = take(service)
+    with service.client() as client:
+        backup = client.backup(str(taken.result["backup"]))
+        assert backup.census["accounts"] == 7
+        with pytest.raises(ProblemError, match="kept apart"):
+            client.documents(backup.id)
+        with pytest.raises(ProblemError, match="opens none"):
+            list(client.export(backup.id, ExportWanted(passphrase="wrong wrong wrong")))
+        whole = b"".join(client.export(backup.id, ExportWanted(passphrase=PASSPHRASE)))
+    listed = subprocess.run(["tar", "--zstd", "-t"], input=whole, capture_output=True, check=True).stdout
+    assert b"accounts/etc/shadow" in listed
+
+
+def test_a_take_whose_worker_is_killed_is_taken_up_again_and_leaves_one_record(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    service.stop()
+    service.slots, service.lease = 0, 1.5
+    service.start()
+    enrol(service, server, key_pair[0])
+    server.configure("vessels", files=400)
+    worker = service.start_worker()
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        until(lambda: client.run(run.id).documents > 0 or client.run(run.id).state == "done", "the take has begun")
+        worker.send_signal(signal.SIGKILL)
+        service.start_worker()
+        done = service.ended(run.id)
+        assert done.state == "done", done.reason
+        assert len(client.backups()) == 1
+    assert len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1
+
+
+def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    service.stop()
+    service.slots, service.lease = 0, 1.5
+    service.start()
+    enrol(service, server, key_pair[0])
+    server.configure("vessels", files=400)
+    sleeper = service.start_worker()
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        until(lambda: client.run(run.id).state != "queued", "the take has begun")
+        sleeper.send_signal(signal.SIGSTOP)
+        service.start_worker()
+        done = service.ended(run.id)
+        sleeper.send_signal(signal.SIGCONT)
+        assert done.state == "done", done.reason
+        assert len(client.backups()) == 1
+        until(lambda: len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1, "there is one record")
+
+
+def test_the_service_and_its_database_are_killed_in_the_middle_and_nothing_is_lost(
+    service: Service, server: LinuxServer, key_pair: Pair, postgres: Path
+) -> None:
+    service.stop()
+    service.lease = 1.5
+    service.start()
+    enrol(service, server, key_pair[0])
+    server.configure("vessels", files=400)
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        until(lambda: client.run(run.id).state != "queued", "the take has begun")
+    private_postgres.stop(postgres, "immediate")
+    service.kill()
+    private_postgres.start(postgres, sync=False)
+    service.start()
+    done = service.ended(run.id)
+    assert done.state == "done", done.reason
+    assert len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1
+
+
+def test_the_database_goes_away_for_a_moment_and_the_run_ends_all_the_same(
+    service: Service, server: LinuxServer, key_pair: Pair, postgres: Path
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        until(lambda: client.run(run.id).state != "queued", "the take has begun")
+    private_postgres.stop(postgres, "immediate")
+    private_postgres.start(postgres, sync=False)
+    done = service.ended(run.id)
+    assert done.state in ("done", "failed")
+    assert done.state == "done" or done.reason
+    assert take(service).state == "done"
+
+
+def test_stopping_a_run_twice_and_two_takes_at_once_are_refused_in_words(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    service.stop()
+    service.slots = 0
+    service.start()
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        with pytest.raises(ProblemError, match="Another run of this system is queued"):
+            client.take(NewTake(system="web-9"))
+        assert client.stop_run(run.id).state == "stopped"
+        with pytest.raises(ProblemError, match="already ended"):
+            client.stop_run(run.id)
+
+
+def test_a_changed_machine_stops_the_take_and_a_person_confirms_it(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    assert take(service).state == "done"
+    server.write("/etc/machine-id", "0" * 32 + "\n")
+    failed = take(service)
+    assert (failed.state, failed.problem, failed.result["offered"]) == ("failed", "person-needed", "0" * 32)
+    with service.client() as client:
+        assert client.probe("web-9").same_machine is False
+        with pytest.raises(ProblemError, match="The machine that answers is"):
+            client.confirm("web-9", "f" * 32)
+        client.confirm("web-9", "0" * 32)
+        assert any("waits" in c.text or "failed" in c.text for c in client.status().concerns)
+    assert take(service).state == "done"
+    with service.client() as client:
+        assert client.system("web-9").backups == 2
+
+
+def test_following_a_run_tells_steps_and_end(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        events = [event for event in client.follow(run.id) if isinstance(event, RunShown)]
+    assert events[-1].state == "done"
+    assert "Read and store the documents" in [step.title for step in events[-1].steps]
+
+
+def test_secrets_are_in_no_answer_log_or_table(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    enrol(service, server, key_pair[0])
+    assert take(service).state == "done"
+    private_line = key_pair[0].splitlines()[2]
+    dump = subprocess.run(
+        ["pg_dump", service.database.replace("+psycopg", "").replace("postgresql", "postgresql", 1)],
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout
+    with service.client() as client:
+        answers = "".join(
+            model.model_dump_json()
+            for model in (*client.logins(), *client.stores(), *client.systems(), *client.audit(100))
+        )
+    for place in (dump, answers, service.log):
+        assert private_line not in place
+        assert PASSPHRASE not in place
+        assert service.token not in place
