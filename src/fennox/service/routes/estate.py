@@ -56,7 +56,7 @@ async def _concerns(context: Context, session: AsyncSession, workers: int) -> li
                                       f"{(now - system.newest_good).days} days old.",
                                  remedy="Look at its last run.", since=system.newest_good))  # fmt: skip
     failed = {s.last_run.id: s for s in systems if s.last_run is not None and s.last_run.state == "failed"}
-    for run in (await session.execute(select(Run).where(Run.id.in_(failed)))).scalars():
+    for run in (await session.execute(select(Run).where(Run.id.in_(list(failed))))).scalars():
         name = failed[run.id].name
         found.append(Concern(severity="high", about=name, text=f"The last {run.kind} of {name} failed: {run.reason}",
                              remedy=run.remedy, since=run.ended))  # fmt: skip
