@@ -7,7 +7,7 @@ BIN := .venv/bin
 CONSOLE := src/fennox/service/console
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
 
-.PHONY: demo demo-reset test check lock soak setup format clean
+.PHONY: demo demo-reset test check lock setup format console
 
 setup: .venv/ready
 
@@ -17,6 +17,22 @@ setup: .venv/ready
 	@$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e . -e demo
 	@touch $@
+
+console: $(CONSOLE)/index.html
+
+console/node_modules/ready: console/package-lock.json
+	@cd console && npm ci --no-audit --no-fund --silent
+	@touch $@
+
+$(CONSOLE)/index.html: console/node_modules/ready $(CONSOLE_SOURCES)
+	@cd console && npm run --silent build
+
+demo: setup console
+	@exec $(BIN)/python -m saltmere.demo .state/demo
+
+demo-reset: setup console
+	@rm -rf .state/demo
+	@exec $(BIN)/python -m saltmere.demo .state/demo
 
 check: setup
 	$(BIN)/ruff check .

@@ -117,7 +117,7 @@ async def test_sign_in_attempts_are_limited_and_say_nothing_about_users(context:
 
 async def test_a_token_ends(context: Context, app: FastAPI) -> None:
     token = await make_user(context, "harbour-admin", "administrator")
-    context.now = lambda: real_now() + timedelta(days=31)
+    context.wall = lambda: real_now() + timedelta(days=31)
     async with browser(app, authorization=f"Bearer {token}") as client:
         assert (await client.get("/api/v1/session")).status_code == 401
 

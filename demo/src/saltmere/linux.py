@@ -110,8 +110,11 @@ class LinuxServer:
             self.append("/etc/group", f"{person}:x:{uid}:\n")
             self.append("/etc/shadow", f"{person}:$y$j9T$madeup{uid}$notarealhash{uid}:20500:0:99999:7:::\n")
             self.append("/etc/gshadow", f"{person}:!::\n")
-        self.set_packages((*_BARE_PACKAGES, "nginx-light", "cron", f"saltmere-{role}"))
+        self.configure_packages(role)
         self.add_service(f"saltmere-{role}")
+
+    def configure_packages(self, role: str) -> None:
+        self.set_packages((*_BARE_PACKAGES, "nginx-light", "cron", f"saltmere-{role}"))
 
     def add_service(self, name: str) -> None:
         self.write(f"/etc/systemd/system/{name}.service", _UNIT.format(name=name))

@@ -25,6 +25,7 @@ class Skerry:
     port: int
     account: str = "admin"
     password: str = "admin"
+    clock: Path | None = None
     _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
 
     @property
@@ -42,6 +43,7 @@ class Skerry:
 
     def launch(self) -> None:
         words = [sys.executable, "-m", "saltmere.storage", str(self.folder), "--fresh-address", self.address]
+        words += ["--clock", str(self.clock)] if self.clock else []
         self._process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
     def wait(self, limit: float = 20) -> None:

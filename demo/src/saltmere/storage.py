@@ -16,7 +16,8 @@ MANUAL
    users, pools and services are replaced, but the default objects stay. The appliance then restarts by itself and comes
    back at the address, and with the administrator's login, of the export; its serial number and certificate stay. An
    export of another major version is refused. The quiet state ends only when told so.
-6. ``GET /api/health`` answers ``ok`` once every share's pool is there.
+6. ``GET /api/time`` tells the appliance's clock, in seconds since 1970; with ``--clock SOCKET`` it is the estate's.
+   ``GET /api/health`` answers ``ok`` once every share's pool is there.
 """
 
 import argparse
@@ -26,6 +27,8 @@ import hashlib
 import json
 import secrets
 import sqlite3
+import time
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Annotated, Any
@@ -40,6 +43,8 @@ from cryptography.x509.oid import NameOID
 from fastapi import Depends, FastAPI, HTTPException, Request
 from fastapi.responses import JSONResponse, Response
 from fastapi.security import HTTPBasic, HTTPBasicCredentials
+
+from saltmere.clock import Follower
 
 PRODUCT, VERSION, BUILD = "skerry", "4.2b", "4.2b-118"
 _EXPORT_LOOKS = 2  # looks at an export before it is ready
@@ -209,7 +214,7 @@ def _bytes(text: str) -> bytes:
     return base64.b64decode(text)
 
 
-def make_app(appliance: Appliance, restart: asyncio.Event) -> FastAPI:
+def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], float]) -> FastAPI:
     def enter(given: Annotated[HTTPBasicCredentials, Depends(HTTPBasic())]) -> None:
         if not appliance.may_enter(given.username, given.password):
             raise HTTPException(401, "wrong login")
@@ -226,6 +231,10 @@ def make_app(appliance: Appliance, restart: asyncio.Event) -> FastAPI:
     @app.get("/api/state")
     def state() -> dict[str, Any]:
         return appliance.state()
+
+    @app.get("/api/time")
+    def clock() -> dict[str, float]:
+        return {"time": now()}
 
     @app.get("/api/health")
     def health() -> dict[str, str]:
@@ -319,7 +328,7 @@ def make_app(appliance: Appliance, restart: asyncio.Event) -> FastAPI:
     return app
 
 
-async def run(folder: Path, fresh_host: str, fresh_port: int) -> None:
+async def run(folder: Path, fresh_host: str, fresh_port: int, now: Callable[[], float]) -> None:
     """Serve, and after an import restart by itself at the address of its network settings."""
     appliance = Appliance(folder, fresh_host, fresh_port)
     while True:
@@ -327,7 +336,7 @@ async def run(folder: Path, fresh_host: str, fresh_port: int) -> None:
         host, port, _ = appliance.one("select host, port, name from network")
         server = uvicorn.Server(
             uvicorn.Config(
-                make_app(appliance, restart),
+                make_app(appliance, restart, now),
                 host=host,
                 port=port,
                 ssl_certfile=folder / "certificate.pem",
@@ -352,6 +361,8 @@ if __name__ == "__main__":
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("folder", type=Path)
     parser.add_argument("--fresh-address", required=True)
+    parser.add_argument("--clock", type=Path)
     arguments = parser.parse_args()
     fresh_host, fresh_port = arguments.fresh_address.rsplit(":", 1)
-    asyncio.run(run(arguments.folder, fresh_host, int(fresh_port)))
+    now = Follower(arguments.clock).now if arguments.clock else time.time
+    asyncio.run(run(arguments.folder, fresh_host, int(fresh_port), now))

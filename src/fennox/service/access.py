@@ -107,7 +107,7 @@ async def _person(request: Request, context: Context) -> Person:
     if token is None and cookie is None:
         raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
     async with context.session() as session:
-        return await person_of(session, token or cookie or "", by_cookie=token is None, now=context.now())
+        return await person_of(session, token or cookie or "", by_cookie=token is None, now=context.wall())
 
 
 def person(request: Request) -> Person:

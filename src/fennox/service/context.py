@@ -26,7 +26,7 @@ from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link
-from fennox.service.clock import Now
+from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
 from fennox.service.settings import Settings
 from fennox.stores.base import Store
@@ -43,6 +43,7 @@ class Context:
     keyfile: KeyFile
     service_id: str
     simulated: bool
+    wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
     _kinds: dict[str, tuple[Kind, str]] = field(default_factory=dict)

@@ -61,7 +61,7 @@ async def _concerns(context: Context, session: AsyncSession, workers: int) -> li
         found.append(Concern(severity="high", about=name, text=f"The last {run.kind} of {name} failed: {run.reason}",
                              remedy=run.remedy, since=run.ended))  # fmt: skip
     waiting = select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
-    for run, row in (await session.execute(waiting)).tuples():
+    for run, row in await session.execute(waiting):
         found.append(Concern(severity="high", about=row.name, text=f"The {run.kind} of {row.name} waits: {run.reason}",
                              remedy=run.remedy, since=run.started))  # fmt: skip
     for system in systems:

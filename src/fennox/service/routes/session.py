@@ -37,7 +37,7 @@ async def sign_in(wanted: SignIn, request: Request, response: Response, context:
                           details={"address": address}))  # fmt: skip
         if user is not None:
             purpose = "client" if wanted.token else "console"
-            token, until = await signin.make_token(session, user, purpose, context.now())
+            token, until = await signin.make_token(session, user, purpose, context.wall())
     if user is None:
         raise NotSignedIn("User or password is wrong.", "Check both; after eight failures you must wait.")
     if not wanted.token:
@@ -79,5 +79,5 @@ async def first_user(wanted: FirstUser, context: Here) -> SignedIn:
         session.add(Audit(at=context.now(), by=user.name, action="made first administrator", noun="user",
                           name=user.name, details={}))  # fmt: skip
         await session.flush()
-        token, until = await signin.make_token(session, user, "client", context.now())
+        token, until = await signin.make_token(session, user, "client", context.wall())
     return SignedIn(user=user.name, role="administrator", until=until, token=token)

@@ -1,0 +1,47 @@
+<script setup lang="ts">
+import type { Schema } from "../api";
+import { some, when } from "../format";
+
+defineProps<{ proof: Schema["Proof"] }>();
+</script>
+
+<template>
+  <h2 :class="proof.proved ? 'text-good' : 'text-ember'">
+    {{ proof.proved ? "Proved: everything is there again" : "Not proved: something is missing" }}
+  </h2>
+  <p class="text-sm text-muted">{{ when(proof.at) }}</p>
+  <div class="scroll">
+    <table>
+      <thead>
+        <tr>
+          <th>List</th>
+          <th>In the backup</th>
+          <th>Fresh target</th>
+          <th>After</th>
+          <th>Missing</th>
+          <th>Only on the target</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="item in proof.lists" :key="item.name">
+          <td>{{ item.name }}</td>
+          <td>{{ item.backup }}</td>
+          <td>{{ item.fresh ?? "–" }}</td>
+          <td>{{ item.after }}</td>
+          <td :class="item.missing.length ? 'font-semibold text-ember' : 'text-muted'">
+            {{ some(item.missing, 12) || "nothing" }}
+          </td>
+          <td class="text-muted">{{ some(item.extra, 8) || "nothing" }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <ul class="mt-3">
+    <li v-for="check in proof.checks" :key="check.title">
+      <span class="inline-block w-20 text-sm font-semibold" :class="check.passed ? 'text-good' : 'text-ember'">{{
+        check.passed ? "Passed" : "Failed"
+      }}</span>
+      {{ check.title }} <span class="text-muted">{{ check.detail }}</span>
+    </li>
+  </ul>
+</template>

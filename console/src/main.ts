@@ -1,0 +1,17 @@
+import { QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
+import { createApp } from "vue";
+import App from "./App.vue";
+import { ProblemError } from "./api";
+import { router } from "./router";
+import "./style.css";
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 2_000,
+      retry: (count, error) => count < 2 && !(error instanceof ProblemError && error.problem.status > 0),
+    },
+  },
+});
+
+createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount("#app");

@@ -1,0 +1,129 @@
+<script setup lang="ts">
+import { useQuery } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { useRoute } from "vue-router";
+import { client, get, type Schema } from "../api";
+import ConcernList from "../components/ConcernList.vue";
+import EnrolDialog from "../components/EnrolDialog.vue";
+import ProblemNote from "../components/ProblemNote.vue";
+import StateWord from "../components/StateWord.vue";
+import { age, when } from "../format";
+import { may } from "../session";
+
+type System = Schema["SystemShown"];
+const route = useRoute();
+const enrolling = ref(route.query.enrol === "1");
+const filter = ref("");
+const sort = ref<"name" | "kind" | "site" | "newest_good" | "next_run">("name");
+const down = ref(false);
+const status = useQuery({
+  queryKey: ["status"],
+  queryFn: () => get(client.GET("/api/v1/status")),
+  refetchInterval: 5_000,
+});
+const systems = useQuery({
+  queryKey: ["systems"],
+  queryFn: () => get(client.GET("/api/v1/systems")),
+  refetchInterval: 5_000,
+});
+const rows = computed(() => {
+  const words = filter.value.toLowerCase().split(/\s+/).filter(Boolean);
+  const fits = (s: System) =>
+    words.every((w) => [s.name, s.kind, s.site, s.address, ...s.labels].join(" ").toLowerCase().includes(w));
+  const key = (s: System) => s[sort.value] ?? "";
+  const sorted = (systems.data.value?.items ?? []).filter(fits).sort((a, b) => key(a).localeCompare(key(b)));
+  return down.value ? sorted.reverse() : sorted;
+});
+const columns = [
+  ["name", "System"],
+  ["kind", "Kind"],
+  ["site", "Site"],
+  ["newest_good", "Newest good backup"],
+  ["next_run", "Next run"],
+] as const;
+function by(column: typeof sort.value): void {
+  down.value = sort.value === column ? !down.value : false;
+  sort.value = column;
+}
+</script>
+
+<template>
+  <div class="flex items-baseline justify-between">
+    <h1>Estate</h1>
+    <p v-if="status.data.value" class="text-sm text-muted">
+      {{ when(status.data.value.at) }}<template v-if="status.data.value.simulated_clock"> (simulated clock)</template>
+    </p>
+  </div>
+  <ProblemNote :error="status.error.value ?? systems.error.value" />
+  <template v-if="status.data.value">
+    <p class="mt-1 mb-3 text-muted">
+      {{ status.data.value.protected }} of {{ status.data.value.systems }} systems protected ·
+      {{ status.data.value.backups }} backups in {{ status.data.value.stores }} stores ·
+      {{ status.data.value.workers }} workers · {{ status.data.value.active_runs }} active runs
+    </p>
+    <ConcernList :concerns="status.data.value.concerns" />
+  </template>
+
+  <div class="mt-8 mb-2 flex flex-wrap items-end gap-4">
+    <h2 class="m-0!">Systems</h2>
+    <label class="ml-auto flex items-baseline gap-2 text-sm text-muted"
+      >Filter <input v-model="filter" class="field w-52" placeholder="name, kind, site, label"
+    /></label>
+    <button v-if="may('administrator')" type="button" class="button" @click="enrolling = true">Enrol a system</button>
+  </div>
+  <div v-if="rows.length" class="scroll">
+    <table>
+      <thead>
+        <tr>
+          <th v-for="[column, title] in columns" :key="column" :aria-sort="sort === column ? (down ? 'descending' : 'ascending') : 'none'">
+            <button type="button" class="cursor-pointer hover:text-ink" @click="by(column)">
+              {{ title }}<span v-if="sort === column" aria-hidden="true">{{ down ? " ↓" : " ↑" }}</span>
+            </button>
+          </th>
+          <th>Held in</th>
+          <th>Last drill</th>
+          <th>Missing</th>
+          <th>Last run</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="system in rows" :key="system.id">
+          <td>
+            <RouterLink :to="`/systems/${system.name}`" class="font-semibold">{{ system.name }}</RouterLink>
+          </td>
+          <td>{{ system.kind }}</td>
+          <td>{{ system.site || "–" }}</td>
+          <td class="whitespace-nowrap">
+            <span :class="system.newest_good ? '' : 'font-semibold text-ember'">{{
+              age(system.newest_good, status.data.value?.at)
+            }}</span>
+            <span class="text-sm text-muted"> of {{ system.backups }}</span>
+          </td>
+          <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : "by hand" }}</td>
+          <td>{{ system.stores.join(", ") || "–" }}</td>
+          <td class="text-muted">never</td>
+          <td>
+            <span v-if="system.missing.length" class="text-warn">{{ system.missing[0]?.text }}</span
+            ><span v-else class="text-muted">nothing</span>
+          </td>
+          <td>
+            <RouterLink v-if="system.active_run" :to="`/runs/${system.active_run.id}`"
+              >{{ system.active_run.kind }} <StateWord :state="system.active_run.state"
+            /></RouterLink>
+            <RouterLink v-else-if="system.last_run" :to="`/runs/${system.last_run.id}`"
+              >{{ system.last_run.kind }} <StateWord :state="system.last_run.state"
+            /></RouterLink>
+            <span v-else class="text-muted">–</span>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <p v-else-if="systems.data.value && !systems.data.value.items.length" class="mt-3">
+    No system is enrolled yet.
+    <template v-if="status.data.value?.stores">Enrol the first one.</template>
+    <template v-else>Begin with a <RouterLink to="/stores?add=1">store</RouterLink> to keep backups in.</template>
+  </p>
+  <p v-else-if="systems.data.value" class="mt-3 text-muted">No system fits the filter.</p>
+  <EnrolDialog :open="enrolling" @close="enrolling = false" />
+</template>

@@ -1,0 +1,180 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { client, get, ProblemError } from "../api";
+import ProblemNote from "../components/ProblemNote.vue";
+import RunProgress from "../components/RunProgress.vue";
+import StateWord from "../components/StateWord.vue";
+import { useFollowed } from "../follow";
+import { size, when } from "../format";
+import { may } from "../session";
+
+const route = useRoute();
+const router = useRouter();
+const system = ref("");
+const backup = ref(String(route.query.backup ?? ""));
+const elsewhere = ref(false);
+const at = ref("");
+const login = ref("");
+const parts = ref<string[]>([]);
+const accepted = ref<string | null>(null);
+const runId = ref<string | null>(null);
+const { run, now } = useFollowed(runId);
+const systems = useQuery({ queryKey: ["systems"], queryFn: () => get(client.GET("/api/v1/systems")) });
+const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
+const sheets = useQuery({
+  queryKey: ["restores"],
+  queryFn: () => get(client.GET("/api/v1/restores")),
+  refetchInterval: 4_000,
+});
+const chosen = useQuery({
+  queryKey: computed(() => ["backup", backup.value]),
+  queryFn: () => get(client.GET("/api/v1/backups/{backup}", { params: { path: { backup: backup.value } } })),
+  enabled: computed(() => backup.value !== ""),
+});
+const backups = useQuery({
+  queryKey: computed(() => ["backups", system.value, "desk"]),
+  queryFn: () => get(client.GET("/api/v1/backups", { params: { query: { system: system.value, limit: 500 } } })),
+  enabled: computed(() => system.value !== ""),
+});
+watch(
+  () => chosen.data.value,
+  (found) => {
+    if (!found) return;
+    system.value = found.system;
+    parts.value = found.parts.map((part) => part.name);
+  },
+  { immediate: true },
+);
+const draft = useMutation({
+  mutationFn: () =>
+    get(
+      client.POST("/api/v1/restores", {
+        body: {
+          backup: backup.value,
+          at: elsewhere.value ? at.value : null,
+          login: elsewhere.value && login.value ? login.value : null,
+          key: accepted.value,
+          parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
+        },
+      }),
+    ),
+  onSuccess: (started) => {
+    runId.value = started.id;
+  },
+});
+watch(run, async (seen) => {
+  if (seen?.state === "done" && seen.result.sheet) await router.push(`/restores/${String(seen.result.sheet)}`);
+});
+const offered = computed(() => {
+  const error = draft.error.value;
+  return error instanceof ProblemError && error.slug === "key-unknown" ? (error.problem.fingerprint ?? null) : null;
+});
+function accept(): void {
+  accepted.value = offered.value;
+  draft.mutate();
+}
+</script>
+
+<template>
+  <h1>Restore desk</h1>
+  <p class="mt-1 text-muted">
+    Choose a backup and a target. The run sheet tells everything that will happen before anything is changed.
+  </p>
+  <form v-if="may('operator')" class="mt-4 grid gap-x-8 md:grid-cols-2" @submit.prevent="draft.mutate()">
+    <div>
+      <label class="label" for="desk-system">System</label>
+      <select id="desk-system" v-model="system" class="field" @change="backup = ''">
+        <option value="" disabled>choose</option>
+        <option v-for="item in systems.data.value?.items" :key="item.id" :value="item.name">{{ item.name }}</option>
+      </select>
+      <label class="label" for="desk-backup">Backup</label>
+      <select id="desk-backup" v-model="backup" class="field" required>
+        <option value="" disabled>choose</option>
+        <option v-for="item in backups.data.value?.items" :key="item.id" :value="item.id">
+          {{ when(item.time) }} {{ item.name }} {{ item.unchanged ? "(unchanged)" : "" }}
+          {{ item.purpose === "safety" ? "(safety copy)" : "" }}
+        </option>
+      </select>
+      <p v-if="chosen.data.value" class="mt-2 text-sm text-muted">
+        {{ chosen.data.value.machine.product }} {{ chosen.data.value.machine.version }},
+        {{ chosen.data.value.documents }} documents, {{ size(chosen.data.value.bytes) }}, in
+        {{ chosen.data.value.stores.join(", ") }}. {{ chosen.data.value.note }}
+      </p>
+      <fieldset v-if="chosen.data.value" class="mt-3">
+        <legend class="text-sm text-muted">Parts</legend>
+        <label v-for="part in chosen.data.value.parts" :key="part.name" class="mr-4 inline-block">
+          <input v-model="parts" type="checkbox" :value="part.name" class="mr-1 accent-slate" />{{ part.name }}
+        </label>
+      </fieldset>
+    </div>
+    <div>
+      <fieldset class="mt-3">
+        <legend class="text-sm text-muted">Target</legend>
+        <label class="block"
+          ><input v-model="elsewhere" type="radio" :value="false" class="mr-1 accent-slate" />the system itself, at its
+          address</label
+        >
+        <label class="block"
+          ><input v-model="elsewhere" type="radio" :value="true" class="mr-1 accent-slate" />freshly installed, at
+          another address</label
+        >
+      </fieldset>
+      <template v-if="elsewhere">
+        <label class="label" for="desk-at">Address and port of the fresh machine</label>
+        <input id="desk-at" v-model="at" class="field font-mono" required @input="accepted = null" />
+        <label class="label" for="desk-login">Login of the fresh machine</label>
+        <select id="desk-login" v-model="login" class="field">
+          <option value="">the system's own</option>
+          <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
+            {{ item.name }} ({{ item.account }})
+          </option>
+        </select>
+      </template>
+      <div v-if="offered" class="mt-4 border-l-4 border-ember bg-ember-soft px-3 py-2">
+        <p>The target shows this fingerprint. Compare it with the machine's own before you accept it.</p>
+        <p class="my-1"><code>{{ offered }}</code></p>
+        <button type="button" class="button button-ember" @click="accept">It is the right one: accept</button>
+      </div>
+      <ProblemNote v-else :error="draft.error.value" />
+      <p class="mt-4">
+        <button class="button" :disabled="!backup || draft.isPending.value || parts.length === 0">
+          Draft the run sheet
+        </button>
+        <span class="ml-3 text-sm text-muted">Changes nothing.</span>
+      </p>
+      <RunProgress v-if="run" class="mt-3" :run="run" :now="now" />
+    </div>
+  </form>
+
+  <h2>Run sheets</h2>
+  <ProblemNote :error="sheets.error.value" />
+  <div v-if="sheets.data.value?.items.length" class="scroll">
+    <table>
+      <thead>
+        <tr>
+          <th>Drafted</th>
+          <th>System</th>
+          <th>Backup</th>
+          <th>State</th>
+          <th>By</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="item in sheets.data.value.items" :key="item.id">
+          <td>
+            <RouterLink :to="`/restores/${item.id}`">{{ when(item.created) }}</RouterLink>
+          </td>
+          <td>{{ item.system }}</td>
+          <td>
+            <code>{{ item.backup.slice(0, 12) }}</code>
+          </td>
+          <td><StateWord :state="item.state === 'waiting' ? 'waiting for you' : item.state" /></td>
+          <td>{{ item.by }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <p v-else-if="sheets.data.value" class="text-muted">None yet. A restore for practice now saves the worst night.</p>
+</template>

@@ -1,0 +1,155 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { useRoute } from "vue-router";
+import { client, get, type Schema } from "../api";
+import AskDialog from "../components/AskDialog.vue";
+import ProblemNote from "../components/ProblemNote.vue";
+import { when } from "../format";
+import { may } from "../session";
+
+type Mode = Schema["RoutineShown"]["mode"];
+const queries = useQueryClient();
+const adding = ref(useRoute().query.add === "1");
+const looked = ref("");
+const wanted = ref({
+  name: "nightly",
+  systems: "all",
+  when: "every day at 02:40",
+  zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
+  store: "",
+  ladder: "everything for 14 days, daily for 60 days, always 3",
+});
+const routines = useQuery({
+  queryKey: ["routines"],
+  queryFn: () => get(client.GET("/api/v1/routines")),
+  refetchInterval: 10_000,
+});
+const stores = useQuery({ queryKey: ["stores"], queryFn: () => get(client.GET("/api/v1/stores")) });
+const preview = useQuery({
+  queryKey: computed(() => ["preview", looked.value]),
+  queryFn: () => get(client.GET("/api/v1/routines/{name}/preview", { params: { path: { name: looked.value } } })),
+  enabled: computed(() => looked.value !== ""),
+});
+const body = computed(() => ({
+  ...wanted.value,
+  store: wanted.value.store || stores.data.value?.items[0]?.name || "",
+  mode: "on" as const,
+}));
+const trial = useMutation({ mutationFn: () => get(client.POST("/api/v1/routines/preview", { body: body.value })) });
+const add = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/routines", { body: body.value })),
+  onSuccess: async () => {
+    adding.value = false;
+    await queries.invalidateQueries();
+  },
+});
+const change = useMutation({
+  mutationFn: (asked: { name: string; mode: Mode }) =>
+    get(
+      client.PATCH("/api/v1/routines/{name}", { params: { path: { name: asked.name } }, body: { mode: asked.mode } }),
+    ),
+  onSuccess: () => queries.invalidateQueries(),
+});
+const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand only, on purpose" };
+</script>
+
+<template>
+  <div class="flex items-baseline justify-between">
+    <h1>Routines</h1>
+    <button v-if="may('administrator')" type="button" class="button" @click="adding = true">Add a routine</button>
+  </div>
+  <ProblemNote :error="routines.error.value ?? change.error.value" />
+  <p v-if="routines.data.value && !routines.data.value.items.length" class="mt-3">
+    There is no routine yet: backups come by hand only. Add one, and nobody has to think of it.
+  </p>
+  <section v-for="routine in routines.data.value?.items" :key="routine.id" class="mt-6 border-t-2 border-ink pt-2">
+    <div class="flex flex-wrap items-baseline gap-4">
+      <h2 class="m-0!">{{ routine.name }}</h2>
+      <span :class="routine.mode === 'off' ? 'font-semibold text-ember' : 'text-good'">{{ words[routine.mode] }}</span>
+      <span v-if="may('administrator')" class="ml-auto flex gap-3">
+        <button
+          v-for="mode in (['on', 'off', 'by hand'] as Mode[]).filter((one) => one !== routine.mode)"
+          :key="mode"
+          type="button"
+          class="button"
+          @click="change.mutate({ name: routine.name, mode })"
+        >
+          {{ mode === "on" ? "Switch on" : mode === "off" ? "Switch off" : "By hand only" }}
+        </button>
+      </span>
+    </div>
+    <p class="mt-1">
+      {{ routine.when }} ({{ routine.zone }}) to {{ routine.store }}. Next run {{ when(routine.next_run) }}, last due
+      {{ when(routine.last_due) }}.
+    </p>
+    <p>Keeps {{ routine.ladder }}.</p>
+    <p class="text-muted">{{ routine.systems }}: {{ routine.members.join(", ") || "no system fits" }}</p>
+    <button
+      type="button"
+      class="mt-1 cursor-pointer underline decoration-line underline-offset-3"
+      :aria-expanded="looked === routine.name"
+      @click="looked = looked === routine.name ? '' : routine.name"
+    >
+      What stays and what goes
+    </button>
+    <div v-if="looked === routine.name && preview.data.value" class="mt-2">
+      <p>{{ preview.data.value.stays }} backups stay, {{ preview.data.value.goes }} go.</p>
+      <div class="scroll max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="Preview of the ladder">
+        <table>
+          <thead>
+            <tr>
+              <th>System</th>
+              <th>Taken</th>
+              <th>Kept by</th>
+            </tr>
+          </thead>
+          <tbody>
+            <template v-for="system in preview.data.value.systems" :key="system.system">
+              <tr v-for="item in system.backups" :key="item.backup">
+                <td>{{ system.system }}</td>
+                <td class="whitespace-nowrap">{{ when(item.time) }} {{ item.name }}</td>
+                <td :class="item.goes ? 'font-semibold text-ember' : ''">{{ item.kept_by.join(", ") || "nothing: it goes" }}</td>
+              </tr>
+            </template>
+          </tbody>
+        </table>
+      </div>
+    </div>
+  </section>
+
+  <AskDialog :open="adding" title="Add a routine" @close="adding = false">
+    <form @submit.prevent="add.mutate()" @input="trial.reset()">
+      <label class="label" for="routine-name">Name</label>
+      <input id="routine-name" v-model="wanted.name" class="field" required />
+      <label class="label" for="routine-systems">Systems: all, or terms like kind=linux-server site=holm-island</label>
+      <input id="routine-systems" v-model="wanted.systems" class="field" required />
+      <div class="grid grid-cols-2 gap-x-4">
+        <div>
+          <label class="label" for="routine-when">When</label>
+          <input id="routine-when" v-model="wanted.when" class="field" required />
+        </div>
+        <div>
+          <label class="label" for="routine-zone">Time zone</label>
+          <input id="routine-zone" v-model="wanted.zone" class="field" required />
+        </div>
+      </div>
+      <label class="label" for="routine-store">Store</label>
+      <select id="routine-store" v-model="wanted.store" class="field">
+        <option v-for="store in stores.data.value?.items" :key="store.id" :value="store.name">{{ store.name }}</option>
+      </select>
+      <label class="label" for="routine-ladder">How long backups stay</label>
+      <input id="routine-ladder" v-model="wanted.ladder" class="field" required />
+      <p v-if="trial.data.value" class="mt-3" aria-live="polite">
+        Next run {{ when(trial.data.value.next_runs[0]) }}, of {{ trial.data.value.systems.length }} systems. Of the
+        backups there are, {{ trial.data.value.stays }} stay and {{ trial.data.value.goes }} go.
+      </p>
+      <div class="mt-4 flex gap-3">
+        <button type="button" class="button" @click="trial.mutate()">Preview</button>
+        <button class="button" :disabled="add.isPending.value || !trial.data.value">Save</button>
+        <button type="button" class="cursor-pointer text-muted" @click="adding = false">Cancel</button>
+      </div>
+      <ProblemNote :error="trial.error.value ?? add.error.value" />
+    </form>
+  </AskDialog>
+</template>

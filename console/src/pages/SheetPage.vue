@@ -1,0 +1,224 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { useRoute } from "vue-router";
+import { client, get } from "../api";
+import AskDialog from "../components/AskDialog.vue";
+import FindingList from "../components/FindingList.vue";
+import ProblemNote from "../components/ProblemNote.vue";
+import ProofTable from "../components/ProofTable.vue";
+import RunProgress from "../components/RunProgress.vue";
+import StateWord from "../components/StateWord.vue";
+import { useFollowed } from "../follow";
+import { some, span, when } from "../format";
+import { may } from "../session";
+
+const id = String(useRoute().params.sheet);
+const path = { sheet: id };
+const asking = ref(false);
+const typed = ref("");
+const shown = useQuery({
+  queryKey: ["sheet", id],
+  queryFn: () => get(client.GET("/api/v1/restores/{sheet}", { params: { path } })),
+});
+const runId = computed(() => shown.data.value?.run ?? null);
+const { run, now } = useFollowed(runId);
+watch(run, () => shown.refetch());
+const sheet = computed(() => shown.data.value?.sheet);
+const gate = computed(() => sheet.value?.gates.find((item) => item.answer === null));
+const blockers = computed(() => sheet.value?.findings.filter((item) => item.severity === "blocker") ?? []);
+const startable = computed(() => sheet.value && ["draft", "failed", "stopped"].includes(sheet.value.state));
+const start = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path } })),
+  onSuccess: async () => {
+    asking.value = false;
+    await shown.refetch();
+  },
+});
+const answer = useMutation({
+  mutationFn: (said: string) =>
+    get(client.POST("/api/v1/restores/{sheet}/answer", { params: { path }, body: { gate: gate.value?.number ?? 0, answer: said } })),
+  onSuccess: () => shown.refetch(),
+});
+function took(from: string | null, to: string | null): string {
+  return from && to ? span((Date.parse(to) - Date.parse(from)) / 1000) : "";
+}
+</script>
+
+<template>
+  <ProblemNote :error="shown.error.value" />
+  <template v-if="sheet && shown.data.value">
+    <div class="flex flex-wrap items-baseline gap-4">
+      <h1>Restore of {{ sheet.system_name }}</h1>
+      <span><StateWord :state="sheet.state === 'waiting' ? 'waiting for you' : sheet.state" /></span>
+      <span class="text-sm text-muted"
+        >run sheet <code>{{ id.slice(0, 12) }}</code
+        >, version {{ sheet.version }}, drafted by {{ shown.data.value.by }}, {{ when(shown.data.value.created) }}</span
+      >
+      <button
+        v-if="startable && may('operator')"
+        type="button"
+        class="button button-ember ml-auto"
+        :disabled="blockers.length > 0"
+        @click="asking = true"
+      >
+        {{ sheet.state === "draft" ? "Begin …" : "Go on …" }}
+      </button>
+    </div>
+
+    <div v-if="gate" class="mt-4 border-l-4 border-ember bg-ember-soft px-4 py-3">
+      <p class="font-semibold">This needs you</p>
+      <p class="mt-1">{{ gate.question }}</p>
+      <p v-if="may('operator')" class="mt-2 flex gap-3">
+        <button
+          v-for="choice in gate.choices"
+          :key="choice"
+          type="button"
+          class="button button-ember"
+          :disabled="answer.isPending.value"
+          @click="answer.mutate(choice)"
+        >
+          {{ choice[0]?.toUpperCase() + choice.slice(1) }}
+        </button>
+      </p>
+      <ProblemNote :error="answer.error.value" />
+    </div>
+    <ProofTable v-if="sheet.proof" :proof="sheet.proof" />
+    <RunProgress v-else-if="run && !gate" class="mt-4" :run="run" :now="now" />
+    <ProblemNote :error="start.error.value" />
+
+    <h2>Findings</h2>
+    <FindingList :findings="sheet.findings" />
+
+    <div class="grid gap-x-10 md:grid-cols-2">
+      <div>
+        <h2>Target</h2>
+        <table>
+          <tbody>
+            <tr>
+              <td class="text-muted">Now</td>
+              <td>
+                <code>{{ sheet.target.address }}</code> as {{ sheet.target.account }},
+                {{ sheet.target_product }} {{ sheet.target_version }}
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Machine</td>
+              <td>
+                <code class="break-all">{{ sheet.target_machine }}</code>
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Backup</td>
+              <td>
+                <code>{{ sheet.backup.slice(0, 12) }}</code
+                >: {{ sheet.parts.join(", ") }}
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Overwritten</td>
+              <td>
+                {{ sheet.overwrites.changed_count }} documents<template v-if="sheet.overwrites.changed.length"
+                  >: <span class="text-sm">{{ some(sheet.overwrites.changed, 5) }}</span></template
+                >; {{ sheet.overwrites.added_count }} added
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <div>
+        <h2>Afterwards</h2>
+        <table>
+          <tbody>
+            <tr>
+              <td class="text-muted">Answers at</td>
+              <td>
+                <code>{{ sheet.after.place.address }}</code> <span class="text-sm text-muted">{{ sheet.after.address_because }}</span>
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Signing in as</td>
+              <td>{{ sheet.after.place.account }} <span class="text-sm text-muted">{{ sheet.after.account_because }}</span></td>
+            </tr>
+            <tr>
+              <td class="text-muted">Known by</td>
+              <td>
+                <code class="break-all">{{ sheet.after.place.key }}</code> <span class="text-sm text-muted">{{ sheet.after.key_because }}</span>
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Restarts</td>
+              <td>{{ sheet.restarts.join("; ") || "nothing" }}</td>
+            </tr>
+            <tr>
+              <td class="text-muted">Cannot be undone</td>
+              <td>{{ sheet.cannot_be_undone.join("; ") || "nothing" }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </div>
+
+    <h2>Steps</h2>
+    <div class="scroll">
+      <table>
+        <thead>
+          <tr>
+            <th></th>
+            <th>Phase</th>
+            <th>Step</th>
+            <th>State</th>
+            <th>Took</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="step in sheet.steps" :key="step.number">
+            <td class="text-muted">{{ step.number }}</td>
+            <td>{{ step.phase }}</td>
+            <td>
+              {{ step.title }}
+              <span v-if="step.restarts" class="text-sm text-warn">(restarts)</span>
+              <span v-if="!step.undone" class="text-sm text-warn">(cannot be undone)</span>
+              <code v-for="command in step.commands" :key="command" class="block text-muted">{{ command }}</code>
+            </td>
+            <td class="whitespace-nowrap"><StateWord :state="step.state" /></td>
+            <td class="whitespace-nowrap">{{ took(step.started, step.ended) }}</td>
+            <td class="text-sm">{{ step.detail }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <template v-if="sheet.gates.some((item) => item.answer)">
+      <h2>Answers</h2>
+      <ul>
+        <li v-for="item in sheet.gates.filter((one) => one.answer)" :key="item.number">
+          {{ item.question }} <b>{{ item.answer }}</b> <span class="text-muted">{{ item.by }}, {{ when(item.at) }}</span>
+        </li>
+      </ul>
+    </template>
+
+    <AskDialog :open="asking" title="Begin the restore" @close="asking = false">
+      <p>
+        This writes to <code>{{ sheet.target.address }}</code
+        >, {{ sheet.target_product }} {{ sheet.target_version }}, machine <code class="break-all">{{ sheet.target_machine }}</code
+        >. {{ sheet.overwrites.changed_count }} documents are overwritten. What the target holds now is saved first.
+      </p>
+      <p class="mt-2">
+        It cannot be undone by itself: {{ sheet.cannot_be_undone.join("; ") || "nothing" }}. It restarts:
+        {{ sheet.restarts.join("; ") || "nothing" }}.
+      </p>
+      <form @submit.prevent="start.mutate()">
+        <label class="label" for="confirm-name">Type the system's name, {{ sheet.system_name }}, to begin</label>
+        <input id="confirm-name" v-model="typed" class="field" autocomplete="off" />
+        <div class="mt-4 flex gap-3">
+          <button class="button button-ember" :disabled="typed !== sheet.system_name || start.isPending.value">
+            Begin the restore
+          </button>
+          <button type="button" class="cursor-pointer text-muted" @click="asking = false">Cancel</button>
+        </div>
+      </form>
+      <ProblemNote :error="start.error.value" />
+    </AskDialog>
+  </template>
+</template>

@@ -1,0 +1,247 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { client, get } from "../api";
+import AskDialog from "../components/AskDialog.vue";
+import BackupLine from "../components/BackupLine.vue";
+import FindingList from "../components/FindingList.vue";
+import ProblemNote from "../components/ProblemNote.vue";
+import StateWord from "../components/StateWord.vue";
+import { age, size, when } from "../format";
+import { may } from "../session";
+
+const route = useRoute();
+const router = useRouter();
+const name = String(route.params.name);
+const path = { name };
+const taking = ref(false);
+const changedOnly = ref(false);
+const wanted = ref({ store: "", name: "", note: "" });
+const system = useQuery({
+  queryKey: ["system", name],
+  queryFn: () => get(client.GET("/api/v1/systems/{name}", { params: { path } })),
+  refetchInterval: 3_000,
+});
+const backups = useQuery({
+  queryKey: ["backups", name],
+  queryFn: () => get(client.GET("/api/v1/backups", { params: { query: { system: name, limit: 500 } } })),
+  refetchInterval: 3_000,
+});
+const stores = useQuery({ queryKey: ["stores"], queryFn: () => get(client.GET("/api/v1/stores")) });
+const status = useQuery({ queryKey: ["status"], queryFn: () => get(client.GET("/api/v1/status")) });
+const probe = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/systems/{name}/probe", { params: { path } })),
+});
+const confirm = useMutation({
+  mutationFn: (machine: string) =>
+    get(client.POST("/api/v1/systems/{name}/confirm", { params: { path }, body: { machine } })),
+  onSuccess: async () => {
+    probe.reset();
+    await system.refetch();
+  },
+});
+const take = useMutation({
+  mutationFn: () =>
+    get(
+      client.POST("/api/v1/backups", {
+        body: {
+          system: name,
+          store: wanted.value.store || stores.data.value?.items[0]?.name,
+          name: wanted.value.name,
+          note: wanted.value.note,
+        },
+      }),
+    ),
+  onSuccess: (run) => router.push(`/runs/${run.id}`),
+});
+const rows = computed(() => (backups.data.value?.items ?? []).filter((b) => !changedOnly.value || !b.unchanged));
+const newest = computed(() => backups.data.value?.items.find((b) => b.purpose === "backup"));
+const now = computed(() => status.data.value?.at ?? new Date().toISOString());
+</script>
+
+<template>
+  <ProblemNote :error="system.error.value" />
+  <template v-if="system.data.value">
+    <div class="flex flex-wrap items-baseline gap-x-4 gap-y-2">
+      <h1>{{ name }}</h1>
+      <span class="text-muted"
+        >{{ system.data.value.kind }} at <code>{{ system.data.value.address }}</code></span
+      >
+      <span class="ml-auto flex gap-3">
+        <button v-if="may('operator')" type="button" class="button" :disabled="probe.isPending.value" @click="probe.mutate()">
+          Probe
+        </button>
+        <button v-if="may('operator')" type="button" class="button" @click="taking = true">Take a backup</button>
+        <RouterLink v-if="newest && may('operator')" :to="`/restores?backup=${newest.id}`" class="button button-ember"
+          >Restore …</RouterLink
+        >
+      </span>
+    </div>
+    <p class="mt-1">
+      <template v-if="system.data.value.newest_good">
+        The newest good backup is {{ age(system.data.value.newest_good, now) }} old, in
+        {{ system.data.value.stores.join(" and ") }}.
+      </template>
+      <span v-else class="font-semibold text-ember">There is no backup of it.</span>
+      <template v-if="system.data.value.next_run"> The next one comes {{ when(system.data.value.next_run) }}.</template>
+      <template v-else> No routine takes it.</template>
+      <RouterLink v-if="system.data.value.active_run" :to="`/runs/${system.data.value.active_run.id}`" class="ml-2">
+        {{ system.data.value.active_run.kind }} <StateWord :state="system.data.value.active_run.state" />
+      </RouterLink>
+    </p>
+
+    <div v-if="probe.data.value" class="mt-3 border-l-4 border-slate px-3 py-1">
+      <p v-if="!probe.data.value.reached">{{ probe.data.value.problem }} {{ probe.data.value.remedy }}</p>
+      <template v-else-if="probe.data.value.machine">
+        <p>
+          It answers: {{ probe.data.value.machine.name }}, {{ probe.data.value.machine.product }}
+          {{ probe.data.value.machine.version }}, machine <code>{{ probe.data.value.machine.id }}</code
+          >, <template v-if="probe.data.value.same_machine">the one that is known.</template
+          ><b v-else class="text-ember">not the one that is known.</b>
+        </p>
+        <button
+          v-if="probe.data.value.same_machine === false"
+          type="button"
+          class="button button-ember mt-2"
+          @click="confirm.mutate(probe.data.value.machine.id)"
+        >
+          It is {{ name }}, reinstalled or replaced: confirm
+        </button>
+      </template>
+    </div>
+    <ProblemNote :error="probe.error.value ?? confirm.error.value" />
+
+    <template v-if="system.data.value.missing.length">
+      <h2>What its newest backup lacks</h2>
+      <FindingList :findings="system.data.value.missing" />
+    </template>
+
+    <h2>Backups</h2>
+    <BackupLine v-if="backups.data.value?.items.length" :backups="backups.data.value.items" :now="now" />
+    <p v-else-if="backups.data.value" class="text-muted">None yet. Take the first one by hand, and look at it.</p>
+    <template v-if="backups.data.value?.items.length">
+      <label class="mt-2 block text-sm text-muted"
+        ><input v-model="changedOnly" type="checkbox" class="mr-1 accent-slate" /> only those that changed something</label
+      >
+      <div class="scroll max-h-[28rem] overflow-y-auto" tabindex="0" role="region" aria-label="Backups">
+        <table>
+          <thead>
+            <tr>
+              <th>Taken</th>
+              <th>Name</th>
+              <th>By</th>
+              <th>Documents</th>
+              <th>New in store</th>
+              <th>Held in</th>
+              <th>Kept by</th>
+              <th>Id</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="backup in rows" :key="backup.id" :class="backup.expired ? 'text-muted' : ''">
+              <td class="whitespace-nowrap">{{ when(backup.time) }}</td>
+              <td>
+                {{ backup.name || "–" }}
+                <span v-if="backup.note" class="block text-sm text-muted">{{ backup.note }}</span>
+              </td>
+              <td>{{ backup.routine ?? (backup.purpose === "safety" ? "a restore" : "hand") }}</td>
+              <td>{{ backup.documents }}, {{ size(backup.bytes) }}</td>
+              <td>{{ backup.unchanged ? "unchanged" : size(backup.new_bytes) }}</td>
+              <td>{{ backup.stores.join(", ") }}</td>
+              <td class="text-sm">{{ backup.expired ? "expired" : backup.kept_by.join(", ") || "nothing: it goes" }}</td>
+              <td>
+                <RouterLink v-if="may('operator')" :to="`/restores?backup=${backup.id}`"
+                  ><code>{{ backup.id.slice(0, 12) }}</code></RouterLink
+                ><code v-else>{{ backup.id.slice(0, 12) }}</code>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+
+    <div class="grid gap-x-10 md:grid-cols-2">
+      <div v-if="newest">
+        <h2>What the newest one holds</h2>
+        <table>
+          <tbody>
+            <tr v-for="part in newest.parts" :key="part.name">
+              <td>{{ part.name }}</td>
+              <td>{{ part.documents }} documents</td>
+              <td>{{ size(part.bytes) }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <p class="mt-2 text-sm text-muted">Left out on purpose: {{ newest.left_out.join("; ") }}</p>
+      </div>
+      <div v-if="newest">
+        <h2>Census</h2>
+        <table>
+          <tbody>
+            <tr v-for="(count, list) in newest.census" :key="list">
+              <td>{{ list }}</td>
+              <td>{{ count }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <div>
+        <h2>What it is</h2>
+        <table>
+          <tbody>
+            <tr>
+              <td class="text-muted">Machine</td>
+              <td>
+                {{ system.data.value.machine?.name }} <code>{{ system.data.value.machine?.id }}</code>
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Version</td>
+              <td>{{ system.data.value.machine?.product }} {{ system.data.value.machine?.version }}</td>
+            </tr>
+            <tr>
+              <td class="text-muted">Key</td>
+              <td>
+                <code class="break-all">{{ system.data.value.key }}</code>
+              </td>
+            </tr>
+            <tr>
+              <td class="text-muted">Login</td>
+              <td>{{ system.data.value.login }}</td>
+            </tr>
+            <tr>
+              <td class="text-muted">Site and labels</td>
+              <td>{{ [system.data.value.site, ...system.data.value.labels].filter(Boolean).join(", ") || "–" }}</td>
+            </tr>
+            <tr>
+              <td class="text-muted">Routines</td>
+              <td>{{ system.data.value.routines.join(", ") || "none" }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </div>
+  </template>
+
+  <AskDialog :open="taking" title="Take a backup" @close="taking = false">
+    <form @submit.prevent="take.mutate()">
+      <label class="label" for="take-store">Store</label>
+      <select id="take-store" v-model="wanted.store" class="field">
+        <option v-for="store in stores.data.value?.items" :key="store.id" :value="store.name">{{ store.name }}</option>
+      </select>
+      <label class="label" for="take-name">Name, if you want to find it again</label>
+      <input id="take-name" v-model="wanted.name" class="field" placeholder="before-upgrade" />
+      <label class="label" for="take-note">Why</label>
+      <input id="take-note" v-model="wanted.note" class="field" />
+      <div class="mt-4 flex gap-3">
+        <button class="button" :disabled="take.isPending.value || !stores.data.value?.items.length">Take it now</button>
+        <button type="button" class="cursor-pointer text-muted" @click="taking = false">Cancel</button>
+      </div>
+      <p v-if="stores.data.value && !stores.data.value.items.length" class="mt-2">
+        There is no store yet: <RouterLink to="/stores?add=1">add one</RouterLink>.
+      </p>
+      <ProblemNote :error="take.error.value" />
+    </form>
+  </AskDialog>
+</template>

@@ -1,0 +1,22 @@
+import { createRouter, createWebHistory } from "vue-router";
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: "/", component: () => import("./pages/EstatePage.vue"), meta: { title: "Estate" } },
+    { path: "/systems/:name", component: () => import("./pages/SystemPage.vue"), meta: { title: "System" } },
+    { path: "/runs", component: () => import("./pages/RunsPage.vue"), meta: { title: "Log book" } },
+    { path: "/runs/:run", component: () => import("./pages/RunPage.vue"), meta: { title: "Run" } },
+    { path: "/restores", component: () => import("./pages/RestoresPage.vue"), meta: { title: "Restore desk" } },
+    { path: "/restores/:sheet", component: () => import("./pages/SheetPage.vue"), meta: { title: "Run sheet" } },
+    { path: "/routines", component: () => import("./pages/RoutinesPage.vue"), meta: { title: "Routines" } },
+    { path: "/stores", component: () => import("./pages/StoresPage.vue"), meta: { title: "Stores" } },
+    { path: "/sign-in", component: () => import("./pages/SignInPage.vue"), meta: { title: "Sign in", open: true } },
+    { path: "/setup", component: () => import("./pages/SetupPage.vue"), meta: { title: "First start", open: true } },
+    { path: "/:rest(.*)*", component: () => import("./pages/LostPage.vue"), meta: { title: "Nothing here" } },
+  ],
+});
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} – Fennox`;
+});

@@ -1,0 +1,111 @@
+"""The machines of Saltmere Ferries: six that are looked after, one that waits to be enrolled, two fresh spares."""
+
+from __future__ import annotations
+
+import json
+import secrets
+import socket
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from saltmere.linux import LinuxServer, save_key
+from saltmere.skerry import Skerry
+
+SSH_PORT, HTTPS_PORT = 2222, 8443
+
+# name: (address, site, role)
+LINUX = {
+    "quay-web": ("127.20.1.1", "saltmere-quay", "timetable"),
+    "quay-mail": ("127.20.1.2", "saltmere-quay", "mail"),
+    "gannet-tickets": ("127.20.2.1", "gannet-point", "ticket"),
+    "northness-watch": ("127.20.4.1", "northness", "monitoring"),
+}
+SKERRIES = {
+    "quay-store": ("127.20.1.20", "saltmere-quay", "quay"),
+    "holm-store": ("127.20.3.20", "holm-island", "holm"),
+}
+WAITING = ("web-9", "127.20.9.1", "booking")
+FRESH_LINUX = ("fresh-linux", "127.20.9.2")
+FRESH_SKERRY = ("fresh-skerry", "127.20.9.3")
+ADMINISTRATOR = "keeper"
+
+
+@dataclass
+class Estate:
+    """All machines below one folder."""
+
+    folder: Path
+    clock: Path
+    linux: dict[str, LinuxServer] = field(default_factory=dict)
+    skerries: dict[str, Skerry] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.folder.mkdir(parents=True, exist_ok=True)
+        self.root_key, self._root_public = save_key(self.folder, "quay-root")
+        self.fresh_key, self._fresh_public = save_key(self.folder, "fresh-root")
+        self.skerry_password = self._secret("skerry-password")
+        for name, address in [(n, a) for n, (a, _, _) in LINUX.items()] + [WAITING[:2], FRESH_LINUX]:
+            self.linux[name] = LinuxServer(self.folder / name, address, SSH_PORT)
+        for name, address in [(n, a) for n, (a, _, _) in SKERRIES.items()] + [FRESH_SKERRY]:
+            self.skerries[name] = Skerry(self.folder / name, address, HTTPS_PORT, clock=self.clock)
+
+    def _secret(self, name: str) -> str:
+        path = self.folder / name
+        if not path.exists():
+            path.touch(0o600)
+            path.write_text(secrets.token_urlsafe(12))
+        return path.read_text()
+
+    def taken_ports(self) -> list[str]:
+        """Addresses of ours at which something else already answers."""
+        places = [(server.host, server.port) for server in self.linux.values()]
+        places += [(appliance.host, appliance.port) for appliance in self.skerries.values()]
+        return [f"{host}:{port}" for host, port in places if answers(host, port)]
+
+    def start(self) -> None:
+        """Install what is not installed yet, and start everything."""
+        for name, appliance in self.skerries.items():
+            fresh = not appliance.installed
+            if not fresh and name in SKERRIES:
+                appliance.account, appliance.password = ADMINISTRATOR, self.skerry_password
+            appliance.launch()
+        for name, server in self.linux.items():
+            if not server.installed:
+                self._install(name, server)
+            server.start()
+        for name, appliance in self.skerries.items():
+            appliance.wait()
+            if name in SKERRIES and appliance.account == "admin":
+                appliance.configure(SKERRIES[name][2], ADMINISTRATOR, self.skerry_password)
+
+    def _install(self, name: str, server: LinuxServer) -> None:
+        if name == FRESH_LINUX[0]:
+            server.install("debian", self._fresh_public)
+            return
+        server.install(name, self._root_public)
+        role = WAITING[2] if name == WAITING[0] else LINUX[name][2]
+        server.configure(role, files=200 if name == WAITING[0] else 24)
+
+    def reinstall(self, name: str) -> None:
+        """The boot disk has failed: the same address, a bare system, the installer's key."""
+        server = self.linux[name]
+        server.lose()
+        server.install("debian", self._fresh_public)
+        server.start()
+
+    def stop(self) -> None:
+        for server in self.linux.values():
+            server.stop()
+        for appliance in self.skerries.values():
+            appliance.stop()
+
+
+def answers(host: str, port: int) -> bool:
+    with socket.socket() as probe:
+        probe.settimeout(1)
+        return probe.connect_ex((host, port)) == 0
+
+
+def remember(path: Path, values: dict[str, object]) -> None:
+    path.write_text(json.dumps(values, indent=1))
+    path.chmod(0o600)

@@ -1,0 +1,165 @@
+"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and four events."""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from saltmere.clock import ClockServer
+from saltmere.estate import ADMINISTRATOR, HTTPS_PORT, LINUX, SKERRIES, SSH_PORT, Estate
+from saltmere.linux import SSH_RESTART
+from saltmere.service import Interface
+
+DAYS = 60
+ZONE = ZoneInfo("Europe/Oslo")
+NIGHTLY, SKERRY_HOURS = (2, 40), (3, 20)
+CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY = 18, 33, 44, 25
+
+
+@dataclass
+class Story:
+    """Tells the history, day by day; ``day`` is the next one to be told."""
+
+    estate: Estate
+    clock: ClockServer
+    service: Interface
+    stores: dict[str, Path]
+    passphrase: str
+    apart_passphrase: str
+    first_day: datetime
+    day: int = 0
+
+    def prepare(self) -> None:
+        """Stores, logins, systems, routines: what an administrator does on the first day."""
+        call = self.service.call
+        for name, folder in self.stores.items():
+            apart = name == "strongbox"
+            call("POST", "/stores", {
+                "name": name, "address": str(folder), "key_set": "strongbox" if apart else "main",
+                "passphrase": self.apart_passphrase if apart else self.passphrase,
+                "custody": "apart" if apart else "kept",
+            })  # fmt: skip
+        keys = {"quay-root": self.estate.root_key, "fresh-root": self.estate.fresh_key}
+        for name, path in keys.items():
+            call("POST", "/logins", {"name": name, "account": "root", "private_key": path.read_text()})
+        call("POST", "/logins",
+             {"name": "skerry-keeper", "account": ADMINISTRATOR, "password": self.estate.skerry_password})  # fmt: skip
+        call("POST", "/logins", {"name": "skerry-default", "account": "admin", "password": "admin"})
+        for name, (address, site, role) in LINUX.items():
+            call("POST", "/systems", {
+                "name": name, "kind": "linux-server", "address": f"{address}:{SSH_PORT}", "login": "quay-root",
+                "key": self.estate.linux[name].host_key, "site": site, "labels": [role],
+                "settings": {"ssh-restart": SSH_RESTART},
+            })  # fmt: skip
+        for name, (address, site, role) in SKERRIES.items():
+            call("POST", "/systems", {
+                "name": name, "kind": "storage-server", "address": f"{address}:{HTTPS_PORT}",
+                "login": "skerry-keeper", "key": self.estate.skerries[name].fingerprint, "site": site,
+                "labels": [role], "settings": {},
+            })  # fmt: skip
+        ladder = "everything for 14 days, daily for 45 days, monthly for 7 years, always 3"
+        for name, systems, hours, store in (
+            ("nightly", "kind=linux-server", NIGHTLY, "harbour"),
+            ("skerries", "kind=storage-server", SKERRY_HOURS, "lighthouse"),
+        ):
+            call("POST", "/routines", {
+                "name": name, "systems": systems, "when": f"every day at {hours[0]:02}:{hours[1]:02}",
+                "zone": str(ZONE), "store": store, "ladder": ladder,
+            })  # fmt: skip
+
+    def tell(self, on_day: Callable[[int], None]) -> None:
+        """Live through the days that are left; ``on_day`` is called after each."""
+        while self.day < DAYS:
+            morning = self.first_day + timedelta(days=self.day)
+            for routine, hours in (("nightly", NIGHTLY), ("skerries", SKERRY_HOURS)):
+                self._night(routine, morning.replace(hour=hours[0], minute=hours[1]))
+            self._at(morning.replace(hour=10))
+            self._change(self.day)
+            self.day += 1
+            on_day(self.day)
+        self.clock.set(time.time(), 1)
+
+    def _at(self, moment: datetime) -> None:
+        self.clock.set(moment.astimezone(UTC).timestamp(), 0)
+
+    def _night(self, routine: str, due: datetime) -> None:
+        """Put the clock a moment past the due time, and wait for the routine's runs."""
+        self._at(due + timedelta(seconds=20))
+        wanted = due.astimezone(UTC)
+        limit = time.monotonic() + 60
+        while True:
+            last = self.service.call("GET", f"/routines/{routine}")["last_due"]
+            if last is not None and datetime.fromisoformat(last) >= wanted:
+                break
+            if time.monotonic() > limit:
+                raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
+            time.sleep(0.02)
+        self.service.wait_until_idle()
+
+    def _change(self, day: int) -> None:
+        """What people did on this day, after the night's backups."""
+        chance = random.Random(day)
+        now = self.clock.now()
+        name = chance.choice(list(LINUX))
+        role = LINUX[name][2]
+        if chance.random() < 0.7 and not 30 <= day <= 36:
+            page = chance.randrange(24)
+            server = self.estate.linux[name]
+            path = f"/etc/saltmere/{role}/{page:03}.conf"
+            server.write(path, server.read(path) + f"# {role} changed on day {day}\n", modified=now)
+        if chance.random() < 0.2:
+            store = chance.choice(list(SKERRIES))
+            body = {"quota": 50, "password": f"made-up-{day}"}
+            self.estate.skerries[store].request("PUT", f"/api/users/purser-{day:02}", body)
+        if day == CERTIFICATE_DAY:
+            text = f"made-up certificate, renewed on day {day}\n"
+            self.estate.linux["quay-web"].write("/etc/ssl/saltmere/timetable.pem", text, modified=now)
+        if day == EMPTIED_DAY:
+            self._devices("", now)
+        if day == EMPTIED_DAY + 2:
+            self._devices("".join(f"buoy-{number:02}\n" for number in range(40)), now)
+        if day == KEYLESS_DAY:
+            self.service.call("PATCH", "/systems/holm-store", {"settings": {"secret-key": "no"}})
+        if day == EMPTIED_DAY - 20:
+            self._devices("".join(f"buoy-{number:02}\n" for number in range(40)), now)
+        if day == FAILED_DISK_DAY:
+            self._replace_disk("gannet-tickets")
+        if day in (10, 50):
+            self._by_hand("quay-mail", "strongbox", f"quarter-{day}", "kept apart from the service")
+
+    def _devices(self, text: str, now: float) -> None:
+        self.estate.linux["northness-watch"].write("/etc/saltmere/monitoring/devices.list", text, modified=now)
+
+    def _by_hand(self, system: str, store: str, name: str, note: str) -> None:
+        run = self.service.call("POST", "/backups", {"system": system, "store": store, "name": name, "note": note})
+        done = self.service.wait_for_run(run["id"])
+        if done["state"] != "done":
+            raise RuntimeError(done["reason"])
+
+    def _replace_disk(self, name: str) -> None:
+        """Reinstalled at the same address, and restored: the restore that everybody hopes never to need."""
+        newest = self.service.call("GET", "/backups", system=name, limit="1")["items"][0]
+        self.estate.reinstall(name)
+        server = self.estate.linux[name]
+        wanted = {
+            "backup": newest["id"], "at": f"{server.host}:{server.port}", "login": "fresh-root", "key": server.host_key,
+        }  # fmt: skip
+        drafted = self.service.wait_for_run(self.service.call("POST", "/restores", wanted)["id"])
+        if drafted["state"] != "done":
+            raise RuntimeError(drafted["reason"])
+        sheet = drafted["result"]["sheet"]
+        run = self.service.call("POST", f"/restores/{sheet}/start")
+        done = self.service.wait_for_run(run["id"])
+        while done["state"] == "waiting":
+            gate = next(g for g in self.service.call("GET", f"/restores/{sheet}")["sheet"]["gates"] if not g["answer"])
+            role = LINUX[name][2]
+            server.configure_packages(role)
+            self.service.call("POST", f"/restores/{sheet}/answer", {"gate": gate["number"], "answer": "done"})
+            done = self.service.wait_for_run(run["id"])
+        if not done["result"].get("proved"):
+            raise RuntimeError(done["reason"])
