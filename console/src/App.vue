@@ -19,7 +19,7 @@ const pages = [
 ] as const;
 
 watch(
-  () => route.path,
+  () => [route.path, route.matched.length],
   async () => {
     if (open.value || route.matched.length === 0) return;
     try {

@@ -57,9 +57,9 @@ function by(column: typeof sort.value): void {
   <ProblemNote :error="status.error.value ?? systems.error.value" />
   <template v-if="status.data.value">
     <p class="mt-1 mb-3 text-muted">
-      {{ status.data.value.protected }} of {{ status.data.value.systems }} systems protected ·
-      {{ status.data.value.backups }} backups in {{ status.data.value.stores }} stores ·
-      {{ status.data.value.workers }} workers · {{ status.data.value.active_runs }} active runs
+      {{ status.data.value.protected }} of {{ status.data.value.systems }} systems protected · backups:
+      {{ status.data.value.backups }} · stores: {{ status.data.value.stores }} · workers:
+      {{ status.data.value.workers }} · active runs: {{ status.data.value.active_runs }}
     </p>
     <ConcernList :concerns="status.data.value.concerns" />
   </template>
@@ -76,37 +76,35 @@ function by(column: typeof sort.value): void {
       <thead>
         <tr>
           <th v-for="[column, title] in columns" :key="column" :aria-sort="sort === column ? (down ? 'descending' : 'ascending') : 'none'">
-            <button type="button" class="cursor-pointer hover:text-ink" @click="by(column)">
+            <button type="button" class="cursor-pointer text-left hover:text-ink" @click="by(column)">
               {{ title }}<span v-if="sort === column" aria-hidden="true">{{ down ? " ↓" : " ↑" }}</span>
             </button>
           </th>
           <th>Held in</th>
-          <th>Last drill</th>
           <th>Missing</th>
           <th>Last run</th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="system in rows" :key="system.id">
-          <td>
+          <td class="whitespace-nowrap">
             <RouterLink :to="`/systems/${system.name}`" class="font-semibold">{{ system.name }}</RouterLink>
           </td>
-          <td>{{ system.kind }}</td>
-          <td>{{ system.site || "–" }}</td>
+          <td class="whitespace-nowrap">{{ system.kind }}</td>
+          <td class="whitespace-nowrap">{{ system.site || "–" }}</td>
           <td class="whitespace-nowrap">
             <span :class="system.newest_good ? '' : 'font-semibold text-ember'">{{
               age(system.newest_good, status.data.value?.at)
             }}</span>
-            <span class="text-sm text-muted"> of {{ system.backups }}</span>
+            <span class="text-sm text-muted"> · {{ system.backups }} backups</span>
           </td>
           <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : "by hand" }}</td>
           <td>{{ system.stores.join(", ") || "–" }}</td>
-          <td class="text-muted">never</td>
           <td>
             <span v-if="system.missing.length" class="text-warn">{{ system.missing[0]?.text }}</span
             ><span v-else class="text-muted">nothing</span>
           </td>
-          <td>
+          <td class="whitespace-nowrap">
             <RouterLink v-if="system.active_run" :to="`/runs/${system.active_run.id}`"
               >{{ system.active_run.kind }} <StateWord :state="system.active_run.state"
             /></RouterLink>

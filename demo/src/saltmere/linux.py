@@ -73,7 +73,7 @@ class LinuxServer:
     def install(self, name: str, authorised_key: str) -> None:
         """A freshly installed server."""
         for place in ("etc/ssh", "etc/systemd/system", "root/.ssh", "var/lib/dpkg", "run/sshd", "tmp", "srv", "proc",
-                      "dev", "usr", "home", "local/etc"):  # fmt: skip
+                      "dev", "usr", "home", "local/etc", "units"):  # fmt: skip
             (self.folder / place).mkdir(parents=True, exist_ok=True)
         for place in ("bin", "sbin", "lib", "lib64"):
             if not (self.folder / place).is_symlink():
@@ -89,6 +89,8 @@ class LinuxServer:
                    "PasswordAuthentication no\nMaxStartups 200:30:400\nSubsystem sftp internal-sftp\n")  # fmt: skip
         (self.folder / "etc/os-release").symlink_to("../usr/lib/os-release")
         self.write("/root/.ssh/authorized_keys", authorised_key, mode=0o600)
+        for unit in ("ssh", "cron"):
+            self.write(f"/units/{unit}.service", _UNIT.format(name=unit))
         self.set_packages(_BARE_PACKAGES)
         self.renew_host_key()
 
@@ -154,7 +156,8 @@ class LinuxServer:
         root = self.folder.resolve()
         script = (
             'set -e; cd "$1"; mount --rbind /usr usr; '
-            "mount --bind local usr/local; mount --rbind /dev dev; mount -t proc proc proc; "
+            "mount --bind local usr/local; mount --bind units usr/lib/systemd/system; "
+            "mount --rbind /dev dev; mount -t proc proc proc; "
             'exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o StrictModes=no -o PidFile=none '
             "-o HostKey=/etc/ssh/ssh_host_ed25519_key"
         )

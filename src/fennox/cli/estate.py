@@ -52,8 +52,9 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
     )
     clock = " (simulated clock)" if found.simulated_clock else ""
     err.print(
-        f"[dim]{found.protected} of {found.systems} systems protected, {found.backups} backups in {found.stores} "
-        f"stores, {found.workers} workers, {found.active_runs} active runs. {when(found.at)}{clock}[/dim]"
+        f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "
+        f"stores: {found.stores}, "
+        f"workers: {found.workers}, active runs: {found.active_runs}. {when(found.at)}{clock}[/dim]"
     )
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
@@ -22,35 +24,57 @@ log: Any = structlog.get_logger()
 
 _DECIDING = 7202  # advisory lock: one process decides at a time
 _REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
+_MARK_EVERY = timedelta(hours=1)
 
 
-async def decide_for_ever(context: Context) -> None:
-    while True:
-        try:
-            await decide(context)
-        except TryLater as error:
-            log.warning("database out of reach", reason=error.what)
-        await asyncio.sleep(_SIMULATED_PAUSE if context.simulated else _REAL_PAUSE)
+@dataclass
+class Scheduler:
+    """Decides while it runs. Under a clock that stands still it decides again only while something is left over."""
+
+    context: Context
+    _decided: datetime | None = None
+    _left_over: bool = False
+    _swept: datetime | None = None
+
+    async def run(self) -> None:
+        pause = _SIMULATED_PAUSE if self.context.simulated else _REAL_PAUSE
+        while True:
+            try:
+                now = self.context.now()
+                if now != self._decided or self._left_over:
+                    self._left_over = await decide(self.context)
+                    self._decided = now
+                if self._swept is None or now - self._swept >= _MARK_EVERY:
+                    await mark_expired(self.context)
+                    self._swept = now
+            except TryLater as error:
+                log.warning("database out of reach", reason=error.what)
+            await asyncio.sleep(pause)
 
 
-async def decide(context: Context) -> None:
-    """Queue what is due. Deciding twice is harmless: a routine, a system and a due time are unique together."""
+async def decide(context: Context) -> bool:
+    """Queue what is due; tells whether something had to wait for an active run of its system.
+
+    Deciding twice is harmless: a routine, a system and a due time are unique together.
+    """
+    left_over = False
     async with context.session() as session:
         if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))).scalar_one():
-            return
+            return True
         for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
             for system in await routines.members(session, routine):
-                await _decide_one(context, session, routine, system)
-    await mark_expired(context)
+                left_over |= not await _decide_one(context, session, routine, system)
+    return left_over
 
 
-async def _decide_one(context: Context, session: AsyncSession, routine: Routine, system: System) -> None:
+async def _decide_one(context: Context, session: AsyncSession, routine: Routine, system: System) -> bool:
+    """Whether nothing is left to decide for this pair."""
     last = select(func.max(Run.due)).where(Run.routine_id == routine.id, Run.system_id == system.id)
     decided = (await session.execute(last)).scalar_one_or_none()
     since = max(filter(None, (routine.decided_until, system.created, decided)))
     due = schedule.parse(routine.when, routine.zone).newest_due(since, context.now())
     if due is None:
-        return
+        return True
     try:
         await queue.enqueue(
             session,
@@ -65,7 +89,8 @@ async def _decide_one(context: Context, session: AsyncSession, routine: Routine,
             order={"name": "", "note": "", "parts": routine.parts},
         )
     except Conflict:
-        return  # a run of this system is active; it is decided again when that has ended
+        return False  # a run of this system is active; it is decided again when that has ended
+    return True
 
 
 async def mark_expired(context: Context) -> None:

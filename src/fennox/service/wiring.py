@@ -17,10 +17,11 @@ from pydantic import ValidationError
 
 from fennox.catalogue.schema import upgrade
 from fennox.core.errors import MendSettings
-from fennox.service import keyfile, scheduler, signin
+from fennox.service import keyfile, signin
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
+from fennox.service.scheduler import Scheduler
 from fennox.service.settings import Settings
 from fennox.service.worker import RunWorker, listen
 
@@ -88,7 +89,7 @@ def serve(settings: Settings, clock: Path | None) -> None:
             code = await signin.new_setup_code(session)
         if code is not None:
             log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
-        works = [scheduler.decide_for_ever(context), listen(settings.database, app.state.hub.heard)]
+        works = [Scheduler(context).run(), listen(settings.database, app.state.hub.heard)]
         if settings.workers:
             works.append(RunWorker(context, settings.workers).work())
         async with _together(*works):

@@ -17,6 +17,7 @@ from fennox.service.routes.systems import shown
 from fennox.wire.access import AuditEntry
 from fennox.wire.base import Page
 from fennox.wire.runs import Concern, Status
+from fennox.wire.systems import SystemShown
 
 router = APIRouter(tags=["estate"])
 health = APIRouter(tags=["health"])
@@ -31,13 +32,15 @@ async def _workers(session: AsyncSession) -> int:
     return int((await session.execute(alive)).scalar_one())
 
 
-async def _concerns(context: Context, session: AsyncSession, workers: int) -> list[Concern]:
+def _protected(system: SystemShown) -> bool:
+    """All its pieces are held: there is a good backup, and it lacks nothing."""
+    return system.newest_good is not None and not any(finding.severity == "warning" for finding in system.missing)
+
+
+async def _concerns(context: Context, session: AsyncSession, systems: list[SystemShown], workers: int) -> list[Concern]:
     """What is wrong or will be, worst first, each as a sentence with what to do."""
     found: list[Concern] = []
     now = context.now()
-    systems = await shown(
-        context, session, list((await session.execute(select(System).order_by(System.name))).scalars())
-    )
     if workers == 0:
         found.append(Concern(severity="high", about="workers", text="No worker is alive; nothing is taken or restored.",
                              remedy="Start one with `fennox worker run`.", since=None))  # fmt: skip
@@ -68,7 +71,7 @@ async def _concerns(context: Context, session: AsyncSession, workers: int) -> li
         for finding in system.missing:
             if finding.severity == "warning":
                 found.append(Concern(severity="low", about=system.name, text=f"{system.name}: {finding.text}",
-                                     remedy=finding.remedy, since=system.newest_good))  # fmt: skip
+                                     remedy=finding.remedy, since=None))  # fmt: skip
         if not system.routines:
             found.append(Concern(severity="low", about=system.name, text=f"{system.name} is in no routine.",
                                  remedy="Add one, or leave it by hand on purpose.", since=system.created))  # fmt: skip
@@ -83,20 +86,19 @@ async def status(context: Here) -> Status:
     """What is wrong, and how much is protected."""
     async with context.session() as session:
         workers = await _workers(session)
+        rows = (await session.execute(select(System).order_by(System.name))).scalars()
+        systems = await shown(context, session, list(rows))
 
-        async def count(table: type[System] | type[Backup] | type[StoreRow] | type[Routine]) -> int:
+        async def count(table: type[Backup] | type[StoreRow] | type[Routine]) -> int:
             return int((await session.execute(select(func.count()).select_from(table))).scalar_one())
 
-        protected = select(func.count(func.distinct(Backup.system_id))).where(
-            Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False)
-        )
         active = select(func.count()).select_from(Run).where(Run.state.in_(ACTIVE))
         return Status(
             at=context.now(),
             simulated_clock=context.simulated,
-            concerns=await _concerns(context, session, workers),
-            systems=await count(System),
-            protected=(await session.execute(protected)).scalar_one(),
+            concerns=await _concerns(context, session, systems, workers),
+            systems=len(systems),
+            protected=sum(_protected(system) for system in systems),
             backups=await count(Backup),
             stores=await count(StoreRow),
             routines=await count(Routine),

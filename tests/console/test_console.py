@@ -1,0 +1,159 @@
+"""The console's main path in a real browser, its looks at other sizes, and axe on every page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from fennox.wire.stores import NewLogin
+from fennox.wire.systems import NewTake
+from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
+from tests.console.browser import chromium, sign_in, violations
+from tests.service.conftest import enrol
+from tests.service.running import PASSPHRASE, PASSWORD, Service
+
+Install = Callable[..., LinuxServer]
+Pair = tuple[str, str]
+
+PAGES = ["/", "/systems/web-9", "/restores", "/routines", "/stores", "/runs", "/nothing-here"]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with chromium() as made:
+        yield made
+
+
+@pytest.fixture
+def page(browser: Browser, service: Service) -> Iterator[Page]:
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.address)
+    context.set_default_timeout(20_000)
+    page = context.new_page()
+    mistakes: list[str] = []
+    page.on("pageerror", lambda error: mistakes.append(str(error)))
+    page.on("console", lambda line: mistakes.append(line.text) if "Content Security Policy" in line.text else None)
+    yield page
+    context.close()
+    assert mistakes == []
+
+
+def test_from_nothing_to_a_proved_restore_in_the_browser(
+    page: Page, service: Service, server: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    # an empty estate tells the next step
+    page.get_by_role("link", name="store", exact=True).click()
+    page.get_by_label("Name").fill("attic")
+    (service.folder / "attic").mkdir()
+    page.get_by_label("Empty folder").fill(str(service.folder / "attic"))
+    page.get_by_label("Passphrase").fill("boat")
+    page.get_by_role("button", name="Add and prove it").click()
+    expect(page.get_by_role("alert")).to_contain_text("too weak")
+    page.get_by_label("Passphrase").fill(PASSPHRASE)
+    page.get_by_role("button", name="Add and prove it").click()
+    page.get_by_role("heading", name="attic").wait_for()
+    page.get_by_role("button", name="Test").click()
+    expect(page.get_by_text("refused, as it must be")).to_be_visible()
+    # enrol, with the fingerprint shown and accepted
+    page.get_by_role("link", name="Estate").click()
+    page.get_by_role("button", name="Enrol a system").click()
+    page.get_by_label("Name", exact=True).fill("web-9")
+    page.get_by_label("Address and port").fill(f"{server.host}:{server.port}")
+    page.get_by_label("Its name").fill("quay-root")
+    page.get_by_label("Account").fill("root")
+    page.get_by_label("Password, or private key").fill(key_pair[0])
+    page.get_by_label("makes the SSH server read").fill(SSH_RESTART)
+    page.get_by_role("button", name="Reach it and enrol").click()
+    expect(page.get_by_text(server.host_key)).to_be_visible()
+    page.get_by_role("button", name="accept").click()
+    page.get_by_role("heading", name="web-9", exact=True).wait_for()
+    # the first backup, followed to its end
+    page.get_by_role("button", name="Take a backup").click()
+    page.get_by_label("Name, if you want").fill("first")
+    page.get_by_role("button", name="Take it now").click()
+    expect(page.get_by_text("objects with")).to_be_visible()
+    # the server is lost; a fresh one answers elsewhere
+    server.lose()
+    private, public = new_key_pair("fresh")
+    fresh = install("debian", public)
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+    page.get_by_role("link", name="web-9").first.click()
+    page.get_by_role("link", name="Restore …").click()
+    page.get_by_label("freshly installed").check()
+    page.get_by_label("Address and port of the fresh machine").fill(f"{fresh.host}:{fresh.port}")
+    page.get_by_label("Login of the fresh machine").select_option("fresh-root")
+    page.get_by_role("button", name="Draft the run sheet").click()
+    expect(page.get_by_text(fresh.host_key)).to_be_visible()
+    page.get_by_role("button", name="accept").click()
+    page.get_by_role("heading", name="Restore of web-9").wait_for()
+    assert violations(page) == []
+    page.get_by_role("button", name="Begin …").click()
+    begin = page.get_by_role("button", name="Begin the restore")
+    expect(begin).to_be_disabled()
+    page.get_by_label("Type the system's name").fill("web-9")
+    begin.click()
+    expect(page.get_by_text("This needs you")).to_be_visible()
+    assert violations(page) == []
+    with service.client() as client:
+        packages = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata",
+                    "nginx-light", "cron", "saltmere-ticket")  # fmt: skip
+        assert client.system("web-9").active_run is not None
+    fresh.set_packages(packages)
+    page.get_by_role("button", name="Done").click()
+    page.get_by_role("heading", name="Proved: everything is there again").wait_for(timeout=40_000)
+    assert violations(page) == []
+
+
+@pytest.mark.parametrize("looks", ["light", "dark", "narrow"])
+def test_axe_finds_nothing_on_any_page(
+    page: Page, service: Service, server: LinuxServer, key_pair: Pair, looks: str
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        service.ended(client.take(NewTake(system="web-9")).id)
+    if looks == "narrow":
+        page.set_viewport_size({"width": 390, "height": 844})
+    page.emulate_media(color_scheme="dark" if looks == "dark" else "light")
+    page.goto("/sign-in")
+    assert violations(page) == []
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    for path in PAGES:
+        page.goto(path)
+        page.get_by_role("heading", level=1).wait_for()
+        page.locator("main").wait_for()
+        assert violations(page) == [], path
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), f"{path} is too wide"
+
+
+def test_the_keyboard_alone_reaches_a_system_through_the_palette(
+    page: Page, service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    page.goto("/")
+    page.get_by_label("User").focus()
+    page.keyboard.type("harbour-admin")
+    page.keyboard.press("Tab")
+    page.keyboard.type(PASSWORD)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name="Estate").wait_for()
+    page.keyboard.press("Control+k")
+    page.get_by_label("System, backup or action").wait_for()
+    page.keyboard.type("web-9")
+    page.get_by_role("option").first.wait_for()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name="web-9", exact=True).wait_for()
+
+
+def test_a_page_asked_for_without_signing_in_comes_after_it(page: Page, service: Service) -> None:
+    page.goto("/stores")
+    page.get_by_label("User").fill("harbour-admin")
+    page.get_by_label("Password").fill("wrong wrong wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("User or password is wrong")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="Stores").wait_for()
