@@ -17,6 +17,8 @@ from tests.service.running import PASSPHRASE, PASSWORD, Service
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
 
+expect.set_options(timeout=20_000)
+
 PAGES = ["/", "/systems/web-9", "/restores", "/routines", "/stores", "/runs", "/nothing-here"]
 
 
@@ -48,10 +50,10 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
     page.get_by_label("Name").fill("attic")
     (service.folder / "attic").mkdir()
     page.get_by_label("Empty folder").fill(str(service.folder / "attic"))
-    page.get_by_label("Passphrase").fill("boat")
+    page.get_by_role("textbox", name="Passphrase").fill("boat")
     page.get_by_role("button", name="Add and prove it").click()
     expect(page.get_by_role("alert")).to_contain_text("too weak")
-    page.get_by_label("Passphrase").fill(PASSPHRASE)
+    page.get_by_role("textbox", name="Passphrase").fill(PASSPHRASE)
     page.get_by_role("button", name="Add and prove it").click()
     page.get_by_role("heading", name="attic").wait_for()
     page.get_by_role("button", name="Test").click()
@@ -140,7 +142,7 @@ def test_the_keyboard_alone_reaches_a_system_through_the_palette(
     page.keyboard.press("Enter")
     page.get_by_role("heading", name="Estate").wait_for()
     page.keyboard.press("Control+k")
-    page.get_by_label("System, backup or action").wait_for()
+    page.get_by_role("combobox").wait_for()
     page.keyboard.type("web-9")
     page.get_by_role("option").first.wait_for()
     page.keyboard.press("ArrowDown")

@@ -10,7 +10,7 @@ defineProps<{ proof: Schema["Proof"] }>();
     {{ proof.proved ? "Proved: everything is there again" : "Not proved: something is missing" }}
   </h2>
   <p class="text-sm text-muted">{{ when(proof.at) }}</p>
-  <div class="scroll">
+  <div class="scroll" tabindex="0">
     <table>
       <thead>
         <tr>

@@ -71,7 +71,7 @@ function by(column: typeof sort.value): void {
     /></label>
     <button v-if="may('administrator')" type="button" class="button" @click="enrolling = true">Enrol a system</button>
   </div>
-  <div v-if="rows.length" class="scroll">
+  <div v-if="rows.length" class="scroll" tabindex="0">
     <table>
       <thead>
         <tr>

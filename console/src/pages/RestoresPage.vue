@@ -150,7 +150,7 @@ function accept(): void {
 
   <h2>Run sheets</h2>
   <ProblemNote :error="sheets.error.value" />
-  <div v-if="sheets.data.value?.items.length" class="scroll">
+  <div v-if="sheets.data.value?.items.length" class="scroll" tabindex="0">
     <table>
       <thead>
         <tr>

@@ -57,7 +57,7 @@ function took(run: Run): string {
     >
   </div>
   <ProblemNote :error="runs.error.value" />
-  <div v-if="runs.data.value?.items.length" class="scroll">
+  <div v-if="runs.data.value?.items.length" class="scroll" tabindex="0">
     <table>
       <thead>
         <tr>
@@ -91,7 +91,7 @@ function took(run: Run): string {
 
   <template v-if="audit.data.value">
     <h2>Who did what</h2>
-    <div class="scroll">
+    <div class="scroll" tabindex="0">
       <table>
         <thead>
           <tr>

@@ -160,16 +160,16 @@ function took(from: string | null, to: string | null): string {
     </div>
 
     <h2>Steps</h2>
-    <div class="scroll">
+    <div class="scroll" tabindex="0">
       <table>
         <thead>
           <tr>
-            <th></th>
+            <th>No.</th>
             <th>Phase</th>
             <th>Step</th>
             <th>State</th>
             <th>Took</th>
-            <th></th>
+            <th>Result</th>
           </tr>
         </thead>
         <tbody>

@@ -74,6 +74,8 @@ def main(words: list[str] | None = None) -> int:
 
 def _explain(error: Exception) -> int:
     """Ours and the service's errors as two sentences; anything else is a mistake of ours and shows itself."""
+    from pydantic import ValidationError
+
     from fennox.client.api import OutOfReachError, ProblemError
     from fennox.core.errors import FennoxError
 
@@ -86,6 +88,11 @@ def _explain(error: Exception) -> int:
     if isinstance(error, FennoxError):
         print(str(error), file=sys.stderr)
         return _BY_SLUG.get(error.slug, FAILED)
+    if isinstance(error, ValidationError):
+        first = error.errors()[0]
+        text = str(first["msg"]).removeprefix("Value error, ")
+        print(f"{'.'.join(str(step) for step in first['loc'])}: {text}.", file=sys.stderr)
+        return USAGE
     raise error
 
 

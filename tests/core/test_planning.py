@@ -1,0 +1,147 @@
+"""Run sheets: what speaks against a restore is found before it begins."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fennox.core.format.manifest import Finding, Head, KindFile, Machine, Part, Reached
+from fennox.core.format.trees import EMPTY
+from fennox.core.kinds.model import Kind
+from fennox.core.restoring import planning, proving
+from fennox.core.restoring.planning import Source, Target
+from fennox.core.restoring.sheet import CheckProof, Place
+from tests.conftest import NOON
+from tests.engine.keeper import shipped_kind
+
+LINUX, _ = shipped_kind("linux-server")
+SKERRY, _ = shipped_kind("storage-server")
+ALL = [part.name for part in LINUX.part]
+
+
+def machine(**changes: str) -> Machine:
+    return Machine.model_validate({"id": "old", "product": "debian", "version": "12", "platform": "x86_64", **changes})
+
+
+def source(kind: Kind = LINUX, **changes: object) -> Source:
+    head = Head(
+        kind=KindFile(name=kind.name, version=1, text=""),
+        settings={},
+        machine=machine(),
+        reached=Reached(address="10.0.0.1:22", account="root", key="SHA256:old"),
+        parts=[Part(name=part.name, title="", documents=0, bytes=0, root=EMPTY) for part in kind.part],
+        census={"packages": ["cron", "nginx"], "enabled units": ["a.service"]},
+        expected={"key": "SHA256:old"},
+        findings=[],
+        left_out=[],
+        routine=None,
+        fennox="",
+    ).model_copy(update=changes)
+    return Source("b", "s", "web-9", head, {"settings": {"/etc/a": "1", "/etc/b": "2"}}, "root")
+
+
+def target(**changes: str) -> Target:
+    place = Place(address="10.0.0.2:22", account="root", key="SHA256:new")
+    documents = {"settings": {"/etc/a": "other", "/etc/c": "3"}}
+    return Target(
+        machine(id="new", **changes), place, documents, {"packages": ["cron"], "enabled units": ["z.service"]}
+    )
+
+
+def codes(kind: Kind, one: Source, other: Target, severity: str, parts: list[str] | None = None) -> list[str]:
+    sheet = planning.plan(kind, one, other, parts or ALL, {})
+    return [finding.code for finding in sheet.findings if finding.severity == severity]
+
+
+@pytest.mark.parametrize(
+    ("changes", "expected"),
+    [
+        ({}, []),
+        ({"product": "otheros"}, ["other-product"]),
+        ({"version": "11"}, ["other-version"]),
+        ({"version": "12.5"}, []),
+        ({"platform": "aarch64"}, []),
+    ],
+)
+def test_a_target_of_another_product_or_version_is_a_blocker(changes: dict[str, str], expected: list[str]) -> None:
+    assert codes(LINUX, source(), target(**changes), "blocker") == expected
+
+
+def test_a_backup_of_another_kind_and_a_part_that_is_not_held_are_blockers() -> None:
+    assert codes(LINUX, source(SKERRY), target(), "blocker") == ["other-kind", *["part-not-held"] * len(ALL)]
+    assert codes(LINUX, source(parts=[]), target(), "blocker", ["settings"]) == ["part-not-held"]
+
+
+def test_what_the_backup_lacks_is_said_again_before_the_restore() -> None:
+    lack = Finding(severity="warning", code="lacks-root-keys", text="x")
+    assert codes(LINUX, source(findings=[lack]), target(), "warning") == ["lacks-root-keys"]
+
+
+def test_what_is_overwritten_added_and_stays_is_told_by_name() -> None:
+    over = planning.plan(LINUX, source(), target(), ALL, {}).overwrites
+    assert (over.changed, over.added, over.staying_count, over.same_count) == (["/etc/a"], ["/etc/b"], 1, 0)
+
+
+def test_steps_are_only_those_that_have_something_to_do_and_show_their_commands() -> None:
+    sheet = planning.plan(LINUX, source(), target(), ALL, {"ssh-restart": "kill -HUP 1; echo 'x y'"})
+    shown = [command for step in sheet.steps for command in step.commands]
+    assert "systemctl --root=/ enable a.service" in shown
+    assert "systemctl --root=/ disable z.service" in shown
+    assert any("nginx" in command and "cron" not in command for command in shown)
+    assert "sh -c 'kill -HUP 1; echo '\"'\"'x y'\"'\"''" in shown
+    only = planning.plan(LINUX, source(), target(), ["settings"], {})
+    assert not any(step.do == "gate" for step in only.steps)
+
+
+def test_the_face_afterwards_is_the_backups_only_if_everything_is_restored() -> None:
+    whole = planning.plan(LINUX, source(), target(), ALL, {}).after
+    assert whole.place == Place(address="10.0.0.2:22", account="root", key="SHA256:old")
+    part = planning.plan(LINUX, source(), target(), ["settings"], {}).after
+    assert part.place.key == "SHA256:new"
+
+
+def test_only_facts_that_changed_are_told() -> None:
+    over = planning.compare_documents(LINUX, source(), target(), ALL)
+    then = planning.facts(LINUX, "b", target(), over)
+    now = planning.facts(LINUX, "b", target(version="12.1"), over)
+    assert planning.changed_facts(then, then) == []
+    assert planning.changed_facts(then, now) == ["the target's version was debian 12 and is now debian 12.1"]
+
+
+@pytest.mark.parametrize(
+    ("backup", "other", "fits"),
+    [
+        ("4.2b", "4.2b", True),
+        ("4.2b", "4.9", True),
+        ("4.2b", "5.0a", False),
+        ("2024-1", "2024-9", True),
+        ("", "", False),
+    ],
+)
+def test_odd_version_forms_are_compared_by_their_first_number(backup: str, other: str, fits: bool) -> None:
+    assert planning.version_fits(SKERRY, backup, other) is fits
+
+
+@given(st.lists(st.integers(0, 99), min_size=1, max_size=4), st.lists(st.integers(0, 99), min_size=1, max_size=4))
+def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]) -> None:
+    requires = LINUX.requires.model_copy(update={"version": "not-older"})
+    kind = LINUX.model_copy(update={"requires": requires})
+    texts = [".".join(str(number) for number in numbers) for numbers in (ours, theirs)]
+    assert planning.version_fits(kind, *texts) is (theirs >= ours)
+
+
+def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None:
+    passed, failed = (CheckProof(title="t", passed=ok, detail="") for ok in (True, False))
+    lists = proving.compare_census(LINUX, ALL, {"packages": ["a"]}, {}, {"packages": ["a", "b"]})
+    assert proving.prove([], [], [passed], NOON).proved is False
+    assert proving.prove(lists, [], [passed], NOON).proved is True
+    assert proving.prove(lists, [], [failed], NOON).proved is False
+    [packages] = [item for item in lists if item.name == "packages"]
+    assert (packages.missing, packages.extra) == ([], ["b"])
+
+
+def test_default_objects_of_a_fresh_target_are_not_extra() -> None:
+    parts = [part.name for part in SKERRY.part]
+    lists = proving.compare_census(SKERRY, parts, {"shares": []}, {}, {"shares": ["public"]})
+    assert all(item.extra == [] for item in lists)
