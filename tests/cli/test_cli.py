@@ -150,6 +150,13 @@ def test_signing_in_and_out(service: Service) -> None:
     saved = service.folder / "config/fennox/sign-in.json"
     assert saved.stat().st_mode & 0o077 == 0
     assert "fennox store add" in ok(service, "status").stderr
+    second = service.file("second", "seven slow grey herons")
+    ok(service, "user", "add", "purser", "--role", "reader", "--password-file", second)
+    weak = service.file("weak", "boat")
+    fails(service, 2, "too weak", "user", "add", "mate", "--role", "operator", "--password-file", weak)
+    fails(service, 1, "last administrator", "user", "remove", "harbour-admin")
+    ok(service, "user", "remove", "purser")
+    assert ok(service, "user", "list", "--quiet").stdout.split() == ["harbour-admin"]
     ok(service, "sign-out")
     assert not saved.exists()
 

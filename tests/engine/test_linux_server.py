@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -303,3 +304,40 @@ async def test_names_that_are_not_text_links_and_devices_are_kept_or_told(
     assert names == [b"caf\xe9", b"empty", b"link", b"new\nline", b"same"]
     assert os.readlink(fresh.folder / "etc/odd/link") == "../nowhere/\n"
     assert (fresh.folder / "etc/odd/same").read_text() == server.read("/etc/hosts")
+
+
+async def test_a_file_that_grows_while_it_is_read_is_read_again_and_then_told(
+    keeper: Keeper, server: LinuxServer
+) -> None:
+    server.write("/etc/growing.log", "x" * 20_000_000)
+    path, enough = server.folder / "etc/growing.log", threading.Event()
+
+    def grow() -> None:
+        while not enough.wait(0.002):
+            with path.open("a") as file:
+                file.write("more\n")
+
+    growing = threading.Thread(target=grow)
+    growing.start()
+    try:
+        taken = await keeper.take()
+    finally:
+        enough.set()
+        growing.join()
+    [moved] = [finding for finding in taken.head.findings if finding.code == "moved-while-read"]
+    assert "growing.log" in moved.text
+    reader = await keeper.reader(taken)
+    found = [document async for document in reader.documents(await reader.part("settings"))]
+    assert [document.path for document in found if document.moved] == ["/etc/growing.log"]
+    assert len({document.path for document in found}) == len(found)
+
+
+async def test_a_store_without_plain_names_tells_no_names(
+    store_folder: Path, server: LinuxServer, keeper: Keeper
+) -> None:
+    keeper.vault.header = keeper.vault.header.model_copy(update={"plain_names": False})
+    await keeper.take(name="secret-plan")
+    names = " ".join(path.as_posix() for path in store_folder.rglob("*"))
+    assert "web-9" not in names
+    assert "secret-plan" not in names
+    assert len(await all_backups(keeper.vault)) == 1

@@ -8,10 +8,13 @@ import json
 import os
 from pathlib import Path
 
+from pydantic import SecretStr
+
 from fennox.cli.main import Environment
-from fennox.cli.output import can_ask, say
+from fennox.cli.output import can_ask, say, show_list, show_one, when
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, NotSignedIn, PassphraseNeeded
+from fennox.wire.access import NewUser
 
 _FILE = "sign-in.json"
 
@@ -74,3 +77,35 @@ def ask_secret(prompt: str) -> str:
     if not can_ask():
         raise PassphraseNeeded("A secret is needed, and there is no terminal to ask at.", "Give it in a file.")
     return getpass.getpass(prompt)
+
+
+def add_user(arguments: argparse.Namespace, environment: Environment) -> None:
+    password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
+    wanted = NewUser(name=arguments.name, role=arguments.role, password=SecretStr(password))
+    with client(environment) as service:
+        user = service.add_user(wanted)
+    lines: list[tuple[str, object]] = [("user", user.name), ("role", user.role)]
+    show_one(user, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+
+
+def list_users(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.users()
+    show_list(
+        found,
+        [
+            ("USER", lambda user: user.name),
+            ("ROLE", lambda user: user.role),
+            ("SINCE", lambda user: when(user.created)),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="name",
+        none="There is no user.",
+    )
+
+
+def remove_user(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        service.remove_user(arguments.name)
+    say(f"The user {arguments.name} is removed, and signed out everywhere.")

@@ -82,6 +82,14 @@ def _estate(nouns: Sub) -> None:
     show.add_argument("kind")
     check = _verb(kind, "check", "offline:check_kind", "find every mistake in a kind file", shows=False)
     check.add_argument("file")
+    user = _noun(nouns, "user", "who may sign in")
+    add = _verb(user, "add", "access:add_user", "make a user")
+    add.add_argument("name")
+    add.add_argument("--role", required=True, choices=["reader", "operator", "administrator"],
+                     help="a reader sees, an operator also takes and restores, an administrator does all")  # fmt: skip
+    add.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
+    _verb(user, "list", "access:list_users", "list the users")
+    _verb(user, "remove", "access:remove_user", "remove a user", shows=False).add_argument("name")
     audit = _noun(nouns, "audit", "who did what")
     listed = _verb(audit, "list", "estate:audit", "the newest entries")
     listed.add_argument("--limit", type=int, default=50)

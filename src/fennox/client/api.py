@@ -10,7 +10,7 @@ import httpx
 from httpx_sse import connect_sse
 from pydantic import BaseModel, SecretStr
 
-from fennox.wire.access import AuditEntry, FirstUser, SignedIn, SignIn
+from fennox.wire.access import AuditEntry, FirstUser, NewUser, SignedIn, SignIn, UserShown
 from fennox.wire.base import Page, Problem
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
@@ -117,6 +117,15 @@ class Client:
     def first_user(self, code: str, user: str, password: str) -> SignedIn:
         wanted = FirstUser(code=SecretStr(code), user=user, password=SecretStr(password))
         return self._one(SignedIn, "POST", "/first-user", wanted)
+
+    def users(self) -> list[UserShown]:
+        return self._all(UserShown, "/users")
+
+    def add_user(self, wanted: NewUser) -> UserShown:
+        return self._one(UserShown, "POST", "/users", wanted)
+
+    def remove_user(self, name: str) -> None:
+        self._call("DELETE", f"/users/{name}")
 
     # the estate
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import os
+import re
 import stat
 import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator
@@ -23,6 +24,7 @@ from fennox.engine.tarstream import Member, members
 from fennox.links.base import Link, Shell, Web
 
 _BLOCK = 1024 * 1024  # bytes
+_MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
 
 
 @dataclass(frozen=True)
@@ -45,6 +47,7 @@ class Capture:
     evidence: Evidence = field(default_factory=Evidence)
     findings: list[Finding] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
+    moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
 
     def conclude(self, parts: list[str]) -> list[Finding]:
         """Findings of the whole, once all documents have been read."""
@@ -186,16 +189,26 @@ def _one_value(jsonpath: str, body: bytes, where: str) -> str:
     return drawn[0]
 
 
+def _moved_names(errors: str) -> list[str]:
+    """What tar names as changed or gone while it was read, as absolute paths."""
+    return sorted({f"/{name.lstrip('/')}" for name in _MOVED.findall(errors)})
+
+
 async def _read_files(
-    shell: Shell, capture: Capture, part: PartModel, source: Source
+    shell: Shell, capture: Capture, part: PartModel, source: Source, again: list[str] | None = None
 ) -> AsyncGenerator[Captured, None]:
-    """Files by the far side's own tar; a file that changed while it was read is read once more, then marked."""
+    """Files by the far side's own tar; those that changed while they were read are read ``again``, once.
+
+    A document that comes a second time takes the place of the first.
+    """
     values = values_of(capture.kind, capture.settings)
     patterns = [filled(pattern, values) for pattern in source.files or []]
     without = [filled(pattern, values) for pattern in source.without]
     for pattern in source.without:
         capture.left_out.append(filled(pattern, values))
-    roots = await _existing(shell, sorted({_literal_prefix(pattern) for pattern in patterns}))
+    roots = await _existing(shell, again or sorted({_literal_prefix(pattern) for pattern in patterns}))
+    if not roots and again:
+        return
     if not roots:
         capture.findings.append(
             Finding(
@@ -218,12 +231,18 @@ async def _read_files(
             f"tar for the part {part.name} ended with {done.code}: {done.errors[:300]}",
             "Check what the login may read, or leave the named files out.",
         )
-    if done.code == 1:
+    moved = _moved_names(done.errors) if done.code == 1 and not again else []
+    if moved:
+        async with aclosing(_read_files(shell, capture, part, source, again=moved)) as documents:
+            async for captured in documents:
+                yield captured
+    elif done.code == 1:
+        capture.moved.update(_moved_names(done.errors))
         capture.findings.append(
             Finding(
                 severity="warning",
                 code="moved-while-read",
-                text=f"Something in the part {part.name} changed while it was read: {done.errors[:300]}",
+                text=f"Something in the part {part.name} changed while it was read, twice: {done.errors[:300]}",
                 remedy="Take the backup again at a quieter time.",
             )
         )

@@ -70,9 +70,23 @@ class Taken:
 
 @dataclass
 class _Gathered:
-    documents: dict[str, list[Document]] = field(default_factory=dict)
+    documents: dict[str, dict[str, Document]] = field(default_factory=dict)
     count: int = 0
     bytes: int = 0
+
+    def of(self, part: str) -> list[Document]:
+        return list(self.documents.get(part, {}).values())
+
+    def keep(self, part: str, document: Document) -> None:
+        """A document that comes again, because it had changed while it was read, takes the place of the first."""
+        held = self.documents.setdefault(part, {})
+        before = held.get(document.path)
+        if before is not None:
+            self.count -= 1
+            self.bytes -= before.size
+        held[document.path] = document
+        self.count += 1
+        self.bytes += document.size
 
 
 def check_same_machine(subject: Subject, machine: Machine) -> None:
@@ -107,7 +121,7 @@ async def take(
     gathered = await _gather(writer, link, capture, parts, order, journal)
     await journal.step("Store the manifest")
     stored = [
-        await writer.add_part(name, subject.kind.part_named(name).title, gathered.documents.get(name, []))
+        await writer.add_part(name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved))
         for name in parts
     ]
     head = _head(subject, order, capture, stored, capture.conclude(parts))
@@ -120,8 +134,12 @@ async def take(
     await journal.check()
     data = await writer.commit(reference, sealed)
     digest = records.decode(data, vault.secret, vault.id).digest
-    digests = {part: {d.path: digest_of(d) for d in held} for part, held in gathered.documents.items()}
+    digests = {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents}
     return Taken(reference, digest, head, writer.written, digests)
+
+
+def _marked(documents: list[Document], moved: set[str]) -> list[Document]:
+    return [document.model_copy(update={"moved": document.path in moved}) for document in documents]
 
 
 async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken | None:
@@ -152,9 +170,7 @@ async def _gather(
                 document = document.model_copy(
                     update={"size": content.size, "digest": content.digest, "chunks": content.chunks}
                 )
-            gathered.documents.setdefault(captured.part, []).append(document)
-            gathered.count += 1
-            gathered.bytes += document.size
+            gathered.keep(captured.part, document)
             await journal.progress(documents=gathered.count, bytes=gathered.bytes)
     return gathered
 
@@ -191,7 +207,7 @@ def _reference(
         attempt=order.attempt,
         system=subject.id,
         system_name=subject.name,
-        folder=subject.folder,
+        folder=subject.folder if vault.header.plain_names else subject.id[:8],
         kind=subject.kind.name,
         name=order.name,
         note=order.note,

@@ -119,12 +119,10 @@ async def use_setup_code(session: AsyncSession, code: str, user: str, password: 
             "The setup code is not valid, or has been used.", "Read the newest one in the service's log.", field="code"
         )
     state.setup_code = None
-    row = User(
-        id=secrets.token_hex(16),
-        name=user,
-        role="administrator",
-        password_hash=hash_password(password, user),
-        created=now,
-    )
+    return add_user(session, user, "administrator", password, now)
+
+
+def add_user(session: AsyncSession, name: str, role: Role, password: str, now: datetime) -> User:
+    row = User(id=secrets.token_hex(16), name=name, role=role, password_hash=hash_password(password, name), created=now)
     session.add(row)
     return row

@@ -34,6 +34,19 @@ class FirstUser(Wanted):
     password: SecretStr
 
 
+class NewUser(Wanted):
+    name: Noun
+    role: Role
+    password: SecretStr
+
+
+class UserShown(Shown):
+    id: str
+    name: str
+    role: Role
+    created: Aware
+
+
 class AuditEntry(Shown):
     id: int
     at: Aware
