@@ -7,7 +7,7 @@ BIN := .venv/bin
 CONSOLE := src/fennox/service/console
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
 
-.PHONY: demo demo-reset test check lock setup format console
+.PHONY: demo demo-reset test check lock setup format console generated soak
 
 setup: .venv/ready
 
@@ -39,8 +39,18 @@ check: setup
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-test: check
+test: check console
+	@cd console && npm run --silent test
 	$(BIN)/pytest -n auto
+
+# The API's description and the console's types; CI holds both against the code.
+generated: setup console/node_modules/ready
+	$(BIN)/python scripts/openapi.py > docs/openapi.json
+	@cd console && npm run --silent types
+
+# The long proofs: the kill tests and the whole stories again and again.
+soak: setup console
+	for round in $$(seq 20); do $(BIN)/pytest -n auto tests/engine tests/service || exit 1; done
 
 format: setup
 	$(BIN)/ruff check --fix .

@@ -15,12 +15,12 @@ from pathlib import Path
 from typing import Any
 
 import httpx
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, ViewportSize, sync_playwright
 from rich.ansi import AnsiDecoder
 from rich.console import Console
 
 ADDRESS, USER = "http://127.0.0.1:8420", "harbour-admin"
-SIZE = {"width": 1280, "height": 800}
+SIZE: ViewportSize = {"width": 1280, "height": 800}
 FLAGS = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--no-first-run"]
 COMMANDS = {
     "cli-status": ["status"],

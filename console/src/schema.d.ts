@@ -732,6 +732,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Users
+         * @description All users.
+         */
+        get: operations["list_users"];
+        put?: never;
+        /**
+         * Add User
+         * @description Make a user with one of the three roles.
+         */
+        post: operations["add_user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove User
+         * @description Remove a user and every sign-in of theirs; the last administrator stays.
+         */
+        delete: operations["remove_user"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1342,6 +1386,21 @@ export interface components {
             /** System */
             system: string;
         };
+        /** NewUser */
+        NewUser: {
+            /** Name */
+            name: string;
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "operator" | "administrator";
+        };
         /**
          * Overwrites
          * @description What happens to the target's documents; ``changed`` and ``added`` name at most 200 each.
@@ -1459,6 +1518,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["SystemShown"][];
+        };
+        /** Page[UserShown] */
+        Page_UserShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["UserShown"][];
         };
         /** PartHeld */
         PartHeld: {
@@ -2087,6 +2153,23 @@ export interface components {
             site: string;
             /** Stores */
             stores: string[];
+        };
+        /** UserShown */
+        UserShown: {
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "operator" | "administrator";
         };
     };
     responses: never;
@@ -3571,6 +3654,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Probe"];
                 };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_users: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_UserShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_user: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUser"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_user: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem (RFC 9457) */
             default: {

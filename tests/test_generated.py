@@ -1,0 +1,51 @@
+"""What is generated and committed is fresh, and what is committed names no registry."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+
+from fennox.catalogue import schema
+from fennox.service.app import make_app
+from tests.database import database, postgres
+
+__all__ = ["database", "postgres"]
+
+ROOT = Path(__file__).parent.parent
+
+
+def test_the_description_of_the_api_is_fresh() -> None:
+    kept = json.loads((ROOT / "docs/openapi.json").read_text())
+    assert make_app(None).openapi() == kept, "run: make generated"
+
+
+def test_the_consoles_types_are_fresh(tmp_path: Path) -> None:
+    made = tmp_path / "schema.d.ts"
+    program = ROOT / "console/node_modules/.bin/openapi-typescript"
+    subprocess.run([program, ROOT / "docs/openapi.json", "--alphabetize", "-o", made], check=True, capture_output=True)
+    assert made.read_text() == (ROOT / "console/src/schema.d.ts").read_text(), "run: make generated"
+
+
+def test_the_migrations_make_what_the_models_say(database: str) -> None:
+    config: Config = schema._config(database)
+    command.check(config)
+
+
+def test_no_lock_names_a_registry() -> None:
+    for name in ("requirements.lock", "console/package-lock.json"):
+        text = (ROOT / name).read_text()
+        assert not re.search(
+            r"https?://(?!opencollective|github|paulmillr|www\.|tidelift|dotenvx)[^\"]*\.(tgz|whl)", text
+        )
+        assert "resolved" not in text
+
+
+def test_the_offline_reader_imports_nothing_of_ours_and_fits_one_file() -> None:
+    text = (ROOT / "src/fennox/rescue.py").read_text()
+    assert "import fennox" not in text
+    assert "from fennox" not in text
