@@ -161,7 +161,7 @@ class LinuxServer:
             'exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o StrictModes=no -o PidFile=none '
             "-o HostKey=/etc/ssh/ssh_host_ed25519_key"
         )
-        own_user = [] if os.getuid() == 0 else ["-U", "-r"]
+        own_user = [] if os.getuid() == 0 else ["-U", "--map-root-user", "--map-auto"]
         self._process = subprocess.Popen(
             ["unshare", *own_user, "-m", "-p", "-f", "--kill-child", "sh", "-c", script, "sh", str(root), self.host,
              str(self.port)],

@@ -85,7 +85,7 @@ class Story:
         self.clock.set(time.time(), 1)
 
     def _at(self, moment: datetime) -> None:
-        self.clock.set(moment.astimezone(UTC).timestamp(), 0)
+        self.clock.set(moment.astimezone(UTC).timestamp(), 1)
 
     def _night(self, routine: str, due: datetime) -> None:
         """Put the clock a moment past the due time, and wait for the routine's runs."""

@@ -24,12 +24,13 @@ log: Any = structlog.get_logger()
 
 _DECIDING = 7202  # advisory lock: one process decides at a time
 _REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
+_DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may jump
 _MARK_EVERY = timedelta(hours=1)
 
 
 @dataclass
 class Scheduler:
-    """Decides while it runs. Under a clock that stands still it decides again only while something is left over."""
+    """Decides while it runs: at every second of its clock, and again while something is left over."""
 
     context: Context
     _decided: datetime | None = None
@@ -41,7 +42,7 @@ class Scheduler:
         while True:
             try:
                 now = self.context.now()
-                if now != self._decided or self._left_over:
+                if self._decided is None or abs(now - self._decided) >= _DECIDE_EVERY or self._left_over:
                     self._left_over = await decide(self.context)
                     self._decided = now
                 if self._swept is None or now - self._swept >= _MARK_EVERY:
