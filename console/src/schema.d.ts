@@ -1891,6 +1891,8 @@ export interface components {
          * @description One step. ``commands`` show in full what is sent to the target.
          */
         SheetStep: {
+            /** Answered */
+            answered: number | null;
             /**
              * Commands
              * @default []

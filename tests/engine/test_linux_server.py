@@ -154,6 +154,20 @@ async def test_what_changed_on_the_target_since_the_draft_is_shown_and_asked_onc
     assert sheet.state == "proved", sheet.proof
 
 
+async def test_a_target_that_was_exchanged_for_another_product_since_the_draft_is_not_touched(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    taken = await keeper.take()
+    server.stop()
+    fresh = install("debian")
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    (fresh.folder / "etc/os-release").unlink()
+    fresh.write("/etc/os-release", 'ID=otheros\nVERSION_ID="9"\n')
+    with pytest.raises(FarSideFailed, match="the target is otheros"):
+        await keeper.restore(sheet, taken)
+    assert not fresh.read("/etc/hostname").startswith("web-9")
+
+
 async def test_a_restore_that_loses_its_worker_is_taken_up_where_it_was(
     keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
 ) -> None:

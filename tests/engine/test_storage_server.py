@@ -7,9 +7,10 @@ import pytest
 from fennox.core.errors import KeyChanged, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.restoring.sheet import Place as Spot
 from fennox.engine.journal import MemoryJournal
+from fennox.engine.restore import WhoseLogin
 from fennox.engine.vault import Vault
 from fennox.links import web
-from fennox.links.base import Address, Credential
+from fennox.links.base import Address, Answer, Credential, Link
 from saltmere.skerry import Skerry
 from tests.engine.appliances import Place, place
 from tests.engine.keeper import Keeper
@@ -98,6 +99,28 @@ async def test_a_load_that_was_begun_and_not_confirmed_is_asked_about_and_never_
     gate = sheet.open_gate()
     assert gate is not None
     assert (gate.kind, gate.choices) == ("unknown", ["done", "not done"])
+    keeper.answer(sheet, "not done")
+    # the connection is cut again in the middle of the same step: the old answer does not count for the new attempt
+    connect = keeper.connect
+
+    async def cut(place: Spot, whose: WhoseLogin = "after") -> Link:
+        link = await connect(place, whose)
+
+        async def upload(*_: object, **__: object) -> Answer:
+            raise Unreachable("The connection was cut.", "Try again.")
+
+        setattr(link, "upload", upload)  # noqa: B010
+        return link
+
+    keeper.connect = cut  # type: ignore[method-assign]
+    with pytest.raises(Unreachable):
+        await keeper.restore(sheet, taken)
+    keeper.connect = connect  # type: ignore[method-assign]
+    assert [step.state for step in sheet.steps if step.do == "upload"] == ["unknown"]
+    await keeper.restore(sheet, taken)
+    second = sheet.open_gate()
+    assert second is not None
+    assert second.number > gate.number
     keeper.answer(sheet, "not done")
     await keeper.restore(sheet, taken)
     assert sheet.state == "proved", sheet.proof

@@ -95,27 +95,35 @@ class Restore:
     async def _must_wait(self, step: SheetStep) -> bool:
         """Whether a gate is open before this step may be done."""
         if step.state in ("doing", "unknown") and not step.repeat:
-            gate = self._gate("unknown", step.number, f"It is not known whether this was done: {step.title}.",
-                              ["done", "not done"])  # fmt: skip
+            gate = self._ask_whether_done(step)
             step.state = "unknown"
             if gate.answer is None:
                 return True
-            step.state = "done" if gate.answer == "done" else "waiting"
+            step.state, step.answered = "done" if gate.answer == "done" else "waiting", gate.number
         if step.do == "gate" and step.state != "done":
             gate = self._gate("step", step.number, step.commands[-1], ["done"])
             if gate.answer is None:
                 return True
         return step.do != "safety" and self._facts_changed()
 
+    def _ask_whether_done(self, step: SheetStep) -> Gate:
+        """An answer counts for the attempt before it, never for a later one."""
+        gate = self.sheet.gate_of("unknown", step.number)
+        if gate is None or gate.number == step.answered:
+            question = f"It is not known whether this was done: {step.title}."
+            gate = self._new_gate("unknown", step.number, question, ["done", "not done"])
+        return gate
+
     def _facts_changed(self) -> bool:
         gate = self.sheet.gate_of("facts", None)
         return gate is not None and gate.answer is None
 
     def _gate(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
-        gate = self.sheet.gate_of(kind, step)
-        if gate is None:
-            gate = Gate(number=len(self.sheet.gates) + 1, kind=kind, step=step, question=question, choices=choices)
-            self.sheet.gates.append(gate)
+        return self.sheet.gate_of(kind, step) or self._new_gate(kind, step, question, choices)
+
+    def _new_gate(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
+        gate = Gate(number=len(self.sheet.gates) + 1, kind=kind, step=step, question=question, choices=choices)
+        self.sheet.gates.append(gate)
         return gate
 
     async def _do(self, step: SheetStep) -> None:
@@ -129,7 +137,8 @@ class Restore:
         except (LeaseLost, Stopped):
             raise
         except FennoxError as error:
-            step.state, step.ended, step.detail = "failed", self.now(), str(error)
+            cut = isinstance(error, TryLater) and not step.repeat  # it may have been done all the same
+            step.state, step.ended, step.detail = "unknown" if cut else "failed", self.now(), str(error)
             raise
         step.state, step.ended = "done", self.now()
         await self.save(self.sheet)
@@ -173,6 +182,9 @@ class Restore:
             await backup_digests(self.reader, self.sheet.parts),
             self.sheet.after.place.account,
         )
+        blockers = planning.plan(self.kind, source, target, self.sheet.parts, self._values()).blockers()
+        if blockers:
+            raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
         overwrites = planning.compare_documents(self.kind, source, target, self.sheet.parts)
         facts = planning.facts(self.kind, self.sheet.backup, target, overwrites)
         changed = planning.changed_facts(self.sheet.facts, facts)

@@ -219,11 +219,16 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
             run.problem = "not-proved"
         await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
     if sheet.state == "proved":
-        note = notes.Note(
-            fact="proved", backup=material.backup.id, system=material.system.id, time=stamp(now), by=sheet_id,
-            reason=f"restored onto {sheet.after.place.address} and proved",
-        )  # fmt: skip
-        await material.reader.vault.write_note(note, material.reader.record.reference)
+        at = sheet.after.place.address
+        facts: list[tuple[notes.Fact, str]] = [("proved", f"restored onto {at} and proved")]
+        if sheet.target_machine != material.backup.machine["id"]:
+            facts.append(("identity joined", f"the machine {sheet.target_machine} at {at} is this system now"))
+        for fact, reason in facts:
+            note = notes.Note(
+                fact=fact, backup=material.backup.id, system=material.system.id, time=stamp(now), by=sheet_id,
+                reason=reason,
+            )  # fmt: skip
+            await material.reader.vault.write_note(note, material.reader.record.reference)
 
 
 async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> None:

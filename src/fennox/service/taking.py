@@ -11,7 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow, System
 from fennox.core.errors import MendSettings
-from fennox.core.format import records
+from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.journal import Journal
@@ -21,6 +21,8 @@ from fennox.links.base import Link
 from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
+
+_SAFETY = "what the target held before a restore"
 
 
 async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
@@ -110,7 +112,11 @@ async def take_safety_copy(
         run = await queue.owned(session, lease)
         if await session.get(Backup, backup) is None:
             row = keep_backup(session, run, system.id, store.id, taken, vault)
-            row.held, row.held_because = True, "what the target held before a restore"
+            row.held, row.held_because = True, _SAFETY
+    note = notes.Note(
+        fact="hold", backup=backup, system=subject.id, time=taken.reference.time, by="restore", reason=_SAFETY
+    )
+    await vault.write_note(note, taken.reference)
     return taken
 
 

@@ -65,6 +65,7 @@ class SheetStep(SheetModel):
     undone: bool = True
     repeat: bool = True
     state: StepState = "waiting"
+    answered: int | None = None  # the gate whose answer on an unknown state has been used
     started: Aware | None = None
     ended: Aware | None = None
     detail: str = ""
