@@ -6,6 +6,7 @@ import re
 from collections.abc import AsyncIterator
 from datetime import timedelta
 from pathlib import Path
+from urllib.parse import quote
 
 import httpx
 import pytest
@@ -140,6 +141,25 @@ async def test_answers_carry_the_headers_that_keep_a_browser_safe(app: FastAPI) 
         answer = await client.get("/healthz")
     assert "default-src 'self'" in answer.headers["content-security-policy"]
     assert answer.headers["x-content-type-options"] == "nosniff"
+
+
+@pytest.mark.parametrize("hostile", ["\0", "a\0b", "\ud7ff", "'; drop table runs; --", "%", "_" * 12, "9" * 400])
+async def test_hostile_text_is_refused_or_not_found_and_never_a_mistake(
+    context: Context, app: FastAPI, hostile: str
+) -> None:
+    token = await make_user(context, "harbour-admin", "administrator")
+    async with browser(app, authorization=f"Bearer {token}") as client:
+        for path in ("systems", "backups", "runs", "restores", "routines", "stores"):
+            answer = await client.get(f"/api/v1/{path}/{quote(hostile, safe='')}")
+            assert answer.status_code in (404, 422), f"{path}: {answer.text}"
+        for query in ({"kind": hostile}, {"state": hostile}, {"system": hostile}, {"after": hostile}):
+            answer = await client.get("/api/v1/runs", params=query)
+            assert answer.status_code in (200, 404, 422), f"{query}: {answer.text}"
+        login = {"name": "quay", "account": hostile, "password": "x"}
+        answer = await client.post("/api/v1/logins", json=login)
+        assert answer.status_code in (201, 422), answer.text
+        answer = await client.post("/api/v1/logins", json={**login, "password": None, "private_key": ""})
+        assert answer.status_code == 422, answer.text
 
 
 def test_plain_http_off_loopback_is_refused(tmp_path: Path) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from sqlalchemy import select
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DataError, DBAPIError
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
 from fennox.catalogue.models import KeySet, Login, Routine, ServiceState, StoreRow, System
@@ -57,6 +57,10 @@ class Context:
         try:
             async with self._sessions() as session, session.begin():
                 yield session
+        except DataError as error:
+            raise BadInput(
+                "A text holds a character that cannot be kept, or a number is out of range.", "Leave it out."
+            ) from error
         except DBAPIError as error:
             if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):
                 raise TryLater("The database does not answer.", "Try again; look at PostgreSQL.") from error
@@ -140,7 +144,12 @@ async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simula
     # A process that is paused in a transaction must not hold a run's row for longer than its lease.
     idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
     engine = create_async_engine(
-        settings.database, pool_size=20, max_overflow=20, pool_pre_ping=True, connect_args={"options": idle}
+        settings.database,
+        pool_size=20,
+        max_overflow=20,
+        pool_pre_ping=True,
+        hide_parameters=True,  # what people send does not belong in logs
+        connect_args={"options": idle},
     )
     clock = "simulated" if simulated else "real"
     async with async_sessionmaker(engine)() as session, session.begin():

@@ -64,14 +64,14 @@ class StoreTest(Shown):
 class NewLogin(Wanted):
     name: Noun
     account: str = Field(min_length=1, max_length=256)
-    password: SecretStr | None = None
-    private_key: SecretStr | None = None
+    password: SecretStr | None = Field(default=None, min_length=1, max_length=1024)
+    private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
 
 
 class LoginChange(Wanted):
     account: str | None = Field(default=None, min_length=1, max_length=256)
-    password: SecretStr | None = None
-    private_key: SecretStr | None = None
+    password: SecretStr | None = Field(default=None, min_length=1, max_length=1024)
+    private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
 
 
 class LoginShown(Shown):

@@ -164,7 +164,7 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
 def _set_secret(context: Context, row: Login, wanted: NewLogin | LoginChange) -> None:
     if (wanted.password is None) == (wanted.private_key is None):
         raise BadInput("Give either a password or a private key.", "Use --password-file or --key.", field="password")
-    secret = wanted.private_key or wanted.password
+    secret = wanted.private_key if wanted.private_key is not None else wanted.password
     assert secret is not None
     row.proves_by = "key" if wanted.private_key is not None else "password"
     row.sealed_secret = context.keyfile.seal(secret.get_secret_value().encode(), f"logins|{row.id}|secret")
