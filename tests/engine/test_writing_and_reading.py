@@ -13,6 +13,7 @@ from fennox.core.format import records, sweeps
 from fennox.core.names import object_name
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
+from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import FailingStore, ForgetfulStore
@@ -123,6 +124,31 @@ async def test_damaged_content_is_written_anew_once_its_pack_is_known_to_be_bad(
     vault.now = lambda: fixed_now().replace(month=4)
     backup, _ = await store_backup(vault, fresh, DOCUMENTS, sequence=2)
     assert await read_back(vault, backup) == DOCUMENTS
+
+
+async def test_a_pack_found_damaged_while_reading_is_out_of_reuse_and_the_next_backup_is_whole(
+    vault: Vault, store_folder: Path
+) -> None:
+    index = PackIndex()
+    backup, _ = await store_backup(vault, index, DOCUMENTS)
+    victim = max((store_folder / "packs").glob("*/*.fxp"), key=lambda path: path.stat().st_size)
+    data = bytearray(victim.read_bytes())
+    data[300_000] ^= 1
+    victim.write_bytes(data)
+    reader = BackupReader(vault, index, await vault.find_record(backup))
+    [part] = (await reader.head()).parts
+    whole, broken = {}, []
+    async for document in reader.documents(part):
+        try:
+            whole[document.path] = b"".join([piece async for piece in reader.content(document)])
+        except Damaged:
+            broken.append(document.path)
+    assert broken == ["/etc/big"]
+    assert whole == {path: data for path, data in DOCUMENTS.items() if path != "/etc/big"}
+    vault.now = lambda: fixed_now().replace(month=4)
+    again, written = await store_backup(vault, index, DOCUMENTS, sequence=2)
+    assert written.bytes > 700_000
+    assert await read_back(vault, again) == DOCUMENTS
 
 
 async def test_condemned_packs_are_absent_for_a_new_backup(vault: Vault) -> None:

@@ -44,7 +44,6 @@ class Demo:
         self.address = f"http://{HOST}:{PORT}"
         self.service: subprocess.Popen[bytes] | None = None
         self.stores = {name: folder / "stores" / name for name in STORES}
-        self.stopping = False
 
     def _invent(self) -> dict[str, Any]:
         start = datetime.now(ZONE).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(days=DAYS)

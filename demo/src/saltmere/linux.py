@@ -10,7 +10,6 @@ makes the SSH server read its keys and settings again.
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 import signal
@@ -211,7 +210,3 @@ def save_key(folder: Path, name: str) -> tuple[Path, str]:
         path.chmod(0o600)
         path.with_suffix(".pub").write_text(public)
     return path, path.with_suffix(".pub").read_text()
-
-
-def describe(server: LinuxServer) -> str:
-    return json.dumps({"address": f"{server.host}:{server.port}", "host_key": server.host_key})

@@ -111,9 +111,6 @@ class Client:
     def sign_out(self) -> None:
         self._call("DELETE", "/session")
 
-    def who_am_i(self) -> SignedIn:
-        return self._one(SignedIn, "GET", "/session")
-
     def first_user(self, code: str, user: str, password: str) -> SignedIn:
         wanted = FirstUser(code=SecretStr(code), user=user, password=SecretStr(password))
         return self._one(SignedIn, "POST", "/first-user", wanted)

@@ -70,9 +70,7 @@ class PackIndex:
                 del self._places[entry.id]
 
     def mark_damaged(self, pack: ObjectName, reason: str) -> None:
-        """Take a pack out of reuse at once."""
-        if pack in self._tables:
-            self._forget(pack)
+        """Take a pack out of reuse at once; what is still whole in it can be read all the same."""
         self.damaged[pack] = reason
 
     def places(self, chunk_id: bytes) -> list[Place]:
@@ -81,7 +79,7 @@ class PackIndex:
     def reusable(self, chunk_id: bytes, generation: int, condemned: frozenset[str]) -> Place | None:
         """A place of this chunk that a new backup may rely on."""
         for place in self._places.get(chunk_id, ()):
-            if self._tables[place.pack].generation != generation:
+            if self._tables[place.pack].generation != generation or place.pack in self.damaged:
                 continue
             if packs.digest_in_name(place.pack) not in condemned:
                 return place

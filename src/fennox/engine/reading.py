@@ -37,6 +37,7 @@ class BackupReader:
                 sealed = await self.vault.store.get(place.pack, span)
                 return await asyncio.to_thread(chunks.open_chunk, sealed, chunk_id, key, length)
             except (Damaged, NotFound) as error:
+                self.index.mark_damaged(place.pack, error.what)
                 fault = Damaged(f"{place.pack}: {error.what}", error.remedy)
         raise fault or Damaged(f"Chunk {chunk_id.hex()[:16]} is in no pack.", "Heal the store from another copy.")
 

@@ -36,9 +36,6 @@ class Reader:
             raise Damaged(f"The {self._what} claims a field of {length} bytes.", "Heal it from another copy.")
         return self.take(length)
 
-    def rest(self) -> bytes:
-        return self.take(len(self._data) - self._at)
-
     @property
     def position(self) -> int:
         return self._at

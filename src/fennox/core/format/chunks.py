@@ -18,7 +18,6 @@ from fennox.core.format.secret import WriteSecret
 SUITE = b"\x01"  # BLAKE3-keyed ids and keys, AES-256-GCM, zstd (§4.2)
 RAW, ZSTD = 0, 1
 MAX_CHUNK = 4 * 1024 * 1024  # bytes of plaintext
-OVERHEAD = 12 + 1 + 16  # nonce, encoding byte, tag
 
 
 @dataclass(frozen=True)

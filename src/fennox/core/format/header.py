@@ -110,9 +110,6 @@ class Header(Stored):
             "The passphrase opens none of this key set's slots.", "Check it, or use another one of the key set."
         )
 
-    def slot_opened_by(self, passphrase: str) -> Slot | None:
-        return next((slot for slot in self.slots if self._try_slot(slot, passphrase)), None)
-
     def _try_slot(self, slot: Slot, passphrase: str) -> OpeningKey | None:
         key = _passphrase_key(passphrase, _unbase64(slot.salt), slot.costs)
         try:

@@ -117,10 +117,6 @@ class Sealed(Stored):
     head: Root
 
 
-def encode_head(head: Head) -> bytes:
-    return canonical.dump(head)
-
-
 def decode_head(data: bytes) -> Head:
     return canonical.load(Head, data, "manifest")
 
