@@ -55,6 +55,9 @@ class ClockServer:
         with contextlib.suppress(OSError):
             self._socket.shutdown(socket.SHUT_RDWR)
         self._socket.close()
+        with self._lock:
+            for listener in self._listeners:
+                listener.close()
 
 
 class Follower:
@@ -72,8 +75,9 @@ class Follower:
         self._state = (float(at), float(rate), time.monotonic())
 
     def _follow(self) -> None:
-        for line in self._lines:
-            self._take(line)
+        with self._socket, self._lines:
+            for line in self._lines:
+                self._take(line)
 
     def now(self) -> float:
         at, rate, since = self._state

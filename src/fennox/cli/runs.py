@@ -92,6 +92,8 @@ def ending(run: RunShown) -> int:
         proved = " Everything is there again: proved." if run.result.get("proved") else ""
         say(f"Done.{proved}", style="green")
         return 0
+    if run.wants_passphrase:
+        return PERSON  # it was said while following
     say(f"{run.reason} {run.remedy}".strip() or f"The run is {run.state}.", style="bold")
     return PERSON if run.state == "waiting" or run.problem in ("person-needed", "passphrase-needed") else FAILED
 
@@ -168,7 +170,7 @@ class _Display:
     def run(self, run: RunShown) -> None:
         if run.step != self._step:
             self._step = run.step
-            if not err.is_terminal:
+            if run.step and not err.is_terminal:
                 say(run.step)
         amount = f"{run.documents} documents, {size(run.bytes)}" if run.documents else ""
         share = _share(run)

@@ -33,6 +33,7 @@ class SimulatedClock:
             self._lines = self._socket.makefile("r", encoding="ascii")
             self._take(self._lines.readline())
         except (OSError, ValueError) as error:
+            self._socket.close()
             raise MendSettings(f"No clock answers at {path}.", "Start the estate first.") from error
         self._socket.settimeout(None)
         threading.Thread(target=self._follow, name="simulated clock", daemon=True).start()
@@ -42,8 +43,9 @@ class SimulatedClock:
         self._state = (float(at), float(rate), time.monotonic())
 
     def _follow(self) -> None:
-        for line in self._lines:
-            self._take(line)
+        with self._socket, self._lines:
+            for line in self._lines:
+                self._take(line)
 
     def now(self) -> datetime:
         at, rate, since = self._state

@@ -28,7 +28,7 @@ class KeyFile:
     def open(self, sealed: bytes, place: str) -> bytes:
         try:
             return self._cipher.decrypt(sealed[:12], sealed[12:], place.encode())
-        except InvalidTag as error:
+        except (InvalidTag, ValueError) as error:
             raise Damaged(
                 f"The {place.split('|')[0]} does not open under the service's key file.",
                 "Use the key file that belongs to this database.",

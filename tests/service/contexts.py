@@ -1,0 +1,93 @@
+"""A service's context in this process, on a fresh database, by a clock that the test sets."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import AsyncIterator
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, StoreRow, System
+from fennox.service import keyfile
+from fennox.service.context import Context, open_context
+from fennox.service.settings import Settings
+
+START = datetime(2026, 3, 1, 12, tzinfo=UTC)
+
+
+class SetClock:
+    """Stands still until it is set."""
+
+    def __init__(self) -> None:
+        self.at = START
+
+    def __call__(self) -> datetime:
+        return self.at
+
+
+@pytest.fixture
+def clock() -> SetClock:
+    return SetClock()
+
+
+@pytest.fixture
+async def context(database: str, tmp_path: Path, clock: SetClock) -> AsyncIterator[Context]:
+    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64)
+    made = await open_context(settings, clock, keyfile.load(settings.state), simulated=True)
+    yield made
+    await made.engine.dispose()
+
+
+async def add_store(context: Context, name: str = "attic") -> str:
+    """A store's row; nothing is behind it."""
+    store = secrets.token_hex(16)
+    async with context.session() as session:
+        if await session.get(KeySet, ("k" * 32, 1)) is None:
+            session.add(KeySet(id="k" * 32, generation=1, name="main", custody="kept", suite="x", created=START,
+                               sealed_write_secret=b"", sealed_opening_key=None))  # fmt: skip
+        session.add(StoreRow(id=store, name=name, address=f"/nowhere/{name}", key_set="k" * 32, generation=1,
+                             header="{}", header_digest="", created=START))  # fmt: skip
+    return store
+
+
+async def add_system(context: Context, name: str, *, site: str = "", labels: list[str] | None = None) -> str:
+    system = secrets.token_hex(16)
+    async with context.session() as session:
+        login = Login(id=secrets.token_hex(16), name=f"login-{name}", account="root", proves_by="key",
+                      sealed_secret=b"", changed=START)  # fmt: skip
+        session.add(login)
+        await session.flush()
+        session.add(System(id=system, name=name, folder=f"{name}-x", kind="linux-server", address=f"{name}:22",
+                           login_id=login.id, key="SHA256:x", site=site, labels=labels or [], settings={},
+                           machine=None, version=1, created=START))  # fmt: skip
+    return system
+
+
+async def add_routine(context: Context, store: str, **changes: object) -> str:
+    values: dict[str, object] = {
+        "id": secrets.token_hex(16), "name": "nightly", "systems": "all", "when": "every day at 02:40", "zone": "UTC",
+        "store_id": store, "ladder": "daily for 3 days, always 1", "mode": "on", "parts": None, "version": 1,
+        "created": START, "decided_until": START,
+    }  # fmt: skip
+    async with context.session() as session:
+        session.add(Routine(**{**values, **changes}))
+    return str({**values, **changes}["id"])
+
+
+async def add_backup(
+    context: Context, system: str, store: str, time: datetime, sequence: int, **changes: object
+) -> str:
+    backup = secrets.token_hex(16)
+    values: dict[str, object] = {
+        "id": backup, "system_id": system, "run_id": "r", "routine_id": None, "name": "", "note": "",
+        "purpose": "backup", "kind": "linux-server", "time": time, "sequence": sequence, "digest": "", "parts": [],
+        "documents": 1, "size": 1, "new_bytes": 1, "unchanged": False, "partial": False, "account": "root",
+        "machine": {"id": "m", "product": "debian", "version": "12"}, "census": {}, "findings": [], "left_out": [],
+    }  # fmt: skip
+    async with context.session() as session:
+        session.add(Backup(**{**values, **changes}))
+        await session.flush()
+        session.add(Copy(backup_id=backup, store_id=store, since=time))
+    return backup

@@ -1,0 +1,207 @@
+"""The run table as the queue: order, one active run for a system, fences, leases, stopping."""
+
+from __future__ import annotations
+
+import asyncio
+
+import pytest
+from sqlalchemy import func, select, text, update
+
+from fennox.catalogue.models import Run
+from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
+from fennox.service import queue
+from fennox.service.context import Context
+from fennox.service.journal import CatalogueJournal
+from fennox.service.queue import Lease
+from tests.database import database, postgres
+from tests.service.contexts import START, add_routine, add_store, add_system, clock, context
+
+__all__ = ["clock", "context", "database", "postgres"]
+
+
+async def enqueue(context: Context, system: str | None, **changes: object) -> str:
+    async with context.session() as session:
+        wanted = {"by": "harbour-admin", "now": START, "system_id": system, **changes}
+        return (await queue.enqueue(session, "take", **wanted)).id  # type: ignore[arg-type]
+
+
+async def claim(context: Context, worker: str = "w", seconds: float = 30) -> Lease | None:
+    async with context.session() as session:
+        claimed = await queue.claim(session, worker, seconds)
+    return claimed[1] if claimed else None
+
+
+async def state_of(context: Context, run: str) -> str:
+    async with context.session() as session:
+        return (await session.get_one(Run, run)).state
+
+
+async def end(context: Context, lease: Lease, state: str = "done") -> None:
+    async with context.session() as session:
+        await queue.end(session, await queue.owned(session, lease), state, START)
+
+
+async def let_leases_run_out(context: Context) -> list[str]:
+    async with context.session() as session:
+        past = func.now() - text("interval '1 second'")
+        await session.execute(update(Run).where(Run.state == "running").values(lease_until=past))
+        return await queue.take_back_lost(session, START)
+
+
+async def test_runs_are_claimed_in_order_and_a_persons_before_a_routines(context: Context) -> None:
+    store = await add_store(context)
+    routine = await add_routine(context, store)
+    systems = [await add_system(context, name) for name in ("a", "b", "c")]
+    by_routine = await enqueue(context, systems[0], routine_id=routine, due=START)
+    first = await enqueue(context, systems[1])
+    second = await enqueue(context, systems[2])
+    order = [lease.run for lease in [await claim(context) for _ in range(3)] if lease]
+    assert order == [first, second, by_routine]
+    assert await claim(context) is None
+
+
+async def test_two_workers_never_get_the_same_run(context: Context) -> None:
+    runs = {await enqueue(context, await add_system(context, f"s-{n}")) for n in range(12)}
+    leases = await asyncio.gather(*[claim(context, f"w-{n}") for n in range(20)])
+    got = [lease.run for lease in leases if lease]
+    assert len(got) == len(set(got))
+    while (lease := await claim(context)) is not None:
+        got.append(lease.run)
+    assert set(got) == runs
+
+
+@pytest.mark.parametrize("state", ["queued", "running", "waiting"])
+async def test_a_system_has_one_active_run(context: Context, state: str) -> None:
+    system = await add_system(context, "web-9")
+    run = await enqueue(context, system)
+    if state != "queued":
+        lease = await claim(context)
+        assert lease is not None
+        if state == "waiting":
+            await end(context, lease, "waiting")
+    with pytest.raises(Conflict, match=f"Another run of this system is {state}") as refused:
+        await enqueue(context, system)
+    assert refused.value.fields["run"] == run
+
+
+async def test_a_system_is_free_again_when_its_run_has_ended(context: Context) -> None:
+    system = await add_system(context, "web-9")
+    for state in ("done", "failed", "stopped"):
+        await enqueue(context, system)
+        lease = await claim(context)
+        assert lease is not None
+        await end(context, lease, state)
+    await enqueue(context, system)
+
+
+async def test_the_same_idempotency_key_gives_the_same_run(context: Context) -> None:
+    system = await add_system(context, "web-9")
+    first = await enqueue(context, system, idempotency_key="harbour-admin:1")
+    assert await enqueue(context, system, idempotency_key="harbour-admin:1") == first
+    with pytest.raises(Conflict):
+        await enqueue(context, system, idempotency_key="harbour-admin:2")
+
+
+async def test_a_due_time_is_decided_once(context: Context) -> None:
+    store = await add_store(context)
+    routine, system = await add_routine(context, store), await add_system(context, "web-9")
+    await enqueue(context, system, routine_id=routine, due=START)
+    lease = await claim(context)
+    assert lease is not None
+    await end(context, lease)
+    with pytest.raises(Conflict, match="already been decided"):
+        await enqueue(context, system, routine_id=routine, due=START)
+
+
+async def test_a_lost_lease_ends_the_old_workers_rights(context: Context) -> None:
+    run = await enqueue(context, await add_system(context, "web-9"))
+    old = await claim(context, "old")
+    assert old is not None
+    assert await let_leases_run_out(context) == [run]
+    new = await claim(context, "new")
+    assert new is not None
+    assert (new.run, new.fence > old.fence, new.attempt) == (run, True, 2)
+    for act in (lambda s: queue.owned(s, old), lambda s: queue.renew(s, old, 30)):
+        with pytest.raises(LeaseLost):
+            async with context.session() as session:
+                await act(session)
+    await end(context, new)
+    assert await state_of(context, run) == "done"
+
+
+async def test_a_run_whose_workers_keep_dying_fails_with_a_reason(context: Context) -> None:
+    run = await enqueue(context, await add_system(context, "web-9"))
+    for _ in range(queue.MAX_ATTEMPTS):
+        assert await claim(context) is not None
+        await let_leases_run_out(context)
+    assert await claim(context) is None
+    async with context.session() as session:
+        row = await session.get_one(Run, run)
+    assert (row.state, row.problem, "died 3 times" in row.reason) == ("failed", "worker-died", True)
+
+
+async def test_a_live_lease_is_left_alone(context: Context) -> None:
+    run = await enqueue(context, await add_system(context, "web-9"))
+    lease = await claim(context)
+    assert lease is not None
+    async with context.session() as session:
+        assert await queue.take_back_lost(session, START) == []
+        assert await queue.renew(session, lease, 30) is False
+    assert await state_of(context, run) == "running"
+
+
+async def test_stopping_is_at_once_in_the_queue_and_at_the_next_step_while_running(context: Context) -> None:
+    waiting = await enqueue(context, await add_system(context, "a"))
+    async with context.session() as session:
+        assert (await queue.ask_to_stop(session, waiting, START)).state == "stopped"
+    running = await enqueue(context, await add_system(context, "b"))
+    lease = await claim(context)
+    assert lease is not None
+    async with context.session() as session:
+        assert (await queue.ask_to_stop(session, running, START)).state == "running"
+    with pytest.raises(Conflict, match="already asked"):
+        async with context.session() as session:
+            await queue.ask_to_stop(session, running, START)
+    journal = CatalogueJournal(context, lease)
+    with pytest.raises(Stopped):
+        await journal.step("the next step")
+    with pytest.raises(NotFound):
+        async with context.session() as session:
+            await queue.ask_to_stop(session, "0" * 32, START)
+
+
+async def test_a_run_that_was_to_stop_and_lost_its_worker_is_stopped_and_not_begun_again(
+    context: Context,
+) -> None:
+    run = await enqueue(context, await add_system(context, "a"))
+    assert await claim(context) is not None
+    async with context.session() as session:
+        await queue.ask_to_stop(session, run, START)
+    await let_leases_run_out(context)
+    assert await state_of(context, run) == "stopped"
+
+
+async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_the_lease_is_lost(
+    context: Context,
+) -> None:
+    run = await enqueue(context, await add_system(context, "a"))
+    lease = await claim(context)
+    assert lease is not None
+    journal = CatalogueJournal(context, lease)
+    await journal.step("Read")
+    await journal.progress(documents=3, bytes=300)
+    await journal.log("warning", "something odd")
+    await journal.step("Write")
+    async with context.session() as session:
+        row = await session.get_one(Run, run)
+        steps = (await session.execute(text("select title, ended is null from run_steps order by id"))).all()
+    assert (row.step, row.documents, row.size) == ("Write", 3, 300)
+    assert [tuple(step) for step in steps] == [("Read", False), ("Write", True)]
+    await let_leases_run_out(context)
+    with pytest.raises(LeaseLost):
+        await journal.check()
+    with pytest.raises(LeaseLost):
+        await journal.step("Commit")
+    async with context.session() as session:
+        count = await session.execute(select(func.count()).select_from(text("run_steps")))
+    assert count.scalar_one() == 2
