@@ -1,0 +1,191 @@
+import { VueQueryPlugin } from "@tanstack/vue-query";
+import { mount } from "@vue/test-utils";
+import { describe, expect, it } from "vitest";
+import type { Schema } from "../api";
+import BackupLine from "./BackupLine.vue";
+import ConcernList from "./ConcernList.vue";
+import FindingList from "./FindingList.vue";
+import ProofTable from "./ProofTable.vue";
+import RunProgress from "./RunProgress.vue";
+
+const NOON = Date.parse("2026-03-01T12:00:00Z");
+
+function run(changes: Partial<Schema["RunShown"]> = {}): Schema["RunShown"] {
+  return {
+    id: "a".repeat(32),
+    kind: "take",
+    state: "running",
+    system: "web-9",
+    store: "attic",
+    routine: null,
+    backup: null,
+    sheet: null,
+    by: "harbour-admin",
+    created: "2026-03-01T11:59:00Z",
+    started: "2026-03-01T12:00:00Z",
+    ended: null,
+    attempt: 1,
+    stop_asked: false,
+    wants_passphrase: false,
+    reason: "",
+    remedy: "",
+    problem: null,
+    step: "Read and store the documents",
+    documents: 12,
+    bytes: 34_000,
+    expected_seconds: null,
+    steps: [],
+    result: {},
+    ...changes,
+  };
+}
+
+function progress(shown: Schema["RunShown"], now = NOON + 10_000) {
+  return mount(RunProgress, { props: { run: shown, now }, global: { plugins: [VueQueryPlugin] } });
+}
+
+function backup(day: number, changes: Partial<Schema["BackupShown"]> = {}): Schema["BackupShown"] {
+  return {
+    id: `${day}`.padStart(32, "0"),
+    system: "web-9",
+    system_id: "s",
+    kind: "linux-server",
+    name: "",
+    note: "",
+    purpose: "backup",
+    time: `2026-02-${String(day).padStart(2, "0")}T02:40:00Z`,
+    sequence: day,
+    stores: ["attic"],
+    routine: "nightly",
+    run: "r",
+    documents: 1,
+    bytes: 1,
+    new_bytes: 1,
+    unchanged: true,
+    partial: false,
+    parts: [],
+    machine: { id: "m", product: "debian", version: "12", build: "", platform: "", name: "" },
+    census: {},
+    findings: [],
+    left_out: [],
+    held: false,
+    held_because: "",
+    doubtful: false,
+    expired: false,
+    kept_by: [],
+    ...changes,
+  } as Schema["BackupShown"];
+}
+
+describe("the progress of a run", () => {
+  it("tells the step, the amount, and what is left by earlier runs", () => {
+    const text = progress(run({ expected_seconds: 60 })).text();
+    expect(text).toContain("running: Read and store the documents");
+    expect(text).toContain("12 documents, 34.0 kB");
+    expect(text).toContain("about 50 s left");
+  });
+  it("never shows a full bar before the end, and none after it", () => {
+    const late = progress(run({ expected_seconds: 4 }), NOON + 600_000).get("progress").element as HTMLProgressElement;
+    expect(late.value).toBeLessThan(late.max);
+    expect(progress(run({ state: "done", ended: "2026-03-01T12:00:05Z" })).find("progress").exists()).toBe(false);
+  });
+  it("does not pretend to know the end of a first run", () => {
+    const bar = progress(run()).get("progress");
+    expect(bar.attributes("value")).toBeUndefined();
+    expect(progress(run()).text()).not.toContain("left");
+  });
+  it("says how long it took, and why it failed with what to do", () => {
+    const text = progress(
+      run({ state: "failed", ended: "2026-03-01T12:03:00Z", reason: "The disk is full.", remedy: "Free space." }),
+    ).text();
+    expect(text).toContain("took 3 min");
+    expect(text).toContain("The disk is full. Free space.");
+  });
+  it("says in words that a person is waited for, and asks for a passphrase only when the run does", () => {
+    expect(progress(run({ state: "waiting" })).text()).toContain("waiting for you");
+    expect(progress(run()).find("input[type=password]").exists()).toBe(false);
+    expect(progress(run({ wants_passphrase: true })).find("input[type=password]").exists()).toBe(true);
+  });
+  it("tells which attempt a step belongs to once there are several", () => {
+    const steps = [
+      { title: "Reach it", started: "2026-03-01T12:00:00Z", ended: null, attempt: 1 },
+      { title: "Reach it again", started: "2026-03-01T12:01:00Z", ended: null, attempt: 2 },
+    ];
+    const text = progress(run({ steps })).text();
+    expect(text).toContain("Reach it again (attempt 2)");
+    expect(text).not.toContain("(attempt 1)");
+  });
+});
+
+describe("concerns and findings", () => {
+  it("says with a word, and not by colour alone, how bad it is", () => {
+    const concerns: Schema["Concern"][] = [
+      { severity: "high", about: "web-9", text: "web-9 has no backup.", remedy: "Take one.", since: null },
+      { severity: "low", about: "web-8", text: "web-8 is in no routine.", remedy: "Add one.", since: "2026-03-01T12:00:00Z" },
+    ];
+    const text = mount(ConcernList, { props: { concerns } }).text();
+    expect(text).toContain("At risk");
+    expect(text).toContain("Look at");
+    expect(text).toContain("Since 01 Mar 2026");
+  });
+  it("says so when nothing is wrong", () => {
+    expect(mount(ConcernList, { props: { concerns: [] } }).text()).toContain("Nothing is wrong");
+  });
+  it("shows blockers before warnings before notes", () => {
+    const findings = (["note", "blocker", "warning"] as const).map((severity) => ({
+      severity,
+      code: severity,
+      text: `this is a ${severity}`,
+      remedy: "",
+    }));
+    const words = mount(FindingList, { props: { findings } })
+      .findAll("li")
+      .map((item) => item.text().split(" ")[0]);
+    expect(words.map((word) => word?.slice(0, 4))).toEqual(["Bloc", "Warn", "Note"]);
+  });
+});
+
+describe("the proof", () => {
+  const proof: Schema["Proof"] = {
+    proved: false,
+    at: "2026-03-01T12:00:00Z",
+    left_out_lists: [],
+    lists: [
+      { name: "packages", backup: 3, fresh: 1, after: 2, missing: ["nginx"], extra: [] },
+      { name: "documents of settings", backup: 9, fresh: null, after: 9, missing: [], extra: ["odd"] },
+    ],
+    checks: [{ title: "It answers", passed: false, detail: "no answer" }],
+  };
+  it("names what is missing, and never counts what was not counted", () => {
+    const table = mount(ProofTable, { props: { proof } });
+    expect(table.text()).toContain("Not proved");
+    const [packages, documents] = table.findAll("tbody tr").map((row) => row.findAll("td").map((cell) => cell.text()));
+    expect(packages).toEqual(["packages", "3", "1", "2", "nginx", "nothing"]);
+    expect(documents).toEqual(["documents of settings", "9", "–", "9", "nothing", "odd"]);
+    expect(table.get("li").text()).toMatch(/^Failed\s*It answers no answer$/);
+  });
+  it("says proved only when it is", () => {
+    const text = mount(ProofTable, { props: { proof: { ...proof, proved: true } } }).text();
+    expect(text).toContain("Proved: everything is there again");
+  });
+});
+
+describe("the line of backups", () => {
+  const backups = [backup(1, { unchanged: false }), backup(2), backup(3, { expired: true }), backup(4, { held: true })];
+  const line = mount(BackupLine, { props: { backups, now: "2026-02-05T00:00:00Z" } });
+  it("has a mark for each, tall where something changed, in order of time", () => {
+    const marks = line.findAll("rect");
+    expect(marks.map((mark) => Number(mark.attributes("height")))).toEqual([26, 10, 10, 10]);
+    const places = marks.map((mark) => Number(mark.attributes("x")));
+    expect(places).toEqual([...places].sort((a, b) => a - b));
+    expect(Math.max(...places)).toBeLessThan(1000);
+  });
+  it("tells everything in words too", () => {
+    expect(line.get("svg").attributes("aria-label")).toContain("4 backups");
+    expect(line.get("svg").attributes("aria-label")).toContain("1 of them changed something");
+    expect(line.findAll("title").map((title) => title.text())[2]).toContain("expired");
+  });
+  it("draws nothing where there is nothing", () => {
+    expect(mount(BackupLine, { props: { backups: [], now: "2026-02-05T00:00:00Z" } }).find("svg").exists()).toBe(false);
+  });
+});
