@@ -3,8 +3,9 @@ import { age, size, some, span } from "./format";
 
 describe("what people read", () => {
   it("tells a length of time in its largest useful unit", () => {
-    expect([span(-5), span(119), span(120), span(7199), span(7200), span(172800)]).toEqual([
+    expect([span(-5), span(0.62), span(119), span(120), span(7199), span(7200), span(172800)]).toEqual([
       "0 s",
+      "0.6 s",
       "119 s",
       "2 min",
       "119 min",

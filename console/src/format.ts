@@ -11,8 +11,9 @@ export function when(moment: string | null | undefined): string {
   });
 }
 
-/** A length of time in words: `40 s`, `12 min`, `5 h`, `3 days`. */
+/** A length of time in words: `0.6 s`, `40 s`, `12 min`, `5 h`, `3 days`. */
 export function span(seconds: number): string {
+  if (seconds > 0 && seconds < 9.95) return `${seconds.toFixed(1)} s`;
   const whole = Math.max(0, Math.floor(seconds));
   if (whole < 120) return `${whole} s`;
   if (whole < 7200) return `${Math.floor(whole / 60)} min`;

@@ -85,7 +85,7 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
             ("SYSTEM", lambda backup: backup.system),
             ("TAKEN", lambda backup: when(backup.time)),
             ("NAME", lambda backup: backup.name or "-"),
-            ("BY", lambda backup: backup.routine or "hand"),
+            ("BY", lambda backup: backup.routine or ("a restore" if backup.purpose == "safety" else "hand")),
             ("DOCUMENTS", lambda backup: backup.documents),
             ("SIZE", lambda backup: size(backup.bytes)),
             ("NEW", lambda backup: "unchanged" if backup.unchanged else size(backup.new_bytes)),

@@ -73,6 +73,8 @@ def age(moment: datetime | None, now: datetime | None = None) -> str:
 
 
 def span(length: timedelta) -> str:
+    if 0 < length.total_seconds() < 9.95:
+        return f"{length.total_seconds():.1f} s"
     seconds = int(length.total_seconds())
     if seconds < 120:
         return f"{max(seconds, 0)} s"

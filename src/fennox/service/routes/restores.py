@@ -172,9 +172,9 @@ async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context
             raise Conflict("The restore does not wait for an answer.", "Follow its run.")
         gate.answer, gate.by, gate.at = wanted.answer, who.name, context.now()
         row.data = data.model_dump(mode="json")
-        await session.execute(
-            update(Run).where(Run.id == run.id, Run.state.in_(ACTIVE)).values(state="queued", reason="", remedy="")
-        )
+        # going on after an answer is no further attempt
+        again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
+        await session.execute(update(Run).where(Run.id == run.id, Run.state.in_(ACTIVE)).values(again))
         await queue.announce(session, run.id)
         await audit.note(session, request, "answered a gate", "system", data.system_name, question=gate.question[:200],
                          answer=wanted.answer)  # fmt: skip
