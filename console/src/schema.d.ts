@@ -831,6 +831,11 @@ export interface components {
             address_because: string;
             /** Key Because */
             key_because: string;
+            /**
+             * Login
+             * @enum {string}
+             */
+            login: "target" | "system";
             place: components["schemas"]["Place"];
         };
         /** AuditEntry */

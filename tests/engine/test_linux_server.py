@@ -211,6 +211,21 @@ async def test_restoring_chosen_parts_leaves_the_rest_alone(
     assert "newcomer" in server.read("/etc/passwd")
 
 
+async def test_a_part_put_onto_a_spare_machine_leaves_its_login_and_key_as_they_are(
+    keeper: Keeper, server: LinuxServer, install: Install
+) -> None:
+    taken = await keeper.take()
+    private, public = new_key_pair("spare-root")
+    spare = install("spare", public)
+    sheet = await keeper.draft(taken, place_of(spare), Credential("root", private_key=private), ["settings"])
+    assert sheet.after.place == place_of(spare)
+    assert "other-machine" in [finding.code for finding in sheet.findings]
+    await keeper.restore(sheet, taken)
+    assert sheet.state == "proved", sheet.proof
+    assert spare.host_key == place_of(spare).key
+    assert "spare-root" in spare.read("/root/.ssh/authorized_keys")
+
+
 async def test_a_missing_name_after_the_restore_is_told_and_the_restore_is_not_proved(
     keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
 ) -> None:

@@ -82,6 +82,27 @@ def test_lost_and_restored_onto_a_fresh_machine(
     assert again.state == "done", again.reason
 
 
+def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
+    service: Service, server: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    taken = take(service)
+    private, public = new_key_pair("fresh")
+    spare = install("spare", public)
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+        run = client.draft(
+            NewDraft(backup=str(taken.result["backup"]), at=f"{spare.host}:{spare.port}", login="fresh-root",
+                     key=spare.host_key, parts=["settings"])
+        )  # fmt: skip
+        drafted = service.ended(run.id)
+        run = client.start_restore(str(drafted.result["sheet"]))
+        done = service.ended(run.id)
+        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        assert client.system("web-9").address == f"{server.host}:{server.port}"
+    assert take(service).state == "done", "the system itself is taken as before"
+
+
 def give(service: Service, client: Client, run: str) -> None:
     until(lambda: client.run(run).wants_passphrase or client.run(run).state != "running", "the run asks")
     with pytest.raises(ProblemError, match="opens none"):

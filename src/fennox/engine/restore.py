@@ -270,7 +270,7 @@ class Restore:
             pause = 0.1
             while True:
                 try:
-                    self._link = await self.connect(place, "after")
+                    self._link = await self.connect(place, self._whose_login())
                     return f"{place.account} at {place.address}"
                 except FennoxError as error:  # it may be restarting, and still show its old face
                     fault = error
@@ -342,8 +342,11 @@ class Restore:
     async def _current(self) -> Link:
         if self._link is None:
             place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
-            self._link = await self.connect(place, "after" if self.sheet.rejoined else "target")
+            self._link = await self.connect(place, self._whose_login())
         return self._link
+
+    def _whose_login(self) -> WhoseLogin:
+        return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
 
     async def _shell(self) -> Shell:
         link = await self._current()

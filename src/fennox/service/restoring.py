@@ -211,9 +211,10 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
         missing = sum(len(item.missing) for item in sheet.proof.lists)
         run.result = {"sheet": sheet_id, "proved": sheet.proof.proved, "missing": missing}
         run.reason = run.remedy = ""
-        if sheet.state == "proved":
+        joins = _becomes_the_system(context, sheet)
+        if joins:
             await _join_identity(session, run, sheet)
-        else:
+        if sheet.state != "proved":
             run.reason = "The restore was done, but not everything is there again: see its proof."
             run.remedy = f"Mend what is missing, or go back with the safety copy {(sheet.safety or '')[:12]}."
             run.problem = "not-proved"
@@ -221,7 +222,7 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
     if sheet.state == "proved":
         at = sheet.after.place.address
         facts: list[tuple[notes.Fact, str]] = [("proved", f"restored onto {at} and proved")]
-        if sheet.target_machine != material.backup.machine["id"]:
+        if joins:
             facts.append(("identity joined", f"the machine {sheet.target_machine} at {at} is this system now"))
         for fact, reason in facts:
             note = notes.Note(
@@ -231,12 +232,16 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
             await material.reader.vault.write_note(note, material.reader.record.reference)
 
 
+def _becomes_the_system(context: Context, sheet: SheetData) -> bool:
+    """A proved restore of all essential parts; a machine that only got some of them stays what it is."""
+    kind, _ = context.kind(sheet.kind)
+    return sheet.state == "proved" and sheet.rejoined and not planning.left_out_essentials(kind, sheet.parts)
+
+
 async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> None:
     """A reinstalled machine stays the same system: its backups go on under the new identity and place."""
     system = await session.get_one(System, run.system_id, with_for_update=True)
-    whole = sheet.rejoined
-    if whole:
-        system.address, system.key = sheet.after.place.address, sheet.after.place.key
-    if system.machine is not None and whole:
+    system.address, system.key = sheet.after.place.address, sheet.after.place.key
+    if system.machine is not None:
         system.machine = {**system.machine, "id": sheet.target_machine}
     system.version += 1

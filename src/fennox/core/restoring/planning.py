@@ -7,6 +7,7 @@ import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from hashlib import blake2b
+from typing import Literal
 
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
@@ -45,6 +46,11 @@ def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings:
     overwrites = compare_documents(kind, source, target, parts)
     steps = _steps(kind, source, target, parts, settings)
     after = _after(kind, source, target, parts)
+    findings = _findings(kind, source, target, parts, overwrites)
+    if after.login == "system" and after.place.account != source.login_account:
+        text = f"Afterwards {after.place.account} signs in; the system's login is of {source.login_account}."
+        remedy = "Give the system the login of that day before you begin."
+        findings.append(Finding(severity="warning", code="other-account", text=text, remedy=remedy))
     return Sheet(
         backup=source.backup,
         system=source.system,
@@ -56,7 +62,7 @@ def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings:
         target_machine=target.machine.id,
         target_product=target.machine.product,
         target_version=target.machine.version,
-        findings=_findings(kind, source, target, parts, overwrites),
+        findings=findings,
         steps=steps,
         overwrites=overwrites,
         restarts=[step.title for step in steps if step.restarts],
@@ -179,6 +185,9 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
     if ours.id == theirs.id:
         say("warning", "in-place", "The target is the very machine the backup was taken from, not a fresh one.",
             "Go on only if you want to turn it back to the day of the backup.")  # fmt: skip
+    elif left_out_essentials(kind, parts):
+        say("note", "other-machine", f"The target is another machine ({theirs.id}); it only gets these parts, and "
+            f"does not become {source.system_name}.")  # fmt: skip
     else:
         say("note", "new-identity", f"The target is another machine ({theirs.id}); after the proof it counts as "
             f"{source.system_name}, with all its backups.")  # fmt: skip
@@ -282,18 +291,24 @@ def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) ->
     return shown
 
 
+def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
+    """Essential parts that are not chosen: then the target does not become the system."""
+    return {part.name for part in kind.part if part.essential} - set(parts)
+
+
 def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> After:
     """Where the machine will answer: what the kind says is taken from the backup, if the backup tells it."""
     rejoin = next((step for _, step in kind.restore.steps() if step.do == "rejoin"), None)
     expected = source.head.expected
-    partial = set(part.name for part in kind.part if part.essential) - set(parts)
+    partial = left_out_essentials(kind, parts)
+    login: Literal["target", "system"] = "target"
     address, account, key = target.place.address, target.place.account, target.place.key
     because = dict.fromkeys(("address", "account", "key"), "the restore does not change it")
     if rejoin is not None and not partial:
         if rejoin.address == "backup" and "address" in expected:
             address, because["address"] = expected["address"], "the backup's configuration sets it"
         if rejoin.account == "backup":
-            account = expected.get("account", source.login_account)
+            account, login = expected.get("account", source.login_account), "system"
             because["account"] = "the backup's accounts replace those of the target"
         if rejoin.key == "backup" and "key" in expected:
             key, because["key"] = expected["key"], "the backup's own key is put back"
@@ -301,6 +316,7 @@ def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> Afte
         because = dict.fromkeys(because, f"the part {sorted(partial)[0]} is not restored")
     return After(
         place=Place(address=address, account=account, key=key),
+        login=login,
         address_because=because["address"],
         account_because=because["account"],
         key_because=because["key"],

@@ -113,6 +113,7 @@ class After(SheetModel):
     """Where and as whom the machine is expected to answer afterwards, with the reason for each."""
 
     place: Place
+    login: Literal["target", "system"]  # whose secret goes with the account
     address_because: str
     account_because: str
     key_because: str
