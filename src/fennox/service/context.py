@@ -151,11 +151,20 @@ async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simula
         hide_parameters=True,  # what people send does not belong in logs
         connect_args={"options": idle},
     )
-    clock = "simulated" if simulated else "real"
+    try:
+        service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
+    except BaseException:
+        await engine.dispose()
+        raise
+    return Context(settings, engine, now, keyfile, service_id, simulated)
+
+
+async def _who_we_are(engine: AsyncEngine, now: Now, clock: str) -> str:
+    """The service's id. A database keeps to the clock it began with."""
     async with async_sessionmaker(engine)() as session, session.begin():
         state = (await session.execute(select(ServiceState).with_for_update())).scalar_one_or_none()
         if state is None:
-            if simulated and (await session.execute(select(System.id).limit(1))).first() is not None:
+            if clock == "simulated" and (await session.execute(select(System.id).limit(1))).first() is not None:
                 raise MendSettings("A simulated clock needs an empty database.", "Use another database.")
             state = ServiceState(one=1, id=secrets.token_hex(16), clock=clock, created=now(), setup_code=None)
             session.add(state)
@@ -164,8 +173,7 @@ async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simula
                 f"This database lives by a {state.clock} clock and cannot be used with a {clock} one.",
                 "Use another database.",
             )
-        service_id = state.id
-    return Context(settings, engine, now, keyfile, service_id, simulated)
+        return state.id
 
 
 def parse_address(text: str, default_port: int) -> Address:
