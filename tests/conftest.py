@@ -7,12 +7,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC
 from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
 from fennox.stores.folder import FolderStore
+
+# A busy machine is slow, and no test is about speed.
+settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("unhurried")
 
 PASSPHRASE = "grey gulls over holm island"
 CHEAP = headers.Costs(memory=64, passes=1, lanes=1)

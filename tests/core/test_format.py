@@ -116,7 +116,7 @@ def test_content_names_depend_on_the_write_secret_and_apart_names_on_nothing() -
     assert chunks.identify_apart(b"x", secrets.token_bytes).id != chunks.identify_apart(b"x", secrets.token_bytes).id
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.integers(0, 2**32), st.integers(0, 400_000), st.lists(st.integers(1, 90_000), min_size=1, max_size=20))
 def test_cuts_do_not_depend_on_how_the_stream_arrives(seed: int, size: int, steps: list[int]) -> None:
     sizes = (4096, 16384, 65536)

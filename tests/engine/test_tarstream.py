@@ -49,7 +49,7 @@ async def read_all(source: AsyncIterator[bytes]) -> list[tuple[str, bytes]]:
     return [(name, bytes(content)) for name, content in found]
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(
     st.lists(st.tuples(st.from_regex(r"[a-z]{1,20}", fullmatch=True), st.binary(max_size=3000)), max_size=8),
     st.integers(1, 5000),
