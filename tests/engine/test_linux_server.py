@@ -17,9 +17,11 @@ from fennox.core.errors import (
     LeaseLost,
     PersonNeeded,
     Stopped,
+    TryLater,
     Unreachable,
     WrongLogin,
 )
+from fennox.core.format import sweeps
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.take import Taken
@@ -267,6 +269,25 @@ async def test_a_resumed_take_finds_the_record_of_its_first_attempt(keeper: Keep
     taken = await keeper.take(backup="ab" * 16)
     again = await keeper.take(backup="ab" * 16, attempt=2, time=taken.reference.time)
     assert (again.digest, len(await all_backups(keeper.vault))) == (taken.digest, 1)
+
+
+async def test_a_sweep_that_condemns_what_a_take_relies_on_leaves_no_record(keeper: Keeper, vault: Vault) -> None:
+    await keeper.take()
+    packs = [found.name.rsplit("/", 1)[-1].removesuffix(".fxp") async for found in vault.store.list("packs/")]
+
+    class SweptMeanwhile(MemoryJournal):
+        async def step(self, title: str) -> None:
+            if title == "Write the record":
+                sweep = sweeps.Sweep(stage="condemned", time="20260302T000000Z", by="t", condemned=packs, removed=[])
+                data = sweeps.encode(sweep, vault.secret, vault.id, vault.salt())
+                await vault.store.put(sweeps.name("20260302T000000Z", "00aa"), data)
+            await super().step(title)
+
+    with pytest.raises(TryLater, match="condemned"):
+        await keeper.take(SweptMeanwhile())
+    assert len(await all_backups(vault)) == 1
+    again = await keeper.take()
+    assert not again.unchanged, "it writes its content anew"
 
 
 async def test_unknown_parts_and_settings_are_refused_before_anything_is_read(keeper: Keeper) -> None:

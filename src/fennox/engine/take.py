@@ -6,7 +6,7 @@ from contextlib import aclosing
 from dataclasses import dataclass, field
 
 from fennox import __version__
-from fennox.core.errors import PersonNeeded
+from fennox.core.errors import PersonNeeded, TryLater
 from fennox.core.format import records
 from fennox.core.format.manifest import Document, Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import Root
@@ -127,9 +127,8 @@ async def take(
     head = _head(subject, order, capture, stored, capture.conclude(parts))
     id_list, sealed = await writer.seal_manifest(head, order.backup)
     await journal.step("Write the record")
-    writer_sees = await vault.condemned()
-    if not writer_sees <= writer.condemned:
-        raise PersonNeeded("A sweep condemned packs during this take.", "Take the backup again.")
+    if writer.relies_on(await vault.condemned()):
+        raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
     reference = _reference(vault, subject, order, gathered, writer.written, id_list, sealed, stored)
     await journal.check()
     data = await writer.commit(reference, sealed)

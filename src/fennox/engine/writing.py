@@ -140,6 +140,10 @@ class BackupWriter:
         sealed = records.seal_section(Sealed(head=head_root), header.public(), self.vault.id, header.generation, backup)
         return id_root, sealed
 
+    def relies_on(self, condemned: frozenset[str]) -> bool:
+        """Whether any chunk of this backup lies in a condemned pack (store-format §13.3)."""
+        return not condemned.isdisjoint(self._used.values())
+
     async def commit(self, reference: records.Reference, sealed: bytes) -> bytes:
         """Put the record, which makes the backup exist, and read it back. Returns its bytes."""
         data = records.encode(reference, sealed, self.vault.secret, self.vault.id, self.vault.salt())
