@@ -269,6 +269,7 @@ async def test_a_resumed_take_finds_the_record_of_its_first_attempt(keeper: Keep
     taken = await keeper.take(backup="ab" * 16)
     again = await keeper.take(backup="ab" * 16, attempt=2, time=taken.reference.time)
     assert (again.digest, len(await all_backups(keeper.vault))) == (taken.digest, 1)
+    assert (again.unchanged, again.documents) == (False, taken.documents)
 
 
 async def test_a_sweep_that_condemns_what_a_take_relies_on_leaves_no_record(keeper: Keeper, vault: Vault) -> None:

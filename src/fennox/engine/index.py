@@ -57,6 +57,8 @@ class PackIndex:
             self.damaged[found.name] = error.what
 
     def add(self, pack: ObjectName, table: packs.Table) -> None:
+        if pack in self._tables:
+            return  # another run of this process was quicker
         self._tables[pack] = table
         for entry in table.entries:
             self._places.setdefault(entry.id, []).append(Place(pack, entry))

@@ -152,8 +152,9 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
             await index.refresh(vault)
             reader = BackupReader(vault, index, record)
             head = await reader.head()
+            sizes = record.reference.sizes
             documents = await backup_digests(reader, [part.name for part in head.parts])
-            return Taken(record.reference, record.digest, head, Written(), documents)
+            return Taken(record.reference, record.digest, head, Written(sizes.new_chunks, sizes.new_bytes), documents)
     return None
 
 
