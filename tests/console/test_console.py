@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
@@ -11,6 +13,7 @@ from fennox.wire.stores import NewLogin
 from fennox.wire.systems import NewTake
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.console.browser import chromium, sign_in, violations
+from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, PASSWORD, Service
 
@@ -148,6 +151,29 @@ def test_the_keyboard_alone_reaches_a_system_through_the_palette(
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Enter")
     page.get_by_role("heading", name="web-9", exact=True).wait_for()
+
+
+def test_the_first_administrator_is_made_through_the_link_in_the_log(
+    browser: Browser, tmp_path: Path, database: str
+) -> None:
+    host = loopback()
+    service = Service(tmp_path, database, host, free_port(host))
+    service.start()
+    try:
+        [link] = [json.loads(line)["link"] for line in service.log.splitlines() if '"link"' in line]
+        page = browser.new_page()
+        page.goto(link)
+        assert violations(page) == []
+        page.get_by_label("User name").fill("harbour-admin")
+        page.get_by_label("Password").fill("boat")
+        page.get_by_role("button", name="Make the administrator").click()
+        expect(page.get_by_role("alert")).to_contain_text("too weak")
+        page.get_by_label("Password").fill(PASSWORD)
+        page.get_by_role("button", name="Make the administrator").click()
+        page.get_by_role("heading", name="Estate").wait_for()
+        page.close()
+    finally:
+        service.stop()
 
 
 def test_a_page_asked_for_without_signing_in_comes_after_it(page: Page, service: Service) -> None:

@@ -43,6 +43,7 @@ class Demo:
         self.values: dict[str, Any] = json.loads(self.memory.read_text()) if self.memory.exists() else self._invent()
         self.address = f"http://{HOST}:{PORT}"
         self.service: subprocess.Popen[bytes] | None = None
+        self.database_is_ours = False
         self.stores = {name: folder / "stores" / name for name in STORES}
 
     def _invent(self) -> dict[str, Any]:
@@ -70,6 +71,7 @@ class Demo:
             sys.exit(f"Something already listens at {', '.join(taken)}. Stop it first; is another demo running?")
         say("Starting the database and the machines of Saltmere Ferries …")
         database = self._database("start")
+        self.database_is_ours = True
         machines = threading.Thread(target=self.estate.start)
         machines.start()
         self._serve(database, clock_path)
@@ -186,19 +188,29 @@ In another terminal:
     fennox sign-in {self.address} --user {USER} --password-file password.txt
     fennox status
     fennox store add attic {scratch}/attic --passphrase-file passphrase.txt
+    fennox store test attic
+    fennox login add quay-root --account root --key {estate.root_key}
+    fennox login add fresh-root --account root --key {estate.fresh_key}
     fennox system add web-9 linux-server {web.host}:{web.port} --login quay-root \\
         --setting 'ssh-restart=kill -HUP 1' --accept-key {web.host_key}
     fennox backup take web-9 --store attic --name first --note "before anything else"
+    fennox routine add nightly --systems name=web-9 --when "every day at 02:40" --zone Europe/Oslo \\
+        --store attic --ladder "everything for 14 days, daily for 60 days, always 3"
+    fennox routine preview nightly
     fennox restore draft first --onto web-9 --at {fresh.host}:{fresh.port} --login fresh-root \\
         --accept-key {fresh.host_key}
 
 The passphrase of the stores harbour and lighthouse is in passphrase.txt, that of strongbox in strongbox.txt.
-The logins' keys are {estate.root_key.name} and {estate.fresh_key.name} in {estate.folder}.
+The restore will ask for packages on the fresh machine; this installs them there:
+
+    python -m saltmere.install {fresh.folder} cron nginx-light saltmere-booking
+
 Ctrl C stops everything; `make demo` goes on with what is there, `make demo-reset` begins anew.
 """, flush=True)  # fmt: skip
 
     def stop(self) -> None:
-        say("\nStopping …")
+        if self.database_is_ours:
+            say("\nStopping …")
         if self.service is not None and self.service.poll() is None:
             self.service.send_signal(signal.SIGTERM)
             try:
@@ -207,7 +219,8 @@ Ctrl C stops everything; `make demo` goes on with what is there, `make demo-rese
                 self.service.kill()
         if hasattr(self, "estate"):
             self.estate.stop()
-        self._database("stop")
+        if self.database_is_ours:
+            self._database("stop")
         if hasattr(self, "clock"):
             self.clock.close()
 

@@ -44,7 +44,7 @@ class Story:
                 "passphrase": self.apart_passphrase if apart else self.passphrase,
                 "custody": "apart" if apart else "kept",
             })  # fmt: skip
-        keys = {"quay-root": self.estate.root_key, "fresh-root": self.estate.fresh_key}
+        keys = {"ferry-root": self.estate.root_key, "installer": self.estate.fresh_key}
         for name, path in keys.items():
             call("POST", "/logins", {"name": name, "account": "root", "private_key": path.read_text()})
         call("POST", "/logins",
@@ -52,7 +52,7 @@ class Story:
         call("POST", "/logins", {"name": "skerry-default", "account": "admin", "password": "admin"})
         for name, (address, site, role) in LINUX.items():
             call("POST", "/systems", {
-                "name": name, "kind": "linux-server", "address": f"{address}:{SSH_PORT}", "login": "quay-root",
+                "name": name, "kind": "linux-server", "address": f"{address}:{SSH_PORT}", "login": "ferry-root",
                 "key": self.estate.linux[name].host_key, "site": site, "labels": [role],
                 "settings": {"ssh-restart": SSH_RESTART},
             })  # fmt: skip
@@ -64,7 +64,7 @@ class Story:
             })  # fmt: skip
         ladder = "everything for 14 days, daily for 45 days, monthly for 7 years, always 3"
         for name, systems, hours, store in (
-            ("nightly", "kind=linux-server", NIGHTLY, "harbour"),
+            ("every-night", "kind=linux-server", NIGHTLY, "harbour"),
             ("skerries", "kind=storage-server", SKERRY_HOURS, "lighthouse"),
         ):
             call("POST", "/routines", {
@@ -76,7 +76,7 @@ class Story:
         """Live through the days that are left; ``on_day`` is called after each."""
         while self.day < DAYS:
             morning = self.first_day + timedelta(days=self.day)
-            for routine, hours in (("nightly", NIGHTLY), ("skerries", SKERRY_HOURS)):
+            for routine, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)):
                 self._night(routine, morning.replace(hour=hours[0], minute=hours[1]))
             self._at(morning.replace(hour=10))
             self._change(self.day)
@@ -147,7 +147,7 @@ class Story:
         self.estate.reinstall(name)
         server = self.estate.linux[name]
         wanted = {
-            "backup": newest["id"], "at": f"{server.host}:{server.port}", "login": "fresh-root", "key": server.host_key,
+            "backup": newest["id"], "at": f"{server.host}:{server.port}", "login": "installer", "key": server.host_key,
         }  # fmt: skip
         drafted = self.service.wait_for_run(self.service.call("POST", "/restores", wanted)["id"])
         if drafted["state"] != "done":
