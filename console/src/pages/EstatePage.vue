@@ -96,7 +96,7 @@ function by(column: typeof sort.value): void {
             <span :class="system.newest_good ? '' : 'font-semibold text-ember'">{{
               age(system.newest_good, status.data.value?.at)
             }}</span>
-            <span class="text-sm text-muted"> · {{ system.backups }} backups</span>
+            <span class="text-sm text-muted"> · {{ system.backups }} {{ system.backups === 1 ? "backup" : "backups" }}</span>
           </td>
           <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : "by hand" }}</td>
           <td>{{ system.stores.join(", ") || "–" }}</td>

@@ -30,6 +30,8 @@ function outcome(run: Run): string {
   if (run.kind === "take" && run.state === "done") {
     return run.result.unchanged ? "unchanged" : `${run.documents} documents, ${size(Number(run.result.new_bytes))} new`;
   }
+  if (run.kind === "restore" && run.state === "done") return "proved: everything is there again";
+  if (run.kind === "draft" && run.state === "done") return "run sheet written";
   return run.state === "running" ? run.step : "";
 }
 function took(run: Run): string {

@@ -44,6 +44,8 @@ def _outcome(run: RunShown) -> str:
     if run.kind == "take" and run.state == "done":
         changed = "unchanged" if run.result.get("unchanged") else f"{size(int(run.result.get('new_bytes') or 0))} new"
         return f"{run.documents} documents, {changed}"
+    if run.state == "done":
+        return {"restore": "proved: everything is there again", "draft": "run sheet written"}.get(run.kind, "")
     return run.step if run.state == "running" else ""
 
 
@@ -159,10 +161,11 @@ class _Display:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._bar.stop()
+        self.pause()
 
     def pause(self) -> None:
-        self._bar.stop()
+        if err.is_terminal:  # stopping a bar that was never started prints an empty line
+            self._bar.stop()
 
     def line(self, line: LogLine) -> None:
         err.print(f"{line.level}: {line.text}", markup=False)
