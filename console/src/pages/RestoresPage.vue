@@ -67,6 +67,10 @@ const draft = useMutation({
 watch(run, async (seen) => {
   if (seen?.state === "done" && seen.result.sheet) await router.push(`/restores/${String(seen.result.sheet)}`);
 });
+// The browser refuses to send a form whose chosen backup is not among the options yet, and says nothing.
+const ready = computed(
+  () => (backups.data.value?.items ?? []).some((item) => item.id === backup.value) && parts.value.length > 0,
+);
 const offered = computed(() => {
   const error = draft.error.value;
   return error instanceof ProblemError && error.slug === "key-unknown" ? (error.problem.fingerprint ?? null) : null;
@@ -139,7 +143,7 @@ function accept(): void {
       </div>
       <ProblemNote v-else :error="draft.error.value" />
       <p class="mt-4">
-        <button class="button" :disabled="!backup || draft.isPending.value || parts.length === 0">
+        <button class="button" :disabled="!ready || draft.isPending.value">
           Draft the run sheet
         </button>
         <span class="ml-3 text-sm text-muted">Changes nothing.</span>
