@@ -52,7 +52,8 @@ const found = computed<Target[]>(() => {
   return all.filter((t) => words.every((w) => `${t.title} ${t.detail}`.toLowerCase().includes(w))).slice(0, 12);
 });
 
-function go(target: Target | null): void {
+// The list marks an option only a frame after its key, so a quick Enter can find none marked: it means the first one.
+function go(target: Target | null | undefined): void {
   if (!target) return;
   shown.value = false;
   void router.push(target.to);
@@ -75,12 +76,13 @@ onBeforeUnmount(() => window.removeEventListener("keydown", key));
     <div class="fixed inset-x-4 top-20 mx-auto max-w-xl">
       <DialogPanel class="border border-line bg-panel p-3 text-ink shadow-lg">
         <DialogTitle class="sr-only">Find a system, backup or action</DialogTitle>
-        <Combobox :model-value="null" @update:model-value="go">
+        <Combobox v-slot="{ activeOption }" :model-value="null" @update:model-value="go">
           <ComboboxInput
             class="field"
             placeholder="System, backup or action"
             aria-label="System, backup or action"
             autocomplete="off"
+            @keydown.enter.capture="activeOption ?? go(found[0])"
             @change="asked = $event.target.value"
           />
           <ComboboxOptions static class="mt-2">
