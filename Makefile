@@ -57,9 +57,9 @@ format: setup
 	$(BIN)/ruff format .
 
 # Resolve the dependencies of pyproject.toml anew. The lock names no registry.
-lock:
+lock: # `make lock UPGRADE=--upgrade` also takes newer versions of what is locked
 	$(PYTHON) -m venv .state/lock
 	.state/lock/bin/pip install --quiet pip-tools
-	.state/lock/bin/pip-compile --quiet --upgrade --generate-hashes --allow-unsafe --extra dev --strip-extras \
+	.state/lock/bin/pip-compile --quiet $(UPGRADE) --generate-hashes --allow-unsafe --extra dev --strip-extras \
 	  --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --no-header --no-annotate \
 	  -o requirements.lock pyproject.toml

@@ -37,10 +37,13 @@ CONFINED = {
     "blake3": ["core/format"],
     "zstandard": ["core/format", "engine/export.py", "rescue.py"],
     "pyfastcdc": ["core/format"],
-    "lxml": ["core/kinds", "core/compare"],
+    "lxml": ["core/kinds", "core/compare", "stores"],
     "jsonpath_rfc9535": ["core/kinds", "core/compare"],
     "sqlalchemy": ["catalogue", "service"],
-    "asyncssh": ["links"],
+    "asyncssh": ["links", "stores"],
+    "boto3": ["stores"],
+    "aioftp": ["stores"],
+    "httpx": ["links", "stores", "client"],
     "fastapi": ["service"],
 }
 IMPURE = {"os", "random", "secrets", "socket", "subprocess", "asyncio", "logging", "time", "shutil", "pathlib"}

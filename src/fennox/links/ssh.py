@@ -10,9 +10,10 @@ from contextlib import asynccontextmanager
 
 import asyncssh
 
-from fennox.core.errors import FarSideFailed, FennoxError, KeyChanged, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.errors import FarSideFailed, FennoxError, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.names import printable
 from fennox.links.base import MAX_OUTPUT, Address, Credential, Output, Running
+from fennox.links.tls import key_changed
 
 _BLOCK = 256 * 1024  # bytes
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
@@ -37,15 +38,18 @@ def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
             "Compare it with the machine's own, then accept it.",
             fingerprint=check.offered,
         )
-    return KeyChanged(
-        f"{address} shows the host key {check.offered}; {check.expected} was accepted for it.",
-        "If the machine was reinstalled, accept the new key on purpose; if not, somebody may be in between.",
-        fingerprint=check.offered,
-        accepted=check.expected,
-    )
+    return key_changed(address, "host key", check.offered, check.expected)
 
 
 async def connect(address: Address, credential: Credential, fingerprint: str | None, limit: float = 15) -> SshLink:
+    """Connect and log in for commands."""
+    connection, offered = await open_connection(address, credential, fingerprint, limit)
+    return SshLink(connection, address, offered)
+
+
+async def open_connection(
+    address: Address, credential: Credential, fingerprint: str | None, limit: float = 15
+) -> tuple[asyncssh.SSHClientConnection, str]:
     """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
     check = _KeyCheck(fingerprint)
     try:
@@ -79,7 +83,7 @@ async def connect(address: Address, credential: Credential, fingerprint: str | N
         raise Unreachable(
             f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
         ) from error
-    return SshLink(connection, address, check.offered)
+    return connection, check.offered
 
 
 class _SshRunning:

@@ -2,64 +2,20 @@
 
 from __future__ import annotations
 
-import asyncio
-import base64
-import hashlib
-import ssl
 from collections.abc import AsyncGenerator, AsyncIterator
 
 import httpx
 
-from fennox.core.errors import FarSideFailed, KeyChanged, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
+from fennox.links import tls
 from fennox.links.base import MAX_OUTPUT, Address, Answer, Credential
-
-
-def fingerprint_of(certificate: bytes) -> str:
-    """``SHA256:`` and base64 of the digest of the DER form, as host keys are written."""
-    return "SHA256:" + base64.b64encode(hashlib.sha256(certificate).digest()).decode().rstrip("=")
-
-
-async def _offered(address: Address, limit: float) -> bytes:
-    """The certificate the far side shows, before anything is said to it."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE  # only to look; the connection that talks trusts this one certificate alone
-    try:
-        async with asyncio.timeout(limit):
-            _, writer = await asyncio.open_connection(address.host, address.port, ssl=context)
-        shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
-        certificate = shown.getpeercert(binary_form=True)
-        writer.transport.abort()
-    except (OSError, TimeoutError) as error:
-        raise Unreachable(
-            f"{address} cannot be reached by HTTPS ({type(error).__name__}).", "Check address, port and network."
-        ) from error
-    if certificate is None:
-        raise Unreachable(f"{address} shows no certificate.", "Check that it is the right port.")
-    return certificate
 
 
 async def connect(address: Address, credential: Credential, fingerprint: str | None, limit: float = 15) -> WebLink:
     """Look at the certificate, and trust exactly that one for every later connection."""
-    certificate = await _offered(address, limit)
-    offered = fingerprint_of(certificate)
-    if fingerprint is None:
-        raise KeyUnknown(
-            f"{address} shows the certificate {offered}, which nobody has accepted yet.",
-            "Compare it with the machine's own, then accept it.",
-            fingerprint=offered,
-        )
-    if offered != fingerprint:
-        raise KeyChanged(
-            f"{address} shows the certificate {offered}; {fingerprint} was accepted for it.",
-            "If the machine was reinstalled, accept the new one on purpose; if not, somebody may be in between.",
-            fingerprint=offered,
-            accepted=fingerprint,
-        )
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.check_hostname = False  # the pinned certificate stands for the name
-    context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
-    context.load_verify_locations(cadata=certificate)
+    certificate = await tls.offered(address, limit)
+    tls.judge(address, certificate, fingerprint)
+    context = tls.pinned_context(certificate)
     client = httpx.AsyncClient(
         base_url=f"https://{address}",
         verify=context,
@@ -68,7 +24,7 @@ async def connect(address: Address, credential: Credential, fingerprint: str | N
         follow_redirects=False,
         trust_env=False,
     )
-    return WebLink(client, address, offered)
+    return WebLink(client, address, tls.fingerprint_of(certificate))
 
 
 class WebLink:

@@ -6,12 +6,12 @@ A backend implements five verbs and promises: a put is whole or absent and never
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Protocol
 
-from fennox.core.names import ObjectName
+from fennox.core.names import ObjectName, is_object_name
 
 TEMPORARY_PREFIX = "."  # names beginning so are unfinished writes; readers ignore them (store-format §2.4)
 
@@ -23,6 +23,11 @@ class Found:
     name: ObjectName
     size: int
     modified: datetime | None
+
+
+def found(name: str, size: int, modified: datetime | None) -> list[Found]:
+    """As a list of one; of none if the name is not one that the format makes."""
+    return [Found(ObjectName(name), size, modified)] if is_object_name(name) else []
 
 
 @dataclass(frozen=True)
@@ -42,13 +47,22 @@ class Space:
 
 
 @dataclass(frozen=True)
+class Entry:
+    """Something in any folder of the far side, as a person looks for the right one. ``size`` in bytes, for files."""
+
+    name: str
+    folder: bool
+    size: int | None
+
+
+@dataclass(frozen=True)
 class Abilities:
-    """What a backend can do, as data."""
+    """What a backend can do, as data. ``exclusive``: the far side itself refuses a second object of the same name."""
 
     ranges: bool
     retention: bool
     space: bool
-    atomic_put: bool
+    exclusive: bool
 
 
 class Store(Protocol):
@@ -76,3 +90,12 @@ class Store(Protocol):
         """Remove an object; one that is already gone is no error."""
 
     async def space(self) -> Space | None: ...
+
+    async def entries(self, path: str | None = None) -> Sequence[Entry]:
+        """What a folder of the far side holds, the store's own if none is given, whether or not it is ours."""
+
+    async def landed(self) -> str:
+        """In words: which account is logged in, and in which folder it is."""
+
+    async def close(self) -> None:
+        """Let connections go; the next verb makes a new one."""

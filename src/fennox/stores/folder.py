@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import errno
+import getpass
 import os
 import secrets
 import shutil
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, StoreUnusable, TryLater
-from fennox.core.names import ObjectName, is_object_name
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Found, Space, Span
+from fennox.core.names import ObjectName, is_object_name, printable
+from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Space, Span
+from fennox.stores.mounts import mount_of
 
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _FORBIDDEN = {errno.EACCES, errno.EPERM, errno.EROFS}
@@ -22,12 +24,16 @@ _NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 
 
 class FolderStore:
-    """Objects are files below ``root``, which must exist: a folder that is gone is never silently made anew."""
+    """Objects are files below ``root``, which must exist: a folder that is gone is never silently made anew.
 
-    abilities = Abilities(ranges=True, retention=False, space=True, atomic_put=True)
+    ``mounted``: the identity of the mount that must hold it (None: any), so that a mount point is never filled.
+    """
 
-    def __init__(self, root: Path) -> None:
+    abilities = Abilities(ranges=True, retention=False, space=True, exclusive=True)
+
+    def __init__(self, root: Path, mounted: str | None = None) -> None:
         self._root = root
+        self._mounted = mounted
 
     @property
     def address(self) -> str:
@@ -56,6 +62,40 @@ class FolderStore:
             usage = await asyncio.to_thread(shutil.disk_usage, self._root)
         return Space(usage.free, usage.total)
 
+    async def entries(self, path: str | None = None) -> Sequence[Entry]:
+        return await asyncio.to_thread(self._entries, Path(path) if path else self._root)
+
+    async def landed(self) -> str:
+        mount = await asyncio.to_thread(mount_of, self._root)
+        return f"as {getpass.getuser()} on this machine, in {self._root}" + (f" on {mount}" if mount else "")
+
+    async def close(self) -> None:
+        return None  # nothing is kept open
+
+    def _entries(self, folder: Path) -> Sequence[Entry]:
+        with self._errors("look into", str(folder) if folder != self._root else ""), os.scandir(folder) as items:
+            return [
+                Entry(
+                    printable(item.name),
+                    item.is_dir(),
+                    None if item.is_dir() else item.stat(follow_symlinks=False).st_size,
+                )
+                for item in items
+            ]
+
+    def check_mount(self) -> None:
+        """Refuse to use the folder while something else is mounted there than when it was accepted."""
+        if self._mounted is None:
+            return
+        mount = mount_of(self._root)
+        identity = mount.identity if mount else "nothing"
+        if identity != self._mounted:
+            raise StoreUnusable(
+                f"{self._root} is on {identity}; the store is on {self._mounted}.",
+                "Mount it; or, if the disk was replaced on purpose, accept the new one with `fennox store set`.",
+                fingerprint=identity,
+            )
+
     @contextmanager
     def _errors(self, doing: str, name: str = "") -> Iterator[None]:
         try:
@@ -80,6 +120,7 @@ class FolderStore:
         with self._errors("write", name):
             if not self._root.is_dir():
                 raise FileNotFoundError(errno.ENOENT, "gone")
+            self.check_mount()
             self._make_parents(path.parent)
             temporary = path.parent / f"{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
             try:
@@ -128,6 +169,7 @@ class FolderStore:
         start = self._root / prefix
         if not self._root.is_dir():
             raise self._translated(OSError(errno.ENOENT, "gone"), "list", prefix)
+        self.check_mount()
         if not start.is_dir():
             return
         with self._errors("list", prefix):

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from datetime import datetime
 
 import pytest
 
 from fennox.core.errors import Conflict, Damaged, NoRoom, NotFound, Unreachable
 from fennox.core.names import ObjectName, object_name
-from fennox.stores.base import Abilities, Found, Space, Span, Store
+from fennox.stores.base import Abilities, Entry, Found, Space, Span, Store
 
 
 class StoreSuite:
@@ -72,6 +73,28 @@ class StoreSuite:
         await store.delete(name)
         assert await store.stat(name) is None
 
+    async def test_two_puts_at_once_are_both_whole(self, store: Store) -> None:
+        contents = {object_name(f"packs/2026-02/{n}"): os.urandom(200_000) for n in range(4)}
+        await asyncio.gather(*(store.put(name, data) for name, data in contents.items()))
+        assert {name: await store.get(name) for name in contents} == contents
+
+    async def test_an_empty_object_and_an_empty_range_are_read(self, store: Store) -> None:
+        await store.put(object_name("header/empty"), b"")
+        await store.put(object_name("header/some"), b"some")
+        assert await store.get(object_name("header/empty")) == b""
+        assert await store.get(object_name("header/some"), Span(2, 0)) == b""
+
+    async def test_it_says_where_it_is_and_what_lies_there(self, store: Store) -> None:
+        await store.put(object_name("header/some"), b"some")
+        assert await store.landed()
+        assert [(entry.name, entry.folder) for entry in await store.entries()] == [("header", True)]
+        assert (await store.space() is not None) or not store.abilities.space
+
+    async def test_after_closing_the_next_verb_opens_again(self, store: Store) -> None:
+        await store.put(object_name("header/some"), b"some")
+        await store.close()
+        assert await store.get(object_name("header/some")) == b"some"
+
 
 class Wrapped:
     """Passes every verb on; base of the fault wrappers."""
@@ -105,6 +128,15 @@ class Wrapped:
 
     async def space(self) -> Space | None:
         return await self.inner.space()
+
+    async def entries(self, path: str | None = None) -> Sequence[Entry]:
+        return await self.inner.entries(path)
+
+    async def landed(self) -> str:
+        return await self.inner.landed()
+
+    async def close(self) -> None:
+        await self.inner.close()
 
 
 class FailingStore(Wrapped):

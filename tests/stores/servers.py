@@ -1,0 +1,207 @@
+"""Real servers that are not ours, on loopback, for the contract suite: OpenSSH, vsftpd, pyftpdlib, WsgiDAV and moto."""
+
+from __future__ import annotations
+
+import getpass
+import json
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+import boto3
+
+from fennox.links.base import Credential
+from tests.places import free_port, loopback
+
+PASSWORD = "ropes and tar 7"
+_PYTHON = [sys.executable, "-W", "ignore", "-m"]
+
+
+@dataclass(frozen=True)
+class Place:
+    """A running server: its URL, an account, what it is known by, and the folder it serves as seen on this machine."""
+
+    url: str
+    credential: Credential
+    key: str | None
+    folder: Path
+
+
+def wait_for(host: str, port: int) -> None:
+    """Until something listens there."""
+    ends = time.monotonic() + 20
+    while True:
+        try:
+            socket.create_connection((host, port), 1).close()
+            return
+        except OSError:
+            if time.monotonic() > ends:
+                raise
+            time.sleep(0.02)
+
+
+def certificate(folder: Path, name: str) -> tuple[Path, Path, str]:
+    """A self-made certificate for one address, its key, and its fingerprint."""
+    cert, key = folder / "cert.pem", folder / "key.pem"
+    subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "ec", "-nodes",
+         "-pkeyopt", "ec_paramgen_curve:prime256v1", "-days", "30", "-subj", f"/CN={name}", "-addext", f"subjectAltName=IP:{name}", "-keyout", str(key), "-out", str(cert)],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    der = subprocess.run(["openssl", "x509", "-in", str(cert), "-outform", "DER"], check=True, capture_output=True)
+    digest = subprocess.run(
+        ["openssl", "dgst", "-sha256", "-binary"], input=der.stdout, check=True, capture_output=True
+    )
+    text = subprocess.run(["openssl", "base64"], input=digest.stdout, check=True, capture_output=True).stdout
+    return cert, key, "SHA256:" + text.decode().strip().rstrip("=")
+
+
+@contextmanager
+def openssh(folder: Path) -> Iterator[Place]:
+    """OpenSSH's sshd with its internal SFTP server, configured on its own, for the account of the test."""
+    host, state, served = loopback(), folder / "sshd", folder / "served"
+    port = free_port(host)
+    state.mkdir()
+    served.mkdir()
+    client, own = asyncssh.generate_private_key("ssh-ed25519"), asyncssh.generate_private_key("ssh-ed25519")
+    (state / "host").write_bytes(own.export_private_key())
+    (state / "host").chmod(0o600)
+    (state / "keys").write_bytes(client.export_public_key())
+    (state / "config").write_text(
+        f"ListenAddress {host}:{port}\nHostKey {state}/host\nPidFile {state}/pid\nAuthorizedKeysFile {state}/keys\n"
+        "StrictModes no\nUsePAM no\nUseDNS no\nPasswordAuthentication no\nPermitRootLogin yes\n"
+        "MaxStartups 200:30:400\nSubsystem sftp internal-sftp\nForceCommand internal-sftp\n"
+    )
+    if os.geteuid() == 0:
+        Path("/run/sshd").mkdir(exist_ok=True)
+    with started(host, port, "/usr/sbin/sshd", "-D", "-e", "-f", str(state / "config")):
+        credential = Credential(getpass.getuser(), private_key=client.export_private_key().decode())
+        yield Place(f"sftp://{host}:{port}{served}", credential, own.get_fingerprint("sha256"), served)
+
+
+@contextmanager
+def started(host: str, port: int, *words: str) -> Iterator[None]:
+    """A server of its own process, until the end of the test."""
+    server = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        wait_for(host, port)
+        yield
+    finally:
+        server.terminate()
+        server.wait()
+
+
+@contextmanager
+def pyftpdlib(folder: Path, *, secure: bool) -> Iterator[Place]:
+    """pyftpdlib, plain or with TLS asked for on both connections."""
+    host, served, key = loopback(), folder / "served", None
+    port = free_port(host)
+    (served / "depot").mkdir(parents=True)
+    words = [*_PYTHON, "pyftpdlib", "-i", host, "-p", str(port), "-w", "-d", str(served), "-u", "depot", "-P", PASSWORD]
+    if secure:
+        cert, private, key = certificate(folder, host)
+        words += ["--tls", "--tls-control-required", "--tls-data-required"]
+        words += ["--certfile", str(cert), "--keyfile", str(private)]
+    with started(host, port, *words):
+        scheme = "ftps" if secure else "ftp"
+        yield Place(f"{scheme}://{host}:{port}/depot", Credential("depot", PASSWORD), key, served / "depot")
+
+
+def vsftpd_missing() -> str:
+    """Why vsftpd cannot be started here; empty if it can."""
+    if not shutil.which("vsftpd") and not Path("/usr/sbin/vsftpd").exists():
+        return "vsftpd is not installed"
+    return "" if os.geteuid() == 0 else "vsftpd needs root for logins"
+
+
+@contextmanager
+def vsftpd(folder: Path, *, secure: bool) -> Iterator[Place]:
+    """Debian's vsftpd; its guest may write, so that no account of this machine is needed."""
+    host, served = loopback(), folder / "served"
+    port = free_port(host)
+    (served / "depot").mkdir(parents=True)
+    empty = folder / "empty"
+    empty.mkdir()
+    for path in [*folder.parents][:3]:
+        if str(path).startswith("/tmp/"):
+            path.chmod(path.stat().st_mode | 0o055)
+    folder.chmod(0o755)
+    shutil.chown(served / "depot", "ftp" if _account("ftp") else "nobody")
+    lines = [
+        "listen=YES", "background=NO", f"listen_address={host}", f"listen_port={port}", "anonymous_enable=YES",
+        "local_enable=NO", "write_enable=YES", "anon_upload_enable=YES", "anon_mkdir_write_enable=YES",
+        "anon_other_write_enable=YES", "anon_world_readable_only=NO", "anon_umask=022", f"anon_root={served}",
+        f"ftp_username={'ftp' if _account('ftp') else 'nobody'}", f"secure_chroot_dir={empty}", "seccomp_sandbox=NO",
+        f"pasv_address={host}", "xferlog_enable=NO", "hide_ids=YES", "use_localtime=NO", "isolate_network=NO",
+    ]  # fmt: skip
+    key = None
+    if secure:
+        cert, private, key = certificate(folder, host)
+        lines += [
+            "ssl_enable=YES", "allow_anon_ssl=YES", "force_anon_logins_ssl=YES", "force_anon_data_ssl=YES",
+            f"rsa_cert_file={cert}", f"rsa_private_key_file={private}", "require_ssl_reuse=NO", "ssl_ciphers=HIGH",
+        ]  # fmt: skip
+    config = folder / "vsftpd.conf"
+    config.write_text("\n".join(lines) + "\n")
+    with started(host, port, "/usr/sbin/vsftpd", str(config)):
+        scheme = "ftps" if secure else "ftp"
+        credential = Credential("anonymous", "depot@saltmere.example")
+        yield Place(f"{scheme}://{host}:{port}/depot", credential, key, served / "depot")
+
+
+def _account(name: str) -> bool:
+    return subprocess.run(["id", name], capture_output=True, check=False).returncode == 0
+
+
+@contextmanager
+def wsgidav(folder: Path, *, secure: bool = False) -> Iterator[Place]:
+    """WsgiDAV on cheroot; over plain HTTP it wants digest authentication."""
+    host, served, key = loopback(), folder / "served", None
+    port = free_port(host)
+    (served / "depot").mkdir(parents=True)
+    settings = {
+        "host": host,
+        "port": port,
+        "provider_mapping": {"/": str(served)},
+        "simple_dc": {"user_mapping": {"*": {"depot": {"password": PASSWORD}}}},
+        "http_authenticator": {"accept_basic": secure, "accept_digest": True, "default_to_digest": True},
+    }
+    if secure:
+        cert, private, key = certificate(folder, host)
+        settings |= {"ssl_certificate": str(cert), "ssl_private_key": str(private), "ssl_adapter": "builtin"}
+    config = folder / "wsgidav.json"
+    config.write_text(json.dumps(settings))
+    with started(host, port, *_PYTHON, "wsgidav.server.server_cli", "--config", str(config), "-q"):
+        scheme = "davs" if secure else "dav"
+        yield Place(f"{scheme}://{host}:{port}/depot", Credential("depot", PASSWORD), key, served / "depot")
+
+
+@contextmanager
+def moto(folder: Path, *, lock: bool = False) -> Iterator[Place]:
+    """moto's S3 server with one bucket."""
+    host = loopback()
+    port = free_port(host)
+    with started(host, port, *_PYTHON, "moto.server", "-H", host, "-p", str(port)):
+        options = f"?endpoint=http://{host}:{port}" + ("&lock-days=3" if lock else "")
+        place = Place(f"s3://depot/fennox{options}", Credential("AKIADEPOT", PASSWORD), None, folder)
+        client = bucket_client(place)
+        client.create_bucket(Bucket="depot", ObjectLockEnabledForBucket=lock)
+        client.close()
+        yield place
+
+
+def bucket_client(place: Place) -> Any:
+    """The bucket, around the store under test."""
+    return boto3.client(
+        "s3", endpoint_url=place.url.split("endpoint=")[1].split("&")[0], region_name="us-east-1",
+        aws_access_key_id=place.credential.account, aws_secret_access_key=place.credential.password,
+    )  # fmt: skip
