@@ -10,9 +10,11 @@ import socket
 import subprocess
 import sys
 import time
+from base64 import b64encode
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -52,17 +54,12 @@ def wait_for(host: str, port: int) -> None:
 def certificate(folder: Path, name: str) -> tuple[Path, Path, str]:
     """A self-made certificate for one address, its key, and its fingerprint."""
     cert, key = folder / "cert.pem", folder / "key.pem"
-    subprocess.run(
-        ["openssl", "req", "-x509", "-newkey", "ec", "-nodes",
-         "-pkeyopt", "ec_paramgen_curve:prime256v1", "-days", "30", "-subj", f"/CN={name}", "-addext", f"subjectAltName=IP:{name}", "-keyout", str(key), "-out", str(cert)],
-        check=True, capture_output=True,
-    )  # fmt: skip
+    words = ["openssl", "req", "-x509", "-newkey", "ec", "-nodes", "-pkeyopt", "ec_paramgen_curve:prime256v1"]
+    words += ["-days", "30", "-subj", f"/CN={name}", "-addext", f"subjectAltName=IP:{name}"]
+    words += ["-keyout", str(key), "-out", str(cert)]
+    subprocess.run(words, check=True, capture_output=True)
     der = subprocess.run(["openssl", "x509", "-in", str(cert), "-outform", "DER"], check=True, capture_output=True)
-    digest = subprocess.run(
-        ["openssl", "dgst", "-sha256", "-binary"], input=der.stdout, check=True, capture_output=True
-    )
-    text = subprocess.run(["openssl", "base64"], input=digest.stdout, check=True, capture_output=True).stdout
-    return cert, key, "SHA256:" + text.decode().strip().rstrip("=")
+    return cert, key, "SHA256:" + b64encode(sha256(der.stdout).digest()).decode().rstrip("=")
 
 
 @contextmanager

@@ -30,7 +30,7 @@ _ENCODING = "latin-1"
 async def _closed(writer: asyncio.StreamWriter) -> None:
     """Close at once and wait until it is done."""
     writer.transport.abort()
-    with contextlib.suppress(OSError, asyncio.CancelledError):
+    with contextlib.suppress(OSError):
         await writer.wait_closed()
 
 

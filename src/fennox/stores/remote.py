@@ -132,6 +132,8 @@ class RemoteStore(Generic[S]):
         self._idle, self._shared = [], None
         for session in sessions:
             await session.close()
+        mine = asyncio.current_task()
+        await asyncio.gather(*(task for task in self._closing if task is not mine))
 
     # sessions
 
