@@ -40,7 +40,7 @@ CONFINED = {
     "lxml": ["core/kinds", "core/compare", "stores"],
     "jsonpath_rfc9535": ["core/kinds", "core/compare"],
     "sqlalchemy": ["catalogue", "service"],
-    "asyncssh": ["links", "stores"],
+    "asyncssh": ["links", "stores", "cli/stores.py"],
     "boto3": ["stores"],
     "aioftp": ["stores"],
     "httpx": ["links", "stores", "client"],

@@ -595,7 +595,7 @@ export interface paths {
         put?: never;
         /**
          * Add Store
-         * @description Make a store in an empty folder.
+         * @description Make a store in an empty place; a host key or certificate that is new must be accepted.
          */
         post: operations["add_store"];
         delete?: never;
@@ -618,6 +618,34 @@ export interface paths {
         get: operations["show_store"];
         put?: never;
         post?: never;
+        /**
+         * Remove Store
+         * @description Forget a store; what lies in it stays there and can be adopted again.
+         */
+        delete: operations["remove_store"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Store
+         * @description Change a store's name, site or login, or accept a changed host key, certificate or mount.
+         */
+        patch: operations["change_store"];
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Browse Store
+         * @description What lies in a store, or elsewhere on its far side.
+         */
+        get: operations["browse_store"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -638,6 +666,26 @@ export interface paths {
          * @description Prove a store: list, write, read back, refuse to overwrite, delete, and open its header.
          */
         post: operations["test_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look
+         * @description See any folder of a far side before it becomes a store.
+         */
+        post: operations["look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -979,6 +1027,15 @@ export interface components {
             /** Type */
             type: string;
         };
+        /** EntryShown */
+        EntryShown: {
+            /** Folder */
+            folder: boolean;
+            /** Name */
+            name: string;
+            /** Size */
+            size: number | null;
+        };
         /** ExportWanted */
         ExportWanted: {
             /**
@@ -1054,6 +1111,25 @@ export interface components {
             password: string;
             /** User */
             user: string;
+        };
+        /** FolderShown */
+        FolderShown: {
+            /** Address */
+            address: string;
+            /** Entries */
+            entries: components["schemas"]["EntryShown"][];
+            /** Is Store */
+            is_store: boolean;
+            /** Landed */
+            landed: string;
+        };
+        /**
+         * Forgotten
+         * @description How many backups lay nowhere else, and have left the catalogue.
+         */
+        Forgotten: {
+            /** Backups */
+            backups: number;
         };
         /**
          * Gate
@@ -1200,6 +1276,18 @@ export interface components {
             text: string;
         };
         /**
+         * Look
+         * @description Look at any folder of a far side before it becomes a store.
+         */
+        Look: {
+            /** Address */
+            address: string;
+            /** Key */
+            key?: string | null;
+            /** Login */
+            login?: string | null;
+        };
+        /**
          * Machine
          * @description What the machine said it is.
          */
@@ -1305,7 +1393,7 @@ export interface components {
         NewStore: {
             /**
              * Address
-             * @description An absolute folder on the machine that runs the workers.
+             * @description An absolute folder on the machine that runs the workers, or a URL like sftp://host/folder.
              */
             address: string;
             /**
@@ -1316,10 +1404,20 @@ export interface components {
              */
             custody: "kept" | "apart";
             /**
+             * Key
+             * @description The accepted fingerprint of host key or certificate, or `authority`.
+             */
+            key?: string | null;
+            /**
              * Key Set
              * @default main
              */
             key_set: string;
+            /**
+             * Login
+             * @description For everything but a folder: the account there.
+             */
+            login?: string | null;
             /** Name */
             name: string;
             /**
@@ -1332,6 +1430,11 @@ export interface components {
              * @default true
              */
             plain_names: boolean;
+            /**
+             * Site
+             * @default
+             */
+            site: string;
         };
         /** NewSystem */
         NewSystem: {
@@ -2035,6 +2138,20 @@ export interface components {
             title: string;
         };
         /**
+         * StoreChange
+         * @description What is left out stays. A changed key is accepted here, on purpose.
+         */
+        StoreChange: {
+            /** Key */
+            key?: string | null;
+            /** Login */
+            login?: string | null;
+            /** Name */
+            name?: string | null;
+            /** Site */
+            site?: string | null;
+        };
+        /**
          * StoreCheck
          * @description One line of a store's test.
          */
@@ -2068,18 +2185,32 @@ export interface components {
             generation: number;
             /** Id */
             id: string;
+            /** Key */
+            key: string | null;
             /** Key Set */
             key_set: string;
+            /** Login */
+            login: string | null;
             /** Name */
             name: string;
             /** Newest */
             newest: string | null;
             /** Passphrases */
             passphrases: components["schemas"]["SlotShown"][];
+            /** Plain */
+            plain: boolean;
             /** Plain Names */
             plain_names: boolean;
+            /** Scrubbed */
+            scrubbed: string | null;
+            /** Site */
+            site: string;
+            /** Stopped Because */
+            stopped_because: string;
             /** Suite */
             suite: string;
+            /** Swept */
+            swept: string | null;
             /** Total */
             total: number | null;
             /** Warnings */
@@ -3442,6 +3573,105 @@ export interface operations {
             };
         };
     };
+    remove_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forgotten"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StoreChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    browse_store: {
+        parameters: {
+            query?: {
+                folder?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     test_store: {
         parameters: {
             query?: never;
@@ -3460,6 +3690,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTest"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderShown"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -137,7 +137,7 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 2, "does not say which systems", "routine", "add", "r", "--systems", "web*", "--when",
           "every day at 01:00", "--store", "attic", "--ladder", "always 1")  # fmt: skip
     fails(ready, 2, "neither .tar.zst nor .tar.gz", "backup", "export", "x", "--to", "out.rar")
-    fails(ready, 1, "is used by the systems web-9", "login", "remove", "quay-root")
+    fails(ready, 1, "is used by web-9", "login", "remove", "quay-root")
 
 
 def test_signing_in_and_out(service: Service) -> None:

@@ -72,6 +72,7 @@ def openssh(folder: Path) -> Iterator[Place]:
     client, own = asyncssh.generate_private_key("ssh-ed25519"), asyncssh.generate_private_key("ssh-ed25519")
     (state / "host").write_bytes(own.export_private_key())
     (state / "host").chmod(0o600)
+    (state / "host.pub").write_bytes(own.export_public_key())
     (state / "keys").write_bytes(client.export_public_key())
     (state / "config").write_text(
         f"ListenAddress {host}:{port}\nHostKey {state}/host\nPidFile {state}/pid\nAuthorizedKeysFile {state}/keys\n"

@@ -118,6 +118,50 @@ class StoreRow(Base):
     header: Mapped[str]  # a copy of the pinned header, canonical JSON
     header_digest: Mapped[str]
     created: Mapped[datetime]
+    login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
+    key: Mapped[str | None]  # the accepted host key or certificate; for a folder, what it is mounted from
+    site: Mapped[str] = mapped_column(default="")
+    scrubbed: Mapped[datetime | None]
+    swept: Mapped[datetime | None]
+    stopped_because: Mapped[str] = mapped_column(default="")  # why nothing is written to it; empty: nothing is wrong
+
+
+class StoreDamage(Base):
+    """An object of a store that is not what was written: found, and perhaps healed."""
+
+    __tablename__ = "store_damage"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), index=True)
+    object: Mapped[str]
+    what: Mapped[str]
+    backups: Mapped[list[str]]  # ids of those that need it, as far as they are known
+    found: Mapped[datetime]
+    healed: Mapped[datetime | None]
+    how: Mapped[str] = mapped_column(default="")
+
+
+class StoreSpace(Base):
+    """How full a store was, by each look at it."""
+
+    __tablename__ = "store_space"
+
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(primary_key=True)
+    objects: Mapped[int]
+    used: Mapped[int]
+    free: Mapped[int | None]
+
+
+class Trial(Base):
+    """The last time a passphrase was tried on a key set and opened it."""
+
+    __tablename__ = "trials"
+
+    key_set: Mapped[str] = mapped_column(primary_key=True)
+    slot: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
+    by: Mapped[str]
 
 
 class Login(Base):
@@ -159,6 +203,7 @@ class Routine(Base):
     when: Mapped[str]
     zone: Mapped[str]
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    copy_to: Mapped[list[str]] = mapped_column(default=list)  # ids of further stores
     ladder: Mapped[str]
     mode: Mapped[str]
     parts: Mapped[list[str] | None]
@@ -293,6 +338,9 @@ class Copy(Base):
     backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True)
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"), primary_key=True)
     since: Mapped[datetime]
+    digest: Mapped[str] = mapped_column(default="")  # of the record in this store
+    verified: Mapped[datetime | None]
+    damaged: Mapped[str] = mapped_column(default="")  # why it cannot be read whole; empty: nothing is known against it
 
 
 class Worker(Base):

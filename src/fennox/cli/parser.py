@@ -9,6 +9,10 @@ EPILOG = (
     "exit codes: 0 done, 1 the work failed, 2 wrong usage, 3 not found, 4 not allowed or not signed in, "
     "5 needs a person, 6 service out of reach"
 )
+ADDRESS = (
+    "a folder on the machine of the workers, or sftp://host/folder, ftps://…, ftp://…, davs://…, dav://… "
+    "or s3://bucket/prefix?endpoint=https://…"
+)
 LADDER = "in words, like 'everything for 14 days, daily for 60 days, always 3'"
 
 if TYPE_CHECKING:
@@ -106,11 +110,21 @@ def _estate(nouns: Sub) -> None:
     _passphrase(follow, "opens the store where custody is apart")
 
 
+def _far_side(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--login", help="the account there, for everything but a folder")
+    parser.add_argument(
+        "--accept-key", metavar="KEY", help="fingerprint of host key or certificate, or 'authority'; asked otherwise"
+    )
+    parser.add_argument("--known-hosts", metavar="FILE", help="accept a host key that this file holds for the host")
+
+
 def _stores(nouns: Sub) -> None:
     store = _noun(nouns, "store", "places where backups are kept")
-    add = _verb(store, "add", "stores:add", "make a store in an empty folder")
+    add = _verb(store, "add", "stores:add", "make a store in an empty place")
     add.add_argument("name")
-    add.add_argument("address", help="an absolute folder on the machine of the workers")
+    add.add_argument("address", help=ADDRESS)
+    _far_side(add)
+    add.add_argument("--site", default="", help="where it stands, to warn when every copy is at one site")
     _passphrase(add, "makes the key set with its first store; asked for otherwise")
     add.add_argument("--custody", choices=["kept", "apart"], default="kept",
                      help="whether the service can open backups (kept) or only the passphrase (apart)")  # fmt: skip
@@ -119,6 +133,18 @@ def _stores(nouns: Sub) -> None:
     _verb(store, "list", "stores:list_stores", "list the stores")
     for name, text in (("show", "one store"), ("test", "prove a store by writing, reading and deleting")):
         _verb(store, name, f"stores:{name}", text).add_argument("store")
+    change = _verb(store, "set", "stores:change", "change a store, or accept its changed key or mount")
+    change.add_argument("store")
+    change.add_argument("--name", help="a new name")
+    change.add_argument("--site")
+    _far_side(change)
+    browse = _verb(store, "browse", "stores:browse", "look into a folder, of a store or of any far side")
+    browse.add_argument("store", help="a store's name, or an address")
+    browse.add_argument("path", nargs="?", help="another folder on the same far side")
+    _far_side(browse)
+    remove = _verb(store, "remove", "stores:remove", "forget a store; what lies in it stays there")
+    remove.add_argument("store")
+    remove.add_argument("--yes", action="store_true", help="do not ask")
     login = _noun(nouns, "login", "named credentials")
     for name, text in (("add", "keep a login"), ("set", "change a login for everything that uses it")):
         verb = _verb(login, name, f"stores:{name}_login", text)

@@ -4,34 +4,58 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
+from urllib.parse import urlsplit
 
 from pydantic import SecretStr
 
 from fennox.cli import access
 from fennox.cli.access import client, first_line
 from fennox.cli.main import FAILED, Environment
-from fennox.cli.output import out, say, show_list, show_one, show_table, size, when
-from fennox.core.errors import BadInput
-from fennox.wire.stores import LoginChange, LoginShown, NewLogin, NewStore, StoreShown
+from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, size, when
+from fennox.cli.systems import with_accepted_key
+from fennox.client.api import ProblemError
+from fennox.core.errors import BadInput, PersonNeeded
+from fennox.wire.stores import (
+    EntryShown,
+    FolderShown,
+    LoginChange,
+    LoginShown,
+    Look,
+    NewLogin,
+    NewStore,
+    StoreChange,
+    StoreShown,
+)
+
+T = TypeVar("T")
 
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
-    address = os.path.abspath(arguments.address)
+    address = arguments.address if "://" in arguments.address else os.path.abspath(arguments.address)
     with client(environment) as service:
         known = {store.key_set: store.custody for store in service.stores()}
         needs = arguments.passphrase_file or known.get(arguments.key_set) != "kept"
         phrase = access.passphrase(arguments, twice=arguments.key_set not in known) if needs else None
-        store = service.add_store(
-            NewStore(
-                name=arguments.name,
-                address=address,
-                passphrase=SecretStr(phrase) if phrase else None,
-                key_set=arguments.key_set,
-                custody=arguments.custody,
-                plain_names=arguments.plain_names == "yes",
+
+        def attempt(key: str | None) -> StoreShown:
+            return service.add_store(
+                NewStore(
+                    name=arguments.name,
+                    address=address,
+                    login=arguments.login,
+                    key=key,
+                    site=arguments.site,
+                    passphrase=SecretStr(phrase) if phrase else None,
+                    key_set=arguments.key_set,
+                    custody=arguments.custody,
+                    plain_names=arguments.plain_names == "yes",
+                )
             )
-        )
+
+        store = _with_key(attempt, arguments, address)
     _show(store, arguments)
     if not arguments.json and not arguments.quiet:
         say("Keep the passphrase where it is found when this machine is gone. Nobody can open the backups without it.")
@@ -47,13 +71,18 @@ def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
         key="id",
         lines=[
             ("store", store.name),
-            ("address", store.address),
+            ("address", f"{store.address} (plain)" if store.plain else store.address),
+            *([("login", store.login)] if store.login else []),
+            *([("accepted", store.key)] if store.key else []),
+            *([("site", store.site)] if store.site else []),
             ("key set", f"{store.key_set}, generation {store.generation}"),
             ("custody", custody),
             *[("passphrase", f"{slot.label}, since {slot.since}") for slot in store.passphrases],
             ("backups", store.backups),
             ("newest", when(store.newest)),
             ("room", room),
+            ("last scrub", when(store.scrubbed)),
+            ("last sweep", when(store.swept)),
             *[("warning", text) for text in store.warnings],
         ],
     )
@@ -66,7 +95,7 @@ def list_stores(arguments: argparse.Namespace, environment: Environment) -> None
         found,
         [
             ("STORE", lambda store: store.name),
-            ("ADDRESS", lambda store: store.address),
+            ("ADDRESS", lambda store: f"{store.address} (plain)" if store.plain else store.address),
             ("CUSTODY", lambda store: store.custody),
             ("BACKUPS", lambda store: store.backups),
             ("NEWEST", lambda store: when(store.newest)),
@@ -83,6 +112,90 @@ def list_stores(arguments: argparse.Namespace, environment: Environment) -> None
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         _show(service.store(arguments.store), arguments)
+
+
+def change(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        address = service.store(arguments.store).address
+
+        def attempt(key: str | None) -> StoreShown:
+            wanted = StoreChange(name=arguments.name, login=arguments.login, site=arguments.site, key=key)
+            return service.change_store(arguments.store, wanted)
+
+        _show(_with_key(attempt, arguments, address), arguments)
+
+
+def browse(arguments: argparse.Namespace, environment: Environment) -> None:
+    place = arguments.store
+    with client(environment) as service:
+        if "://" in place or "/" in place:
+            address = place if "://" in place else os.path.abspath(place)
+
+            def attempt(key: str | None) -> FolderShown:
+                return service.look(Look(address=address, login=arguments.login, key=key))
+
+            folder = _with_key(attempt, arguments, address)
+        else:
+            folder = service.browse(place, arguments.path)
+    if arguments.json:
+        print(folder.model_dump_json(indent=2))
+        return
+    if not arguments.quiet:
+        say(f"{folder.address}: {folder.landed}.")
+        if folder.is_store:
+            say("This is a store of Fennox.")
+    if not folder.entries:
+        say("The folder is empty.")
+    rows: list[list[object]] = [
+        [f"{entry.name}/" if entry.folder else entry.name, _size(entry)] for entry in folder.entries
+    ]
+    if rows:
+        show_table(["NAME", "SIZE"], rows)
+
+
+def _size(entry: EntryShown) -> str:
+    return size(entry.size) if entry.size is not None else "-"
+
+
+def remove(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        store = service.store(arguments.store)
+        if not arguments.yes:
+            say(f"{store.name} holds {store.backups} backups. They stay in {store.address}; Fennox forgets them.")
+            if not can_ask():
+                raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
+            if ask(f"Type {store.name} to forget it:") != store.name:
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        forgotten = service.remove_store(store.name)
+    say(f"{store.name} is forgotten. {forgotten.backups} of its backups lay nowhere else.")
+    say("`fennox store adopt` brings back what a store holds.")
+
+
+def _with_key(attempt: Callable[[str | None], T], arguments: argparse.Namespace, address: str) -> T:
+    """Try with the key that was given, or that a known_hosts file holds; else show what is offered and ask."""
+    if arguments.known_hosts is None:
+        return with_accepted_key(attempt, arguments.accept_key)
+    try:
+        return attempt(arguments.accept_key)
+    except ProblemError as error:
+        offered = str((error.problem.model_extra or {}).get("fingerprint", ""))
+        if error.slug != "key-unknown" or offered not in known_keys(arguments.known_hosts, address):
+            raise
+        say(f"{offered} stands in {arguments.known_hosts}.")
+        return attempt(offered)
+
+
+def known_keys(path: str, address: str) -> set[str]:
+    """Fingerprints of the host keys that a known_hosts file (sshd(8)) has for the host of an address."""
+    import asyncssh
+
+    parts = urlsplit(address)
+    try:
+        known = asyncssh.read_known_hosts(path)
+        keys = known.match(parts.hostname or "", "", parts.port or 22)[0]
+    except (OSError, ValueError) as error:
+        raise BadInput(f"{path} cannot be read as known hosts.", "Give another file.") from error
+    return {key.get_fingerprint("sha256") for key in keys}
 
 
 def test(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -15,7 +15,18 @@ from fennox.wire.base import Page, Problem
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, Status
-from fennox.wire.stores import LoginChange, LoginShown, NewLogin, NewStore, StoreShown, StoreTest
+from fennox.wire.stores import (
+    FolderShown,
+    Forgotten,
+    LoginChange,
+    LoginShown,
+    Look,
+    NewLogin,
+    NewStore,
+    StoreChange,
+    StoreShown,
+    StoreTest,
+)
 from fennox.wire.systems import (
     BackupShown,
     Confirmed,
@@ -86,8 +97,8 @@ class Client:
             raise ProblemError(_problem(answer))
         return answer
 
-    def _one(self, model: type[Model], method: str, path: str, body: BaseModel | None = None) -> Model:
-        return model.model_validate_json(self._call(method, path, body).content)
+    def _one(self, model: type[Model], method: str, path: str, body: BaseModel | None = None, **query: object) -> Model:
+        return model.model_validate_json(self._call(method, path, body, **query).content)
 
     def _all(self, model: type[Model], path: str, limit: int | None = None, **query: object) -> list[Model]:
         """All pages of a list, or its first ``limit`` items."""
@@ -165,6 +176,18 @@ class Client:
 
     def add_store(self, wanted: NewStore) -> StoreShown:
         return self._one(StoreShown, "POST", "/stores", wanted)
+
+    def change_store(self, name: str, wanted: StoreChange) -> StoreShown:
+        return self._one(StoreShown, "PATCH", f"/stores/{name}", wanted)
+
+    def remove_store(self, name: str) -> Forgotten:
+        return self._one(Forgotten, "DELETE", f"/stores/{name}")
+
+    def look(self, wanted: Look) -> FolderShown:
+        return self._one(FolderShown, "POST", "/stores/look", wanted)
+
+    def browse(self, name: str, path: str | None) -> FolderShown:
+        return self._one(FolderShown, "GET", f"/stores/{name}/folder", folder=path)
 
     def test_store(self, name: str) -> StoreTest:
         return self._one(StoreTest, "POST", f"/stores/{name}/test")

@@ -7,7 +7,6 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from importlib.resources import files
-from pathlib import Path
 from typing import TypeVar
 
 from sqlalchemy import select
@@ -29,8 +28,9 @@ from fennox.links.base import Address, Credential, Link
 from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
 from fennox.service.settings import Settings
+from fennox.stores import addresses
 from fennox.stores.base import Store
-from fennox.stores.folder import FolderStore
+from fennox.stores.opening import open_store
 
 
 @dataclass
@@ -45,6 +45,7 @@ class Context:
     simulated: bool
     wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
+    _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
     _kinds: dict[str, tuple[Kind, str]] = field(default_factory=dict)
 
@@ -84,12 +85,27 @@ class Context:
 
     # stores
 
-    def store_at(self, address: str) -> Store:
-        if not address.startswith("/"):
-            raise BadInput(
-                f"{address!r} is not an absolute folder.", "Give a folder like /srv/backups.", field="address"
-            )
-        return FolderStore(Path(address))
+    def far_side(self, address: str, login: Login | None, key: str | None) -> Store:
+        """A place that is not, or not yet, a store of ours; whoever asks for it closes it."""
+        return open_store(addresses.parse(address), self.credential(login) if login else None, key)
+
+    async def store(self, session: AsyncSession, row: StoreRow) -> Store:
+        """The store's place; its connections are kept for the next verb."""
+        login = await session.get(Login, row.login_id) if row.login_id else None
+        known = (row.address, row.key, login.changed if login else None, login.id if login else None)
+        held = self._stores.get(row.id)
+        if held is not None and held[0] == known:
+            return held[1]
+        made = self.far_side(row.address, login, row.key)
+        self._stores[row.id] = (known, made)
+        if held is not None:
+            await held[1].close()
+        return made
+
+    async def close(self) -> None:
+        for _, store in self._stores.values():
+            await store.close()
+        await self.engine.dispose()
 
     async def write_secret(self, session: AsyncSession, row: StoreRow) -> WriteSecret:
         keys = await self._key_set(session, row)
@@ -115,7 +131,7 @@ class Context:
         """Open a store with its pinned header and the keys held here, or the opening key given for this run."""
         secret = await self.write_secret(session, row)
         return await vaults.open_pinned(
-            self.store_at(row.address),
+            await self.store(session, row),
             pinned_digest=row.header_digest,
             held={secret.generation: secret},
             opening=opening or await self.kept_opening_key(session, row),

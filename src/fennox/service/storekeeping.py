@@ -7,11 +7,15 @@ import os
 import secrets
 import time
 from collections.abc import Awaitable, Callable
+from datetime import datetime
+from ipaddress import ip_address
+from pathlib import Path
+from urllib.parse import urlsplit
 
-from sqlalchemy import select
+from sqlalchemy import delete, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import KeySet, StoreRow
+from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format.header import Costs, Header, NewKeys
@@ -19,21 +23,43 @@ from fennox.core.format.hpke import CLASSIC
 from fennox.core.names import object_name
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
+from fennox.links.base import Credential
 from fennox.service import signin
-from fennox.service.context import Context
+from fennox.service.context import Context, named
+from fennox.stores import addresses
+from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Span, Store
-from fennox.wire.stores import NewStore, StoreCheck, StoreTest
+from fennox.stores.mounts import mount_of
+from fennox.wire.stores import NewStore, StoreChange, StoreCheck, StoreTest
+
+_CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 
 async def add(context: Context, session: AsyncSession, wanted: NewStore) -> StoreRow:
     """Make a store; the first of a key set makes its keys, a further one proves that it may use them."""
+    address = str(addresses.parse(wanted.address))
     taken = await session.execute(
-        select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == wanted.address))
+        select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
     )
     if (other := taken.scalars().first()) is not None:
         raise Conflict(f"The store {other.name} at {other.address} is already there.", "Choose another name or folder.")
-    store = context.store_at(wanted.address)
+    login = await named(session, Login, wanted.login) if wanted.login else None
+    key = wanted.key
+    if address.startswith("/"):
+        mount = mount_of(Path(address))
+        key = mount.identity if mount else None
+    store = context.far_side(address, login, key)
+    try:
+        return await _made(context, session, wanted, store, StoreRow(
+            name=wanted.name, address=address, login_id=login.id if login else None, key=key, site=wanted.site
+        ))  # fmt: skip
+    finally:
+        await store.close()
+
+
+async def _made(context: Context, session: AsyncSession, wanted: NewStore, store: Store, row: StoreRow) -> StoreRow:
     await _must_be_writable(store)
+    _must_not_be_inside(store)
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
     known = await session.execute(select(KeySet).where(KeySet.name == wanted.key_set).order_by(KeySet.generation))
     keys_row = known.scalars().first()
@@ -51,16 +77,10 @@ async def add(context: Context, session: AsyncSession, wanted: NewStore) -> Stor
         sealed_secret=sealed,
     )
     data = headers.encode(vault.header)
-    row = StoreRow(
-        id=vault.id,
-        name=wanted.name,
-        address=wanted.address,
-        key_set=keys.secret.key_set,
-        generation=keys.secret.generation,
-        header=data.decode(),
-        header_digest=headers.digest(data),
-        created=context.now(),
-    )
+    row.id = vault.id
+    row.key_set, row.generation = keys.secret.key_set, keys.secret.generation
+    row.header, row.header_digest = data.decode(), headers.digest(data)
+    row.created = context.now()
     session.add(row)
     return row
 
@@ -70,6 +90,15 @@ async def _must_be_writable(store: Store) -> None:
     name = object_name(f"probe-{secrets.token_hex(6)}")
     await store.put(name, b"x" * 65536)
     await store.delete(name)
+
+
+def _must_not_be_inside(store: Store) -> None:
+    """A store inside another one would be swept with it."""
+    above = addresses.parse(store.address)
+    while above.scheme == "file" and above.path not in ("", "/"):
+        above = above.at(above.path.rsplit("/", 1)[0])
+        if Path(above.path, "header").is_dir() and Path(above.path, "rescue.py").is_file():
+            raise Conflict(f"{store.address} lies inside the store {above.path}.", "Choose a folder outside of it.")
 
 
 async def _new_keys(
@@ -127,7 +156,7 @@ async def _known_keys(
     return NewKeys(opening, await context.write_secret(session, first)), list(header.slots), header.write_secret
 
 
-async def test(store: Store) -> StoreTest:
+async def test(store: Store, now: datetime) -> StoreTest:
     """Prove a store by doing everything a backup and a sweep will do to it."""
     name = object_name(f"probe-{secrets.token_hex(6)}")
     data = os.urandom(1024 * 1024)
@@ -143,8 +172,13 @@ async def test(store: Store) -> StoreTest:
         return True
 
     async def listed() -> str:
-        count = len([found async for found in store.list("")])
-        return f"{count} objects"
+        found = {item.name for item in await store.entries()}
+        ours = {"header", "systems", "packs", "sweep", "READ-ME-FIRST.txt", "rescue.py"}
+        strange = sorted(found - ours)
+        more = f"; not of Fennox: {', '.join(strange[:5])}" + (" and more" if len(strange) > 5 else "")
+        objects = [item async for item in store.list("")]
+        amount = sum(item.size for item in objects)
+        return f"{len(objects)} objects, {amount / 1e6:.1f} MB{more if strange else ', nothing else'}"
 
     async def written() -> str:
         started = time.monotonic()
@@ -152,9 +186,26 @@ async def test(store: Store) -> StoreTest:
         return f"{len(data) / (time.monotonic() - started) / 1e6:.0f} MB a second"
 
     async def read_back() -> str:
-        if await store.get(name) != data or await store.get(name, Span(1000, 50)) != data[1000:1050]:
+        started = time.monotonic()
+        if await store.get(name) != data:
             raise StoreUnusable("What was read is not what was written.", "Do not trust this store.")
-        return "whole and in ranges"
+        return f"{len(data) / (time.monotonic() - started) / 1e6:.0f} MB a second"
+
+    async def in_ranges() -> str:
+        if await store.get(name, Span(1000, 50)) != data[1000:1050]:
+            raise StoreUnusable("A range that was read is not what was written.", "Do not trust this store.")
+        return "50 bytes from the middle"
+
+    async def same_time() -> str:
+        there = await store.stat(name)
+        if there is None or there.modified is None:
+            return "not told"
+        apart = abs((there.modified - now).total_seconds())
+        if apart > _CLOCKS_APART:
+            raise StoreUnusable(
+                f"The far side's clock is {apart / 3600:.1f} hours from ours.", "Set it right; ages would be wrong."
+            )
+        return f"within {max(2, round(apart))} seconds of ours"
 
     async def not_overwritten() -> str:
         try:
@@ -168,25 +219,120 @@ async def test(store: Store) -> StoreTest:
         await store.delete(name)
         if await store.stat(name) is not None:
             raise StoreUnusable("An object is still there after it was deleted.", "Check the rights.")
-        return "and it is gone"
+        return "and it is gone; the login that takes can delete"
 
     async def room() -> str:
         space = await store.space()
         return f"{space.free / 1e9:.1f} GB free of {space.total / 1e9:.1f} GB" if space else "not told"
 
-    if await check("List what is there", listed) and await check("Write", written):
+    if (
+        await check("Log in", store.landed)
+        and await check("List what is there", listed)
+        and await check("Write", written)
+    ):
         await check("Read back", read_back)
+        await check("Read a range", in_ranges)
+        await check("Clock", same_time)
         await check("Never overwrite", not_overwritten)
         await check("Delete", deleted)
         await check("Free space", room)
     return StoreTest(passed=all(item.passed for item in checks), checks=checks)
 
 
-def warnings(row: StoreRow, stores: list[StoreRow], custody: str) -> list[str]:
+async def change(context: Context, session: AsyncSession, row: StoreRow, wanted: StoreChange) -> None:
+    """Change how a store is reached; what is changed is tried before it counts."""
+    if wanted.name is not None and wanted.name != row.name:
+        other = await session.execute(select(StoreRow.id).where(StoreRow.name == wanted.name))
+        if other.first() is not None:
+            raise Conflict(f"There is a store {wanted.name} already.", "Choose another name.", field="name")
+        row.name = wanted.name
+    if wanted.login is not None:
+        row.login_id = (await named(session, Login, wanted.login)).id
+    if wanted.key is not None:
+        row.key = wanted.key
+    if wanted.site is not None:
+        row.site = wanted.site
+    if wanted.login is not None or wanted.key is not None:
+        await context.vault(session, row)
+        row.stopped_because = ""
+
+
+async def remove(session: AsyncSession, row: StoreRow) -> int:
+    """Forget a store. What lies in it stays there; backups that lie nowhere else leave the catalogue with it."""
+    users = (await session.execute(select(Routine))).scalars().all()
+    using = sorted(routine.name for routine in users if row.id in (routine.store_id, *routine.copy_to))
+    if using:
+        raise Conflict(f"The routine {using[0]} sends backups to {row.name}.", "Give it another store first.")
+    active = select(Run.id).where(Run.store_id == row.id, Run.state.in_(ACTIVE))
+    if (await session.execute(active)).first() is not None:
+        raise Conflict(f"A run is using {row.name}.", "Wait for it, or stop it.")
+    elsewhere = select(Copy.backup_id).where(Copy.store_id != row.id)
+    here = select(Copy.backup_id).where(Copy.store_id == row.id)
+    only = list((await session.execute(here.where(Copy.backup_id.not_in(elsewhere)))).scalars())
+    await session.execute(delete(Copy).where(Copy.store_id == row.id))
+    await session.execute(delete(Backup).where(Backup.id.in_(only)))
+    await session.execute(update(Run).where(Run.store_id == row.id).values(store_id=None))
+    await session.delete(row)
+    return len(only)
+
+
+async def warnings(context: Context, session: AsyncSession, row: StoreRow, custody: str) -> list[str]:
     """What is doubtful about a store, in words."""
     found = []
+    address = addresses.parse(row.address)
+    stores = list((await session.execute(select(StoreRow))).scalars())
+    systems = list((await session.execute(select(System))).scalars())
+    login = await session.get(Login, row.login_id) if row.login_id else None
+    if row.stopped_because:
+        found.append(row.stopped_because)
+    if address.plain:
+        found.append("The protocol is plain: whoever listens on the way reads the login. The backups stay sealed.")
     if len(stores) == 1:
         found.append("It is the only store: every backup has a single copy.")
+    elif row.site and all(store.site == row.site for store in stores):
+        found.append(f"Every store is at {row.site}: a fire there takes all copies.")
+    if address.scheme == "file":
+        mount = mount_of(Path(row.address))
+        if mount is not None and mount.point == "/":
+            found.append("It lies on the system disk of the machine that runs Fennox, and is lost with it.")
+    else:
+        found += _dependences(address, row, systems)
+    if login is not None:
+        found += _weak_login(context.credential(login), login.name)
     if custody == "kept":
         found.append("The service can open these backups; who takes over the service can too.")
     return found
+
+
+def _dependences(address: StoreAddress, row: StoreRow, systems: list[System]) -> list[str]:
+    found = []
+    host = urlsplit(address.options["endpoint"]).hostname if "endpoint" in address.options else address.host
+    same = [system for system in systems if system.address.rpartition(":")[0].strip("[]") == host]
+    if same:
+        names = ", ".join(system.name for system in same)
+        found.append(f"It lies on a protected system ({names}): both would be lost together.")
+    elif row.site and any(system.site == row.site for system in systems):
+        inside = ", ".join(system.name for system in systems if system.site == row.site)
+        found.append(f"It is at the same site as {inside}.")
+    if host is not None and not _is_number(host):
+        found.append(f"It is reached by the name {host}: write its address down, in case the name service is lost too.")
+    return found
+
+
+def _is_number(host: str) -> bool:
+    try:
+        ip_address(host)
+    except ValueError:
+        return False
+    return True
+
+
+def _weak_login(credential: Credential, name: str) -> list[str]:
+    password = credential.password
+    if password is None:
+        return []
+    if password.lower() == credential.account.lower():
+        return [f"The login {name} has its account's name as its password: change it."]
+    if signin.strength_complaint(password, [credential.account, "fennox", "backup"]) is not None:
+        return [f"The password of the login {name} is easily guessed: change it."]
+    return []

@@ -95,7 +95,7 @@ def serve(settings: Settings, clock: Path | None) -> None:
         async with _together(*works):
             log.info("ready", address=settings.url)
             yield
-        await context.engine.dispose()
+        await context.close()
 
     uvicorn.run(
         make_app(None, lifespan),
@@ -122,6 +122,6 @@ def work(settings: Settings, clock: Path | None) -> None:
         async with _together(RunWorker(context, settings.workers or 4).work()):
             log.info("worker ready")
             await stopped.wait()
-        await context.engine.dispose()
+        await context.close()
 
     asyncio.run(run())

@@ -15,13 +15,53 @@ Custody = Literal["kept", "apart"]
 
 class NewStore(Wanted):
     name: Noun
-    address: str = Field(description="An absolute folder on the machine that runs the workers.", max_length=1024)
+    address: str = Field(
+        description="An absolute folder on the machine that runs the workers, or a URL like sftp://host/folder.",
+        max_length=1024,
+    )
+    login: Noun | None = Field(default=None, description="For everything but a folder: the account there.")
+    key: str | None = Field(
+        default=None,
+        max_length=256,
+        description="The accepted fingerprint of host key or certificate, or `authority`.",
+    )
+    site: str = Field(default="", max_length=64)
     passphrase: SecretStr | None = Field(
         default=None, description="Makes the key set with the first store; opens it for a further one."
     )
     key_set: Noun = "main"
     custody: Custody = Field(default="kept", description="For a new key set: who can open its backups.")
     plain_names: bool = True
+
+
+class StoreChange(Wanted):
+    """What is left out stays. A changed key is accepted here, on purpose."""
+
+    name: Noun | None = None
+    login: Noun | None = None
+    key: str | None = Field(default=None, max_length=256)
+    site: str | None = Field(default=None, max_length=64)
+
+
+class Look(Wanted):
+    """Look at any folder of a far side before it becomes a store."""
+
+    address: str = Field(max_length=1024)
+    login: Noun | None = None
+    key: str | None = Field(default=None, max_length=256)
+
+
+class EntryShown(Shown):
+    name: str
+    folder: bool
+    size: int | None
+
+
+class FolderShown(Shown):
+    address: str
+    landed: str
+    is_store: bool
+    entries: list[EntryShown]
 
 
 class SlotShown(Shown):
@@ -34,6 +74,10 @@ class StoreShown(Shown):
     id: str
     name: str
     address: str
+    plain: bool
+    login: str | None
+    key: str | None
+    site: str
     key_set: str
     custody: Custody
     suite: str
@@ -45,7 +89,16 @@ class StoreShown(Shown):
     newest: Aware | None
     free: int | None
     total: int | None
+    scrubbed: Aware | None
+    swept: Aware | None
+    stopped_because: str
     warnings: list[str]
+
+
+class Forgotten(Shown):
+    """How many backups lay nowhere else, and have left the catalogue."""
+
+    backups: int
 
 
 class StoreCheck(Shown):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import secrets
+from typing import Annotated
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -14,29 +15,52 @@ from fennox.core.format import header as headers
 from fennox.service import audit, storekeeping
 from fennox.service.context import Context, named
 from fennox.service.routes.session import Here
+from fennox.stores import addresses
+from fennox.stores.base import Store
 from fennox.wire.base import Page
-from fennox.wire.stores import LoginChange, LoginShown, NewLogin, NewStore, SlotShown, StoreCheck, StoreShown, StoreTest
+from fennox.wire.stores import (
+    EntryShown,
+    FolderShown,
+    Forgotten,
+    LoginChange,
+    LoginShown,
+    Look,
+    NewLogin,
+    NewStore,
+    SlotShown,
+    StoreChange,
+    StoreCheck,
+    StoreShown,
+    StoreTest,
+)
+
+_MOST = 1000  # entries of a folder that are shown
 
 router = APIRouter(tags=["stores"])
 
 
-async def _shown(context: Context, session: AsyncSession, row: StoreRow, stores: list[StoreRow]) -> StoreShown:
+async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> StoreShown:
     keys = await session.get_one(KeySet, (row.key_set, row.generation))
     header = headers.decode(row.header.encode())
     held = await session.execute(
         select(func.count(), func.max(Backup.time)).select_from(Copy).join(Backup).where(Copy.store_id == row.id)
     )
     count, newest = held.one()
-    warnings = storekeeping.warnings(row, stores, keys.custody)
+    warnings = await storekeeping.warnings(context, session, row, keys.custody)
+    login = await session.get(Login, row.login_id) if row.login_id else None
     space = None
     try:
-        space = await context.store_at(row.address).space()
+        space = await (await context.store(session, row)).space()
     except FennoxError as error:
         warnings.insert(0, str(error))
     return StoreShown(
         id=row.id,
         name=row.name,
         address=row.address,
+        plain=addresses.parse(row.address).plain,
+        login=login.name if login else None,
+        key=row.key,
+        site=row.site,
         key_set=keys.name,
         custody=keys.custody,
         suite=header.suite,
@@ -48,6 +72,9 @@ async def _shown(context: Context, session: AsyncSession, row: StoreRow, stores:
         newest=newest,
         free=space.free if space else None,
         total=space.total if space else None,
+        scrubbed=row.scrubbed,
+        swept=row.swept,
+        stopped_because=row.stopped_because,
         warnings=warnings,
     )
 
@@ -61,17 +88,50 @@ async def list_stores(context: Here) -> Page[StoreShown]:
     """All stores."""
     async with context.session() as session:
         rows = await _all(session)
-        return Page(items=[await _shown(context, session, row, rows) for row in rows])
+        return Page(items=[await _shown(context, session, row) for row in rows])
 
 
 @router.post("/stores", status_code=201)
 async def add_store(wanted: NewStore, request: Request, context: Here) -> StoreShown:
-    """Make a store in an empty folder."""
+    """Make a store in an empty place; a host key or certificate that is new must be accepted."""
     async with context.session() as session:
         row = await storekeeping.add(context, session, wanted)
         await audit.note(session, request, "added", "store", row.name, address=row.address)
         await session.flush()
-        return await _shown(context, session, row, await _all(session))
+        return await _shown(context, session, row)
+
+
+@router.post("/stores/look")
+async def look(wanted: Look, context: Here) -> FolderShown:
+    """See any folder of a far side before it becomes a store."""
+    async with context.session() as session:
+        login = await named(session, Login, wanted.login) if wanted.login else None
+    store = context.far_side(wanted.address, login, wanted.key)
+    try:
+        return await _folder(store, None)
+    finally:
+        await store.close()
+
+
+async def _folder(store: Store, path: str | None) -> FolderShown:
+    entries = sorted(await store.entries(path), key=lambda entry: (not entry.folder, entry.name))
+    names = {entry.name for entry in entries}
+    return FolderShown(
+        address=str(addresses.parse(store.address).at(path)) if path else store.address,
+        landed=await store.landed(),
+        is_store={"header", "rescue.py"} <= names,
+        entries=[EntryShown(name=entry.name, folder=entry.folder, size=entry.size) for entry in entries[:_MOST]],
+    )
+
+
+@router.get("/stores/{name}/folder")
+async def browse_store(
+    name: str, context: Here, folder: Annotated[str | None, Query(max_length=1024)] = None
+) -> FolderShown:
+    """What lies in a store, or elsewhere on its far side."""
+    async with context.session() as session:
+        store = await context.store(session, await named(session, StoreRow, name))
+    return await _folder(store, folder)
 
 
 @router.get("/stores/{name}")
@@ -79,7 +139,28 @@ async def show_store(name: str, context: Here) -> StoreShown:
     """One store."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        return await _shown(context, session, row, await _all(session))
+        return await _shown(context, session, row)
+
+
+@router.patch("/stores/{name}")
+async def change_store(name: str, wanted: StoreChange, request: Request, context: Here) -> StoreShown:
+    """Change a store's name, site or login, or accept a changed host key, certificate or mount."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        await storekeeping.change(context, session, row, wanted)
+        told = {f"new_{field}": str(value) for field, value in wanted.model_dump(exclude_none=True).items()}
+        await audit.note(session, request, "changed", "store", row.name, **told)
+        return await _shown(context, session, row)
+
+
+@router.delete("/stores/{name}")
+async def remove_store(name: str, request: Request, context: Here) -> Forgotten:
+    """Forget a store; what lies in it stays there and can be adopted again."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        lost = await storekeeping.remove(session, row)
+        await audit.note(session, request, "removed", "store", row.name, backups=str(lost))
+        return Forgotten(backups=lost)
 
 
 @router.post("/stores/{name}/test")
@@ -87,7 +168,7 @@ async def test_store(name: str, context: Here) -> StoreTest:
     """Prove a store: list, write, read back, refuse to overwrite, delete, and open its header."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        tested = await storekeeping.test(context.store_at(row.address))
+        tested = await storekeeping.test(await context.store(session, row), context.wall())
         if tested.passed:
             try:
                 await context.vault(session, row)
@@ -100,14 +181,16 @@ async def test_store(name: str, context: Here) -> StoreTest:
 
 
 async def _login(session: AsyncSession, row: Login) -> LoginShown:
-    used = await session.execute(select(func.count()).select_from(System).where(System.login_id == row.id))
+    systems = select(func.count()).select_from(System).where(System.login_id == row.id)
+    stores = select(func.count()).select_from(StoreRow).where(StoreRow.login_id == row.id)
+    used = (await session.execute(systems)).scalar_one() + (await session.execute(stores)).scalar_one()
     return LoginShown(
         id=row.id,
         name=row.name,
         account=row.account,
         proves_by=row.proves_by,
         changed=row.changed,
-        used_by=used.scalar_one(),
+        used_by=used,
     )
 
 
@@ -152,10 +235,11 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
     """Remove a login that nothing uses."""
     async with context.session() as session:
         row = await named(session, Login, name)
-        users = (await session.execute(select(System.name).where(System.login_id == row.id))).scalars().all()
+        users = [*(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()]
+        users += (await session.execute(select(StoreRow.name).where(StoreRow.login_id == row.id))).scalars()
         sheets = (await session.execute(select(Sheet.id).where(Sheet.target_login_id == row.id))).scalars().all()
         if users or sheets:
-            what = f"the systems {', '.join(users)}" if users else f"{len(sheets)} run sheets"
+            what = ", ".join(users) if users else f"{len(sheets)} run sheets"
             raise Conflict(f"The login {row.name} is used by {what}.", "Give them another login first.")
         await session.delete(row)
         await audit.note(session, request, "removed", "login", row.name)

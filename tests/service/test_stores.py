@@ -1,0 +1,138 @@
+"""Stores over a network as a user meets them: accepted keys, tests, browsing, changes, forgetting."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from fennox.client.api import ProblemError
+from fennox.wire.stores import Look, NewLogin, NewStore, StoreChange
+from fennox.wire.systems import NewTake
+from saltmere.linux import LinuxServer
+from tests.service.conftest import enrol
+from tests.service.running import PASSPHRASE, Service
+from tests.stores import servers
+from tests.stores.servers import Place
+
+Pair = tuple[str, str]
+
+
+@pytest.fixture
+def depot(tmp_path: Path) -> Iterator[Place]:
+    (tmp_path / "depot").mkdir()
+    with servers.openssh(tmp_path / "depot") as place:
+        yield place
+
+
+def add_login(service: Service, depot: Place) -> None:
+    with service.client() as client:
+        key = depot.credential.private_key
+        client.add_login(NewLogin(name="depot", account=depot.credential.account, private_key=key))
+
+
+def wanted(depot: Place, **changes: object) -> NewStore:
+    fixed = {"name": "depot", "address": depot.url, "login": "depot", "passphrase": PASSPHRASE, "key": depot.key}
+    return NewStore(**{**fixed, **changes})
+
+
+def test_a_far_store_is_looked_at_accepted_proved_and_used(
+    service: Service, server: LinuxServer, depot: Place, key_pair: Pair
+) -> None:
+    add_login(service, depot)
+    (depot.folder / "older").mkdir()
+    with service.client() as client:
+        with pytest.raises(ProblemError) as unknown:
+            client.look(Look(address=depot.url, login="depot"))
+        assert unknown.value.slug == "key-unknown"
+        seen = client.look(Look(address=depot.url, login="depot", key=depot.key))
+        assert [(entry.name, entry.folder) for entry in seen.entries] == [("older", True)]
+        assert not seen.is_store
+        with pytest.raises(ProblemError):
+            client.add_store(wanted(depot, key=None))
+        assert list(depot.folder.iterdir()) == [depot.folder / "older"]
+        made = client.add_store(wanted(depot))
+        assert made.address == depot.url
+        tested = client.test_store("depot")
+        assert tested.passed, tested
+        details = {check.title: check.detail for check in tested.checks}
+        assert "not of Fennox: older" in details["List what is there"]
+        assert depot.credential.account in details["Log in"]
+        assert "refused" in details["Never overwrite"]
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        run = service.ended(client.take(NewTake(system="web-9", store="depot")).id)
+        assert run.state == "done"
+        assert client.browse("depot", None).is_store
+        [backup] = client.backups()
+        assert backup.stores == ["depot"]
+
+
+def test_a_changed_host_key_stops_the_store_until_it_is_accepted(service: Service, depot: Place) -> None:
+    add_login(service, depot)
+    with service.client() as client:
+        client.add_store(wanted(depot))
+        with pytest.raises(ProblemError) as changed:
+            client.change_store("depot", StoreChange(key="SHA256:" + "A" * 43))
+        assert changed.value.slug == "key-changed"
+        assert client.store("depot").key == depot.key
+        assert client.change_store("depot", StoreChange(name="pier", site="holm")).site == "holm"
+        assert client.store("pier").name == "pier"
+
+
+def test_a_plain_protocol_and_a_weak_password_are_said_in_words(service: Service, tmp_path: Path) -> None:
+    (tmp_path / "ftp").mkdir()
+    with servers.pyftpdlib(tmp_path / "ftp", secure=False) as place, service.client() as client:
+        client.add_login(NewLogin(name="depot", account="depot", password=servers.PASSWORD))
+        store = client.add_store(NewStore(name="pier", address=place.url, login="depot", passphrase=PASSPHRASE))
+        assert store.plain
+        assert any("plain" in text for text in store.warnings)
+        assert any("easily guessed" in text for text in store.warnings) is False
+        assert servers.PASSWORD not in service.log
+
+
+def test_a_store_inside_a_store_is_refused(service: Service) -> None:
+    with service.client() as client:
+        outer = service.folder / "outer"
+        outer.mkdir()
+        client.add_store(NewStore(name="outer", address=str(outer), passphrase=PASSPHRASE))
+        (outer / "inner").mkdir()
+        with pytest.raises(ProblemError, match="inside the store"):
+            client.add_store(NewStore(name="inner", address=str(outer / "inner")))
+        assert list((outer / "inner").iterdir()) == []
+
+
+def test_a_forgotten_store_keeps_what_lies_in_it(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        service.ended(client.take(NewTake(system="web-9")).id)
+        before = sorted(path for path in (service.folder / "attic").rglob("*") if path.is_file())
+        assert client.remove_store("attic").backups == 1
+        assert client.backups() == []
+        assert sorted(path for path in (service.folder / "attic").rglob("*") if path.is_file()) == before
+
+
+def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place) -> None:
+    add_login(service, depot)
+    phrase = service.file("pass", PASSPHRASE + "\n")
+    refused = service.fennox("store", "add", "depot", depot.url, "--login", "depot", "--passphrase-file", phrase)
+    assert refused.returncode == 5
+    assert f"--accept-key {depot.key}" in refused.stderr
+    host, port = depot.url.split("/")[2].split(":")
+    public = (depot.folder.parent / "sshd/host.pub").read_text().strip()
+    known = service.file("known_hosts", f"[{host}]:{port} {public}\n")
+    added = service.fennox(
+        "store", "add", "depot", depot.url, "--login", "depot", "--passphrase-file", phrase, "--known-hosts", known
+    )
+    assert added.returncode == 0, added.stderr
+    assert depot.key is not None
+    assert depot.key in added.stdout
+    browsed = service.fennox("store", "browse", "depot")
+    assert "READ-ME-FIRST.txt" in browsed.stdout
+    assert "This is a store of Fennox." in browsed.stderr + browsed.stdout
+    assert service.fennox("store", "remove", "depot").returncode == 5
+    assert service.fennox("store", "remove", "depot", "--yes").returncode == 0
+    wrong = service.fennox("store", "add", "x", "sftp://me:pw@h/x", "--passphrase-file", phrase)
+    assert wrong.returncode == 2
+    assert "never holds an account" in wrong.stderr
