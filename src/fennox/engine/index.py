@@ -75,6 +75,15 @@ class PackIndex:
         """Take a pack out of reuse at once; what is still whole in it can be read all the same."""
         self.damaged[pack] = reason
 
+    @property
+    def packs(self) -> dict[ObjectName, packs.Table]:
+        """The table of every pack that could be read."""
+        return self._tables
+
+    def sound_place(self, chunk_id: bytes) -> Place | None:
+        """A place of this chunk in a pack that nothing is known against."""
+        return next((place for place in self.places(chunk_id) if place.pack not in self.damaged), None)
+
     def places(self, chunk_id: bytes) -> list[Place]:
         return self._places.get(chunk_id, [])
 

@@ -55,6 +55,17 @@ class BackupReader:
             self._head = manifest.decode_head(b"".join([piece async for piece in self.tree(root)]))
         return self._head
 
+    async def needed(self) -> set[bytes]:
+        """Every chunk the backup needs, those of the id list itself among them. Needs no opening key (§8)."""
+        root = self.record.reference.id_list
+        own = {ref.id_bytes() for ref in root.chunks}
+        refs = root.chunks
+        for _ in range(root.depth):
+            level = b"".join([await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs])
+            refs = canonical.load(Level, level, "tree level").refs
+            own |= {ref.id_bytes() for ref in refs}
+        return own | (await self.id_list()).keys()
+
     async def id_list(self) -> dict[bytes, str]:
         data = b"".join([piece async for piece in self.tree(self.record.reference.id_list)])
         return idlist.decode(data)

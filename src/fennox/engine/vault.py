@@ -84,6 +84,27 @@ class Vault:
                 return record
         raise Damaged(f"The record of backup {backup[:8]} is not in {self.store.address}.", "Try another copy.")
 
+    async def notes_of(self, record: ObjectName) -> dict[ObjectName, notes.Note]:
+        """The notes beside a record, by their object names."""
+        prefix = record.removesuffix(".fxr") + "."
+        found = {}
+        async for item in self.store.list(record.rsplit("/", 1)[0] + "/"):
+            if item.name.startswith(prefix) and item.name.endswith(".fxn"):
+                found[item.name] = notes.decode(await self.store.get(item.name), self.secret, self.id)
+        return found
+
+    async def sweep_lists(self) -> list[sweeps.Sweep]:
+        """What sweeps wrote, oldest first."""
+        found = []
+        async for item in self.store.list("sweep/"):
+            if item.name.endswith(".fxc"):
+                found.append(sweeps.decode(await self.store.get(item.name), self.secret, self.id))
+        return sorted(found, key=lambda sweep: sweep.time)
+
+    async def write_sweep(self, sweep: sweeps.Sweep) -> None:
+        name = sweeps.name(sweep.time, self.random(4).hex())
+        await self.store.put(name, sweeps.encode(sweep, self.secret, self.id, self.salt()))
+
     async def write_note(self, note: notes.Note, reference: records.Reference) -> ObjectName:
         name = notes.name(self.record_name(reference), self.random(4).hex())
         await self.store.put(name, notes.encode(note, self.secret, self.id, self.salt()))
@@ -98,11 +119,7 @@ class Vault:
 
     async def condemned(self) -> frozenset[str]:
         """Packs that takes treat as absent (store-format §11.2)."""
-        lists = []
-        async for item in self.store.list("sweep/"):
-            if item.name.endswith(".fxc"):
-                lists.append(sweeps.decode(await self.store.get(item.name), self.secret, self.id))
-        return sweeps.condemned_packs(lists)
+        return sweeps.condemned_packs(await self.sweep_lists())
 
 
 def rescue_source() -> bytes:

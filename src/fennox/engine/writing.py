@@ -91,6 +91,24 @@ class BackupWriter:
         self._pending_bytes += len(sealed)
         return known
 
+    async def add_sealed(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
+        """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already (§13.6)."""
+        if chunk_id in self._used or chunk_id in self._pending:
+            return
+        if self.holds(chunk_id):
+            return
+        if self._pending_bytes + len(sealed) > _PACK_TARGET:
+            await self.flush()
+        self._pending[chunk_id] = (sealed, plain_length)
+        self._pending_bytes += len(sealed)
+
+    def holds(self, chunk_id: bytes) -> bool:
+        """Whether the store holds a chunk in a pack that may be relied on; from then on this backup relies on it."""
+        place = self.index.reusable(chunk_id, self.vault.header.generation, self.condemned)
+        if place is not None:
+            self._used[chunk_id] = packs.digest_in_name(place.pack)
+        return place is not None
+
     async def flush(self) -> None:
         """Write the pending chunks as one pack."""
         if not self._pending:

@@ -91,6 +91,11 @@ def section_digest(sealed: bytes) -> str:
     return blake2b(sealed, digest_size=32).hexdigest()
 
 
+def digest_of(data: bytes) -> str:
+    """A record's own digest, by which the next backup of the system names it (§9.5)."""
+    return blake2b(data, digest_size=32).hexdigest()
+
+
 def encode(reference: Reference, sealed: bytes, secret: WriteSecret, store: str, salt: bytes) -> bytes:
     start = MAGIC + u32(secret.generation) + salt
     data = start + blob(secret.seal(canonical.dump(reference), "record", store, salt, start)) + blob(sealed)
@@ -121,7 +126,7 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
     reader.end()
     if section_digest(sealed) != reference.sealed_digest:
         raise Damaged("The record's sealed section was exchanged.", "Heal it from another copy.")
-    return Record(reference, sealed, blake2b(data, digest_size=32).hexdigest())
+    return Record(reference, sealed, digest_of(data))
 
 
 def name(reference: Reference, *, plain_names: bool) -> ObjectName:

@@ -1,0 +1,144 @@
+"""Sending a backup to a further store: sealed as it is within a key set, opened and sealed anew across key sets."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import defaultdict
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+
+from fennox.core.errors import Conflict, Damaged, TryLater
+from fennox.core.format import packs, records
+from fennox.core.format.manifest import Document, Part
+from fennox.core.format.records import Record, Reference
+from fennox.core.names import ObjectName, folder_name
+from fennox.engine.index import PackIndex, Place
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.engine.writing import BackupWriter, Written
+
+
+@dataclass(frozen=True)
+class Holding:
+    """A store and what is known of where chunks lie in it."""
+
+    vault: Vault
+    index: PackIndex
+
+
+@dataclass(frozen=True)
+class Copied:
+    """``anew``: opened and sealed anew, as the stores share no keys. ``digest``: of the record in its new place."""
+
+    written: Written
+    anew: bool
+    digest: str
+
+
+def shares_keys(one: Vault, other: Vault, generation: int) -> bool:
+    """Whether a backup of this generation can travel between the two as it is sealed."""
+    return one.header.key_set == other.header.key_set and generation == other.header.generation
+
+
+async def copy(source: Holding, target: Holding, record: Record, journal: Journal) -> Copied:
+    """Put a backup into a further store. One that is already there whole is left as it is."""
+    reference = record.reference
+    await journal.step("Look at what both stores hold")
+    await source.index.refresh(source.vault)
+    await target.index.refresh(target.vault)
+    name = target.vault.record_name(_placed(reference, target.vault))
+    writer = BackupWriter(target.vault, target.index, await target.vault.condemned())
+    anew = not shares_keys(source.vault, target.vault, reference.generation)
+    if not anew and await target.vault.store.stat(name) is not None:
+        there = await target.vault.read_record(name)
+        if there.reference.backup != reference.backup:
+            raise Conflict(f"{name} is another backup.", "Look at the store.")
+        return Copied(Written(), False, there.digest)
+    reader = BackupReader(source.vault, source.index, record)
+    if anew:
+        await journal.step("Open the backup and seal it anew")
+        reference, sealed = await _sealed_anew(reader, writer, journal)
+    else:
+        await journal.step("Send what the store lacks")
+        await send_chunks(source, writer, await reader.needed(), journal)
+        sealed = record.sealed
+    await journal.step("Write the record")
+    if writer.relies_on(await target.vault.condemned()):
+        raise TryLater("A sweep condemned packs that this copy relies on.", "Copy it again.")
+    await journal.check()
+    data = await writer.commit(_placed(reference, target.vault), sealed)
+    for note in (await source.vault.notes_of(source.vault.record_name(record.reference))).values():
+        await target.vault.write_note(note, _placed(reference, target.vault))
+    return Copied(writer.written, anew, records.digest_of(data))
+
+
+def _placed(reference: Reference, vault: Vault) -> Reference:
+    """The reference as it is named in a store, which may or may not show names."""
+    plain = vault.header.plain_names
+    folder = folder_name(reference.system_name, reference.system) if plain else reference.system[:8]
+    if plain and reference.folder != reference.system[:8]:
+        folder = reference.folder
+    return reference.model_copy(update={"folder": folder})
+
+
+async def send_chunks(source: Holding, writer: BackupWriter, needed: set[bytes], journal: Journal) -> None:
+    """Send sealed chunks, reading each pack of the source once and only after its digest was checked."""
+    wanted: dict[ObjectName, list[Place]] = defaultdict(list)
+    for chunk_id in sorted(needed):
+        if not writer.holds(chunk_id):
+            place = source.index.sound_place(chunk_id)
+            if place is None:
+                raise Damaged(f"Chunk {chunk_id.hex()[:16]} is in no sound pack.", "Heal the store, then copy again.")
+            wanted[place.pack].append(place)
+    sent = 0
+    for pack, places in sorted(wanted.items()):
+        data = await read_pack(source, pack)
+        for place in places:
+            start = place.entry.offset
+            await writer.add_sealed(place.entry.id, data[start : start + place.entry.length], place.entry.plain_length)
+            sent += place.entry.length
+            await journal.progress(documents=0, bytes=sent)
+    await writer.flush()
+
+
+async def read_pack(source: Holding, pack: ObjectName) -> bytes:
+    """A whole pack whose digest fits; a damaged one is taken out of use at once."""
+    data = await source.vault.store.get(pack)
+    try:
+        await asyncio.to_thread(packs.check_digest, data, pack)
+    except Damaged as error:
+        source.index.mark_damaged(pack, error.what)
+        raise
+    return data
+
+
+async def _sealed_anew(reader: BackupReader, writer: BackupWriter, journal: Journal) -> tuple[Reference, bytes]:
+    head = await reader.head()
+    parts: list[Part] = []
+    count = size = 0
+    for part in head.parts:
+        held: list[Document] = []
+        async for document in reader.documents(part):
+            if document.type in ("file", "output"):
+                content = await writer.add_content(reader.content(document), expected=document.size)
+                document = document.model_copy(update={"chunks": content.chunks})
+            held.append(document)
+            count, size = count + 1, size + document.size
+            await journal.progress(documents=count, bytes=size)
+        parts.append(await writer.add_part(part.name, part.title, held))
+    old = reader.record.reference
+    id_list, sealed = await writer.seal_manifest(head.model_copy(update={"parts": parts}), old.backup)
+    changes = {
+        "generation": writer.vault.header.generation,
+        "origin": writer.vault.id,
+        "id_list": id_list,
+        "sealed_digest": records.section_digest(sealed),
+    }
+    return old.model_copy(update=changes), sealed
+
+
+async def backups_in(holding: Holding) -> AsyncIterator[BackupReader]:
+    """A reader for every record of a store; one that cannot be authenticated stops it."""
+    for name in await holding.vault.record_names():
+        yield BackupReader(holding.vault, holding.index, await holding.vault.read_record(name))

@@ -1,0 +1,116 @@
+"""Making a damaged store whole again from another copy, object by object.
+
+Packs are never overwritten: what was lost is written into new packs, and a reader takes the sound one of several.
+Records, headers, the reader and the readme have fixed names, so a damaged one is removed when its whole successor is
+in hand.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from fennox.core.errors import FennoxError, NotFound
+from fennox.core.format import header as headers
+from fennox.core.format import records
+from fennox.core.names import ObjectName, object_name
+from fennox.engine.copying import Holding, copy, read_pack, shares_keys
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.scrubbing import Report
+from fennox.engine.vault import README_NAME, RESCUE_NAME, readme, rescue_source
+from fennox.engine.writing import BackupWriter
+
+
+@dataclass
+class Healed:
+    """What was made whole, by object; ``left``: backups that no other store could heal, with the reason."""
+
+    objects: dict[str, str] = field(default_factory=dict)
+    left: dict[str, str] = field(default_factory=dict)
+
+
+async def heal(
+    damaged: Holding, report: Report, others: Mapping[str, Holding], copies: Mapping[str, list[str]], journal: Journal
+) -> Healed:
+    """``others``: further stores by name. ``copies``: backup → names of the further stores that hold it."""
+    healed = Healed()
+    await journal.step("Heal what was found")
+    await _heal_fixed(damaged, report, healed)
+    for backup, chunks in report.lost.items():
+        await journal.check()
+        sources = [others[name] for name in copies.get(backup, []) if name in others]
+        missing = await _fetch(damaged, chunks, list(others.values()), journal)
+        if not missing:
+            record = report.records[backup]
+            reader = BackupReader(damaged.vault, damaged.index, record)
+            missing = {c for c in await reader.needed() if damaged.index.sound_place(c) is None}
+            missing = await _fetch(damaged, missing, list(others.values()), journal) if missing else missing
+        if missing:
+            where = "no other store holds it" if not sources else "no other copy is whole"
+            healed.left[backup] = f"{len(missing)} of its chunks are lost, and {where}."
+        else:
+            healed.objects[f"backup {backup[:12]}"] = "its chunks were fetched from another copy"
+    for backup, names in copies.items():
+        if backup not in report.records:
+            await _heal_record(damaged, report, backup, [others[n] for n in names if n in others], healed, journal)
+    return healed
+
+
+async def _heal_fixed(damaged: Holding, report: Report, healed: Healed) -> None:
+    vault = damaged.vault
+    whole: dict[ObjectName, bytes] = {
+        README_NAME: readme(vault.id),
+        RESCUE_NAME: rescue_source(),
+        headers.name(vault.header): headers.encode(vault.header),
+    }
+    found = {fault.object for fault in report.faults}
+    for name, data in whole.items():
+        if name in found or await vault.store.stat(name) is None:
+            await vault.store.delete(name)
+            await vault.store.put(name, data)
+            healed.objects[name] = "written anew"
+
+
+async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal) -> set[bytes]:
+    """Fetch lost chunks from stores of the same key set into new packs; returns those that nobody had."""
+    missing = set(chunks)
+    writer = BackupWriter(damaged.vault, damaged.index, await damaged.vault.condemned())
+    for other in others:
+        if not missing or not shares_keys(other.vault, damaged.vault, damaged.vault.header.generation):
+            continue
+        await other.index.refresh(other.vault)
+        for pack in {place.pack for c in missing if (place := other.index.sound_place(c))}:
+            await journal.check()
+            try:
+                data = await read_pack(other, pack)
+            except FennoxError:
+                continue
+            for entry in other.index.packs[pack].entries:
+                if entry.id in missing:
+                    sealed = data[entry.offset : entry.offset + entry.length]
+                    await writer.add_sealed(entry.id, sealed, entry.plain_length)
+                    missing.discard(entry.id)
+    await writer.flush()
+    return missing
+
+
+async def _heal_record(
+    damaged: Holding, report: Report, backup: str, sources: list[Holding], healed: Healed, journal: Journal
+) -> None:
+    """A record that is gone or damaged comes from another copy, with all it needs."""
+    why = "its record is damaged or gone, and no other store holds it."
+    for source in sources:
+        try:
+            record = await source.vault.find_record(backup)
+            for fault in report.faults:
+                if fault.object.endswith(f".{backup[:8]}.fxr"):
+                    await damaged.vault.store.delete(object_name(fault.object))
+            copied = await copy(source, damaged, record, journal)
+        except (FennoxError, NotFound) as error:
+            why = f"its record is damaged or gone; the other copy could not heal it: {error.what}"
+            continue
+        report.records[backup] = records.Record(record.reference, record.sealed, copied.digest)
+        healed.objects[f"record {backup[:12]}"] = "copied from another store"
+        return
+    healed.left[backup] = why

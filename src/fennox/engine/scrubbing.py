@@ -1,0 +1,185 @@
+"""Looking at every byte of a store: what is damaged, lost, foreign, or older than it should be.
+
+A scrub needs no opening key: packs are held against the digest in their name, everything else against its MAC or seal.
+What it finds is told from the object to the backups that need it, and with the opening key to the documents.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Collection
+from dataclasses import dataclass, field
+from hashlib import sha256
+
+from fennox.core.errors import Damaged, FennoxError, NotFound
+from fennox.core.format import header as headers
+from fennox.core.format import notes, packs, records, sweeps
+from fennox.core.format.manifest import Document
+from fennox.core.names import ObjectName
+from fennox.engine.copying import Holding, read_pack
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import README_NAME, RESCUE_NAME, Vault, readme, rescue_source
+from fennox.stores.base import Found
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One object that is not what was written."""
+
+    object: str
+    what: str
+
+
+@dataclass
+class Report:
+    """``lost``: backup → chunks of it that no sound pack holds. ``records``: by backup id, those that are sound."""
+
+    objects: int = 0
+    size: int = 0  # bytes read
+    foreign: int = 0
+    faults: list[Fault] = field(default_factory=list)
+    records: dict[str, records.Record] = field(default_factory=dict)
+    lost: dict[str, set[bytes]] = field(default_factory=dict)
+    gaps: list[str] = field(default_factory=list)
+
+    @property
+    def sound(self) -> bool:
+        return not self.faults and not self.lost and not self.gaps
+
+
+async def scrub(holding: Holding, expected: Collection[str], journal: Journal) -> Report:
+    """Read and check every object, then every backup's list of chunks. ``expected``: backups that must be there."""
+    vault, report = holding.vault, Report()
+    await journal.step("List what is there")
+    listed = [found async for found in vault.store.list("")]
+    names = {found.name for found in listed}
+    holding.index.damaged.clear()
+    await holding.index.refresh(vault)
+    await journal.step("Read and check every object")
+    removed: list[sweeps.Sweep] = []
+    for found in sorted(listed, key=lambda item: item.name):
+        await journal.check()
+        try:
+            size = await _check(holding, found, report, removed)
+        except (Damaged, NotFound) as error:
+            report.faults.append(Fault(found.name, error.what))
+            if found.name.startswith("packs/"):
+                holding.index.mark_damaged(found.name, error.what)
+            size = found.size
+        report.objects += 1
+        report.size += size
+        await journal.progress(documents=report.objects, bytes=report.size)
+    for name in (README_NAME, RESCUE_NAME):
+        if name not in names:
+            report.faults.append(Fault(name, f"{name} is gone."))
+    if not any(name.startswith("header/") for name in names):
+        report.faults.append(Fault("header/", "Every header is gone."))
+    for backup in sorted(set(expected) - report.records.keys()):
+        report.faults.append(Fault(f"backup {backup[:12]}", "Its record is not there, or not sound."))
+    await journal.step("Hold every backup against the packs")
+    for backup, record in report.records.items():
+        missing = await lost_chunks(holding, record)
+        if missing:
+            report.lost[backup] = missing
+    report.gaps = _gaps(list(report.records.values()), removed)
+    return report
+
+
+async def _check(holding: Holding, found: Found, report: Report, removed: list[sweeps.Sweep]) -> int:
+    """Check one object; returns the bytes read."""
+    vault = holding.vault
+    name = found.name
+    top = name.split("/")[0]
+    if top == "packs" and name.endswith(".fxp"):
+        data = await read_pack(holding, name)
+        secret = vault.secret_of(packs.generation(data))
+        length = packs.table_length(data[: packs.FIXED])
+        packs.decode_table(data[:length], secret, vault.id, len(data))
+        return len(data)
+    if found.size > packs.MAX_PACK:
+        report.foreign += 1
+        return 0
+    if top == "systems" and name.endswith(".fxr"):
+        record = await vault.read_record(name)
+        report.records[record.reference.backup] = record
+    elif top == "systems" and name.endswith(".fxn"):
+        notes.decode(await vault.store.get(name), vault.secret, vault.id)
+    elif top == "sweep" and name.endswith(".fxc"):
+        removed.append(sweeps.decode(await vault.store.get(name), vault.secret, vault.id))
+    elif top == "header" and name.endswith(".json"):
+        await _check_header(vault, name)
+    elif name == RESCUE_NAME:
+        if sha256(await vault.store.get(name)).digest() != sha256(rescue_source()).digest():
+            raise Damaged("rescue.py is not the one this version of Fennox writes.", "Do not run it; heal the store.")
+    elif name == README_NAME:
+        if await vault.store.get(name) != readme(vault.id):
+            raise Damaged(f"{name} is not the one this version of Fennox writes.", "Heal the store.")
+    else:
+        report.foreign += 1
+        return 0
+    return found.size
+
+
+async def _check_header(vault: Vault, name: ObjectName) -> None:
+    data = await vault.store.get(name)
+    header = headers.decode(data)
+    if headers.name(header) != name:
+        raise Damaged(f"{name} does not have the digest in its name.", "Heal it from another copy.")
+    header.check_under(vault.secret_of(header.generation))
+    if header.store != vault.id:
+        raise Damaged(f"{name} is the header of another store.", "Somebody put it there.")
+
+
+async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
+    """Chunks a backup needs that no sound pack holds; its id list alone, if that cannot be read."""
+    reader = BackupReader(holding.vault, holding.index, record)
+    own = {ref.id_bytes() for ref in record.reference.id_list.chunks}
+    try:
+        needed = await reader.needed()
+    except FennoxError:
+        return {chunk_id for chunk_id in own if holding.index.sound_place(chunk_id) is None} or own
+    return {chunk_id for chunk_id in needed if holding.index.sound_place(chunk_id) is None}
+
+
+def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[str]:
+    """Sequence numbers of a system that are missing although no sweep removed them (§9.5)."""
+    known: dict[str, set[int]] = {}
+    names: dict[str, str] = {}
+    for record in found:
+        reference = record.reference
+        known.setdefault(reference.system, set()).add(reference.sequence)
+        names[reference.system] = reference.system_name
+    for sweep in removed:
+        for item in sweep.removed:
+            if item.system in known:
+                known[item.system].add(item.sequence)
+    gaps = []
+    for system, numbers in sorted(known.items()):
+        missing = sorted(set(range(1, max(numbers))) - numbers)
+        if missing:
+            shown = ", ".join(str(number) for number in missing[:5])
+            gaps.append(f"{names[system]}: number {shown} is not there, and no sweep removed it.")
+    return gaps
+
+
+async def damaged_documents(reader: BackupReader) -> list[str]:
+    """``part path`` of every document that cannot be read whole. Needs the opening key."""
+    damaged = []
+    for part in (await reader.head()).parts:
+        try:
+            async for document in reader.documents(part):
+                if document.type in ("file", "output") and not await _whole(reader, document):
+                    damaged.append(f"{part.name} {document.path}")
+        except FennoxError:
+            damaged.append(f"{part.name} (the rest of its list)")
+    return damaged
+
+
+async def _whole(reader: BackupReader, document: Document) -> bool:
+    try:
+        async for _ in reader.content(document):
+            await asyncio.sleep(0)
+    except FennoxError:
+        return False
+    return True

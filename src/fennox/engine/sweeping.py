@@ -1,0 +1,292 @@
+"""Giving room back: records that nothing keeps, then packs that no record needs (store-format §11).
+
+A pack is first condemned, which makes every take treat it as absent, and deleted by a later sweep when the grace is
+over and all records have been read again. So a take that is going on, a second worker or a stop at any point never
+loses anything: what has not been written down as condemned for long enough is not touched.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from fennox.core.errors import Damaged, FennoxError, StoreUnusable
+from fennox.core.format import notes, packs
+from fennox.core.format.records import Record
+from fennox.core.format.sweeps import Removed, Sweep, condemned_packs
+from fennox.core.names import ObjectName
+from fennox.core.time import parse_stamp, stamp
+from fennox.engine.copying import Holding, read_pack
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.writing import BackupWriter
+from fennox.stores.base import Found
+
+GRACE = timedelta(hours=48)
+SMALL = 4 * 1024 * 1024  # bytes; many packs below this are worth being one
+_MANY = 16  # small packs that make repacking worth its requests
+_HALF = 0.5
+
+
+@dataclass
+class Plan:
+    """What a sweep would do. Sizes in bytes; ``freed`` is what deleting frees now, ``later`` after the grace."""
+
+    expired: list[Record] = field(default_factory=list)
+    dead: list[Found] = field(default_factory=list)
+    repack: list[Found] = field(default_factory=list)
+    withdraw: list[str] = field(default_factory=list)
+    delete: list[Found] = field(default_factory=list)
+    freed: int = 0
+    later: int = 0
+    kept: int = 0
+
+
+@dataclass
+class Swept:
+    """What a sweep did; ``locked``: objects the far side would not let go yet."""
+
+    records: list[str] = field(default_factory=list)
+    condemned: int = 0
+    deleted: int = 0
+    freed: int = 0
+    later: int = 0
+    repacked: int = 0
+    locked: int = 0
+
+
+@dataclass
+class _Seen:
+    """A whole look at the store."""
+
+    records: dict[ObjectName, Record]
+    live: dict[ObjectName, set[bytes]]
+    packs: dict[ObjectName, Found]
+
+
+async def plan(holding: Holding, expired: Mapping[str, str], now: datetime, journal: Journal) -> Plan:
+    """``expired``: backup → why nothing keeps it any more. Reads every record and stops if one cannot be read."""
+    vault = holding.vault
+    await journal.step("Read every record")
+    seen = await _look(holding, frozenset(expired), journal)
+    lists = await vault.sweep_lists()
+    condemned = condemned_packs(lists)
+    since = _condemned_since(lists)
+    made = Plan(expired=[record for record in seen.records.values() if record.reference.backup in expired])
+    needed: dict[ObjectName, set[bytes]] = _places(holding, seen, condemned)
+    small: list[Found] = []
+    for name, found in sorted(seen.packs.items()):
+        digest = packs.digest_in_name(name)
+        used = needed.get(name, set())
+        if digest in condemned:
+            if used:
+                made.withdraw.append(digest)
+            elif now - since[digest] >= GRACE:
+                made.delete.append(found)
+                made.freed += found.size
+            else:
+                made.later += found.size
+            continue
+        if not used:
+            if not _young(found, now) and await _is_ours(holding, name):
+                made.dead.append(found)
+                made.later += found.size
+            continue
+        table = holding.index.packs[name]
+        alive = sum(entry.length for entry in table.entries if entry.id in used)
+        made.kept += found.size
+        if alive < found.size * _HALF:
+            made.repack.append(found)
+            made.later += found.size - alive
+        elif found.size < SMALL:
+            small.append(found)
+    if len(small) >= _MANY:
+        made.repack += small
+    return made
+
+
+async def _is_ours(holding: Holding, name: ObjectName) -> bool:
+    """Whether a pack's table was read, or its bytes are provably damaged; any other pack is left alone."""
+    if name in holding.index.packs:
+        return True
+    try:
+        await read_pack(holding, name)
+    except Damaged:
+        return True
+    return False
+
+
+def _young(found: Found, now: datetime) -> bool:
+    """A pack that a take going on may have just written: condemning it would only make that take begin again."""
+    return found.modified is not None and now - found.modified < GRACE / 2
+
+
+async def _look(holding: Holding, without: frozenset[str], journal: Journal) -> _Seen:
+    vault = holding.vault
+    await holding.index.refresh(vault)
+    seen = _Seen({}, {}, {})
+    for name in await vault.record_names():
+        record = await vault.read_record(name)
+        seen.records[name] = record
+        if record.reference.backup not in without:
+            seen.live[name] = await BackupReader(vault, holding.index, record).needed()
+        await journal.progress(documents=len(seen.records))
+    async for found in vault.store.list("packs/"):
+        if found.name.endswith(".fxp"):
+            seen.packs[found.name] = found
+    return seen
+
+
+def _places(holding: Holding, seen: _Seen, condemned: frozenset[str]) -> dict[ObjectName, set[bytes]]:
+    """For every pack the chunks for which it is the one that counts: sound before damaged, kept before condemned."""
+    chosen: dict[ObjectName, set[bytes]] = {}
+    for chunk_id in set[bytes]().union(*seen.live.values()):
+        places = sorted(
+            holding.index.places(chunk_id),
+            key=lambda place: (
+                place.pack in holding.index.damaged,
+                packs.digest_in_name(place.pack) in condemned,
+                -len(holding.index.packs[place.pack].entries),
+                place.pack,
+            ),
+        )
+        if places:
+            chosen.setdefault(places[0].pack, set()).add(chunk_id)
+    return chosen
+
+
+def _condemned_since(lists: list[Sweep]) -> dict[str, datetime]:
+    since: dict[str, datetime] = {}
+    for sweep in lists:
+        for digest in sweep.condemned:
+            if sweep.stage == "condemned":
+                since.setdefault(digest, parse_stamp(sweep.time))
+            elif sweep.stage == "withdrawn":
+                since.pop(digest, None)
+    return since
+
+
+async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: datetime, journal: Journal) -> Swept:
+    """Carry out what :func:`plan` says. May be stopped anywhere: each step is written down before it is done."""
+    vault, done = holding.vault, Swept()
+    if vault.header.sweeper != by:
+        raise StoreUnusable(
+            f"Another service sweeps {vault.store.address}.",
+            "If that service is gone for ever, take its place with `fennox store hand-over`.",
+        )
+    made = await plan(holding, expired, now, journal)
+    if made.withdraw:
+        await vault.write_sweep(_list("withdrawn", now, by, made.withdraw))
+    await _remove_records(holding, made.expired, expired, by, now, done, journal)
+    await journal.step("Pack anew what is mostly dead or small")
+    replaced = await _repack(holding, made, done, journal)
+    doomed = [packs.digest_in_name(found.name) for found in [*made.dead, *replaced]]
+    if doomed:
+        await journal.check()
+        await vault.write_sweep(_list("condemned", now, by, doomed))
+    done.condemned, done.later = len(doomed), made.later
+    await _delete_packs(holding, made.delete, by, now, done, journal)
+    return done
+
+
+def _list(stage: str, now: datetime, by: str, condemned: list[str], removed: list[Removed] | None = None) -> Sweep:
+    return Sweep.model_validate(
+        {"stage": stage, "time": stamp(now), "by": by, "condemned": condemned, "removed": removed or []}
+    )
+
+
+async def _remove_records(
+    holding: Holding,
+    gone: list[Record],
+    why: Mapping[str, str],
+    by: str,
+    now: datetime,
+    done: Swept,
+    journal: Journal,
+) -> None:
+    """First the list that explains the gap, then the record, then its notes."""
+    vault = holding.vault
+    await journal.step("Remove records that nothing keeps")
+    told: list[tuple[ObjectName, Record]] = []
+    for record in gone:
+        name = vault.record_name(record.reference)
+        standing = notes.merge(list((await vault.notes_of(name)).values()))
+        if not standing.held:
+            told.append((name, record))
+    if not told:
+        return
+    removed = [
+        Removed(name=name, why=why[r.reference.backup], system=r.reference.system, sequence=r.reference.sequence)
+        for name, r in told
+    ]
+    await journal.check()
+    await vault.write_sweep(_list("removed", now, by, [], removed))
+    for name, record in told:
+        await journal.check()
+        beside = await vault.notes_of(name)
+        if await _deleted(holding, name, done):
+            done.records.append(record.reference.backup)
+            for note in beside:
+                await _deleted(holding, note, done)
+
+
+async def _repack(holding: Holding, made: Plan, done: Swept, journal: Journal) -> list[Found]:
+    """Write the living chunks of such packs into new ones; the old ones are condemned, not deleted."""
+    if not made.repack:
+        return []
+    vault = holding.vault
+    doomed = frozenset(packs.digest_in_name(found.name) for found in made.repack)
+    seen = await _look(holding, frozenset(record.reference.backup for record in made.expired), journal)
+    live = set[bytes]().union(*seen.live.values())
+    writer = BackupWriter(vault, holding.index, (await vault.condemned()) | doomed)
+    replaced = []
+    for found in made.repack:
+        await journal.check()
+        try:
+            data = await read_pack(Holding(vault, holding.index), found.name)
+        except FennoxError:
+            continue  # a damaged pack is the scrub's to heal
+        for entry in holding.index.packs[found.name].entries:
+            if entry.id in live:
+                sealed = data[entry.offset : entry.offset + entry.length]
+                await writer.add_sealed(entry.id, sealed, entry.plain_length)
+        replaced.append(found)
+    await writer.flush()
+    done.repacked = len(replaced)
+    return replaced
+
+
+async def _delete_packs(
+    holding: Holding, doomed: list[Found], by: str, now: datetime, done: Swept, journal: Journal
+) -> None:
+    """After the grace, and after all records have been read again: a record may have come meanwhile."""
+    if not doomed:
+        return
+    await journal.step("Read every record again")
+    seen = await _look(holding, frozenset(), journal)
+    needed = _places(holding, seen, await holding.vault.condemned())
+    sure = [found for found in doomed if not needed.get(found.name)]
+    await journal.step("Delete packs whose grace is over")
+    await journal.check()
+    removed = [Removed(name=found.name, why="no record needed it for the grace") for found in sure]
+    if removed:
+        digests = [packs.digest_in_name(found.name) for found in sure]
+        await holding.vault.write_sweep(_list("removed", now, by, digests, removed))
+    for found in sure:
+        await journal.check()
+        if await _deleted(holding, found.name, done):
+            done.deleted += 1
+            done.freed += found.size
+
+
+async def _deleted(holding: Holding, name: ObjectName, done: Swept) -> bool:
+    """Delete an object; one that is locked on the far side stays until a later sweep."""
+    try:
+        await holding.vault.store.delete(name)
+    except StoreUnusable:
+        if not holding.vault.store.abilities.retention:
+            raise
+        done.locked += 1
+        return False
+    return True

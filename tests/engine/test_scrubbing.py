@@ -1,0 +1,175 @@
+"""Every object of a store, damaged in every way: found, named, and healed from a second copy."""
+
+from __future__ import annotations
+
+import secrets
+import shutil
+from pathlib import Path
+
+import pytest
+
+from fennox.engine.copying import Holding, copy
+from fennox.engine.healing import heal
+from fennox.engine.index import PackIndex
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.reading import BackupReader
+from fennox.engine.scrubbing import Report, damaged_documents, scrub
+from tests.backups import read_back, store_backup
+from tests.conftest import fixed_now
+from tests.engine.two_stores import holding, new_keys
+
+NOISE = secrets.token_bytes(300_000)
+DAYS = [
+    {"/etc/hosts": b"127.0.0.1 pier\n", "/etc/big": NOISE},
+    {"/etc/hosts": b"127.0.0.1 quay\n", "/etc/big": NOISE, "/etc/new": b"n" * 5000},
+    {"/etc/hosts": b"127.0.0.1 holm\n", "/etc/new": b"m" * 5000},
+]
+WAYS = ["flip", "cut", "empty", "swap", "delete", "older"]
+
+
+class Story:
+    """Two stores with the same three backups."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.backups: list[str] = []
+
+    async def begin(self) -> None:
+        keys = new_keys()
+        self.one, self.two = [await holding(self.folder / name, keys, fixed_now) for name in ("one", "two")]
+        for number, documents in enumerate(DAYS, start=1):
+            backup, _ = await store_backup(
+                self.one.vault, self.one.index, documents, sequence=number, name=f"d{number}"
+            )
+            await copy(self.one, self.two, await self.one.vault.find_record(backup), MemoryJournal())
+            self.backups.append(backup)
+
+    def fresh(self) -> Holding:
+        return Holding(self.one.vault, PackIndex())
+
+    async def scrubbed(self) -> Report:
+        return await scrub(self.fresh(), self.backups, MemoryJournal())
+
+    async def healed(self) -> Report:
+        here = self.fresh()
+        report = await scrub(here, self.backups, MemoryJournal())
+        copies = {backup: ["two"] for backup in self.backups}
+        done = await heal(here, report, {"two": Holding(self.two.vault, PackIndex())}, copies, MemoryJournal())
+        assert done.left == {}
+        return await self.scrubbed()
+
+    async def whole(self) -> None:
+        for backup, documents in zip(self.backups, DAYS, strict=True):
+            assert await read_back(self.one.vault, backup) == documents
+
+
+def spoil(path: Path, way: str, objects: list[Path]) -> None:
+    data = path.read_bytes()
+    other = next((o for o in objects if o != path and o.suffix == path.suffix and o.parts[-3] == path.parts[-3]), None)
+    match way:
+        case "flip":
+            middle = len(data) // 2
+            path.write_bytes(data[:middle] + bytes([data[middle] ^ 1]) + data[middle + 1 :])
+        case "cut":
+            path.write_bytes(data[: len(data) * 2 // 3])
+        case "empty":
+            path.write_bytes(b"")
+        case "swap" | "older":
+            path.write_bytes(other.read_bytes() if other is not None else b"another\n")
+        case "delete":
+            path.unlink()
+
+
+@pytest.fixture(scope="module")
+def anyio_backend() -> str:
+    return "asyncio"
+
+
+@pytest.mark.parametrize("way", WAYS)
+async def test_each_object_damaged_in_this_way_is_found_named_and_healed(tmp_path: Path, way: str) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    root = tmp_path / "one"
+    objects = sorted(path for path in root.rglob("*") if path.is_file())
+    assert len(objects) >= 9
+    assert (await story.scrubbed()).sound
+    shutil.copytree(root, tmp_path / "untouched")
+    for path in objects:
+        spoil(path, way, objects)
+        name = path.relative_to(root).as_posix()
+        report = await story.scrubbed()
+        assert not report.sound, name
+        if way == "delete" and name.startswith("packs/"):
+            assert report.lost, f"{name} is gone, and no backup misses it"
+        elif way == "delete" and name.startswith("systems/"):
+            assert len(report.records) == len(DAYS) - 1
+        else:
+            assert name.split("/")[0] in {fault.object.split("/")[0] for fault in report.faults}, name
+        after = await story.healed()
+        pack_left = {fault.object for fault in after.faults} <= {name} and name.startswith("packs/")
+        assert after.sound or pack_left, (name, after.faults)
+        assert after.lost == {}
+        await story.whole()
+        shutil.rmtree(root)
+        shutil.copytree(tmp_path / "untouched", root)
+
+
+async def test_damage_is_told_down_to_the_documents(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    packs = sorted((tmp_path / "one/packs").rglob("*.fxp"), key=lambda path: -path.stat().st_size)
+    spoil(packs[0], "flip", [])
+    here = story.fresh()
+    report = await scrub(here, story.backups, MemoryJournal())
+    [fault] = report.faults
+    assert fault.object.endswith(packs[0].name)
+    assert set(report.lost) <= set(story.backups)
+    assert report.lost
+    told = {}
+    for backup in report.lost:
+        told[backup] = await damaged_documents(BackupReader(here.vault, here.index, report.records[backup]))
+    assert any("settings /etc/" in line for lines in told.values() for line in lines)
+
+
+async def test_without_another_copy_it_says_what_is_lost_and_changes_nothing_else(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    for pack in (tmp_path / "one/packs").rglob("*.fxp"):
+        spoil(pack, "flip", [])
+    here = story.fresh()
+    report = await scrub(here, story.backups, MemoryJournal())
+    done = await heal(here, report, {}, {}, MemoryJournal())
+    assert set(done.left) == set(story.backups)
+    assert all("no other store holds it" in why for why in done.left.values())
+
+
+async def test_a_store_set_back_in_time_is_noticed_by_its_gap(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    [second] = (tmp_path / "one/systems").rglob("*.d2.*.fxr")
+    second.unlink()
+    report = await story.scrubbed()
+    assert [fault.object for fault in report.faults] == [f"backup {story.backups[1][:12]}"]
+    assert report.gaps == ["web-9: number 2 is not there, and no sweep removed it."]
+
+
+async def test_strange_files_are_counted_and_left_alone(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    (tmp_path / "one/photos").mkdir()
+    for number in range(2000):
+        (tmp_path / f"one/photos/p{number}").write_bytes(b"")
+    report = await story.scrubbed()
+    assert report.sound
+    assert report.foreign == 2000
+
+
+async def test_a_header_of_somebody_else_is_named(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    stranger = await holding(tmp_path / "stranger", new_keys(), fixed_now)
+    [theirs] = (tmp_path / "stranger/header").iterdir()
+    shutil.copy(theirs, tmp_path / "one/header" / theirs.name)
+    report = await story.scrubbed()
+    assert stranger.vault.id != story.one.vault.id
+    assert [fault.object for fault in report.faults] == [f"header/{theirs.name}"]
