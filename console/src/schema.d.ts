@@ -68,6 +68,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backups/{backup}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Backup
+         * @description Send a backup to a further store.
+         */
+        post: operations["copy_backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backups/{backup}/documents": {
         parameters: {
             query?: never;
@@ -142,6 +162,26 @@ export interface paths {
          * @description Release a backup from its hold.
          */
         post: operations["release_backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backups/{backup}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Verify Backup
+         * @description Open a backup and hash every document of it; in custody apart the run asks for the passphrase.
+         */
+        post: operations["verify_backup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -632,6 +672,26 @@ export interface paths {
         patch: operations["change_store"];
         trace?: never;
     };
+    "/api/v1/stores/{name}/damage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Store Damage
+         * @description What was found damaged in a store, newest first, and how it was healed.
+         */
+        get: operations["store_damage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{name}/folder": {
         parameters: {
             query?: never;
@@ -646,6 +706,66 @@ export interface paths {
         get: operations["browse_store"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/scrub": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Scrub Store
+         * @description Read and check every object of a store, and heal from other copies what is damaged.
+         */
+        post: operations["scrub_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Store Space
+         * @description How full a store was, oldest look first.
+         */
+        get: operations["store_space"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sweep Store
+         * @description Give back the room of what nothing keeps; with ``preview`` only say what would go.
+         */
+        post: operations["sweep_store"];
         delete?: never;
         options?: never;
         head?: never;
@@ -916,6 +1036,10 @@ export interface components {
             census: {
                 [key: string]: number;
             };
+            /** Copies */
+            copies: components["schemas"]["CopyShown"][];
+            /** Damaged */
+            damaged: boolean;
             /** Documents */
             documents: number;
             /** Doubtful */
@@ -1007,6 +1131,50 @@ export interface components {
         Confirmed: {
             /** Machine */
             machine: string;
+        };
+        /**
+         * CopyShown
+         * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
+         */
+        CopyShown: {
+            /** Damaged */
+            damaged: string;
+            /** Key Set */
+            key_set: string;
+            /** Opened By */
+            opened_by: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Store */
+            store: string;
+            /** Verified */
+            verified: string | null;
+        };
+        /** CopyWanted */
+        CopyWanted: {
+            /** Store */
+            store: string;
+        };
+        /** DamageShown */
+        DamageShown: {
+            /** Backups */
+            backups: string[];
+            /**
+             * Found
+             * Format: date-time
+             */
+            found: string;
+            /** Healed */
+            healed: string | null;
+            /** How */
+            how: string;
+            /** Object */
+            object: string;
+            /** What */
+            what: string;
         };
         /** DocumentShown */
         DocumentShown: {
@@ -1358,6 +1526,12 @@ export interface components {
         };
         /** NewRoutine */
         NewRoutine: {
+            /**
+             * Copy To
+             * @description Further stores that get a copy of every backup.
+             * @default []
+             */
+            copy_to: string[];
             /** Ladder */
             ladder: string;
             /**
@@ -1564,6 +1738,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["BackupShown"][];
         };
+        /** Page[DamageShown] */
+        Page_DamageShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["DamageShown"][];
+        };
         /** Page[DocumentShown] */
         Page_DocumentShown_: {
             /** After */
@@ -1612,6 +1793,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["RunShown"][];
+        };
+        /** Page[SpaceShown] */
+        Page_SpaceShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["SpaceShown"][];
         };
         /** Page[StoreShown] */
         Page_StoreShown_: {
@@ -1759,6 +1947,8 @@ export interface components {
         };
         /** RoutineChange */
         RoutineChange: {
+            /** Copy To */
+            copy_to?: string[] | null;
             /** Ladder */
             ladder?: string | null;
             /** Mode */
@@ -1787,6 +1977,8 @@ export interface components {
         };
         /** RoutineShown */
         RoutineShown: {
+            /** Copy To */
+            copy_to: string[];
             /**
              * Created
              * Format: date-time
@@ -1861,7 +2053,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "take" | "draft" | "restore";
+            kind: "take" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt";
             /** Problem */
             problem: string | null;
             /** Reason */
@@ -2096,6 +2288,20 @@ export interface components {
             label: string;
             /** Since */
             since: string;
+        };
+        /** SpaceShown */
+        SpaceShown: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Free */
+            free: number | null;
+            /** Objects */
+            objects: number;
+            /** Used */
+            used: number;
         };
         /** Status */
         Status: {
@@ -2453,6 +2659,41 @@ export interface operations {
             };
         };
     };
+    copy_backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_documents: {
         parameters: {
             query?: {
@@ -2576,6 +2817,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BackupShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_backup: {
+        parameters: {
+            query?: {
+                store?: string | null;
+            };
+            header?: never;
+            path: {
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -3639,6 +3913,37 @@ export interface operations {
             };
         };
     };
+    store_damage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DamageShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     browse_store: {
         parameters: {
             query?: {
@@ -3659,6 +3964,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FolderShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    scrub_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    store_space: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SpaceShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sweep_store: {
+        parameters: {
+            query?: {
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
                 };
             };
             /** @description A problem (RFC 9457) */

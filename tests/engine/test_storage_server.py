@@ -145,5 +145,5 @@ async def test_the_certificate_is_the_identity_and_a_change_stops_everything(app
 async def test_a_take_of_a_stopped_appliance_fails_with_a_sentence(vault: Vault, appliance: Skerry) -> None:
     keeper = keeper_of(vault, appliance)
     appliance.stop()
-    with pytest.raises(Unreachable, match="cannot be reached by HTTPS"):
+    with pytest.raises(Unreachable, match="cannot be reached by TLS"):
         await keeper.take(MemoryJournal())

@@ -13,8 +13,10 @@ from fennox.cli import runs
 from fennox.cli.access import client, first_line
 from fennox.cli.main import Environment
 from fennox.cli.output import say, show_list, show_one, show_table, size, when
+from fennox.client.api import Client
 from fennox.core.errors import BadInput
-from fennox.wire.systems import BackupShown, ExportWanted, NewTake
+from fennox.wire.runs import RunShown
+from fennox.wire.systems import BackupShown, CopyShown, ExportWanted, NewTake
 
 
 def take(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -50,7 +52,7 @@ def _show(backup: BackupShown, arguments: argparse.Namespace) -> None:
         ("taken", when(backup.time)),
         ("machine", f"{backup.machine.name} {backup.machine.id}"),
         ("version", f"{backup.machine.product} {backup.machine.version}"),
-        ("held in", ", ".join(backup.stores)),
+        *[("held in", _place(copy)) for copy in backup.copies],
         ("size", f"{backup.documents} documents, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store"),
         *[("part", f"{part.name}: {part.documents} documents, {size(part.bytes)}") for part in backup.parts],
         ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
@@ -63,11 +65,41 @@ def _show(backup: BackupShown, arguments: argparse.Namespace) -> None:
     show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
 
 
+def _place(copy: CopyShown) -> str:
+    verified = f"verified {when(copy.verified)}" if copy.verified else "not verified yet"
+    damaged = f"; DAMAGED: {copy.damaged}" if copy.damaged else ""
+    return f"{copy.store} (opened by {copy.opened_by}; {verified}{damaged})"
+
+
+def copy(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        return _followed(service, service.copy(arguments.backup, arguments.to), arguments)
+
+
+def verify(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        return _followed(service, service.verify(arguments.backup, arguments.store), arguments)
+
+
+def _followed(service: Client, run: RunShown, arguments: argparse.Namespace) -> int:
+    return runs.started(service, run, arguments, _SAID)
+
+
+_SAID = {
+    "copy": lambda run: (
+        f"{run.result['objects']} objects with {size(int(run.result['new_bytes'] or 0))} were written to {run.store}"
+        + (", sealed anew." if run.result["sealed_anew"] else ".")
+    ),
+    "verify": lambda run: f"{run.result['opened']} opened and read whole.",
+}
+
+
 def _marks(backup: BackupShown) -> str:
     marks = {
         "safety copy": backup.purpose == "safety",
         "on hold": backup.held,
         "doubtful": backup.doubtful,
+        "DAMAGED": backup.damaged,
         "expired": backup.expired,
         "partial": backup.partial,
         "lacks something": bool(backup.findings),

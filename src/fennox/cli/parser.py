@@ -133,6 +133,14 @@ def _stores(nouns: Sub) -> None:
     _verb(store, "list", "stores:list_stores", "list the stores")
     for name, text in (("show", "one store"), ("test", "prove a store by writing, reading and deleting")):
         _verb(store, name, f"stores:{name}", text).add_argument("store")
+    scrub = _verb(store, "scrub", "stores:scrub", "read and check every object, and heal from other copies")
+    sweep = _verb(store, "sweep", "stores:sweep", "show what nothing keeps, and give its room back")
+    sweep.add_argument("--yes", action="store_true", help="do not ask")
+    sweep.add_argument("--preview", action="store_true", help="only show what would go")
+    for verb in (scrub, sweep):
+        verb.add_argument("store")
+        verb.add_argument("--no-follow", action="store_true", help="only start it")
+    _verb(store, "damage", "stores:damage", "what was found damaged, and how it was healed").add_argument("store")
     change = _verb(store, "set", "stores:change", "change a store, or accept its changed key or mount")
     change.add_argument("store")
     change.add_argument("--name", help="a new name")
@@ -206,6 +214,15 @@ def _backups(nouns: Sub) -> None:
     export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
     export.add_argument("--part", action="append")
     _passphrase(export, "opens the store where custody is apart")
+    copy = _verb(backup, "copy", "backups:copy", "send a backup to a further store and follow it")
+    copy.add_argument("backup")
+    copy.add_argument("--to", required=True, metavar="STORE")
+    verify = _verb(backup, "verify", "backups:verify", "open a backup and hash every document of it")
+    verify.add_argument("backup")
+    verify.add_argument("--store", help="the copy in this store; the best one otherwise")
+    for verb in (copy, verify):
+        verb.add_argument("--no-follow", action="store_true", help="only start it")
+        _passphrase(verb, "opens the store where custody is apart")
     for name, text in (("hold", "let no ladder remove a backup"), ("release", "release a backup from its hold")):
         verb = _verb(backup, name, f"backups:{name}", text)
         verb.add_argument("backup")
@@ -223,6 +240,7 @@ def _routines(nouns: Sub) -> None:
         verb.add_argument("--when", required=needed, help="'every day at 02:40' or 'every saturday at 23:15'")
         verb.add_argument("--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo")
         verb.add_argument("--store", required=needed)
+        verb.add_argument("--copy-to", action="append", metavar="STORE", help="also send each backup there; repeatable")
         verb.add_argument("--ladder", required=needed, help=LADDER)
         verb.add_argument("--mode", choices=["on", "off", "by hand"], default="on" if needed else None)
     add.add_argument("--part", action="append")

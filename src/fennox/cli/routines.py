@@ -17,6 +17,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
         when=arguments.when,
         zone=arguments.zone,
         store=arguments.store,
+        copy_to=arguments.copy_to or [],
         ladder=arguments.ladder,
         mode=arguments.mode,
         parts=arguments.part,
@@ -31,6 +32,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
         when=arguments.when,
         zone=arguments.zone,
         store=arguments.store,
+        copy_to=arguments.copy_to,
         ladder=arguments.ladder,
         mode=arguments.mode,
     )
@@ -53,6 +55,7 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
             ("next run", when(routine.next_run)),
             ("last due", when(routine.last_due)),
             ("store", routine.store),
+            *([("copies to", ", ".join(routine.copy_to))] if routine.copy_to else []),
             ("ladder", routine.ladder),
         ],
     )

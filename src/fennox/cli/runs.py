@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
@@ -98,6 +99,24 @@ def ending(run: RunShown) -> int:
         return PERSON  # it was said while following
     say(f"{run.reason} {run.remedy}".strip() or f"The run is {run.state}.", style="bold")
     return PERSON if run.state == "waiting" or run.problem in ("person-needed", "passphrase-needed") else FAILED
+
+
+def started(
+    service: Client, run: RunShown, arguments: argparse.Namespace, said: Mapping[str, Callable[[RunShown], str]]
+) -> int:
+    """Follow a run that was just started, unless told not to, and say what came of it."""
+    if arguments.no_follow:
+        lines: list[tuple[str, object]] = [("run", run.id), ("state", run.state)]
+        show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
+        return 0
+    ended = watch(service, run.id, arguments)
+    if arguments.json:
+        print(ended.model_dump_json(indent=2))
+    if ended.state != "done":
+        return ending(ended)
+    if not arguments.json and not arguments.quiet:
+        say(said[ended.kind](ended))
+    return 0
 
 
 def watch(service: Client, run_id: str, arguments: argparse.Namespace) -> RunShown:

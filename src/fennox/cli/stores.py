@@ -11,13 +11,14 @@ from urllib.parse import urlsplit
 
 from pydantic import SecretStr
 
-from fennox.cli import access
+from fennox.cli import access, runs
 from fennox.cli.access import client, first_line
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, size, when
 from fennox.cli.systems import with_accepted_key
 from fennox.client.api import ProblemError
 from fennox.core.errors import BadInput, PersonNeeded
+from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     EntryShown,
     FolderShown,
@@ -123,6 +124,81 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             return service.change_store(arguments.store, wanted)
 
         _show(_with_key(attempt, arguments, address), arguments)
+
+
+def scrub(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        return runs.started(service, service.scrub(arguments.store), arguments, {"scrub": _scrubbed})
+
+
+def _scrubbed(run: RunShown) -> str:
+    result = run.result
+    read = f"{result['objects']} objects with {size(int(result['bytes'] or 0))} were read and checked."
+    if not result["damaged"] and not result["gaps"]:
+        found = "Nothing is damaged."
+    else:
+        found = f"{result['damaged']} were damaged, {result['healed']} things were healed."
+    if result["damaged_backups"]:
+        found += f" {result['damaged_backups']} BACKUPS CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
+    if result["unknown_backups"]:
+        found += f" {result['unknown_backups']} backups are not in the catalogue: `fennox store adopt {run.store}`."
+    return f"{read} {found}"
+
+
+def sweep(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        name = service.store(arguments.store).name
+        if not arguments.yes:
+            seen = runs.watch(service, service.sweep(name, preview=True).id, arguments)
+            if seen.state != "done":
+                return runs.ending(seen)
+            say(_would(seen))
+            if arguments.preview:
+                if arguments.json:
+                    print(seen.model_dump_json(indent=2))
+                return 0
+            if not can_ask():
+                raise PersonNeeded("Nobody confirmed it.", "Give --yes, or --preview to look only.")
+            if ask("Type yes to sweep:") != "yes":
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        return runs.started(service, service.sweep(name, preview=False), arguments, {"sweep": _swept})
+
+
+def _would(run: RunShown) -> str:
+    result = run.result
+    return (
+        f"A sweep of {run.store} removes {result['records']} backups that nothing keeps and deletes "
+        f"{result['deleted']} packs whose grace is over: {size(int(result['freed'] or 0))} are free at once. "
+        f"It condemns {result['condemned']} packs more: {size(int(result['later'] or 0))} are free after 48 hours."
+    )
+
+
+def _swept(run: RunShown) -> str:
+    result = run.result
+    locked = f" {result['locked']} objects are locked by the far side and wait." if result["locked"] else ""
+    return (
+        f"{result['records']} backups were removed, {result['deleted']} packs deleted, "
+        f"{size(int(result['freed'] or 0))} freed; {size(int(result['later'] or 0))} more after the grace.{locked}"
+    )
+
+
+def damage(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.damage(arguments.store)
+    show_list(
+        found,
+        [
+            ("FOUND", lambda item: when(item.found)),
+            ("OBJECT", lambda item: item.object),
+            ("WHAT", lambda item: item.what),
+            ("HEALED", lambda item: when(item.healed) if item.healed else "NO"),
+            ("HOW", lambda item: item.how or "-"),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="object",
+        none="Nothing was ever found damaged in this store.",
+    )
 
 
 def browse(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -16,6 +16,7 @@ from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, Status
 from fennox.wire.stores import (
+    DamageShown,
     FolderShown,
     Forgotten,
     LoginChange,
@@ -23,6 +24,7 @@ from fennox.wire.stores import (
     Look,
     NewLogin,
     NewStore,
+    SpaceShown,
     StoreChange,
     StoreShown,
     StoreTest,
@@ -30,6 +32,7 @@ from fennox.wire.stores import (
 from fennox.wire.systems import (
     BackupShown,
     Confirmed,
+    CopyWanted,
     DocumentShown,
     ExportWanted,
     HoldWanted,
@@ -188,6 +191,24 @@ class Client:
 
     def browse(self, name: str, path: str | None) -> FolderShown:
         return self._one(FolderShown, "GET", f"/stores/{name}/folder", folder=path)
+
+    def scrub(self, name: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/stores/{name}/scrub")
+
+    def sweep(self, name: str, *, preview: bool) -> RunShown:
+        return self._one(RunShown, "POST", f"/stores/{name}/sweep", preview=str(preview).lower())
+
+    def damage(self, name: str) -> list[DamageShown]:
+        return self._all(DamageShown, f"/stores/{name}/damage")
+
+    def space(self, name: str) -> list[SpaceShown]:
+        return self._all(SpaceShown, f"/stores/{name}/space")
+
+    def copy(self, backup: str, store: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/backups/{backup}/copy", CopyWanted(store=store))
+
+    def verify(self, backup: str, store: str | None = None) -> RunShown:
+        return self._one(RunShown, "POST", f"/backups/{backup}/verify", store=store)
 
     def test_store(self, name: str) -> StoreTest:
         return self._one(StoreTest, "POST", f"/stores/{name}/test")

@@ -12,8 +12,10 @@ from dataclasses import dataclass, field
 
 from fennox.core.errors import FennoxError, NotFound
 from fennox.core.format import header as headers
-from fennox.core.format import records
+from fennox.core.format import packs, records
+from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName, object_name
+from fennox.core.time import stamp
 from fennox.engine.copying import Holding, copy, read_pack, shares_keys
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
@@ -51,10 +53,25 @@ async def heal(
             healed.left[backup] = f"{len(missing)} of its chunks are lost, and {where}."
         else:
             healed.objects[f"backup {backup[:12]}"] = "its chunks were fetched from another copy"
+    await _retire_damaged_packs(damaged, report, healed)
     for backup, names in copies.items():
         if backup not in report.records:
             await _heal_record(damaged, report, backup, [others[n] for n in names if n in others], healed, journal)
     return healed
+
+
+async def _retire_damaged_packs(damaged: Holding, report: Report, healed: Healed) -> None:
+    """A damaged pack that nothing needs any more is condemned; the sweep removes it after the grace."""
+    if healed.left:
+        return
+    faults = [fault.object for fault in report.faults if fault.object.startswith("packs/")]
+    if faults:
+        now = stamp(damaged.vault.now())
+        digests = [packs.digest_in_name(name) for name in faults]
+        await damaged.vault.write_sweep(
+            Sweep(stage="condemned", time=now, by=damaged.vault.header.sweeper, condemned=digests, removed=[])
+        )
+        healed.objects |= {name: "what it held was fetched from another copy" for name in faults}
 
 
 async def _heal_fixed(damaged: Holding, report: Report, healed: Healed) -> None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import contextlib
 import hashlib
 import ssl
 
@@ -44,13 +45,15 @@ async def offered(address: Address, limit: float) -> bytes:
     try:
         async with asyncio.timeout(limit):
             _, writer = await asyncio.open_connection(address.host, address.port, ssl=looking_context())
-        shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
-        certificate = shown.getpeercert(binary_form=True)
-        writer.transport.abort()
     except (OSError, TimeoutError) as error:
         raise Unreachable(
             f"{address} cannot be reached by TLS ({type(error).__name__}).", "Check address, port and network."
         ) from error
+    shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
+    certificate = shown.getpeercert(binary_form=True)
+    writer.transport.abort()
+    with contextlib.suppress(OSError):
+        await writer.wait_closed()
     if certificate is None:
         raise Unreachable(f"{address} shows no certificate.", "Check that it is the right port.")
     return certificate

@@ -5,10 +5,9 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass, replace
 
-from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Login, Run, Sheet, StoreRow, System
+from fennox.catalogue.models import Backup, Login, Run, Sheet, StoreRow, System
 from fennox.core.errors import FennoxError, MendSettings, NotFound
 from fennox.core.format import notes
 from fennox.core.format.hpke import OpeningKey
@@ -28,6 +27,7 @@ from fennox.service import opening, queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of, take_safety_copy
+from fennox.service.tending import copies_of
 
 _LOGIN_AFTER = "the login was changed after the backup was taken; the password valid then may be needed"
 
@@ -64,11 +64,10 @@ async def _material(context: Context, lease: Lease, journal: Journal, backup_id:
 
 
 async def _store_of(session: AsyncSession, backup: Backup) -> StoreRow:
-    found = await session.execute(select(StoreRow).join(Copy).where(Copy.backup_id == backup.id).order_by(Copy.since))
-    store = found.scalars().first()
-    if store is None:
+    places = await copies_of(session, backup.id)
+    if not places:
         raise NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
-    return store
+    return places[0]
 
 
 def _standing(material: _Material) -> list[Finding]:

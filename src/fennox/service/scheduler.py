@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -17,7 +18,7 @@ from fennox.core import schedule
 from fennox.core.errors import Conflict, FennoxError, TryLater
 from fennox.core.format import notes
 from fennox.core.time import stamp
-from fennox.service import queue, routines
+from fennox.service import queue, routines, tending
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -26,6 +27,7 @@ _DECIDING = 7202  # advisory lock: one process decides at a time
 _REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
 _DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may jump
 _MARK_EVERY = timedelta(hours=1)
+_WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
 
 @dataclass
@@ -36,6 +38,7 @@ class Scheduler:
     _decided: datetime | None = None
     _left_over: bool = False
     _swept: datetime | None = None
+    _watched: float = float("-inf")
 
     async def run(self) -> None:
         pause = _SIMULATED_PAUSE if self.context.simulated else _REAL_PAUSE
@@ -47,7 +50,11 @@ class Scheduler:
                     self._decided = now
                 if self._swept is None or now - self._swept >= _MARK_EVERY:
                     await mark_expired(self.context)
+                    await tending.tend(self.context)
                     self._swept = now
+                if time.monotonic() - self._watched >= _WATCH_EVERY:
+                    await tending.watch(self.context)
+                    self._watched = time.monotonic()
             except TryLater as error:
                 log.warning("database out of reach", reason=error.what)
             await asyncio.sleep(pause)

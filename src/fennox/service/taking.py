@@ -21,6 +21,7 @@ from fennox.links.base import Link
 from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
+from fennox.service.tending import enqueue_copies
 
 _SAFETY = "what the target held before a restore"
 
@@ -88,6 +89,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             "objects": taken.written.objects,
             "unchanged": taken.unchanged,
         }
+        await enqueue_copies(context, session, run, taken.reference.backup)
         await queue.end(session, run, "done", context.now())
 
 
@@ -148,7 +150,7 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
         left_out=head.left_out,
     )
     session.add(row)
-    session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time))
+    session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time, digest=taken.digest))
     return row
 
 

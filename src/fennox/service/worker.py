@@ -23,6 +23,7 @@ from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Lease
 from fennox.service.restoring import run_draft, run_restore
 from fennox.service.taking import run_take
+from fennox.service.tending import run_copy, run_scrub, run_sweep, run_verify
 
 log: Any = structlog.get_logger()
 
@@ -30,6 +31,10 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
     "take": run_take,
     "draft": run_draft,
     "restore": run_restore,
+    "copy": run_copy,
+    "scrub": run_scrub,
+    "verify": run_verify,
+    "sweep": run_sweep,
 }
 _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 

@@ -19,6 +19,7 @@ class NewRoutine(Wanted):
     when: Annotated[str, Field(description="`every day at 02:40` or `every saturday at 23:15`.")]
     zone: str = Field(default="UTC", description="An IANA zone.")
     store: Noun
+    copy_to: list[Noun] = Field(default=[], description="Further stores that get a copy of every backup.")
     ladder: str
     mode: Mode = "on"
     parts: list[Noun] | None = None
@@ -29,6 +30,7 @@ class RoutineChange(Wanted):
     when: str | None = None
     zone: str | None = None
     store: Noun | None = None
+    copy_to: list[Noun] | None = None
     ladder: str | None = None
     mode: Mode | None = None
 
@@ -40,6 +42,7 @@ class RoutineShown(Shown):
     when: str
     zone: str
     store: str
+    copy_to: list[str]
     ladder: str
     mode: Mode
     parts: list[str] | None

@@ -9,7 +9,7 @@ from pydantic import SecretStr
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 
-RunKind = Literal["take", "draft", "restore"]
+RunKind = Literal["take", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
 
 

@@ -101,6 +101,22 @@ class Forgotten(Shown):
     backups: int
 
 
+class DamageShown(Shown):
+    object: str
+    what: str
+    backups: list[str]
+    found: Aware
+    healed: Aware | None
+    how: str
+
+
+class SpaceShown(Shown):
+    at: Aware
+    objects: int
+    used: int
+    free: int | None
+
+
 class StoreCheck(Shown):
     """One line of a store's test."""
 

@@ -118,6 +118,21 @@ class PartHeld(Shown):
     bytes: int
 
 
+class CopyWanted(Wanted):
+    store: Noun
+
+
+class CopyShown(Shown):
+    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known."""
+
+    store: str
+    since: Aware
+    verified: Aware | None
+    damaged: str
+    key_set: str
+    opened_by: str
+
+
 class BackupShown(Shown):
     id: str
     system: str
@@ -129,6 +144,8 @@ class BackupShown(Shown):
     time: Aware
     sequence: int
     stores: list[str]
+    copies: list[CopyShown]
+    damaged: bool
     routine: str | None
     run: str
     documents: int

@@ -12,8 +12,8 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
-from fennox.core.errors import BadInput, NotFound, PassphraseNeeded
+from fennox.catalogue.models import Backup, Copy, KeySet, Routine, StoreRow, System
+from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded
 from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
@@ -21,14 +21,23 @@ from fennox.core.names import noun
 from fennox.core.time import stamp
 from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
-from fennox.service import audit, opening, queue, routines, taking
+from fennox.service import audit, opening, queue, routines, taking, tending
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
-from fennox.wire.systems import BackupShown, DocumentShown, ExportWanted, HoldWanted, NewTake, PartHeld
+from fennox.wire.systems import (
+    BackupShown,
+    CopyShown,
+    CopyWanted,
+    DocumentShown,
+    ExportWanted,
+    HoldWanted,
+    NewTake,
+    PartHeld,
+)
 
 router = APIRouter(tags=["backups"])
 
@@ -50,21 +59,35 @@ async def find_backup(session: AsyncSession, text: str) -> Backup:
 
 async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> list[BackupShown]:
     systems = {row.id: row for row in (await session.execute(select(System))).scalars()}
-    stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
+    stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
     all_routines = list((await session.execute(select(Routine))).scalars())
     names = {routine.id: routine.name for routine in all_routines}
-    copies: dict[str, list[str]] = defaultdict(list)
+    custody = {keys.id: keys for keys in (await session.execute(select(KeySet))).scalars()}
+    copies: dict[str, list[CopyShown]] = defaultdict(list)
     for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_([row.id for row in rows])))).scalars():
-        copies[copy.backup_id].append(stores[copy.store_id])
+        store = stores[copy.store_id]
+        keys = custody[store.key_set]
+        copies[copy.backup_id].append(
+            CopyShown(
+                store=store.name,
+                since=copy.since,
+                verified=copy.verified,
+                damaged=copy.damaged,
+                key_set=keys.name,
+                opened_by="the service or the passphrase" if keys.custody == "kept" else "the passphrase alone",
+            )
+        )
     kept: dict[str, list[str]] = {}
     for system_id in {row.system_id for row in rows}:
         mine = [routine for routine in all_routines if routines.selects(routine.systems, systems[system_id])]
         kept |= routines.reasons(await routines.backups_of(session, system_id), mine, context.now())
-    return [_shown(row, systems[row.system_id].name, sorted(copies[row.id]), names, kept[row.id]) for row in rows]
+    for places in copies.values():
+        places.sort(key=lambda place: place.store)
+    return [_shown(row, systems[row.system_id].name, copies[row.id], names, kept[row.id]) for row in rows]
 
 
 def _shown(
-    row: Backup, system: str, stores: list[str], routine_names: dict[str, str], kept_by: list[str]
+    row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[str]
 ) -> BackupShown:
     return BackupShown(
         id=row.id,
@@ -76,7 +99,9 @@ def _shown(
         purpose=row.purpose,
         time=row.time,
         sequence=row.sequence,
-        stores=stores,
+        stores=[place.store for place in copies],
+        copies=copies,
+        damaged=bool(copies) and all(place.damaged for place in copies),
         routine=routine_names.get(row.routine_id or ""),
         run=row.run_id,
         documents=row.documents,
@@ -151,10 +176,7 @@ async def show_backup(backup: str, context: Here) -> BackupShown:
 async def _reader(context: Context, backup: str, passphrase: str | None) -> BackupReader:
     async with context.session() as session:
         row = await find_backup(session, backup)
-        found = await session.execute(
-            select(StoreRow).join(Copy).where(Copy.backup_id == row.id).order_by(Copy.since).limit(1)
-        )
-        store = found.scalar_one()
+        store = (await tending.copies_of(session, row.id))[0]
         key = await context.kept_opening_key(session, store)
         if passphrase is not None:
             key = await opening.unlock(store, passphrase)
@@ -166,6 +188,32 @@ async def _reader(context: Context, backup: str, passphrase: str | None) -> Back
     index = context.index(store.id)
     await index.refresh(vault)
     return BackupReader(vault, index, await vault.find_record(row.id))
+
+
+@router.post("/backups/{backup}/copy", status_code=202)
+async def copy_backup(backup: str, wanted: CopyWanted, request: Request, context: Here, who: Who) -> RunShown:
+    """Send a backup to a further store."""
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+        store = await named(session, StoreRow, wanted.store)
+        if await session.get(Copy, (row.id, store.id)) is not None:
+            raise Conflict(f"{store.name} holds this backup already.", "Nothing is to be done.")
+        run = await tending.enqueue_for_store(context, session, "copy", store, who.name, backup=row.id)
+        await audit.note(session, request, "copied", "backup", row.id, store=store.name)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.post("/backups/{backup}/verify", status_code=202)
+async def verify_backup(backup: str, request: Request, context: Here, who: Who, store: str | None = None) -> RunShown:
+    """Open a backup and hash every document of it; in custody apart the run asks for the passphrase."""
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+        places = await tending.copies_of(session, row.id)
+        place = await named(session, StoreRow, store) if store else places[0]
+        run = await tending.enqueue_for_store(context, session, "verify", place, who.name, backup=row.id, by_hand=True)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
 
 
 @router.get("/backups/{backup}/documents")

@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
+from typing import Literal
 
 from fastapi import APIRouter
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Audit, Backup, Routine, Run, StoreRow, System, Worker
+from fennox.catalogue.models import (
+    ACTIVE,
+    Audit,
+    Backup,
+    Copy,
+    KeySet,
+    Routine,
+    Run,
+    StoreDamage,
+    StoreRow,
+    System,
+    Worker,
+)
 from fennox.core.errors import FennoxError
+from fennox.service import tending
 from fennox.service.context import Context
 from fennox.service.paging import Limit
 from fennox.service.routes.session import Here
@@ -37,6 +51,44 @@ def _protected(system: SystemShown) -> bool:
     return system.newest_good is not None and not any(finding.severity == "warning" for finding in system.missing)
 
 
+async def _store_concerns(context: Context, session: AsyncSession, store: StoreRow) -> list[Concern]:
+    """A folder is looked at now; a far side was looked at by the scheduler within the last minute or two."""
+    found: list[Concern] = []
+
+    def add(severity: Literal["high", "low"], text: str, remedy: str, since: datetime | None = None) -> None:
+        found.append(Concern(severity=severity, about=store.name, text=text, remedy=remedy, since=since))
+
+    if store.address.startswith("/"):
+        try:
+            await context.vault(session, store)
+        except FennoxError as error:
+            add("high", error.what, error.remedy)
+    elif store.stopped_because:
+        add("high", store.stopped_because, f"Run: fennox store test {store.name}")
+    bad = select(func.count()).select_from(Copy).where(Copy.store_id == store.id, Copy.damaged != "")
+    if count := (await session.execute(bad)).scalar_one():
+        oldest = select(func.min(StoreDamage.found)).where(
+            StoreDamage.store_id == store.id, StoreDamage.healed.is_(None)
+        )
+        since = (await session.execute(oldest)).scalar_one_or_none()
+        many = "backup is" if count == 1 else "backups are"
+        remedy = f"See `fennox store damage {store.name}`; take those systems again, and keep a second copy."
+        add("high", f"{count} {many} damaged in {store.name} and could not be healed.", remedy, since)
+    now = context.now()
+    if now - (store.scrubbed or store.created) > 2 * tending.SCRUB_EVERY:
+        add("low", f"{store.name} was not scrubbed for more than two weeks.", f"Run: fennox store scrub {store.name}",
+            store.scrubbed)  # fmt: skip
+    keys = await session.get(KeySet, (store.key_set, store.generation))
+    if keys is not None and keys.custody == "apart":
+        opened = select(func.max(Copy.verified)).where(Copy.store_id == store.id)
+        last = (await session.execute(opened)).scalar_one_or_none()
+        if now - (last or store.created) > tending.VERIFY_WITHIN:
+            since_when = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
+            add("low", f"No backup in {store.name} was opened since {since_when}.",
+                "Verify one with its passphrase: fennox backup verify BACKUP", last)  # fmt: skip
+    return found
+
+
 async def _concerns(context: Context, session: AsyncSession, systems: list[SystemShown], workers: int) -> list[Concern]:
     """What is wrong or will be, worst first, each as a sentence with what to do."""
     found: list[Concern] = []
@@ -45,10 +97,7 @@ async def _concerns(context: Context, session: AsyncSession, systems: list[Syste
         found.append(Concern(severity="high", about="workers", text="No worker is alive; nothing is taken or restored.",
                              remedy="Start one with `fennox worker run`.", since=None))  # fmt: skip
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars():
-        try:
-            await context.vault(session, store)
-        except FennoxError as error:
-            found.append(Concern(severity="high", about=store.name, text=error.what, remedy=error.remedy, since=None))
+        found += await _store_concerns(context, session, store)
     for system in systems:
         if system.newest_good is None:
             found.append(Concern(severity="high", about=system.name, text=f"{system.name} has no backup.",

@@ -31,6 +31,7 @@ async def _shown(context: Context, session: AsyncSession, row: Routine) -> Routi
         when=row.when,
         zone=row.zone,
         store=store.name,
+        copy_to=[(await session.get_one(StoreRow, further)).name for further in row.copy_to],
         ladder=row.ladder,
         mode=row.mode,
         parts=row.parts,
@@ -52,6 +53,7 @@ async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> 
         when=wanted.when.strip().lower(),
         zone=wanted.zone,
         store_id=(await named(session, StoreRow, wanted.store)).id,
+        copy_to=[(await named(session, StoreRow, further)).id for further in wanted.copy_to],
         ladder=str(ladder.parse(wanted.ladder)),
         mode=wanted.mode,
         parts=wanted.parts,
@@ -132,6 +134,8 @@ async def change_routine(
             row.systems = wanted.systems
         schedule.parse(wanted.when or row.when, wanted.zone or row.zone)
         row.when, row.zone = (wanted.when or row.when).strip().lower(), wanted.zone or row.zone
+        if wanted.copy_to is not None:
+            row.copy_to = [(await named(session, StoreRow, further)).id for further in wanted.copy_to]
         if wanted.store is not None:
             row.store_id = (await named(session, StoreRow, wanted.store)).id
         if wanted.ladder is not None:

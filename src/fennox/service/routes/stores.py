@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import secrets
 from typing import Annotated
 
@@ -9,16 +10,19 @@ from fastapi import APIRouter, Query, Request
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, Sheet, StoreRow, System
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
 from fennox.core.errors import BadInput, Conflict, FennoxError
 from fennox.core.format import header as headers
-from fennox.service import audit, storekeeping
+from fennox.service import audit, storekeeping, tending
 from fennox.service.context import Context, named
-from fennox.service.routes.session import Here
+from fennox.service.routes.runs import run_shown
+from fennox.service.routes.session import Here, Who
 from fennox.stores import addresses
 from fennox.stores.base import Store
 from fennox.wire.base import Page
+from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
+    DamageShown,
     EntryShown,
     FolderShown,
     Forgotten,
@@ -28,12 +32,14 @@ from fennox.wire.stores import (
     NewLogin,
     NewStore,
     SlotShown,
+    SpaceShown,
     StoreChange,
     StoreCheck,
     StoreShown,
     StoreTest,
 )
 
+_PATIENCE = 5.0  # seconds that a list of stores waits for a far side
 _MOST = 1000  # entries of a folder that are shown
 
 router = APIRouter(tags=["stores"])
@@ -50,7 +56,10 @@ async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> Stor
     login = await session.get(Login, row.login_id) if row.login_id else None
     space = None
     try:
-        space = await (await context.store(session, row)).space()
+        async with asyncio.timeout(_PATIENCE):
+            space = await (await context.store(session, row)).space()
+    except TimeoutError:
+        warnings.insert(0, f"{row.name} did not tell its free space within {_PATIENCE:g} seconds.")
     except FennoxError as error:
         warnings.insert(0, str(error))
     return StoreShown(
@@ -161,6 +170,53 @@ async def remove_store(name: str, request: Request, context: Here) -> Forgotten:
         lost = await storekeeping.remove(session, row)
         await audit.note(session, request, "removed", "store", row.name, backups=str(lost))
         return Forgotten(backups=lost)
+
+
+@router.post("/stores/{name}/scrub", status_code=202)
+async def scrub_store(name: str, context: Here, who: Who) -> RunShown:
+    """Read and check every object of a store, and heal from other copies what is damaged."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        run = await tending.enqueue_for_store(context, session, "scrub", row, who.name)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.post("/stores/{name}/sweep", status_code=202)
+async def sweep_store(name: str, request: Request, context: Here, who: Who, preview: bool = False) -> RunShown:
+    """Give back the room of what nothing keeps; with ``preview`` only say what would go."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        run = await tending.enqueue_for_store(context, session, "sweep", row, who.name, preview=preview)
+        if not preview:
+            await audit.note(session, request, "swept", "store", row.name, run=run.id)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.get("/stores/{name}/damage")
+async def store_damage(name: str, context: Here) -> Page[DamageShown]:
+    """What was found damaged in a store, newest first, and how it was healed."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        query = select(StoreDamage).where(StoreDamage.store_id == row.id).order_by(StoreDamage.id.desc()).limit(200)
+        return Page(
+            items=[
+                DamageShown(object=item.object, what=item.what, backups=item.backups, found=item.found,
+                            healed=item.healed, how=item.how)
+                for item in (await session.execute(query)).scalars()
+            ]
+        )  # fmt: skip
+
+
+@router.get("/stores/{name}/space")
+async def store_space(name: str, context: Here) -> Page[SpaceShown]:
+    """How full a store was, oldest look first."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        query = select(StoreSpace).where(StoreSpace.store_id == row.id).order_by(StoreSpace.at.desc()).limit(400)
+        looks = list((await session.execute(query)).scalars())[::-1]
+        return Page(items=[SpaceShown(at=x.at, objects=x.objects, used=x.used, free=x.free) for x in looks])
 
 
 @router.post("/stores/{name}/test")

@@ -1,0 +1,370 @@
+"""Runs that look after stores: copies, scrub with healing, verify, sweep."""
+
+from __future__ import annotations
+
+import contextlib
+from collections import defaultdict
+from datetime import timedelta
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Routine, Run, StoreDamage, StoreRow, StoreSpace
+from fennox.core.errors import Conflict, FennoxError, NotFound
+from fennox.engine.copying import Holding, copy, shares_keys
+from fennox.engine.healing import Healed, heal
+from fennox.engine.index import PackIndex
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.scrubbing import Report, damaged_documents, scrub
+from fennox.engine.sweeping import plan, sweep
+from fennox.service import queue
+from fennox.service.context import Context
+from fennox.service.opening import wait_for_key
+from fennox.service.queue import Lease
+from fennox.wire.runs import RunKind
+
+SCRUB_EVERY = timedelta(days=7)
+SWEEP_EVERY = timedelta(days=7)
+VERIFY_WITHIN = timedelta(days=30)  # every backup is opened and read whole at least this often
+_VERIFY_EVERY = timedelta(days=7)
+_MOST_NAMED = 20  # objects or documents that a log names one by one
+
+
+async def enqueue_for_store(
+    context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, by: str, **order: object
+) -> Run:
+    """Queue a run for a store; one of each kind at a time."""
+    active = select(Run).where(Run.kind == kind, Run.store_id == row.id, Run.state.in_(ACTIVE))
+    other = (await session.execute(active)).scalars().first()
+    if other is not None and kind != "copy":
+        raise Conflict(
+            f"A {kind} of {row.name} is {other.state} already ({other.id[:12]}).", "Wait for it, or stop it."
+        )
+    backup = order.get("backup")
+    return await queue.enqueue(
+        session, kind, by=by, now=context.now(), system_id=None, store_id=row.id,
+        backup_id=str(backup) if backup else None, order=dict(order),
+    )  # fmt: skip
+
+
+async def enqueue_copies(context: Context, session: AsyncSession, run: Run, backup: str) -> None:
+    """After a routine's take: one copy run for each further store."""
+    routine = await session.get(Routine, run.routine_id) if run.routine_id else None
+    for store_id in routine.copy_to if routine else []:
+        row = await session.get(StoreRow, store_id)
+        if row is not None and row.id != run.store_id:
+            await enqueue_for_store(context, session, "copy", row, run.by, backup=backup)
+
+
+async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
+    """The stores that hold a backup, those nothing is known against first."""
+    query = select(StoreRow).join(Copy).where(Copy.backup_id == backup)
+    return list((await session.execute(query.order_by(Copy.damaged != "", Copy.since))).scalars())
+
+
+async def _holding(context: Context, session: AsyncSession, row: StoreRow) -> Holding:
+    return Holding(await context.vault(session, row), context.index(row.id))
+
+
+async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        target_row = await session.get_one(StoreRow, run.store_id)
+        backup = await session.get(Backup, run.backup_id or "")
+        if backup is None:
+            raise NotFound("The backup is no longer in the catalogue.", "Nothing is to be copied.")
+        sources = [row for row in await copies_of(session, backup.id) if row.id != target_row.id]
+        if not sources:
+            raise NotFound(f"No other store holds {backup.id[:12]}.", "Nothing can be copied.")
+        source_row = sources[0]
+        source = await _holding(context, session, source_row)
+        target = await _holding(context, session, target_row)
+    record = await source.vault.find_record(backup.id)
+    if not shares_keys(source.vault, target.vault, record.reference.generation) and source.vault.opening is None:
+        source.vault.opening = await wait_for_key(context, lease, source_row, journal)
+    copied = await copy(source, target, record, journal)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        await session.merge(
+            Copy(backup_id=backup.id, store_id=target_row.id, since=context.now(), digest=copied.digest, damaged="")
+        )
+        run.size = copied.written.bytes
+        run.result = {
+            "backup": backup.id,
+            "from": source_row.name,
+            "to": target_row.name,
+            "objects": copied.written.objects,
+            "new_bytes": copied.written.bytes,
+            "sealed_anew": copied.anew,
+        }
+        await queue.end(session, run, "done", context.now())
+
+
+async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        # an index of its own: what it remembers of packs must come from this look alone
+        here = Holding(await context.vault(session, row), PackIndex())
+        expected = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars())
+        others, copies = await _others(context, session, row, journal)
+    report = await scrub(here, expected, journal)
+    healed = Healed()
+    if not report.sound:
+        await _tell(report, journal)
+        wanted = {backup: copies.get(backup, []) for backup in expected}
+        healed = await heal(here, report, others, wanted, journal)
+        for name, how in list(healed.objects.items())[:_MOST_NAMED]:
+            await journal.log("info", f"Healed {name}: {how}.")
+        for backup, why in healed.left.items():
+            await journal.log("error", f"Backup {backup[:12]} is damaged: {why}")
+            await _name_documents(here, report, backup, journal)
+    for gap in report.gaps:
+        await journal.log("warning", gap)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        row.scrubbed = context.now()
+        context.index(row.id).damaged.update(here.index.damaged)
+        await _keep_damage(context, session, row, report, healed)
+        orphans = sorted(report.records.keys() - expected)
+        if orphans:
+            text = f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; adopt them."
+            await journal.log("warning", text)
+        await measure(context, session, row, here)
+        run.documents, run.size = report.objects, report.size
+        run.result = {
+            "objects": report.objects,
+            "bytes": report.size,
+            "damaged": len(report.faults),
+            "healed": len(healed.objects),
+            "damaged_backups": len(healed.left),
+            "unknown_backups": len(orphans),
+            "foreign": report.foreign,
+            "gaps": len(report.gaps),
+        }
+        await queue.end(session, run, "done", context.now())
+
+
+async def _others(
+    context: Context, session: AsyncSession, row: StoreRow, journal: Journal
+) -> tuple[dict[str, Holding], dict[str, list[str]]]:
+    """The other stores of the key set that can be reached, and which of them hold which backup."""
+    found: dict[str, Holding] = {}
+    rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
+    for other in (await session.execute(rows)).scalars().all():
+        try:
+            found[other.name] = await _holding(context, session, other)
+        except FennoxError as error:
+            await journal.log("warning", f"{other.name} cannot help to heal: {error.what}")
+    copies: dict[str, list[str]] = defaultdict(list)
+    held = select(Copy.backup_id, StoreRow.name).join(StoreRow).where(StoreRow.name.in_(found))
+    for backup, name in (await session.execute(held)).all():
+        copies[backup].append(name)
+    return found, copies
+
+
+async def _tell(report: Report, journal: Journal) -> None:
+    for fault in report.faults[:_MOST_NAMED]:
+        await journal.log("error", f"{fault.object}: {fault.what}")
+    if len(report.faults) > _MOST_NAMED:
+        await journal.log("error", f"and {len(report.faults) - _MOST_NAMED} more objects")
+
+
+async def _name_documents(here: Holding, report: Report, backup: str, journal: Journal) -> None:
+    """Down to the documents, where the opening key is at hand."""
+    record = report.records.get(backup)
+    if record is None:
+        return
+    if here.vault.opening is None:
+        await journal.log("warning", "Which documents it costs is known only with the passphrase: verify the backup.")
+        return
+    try:
+        documents = await damaged_documents(BackupReader(here.vault, here.index, record))
+    except FennoxError as error:
+        await journal.log("error", f"Its manifest cannot be read: {error.what}")
+        return
+    more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
+    await journal.log("error", f"Documents of it that are lost: {', '.join(documents[:_MOST_NAMED])}{more}")
+
+
+async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed) -> None:
+    """Enter what was found, end what is over, and mark copies that cannot be read whole."""
+    now = context.now()
+    open_rows = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
+    known = {item.object: item for item in (await session.execute(open_rows)).scalars()}
+    for fault in report.faults:
+        item = known.pop(fault.object, None)
+        if item is None:
+            item = StoreDamage(store_id=row.id, object=fault.object, what=fault.what, backups=[], found=now, how="")
+            session.add(item)
+        item.backups = sorted(healed.left)
+        if fault.object in healed.objects:
+            item.healed, item.how = now, healed.objects[fault.object]
+        elif not healed.left:
+            item.healed, item.how = now, "healed from another copy"
+    for item in known.values():
+        item.healed, item.how = now, "no longer found"
+    for held in (await session.execute(select(Copy).where(Copy.store_id == row.id))).scalars():
+        held.damaged = healed.left.get(held.backup_id, "")
+
+
+async def measure(context: Context, session: AsyncSession, row: StoreRow, here: Holding) -> None:
+    """Keep how full the store is."""
+    found = [item async for item in here.vault.store.list("")]
+    space = await here.vault.store.space()
+    used = sum(item.size for item in found)
+    await session.merge(
+        StoreSpace(store_id=row.id, at=context.now(), objects=len(found), used=used, free=space.free if space else None)
+    )
+
+
+async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
+    """Open backups and hash every document: those that were opened longest ago first."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        vault = await context.vault(session, row)
+        query = select(Copy).where(Copy.store_id == row.id)
+        if run.backup_id:
+            query = query.where(Copy.backup_id == run.backup_id)
+        rows = list((await session.execute(query.order_by(Copy.verified.asc().nulls_first(), Copy.since))).scalars())
+        most = int(run.order.get("most") or len(rows))
+        by_hand = run.order.get("by_hand", False)
+    if vault.opening is None and by_hand:
+        vault.opening = await wait_for_key(context, lease, row, journal)
+    index = context.index(row.id)
+    await journal.step("Open backups and read every document")
+    await index.refresh(vault)
+    bad: dict[str, str] = {}
+    opened = 0
+    for held in rows[:most]:
+        await journal.check()
+        try:
+            reader = BackupReader(vault, index, await vault.find_record(held.backup_id))
+            if vault.opening is None:
+                lost = [c for c in await reader.needed() if index.sound_place(c) is None]
+                documents = [f"{len(lost)} chunks"] if lost else []
+            else:
+                documents = await damaged_documents(reader)
+                opened += 1
+        except FennoxError as error:
+            documents = [error.what]
+        if documents:
+            more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
+            bad[held.backup_id] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"
+            await journal.log("error", f"Backup {held.backup_id[:12]}: {bad[held.backup_id]}")
+        await journal.progress(documents=opened)
+    if vault.opening is None:
+        await journal.log("warning", f"{row.name} is kept apart: its backups were held against the packs, not opened.")
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        for held in rows[:most]:
+            current = await session.get(Copy, (held.backup_id, held.store_id))
+            if current is not None:
+                current.damaged = bad.get(held.backup_id, "")
+                if vault.opening is not None and held.backup_id not in bad:
+                    current.verified = context.now()
+        run.documents = opened
+        run.result = {"backups": len(rows[:most]), "opened": opened, "damaged_backups": len(bad)}
+        if bad:
+            text = f"{len(bad)} of {len(rows[:most])} backups in {row.name} cannot be read whole."
+            run.reason, run.remedy, run.problem = text, "Scrub the store: what another copy holds is healed.", "damaged"
+        await queue.end(session, run, "failed" if bad else "done", context.now())
+
+
+async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        here = await _holding(context, session, row)
+        gone = select(Backup.id).join(Copy).where(
+            Copy.store_id == row.id, Backup.expired.is_(True), Backup.held.is_(False)
+        )  # fmt: skip
+        expired = {backup: "no rung of its ladders keeps it" for backup in (await session.execute(gone)).scalars()}
+        preview = bool(run.order.get("preview"))
+    if preview:
+        made = await plan(here, expired, context.now(), journal)
+        result: dict[str, object] = {
+            "preview": True,
+            "records": len(made.expired),
+            "condemned": len(made.dead) + len(made.repack),
+            "deleted": len(made.delete),
+            "freed": made.freed,
+            "later": made.later,
+            "repacked": len(made.repack),
+        }
+        async with context.session() as session:
+            run = await queue.owned(session, lease)
+            run.result = result
+            await queue.end(session, run, "done", context.now())
+        return
+    done = await sweep(here, expired, context.service_id, context.now(), journal)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        await session.execute(delete(Copy).where(Copy.store_id == row.id, Copy.backup_id.in_(done.records)))
+        held = select(Copy.backup_id)
+        await session.execute(delete(Backup).where(Backup.id.in_(done.records), Backup.id.not_in(held)))
+        row.swept = context.now()
+        await measure(context, session, row, here)
+        run.documents, run.size = len(done.records), done.freed
+        run.result = {
+            "records": len(done.records),
+            "condemned": done.condemned,
+            "deleted": done.deleted,
+            "freed": done.freed,
+            "later": done.later,
+            "repacked": done.repacked,
+            "locked": done.locked,
+        }
+        await queue.end(session, run, "done", context.now())
+
+
+async def watch(context: Context) -> None:
+    """Look whether far stores answer and still hold the header this service wrote."""
+    async with context.session() as session:
+        rows = list((await session.execute(select(StoreRow).where(StoreRow.address.not_like("/%")))).scalars())
+    for row in rows:
+        why = ""
+        try:
+            async with context.session() as session:
+                await context.vault(session, row)
+        except FennoxError as error:
+            why = error.what
+        async with context.session() as session:
+            current = await session.get(StoreRow, row.id)
+            if current is not None:
+                current.stopped_because = why
+
+
+async def tend(context: Context) -> None:
+    """Queue what the stores are due for: scrub and sweep every week, verify so that each backup's turn comes."""
+    now = context.now()
+    async with context.session() as session:
+        for row in (await session.execute(select(StoreRow))).scalars().all():
+            since = row.created
+            if now - (row.scrubbed or since) >= SCRUB_EVERY:
+                await _queue_once(context, session, "scrub", row)
+            if now - (row.swept or since) >= SWEEP_EVERY:
+                await _queue_once(context, session, "sweep", row)
+            keys = await session.get(KeySet, (row.key_set, row.generation))
+            if keys is None or keys.sealed_opening_key is None:
+                continue  # kept apart: a person verifies, and a concern says when nobody has for long
+            due = select(func.count()).select_from(Copy).where(
+                Copy.store_id == row.id, func.coalesce(Copy.verified, Copy.since) < now - VERIFY_WITHIN + _VERIFY_EVERY
+            )  # fmt: skip
+            if (await session.execute(due)).scalar_one():
+                total = select(func.count()).select_from(Copy).where(Copy.store_id == row.id)
+                share = -(-(await session.execute(total)).scalar_one() * _VERIFY_EVERY // VERIFY_WITHIN)
+                await _queue_once(context, session, "verify", row, most=int(share))
+
+
+async def _queue_once(context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, **order: object) -> None:
+    last = select(func.max(Run.created)).where(Run.kind == kind, Run.store_id == row.id)
+    before = (await session.execute(last)).scalar_one_or_none()
+    if before is not None and context.now() - before < timedelta(days=1):
+        return  # it failed or goes on; it is tried again the next day
+    with contextlib.suppress(Conflict):  # one is waiting since long ago
+        await enqueue_for_store(context, session, kind, row, "schedule", **order)

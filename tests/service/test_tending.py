@@ -1,0 +1,163 @@
+"""Copies, scrub with healing, verify and sweep, through the service and as its users ask for them."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+from sqlalchemy import select
+
+from fennox.catalogue.models import KeySet, Run
+from fennox.service import queue, tending
+from fennox.service.context import Context
+from fennox.wire.stores import NewStore
+from fennox.wire.systems import NewTake
+from saltmere.linux import LinuxServer
+from tests.service.conftest import enrol
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.running import PASSPHRASE, Service, until
+
+__all__ = ["clock", "context"]
+
+Pair = tuple[str, str]
+
+
+def two_stores(service: Service, server: LinuxServer, private_key: str, custody: str = "kept") -> str:
+    """Two stores of one key set, and one backup in the first."""
+    enrol(service, server, private_key, custody=custody)
+    (service.folder / "pier").mkdir()
+    with service.client() as client:
+        client.add_store(NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE))
+        run = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
+        return str(run.result["backup"])
+
+
+def flip(folder: Path) -> Path:
+    """Change one bit of the largest pack."""
+    pack = max(folder.rglob("*.fxp"), key=lambda path: path.stat().st_size)
+    data = bytearray(pack.read_bytes())
+    data[len(data) // 2] ^= 1
+    pack.write_bytes(data)
+    return pack
+
+
+def test_a_damaged_store_is_healed_from_its_copy_and_says_so(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    backup = two_stores(service, server, key_pair[0])
+    copied = service.fennox("backup", "copy", backup[:12], "--to", "pier")
+    assert copied.returncode == 0, copied.stderr
+    with service.client() as client:
+        assert [copy.store for copy in client.backup(backup).copies] == ["attic", "pier"]
+    pack = flip(service.folder / "attic")
+    verified = service.fennox("backup", "verify", backup[:12], "--store", "attic")
+    assert verified.returncode == 1
+    assert "cannot be read whole" in verified.stderr
+    scrubbed = service.fennox("store", "scrub", "attic")
+    assert scrubbed.returncode == 0, scrubbed.stderr
+    assert "1 were damaged" in scrubbed.stderr
+    told = service.fennox("store", "damage", "attic", "--json")
+    assert pack.name in told.stdout
+    assert "fetched from another copy" in told.stdout
+    again = service.fennox("backup", "verify", backup[:12], "--store", "attic")
+    assert again.returncode == 0, again.stderr
+    with service.client() as client:
+        assert [copy.damaged for copy in client.backup(backup).copies] == ["", ""]
+        assert client.store("attic").scrubbed is not None
+        assert len(client.space("attic")) == 1
+
+
+def test_without_a_copy_the_backup_is_damaged_and_the_documents_are_named(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    backup = two_stores(service, server, key_pair[0])
+    flip(service.folder / "attic")
+    scrubbed = service.fennox("store", "scrub", "attic")
+    assert "1 BACKUPS CANNOT BE READ WHOLE" in scrubbed.stderr
+    assert "Documents of it that are lost" in scrubbed.stderr + scrubbed.stdout
+    with service.client() as client:
+        assert client.backup(backup).damaged
+        concerns = [concern.text for concern in client.status().concerns]
+        assert any("damaged" in text for text in concerns), concerns
+
+
+def test_a_sweep_shows_before_it_does(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    two_stores(service, server, key_pair[0])
+    preview = service.fennox("store", "sweep", "attic", "--preview")
+    assert preview.returncode == 0, preview.stderr
+    assert "removes 0 backups" in preview.stderr
+    assert service.fennox("store", "sweep", "attic").returncode == 5
+    done = service.fennox("store", "sweep", "attic", "--yes")
+    assert done.returncode == 0, done.stderr
+    assert "0 packs deleted" in done.stderr
+    with service.client() as client:
+        assert client.store("attic").swept is not None
+
+
+def test_in_custody_apart_a_copy_travels_sealed_and_a_verify_asks_for_the_passphrase(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    backup = two_stores(service, server, key_pair[0], custody="apart")
+    assert service.fennox("backup", "copy", backup, "--to", "pier").returncode == 0
+    flip(service.folder / "pier")
+    assert "were healed" in service.fennox("store", "scrub", "pier").stderr
+    asked = service.fennox("backup", "verify", backup, "--store", "pier")
+    assert asked.returncode == 5
+    with service.client() as client:
+        [waiting] = [run for run in client.runs(kind="verify") if run.wants_passphrase]
+        client.stop_run(waiting.id)
+        until(lambda: client.run(waiting.id).state == "stopped", "the verify has stopped")
+    phrase = service.file("pass", PASSPHRASE + "\n")
+    opened = service.fennox("backup", "verify", backup, "--store", "pier", "--passphrase-file", phrase)
+    assert opened.returncode == 0, opened.stderr
+    assert "1 opened" in opened.stderr
+
+
+@pytest.mark.parametrize("verb", [("backup", "copy", "nothing", "--to", "attic"), ("store", "scrub", "nowhere")])
+def test_what_is_not_there_is_not_found(
+    service: Service, server: LinuxServer, key_pair: Pair, verb: tuple[str, ...]
+) -> None:
+    enrol(service, server, key_pair[0])
+    assert service.fennox(*verb).returncode == 3
+
+
+async def test_a_routine_sends_each_backup_to_its_further_stores(context: Context) -> None:
+    attic, pier, cave = [await add_store(context, name) for name in ("attic", "pier", "cave")]
+    routine = await add_routine(context, attic, copy_to=[pier, cave, attic])
+    system = await add_system(context, "web-9")
+    backup = await add_backup(context, system, attic, START, 1)
+    async with context.session() as session:
+        run = await queue.enqueue(session, "take", by="routine nightly", now=START, system_id=system, store_id=attic,
+                                  routine_id=routine)  # fmt: skip
+        await tending.enqueue_copies(context, session, run, backup)
+    async with context.session() as session:
+        copies = (await session.execute(select(Run).where(Run.kind == "copy"))).scalars().all()
+        assert sorted((run.store_id, run.backup_id) for run in copies) == sorted([(pier, backup), (cave, backup)])
+
+
+async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_its_turn(
+    context: Context, clock: SetClock
+) -> None:
+    store = await add_store(context)
+    async with context.session() as session:
+        (await session.get_one(KeySet, ("k" * 32, 1))).sealed_opening_key = b"x"
+    system = await add_system(context, "web-9")
+    for number in range(1, 10):
+        await add_backup(context, system, store, START, number)
+    await tending.tend(context)
+    assert await kinds(context) == []
+    clock.at = START + timedelta(days=7)
+    await tending.tend(context)
+    await tending.tend(context)
+    assert await kinds(context) == ["scrub", "sweep"]
+    clock.at = START + timedelta(days=24)
+    await tending.tend(context)
+    async with context.session() as session:
+        [verify] = (await session.execute(select(Run).where(Run.kind == "verify"))).scalars()
+        assert verify.order["most"] * 30 >= 9 * 7
+
+
+async def kinds(context: Context) -> list[str]:
+    async with context.session() as session:
+        return sorted((await session.execute(select(Run.kind))).scalars())
