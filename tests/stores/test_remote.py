@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+import os
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import AbstractContextManager
 from functools import partial
@@ -217,3 +219,21 @@ def test_an_address_that_cannot_be_one_is_refused_with_a_reason(text: str) -> No
 def test_one_place_has_one_address(text: str, same: str) -> None:
     assert str(parse(text)) == same
     assert str(parse(same)) == same
+
+
+async def test_connections_do_not_pile_up(place: Place) -> None:
+    def count() -> int:
+        gc.collect()
+        return len(os.listdir("/proc/self/fd"))
+
+    async def once(number: int) -> None:
+        store = opened(place)
+        await store.put(object_name(f"header/x{number}"), b"x")
+        _ = [found async for found in store.list("")]
+        await store.close()
+
+    await once(0)
+    before = count()
+    for number in range(1, 8):
+        await once(number)
+    assert count() <= before + 2
