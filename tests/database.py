@@ -38,6 +38,16 @@ def postgres() -> Iterator[Path]:
 @pytest.fixture
 def database(postgres: Path) -> Iterator[str]:
     """The URL of a database with the newest schema and nothing in it."""
+    yield from _fresh(postgres)
+
+
+@pytest.fixture
+def second_database(postgres: Path) -> Iterator[str]:
+    """Another one, for a second service."""
+    yield from _fresh(postgres)
+
+
+def _fresh(postgres: Path) -> Iterator[str]:
     name = f"test_{os.getpid()}_{next(_count)}"
     _admin(postgres, f"create database {name} template template_catalogue")
     yield _url(postgres, name)

@@ -208,6 +208,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/key-sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Key Sets
+         * @description Key sets with their passphrases: labels and ages, never the passphrases themselves.
+         */
+        get: operations["list_key_sets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/key-sets/{name}/custody": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Custody
+         * @description Change who can open: the service too (kept), or only a passphrase (apart). Both need the passphrase.
+         */
+        post: operations["change_custody"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/key-sets/{name}/passphrases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Passphrase
+         * @description Add a passphrase to a key set, in every store of it.
+         */
+        post: operations["add_passphrase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/key-sets/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Passphrase
+         * @description Try a passphrase: the answer tells by its newest trial which one it was.
+         */
+        post: operations["try_passphrase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/key-sets/{name}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Withdraw Passphrase
+         * @description Withdraw a passphrase. Who copied an old header and knows it can still open old backups: that needs new keys.
+         */
+        post: operations["withdraw_passphrase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kinds": {
         parameters: {
             query?: never;
@@ -672,6 +772,26 @@ export interface paths {
         patch: operations["change_store"];
         trace?: never;
     };
+    "/api/v1/stores/{name}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Adopt Backups
+         * @description Bring backups that a known store holds and the catalogue does not know into the catalogue.
+         */
+        post: operations["adopt_backups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{name}/damage": {
         parameters: {
             query?: never;
@@ -706,6 +826,26 @@ export interface paths {
         get: operations["browse_store"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hand Over
+         * @description Make this service the one that sweeps the store.
+         */
+        post: operations["hand_over"];
         delete?: never;
         options?: never;
         head?: never;
@@ -786,6 +926,26 @@ export interface paths {
          * @description Prove a store: list, write, read back, refuse to overwrite, delete, and open its header.
          */
         post: operations["test_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Adopt Store
+         * @description Open a store that exists and bring what it holds into the catalogue.
+         */
+        post: operations["adopt_store"];
         delete?: never;
         options?: never;
         head?: never;
@@ -989,6 +1149,42 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AdoptStore
+         * @description A store that exists, with backups that the catalogue does not know.
+         */
+        AdoptStore: {
+            /** Address */
+            address: string;
+            /**
+             * Custody
+             * @default kept
+             * @enum {string}
+             */
+            custody: "kept" | "apart";
+            /** Key */
+            key?: string | null;
+            /**
+             * Key Set
+             * @description The name its keys get here.
+             * @default main
+             */
+            key_set: string;
+            /** Login */
+            login?: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Passphrase
+             * Format: password
+             */
+            passphrase: string;
+            /**
+             * Site
+             * @default
+             */
+            site: string;
+        };
+        /**
          * After
          * @description Where and as whom the machine is expected to answer afterwards, with the reason for each.
          */
@@ -1157,6 +1353,16 @@ export interface components {
         CopyWanted: {
             /** Store */
             store: string;
+        };
+        /** CustodyWanted */
+        CustodyWanted: {
+            /**
+             * Custody
+             * @enum {string}
+             */
+            custody: "kept" | "apart";
+            /** Passphrase */
+            passphrase?: string | null;
         };
         /** DamageShown */
         DamageShown: {
@@ -1348,6 +1554,29 @@ export interface components {
              */
             time: string;
         };
+        /** KeySetShown */
+        KeySetShown: {
+            /**
+             * Away
+             * @default []
+             */
+            away: string[];
+            /**
+             * Custody
+             * @enum {string}
+             */
+            custody: "kept" | "apart";
+            /** Generation */
+            generation: number;
+            /** Name */
+            name: string;
+            /** Passphrases */
+            passphrases: components["schemas"]["PassphraseShown"][];
+            /** Stores */
+            stores: string[];
+            /** Suite */
+            suite: string;
+        };
         /** KindShown */
         KindShown: {
             /** About */
@@ -1523,6 +1752,18 @@ export interface components {
             password?: string | null;
             /** Private Key */
             private_key?: string | null;
+        };
+        /** NewPassphrase */
+        NewPassphrase: {
+            /** Label */
+            label: string;
+            /**
+             * New
+             * Format: password
+             */
+            new: string;
+            /** Passphrase */
+            passphrase?: string | null;
         };
         /** NewRoutine */
         NewRoutine: {
@@ -1752,6 +1993,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["DocumentShown"][];
         };
+        /** Page[KeySetShown] */
+        Page_KeySetShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["KeySetShown"][];
+        };
         /** Page[KindShown] */
         Page_KindShown_: {
             /** After */
@@ -1845,6 +2093,19 @@ export interface components {
             title: string;
             /** Uses */
             uses: ("rebuild" | "load")[];
+        };
+        /** PassphraseShown */
+        PassphraseShown: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Since */
+            since: string;
+            /** Tried */
+            tried: string | null;
+            /** Tried By */
+            tried_by: string | null;
         };
         /** PassphraseWanted */
         PassphraseWanted: {
@@ -2498,6 +2759,22 @@ export interface components {
             /** Stores */
             stores: string[];
         };
+        /** TryPassphrase */
+        TryPassphrase: {
+            /**
+             * Passphrase
+             * Format: password
+             */
+            passphrase: string;
+        };
+        /**
+         * Unlock
+         * @description A passphrase of the key set; needed where custody is apart.
+         */
+        Unlock: {
+            /** Passphrase */
+            passphrase?: string | null;
+        };
         /** UserShown */
         UserShown: {
             /**
@@ -2514,6 +2791,16 @@ export interface components {
              * @enum {string}
              */
             role: "reader" | "operator" | "administrator";
+        };
+        /** Withdraw */
+        Withdraw: {
+            /** Passphrase */
+            passphrase?: string | null;
+            /**
+             * Which
+             * @description Its id or label.
+             */
+            which: string;
         };
     };
     responses: never;
@@ -2883,6 +3170,175 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_key_sets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_KeySetShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_custody: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CustodyWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySetShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_passphrase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassphrase"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySetShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_passphrase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryPassphrase"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySetShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_passphrase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Withdraw"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySetShown"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -3913,6 +4369,37 @@ export interface operations {
             };
         };
     };
+    adopt_backups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     store_damage: {
         parameters: {
             query?: never;
@@ -3964,6 +4451,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FolderShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hand_over: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Unlock"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySetShown"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -4090,6 +4612,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTest"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adopt_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptStore"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -184,10 +184,26 @@ async def test_a_store_is_not_made_over_another(vault: Vault) -> None:
 
 
 async def test_a_header_that_the_service_did_not_write_stops_it(vault: Vault, store_folder: Path) -> None:
-    pinned = headers.digest(headers.encode(vault.header))
+    pinned = headers.encode(vault.header)
     other = vault.header.model_copy(update={"revision": 2}).signed(vault.secret, vault.opening_key())
     await vault.store.put(headers.name(other), headers.encode(other))
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await vaults.open_pinned(
-            FolderStore(store_folder), pinned_digest=pinned, held=vault.held, opening=None, now=fixed_now
-        )
+        await vaults.open_pinned(FolderStore(store_folder), pinned=pinned, held=vault.held, opening=None, now=fixed_now)
+
+
+async def test_a_header_signed_while_the_store_was_away_is_written_when_it_is_opened(vault: Vault) -> None:
+    newer = vault.header.model_copy(update={"revision": 2}).signed(vault.secret, vault.opening_key())
+    opened = await vaults.open_pinned(
+        vault.store, pinned=headers.encode(newer), held=vault.held, opening=None, now=fixed_now
+    )
+    assert opened.header.revision == 2
+    assert await vault.store.stat(headers.name(newer)) is not None
+
+
+async def test_only_the_last_three_headers_stay(vault: Vault) -> None:
+    for revision in range(2, 7):
+        header = vault.header.model_copy(update={"revision": revision}).signed(vault.secret, vault.opening_key())
+        await vault.store.put(headers.name(header), headers.encode(header))
+    await vaults.forget_old_headers(vault)
+    left = [headers.decode(data).revision for data in await vaults.read_headers(vault.store)]
+    assert sorted(left) == [4, 5, 6]

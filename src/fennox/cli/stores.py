@@ -56,7 +56,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                 )
             )
 
-        store = _with_key(attempt, arguments, address)
+        store = with_known_key(attempt, arguments, address)
     _show(store, arguments)
     if not arguments.json and not arguments.quiet:
         say("Keep the passphrase where it is found when this machine is gone. Nobody can open the backups without it.")
@@ -123,7 +123,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             wanted = StoreChange(name=arguments.name, login=arguments.login, site=arguments.site, key=key)
             return service.change_store(arguments.store, wanted)
 
-        _show(_with_key(attempt, arguments, address), arguments)
+        _show(with_known_key(attempt, arguments, address), arguments)
 
 
 def scrub(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -210,7 +210,7 @@ def browse(arguments: argparse.Namespace, environment: Environment) -> None:
             def attempt(key: str | None) -> FolderShown:
                 return service.look(Look(address=address, login=arguments.login, key=key))
 
-            folder = _with_key(attempt, arguments, address)
+            folder = with_known_key(attempt, arguments, address)
         else:
             folder = service.browse(place, arguments.path)
     if arguments.json:
@@ -247,7 +247,7 @@ def remove(arguments: argparse.Namespace, environment: Environment) -> None:
     say("`fennox store adopt` brings back what a store holds.")
 
 
-def _with_key(attempt: Callable[[str | None], T], arguments: argparse.Namespace, address: str) -> T:
+def with_known_key(attempt: Callable[[str | None], T], arguments: argparse.Namespace, address: str) -> T:
     """Try with the key that was given, or that a known_hosts file holds; else show what is offered and ask."""
     if arguments.known_hosts is None:
         return with_accepted_key(attempt, arguments.accept_key)

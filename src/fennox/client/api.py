@@ -16,18 +16,25 @@ from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, Status
 from fennox.wire.stores import (
+    AdoptStore,
+    CustodyWanted,
     DamageShown,
     FolderShown,
     Forgotten,
+    KeySetShown,
     LoginChange,
     LoginShown,
     Look,
     NewLogin,
+    NewPassphrase,
     NewStore,
     SpaceShown,
     StoreChange,
     StoreShown,
     StoreTest,
+    TryPassphrase,
+    Unlock,
+    Withdraw,
 )
 from fennox.wire.systems import (
     BackupShown,
@@ -191,6 +198,31 @@ class Client:
 
     def browse(self, name: str, path: str | None) -> FolderShown:
         return self._one(FolderShown, "GET", f"/stores/{name}/folder", folder=path)
+
+    def key_sets(self) -> list[KeySetShown]:
+        return self._all(KeySetShown, "/key-sets")
+
+    def add_passphrase(self, key_set: str, wanted: NewPassphrase) -> KeySetShown:
+        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted)
+
+    def try_passphrase(self, key_set: str, passphrase: str) -> KeySetShown:
+        wanted = TryPassphrase(passphrase=SecretStr(passphrase))
+        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/try", wanted)
+
+    def withdraw_passphrase(self, key_set: str, wanted: Withdraw) -> KeySetShown:
+        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/withdraw", wanted)
+
+    def change_custody(self, key_set: str, wanted: CustodyWanted) -> KeySetShown:
+        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/custody", wanted)
+
+    def hand_over(self, store: str, wanted: Unlock) -> KeySetShown:
+        return self._one(KeySetShown, "POST", f"/stores/{store}/hand-over", wanted)
+
+    def adopt_store(self, wanted: AdoptStore) -> RunShown:
+        return self._one(RunShown, "POST", "/stores/adopt", wanted)
+
+    def adopt_backups(self, store: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/stores/{store}/adopt")
 
     def scrub(self, name: str) -> RunShown:
         return self._one(RunShown, "POST", f"/stores/{name}/scrub")

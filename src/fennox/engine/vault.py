@@ -199,23 +199,53 @@ async def open_with_passphrase(store: Store, passphrase: str, now: Now) -> Vault
 async def open_pinned(
     store: Store,
     *,
-    pinned_digest: str,
+    pinned: bytes,
     held: Mapping[int, WriteSecret],
     opening: OpeningKey | None,
     now: Now,
 ) -> Vault:
-    """Open a store with the keys the service holds; a header it did not write stops everything (§3.3)."""
+    """Open a store with the keys the service holds; a header it did not write stops everything (§3.3).
+
+    A pinned header that the store lacks was signed while the store was away, or somebody set the store back: if what
+    is there is ours and older, the pinned one is written.
+    """
+    mine = headers.decode(pinned)
     candidates = await read_headers(store)
-    header = next((headers.decode(data) for data in candidates if headers.digest(data) == pinned_digest), None)
     newest = headers.ranked(candidates)[0]
-    if header is None or newest.revision > header.revision or newest.generation > header.generation:
-        raise StoreUnusable(
-            f"The header in {store.address} is not the one this service wrote.",
-            "Somebody wrote to the store. Compare it with the recovery sheet before you trust it again.",
-        )
-    if header.generation in held:
-        header.check_under(held[header.generation])
-    return Vault(store, header, held, now, opening)
+    if (newest.generation, newest.revision) > (mine.generation, mine.revision):
+        raise _not_ours(store)
+    secret = held[mine.generation]
+    mine.check_under(secret)
+    if headers.digest(pinned) not in {headers.digest(data) for data in candidates}:
+        if newest.store != mine.store or newest.revision == mine.revision:
+            raise _not_ours(store)
+        try:
+            newest.check_under(held.get(newest.generation, secret))
+        except Damaged as error:
+            raise _not_ours(store) from error
+        await store.put(headers.name(mine), pinned)
+    return Vault(store, mine, held, now, opening)
+
+
+def _not_ours(store: Store) -> StoreUnusable:
+    return StoreUnusable(
+        f"The header in {store.address} is not the one this service wrote.",
+        "Somebody wrote to the store. Compare it with the recovery sheet before you trust it again.",
+    )
+
+
+async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
+    """Remove headers older than the last ``keep`` of this generation, so that withdrawn passphrases fade (§3.3)."""
+    found: list[tuple[int, ObjectName]] = []
+    async for item in vault.store.list("header/"):
+        try:
+            header = headers.decode(await vault.store.get(item.name))
+        except Damaged:
+            continue  # the scrub's to name and heal
+        if header.generation == vault.header.generation:
+            found.append((header.revision, item.name))
+    for _, name in sorted(found)[:-keep]:
+        await vault.store.delete(name)
 
 
 async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:

@@ -132,7 +132,7 @@ class Context:
         secret = await self.write_secret(session, row)
         return await vaults.open_pinned(
             await self.store(session, row),
-            pinned_digest=row.header_digest,
+            pinned=row.header.encode(),
             held={secret.generation: secret},
             opening=opening or await self.kept_opening_key(session, row),
             now=self.now,

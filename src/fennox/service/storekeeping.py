@@ -273,6 +273,10 @@ async def remove(session: AsyncSession, row: StoreRow) -> int:
     await session.execute(delete(Backup).where(Backup.id.in_(only)))
     await session.execute(update(Run).where(Run.store_id == row.id).values(store_id=None))
     await session.delete(row)
+    await session.flush()
+    if (await session.execute(select(StoreRow.id).where(StoreRow.key_set == row.key_set))).first() is None:
+        # with its last store a key set goes too; a store brings its keys along when it is adopted
+        await session.execute(delete(KeySet).where(KeySet.id == row.key_set))
     return len(only)
 
 

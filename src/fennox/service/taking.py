@@ -145,7 +145,7 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
         partial=reference.partial,
         account=head.reached.account,
         machine=head.machine.model_dump(mode="json"),
-        census=_census_for_catalogue(head.census, vault),
+        census=census_for_catalogue(head.census, vault, in_clear=vault.opening is not None),
         findings=[finding.model_dump(mode="json") for finding in head.findings],
         left_out=head.left_out,
     )
@@ -154,9 +154,9 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
     return row
 
 
-def _census_for_catalogue(census: dict[str, list[str]], vault: Vault) -> dict[str, Any]:
+def census_for_catalogue(census: dict[str, list[str]], vault: Vault, *, in_clear: bool) -> dict[str, Any]:
     """Names in custody ``kept``; in ``apart`` only digests keyed under W (store-format §3.5)."""
-    if vault.header is not None and vault.opening is not None:
+    if in_clear:
         return dict(census)
     return {
         name: [vault.secret.keyed_digest(value.encode()).hex() for value in values] for name, values in census.items()

@@ -18,6 +18,7 @@ from sqlalchemy.dialects.postgresql import insert
 from fennox.catalogue.models import Run, Sheet, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
 from fennox.service import queue
+from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Lease
@@ -35,6 +36,7 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
     "scrub": run_scrub,
     "verify": run_verify,
     "sweep": run_sweep,
+    "adopt": run_adopt,
 }
 _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 

@@ -101,6 +101,60 @@ class Forgotten(Shown):
     backups: int
 
 
+class AdoptStore(Wanted):
+    """A store that exists, with backups that the catalogue does not know."""
+
+    name: Noun
+    address: str = Field(max_length=1024)
+    login: Noun | None = None
+    key: str | None = Field(default=None, max_length=256)
+    site: str = Field(default="", max_length=64)
+    passphrase: SecretStr
+    custody: Custody = "kept"
+    key_set: Noun = Field(default="main", description="The name its keys get here.")
+
+
+class Unlock(Wanted):
+    """A passphrase of the key set; needed where custody is apart."""
+
+    passphrase: SecretStr | None = None
+
+
+class NewPassphrase(Unlock):
+    label: str = Field(min_length=1, max_length=64)
+    new: SecretStr
+
+
+class Withdraw(Unlock):
+    which: str = Field(max_length=64, description="Its id or label.")
+
+
+class TryPassphrase(Wanted):
+    passphrase: SecretStr
+
+
+class CustodyWanted(Unlock):
+    custody: Custody
+
+
+class PassphraseShown(Shown):
+    id: str
+    label: str
+    since: str
+    tried: Aware | None
+    tried_by: str | None
+
+
+class KeySetShown(Shown):
+    name: str
+    custody: Custody
+    suite: str
+    generation: int
+    stores: list[str]
+    passphrases: list[PassphraseShown]
+    away: list[str] = []
+
+
 class DamageShown(Shown):
     object: str
     what: str

@@ -99,13 +99,17 @@ class Header(Stored):
 
     def unlock(self, passphrase: str) -> OpeningKey:
         """Try every slot. A wrong slot and a slot whose key does not fit are the same error (§3.1)."""
+        return self.unlock_slot(passphrase)[1]
+
+    def unlock_slot(self, passphrase: str) -> tuple[Slot, OpeningKey]:
+        """As :meth:`unlock`, telling also which slot it was."""
         for slot in self.slots:
             opening = self._try_slot(slot, passphrase)
             if opening is not None:
                 body = self._unsigned()
                 if not hmac.compare_digest(hmac.digest(_open_mac_key(opening), body, sha256).hex(), self.mac_open):
                     raise Damaged("The header's MAC under the opening key does not fit.", "Use another copy of it.")
-                return opening
+                return slot, opening
         raise WrongPassphrase(
             "The passphrase opens none of this key set's slots.", "Check it, or use another one of the key set."
         )

@@ -1,0 +1,150 @@
+"""Passphrases, custody, adoption."""
+
+from __future__ import annotations
+
+import argparse
+import os
+
+from pydantic import SecretStr
+
+from fennox.cli import access, runs
+from fennox.cli.access import client, first_line
+from fennox.cli.main import Environment
+from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table, when
+from fennox.cli.stores import with_known_key
+from fennox.client.api import Client
+from fennox.core.errors import BadInput, PersonNeeded
+from fennox.wire.runs import RunShown
+from fennox.wire.stores import AdoptStore, CustodyWanted, KeySetShown, NewPassphrase, Unlock, Withdraw
+
+
+def list_passphrases(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        sets = service.key_sets()
+    if arguments.json or arguments.quiet or not sets:
+        none = "There is no key set yet. The first store makes one: fennox store add NAME ADDRESS"
+        show_list(sets, [], as_json=arguments.json, quiet=arguments.quiet, key="name", none=none)
+        return
+    rows: list[list[object]] = [
+        [keys.name, p.label, p.id, p.since, when(p.tried) if p.tried else "never", ", ".join(keys.stores)]
+        for keys in sets
+        for p in keys.passphrases
+    ]
+    show_table(["KEY SET", "PASSPHRASE", "ID", "SINCE", "LAST TRIED", "OPENS"], rows)
+
+
+def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
+    custody = "kept: the service can open it" if keys.custody == "kept" else "apart: only a passphrase opens it"
+    show_one(
+        keys,
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="name",
+        lines=[
+            ("key set", f"{keys.name}, generation {keys.generation}"),
+            ("custody", custody),
+            ("stores", ", ".join(keys.stores)),
+            *[
+                ("passphrase", f"{p.label}, since {p.since}, last tried {when(p.tried) if p.tried else 'never'}")
+                for p in keys.passphrases
+            ],
+            *[("away", text) for text in keys.away],
+        ],
+    )
+
+
+def _unlock(service: Client, key_set: str, arguments: argparse.Namespace) -> SecretStr | None:
+    """A passphrase that opens the set now; asked for only where the service cannot open it itself."""
+    if arguments.passphrase_file:
+        return SecretStr(first_line(arguments.passphrase_file))
+    custody = {keys.name: keys.custody for keys in service.key_sets()}
+    return None if custody.get(key_set) == "kept" else SecretStr(access.ask_secret("Passphrase: "))
+
+
+def add_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        unlock = _unlock(service, arguments.key_set, arguments)
+        if arguments.new_file:
+            new = first_line(arguments.new_file)
+        else:
+            new = access.ask_secret("New passphrase: ")
+            if access.ask_secret("Again: ") != new:
+                raise BadInput("The two were not the same.", "Try again.")
+        wanted = NewPassphrase(label=arguments.label, new=SecretStr(new), passphrase=unlock)
+        _show(service.add_passphrase(arguments.key_set, wanted), arguments)
+
+
+def try_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
+    phrase = access.passphrase(arguments)
+    with client(environment) as service:
+        keys = service.try_passphrase(arguments.key_set, phrase)
+    newest = max((p for p in keys.passphrases if p.tried), key=lambda p: p.tried or "")
+    _show(keys, arguments)
+    if not arguments.json and not arguments.quiet:
+        say(f"It is the passphrase {newest.label}, and opens {', '.join(keys.stores)}.")
+
+
+def withdraw_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        if not arguments.yes:
+            say(f"{arguments.which} will open no new header. Who copied an old one and knows it can open old backups.")
+            if not can_ask():
+                raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
+            if ask("Type yes to withdraw it:") != "yes":
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        wanted = Withdraw(which=arguments.which, passphrase=_unlock(service, arguments.key_set, arguments))
+        _show(service.withdraw_passphrase(arguments.key_set, wanted), arguments)
+
+
+def custody(arguments: argparse.Namespace, environment: Environment) -> None:
+    phrase = SecretStr(access.passphrase(arguments))
+    with client(environment) as service:
+        key_set = service.store(arguments.store).key_set
+        _show(service.change_custody(key_set, CustodyWanted(custody=arguments.custody, passphrase=phrase)), arguments)
+
+
+def hand_over(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        store = service.store(arguments.store)
+        unlock = _unlock(service, store.key_set, arguments)
+        service.hand_over(store.name, Unlock(passphrase=unlock))
+    say(f"This service sweeps {store.name} from now on; any other one refuses to.")
+
+
+def adopt(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        place = arguments.store
+        if "/" not in place:
+            return runs.started(service, service.adopt_backups(place), arguments, {"adopt": _adopted})
+        if not arguments.name:
+            raise BadInput("A store that is new here needs a name.", "Give one with --name.")
+        address = place if "://" in place else os.path.abspath(place)
+        phrase = SecretStr(access.passphrase(arguments))
+
+        def attempt(key: str | None) -> RunShown:
+            return service.adopt_store(
+                AdoptStore(
+                    name=arguments.name,
+                    address=address,
+                    login=arguments.login,
+                    key=key,
+                    site=arguments.site,
+                    passphrase=phrase,
+                    custody=arguments.custody,
+                    key_set=arguments.key_set,
+                )
+            )
+
+        run = with_known_key(attempt, arguments, address)
+        return runs.started(service, run, arguments, {"adopt": _adopted})
+
+
+def _adopted(run: RunShown) -> str:
+    result = run.result
+    text = f"{result['backups']} backups of {result['systems']} systems were brought in from {run.store}"
+    text += f", and {result['copies']} copies of known ones." if result["copies"] else "."
+    if result["unreadable"]:
+        text += f" {result['unreadable']} records could not be read."
+    if result["backups"]:
+        text += " Their systems need a login again: `fennox login set` for those named adopted-…"
+    return text

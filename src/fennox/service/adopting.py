@@ -1,0 +1,220 @@
+"""Bringing what a store holds into the catalogue: of a store that is new here, or of one that is known."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from pathlib import Path
+
+from sqlalchemy import func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
+from fennox.core.errors import Conflict, FennoxError
+from fennox.core.format import header as headers
+from fennox.core.format import notes
+from fennox.core.format.manifest import Head
+from fennox.core.format.records import Record
+from fennox.core.time import parse_stamp
+from fennox.engine import vault as vaults
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.service import queue, taking
+from fennox.service.context import Context, named
+from fennox.service.opening import wait_for_key
+from fennox.service.queue import Lease
+from fennox.stores import addresses
+from fennox.stores.mounts import mount_of
+from fennox.wire.stores import AdoptStore
+
+
+async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStore) -> StoreRow:
+    """Open a store with its passphrase, and pin its header and keys; its backups come with the run that follows."""
+    address = str(addresses.parse(wanted.address))
+    known = select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
+    if (other := (await session.execute(known)).scalars().first()) is not None:
+        raise Conflict(f"The store {other.name} at {other.address} is already there.", "Adopt it by its name.")
+    login = await named(session, Login, wanted.login) if wanted.login else None
+    key = wanted.key
+    if address.startswith("/"):
+        mount = await asyncio.to_thread(mount_of, Path(address))
+        key = mount.identity if mount else None
+    store = context.far_side(address, login, key)
+    try:
+        vault = await vaults.open_with_passphrase(store, wanted.passphrase.get_secret_value(), context.now)
+    finally:
+        await store.close()
+    if (await session.get(StoreRow, vault.id)) is not None:
+        raise Conflict("This store is here already, under another address.", "Remove that one first.")
+    header = vault.header
+    await _keep_keys(context, session, vault, wanted)
+    data = headers.encode(header)
+    row = StoreRow(
+        id=vault.id, name=wanted.name, address=address, key_set=header.key_set, generation=header.generation,
+        header=data.decode(), header_digest=headers.digest(data), created=context.now(),
+        login_id=login.id if login else None, key=key, site=wanted.site, stopped_because="",
+    )  # fmt: skip
+    session.add(row)
+    return row
+
+
+async def _keep_keys(context: Context, session: AsyncSession, vault: Vault, wanted: AdoptStore) -> None:
+    header = vault.header
+    if await session.get(KeySet, (header.key_set, header.generation)) is not None:
+        return
+    name = wanted.key_set
+    if (await session.execute(select(KeySet.id).where(KeySet.name == name))).first() is not None:
+        raise Conflict(f"There is another key set {name} already.", "Give this one another name with --key-set.")
+    place = f"key_sets|{header.key_set}|{header.generation}"
+    opening = vault.opening_key()
+    session.add(
+        KeySet(
+            id=header.key_set,
+            generation=header.generation,
+            name=name,
+            custody=wanted.custody,
+            suite=header.suite,
+            sealed_write_secret=context.keyfile.seal(vault.secret.raw, f"{place}|write secret"),
+            sealed_opening_key=(
+                context.keyfile.seal(opening.raw, f"{place}|opening key") if wanted.custody == "kept" else None
+            ),
+            created=context.now(),
+        )
+    )
+    await session.flush()
+
+
+async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
+    """Enter every backup of a store that the catalogue does not know, with its system, notes and census."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        vault = await context.vault(session, row)
+        kept_apart = vault.opening is None
+    if kept_apart:
+        vault.opening = await wait_for_key(context, lease, row, journal)
+    index = context.index(row.id)
+    await journal.step("Read every record")
+    await index.refresh(vault)
+    good, bad = await vaults.list_backups(vault)
+    for name, error in bad:
+        await journal.log("error", f"{name}: {error.what}")
+    await journal.step("Enter what the catalogue does not know")
+    entered = known = 0
+    systems: set[str] = set()
+    for record in good:
+        await journal.check()
+        async with context.session() as session:
+            if await session.get(Backup, record.reference.backup) is not None:
+                known += await _enter_copy(context, session, record, row)
+                continue
+        try:
+            head = await BackupReader(vault, index, record).head()
+            standing = notes.merge(list((await vault.notes_of(vault.record_name(record.reference))).values()))
+        except FennoxError as error:
+            await journal.log("error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}")
+            continue
+        async with context.session() as session:
+            await queue.owned(session, lease)
+            await _enter(context, session, record, head, standing, row, vault, apart=kept_apart)
+        entered += 1
+        systems.add(record.reference.system)
+        await journal.progress(documents=entered)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        run.documents = entered
+        run.result = {
+            "backups": entered,
+            "copies": known,
+            "systems": len(systems),
+            "unreadable": len(bad),
+        }
+        await queue.end(session, run, "done", context.now())
+
+
+async def _enter_copy(context: Context, session: AsyncSession, record: Record, row: StoreRow) -> int:
+    if await session.get(Copy, (record.reference.backup, row.id)) is not None:
+        return 0
+    session.add(
+        Copy(backup_id=record.reference.backup, store_id=row.id, since=context.now(), digest=record.digest, damaged="")
+    )
+    return 1
+
+
+async def _enter(
+    context: Context,
+    session: AsyncSession,
+    record: Record,
+    head: Head,
+    standing: notes.Standing,
+    row: StoreRow,
+    vault: Vault,
+    *,
+    apart: bool,
+) -> None:
+    reference = record.reference
+    system = await session.get(System, reference.system) or await _new_system(context, session, record, head)
+    if reference.purpose == "backup":
+        system.machine = head.machine.model_dump(mode="json")
+    taken = select(Backup.id).where(Backup.system_id == system.id, Backup.sequence == reference.sequence)
+    sequence = reference.sequence
+    if (await session.execute(taken)).first() is not None:
+        # two histories of one system met: the later one keeps its place behind all that is there
+        newest = select(func.max(Backup.sequence)).where(Backup.system_id == system.id)
+        sequence = (await session.execute(newest)).scalar_one() + 1
+    backup = Backup(
+        id=reference.backup,
+        system_id=system.id,
+        run_id=reference.run,
+        routine_id=None,
+        name=reference.name,
+        note=reference.note,
+        purpose=reference.purpose,
+        kind=reference.kind,
+        time=parse_stamp(reference.time),
+        sequence=sequence,
+        digest=record.digest,
+        parts=[{"name": part.name, "documents": part.documents, "bytes": part.bytes} for part in head.parts],
+        documents=reference.sizes.documents,
+        size=reference.sizes.bytes,
+        new_bytes=reference.sizes.new_bytes,
+        unchanged=reference.sizes.new_chunks == 0,
+        partial=reference.partial,
+        account=head.reached.account,
+        machine=head.machine.model_dump(mode="json"),
+        census=taking.census_for_catalogue(head.census, vault, in_clear=not apart),
+        findings=[finding.model_dump(mode="json") for finding in head.findings],
+        left_out=head.left_out,
+        held=standing.held,
+        held_because=standing.held_because,
+        doubtful=standing.doubtful,
+        expired=standing.expired,
+    )
+    session.add(backup)
+    await session.flush()
+    session.add(Copy(backup_id=backup.id, store_id=row.id, since=backup.time, digest=record.digest, damaged=""))
+
+
+async def _new_system(context: Context, session: AsyncSession, record: Record, head: Head) -> System:
+    """The system as its backup describes it. Its login's secret is in no store: somebody gives it again."""
+    reference = record.reference
+    name = reference.system_name
+    if (await session.execute(select(System.id).where(System.name == name))).first() is not None:
+        name = f"{name[:39]}-{reference.system[:8]}"
+    label = f"adopted-{''.join(c if c.isalnum() else '-' for c in head.reached.account.lower())}"[:48]
+    login = (await session.execute(select(Login).where(Login.name == label))).scalar_one_or_none()
+    if login is None:
+        login = Login(id=secrets.token_hex(16), name=label, account=head.reached.account, proves_by="password",
+                      sealed_secret=b"", changed=context.now())  # fmt: skip
+        login.sealed_secret = context.keyfile.seal(b"", f"logins|{login.id}|secret")
+        session.add(login)
+        await session.flush()
+    system = System(
+        id=reference.system, name=name, folder=reference.folder, kind=reference.kind, address=head.reached.address,
+        login_id=login.id, key=head.reached.key, site="", labels=[], settings=dict(head.settings),
+        machine=head.machine.model_dump(mode="json"), created=parse_stamp(reference.time),
+    )  # fmt: skip
+    session.add(system)
+    await session.flush()
+    return system

@@ -1,0 +1,181 @@
+"""Key sets: their passphrases, who can open, and the headers that tell it to every store of the set.
+
+A changed header is pinned in the catalogue first and then written to the stores; a store that was away gets it the
+next time it is opened. So the service never meets a newer header than the one it knows.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Callable
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
+from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, PassphraseNeeded, WrongPassphrase
+from fennox.core.format import header as headers
+from fennox.core.format.header import Costs, Header, NewKeys, Slot
+from fennox.core.format.hpke import OpeningKey
+from fennox.core.time import stamp
+from fennox.engine import vault as vaults
+from fennox.service import signin
+from fennox.service.context import Context
+from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
+
+
+async def key_set_named(session: AsyncSession, name: str) -> KeySet:
+    """The newest generation of a key set, by its name."""
+    query = select(KeySet).where(KeySet.name == name).order_by(KeySet.generation.desc()).limit(1)
+    row = (await session.execute(query)).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no key set {name}.", "`fennox passphrase list` shows those there are.")
+    return row
+
+
+async def stores_of(session: AsyncSession, keys: KeySet) -> list[StoreRow]:
+    query = select(StoreRow).where(StoreRow.key_set == keys.id, StoreRow.generation == keys.generation)
+    return list((await session.execute(query.order_by(StoreRow.created))).scalars())
+
+
+def header_of(row: StoreRow) -> Header:
+    return headers.decode(row.header.encode())
+
+
+async def shown(session: AsyncSession, keys: KeySet) -> KeySetShown:
+    rows = await stores_of(session, keys)
+    tried = {
+        trial.slot: trial for trial in (await session.execute(select(Trial).where(Trial.key_set == keys.id))).scalars()
+    }
+    slots = header_of(rows[0]).slots if rows else []
+    return KeySetShown(
+        name=keys.name,
+        custody=keys.custody,
+        suite=keys.suite,
+        generation=keys.generation,
+        stores=[row.name for row in rows],
+        passphrases=[
+            PassphraseShown(
+                id=slot.id,
+                label=slot.label,
+                since=slot.since,
+                tried=tried[slot.id].at if slot.id in tried else None,
+                tried_by=tried[slot.id].by if slot.id in tried else None,
+            )
+            for slot in slots
+        ],
+    )
+
+
+async def open_with(
+    context: Context, session: AsyncSession, keys: KeySet, passphrase: str | None, by: str
+) -> OpeningKey:
+    """The opening key, by a passphrase or, in custody kept, by what the service holds."""
+    rows = await stores_of(session, keys)
+    if not rows:
+        raise NotFound(f"No store uses the key set {keys.name}.", "Add or adopt one.")
+    if passphrase is not None:
+        slot, opening = await asyncio.to_thread(header_of(rows[0]).unlock_slot, passphrase)
+        await session.merge(Trial(key_set=keys.id, slot=slot.id, at=context.now(), by=by))
+        return opening
+    held = await context.kept_opening_key(session, rows[0])
+    if held is None:
+        raise PassphraseNeeded(f"The key set {keys.name} is kept apart from the service.", "Give its passphrase.")
+    return held
+
+
+async def add_passphrase(
+    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, *, label: str, new: str
+) -> list[StoreRow]:
+    complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
+    if complaint is not None:
+        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+    rows = await stores_of(session, keys)
+    header = header_of(rows[0])
+    if any(slot.label == label for slot in header.slots):
+        raise Conflict(f"There is a passphrase labelled {label} already.", "Choose another label.", field="label")
+    if len(header.slots) >= headers.MAX_SLOTS:
+        raise Conflict(f"A key set has at most {headers.MAX_SLOTS} passphrases.", "Withdraw one first.")
+    try:
+        await asyncio.to_thread(header.unlock_slot, new)
+    except WrongPassphrase:
+        pass  # as it must be: it is new
+    else:
+        raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
+    pair = NewKeys(opening, await context.write_secret(session, rows[0]))
+    costs = Costs(memory=context.settings.argon_memory_kib)
+    since = stamp(context.now())
+    slot = await asyncio.to_thread(
+        lambda: headers.new_slot(pair, new, label=label, since=since, costs=costs, random=secrets.token_bytes)
+    )
+    return await _pin(context, session, rows, opening, lambda old: [*old, slot])
+
+
+async def withdraw_passphrase(
+    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, which: str
+) -> list[StoreRow]:
+    rows = await stores_of(session, keys)
+    slots = header_of(rows[0]).slots
+    gone = next((slot for slot in slots if which in (slot.id, slot.label)), None)
+    if gone is None:
+        raise NotFound(f"There is no passphrase {which}.", "`fennox passphrase list` shows those there are.")
+    if len(slots) == 1:
+        raise Conflict("It is the only passphrase of the key set.", "Add and try another one first.")
+    return await _pin(context, session, rows, opening, lambda old: [slot for slot in old if slot.id != gone.id])
+
+
+async def _pin(
+    context: Context,
+    session: AsyncSession,
+    rows: list[StoreRow],
+    opening: OpeningKey,
+    change: Callable[[list[Slot]], list[Slot]],
+) -> list[StoreRow]:
+    """Pin a header with other slots for every store of the set."""
+    for row in rows:
+        header = header_of(row)
+        await pin(context, session, row, opening, header.model_copy(update={"slots": change(header.slots)}))
+    return rows
+
+
+async def pin(context: Context, session: AsyncSession, row: StoreRow, opening: OpeningKey, wanted: Header) -> None:
+    """Sign a changed header and pin it; :func:`write_pinned` puts it into the store once that is committed."""
+    renewed = wanted.model_copy(update={"revision": wanted.revision + 1, "written": stamp(context.now())})
+    data = headers.encode(renewed.signed(await context.write_secret(session, row), opening))
+    row.header, row.header_digest = data.decode(), headers.digest(data)
+
+
+async def write_pinned(context: Context, rows: list[StoreRow]) -> list[str]:
+    """Put the pinned headers into their stores; returns what could not be reached, in words."""
+    away = []
+    for row in rows:
+        try:
+            async with context.session() as session:
+                vault = await context.vault(session, row)
+            await vaults.forget_old_headers(vault)
+        except FennoxError as error:
+            away.append(f"{row.name} gets the new header when it can be reached: {error.what}")
+    return away
+
+
+async def change_custody(
+    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, custody: Custody
+) -> None:
+    """``apart`` forgets the opening key, and the names that lie in clear in the catalogue; ``kept`` keeps it."""
+    if keys.custody == custody:
+        raise Conflict(f"The key set {keys.name} is {custody} already.", "Nothing is to be changed.")
+    keys.custody = custody
+    if custody == "kept":
+        place = f"key_sets|{keys.id}|{keys.generation}|opening key"
+        keys.sealed_opening_key = context.keyfile.seal(opening.raw, place)
+        return
+    keys.sealed_opening_key = None
+    rows = await stores_of(session, keys)
+    secret = await context.write_secret(session, rows[0])
+    here = select(Copy.backup_id).where(Copy.store_id.in_([row.id for row in rows]))
+    for backup in (await session.execute(select(Backup).where(Backup.id.in_(here)))).scalars():
+        backup.census = {
+            name: [secret.keyed_digest(str(value).encode()).hex() for value in values]
+            for name, values in backup.census.items()
+        }

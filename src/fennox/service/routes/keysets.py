@@ -1,0 +1,134 @@
+"""Key sets: passphrases, custody, and who sweeps."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request
+from pydantic import SecretStr
+from sqlalchemy import func, select
+
+from fennox.catalogue.models import KeySet, StoreRow
+from fennox.core.errors import BadInput
+from fennox.service import adopting, audit, keysets, tending
+from fennox.service.context import Context, named
+from fennox.service.keysets import header_of, key_set_named
+from fennox.service.routes.runs import run_shown
+from fennox.service.routes.session import Here, Who
+from fennox.wire.base import Page
+from fennox.wire.runs import RunShown
+from fennox.wire.stores import (
+    AdoptStore,
+    CustodyWanted,
+    KeySetShown,
+    NewPassphrase,
+    TryPassphrase,
+    Unlock,
+    Withdraw,
+)
+
+router = APIRouter(tags=["key sets"])
+
+
+def _plain(secret: SecretStr | None) -> str | None:
+    return secret.get_secret_value() if secret is not None else None
+
+
+async def _written(context: Context, name: str, rows: list[StoreRow]) -> KeySetShown:
+    """After the pins are committed: put the headers into the stores, and show what came of it."""
+    away = await keysets.write_pinned(context, rows)
+    async with context.session() as session:
+        found = await keysets.shown(session, await key_set_named(session, name))
+    return found.model_copy(update={"away": away})
+
+
+@router.get("/key-sets")
+async def list_key_sets(context: Here) -> Page[KeySetShown]:
+    """Key sets with their passphrases: labels and ages, never the passphrases themselves."""
+    async with context.session() as session:
+        newest = select(KeySet.id, func.max(KeySet.generation)).group_by(KeySet.id)
+        found = [await session.get_one(KeySet, (row[0], row[1])) for row in (await session.execute(newest)).all()]
+        return Page(items=[await keysets.shown(session, row) for row in sorted(found, key=lambda row: row.name)])
+
+
+@router.post("/key-sets/{name}/passphrases", status_code=201)
+async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
+    """Add a passphrase to a key set, in every store of it."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+        rows = await keysets.add_passphrase(
+            context, session, keys, opening, label=wanted.label, new=wanted.new.get_secret_value()
+        )
+        await audit.note(session, request, "added a passphrase", "key set", name, label=wanted.label)
+    return await _written(context, name, rows)
+
+
+@router.post("/key-sets/{name}/try")
+async def try_passphrase(name: str, wanted: TryPassphrase, context: Here, who: Who) -> KeySetShown:
+    """Try a passphrase: the answer tells by its newest trial which one it was."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+        await session.flush()
+        return await keysets.shown(session, keys)
+
+
+@router.post("/key-sets/{name}/withdraw")
+async def withdraw_passphrase(name: str, wanted: Withdraw, request: Request, context: Here, who: Who) -> KeySetShown:
+    """Withdraw a passphrase. Who copied an old header and knows it can still open old backups: that needs new keys."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+        rows = await keysets.withdraw_passphrase(context, session, keys, opening, wanted.which)
+        await audit.note(session, request, "withdrew a passphrase", "key set", name, which=wanted.which)
+    return await _written(context, name, rows)
+
+
+@router.post("/key-sets/{name}/custody")
+async def change_custody(name: str, wanted: CustodyWanted, request: Request, context: Here, who: Who) -> KeySetShown:
+    """Change who can open: the service too (kept), or only a passphrase (apart). Both need the passphrase."""
+    if wanted.passphrase is None:
+        raise BadInput(
+            "A change of custody needs the passphrase.", "So it is certain that somebody knows it.", field="passphrase"
+        )
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+        await keysets.change_custody(context, session, keys, opening, wanted.custody)
+        await audit.note(session, request, "changed custody", "key set", name, custody=wanted.custody)
+        await session.flush()
+        return await keysets.shown(session, keys)
+
+
+@router.post("/stores/{name}/hand-over")
+async def hand_over(name: str, wanted: Unlock, request: Request, context: Here, who: Who) -> KeySetShown:
+    """Make this service the one that sweeps the store."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        keys = await session.get_one(KeySet, (row.key_set, row.generation))
+        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+        header = header_of(row).model_copy(update={"sweeper": context.service_id})
+        await keysets.pin(context, session, row, opening, header)
+        await audit.note(session, request, "took over the sweep", "store", row.name)
+    return await _written(context, keys.name, [row])
+
+
+@router.post("/stores/adopt", status_code=202)
+async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: Who) -> RunShown:
+    """Open a store that exists and bring what it holds into the catalogue."""
+    async with context.session() as session:
+        row = await adopting.adopt_store(context, session, wanted)
+        await session.flush()
+        await audit.note(session, request, "adopted", "store", row.name, address=row.address)
+        run = await tending.enqueue_for_store(context, session, "adopt", row, who.name)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.post("/stores/{name}/adopt", status_code=202)
+async def adopt_backups(name: str, context: Here, who: Who) -> RunShown:
+    """Bring backups that a known store holds and the catalogue does not know into the catalogue."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        run = await tending.enqueue_for_store(context, session, "adopt", row, who.name)
+        await session.refresh(run)
+        return await run_shown(context, session, run)

@@ -1,0 +1,168 @@
+"""Passphrases, custody, handing over, and adoption by a service that knows nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from fennox.client.api import ProblemError
+from fennox.wire.stores import AdoptStore, CustodyWanted, NewPassphrase, NewStore, Unlock, Withdraw
+from fennox.wire.systems import NewTake
+from saltmere.linux import LinuxServer
+from tests.database import second_database
+from tests.places import free_port, loopback
+from tests.service.conftest import enrol
+from tests.service.running import PASSPHRASE, Service
+
+__all__ = ["second_database"]
+
+Pair = tuple[str, str]
+SECOND = "nine lanterns on the breakwater wall"
+
+
+def headers(folder: Path) -> set[str]:
+    return {path.name for path in (folder / "header").iterdir()}
+
+
+def test_a_second_passphrase_is_added_tried_and_withdrawn_in_every_store(service: Service) -> None:
+    for name in ("attic", "pier"):
+        (service.folder / name).mkdir()
+        with service.client() as client:
+            client.add_store(NewStore(name=name, address=str(service.folder / name), passphrase=PASSPHRASE))
+    first = headers(service.folder / "pier")
+    weak = service.fennox("passphrase", "add", "safe", "--new-file", service.file("weak", "boat\n"))
+    assert (weak.returncode, "too weak" in weak.stderr) == (2, True)
+    same = service.fennox("passphrase", "add", "safe", "--new-file", service.file("same", PASSPHRASE + "\n"))
+    assert "opens the key set already" in same.stderr
+    added = service.fennox("passphrase", "add", "safe", "--new-file", service.file("new", SECOND + "\n"))
+    assert added.returncode == 0, added.stderr
+    assert len(headers(service.folder / "pier") - first) == 1
+    for store in ("attic", "pier"):
+        rescued = service.fennox("rescue", "list", str(service.folder / store), "--passphrase-file", "new")
+        assert rescued.returncode == 0, rescued.stderr
+    tried = service.fennox("passphrase", "try", "--passphrase-file", "new")
+    assert "It is the passphrase safe, and opens attic, pier." in tried.stderr
+    wrong = service.fennox("passphrase", "try", "--passphrase-file", service.file("other", "no such words here\n"))
+    assert wrong.returncode != 0
+    assert service.fennox("passphrase", "withdraw", "first").returncode == 5
+    assert service.fennox("passphrase", "withdraw", "first", "--yes").returncode == 0
+    old = service.fennox("passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n"))
+    assert "opens none" in old.stderr
+    last = service.fennox("passphrase", "withdraw", "safe", "--yes")
+    assert "only passphrase" in last.stderr
+    listed = service.fennox("passphrase", "list")
+    assert "safe" in listed.stdout
+    assert "first" not in listed.stdout
+    assert SECOND not in service.log
+
+
+def test_a_store_that_was_away_gets_the_new_header_when_it_is_back(service: Service) -> None:
+    folder, away = service.folder / "attic", service.folder / "away"
+    folder.mkdir()
+    with service.client() as client:
+        client.add_store(NewStore(name="attic", address=str(folder), passphrase=PASSPHRASE))
+        folder.rename(away)
+        told = client.add_passphrase("main", NewPassphrase(label="safe", new=SECOND))
+        assert "when it can be reached" in told.away[0]
+        before = headers(away)
+        away.rename(folder)
+        assert client.test_store("attic").passed
+        assert len(headers(folder) - before) == 1
+
+
+def test_custody_changes_in_both_directions_and_only_with_the_passphrase(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        with pytest.raises(ProblemError, match="needs the passphrase"):
+            client.change_custody("main", CustodyWanted(custody="apart"))
+        with pytest.raises(ProblemError, match="opens none"):
+            client.change_custody("main", CustodyWanted(custody="apart", passphrase=SECOND))
+        apart = client.change_custody("main", CustodyWanted(custody="apart", passphrase=PASSPHRASE))
+        assert apart.custody == "apart"
+        with pytest.raises(ProblemError) as locked:
+            client.documents(backup)
+        assert locked.value.slug == "passphrase-needed"
+        with pytest.raises(ProblemError):
+            client.add_passphrase("main", NewPassphrase(label="safe", new=SECOND))
+        assert client.change_custody("main", CustodyWanted(custody="kept", passphrase=PASSPHRASE)).custody == "kept"
+        assert client.documents(backup)
+
+
+@pytest.fixture
+def stranger(tmp_path: Path, second_database: str) -> Iterator[Service]:
+    """A second service that knows nothing of the first."""
+    host = loopback()
+    (tmp_path / "stranger").mkdir()
+    made = Service(tmp_path / "stranger", second_database, host, free_port(host))
+    try:
+        made.start()
+        made.set_up()
+        yield made
+    finally:
+        made.stop()
+
+
+def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
+    service: Service, stranger: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        first = service.ended(client.take(NewTake(system="web-9", name="first", note="before it all")).id)
+        server.configure("rates", files=3)
+        service.ended(client.take(NewTake(system="web-9")).id)
+        client.hold(str(first.result["backup"]), "the audit")
+        ours = client.system("web-9")
+        known = {backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()}
+    service.stop()
+    folder = service.folder / "attic"
+    wrong = stranger.fennox("store", "adopt", str(folder), "--name", "attic", "--passphrase-file",
+                            stranger.file("wrong", SECOND + "\n"))  # fmt: skip
+    assert wrong.returncode != 0
+    adopted = stranger.fennox("store", "adopt", str(folder), "--name", "attic", "--passphrase-file",
+                              stranger.file("pass", PASSPHRASE + "\n"))  # fmt: skip
+    assert adopted.returncode == 0, adopted.stderr
+    assert "2 backups of 1 systems" in adopted.stderr
+    with stranger.client() as client:
+        theirs = client.system("web-9")
+        assert (theirs.id, theirs.machine, theirs.address) == (ours.id, ours.machine, ours.address)
+        assert {backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()} == known
+        refused = stranger.ended(client.sweep("attic", preview=False).id)
+        assert "Another service sweeps" in refused.reason
+        client.hand_over("attic", Unlock())
+        assert stranger.ended(client.sweep("attic", preview=False).id).state == "done"
+        assert stranger.ended(client.scrub("attic").id).result["damaged"] == 0
+
+
+def test_a_forgotten_store_is_adopted_again_and_so_are_backups_the_catalogue_lacks(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    folder = service.folder / "attic"
+    with service.client() as client:
+        backup = service.ended(client.take(NewTake(system="web-9")).id).result["backup"]
+        client.remove_store("attic")
+        assert client.backups() == []
+        with pytest.raises(ProblemError, match="opens none"):
+            client.adopt_store(AdoptStore(name="attic", address=str(folder), passphrase=SECOND))
+        adopt = AdoptStore(name="attic", address=str(folder), passphrase=PASSPHRASE)
+        assert service.ended(client.adopt_store(adopt).id).result["backups"] == 1
+        assert [held.id for held in client.backups()] == [backup]
+        assert client.system("web-9").login == "quay-root"
+        again = service.ended(client.adopt_backups("attic").id)
+        assert (again.state, again.result["backups"]) == ("done", 0)
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
+
+
+def test_withdrawing_what_is_not_there_changes_nothing(service: Service) -> None:
+    (service.folder / "attic").mkdir()
+    with service.client() as client:
+        client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        held = headers(service.folder / "attic")
+        with pytest.raises(ProblemError, match="no passphrase nobody"):
+            client.withdraw_passphrase("main", Withdraw(which="nobody"))
+        assert headers(service.folder / "attic") == held
