@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: "/restores/:sheet", component: () => import("./pages/SheetPage.vue"), meta: { title: "Run sheet" } },
     { path: "/routines", component: () => import("./pages/RoutinesPage.vue"), meta: { title: "Routines" } },
     { path: "/stores", component: () => import("./pages/StoresPage.vue"), meta: { title: "Stores" } },
+    { path: "/stores/:name", component: () => import("./pages/StorePage.vue"), meta: { title: "Store" } },
     { path: "/sign-in", component: () => import("./pages/SignInPage.vue"), meta: { title: "Sign in", open: true } },
     { path: "/setup", component: () => import("./pages/SetupPage.vue"), meta: { title: "First start", open: true } },
     { path: "/:rest(.*)*", component: () => import("./pages/LostPage.vue"), meta: { title: "Nothing here" } },

@@ -2,9 +2,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
-import { client, get, ProblemError } from "../api";
+import { client, get } from "../api";
+import AcceptKey from "./AcceptKey.vue";
 import AskDialog from "./AskDialog.vue";
-import ProblemNote from "./ProblemNote.vue";
 
 defineProps<{ open: boolean }>();
 const emit = defineEmits<{ close: [] }>();
@@ -62,12 +62,8 @@ const enrol = useMutation({
     await router.push(`/systems/${system.name}`);
   },
 });
-const offered = computed(() => {
-  const error = enrol.error.value;
-  return error instanceof ProblemError && error.slug === "key-unknown" ? (error.problem.fingerprint ?? null) : null;
-});
-function accept(): void {
-  accepted.value = offered.value;
+function accept(fingerprint: string): void {
+  accepted.value = fingerprint;
   enrol.mutate();
 }
 </script>
@@ -140,12 +136,7 @@ function accept(): void {
         <label class="label" :for="`setting-${setting}`">{{ title }}</label>
         <input :id="`setting-${setting}`" v-model="settings[setting]" class="field font-mono" placeholder="as usual" />
       </template>
-      <div v-if="offered" class="mt-4 border-l-4 border-ember bg-ember-soft px-3 py-2">
-        <p>The machine shows this fingerprint. Compare it with the machine's own before you accept it.</p>
-        <p class="my-1"><code>{{ offered }}</code></p>
-        <button type="button" class="button button-ember" @click="accept">It is the right one: accept</button>
-      </div>
-      <ProblemNote v-else :error="enrol.error.value" />
+      <AcceptKey :error="enrol.error.value" whose="The machine" @accept="accept" />
       <div class="mt-4 flex gap-3">
         <button class="button" :disabled="enrol.isPending.value">Reach it and enrol</button>
         <button type="button" class="cursor-pointer text-muted" @click="$emit('close')">Cancel</button>

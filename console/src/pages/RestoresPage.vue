@@ -2,7 +2,8 @@
 import { useMutation, useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { client, get, ProblemError } from "../api";
+import { client, get } from "../api";
+import AcceptKey from "../components/AcceptKey.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import RunProgress from "../components/RunProgress.vue";
 import StateWord from "../components/StateWord.vue";
@@ -71,12 +72,8 @@ watch(run, async (seen) => {
 const ready = computed(
   () => (backups.data.value?.items ?? []).some((item) => item.id === backup.value) && parts.value.length > 0,
 );
-const offered = computed(() => {
-  const error = draft.error.value;
-  return error instanceof ProblemError && error.slug === "key-unknown" ? (error.problem.fingerprint ?? null) : null;
-});
-function accept(): void {
-  accepted.value = offered.value;
+function accept(fingerprint: string): void {
+  accepted.value = fingerprint;
   draft.mutate();
 }
 </script>
@@ -136,12 +133,7 @@ function accept(): void {
           </option>
         </select>
       </template>
-      <div v-if="offered" class="mt-4 border-l-4 border-ember bg-ember-soft px-3 py-2">
-        <p>The target shows this fingerprint. Compare it with the machine's own before you accept it.</p>
-        <p class="my-1"><code>{{ offered }}</code></p>
-        <button type="button" class="button button-ember" @click="accept">It is the right one: accept</button>
-      </div>
-      <ProblemNote v-else :error="draft.error.value" />
+      <AcceptKey :error="draft.error.value" whose="The target" @accept="accept" />
       <p class="mt-4">
         <button class="button" :disabled="!ready || draft.isPending.value">
           Draft the run sheet

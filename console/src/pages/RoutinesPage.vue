@@ -18,6 +18,7 @@ const wanted = ref({
   when: "every day at 02:40",
   zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
   store: "",
+  copy_to: [] as string[],
   ladder: "everything for 14 days, daily for 60 days, always 3",
 });
 const routines = useQuery({
@@ -80,7 +81,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       </span>
     </div>
     <p class="mt-1">
-      {{ routine.when }} ({{ routine.zone }}) to {{ routine.store }}. Next run {{ when(routine.next_run) }}, last due
+      {{ routine.when }} ({{ routine.zone }}) to {{ routine.store }}<template v-if="routine.copy_to.length">, copied to {{ routine.copy_to.join(", ") }}</template>. Next run {{ when(routine.next_run) }}, last due
       {{ when(routine.last_due) }}.
     </p>
     <p>Keeps {{ routine.ladder }}.</p>
@@ -138,6 +139,12 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       <select id="routine-store" v-model="wanted.store" class="field">
         <option v-for="store in stores.data.value?.items" :key="store.id" :value="store.name">{{ store.name }}</option>
       </select>
+      <fieldset v-if="(stores.data.value?.items.length ?? 0) > 1" class="mt-3">
+        <legend class="text-sm text-muted">Also send a copy of every backup to</legend>
+        <label v-for="store in stores.data.value?.items.filter((item) => item.name !== body.store)" :key="store.id" class="mr-4">
+          <input v-model="wanted.copy_to" type="checkbox" :value="store.name" class="mr-1 accent-slate" />{{ store.name }}
+        </label>
+      </fieldset>
       <label class="label" for="routine-ladder">How long backups stay</label>
       <input id="routine-ladder" v-model="wanted.ladder" class="field" required />
       <p v-if="trial.data.value" class="mt-3" aria-live="polite">
