@@ -56,7 +56,8 @@ def main() -> None:
                         signed["token"], arguments.to / f"{name}.png")  # fmt: skip
         pages = {
             "estate": "/", "system": "/systems/northness-watch", "run": f"/runs/{run}", "restore-desk": "/restores",
-            "run-sheet": f"/restores/{sheet}", "routines": "/routines", "stores": "/stores", "log-book": "/runs",
+            "run-sheet": f"/restores/{sheet}", "routines": "/routines", "stores": "/stores",
+            "store": "/stores/harbour", "log-book": "/runs",
         }  # fmt: skip
         for looks in ("light", "dark"):
             context = browser.new_context(viewport=SIZE, base_url=ADDRESS, color_scheme=looks)

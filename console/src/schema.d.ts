@@ -376,6 +376,26 @@ export interface paths {
         patch: operations["change_login"];
         trace?: never;
     };
+    "/api/v1/recovery-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Recovery Sheet
+         * @description All that is needed on the bad day, but the passphrase.
+         */
+        post: operations["recovery_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restores": {
         parameters: {
             query?: never;
@@ -2184,6 +2204,24 @@ export interface components {
             /** Proved */
             proved: boolean;
         };
+        /** RecoverySheet */
+        RecoverySheet: {
+            /**
+             * Made
+             * Format: date-time
+             */
+            made: string;
+            /** Reader Sha256 */
+            reader_sha256: string;
+            /** Service */
+            service: string;
+            /** Stores */
+            stores: components["schemas"]["StoreOnSheet"][];
+            /** Systems */
+            systems: components["schemas"]["SystemOnSheet"][];
+            /** Version */
+            version: string;
+        };
         /** RestoreShown */
         RestoreShown: {
             /** Backup */
@@ -2630,6 +2668,43 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * StoreOnSheet
+         * @description A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they were found.
+         */
+        StoreOnSheet: {
+            /** Account */
+            account: string | null;
+            /** Address */
+            address: string;
+            /**
+             * Custody
+             * @enum {string}
+             */
+            custody: "kept" | "apart";
+            /** Generation */
+            generation: number;
+            /** Header */
+            header: string;
+            /** Header Digest */
+            header_digest: string;
+            /** Header Name */
+            header_name: string;
+            /** Id */
+            id: string;
+            /** Key */
+            key: string | null;
+            /** Key Set */
+            key_set: string;
+            /** Name */
+            name: string;
+            /** Passphrases */
+            passphrases: string[];
+            /** Reached At */
+            reached_at: string[];
+            /** Site */
+            site: string;
+        };
         /** StoreShown */
         StoreShown: {
             /** Address */
@@ -2706,6 +2781,25 @@ export interface components {
             } | null;
             /** Site */
             site?: string | null;
+        };
+        /** SystemOnSheet */
+        SystemOnSheet: {
+            /** Account */
+            account: string;
+            /** Address */
+            address: string;
+            /** Backup */
+            backup: string | null;
+            /** Held In */
+            held_in: string[];
+            /** Kind */
+            kind: string;
+            /** Machine */
+            machine: string;
+            /** Name */
+            name: string;
+            /** Newest */
+            newest: string | null;
         };
         /** SystemPreview */
         SystemPreview: {
@@ -3494,6 +3588,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LoginShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recovery_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoverySheet"];
                 };
             };
             /** @description A problem (RFC 9457) */

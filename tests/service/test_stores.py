@@ -131,6 +131,12 @@ def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place)
     browsed = service.fennox("store", "browse", "depot")
     assert "READ-ME-FIRST.txt" in browsed.stdout
     assert "This is a store of Fennox." in browsed.stderr + browsed.stdout
+    own = service.file("own", depot.credential.private_key or "")
+    rescue = ("rescue", "list", depot.url, "--account", depot.credential.account, "--key", own, "--passphrase-file")
+    unknown = service.fennox(*rescue, phrase)
+    assert (unknown.returncode, depot.key in unknown.stderr) == (5, True)
+    rescued = service.fennox(*rescue, phrase, "--accept-key", depot.key)
+    assert rescued.returncode == 0, rescued.stderr
     assert service.fennox("store", "remove", "depot").returncode == 5
     assert service.fennox("store", "remove", "depot", "--yes").returncode == 0
     wrong = service.fennox("store", "add", "x", "sftp://me:pw@h/x", "--passphrase-file", phrase)

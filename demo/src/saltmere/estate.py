@@ -1,4 +1,4 @@
-"""The machines of Saltmere Ferries: six that are looked after, one that waits to be enrolled, two fresh spares."""
+"""The machines of Saltmere Ferries: six are looked after, one waits, two are fresh spares, one keeps backups."""
 
 from __future__ import annotations
 
@@ -25,6 +25,8 @@ SKERRIES = {
     "holm-store": ("127.20.3.20", "holm-island", "holm"),
 }
 WAITING = ("web-9", "127.20.9.1", "booking")
+DEPOT = ("gannet-depot", "127.20.2.9")  # a machine that only keeps backups, reached by SFTP
+DEPOT_FOLDER = "/srv/fennox"
 FRESH_LINUX = ("fresh-linux", "127.20.9.2")
 FRESH_SKERRY = ("fresh-skerry", "127.20.9.3")
 ADMINISTRATOR = "keeper"
@@ -44,7 +46,7 @@ class Estate:
         self.root_key, self._root_public = save_key(self.folder, "quay-root")
         self.fresh_key, self._fresh_public = save_key(self.folder, "fresh-root")
         self.skerry_password = self._secret("skerry-password")
-        for name, address in [(n, a) for n, (a, _, _) in LINUX.items()] + [WAITING[:2], FRESH_LINUX]:
+        for name, address in [(n, a) for n, (a, _, _) in LINUX.items()] + [WAITING[:2], FRESH_LINUX, DEPOT]:
             self.linux[name] = LinuxServer(self.folder / name, address, SSH_PORT)
         for name, address in [(n, a) for n, (a, _, _) in SKERRIES.items()] + [FRESH_SKERRY]:
             self.skerries[name] = Skerry(self.folder / name, address, HTTPS_PORT, clock=self.clock)
@@ -83,6 +85,9 @@ class Estate:
             server.install("debian", self._fresh_public)
             return
         server.install(name, self._root_public)
+        if name == DEPOT[0]:
+            (server.folder / DEPOT_FOLDER.lstrip("/")).mkdir(parents=True)
+            return
         role = WAITING[2] if name == WAITING[0] else LINUX[name][2]
         server.configure(role, files=200 if name == WAITING[0] else 24)
 

@@ -1,4 +1,4 @@
-"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and four events."""
+"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and five events."""
 
 from __future__ import annotations
 
@@ -11,14 +11,14 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from saltmere.clock import ClockServer
-from saltmere.estate import ADMINISTRATOR, HTTPS_PORT, LINUX, SKERRIES, SSH_PORT, Estate
+from saltmere.estate import ADMINISTRATOR, DEPOT, DEPOT_FOLDER, HTTPS_PORT, LINUX, SKERRIES, SSH_PORT, Estate
 from saltmere.linux import SSH_RESTART
 from saltmere.service import Interface
 
 DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
 NIGHTLY, SKERRY_HOURS = (2, 40), (3, 20)
-CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY = 18, 33, 44, 25
+CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY = 18, 33, 44, 25, 47
 
 
 @dataclass
@@ -47,6 +47,10 @@ class Story:
         keys = {"ferry-root": self.estate.root_key, "installer": self.estate.fresh_key}
         for name, path in keys.items():
             call("POST", "/logins", {"name": name, "account": "root", "private_key": path.read_text()})
+        call("POST", "/stores", {
+            "name": "depot", "address": f"sftp://{DEPOT[1]}:{SSH_PORT}{DEPOT_FOLDER}", "login": "ferry-root",
+            "key": self.estate.linux[DEPOT[0]].host_key, "site": "gannet-point", "passphrase": self.passphrase,
+        })  # fmt: skip
         call("POST", "/logins",
              {"name": "skerry-keeper", "account": ADMINISTRATOR, "password": self.estate.skerry_password})  # fmt: skip
         call("POST", "/logins", {"name": "skerry-default", "account": "admin", "password": "admin"})
@@ -70,6 +74,7 @@ class Story:
             call("POST", "/routines", {
                 "name": name, "systems": systems, "when": f"every day at {hours[0]:02}:{hours[1]:02}",
                 "zone": str(ZONE), "store": store, "ladder": ladder,
+                "copy_to": ["depot"] if name == "every-night" else [],
             })  # fmt: skip
 
     def tell(self, on_day: Callable[[int], None]) -> None:
@@ -129,11 +134,20 @@ class Story:
             self._devices("".join(f"buoy-{number:02}\n" for number in range(40)), now)
         if day == FAILED_DISK_DAY:
             self._replace_disk("gannet-tickets")
+        if day == ROTTEN_DAY:
+            self._rot("harbour")
         if day in (10, 50):
             self._by_hand("quay-mail", "strongbox", f"quarter-{day}", "kept apart from the service")
 
     def _devices(self, text: str, now: float) -> None:
         self.estate.linux["northness-watch"].write("/etc/saltmere/monitoring/devices.list", text, modified=now)
+
+    def _rot(self, store: str) -> None:
+        """One bit of one file turns over on the disk, as disks do; the next scrub finds it."""
+        pack = max(self.stores[store].rglob("*.fxp"), key=lambda path: path.stat().st_size)
+        data = bytearray(pack.read_bytes())
+        data[len(data) // 2] ^= 1
+        pack.write_bytes(data)
 
     def _by_hand(self, system: str, store: str, name: str, note: str) -> None:
         run = self.service.call("POST", "/backups", {"system": system, "store": store, "name": name, "note": note})

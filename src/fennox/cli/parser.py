@@ -80,6 +80,10 @@ def _service(nouns: Sub) -> None:
 
 def _estate(nouns: Sub) -> None:
     _verb(nouns, "status", "estate:status", "what is wrong, and how much is protected")
+    sheet = _verb(nouns, "recovery-sheet", "recovery:sheet", "all that is needed on the bad day, but the passphrase")
+    sheet.add_argument("--html", action="store_true", help="as a page to print")
+    sheet.add_argument("--to", metavar="FILE", help="write it there")
+    sheet.add_argument("--kit", metavar="FOLDER", help="write reader, headers, sheet and packages to an empty folder")
     kind = _noun(nouns, "kind", "kinds of systems that are known")
     _verb(kind, "list", "estate:kinds", "list the kinds")
     show = _verb(kind, "show", "estate:kind", "what a kind takes, counts and puts back")
@@ -312,7 +316,13 @@ def _rescue(nouns: Sub) -> None:
         ("steps", "print how a backup is put back by hand"),
     ):
         verb = _verb(rescue, name, "offline:rescue", text, shows=False)
-        verb.add_argument("store", help="the folder of the store")
+        verb.add_argument("store", help="the folder of the store, or its address; a far one is fetched whole first")
+        verb.add_argument("--account", help="on a far side: who logs in there")
+        secret = verb.add_mutually_exclusive_group()
+        secret.add_argument("--key", metavar="FILE", help="a private key in OpenSSH form")
+        secret.add_argument("--password-file", metavar="FILE", help="its first line; asked for otherwise")
+        verb.add_argument("--accept-key", metavar="KEY", help="the far side's, as on the recovery sheet")
+        verb.add_argument("--work", metavar="FOLDER", help="where a far store is put meanwhile")
         if name in ("extract", "steps"):
             verb.add_argument("backup")
         if name == "extract":

@@ -12,6 +12,7 @@ from pydantic import BaseModel, SecretStr
 
 from fennox.wire.access import AuditEntry, FirstUser, NewUser, SignedIn, SignIn, UserShown
 from fennox.wire.base import Page, Problem
+from fennox.wire.recovery import RecoverySheet
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, Status
@@ -198,6 +199,9 @@ class Client:
 
     def browse(self, name: str, path: str | None) -> FolderShown:
         return self._one(FolderShown, "GET", f"/stores/{name}/folder", folder=path)
+
+    def recovery_sheet(self) -> RecoverySheet:
+        return self._one(RecoverySheet, "POST", "/recovery-sheet")
 
     def key_sets(self) -> list[KeySetShown]:
         return self._all(KeySetShown, "/key-sets")

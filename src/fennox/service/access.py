@@ -58,6 +58,7 @@ TABLE: dict[str, Needed] = {
     "copy_backup": "operator",
     "verify_backup": "operator",
     "scrub_store": "operator",
+    "recovery_sheet": "administrator",
     "list_key_sets": "reader",
     "add_passphrase": "administrator",
     "try_passphrase": "operator",

@@ -10,7 +10,19 @@ from fastapi import APIRouter, Depends, FastAPI, Request, Response
 from fennox import __version__
 from fennox.service import access, pages, problems
 from fennox.service.context import Context
-from fennox.service.routes import backups, estate, keysets, restores, routines, runs, session, stores, systems, users
+from fennox.service.routes import (
+    backups,
+    estate,
+    keysets,
+    recovery,
+    restores,
+    routines,
+    runs,
+    session,
+    stores,
+    systems,
+    users,
+)
 from fennox.service.routes.runs import RunHub
 from fennox.wire.base import Problem
 
@@ -43,7 +55,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     problems.install(app)
     guarded = [Depends(access.authorise)]
     api = APIRouter(prefix="/api/v1", dependencies=guarded)
-    for module in (session, estate, systems, keysets, stores, backups, routines, restores, runs, users):
+    for module in (session, estate, systems, keysets, stores, recovery, backups, routines, restores, runs, users):
         api.include_router(module.router)
     app.include_router(api)
     app.include_router(estate.health, dependencies=guarded)

@@ -1,0 +1,92 @@
+"""What a recovery sheet tells. No secret is on it: a thief of the sheet has addresses, and still needs a passphrase."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from hashlib import sha256
+from urllib.parse import urlsplit
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox import __version__
+from fennox.catalogue.models import Copy, KeySet, Login, StoreRow, System
+from fennox.core.format import header as headers
+from fennox.engine.vault import rescue_source
+from fennox.service import taking
+from fennox.service.context import Context
+from fennox.stores import addresses
+from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
+
+_PATIENCE = 3.0  # seconds for a name to be looked up
+
+
+async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
+    logins = {row.id: row for row in (await session.execute(select(Login))).scalars()}
+    rows = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
+    names = {row.id: row.name for row in rows}
+    newest = await taking.newest_good(session)
+    held: dict[str, list[str]] = {}
+    wanted = [backup.id for backup in newest.values()]
+    for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted), Copy.damaged == ""))).scalars():
+        held.setdefault(copy.backup_id, []).append(names[copy.store_id])
+    systems = []
+    for row in (await session.execute(select(System).order_by(System.name))).scalars():
+        backup = newest.get(row.id)
+        systems.append(
+            SystemOnSheet(
+                name=row.name,
+                kind=row.kind,
+                address=row.address,
+                account=logins[row.login_id].account,
+                machine=str(row.machine["id"]) if row.machine else "",
+                newest=backup.time if backup else None,
+                backup=backup.id if backup else None,
+                held_in=sorted(held.get(backup.id, [])) if backup else [],
+            )
+        )
+    return RecoverySheet(
+        made=context.now(),
+        version=__version__,
+        service=context.service_id,
+        reader_sha256=sha256(rescue_source()).hexdigest(),
+        stores=[await _store(session, row, logins) for row in rows],
+        systems=systems,
+    )
+
+
+async def _store(session: AsyncSession, row: StoreRow, logins: dict[str, Login]) -> StoreOnSheet:
+    keys = await session.get_one(KeySet, (row.key_set, row.generation))
+    header = headers.decode(row.header.encode())
+    return StoreOnSheet(
+        name=row.name,
+        id=row.id,
+        address=row.address,
+        reached_at=await _numbers(row.address),
+        account=logins[row.login_id].account if row.login_id else None,
+        key=row.key,
+        site=row.site,
+        key_set=keys.name,
+        custody=keys.custody,
+        generation=row.generation,
+        passphrases=[f"{slot.label}, since {slot.since}" for slot in header.slots],
+        header_name=headers.name(header),
+        header_digest=row.header_digest,
+        header=row.header,
+    )
+
+
+async def _numbers(text: str) -> list[str]:
+    """The addresses behind a name, since on the bad day nobody may resolve it."""
+    address = addresses.parse(text)
+    host = urlsplit(address.options["endpoint"]).hostname if "endpoint" in address.options else address.host
+    if address.scheme == "file" or not host:
+        return []
+    try:
+        async with asyncio.timeout(_PATIENCE):
+            found = await asyncio.get_running_loop().getaddrinfo(host, None, type=socket.SOCK_STREAM)
+    except (OSError, TimeoutError):
+        return []
+    numbers = sorted({str(item[4][0]) for item in found})
+    return [] if numbers == [host] else numbers
