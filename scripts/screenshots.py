@@ -25,6 +25,7 @@ FLAGS = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-background-ne
 COMMANDS = {
     "cli-status": ["status"],
     "cli-backup-list": ["backup", "list", "--system", "gannet-tickets", "--limit", "18"],
+    "cli-store-list": ["store", "list"],
     "cli-restore-show": ["restore", "show", "{sheet}"],
     "cli-routine-preview": ["routine", "preview", "skerries"],
 }

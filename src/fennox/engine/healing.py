@@ -18,8 +18,7 @@ from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
 from fennox.engine.copying import Holding, copy, read_pack, shares_keys
 from fennox.engine.journal import Journal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Report
+from fennox.engine.scrubbing import Report, lost_chunks
 from fennox.engine.vault import README_NAME, RESCUE_NAME, readme, rescue_source
 from fennox.engine.writing import BackupWriter
 
@@ -39,18 +38,17 @@ async def heal(
     healed = Healed()
     await journal.step("Heal what was found")
     await _heal_fixed(damaged, report, healed)
-    for backup, chunks in report.lost.items():
+    stores = list(others.values())
+    await _fetch(damaged, set[bytes]().union(*report.lost.values()), stores, journal)
+    # with its id list back, a backup may tell of more that it lacks
+    missing = {backup: await lost_chunks(damaged, report.records[backup]) for backup in report.lost}
+    await _fetch(damaged, set[bytes]().union(*missing.values()), stores, journal)
+    for backup in report.lost:
         await journal.check()
-        sources = [others[name] for name in copies.get(backup, []) if name in others]
-        missing = await _fetch(damaged, chunks, list(others.values()), journal)
-        if not missing:
-            record = report.records[backup]
-            reader = BackupReader(damaged.vault, damaged.index, record)
-            missing = {c for c in await reader.needed() if damaged.index.sound_place(c) is None}
-            missing = await _fetch(damaged, missing, list(others.values()), journal) if missing else missing
-        if missing:
-            where = "no other store holds it" if not sources else "no other copy is whole"
-            healed.left[backup] = f"{len(missing)} of its chunks are lost, and {where}."
+        left = await lost_chunks(damaged, report.records[backup]) if missing[backup] else set()
+        if left:
+            where = "no other copy is whole" if copies.get(backup) else "no other store holds it"
+            healed.left[backup] = f"{len(left)} of its chunks are lost, and {where}."
         else:
             healed.objects[f"backup {backup[:12]}"] = "its chunks were fetched from another copy"
     await _retire_damaged_packs(damaged, report, healed)
@@ -89,9 +87,11 @@ async def _heal_fixed(damaged: Holding, report: Report, healed: Healed) -> None:
             healed.objects[name] = "written anew"
 
 
-async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal) -> set[bytes]:
-    """Fetch lost chunks from stores of the same key set into new packs; returns those that nobody had."""
+async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal) -> None:
+    """Fetch lost chunks from stores of the same key set into new packs."""
     missing = set(chunks)
+    if not missing:
+        return
     writer = BackupWriter(damaged.vault, damaged.index, await damaged.vault.condemned())
     for other in others:
         if not missing or not shares_keys(other.vault, damaged.vault, damaged.vault.header.generation):
@@ -109,7 +109,6 @@ async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], jo
                     await writer.add_sealed(entry.id, sealed, entry.plain_length)
                     missing.discard(entry.id)
     await writer.flush()
-    return missing
 
 
 async def _heal_record(

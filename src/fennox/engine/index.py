@@ -30,16 +30,18 @@ class PackIndex:
         self.damaged: dict[ObjectName, str] = {}
 
     async def refresh(self, vault: Vault) -> None:
+        # A pack that another run of this process adds while this one lists is not in the list, and not gone.
+        known, known_damaged = set(self._tables), set(self.damaged)
         present: set[ObjectName] = set()
         async for found in vault.store.list("packs/"):
             if found.name.endswith(".fxp"):
                 present.add(found.name)
                 if found.name not in self._tables and found.name not in self.damaged:
                     await self._read(vault, found)
-        for gone in self._tables.keys() - present:
+        for gone in known - present:
             self._forget(gone)
-        for gone in self.damaged.keys() - present:
-            del self.damaged[gone]
+        for gone in known_damaged - present:
+            self.damaged.pop(gone, None)
 
     async def _read(self, vault: Vault, found: Found) -> None:
         try:
@@ -64,7 +66,8 @@ class PackIndex:
             self._places.setdefault(entry.id, []).append(Place(pack, entry))
 
     def _forget(self, pack: ObjectName) -> None:
-        for entry in self._tables.pop(pack).entries:
+        table = self._tables.pop(pack, None)
+        for entry in table.entries if table else ():
             left = [place for place in self._places[entry.id] if place.pack != pack]
             if left:
                 self._places[entry.id] = left

@@ -72,12 +72,14 @@ class Vault:
         records.check_name(record, name, plain_names=self.header.plain_names)
         return record
 
-    async def record_names(self) -> list[ObjectName]:
-        return [found.name async for found in self.store.list("systems/") if found.name.endswith(".fxr")]
+    async def record_names(self, folder: str = "") -> list[ObjectName]:
+        prefix = f"systems/{folder}/" if folder else "systems/"
+        return [found.name async for found in self.store.list(prefix) if found.name.endswith(".fxr")]
 
-    async def find_record(self, backup: str) -> records.Record:
-        """The record of a backup, by its id or the beginning of it."""
-        names = [name for name in await self.record_names() if name.rsplit(".", 2)[1] == backup[:8]]
+    async def find_record(self, backup: str, folder: str = "") -> records.Record:
+        """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if that is known."""
+        inside = folder if self.header.plain_names else ""
+        names = [name for name in await self.record_names(inside) if name.rsplit(".", 2)[1] == backup[:8]]
         for name in names:
             record = await self.read_record(name)
             if record.reference.backup.startswith(backup):

@@ -9,7 +9,18 @@ from datetime import timedelta
 from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Routine, Run, StoreDamage, StoreRow, StoreSpace
+from fennox.catalogue.models import (
+    ACTIVE,
+    Backup,
+    Copy,
+    KeySet,
+    Routine,
+    Run,
+    StoreDamage,
+    StoreRow,
+    StoreSpace,
+    System,
+)
 from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.engine.copying import Holding, copy, shares_keys
 from fennox.engine.healing import Healed, heal
@@ -22,6 +33,7 @@ from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
+from fennox.stores.whole import WholeObjects
 from fennox.wire.runs import RunKind
 
 SCRUB_EVERY = timedelta(days=7)
@@ -80,7 +92,8 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         source_row = sources[0]
         source = await _holding(context, session, source_row)
         target = await _holding(context, session, target_row)
-    record = await source.vault.find_record(backup.id)
+        folder = (await session.get_one(System, backup.system_id)).folder
+    record = await source.vault.find_record(backup.id, folder)
     if not shares_keys(source.vault, target.vault, record.reference.generation) and source.vault.opening is None:
         source.vault.opening = await wait_for_key(context, lease, source_row, journal)
     copied = await copy(source, target, record, journal)
@@ -230,6 +243,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         if run.backup_id:
             query = query.where(Copy.backup_id == run.backup_id)
         rows = list((await session.execute(query.order_by(Copy.verified.asc().nulls_first(), Copy.since))).scalars())
+        folders = dict((await session.execute(select(Backup.id, System.folder).join(System))).tuples().all())
         most = int(run.order.get("most") or len(rows))
         by_hand = run.order.get("by_hand", False)
     if vault.opening is None and by_hand:
@@ -237,12 +251,14 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     index = context.index(row.id)
     await journal.step("Open backups and read every document")
     await index.refresh(vault)
+    vault.store = WholeObjects(vault.store)
     bad: dict[str, str] = {}
     opened = 0
     for held in rows[:most]:
         await journal.check()
         try:
-            reader = BackupReader(vault, index, await vault.find_record(held.backup_id))
+            folder = folders.get(held.backup_id, "")
+            reader = BackupReader(vault, index, await vault.find_record(held.backup_id, folder))
             if vault.opening is None:
                 lost = [c for c in await reader.needed() if index.sound_place(c) is None]
                 documents = [f"{len(lost)} chunks"] if lost else []
