@@ -61,14 +61,14 @@ async def scrub(holding: Holding, expected: Collection[str], journal: Journal) -
     condemned = await vault.condemned()
     for found in sorted(listed, key=lambda item: item.name):
         await journal.check()
-        if packs.digest_in_name(found.name) in condemned:
-            continue  # nothing may rely on it, and the next sweep removes it
         try:
             size = await _check(holding, found, report, removed)
         except NotFound:
             continue  # removed since the listing; the backups tell whether it is missed
         except Damaged as error:
-            report.faults.append(Fault(found.name, error.what))
+            # a condemned pack is on its way out: it is no news, but nothing may be read from it
+            if packs.digest_in_name(found.name) not in condemned:
+                report.faults.append(Fault(found.name, error.what))
             if found.name.startswith("packs/"):
                 holding.index.mark_damaged(found.name, error.what)
             size = found.size

@@ -9,7 +9,7 @@ from datetime import datetime
 
 import pytest
 
-from fennox.core.errors import Conflict, Damaged, NoRoom, NotFound, Unreachable
+from fennox.core.errors import Conflict, Damaged, NoRoom, NotFound, StoreUnusable, Unreachable
 from fennox.core.names import ObjectName, object_name
 from fennox.stores.base import Abilities, Entry, Found, Space, Span, Store
 
@@ -169,3 +169,99 @@ class ForgetfulStore(Wrapped):
         if name.endswith(self._suffix) and not self._done:
             self._done = True
             raise Unreachable("No answer to the put.", "Try again.")
+
+
+class StoppingStore(Wrapped):
+    """The process dies at the n-th verb: before it is carried out, or after it and before anybody learns of it.
+
+    ``count`` tells how many verbs there were, so that a test can stop at each of them.
+    """
+
+    def __init__(self, inner: Store, at: int | None, *, after: bool = False) -> None:
+        super().__init__(inner)
+        self.count = 0
+        self._at = at
+        self._after = after
+
+    def _begin(self) -> int:
+        self.count += 1
+        self._end(self.count, after=False)
+        return self.count
+
+    def _end(self, number: int, *, after: bool = True) -> None:
+        if number == self._at and after == self._after:
+            raise Died(f"at verb {number}")
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        number = self._begin()
+        await super().put(name, data, retain_until=retain_until)
+        self._end(number)
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        number = self._begin()
+        data = await super().get(name, span)
+        self._end(number)
+        return data
+
+    async def list(self, prefix: str) -> AsyncIterator[Found]:
+        number = self._begin()
+        async for found in super().list(prefix):
+            yield found
+        self._end(number)
+
+    async def stat(self, name: ObjectName) -> Found | None:
+        number = self._begin()
+        found = await super().stat(name)
+        self._end(number)
+        return found
+
+    async def delete(self, name: ObjectName) -> None:
+        number = self._begin()
+        await super().delete(name)
+        self._end(number)
+
+
+class Died(BaseException):
+    """Nothing may catch this, as nothing catches the end of a process."""
+
+
+class LateListing(Wrapped):
+    """A listing that does not show yet what was put last, as some object stores have it: ``hidden`` objects."""
+
+    def __init__(self, inner: Store, hidden: int) -> None:
+        super().__init__(inner)
+        self._hidden = hidden
+        self._put: list[ObjectName] = []
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        await super().put(name, data, retain_until=retain_until)
+        self._put.append(name)
+
+    async def list(self, prefix: str) -> AsyncIterator[Found]:
+        late = set(self._put[-self._hidden :])
+        async for found in super().list(prefix):
+            if found.name not in late:
+                yield found
+
+
+class DeniedStore(Wrapped):
+    """Permission to write and delete was taken away."""
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        raise StoreUnusable("Not permitted to write.", "Give the right back.")
+
+    async def delete(self, name: ObjectName) -> None:
+        raise StoreUnusable("Not permitted to remove.", "Give the right back.")
+
+
+class SlowStore(Wrapped):
+    """Every verb lets others go first, so that two runs on one store interleave at each of them."""
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        await asyncio.sleep(0)
+        await super().put(name, data, retain_until=retain_until)
+        await asyncio.sleep(0)
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        await asyncio.sleep(0)
+        return await super().get(name, span)
