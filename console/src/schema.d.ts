@@ -2353,6 +2353,8 @@ export interface components {
              * @enum {string}
              */
             kind: "take" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt";
+            /** Outcome */
+            outcome: string;
             /** Problem */
             problem: string | null;
             /** Reason */

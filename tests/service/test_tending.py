@@ -161,3 +161,13 @@ async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_it
 async def kinds(context: Context) -> list[str]:
     async with context.session() as session:
         return sorted((await session.execute(select(Run.kind))).scalars())
+
+
+def test_when_the_first_store_is_away_the_copy_is_read(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    backup = two_stores(service, server, key_pair[0])
+    assert service.fennox("backup", "copy", backup, "--to", "pier").returncode == 0
+    (service.folder / "attic").rename(service.folder / "away")
+    exported = service.fennox("backup", "export", backup, "--to", str(service.folder / "out.tar.gz"))
+    assert exported.returncode == 0, exported.stderr
+    with service.client() as client:
+        assert client.documents(backup)

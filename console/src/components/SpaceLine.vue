@@ -27,7 +27,7 @@ const told = computed(() => {
 
 <template>
   <figure v-if="looks.length > 1">
-    <svg :viewBox="`-2 0 ${width + 4} ${height + 2}`" class="h-24 w-full max-w-2xl" role="img" :aria-label="told">
+    <svg preserveAspectRatio="xMinYMid" :viewBox="`-2 0 ${width + 4} ${height + 2}`" class="h-24 w-full max-w-2xl" role="img" :aria-label="told">
       <line x1="0" :x2="width" :y1="height" :y2="height" class="stroke-line" />
       <polyline :points="points" fill="none" class="stroke-slate" stroke-width="2" />
     </svg>

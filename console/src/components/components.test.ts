@@ -34,6 +34,7 @@ function run(changes: Partial<Schema["RunShown"]> = {}): Schema["RunShown"] {
     documents: 12,
     bytes: 34_000,
     expected_seconds: null,
+    outcome: "",
     steps: [],
     result: {},
     ...changes,

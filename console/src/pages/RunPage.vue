@@ -20,7 +20,7 @@ const stop = useMutation({
 <template>
   <template v-if="run">
     <div class="flex flex-wrap items-baseline gap-4">
-      <h1>{{ run.kind[0]?.toUpperCase() + run.kind.slice(1) }} of {{ run.system }}</h1>
+      <h1>{{ run.kind[0]?.toUpperCase() + run.kind.slice(1) }} of {{ run.system ?? run.store }}</h1>
       <span class="text-muted">by {{ run.by }}, {{ when(run.created) }}, attempt {{ run.attempt }}</span>
       <button
         v-if="active && may('operator')"
@@ -44,6 +44,7 @@ const stop = useMutation({
       <RouterLink :to="`/systems/${run.system}`">{{ run.system }}</RouterLink
       >.
     </p>
+    <p v-else-if="run.state === 'done' && run.outcome" class="mt-3">{{ run.outcome }}.</p>
     <p v-if="run.sheet" class="mt-3">
       <RouterLink :to="`/restores/${run.sheet}`" class="button">To the run sheet</RouterLink>
     </p>

@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 import { client, get, type Schema } from "../api";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
-import { size, span, when } from "../format";
+import { span, when } from "../format";
 import { may } from "../session";
 
 type Run = Schema["RunShown"];
@@ -25,15 +25,6 @@ const audit = useQuery({
   queryFn: () => get(client.GET("/api/v1/audit", { params: { query: { limit: 50 } } })),
   enabled: may("administrator"),
 });
-function outcome(run: Run): string {
-  if (run.reason) return run.reason;
-  if (run.kind === "take" && run.state === "done") {
-    return run.result.unchanged ? "unchanged" : `${run.documents} documents, ${size(Number(run.result.new_bytes))} new`;
-  }
-  if (run.kind === "restore" && run.state === "done") return "proved: everything is there again";
-  if (run.kind === "draft" && run.state === "done") return "run sheet written";
-  return run.state === "running" ? run.step : "";
-}
 function took(run: Run): string {
   return run.started && run.ended ? span((Date.parse(run.ended) - Date.parse(run.started)) / 1000) : "–";
 }
@@ -65,7 +56,7 @@ function took(run: Run): string {
         <tr>
           <th>Begun</th>
           <th>What</th>
-          <th>System</th>
+          <th>Of</th>
           <th>By</th>
           <th>State</th>
           <th>Took</th>
@@ -80,11 +71,12 @@ function took(run: Run): string {
           <td>{{ run.kind }}</td>
           <td>
             <RouterLink v-if="run.system" :to="`/systems/${run.system}`">{{ run.system }}</RouterLink>
+            <RouterLink v-else-if="run.store" :to="`/stores/${run.store}`">{{ run.store }}</RouterLink>
           </td>
           <td>{{ run.by }}</td>
           <td><StateWord :state="run.state === 'waiting' ? 'waiting for you' : run.state" /></td>
           <td>{{ took(run) }}</td>
-          <td>{{ outcome(run) }}</td>
+          <td>{{ run.outcome }}</td>
         </tr>
       </tbody>
     </table>

@@ -39,7 +39,7 @@ const first = computed(() => !stores.data.value?.items.length);
         <tr v-for="store in stores.data.value?.items" :key="store.id">
           <td>
             <RouterLink :to="`/stores/${store.name}`" class="font-semibold">{{ store.name }}</RouterLink>
-            <div class="max-w-80 break-all text-sm text-muted">
+            <div class="break-all text-sm text-muted md:whitespace-nowrap">
               <code>{{ store.address }}</code
               ><span v-if="store.plain" class="ml-2 font-semibold text-warn">plain</span>
             </div>
@@ -53,7 +53,7 @@ const first = computed(() => !stores.data.value?.items.length);
           <td>{{ store.custody === "kept" ? "service and passphrase" : "passphrase alone" }}</td>
           <td>
             <span v-if="store.stopped_because" class="font-semibold text-ember">{{ store.stopped_because }}</span>
-            <span v-else-if="store.warnings.length">{{ store.warnings[0] }}<template v-if="store.warnings.length > 1"> and {{ store.warnings.length - 1 }} more</template></span>
+            <span v-else-if="store.warnings.length">{{ store.warnings[0] }}<template v-if="store.warnings.length > 1"> (and {{ store.warnings.length - 1 }} more)</template></span>
             <span v-else class="text-muted">nothing</span>
           </td>
         </tr>

@@ -25,12 +25,12 @@ def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
         [
             ("RUN", lambda run: run.id[:12]),
             ("KIND", lambda run: run.kind),
-            ("SYSTEM", lambda run: run.system or "-"),
+            ("OF", lambda run: run.system or run.store or "-"),
             ("STATE", lambda run: run.state),
             ("BY", lambda run: run.by),
             ("BEGUN", lambda run: when(run.started or run.created)),
             ("TOOK", lambda run: span(run.ended - run.started) if run.ended and run.started else "-"),
-            ("WHAT", _outcome),
+            ("WHAT", lambda run: run.outcome),
         ],
         as_json=arguments.json,
         quiet=arguments.quiet,
@@ -39,24 +39,13 @@ def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
     )
 
 
-def _outcome(run: RunShown) -> str:
-    if run.reason:
-        return run.reason
-    if run.kind == "take" and run.state == "done":
-        changed = "unchanged" if run.result.get("unchanged") else f"{size(int(run.result.get('new_bytes') or 0))} new"
-        return f"{run.documents} documents, {changed}"
-    if run.state == "done":
-        return {"restore": "proved: everything is there again", "draft": "run sheet written"}.get(run.kind, "")
-    return run.step if run.state == "running" else ""
-
-
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         run = service.run(arguments.run)
         log = service.run_log(run.id)
     lines: list[tuple[str, object]] = [
         ("run", run.id),
-        ("kind", f"{run.kind} of {run.system}"),
+        ("kind", f"{run.kind} of {run.system or run.store}"),
         ("state", run.state),
         ("by", run.by),
         ("begun", when(run.started)),

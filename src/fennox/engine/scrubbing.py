@@ -68,7 +68,7 @@ async def scrub(holding: Holding, expected: Collection[str], journal: Journal) -
         except Damaged as error:
             # a condemned pack is on its way out: it is no news, but nothing may be read from it
             if packs.digest_in_name(found.name) not in condemned:
-                report.faults.append(Fault(found.name, error.what))
+                report.faults.append(Fault(found.name, _told(error, found.name)))
             if found.name.startswith("packs/"):
                 holding.index.mark_damaged(found.name, error.what)
             size = found.size
@@ -89,6 +89,12 @@ async def scrub(holding: Holding, expected: Collection[str], journal: Journal) -
             report.lost[backup] = missing
     report.gaps = _gaps(list(report.records.values()), removed)
     return report
+
+
+def _told(error: Damaged, name: str) -> str:
+    """The error without the name, which stands beside it."""
+    text = error.what.removeprefix(name).lstrip()
+    return text[:1].upper() + text[1:]
 
 
 async def _check(holding: Holding, found: Found, report: Report, removed: list[sweeps.Sweep]) -> int:

@@ -8,9 +8,8 @@ from dataclasses import dataclass, replace
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Login, Run, Sheet, StoreRow, System
-from fennox.core.errors import FennoxError, MendSettings, NotFound
+from fennox.core.errors import FennoxError, MendSettings
 from fennox.core.format import notes
-from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Finding, Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.restoring import planning
@@ -27,7 +26,7 @@ from fennox.service import opening, queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of, take_safety_copy
-from fennox.service.tending import copies_of
+from fennox.service.tending import best_copy
 
 _LOGIN_AFTER = "the login was changed after the backup was taken; the password valid then may be needed"
 
@@ -49,25 +48,15 @@ async def _material(context: Context, lease: Lease, journal: Journal, backup_id:
         run = await queue.owned(session, lease)
         system = await session.get_one(System, run.system_id)
         backup = await session.get_one(Backup, backup_id)
-        store = await _store_of(session, backup)
+        store, vault, record = await best_copy(context, session, backup)
         login = await session.get_one(Login, system.login_id)
         target_login = await session.get_one(Login, login_id)
-        key: OpeningKey | None = await context.kept_opening_key(session, store)
-    if key is None:
-        key = await opening.wait_for_key(context, lease, store, journal)
-    async with context.session() as session:
-        vault = await context.vault(session, store, key)
+    if vault.opening is None:
+        vault.opening = await opening.wait_for_key(context, lease, store, journal)
     index = context.index(store.id)
     await index.refresh(vault)
-    reader = BackupReader(vault, index, await vault.find_record(backup.id))
+    reader = BackupReader(vault, index, record)
     return _Material(system, backup, store, login, target_login, reader)
-
-
-async def _store_of(session: AsyncSession, backup: Backup) -> StoreRow:
-    places = await copies_of(session, backup.id)
-    if not places:
-        raise NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
-    return places[0]
 
 
 def _standing(material: _Material) -> list[Finding]:

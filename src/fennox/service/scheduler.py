@@ -121,10 +121,11 @@ async def _write_notes(context: Context, session: AsyncSession, backup: Backup) 
         fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
         reason="no rung of its ladders keeps it",
     )  # fmt: skip
+    folder = (await session.get_one(System, backup.system_id)).folder
     for store in (await session.execute(select(StoreRow).join(Copy).where(Copy.backup_id == backup.id))).scalars():
         try:
             vault = await context.vault(session, store)
-            record = await vault.find_record(backup.id)
+            record = await vault.find_record(backup.id, folder)
             await vault.write_note(note, record.reference)
         except FennoxError as error:
             log.warning("expiry could not be noted in the store", store=store.name, reason=error.what)

@@ -22,6 +22,7 @@ from fennox.catalogue.models import (
     System,
 )
 from fennox.core.errors import Conflict, FennoxError, NotFound
+from fennox.core.format.records import Record
 from fennox.engine.copying import Holding, copy, shares_keys
 from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
@@ -29,6 +30,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import Report, damaged_documents, scrub
 from fennox.engine.sweeping import plan, sweep
+from fennox.engine.vault import Vault
 from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.opening import wait_for_key
@@ -73,6 +75,20 @@ async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
     """The stores that hold a backup, those nothing is known against first."""
     query = select(StoreRow).join(Copy).where(Copy.backup_id == backup)
     return list((await session.execute(query.order_by(Copy.damaged != "", Copy.since))).scalars())
+
+
+async def best_copy(context: Context, session: AsyncSession, backup: Backup) -> tuple[StoreRow, Vault, Record]:
+    """The backup's record in the first store that answers and still holds it whole, as far as is known."""
+    places = await copies_of(session, backup.id)
+    folder = (await session.get_one(System, backup.system_id)).folder
+    first: FennoxError | None = None
+    for row in places:
+        try:
+            vault = await context.vault(session, row)
+            return row, vault, await vault.find_record(backup.id, folder)
+        except FennoxError as error:
+            first = first or error
+    raise first or NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
 
 
 async def _holding(context: Context, session: AsyncSession, row: StoreRow) -> Holding:

@@ -50,6 +50,7 @@ class RunShown(Shown):
     documents: int
     bytes: int
     expected_seconds: float | None
+    outcome: str
     steps: list[StepShown] = []
     result: dict[str, str | int | bool | None] = {}
 

@@ -176,18 +176,16 @@ async def show_backup(backup: str, context: Here) -> BackupShown:
 async def _reader(context: Context, backup: str, passphrase: str | None) -> BackupReader:
     async with context.session() as session:
         row = await find_backup(session, backup)
-        store = (await tending.copies_of(session, row.id))[0]
-        key = await context.kept_opening_key(session, store)
+        store, vault, record = await tending.best_copy(context, session, row)
         if passphrase is not None:
-            key = await opening.unlock(store, passphrase)
-        if key is None:
+            vault.opening = await opening.unlock(store, passphrase)
+        if vault.opening is None:
             raise PassphraseNeeded(
                 f"The backups in {store.name} are kept apart from the service.", "Give the passphrase."
             )
-        vault = await context.vault(session, store, key)
     index = context.index(store.id)
     await index.refresh(vault)
-    return BackupReader(vault, index, await vault.find_record(row.id))
+    return BackupReader(vault, index, record)
 
 
 @router.post("/backups/{backup}/copy", status_code=202)
@@ -268,7 +266,7 @@ async def _note(context: Context, request: Request, backup: str, fact: notes.Fac
         copies = select(StoreRow).join(Copy).where(Copy.backup_id == row.id)
         for store in (await session.execute(copies)).scalars():
             vault = await context.vault(session, store)
-            record = await vault.find_record(row.id)
+            record = await vault.find_record(row.id, system.folder)
             said = notes.Note(
                 fact=fact, backup=row.id, system=system.id, time=stamp(context.now()), by=by, reason=reason
             )

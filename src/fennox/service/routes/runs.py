@@ -14,6 +14,7 @@ from fennox.catalogue.models import ACTIVE, Backup, Copy, Routine, Run, RunLog, 
 from fennox.core.errors import NotFound
 from fennox.service import audit, opening, queue
 from fennox.service.context import Context, named
+from fennox.service.outcomes import outcome
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.session import Here
 from fennox.wire.base import Page
@@ -74,6 +75,7 @@ async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole:
         documents=run.documents,
         bytes=run.size,
         expected_seconds=await _expected_seconds(session, run) if whole and run.state in ACTIVE else None,
+        outcome=outcome(run),
         steps=steps,
         result=run.result,
     )
