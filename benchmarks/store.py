@@ -1,0 +1,265 @@
+"""What a store costs against `tar | zstd -3 | age`: ratios of time in one run, sizes, and requests by protocol.
+
+    python benchmarks/store.py [--megabytes 300] [--rounds 3]
+
+The tree is mixed: settings as text, rows of a table, and what does not compress. Both sides read the same files from
+the same disk; ours cuts, names, compresses, seals, packs and syncs each pack, the pipe writes one file. Rounds
+alternate, since the speed of a machine changes by the minute. Nothing here is a test.
+"""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import os
+import random
+import secrets
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from tests.stores import servers
+
+from fennox.core.format import header as headers
+from fennox.core.format import records
+from fennox.core.format.hpke import CLASSIC
+from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
+from fennox.core.names import ObjectName
+from fennox.core.time import stamp
+from fennox.engine import vault as vaults
+from fennox.engine.index import PackIndex
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.engine.writing import BackupWriter
+from fennox.stores.addresses import parse
+from fennox.stores.base import Span, Store
+from fennox.stores.folder import FolderStore
+from fennox.stores.opening import open_store
+from fennox.testing.stores import Wrapped
+
+_BLOCK = 1024 * 1024
+
+
+class Counting(Wrapped):
+    """Counts the requests a far side gets."""
+
+    def __init__(self, inner: Store) -> None:
+        super().__init__(inner)
+        self.asked: dict[str, int] = {}
+
+    def _count(self, verb: str) -> None:
+        self.asked[verb] = self.asked.get(verb, 0) + 1
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        self._count("put")
+        await super().put(name, data, retain_until=retain_until)
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        self._count("get")
+        return await super().get(name, span)
+
+    async def list(self, prefix: str):  # type: ignore[no-untyped-def]  # as in Wrapped
+        self._count("list")
+        async for found in super().list(prefix):
+            yield found
+
+
+def make_tree(folder: Path, megabytes: int) -> None:
+    """A third each of settings, rows and noise."""
+    chance = random.Random(7)
+    share = megabytes * 1_000_000 // 3
+    words = [secrets.token_hex(4) for _ in range(3000)]
+    for number in range(max(1, share // 60_000)):
+        path = folder / f"etc/{number % 40:02}/{number:05}.conf"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        lines = (f"{chance.choice(words)}.{line} = {' '.join(chance.choices(words, k=5))}" for line in range(1000))
+        path.write_text("\n".join(lines))
+    (folder / "data").mkdir()
+    with (folder / "data/rows.table").open("w") as rows:
+        written = number = 0
+        while written < share:
+            number += 1
+            written += rows.write(f"{number:09},{chance.choice(words)},{chance.random():.9f},{chance.choice(words)}\n")
+    with (folder / "data/noise.bin").open("wb") as noise:
+        for _ in range(share // _BLOCK):
+            noise.write(os.urandom(_BLOCK))
+
+
+async def new_vault(store: Store) -> Vault:
+    keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
+    cheap = headers.Costs(memory=64, passes=1, lanes=1)
+    slot = headers.new_slot(keys, "x", label="x", since="20260101T000000Z", costs=cheap, random=secrets.token_bytes)
+    return await vaults.create(store, keys, sweeper="5a" * 16, slots=[slot], now=lambda: datetime.now(UTC))
+
+
+def files_of(tree: Path) -> list[Path]:
+    return sorted(path for path in tree.rglob("*") if path.is_file())
+
+
+async def blocks(path: Path) -> AsyncIterator[bytes]:
+    with path.open("rb") as file:
+        while block := file.read(_BLOCK):
+            yield block
+
+
+async def take(vault: Vault, index: PackIndex, tree: Path, sequence: int) -> tuple[str, BackupWriter]:
+    await index.refresh(vault)
+    writer = BackupWriter(vault, index, await vault.condemned())
+    held = []
+    for path in files_of(tree):
+        status = os.stat(path)
+        content = await writer.add_content(blocks(path), expected=status.st_size)
+        held.append(
+            Document(path=f"/{path.relative_to(tree)}", type="file", mode=0o644, modified=int(status.st_mtime),
+                     size=content.size, digest=content.digest, chunks=content.chunks)
+        )  # fmt: skip
+    part = await writer.add_part("tree", "Tree", held)
+    backup = secrets.token_hex(16)
+    head = Head(
+        kind=KindFile(name="bench", version=1, text=""), settings={}, parts=[part], census={}, expected={},
+        machine=Machine(id="m", product="p", version="1"), reached=Reached(address="a", account="b", key="c"),
+        findings=[], left_out=[], routine=None, fennox="bench",
+    )  # fmt: skip
+    root, sealed = await writer.seal_manifest(head, backup)
+    assert not writer.relies_on(await vault.condemned())
+    reference = records.Reference(
+        backup=backup, run="r" * 32, attempt=1, system="5e" * 16, system_name="bench", folder="bench-5e5e5e5e",
+        kind="bench", name="", note="", purpose="backup", time=stamp(datetime.now(UTC)), sequence=sequence,
+        previous=None, parts=["tree"], partial=False, routine=None, generation=1, origin=vault.id, id_list=root,
+        sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
+        sealed_digest=records.section_digest(sealed),
+    )  # fmt: skip
+    await writer.commit(reference, sealed)
+    return backup, writer
+
+
+async def restore(vault: Vault, backup: str, to: Path) -> None:
+    index = PackIndex()
+    await index.refresh(vault)
+    reader = BackupReader(vault, index, await vault.find_record(backup))
+    for part in (await reader.head()).parts:
+        async for document in reader.documents(part):
+            path = to / document.path.lstrip("/")
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with path.open("wb") as file:
+                async for piece in reader.content(document):
+                    file.write(piece)
+
+
+def by_hand(tree: Path, to: Path, recipient: str) -> None:
+    script = 'set -o pipefail; tar -C "$0" -cf - . | zstd -3 -q | age -r "$2" > "$1"'
+    subprocess.run(["bash", "-c", script, str(tree), str(to), recipient], check=True)
+
+
+def by_hand_back(archive: Path, to: Path, identity: Path) -> None:
+    to.mkdir()
+    script = 'set -o pipefail; age -d -i "$2" "$0" | zstd -dq | tar -C "$1" -xf -'
+    subprocess.run(["bash", "-c", script, str(archive), str(to), str(identity)], check=True)
+
+
+def timed(act: Callable[[], object]) -> float:
+    started = time.monotonic()
+    act()
+    return time.monotonic() - started
+
+
+def change_one_stretch(tree: Path) -> None:
+    """One percent of the rows, all in one place."""
+    path = tree / "data/rows.table"
+    with path.open("r+b") as file:
+        size = path.stat().st_size
+        file.seek(size // 3)
+        file.write(os.urandom(size // 200).hex().encode())
+
+
+def one_round(tree: Path, work: Path, recipient: str, identity: Path) -> dict[str, float]:
+    """Seconds by name; the tree is left changed."""
+    found: dict[str, float] = {}
+    (work / "store").mkdir()
+    vault = asyncio.run(new_vault(FolderStore(work / "store")))
+    index = PackIndex()
+    kept: list[tuple[str, BackupWriter]] = []
+
+    def ours(sequence: int) -> Callable[[], object]:
+        return lambda: kept.append(asyncio.run(take(vault, index, tree, sequence)))
+
+    found["pipe"] = timed(lambda: by_hand(tree, work / "archive", recipient))
+    found["first"] = timed(ours(1))
+    found["unchanged"] = timed(ours(2))
+    found["bytes pipe"] = (work / "archive").stat().st_size
+    found["bytes first"], found["bytes unchanged"] = kept[0][1].written.bytes, kept[1][1].written.bytes
+    found["pipe back"] = timed(lambda: by_hand_back(work / "archive", work / "back", identity))
+    found["restore"] = timed(lambda: asyncio.run(restore(vault, kept[0][0], work / "ours")))
+    if subprocess.run(["diff", "-rq", str(tree), str(work / "ours")], check=False).returncode:
+        sys.exit("what was restored is not what was taken")
+    change_one_stretch(tree)
+    found["next day"] = timed(ours(3))
+    found["bytes next day"] = kept[2][1].written.bytes
+    shutil.rmtree(work)
+    return found
+
+
+async def requests(place: servers.Place) -> None:
+    small = {"first": 1, "unchanged": 2}
+    with tempfile.TemporaryDirectory() as folder:
+        make_tree(Path(folder), 1)
+        shutil.rmtree(Path(folder) / "data")
+        inner = open_store(parse(place.url), place.credential, place.key)
+        vault = await new_vault(inner)
+        index = PackIndex()
+        for name, sequence in small.items():
+            counting = Counting(inner)
+            vault.store = counting
+            await take(vault, index, Path(folder), sequence)
+            told = ", ".join(f"{count} {verb}" for verb, count in sorted(counting.asked.items()))
+            print(f"  {place.url.split(':')[0]} {name}: {told}")
+        await inner.close()
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--megabytes", type=int, default=300)
+    parser.add_argument("--rounds", type=int, default=3)
+    arguments = parser.parse_args()
+    missing = [name for name in ("zstd", "age", "age-keygen") if shutil.which(name) is None]
+    if missing:
+        sys.exit(f"SKIPPED: {', '.join(missing)} missing (Debian: apt install zstd age)")
+    with tempfile.TemporaryDirectory() as folder:
+        base = Path(folder)
+        identity = base / "identity"
+        subprocess.run(["age-keygen", "-o", str(identity)], check=True, capture_output=True)
+        recipient = subprocess.run(
+            ["age-keygen", "-y", str(identity)], check=True, capture_output=True, text=True
+        ).stdout.strip()
+        make_tree(base / "tree", arguments.megabytes)
+        rounds = [one_round(base / "tree", _work(base), recipient, identity) for _ in range(arguments.rounds)]
+    middle = {name: statistics.median(item[name] for item in rounds) for name in rounds[0]}
+    print(f"{arguments.megabytes} MB, medians of {arguments.rounds} rounds; the pipe took {middle['pipe']:.1f} s")
+    for name, base_name in (("first", "pipe"), ("unchanged", "pipe"), ("next day", "pipe"), ("restore", "pipe back")):
+        print(f"  {name:<10} {middle[name] / middle[base_name]:.2f} of {base_name} ({middle[name]:.2f} s)")
+    for name in ("pipe", "first", "unchanged", "next day"):
+        size = middle[f"bytes {name}"]
+        print(f"  {name:<10} {size / 1e6:10.3f} MB, {100 * size / middle['bytes pipe']:.4f} % of the pipe's")
+    print("Requests for a small backup:")
+    with tempfile.TemporaryDirectory() as folder, servers.openssh(Path(folder)) as place:
+        asyncio.run(requests(place))
+    with tempfile.TemporaryDirectory() as folder, servers.moto(Path(folder)) as place:
+        asyncio.run(requests(place))
+
+
+def _work(base: Path) -> Path:
+    work = base / f"work-{secrets.token_hex(4)}"
+    work.mkdir()
+    return work
+
+
+if __name__ == "__main__":
+    main()
