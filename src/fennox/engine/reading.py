@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import base64
+from collections import deque
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
+from itertools import islice
 
 from fennox.core.errors import Damaged, FennoxError, NotFound
 from fennox.core.format import canonical, chunks, idlist, manifest
@@ -15,6 +17,9 @@ from fennox.core.format.trees import Level, Root
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.stores.base import Span
+
+_AHEAD = 6  # chunks of a document that are read before they are asked for; at most 4 MiB each
+_SMALL = 64 * 1024  # bytes; a smaller chunk is opened without leaving the event loop
 
 Digests = dict[str, dict[str, str]]
 """Part → path → a text that differs if the document differs."""
@@ -35,6 +40,8 @@ class BackupReader:
             try:
                 span = Span(place.entry.offset, place.entry.length)
                 sealed = await self.vault.store.get(place.pack, span)
+                if length <= _SMALL:
+                    return chunks.open_chunk(sealed, chunk_id, key, length)
                 return await asyncio.to_thread(chunks.open_chunk, sealed, chunk_id, key, length)
             except (Damaged, NotFound) as error:
                 self.index.mark_damaged(place.pack, error.what)
@@ -82,11 +89,21 @@ class BackupReader:
     async def content(self, document: Document) -> AsyncIterator[bytes]:
         """A document's content, piece by piece. Each piece is checked before it is given; the end checks the whole."""
         digest, size = content_digest(), 0
-        for key in document.chunks:
-            piece = await self._keyed(key)
-            digest.update(piece)
-            size += len(piece)
-            yield piece
+        ahead: deque[asyncio.Task[bytes]] = deque()
+        left = iter(document.chunks)
+        try:
+            while True:
+                ahead.extend(asyncio.create_task(self._keyed(key)) for key in islice(left, _AHEAD - len(ahead)))
+                if not ahead:
+                    break
+                piece = await ahead.popleft()
+                digest.update(piece)
+                size += len(piece)
+                yield piece
+        finally:
+            for task in ahead:
+                task.cancel()
+            await asyncio.gather(*ahead, return_exceptions=True)
         if document.digest is not None and (digest.hexdigest(), size) != (document.digest, document.size):
             raise Damaged(f"{document.path} is not what was stored.", "Take it from another copy.")
 

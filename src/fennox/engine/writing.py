@@ -12,10 +12,13 @@ from fennox.core.format import canonical, chunks, idlist, packs, records
 from fennox.core.format.chunks import Cutter, Piece
 from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, content_digest, encode_documents
 from fennox.core.format.trees import EMPTY, MAX_ROOT, Level, Ref, Root
+from fennox.core.names import ObjectName
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 
 _PACK_TARGET = 16 * 1024 * 1024  # bytes of sealed chunks before a pack is written
+_AT_ONCE = 8  # chunks that are sealed at the same time
+_SMALL = 128 * 1024  # bytes; less is sealed without leaving the event loop
 _LARGE_FROM = 32 * 1024 * 1024  # bytes; longer documents are cut into larger chunks
 
 
@@ -48,6 +51,7 @@ class BackupWriter:
     _pending: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     _pending_bytes: int = 0
     _used: dict[bytes, str] = field(default_factory=dict)
+    _writing: asyncio.Task[None] | None = None
 
     async def add_content(self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False) -> Content:
         """Store one document. ``apart``: under random chunk keys, so that a guess of it cannot be tested (§4.3)."""
@@ -56,11 +60,15 @@ class BackupWriter:
         digest, size, keys = content_digest(), 0, []
         async for block in stream:
             size += len(block)
-            digest.update(block)
-            for piece in await self._pieces(cutter.feed(block), apart, len(block)):
-                keys.append(await self._keep(piece))
-        for piece in await self._pieces(cutter.finish(), apart, 0):
-            keys.append(await self._keep(piece))
+            if len(block) > _SMALL:
+                _, pieces = await asyncio.gather(
+                    asyncio.to_thread(digest.update, block), self._pieces(cutter.feed(block), apart, len(block))
+                )
+            else:
+                digest.update(block)
+                pieces = await self._pieces(cutter.feed(block), apart, len(block))
+            keys += await self._keep(pieces)
+        keys += await self._keep(await self._pieces(cutter.finish(), apart, 0))
         return Content(keys, size, digest.hexdigest())
 
     async def _pieces(self, cuts: Iterable[bytes], apart: bool, amount: int) -> list[Piece]:
@@ -71,25 +79,31 @@ class BackupWriter:
 
         return await asyncio.to_thread(name_all) if amount > 65536 else name_all()
 
-    async def _keep(self, piece: Piece) -> ChunkKey:
-        known = ChunkKey(id=piece.id.hex(), key=base64.b64encode(piece.key).decode(), length=len(piece.plain))
-        if piece.id in self._used or piece.id in self._pending:
-            return known
-        place = self.index.reusable(piece.id, self.vault.header.generation, self.condemned)
-        if place is not None:
-            self._used[piece.id] = packs.digest_in_name(place.pack)
-            return known
-        nonce = self.vault.random(12)
-        sealed = (
-            await asyncio.to_thread(chunks.seal, piece, nonce)
-            if len(piece.plain) > 65536
-            else chunks.seal(piece, nonce)
+    async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
+        """Keep those that the store lacks, sealing several at a time; in packs they keep the content's order."""
+        new: dict[bytes, Piece] = {}
+        for piece in pieces:
+            known = piece.id in self._used or piece.id in self._pending or piece.id in new
+            if not known and not self.holds(piece.id):
+                new[piece.id] = piece
+        for group in batched(list(new.values()), _AT_ONCE):
+            for piece, sealed in zip(group, await self._sealed(group), strict=True):
+                if self._pending_bytes + len(sealed) > _PACK_TARGET:
+                    await self._write_pack()
+                self._pending[piece.id] = (sealed, len(piece.plain))
+                self._pending_bytes += len(sealed)
+        return [
+            ChunkKey(id=piece.id.hex(), key=base64.b64encode(piece.key).decode(), length=len(piece.plain))
+            for piece in pieces
+        ]
+
+    async def _sealed(self, group: list[Piece]) -> list[bytes]:
+        nonces = [self.vault.random(12) for _ in group]
+        if sum(len(piece.plain) for piece in group) <= _SMALL:
+            return [chunks.seal(piece, nonce) for piece, nonce in zip(group, nonces, strict=True)]
+        return await asyncio.gather(
+            *(asyncio.to_thread(chunks.seal, piece, nonce) for piece, nonce in zip(group, nonces, strict=True))
         )
-        if self._pending_bytes + len(sealed) > _PACK_TARGET:
-            await self.flush()
-        self._pending[piece.id] = (sealed, len(piece.plain))
-        self._pending_bytes += len(sealed)
-        return known
 
     async def add_sealed(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
         """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already (§13.6)."""
@@ -98,7 +112,7 @@ class BackupWriter:
         if self.holds(chunk_id):
             return
         if self._pending_bytes + len(sealed) > _PACK_TARGET:
-            await self.flush()
+            await self._write_pack()
         self._pending[chunk_id] = (sealed, plain_length)
         self._pending_bytes += len(sealed)
 
@@ -110,22 +124,38 @@ class BackupWriter:
         return place is not None
 
     async def flush(self) -> None:
-        """Write the pending chunks as one pack."""
+        """Write what is pending, and wait until every pack is in the store."""
+        await self._write_pack()
+        await self._arrived()
+
+    async def _write_pack(self) -> None:
+        """Hand the pending chunks to the store as one pack; the content goes on being read while it is written."""
+        await self._arrived()
         if not self._pending:
             return
         listed = [(chunk_id, sealed, length) for chunk_id, (sealed, length) in self._pending.items()]
         secret, salt = self.vault.secret, self.vault.salt()
         data, entries = await asyncio.to_thread(packs.encode, listed, secret, self.vault.id, salt)
         name = packs.name(data, self.vault.now().strftime("%Y-%m"))
-        await self.vault.store.put(name, data)
-        self.index.add(name, packs.Table(secret.generation, entries))
         digest = packs.digest_in_name(name)
         self._used |= {chunk_id: digest for chunk_id in self._pending}
-        self.written.chunks += len(listed)
-        self.written.bytes += len(data)
-        self.written.objects += 1
         self._pending.clear()
         self._pending_bytes = 0
+        self._writing = asyncio.create_task(self._put_pack(name, data, packs.Table(secret.generation, entries)))
+        self._writing.add_done_callback(_seen)
+
+    async def _put_pack(self, name: ObjectName, data: bytes, table: packs.Table) -> None:
+        await self.vault.store.put(name, data)
+        self.index.add(name, table)
+        self.written.chunks += len(table.entries)
+        self.written.bytes += len(data)
+        self.written.objects += 1
+
+    async def _arrived(self) -> None:
+        """Wait for the pack on its way; what went wrong with it is raised here."""
+        writing, self._writing = self._writing, None
+        if writing is not None:
+            await writing
 
     async def add_part(self, name: str, title: str, documents: list[Document]) -> Part:
         """Store a part's manifest lines, sorted by path (§7.2)."""
@@ -177,6 +207,16 @@ class BackupWriter:
         self.written.objects += 1
         self.written.bytes += len(data)
         return data
+
+
+def _seen(task: asyncio.Task[None]) -> None:
+    """A run that ended for another reason does not wait for its last pack; its error is then nobody's news."""
+    if not task.cancelled():
+        task.exception()
+
+
+def batched(pieces: list[Piece], size: int) -> list[list[Piece]]:
+    return [pieces[at : at + size] for at in range(0, len(pieces), size)]
 
 
 async def _each(items: Iterable[bytes]) -> AsyncIterator[bytes]:

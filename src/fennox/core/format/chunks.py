@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -17,6 +18,7 @@ from fennox.core.format.secret import WriteSecret
 
 SUITE = b"\x01"  # BLAKE3-keyed ids and keys, AES-256-GCM, zstd (§4.2)
 RAW, ZSTD = 0, 1
+_LEVEL = 3
 MAX_CHUNK = 4 * 1024 * 1024  # bytes of plaintext
 
 
@@ -41,8 +43,19 @@ def identify_apart(plain: bytes, random: RandomBytes) -> Piece:
     return Piece(random(32), random(32), plain)
 
 
-def seal(piece: Piece, nonce: bytes, level: int = 3) -> bytes:
-    packed = zstandard.ZstdCompressor(level=level, write_checksum=False).compress(piece.plain)
+class _PerThread(threading.local):
+    """Contexts are costly to make and belong to one thread at a time."""
+
+    def __init__(self) -> None:
+        self.compressor = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=False)
+        self.decompressor = zstandard.ZstdDecompressor()
+
+
+_zstd = _PerThread()
+
+
+def seal(piece: Piece, nonce: bytes) -> bytes:
+    packed = _zstd.compressor.compress(piece.plain)
     body = bytes([ZSTD]) + packed if len(packed) < len(piece.plain) else bytes([RAW]) + piece.plain
     return nonce + AESGCM(piece.key).encrypt(nonce, body, SUITE + piece.id)
 
@@ -56,7 +69,7 @@ def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) ->
         if body[0] == RAW:
             plain = body[1:]
         elif body[0] == ZSTD:
-            plain = zstandard.ZstdDecompressor().decompress(body[1:], max_output_size=max(plain_length, 1))
+            plain = _zstd.decompressor.decompress(body[1:], max_output_size=max(plain_length, 1))
         else:
             raise ValueError(f"encoding {body[0]}")
         if len(plain) != plain_length:
