@@ -189,7 +189,7 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
         </tbody>
       </table>
       <div>
-        <h2 class="mt-0!">Look at</h2>
+        <h2 class="md:mt-0!">Look at</h2>
         <p v-if="!store.data.value.warnings.length" class="text-muted">Nothing is doubtful about this store.</p>
         <ul>
           <li v-for="warning in store.data.value.warnings" :key="warning" class="border-l-2 border-warn py-1 pl-3">
@@ -219,7 +219,7 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
         <tbody>
           <tr v-for="item in damage.data.value.items" :key="item.object + item.found">
             <td>{{ when(item.found) }}</td>
-            <td class="max-w-72 break-all"><code>{{ item.object }}</code></td>
+            <td class="max-w-72 min-w-56 break-all"><code>{{ item.object }}</code></td>
             <td>{{ item.what }}</td>
             <td>
               <template v-if="item.healed">{{ when(item.healed) }}: {{ item.how }}</template>

@@ -69,7 +69,7 @@ def _facts(store: StoreOnSheet) -> list[tuple[str, str]]:
         facts.append(("known by", store.key))
     if store.site:
         facts.append(("site", store.site))
-    opens = "the service too" if store.custody == "kept" else "only a passphrase"
+    opens = "a passphrase, and by the service" if store.custody == "kept" else "a passphrase alone"
     facts += [
         ("store id", store.id),
         ("key set", f"{store.key_set}, generation {store.generation}; opened by {opens}"),

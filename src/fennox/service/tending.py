@@ -258,7 +258,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         query = select(Copy).where(Copy.store_id == row.id)
         if run.backup_id:
             query = query.where(Copy.backup_id == run.backup_id)
-        rows = list((await session.execute(query.order_by(Copy.verified.asc().nulls_first(), Copy.since))).scalars())
+        rows = list((await session.execute(query.order_by(func.coalesce(Copy.verified, Copy.since)))).scalars())
         folders = dict((await session.execute(select(Backup.id, System.folder).join(System))).tuples().all())
         most = int(run.order.get("most") or len(rows))
         by_hand = run.order.get("by_hand", False)

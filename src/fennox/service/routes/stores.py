@@ -129,7 +129,10 @@ async def _folder(store: Store, path: str | None) -> FolderShown:
         address=str(addresses.parse(store.address).at(path)) if path else store.address,
         landed=await store.landed(),
         is_store={"header", "rescue.py"} <= names,
-        entries=[EntryShown(name=entry.name, folder=entry.folder, size=entry.size) for entry in entries[:_MOST]],
+        entries=[
+            EntryShown(name=entry.name, folder=entry.folder, size=None if entry.folder else entry.size)
+            for entry in entries[:_MOST]
+        ],
     )
 
 
