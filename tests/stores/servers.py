@@ -9,6 +9,7 @@ import shutil
 import socket
 import subprocess
 import sys
+import tempfile
 import time
 from base64 import b64encode
 from collections.abc import Iterator
@@ -123,22 +124,29 @@ def vsftpd_missing() -> str:
 
 @contextmanager
 def vsftpd(folder: Path, *, secure: bool) -> Iterator[Place]:
-    """Debian's vsftpd; its guest may write, so that no account of this machine is needed."""
-    host, served = loopback(), folder / "served"
+    """Debian's vsftpd; its guest may write, so that no account of this machine is needed.
+
+    What it serves lies right below /tmp, since the guest must be able to enter every folder above it.
+    """
+    with tempfile.TemporaryDirectory(prefix="fennox-ftp-", dir="/tmp") as open_to_all:
+        Path(open_to_all).chmod(0o755)
+        with _vsftpd(folder, Path(open_to_all) / "served", secure=secure) as place:
+            yield place
+
+
+@contextmanager
+def _vsftpd(folder: Path, served: Path, *, secure: bool) -> Iterator[Place]:
+    host, guest = loopback(), "ftp" if _account("ftp") else "nobody"
     port = free_port(host)
     (served / "depot").mkdir(parents=True)
     empty = folder / "empty"
     empty.mkdir()
-    for path in [*folder.parents][:3]:
-        if str(path).startswith("/tmp/"):
-            path.chmod(path.stat().st_mode | 0o055)
-    folder.chmod(0o755)
-    shutil.chown(served / "depot", "ftp" if _account("ftp") else "nobody")
+    shutil.chown(served / "depot", guest)
     lines = [
         "listen=YES", "background=NO", f"listen_address={host}", f"listen_port={port}", "anonymous_enable=YES",
         "local_enable=NO", "write_enable=YES", "anon_upload_enable=YES", "anon_mkdir_write_enable=YES",
         "anon_other_write_enable=YES", "anon_world_readable_only=NO", "anon_umask=022", f"anon_root={served}",
-        f"ftp_username={'ftp' if _account('ftp') else 'nobody'}", f"secure_chroot_dir={empty}", "seccomp_sandbox=NO",
+        f"ftp_username={guest}", f"secure_chroot_dir={empty}", "seccomp_sandbox=NO",
         f"pasv_address={host}", "xferlog_enable=NO", "hide_ids=YES", "use_localtime=NO", "isolate_network=NO",
     ]  # fmt: skip
     key = None
