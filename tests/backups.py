@@ -67,7 +67,7 @@ async def store_backup(
         attempt=1,
         system=SYSTEM,
         system_name="web-9",
-        folder="web-9-5e5e5e5e",
+        folder="web-9-5e5e5e5e" if vault.header.plain_names else SYSTEM[:8],
         kind="test",
         name=name,
         note="",

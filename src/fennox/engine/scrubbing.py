@@ -11,7 +11,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 from hashlib import sha256
 
-from fennox.core.errors import Damaged, FennoxError, NotFound
+from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, packs, records, sweeps
 from fennox.core.format.manifest import Document
@@ -65,7 +65,7 @@ async def scrub(holding: Holding, expected: Collection[str], journal: Journal) -
             size = await _check(holding, found, report, removed)
         except NotFound:
             continue  # removed since the listing; the backups tell whether it is missed
-        except Damaged as error:
+        except (Damaged, StoreUnusable) as error:
             # a condemned pack is on its way out: it is no news, but nothing may be read from it
             if packs.digest_in_name(found.name) not in condemned:
                 report.faults.append(Fault(found.name, _told(error, found.name)))
@@ -91,7 +91,7 @@ async def scrub(holding: Holding, expected: Collection[str], journal: Journal) -
     return report
 
 
-def _told(error: Damaged, name: str) -> str:
+def _told(error: FennoxError, name: str) -> str:
     """The error without the name, which stands beside it."""
     text = error.what.removeprefix(name).lstrip()
     return text[:1].upper() + text[1:]

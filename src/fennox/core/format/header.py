@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hmac
+import re
 from dataclasses import dataclass
 from hashlib import blake2b, sha256
 from typing import Annotated, Literal
@@ -13,7 +14,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 from pydantic import Field
 
-from fennox.core.errors import Damaged, FennoxError, WrongPassphrase
+from fennox.core.errors import Damaged, FennoxError, StoreUnusable, WrongPassphrase
 from fennox.core.format import canonical
 from fennox.core.format.canonical import Stored
 from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
@@ -21,6 +22,7 @@ from fennox.core.format.secret import WriteSecret, derive
 from fennox.core.names import ObjectName, object_name
 
 FORMAT: Literal["fennox-store/1"] = "fennox-store/1"
+_FORMAT = re.compile(rb'"format":"(fennox-store/[0-9]{1,9})"')
 MAX_HEADER = 256 * 1024  # bytes
 
 MAX_MEMORY = 2 * 1024 * 1024  # KiB; a header asking for more is refused before it costs anything (§3.1)
@@ -192,6 +194,12 @@ def encode(header: Header) -> bytes:
 def decode(data: bytes) -> Header:
     if len(data) > MAX_HEADER:
         raise Damaged(f"A header of {len(data)} bytes is too long.", "Use another header of this store.")
+    told = _FORMAT.search(data)
+    if told is not None and told.group(1) != FORMAT.encode():
+        raise StoreUnusable(
+            f"The store is in the format {told.group(1).decode()}; this version of Fennox knows {FORMAT}.",
+            "Use the version of Fennox that wrote it, or a newer one.",
+        )
     return canonical.load(Header, data, "header")
 
 
@@ -207,11 +215,16 @@ def name(header: Header) -> ObjectName:
 def ranked(candidates: list[bytes]) -> list[Header]:
     """Header bytes found in a store, newest generation and revision first (§3.3)."""
     headers: list[Header] = []
+    strange: StoreUnusable | None = None
     for data in candidates:
         try:
             headers.append(decode(data))
+        except StoreUnusable as error:
+            strange = error
         except FennoxError:
             continue  # an unreadable header is passed over while another one can be read; scrub names it
+    if strange is not None and not headers:
+        raise strange
     if not headers:
         raise Damaged("The store has no readable header.", "Copy a header from another store of its key set.")
     return sorted(headers, key=lambda header: (header.generation, header.revision), reverse=True)
