@@ -31,20 +31,36 @@ async def store_backup(
 ) -> tuple[str, Written]:
     """Write one backup with a single part ``settings``; returns its id and what was written."""
     writer = BackupWriter(vault, index, await vault.condemned())
-    held = []
-    for path, data in documents.items():
-        content = await writer.add_content(once(data), expected=len(data), apart=apart)
-        held.append(
-            Document(
-                path=path,
-                type="file",
-                mode=0o640,
-                modified=1_770_000_000,
-                size=content.size,
-                digest=content.digest,
-                chunks=content.chunks,
-            )
-        )
+    held = [await _document(writer, path, once(data), len(data), apart=apart) for path, data in documents.items()]
+    return await _commit(writer, held, name=name, sequence=sequence), writer.written
+
+
+async def store_stream(
+    vault: Vault, index: PackIndex, path: str, stream: AsyncIterator[bytes], size: int
+) -> tuple[str, str]:
+    """One backup of one document that never is in memory whole; returns its id and the document's digest."""
+    writer = BackupWriter(vault, index, await vault.condemned())
+    document = await _document(writer, path, stream, size, apart=False)
+    return await _commit(writer, [document], name="", sequence=1), str(document.digest)
+
+
+async def _document(
+    writer: BackupWriter, path: str, stream: AsyncIterator[bytes], size: int, *, apart: bool
+) -> Document:
+    content = await writer.add_content(stream, expected=size, apart=apart)
+    return Document(
+        path=path,
+        type="file",
+        mode=0o640,
+        modified=1_770_000_000,
+        size=content.size,
+        digest=content.digest,
+        chunks=content.chunks,
+    )
+
+
+async def _commit(writer: BackupWriter, held: list[Document], *, name: str, sequence: int) -> str:
+    vault = writer.vault
     part = await writer.add_part("settings", "Settings", held)
     head = Head(
         kind=KindFile(name="test", version=1, text='title = "Test"'),
@@ -52,7 +68,7 @@ async def store_backup(
         machine=Machine(id="m-1", product="testos", version="1"),
         reached=Reached(address="127.0.0.1:1", account="root", key="SHA256:x"),
         parts=[part],
-        census={"files": sorted(documents)},
+        census={"files": sorted(document.path for document in held)},
         expected={},
         findings=[],
         left_out=[],
@@ -85,7 +101,7 @@ async def store_backup(
         sealed_digest=records.section_digest(sealed),
     )
     await writer.commit(reference, sealed)
-    return backup, writer.written
+    return backup
 
 
 async def read_back(vault: Vault, backup: str) -> dict[str, bytes]:

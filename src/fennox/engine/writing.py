@@ -17,7 +17,7 @@ from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 
 _PACK_TARGET = 16 * 1024 * 1024  # bytes of sealed chunks before a pack is written
-_AT_ONCE = 8  # chunks that are sealed at the same time
+_AT_ONCE = 4  # chunks that are sealed at the same time
 _SMALL = 128 * 1024  # bytes; less is sealed without leaving the event loop
 _LARGE_FROM = 32 * 1024 * 1024  # bytes; longer documents are cut into larger chunks
 
