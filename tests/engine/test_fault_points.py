@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import shutil
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -16,9 +16,11 @@ from fennox.engine.copying import Holding, copy
 from fennox.engine.healing import heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
+from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import scrub
 from fennox.engine.sweeping import sweep
-from fennox.testing.stores import DeniedStore, Died, LateListing, SlowStore, StoppingStore
+from fennox.stores.base import Found, Store
+from fennox.testing.stores import DeniedStore, Died, LateListing, SlowStore, StoppingStore, Wrapped
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON
 from tests.engine.two_stores import SERVICE, holding, new_keys
@@ -174,3 +176,31 @@ async def test_takes_copies_and_a_sweep_at_once_keep_what_they_must(tmp_path: Pa
                 assert await read_back(vault, backup)
         scene.clock += timedelta(hours=60)
     assert (await scrub(scene.one, [scene.keep], MemoryJournal())).lost == {}
+
+
+class _WrittenMeanwhile(Wrapped):
+    """While one run lists, another one of the same process writes a backup."""
+
+    def __init__(self, inner: Store, scene: Scene) -> None:
+        super().__init__(inner)
+        self._scene = scene
+
+    async def list(self, prefix: str) -> AsyncIterator[Found]:
+        before = [found async for found in super().list(prefix)]
+        self._scene.one.vault.store = self.inner
+        self.backup, _ = await store_backup(self._scene.one.vault, self._scene.one.index, NEW, sequence=3)
+        for found in before:
+            yield found
+
+
+async def test_a_pack_written_while_packs_are_listed_is_not_forgotten(tmp_path: Path) -> None:
+    scene = Scene(tmp_path / "scene")
+    scene.folder.mkdir()
+    await scene.prepare()
+    await scene.one.index.refresh(scene.one.vault)
+    meanwhile = _WrittenMeanwhile(scene.plain[0], scene)
+    scene.one.vault.store = meanwhile
+    await scene.one.index.refresh(scene.one.vault)
+    record = await scene.one.vault.find_record(meanwhile.backup)
+    needed = await BackupReader(scene.one.vault, scene.one.index, record).needed()
+    assert all(scene.one.index.sound_place(chunk) is not None for chunk in needed)
