@@ -9,7 +9,7 @@ import pytest
 from sqlalchemy import select
 
 from fennox.catalogue.models import KeySet, Run
-from fennox.service import queue, tending
+from fennox.service import queue, tending, upkeep
 from fennox.service.context import Context
 from fennox.wire.stores import NewStore
 from fennox.wire.systems import NewTake
@@ -145,14 +145,14 @@ async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_it
     system = await add_system(context, "web-9")
     for number in range(1, 10):
         await add_backup(context, system, store, START, number)
-    await tending.tend(context)
+    await upkeep.tend(context)
     assert await kinds(context) == []
     clock.at = START + timedelta(days=7)
-    await tending.tend(context)
-    await tending.tend(context)
+    await upkeep.tend(context)
+    await upkeep.tend(context)
     assert await kinds(context) == ["scrub", "sweep"]
     clock.at = START + timedelta(days=24)
-    await tending.tend(context)
+    await upkeep.tend(context)
     async with context.session() as session:
         [verify] = (await session.execute(select(Run).where(Run.kind == "verify"))).scalars()
         assert verify.order["most"] * 30 >= 9 * 7

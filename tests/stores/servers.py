@@ -192,15 +192,16 @@ def wsgidav(folder: Path, *, secure: bool = False) -> Iterator[Place]:
 
 
 @contextmanager
-def moto(folder: Path, *, lock: bool = False) -> Iterator[Place]:
+def moto(folder: Path) -> Iterator[Place]:
     """moto's S3 server with one bucket."""
     host = loopback()
     port = free_port(host)
     with started(host, port, *_PYTHON, "moto.server", "-H", host, "-p", str(port)):
-        options = f"?endpoint=http://{host}:{port}" + ("&lock-days=3" if lock else "")
-        place = Place(f"s3://depot/fennox{options}", Credential("AKIADEPOT", PASSWORD), None, folder)
+        place = Place(
+            f"s3://depot/fennox?endpoint=http://{host}:{port}", Credential("AKIADEPOT", PASSWORD), None, folder
+        )
         client = bucket_client(place)
-        client.create_bucket(Bucket="depot", ObjectLockEnabledForBucket=lock)
+        client.create_bucket(Bucket="depot")
         client.close()
         yield place
 

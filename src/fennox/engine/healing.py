@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from fennox.core.errors import FennoxError, NotFound
+from fennox.core.errors import FennoxError
 from fennox.core.format import header as headers
 from fennox.core.format import packs, records
 from fennox.core.format.sweeps import Sweep
@@ -123,7 +123,7 @@ async def _heal_record(
                 if fault.object.endswith(f".{backup[:8]}.fxr"):
                     await damaged.vault.store.delete(object_name(fault.object))
             copied = await copy(source, damaged, record, journal)
-        except (FennoxError, NotFound) as error:
+        except FennoxError as error:
             why = f"its record is damaged or gone; the other copy could not heal it: {error.what}"
             continue
         report.records[backup] = records.Record(record.reference, record.sealed, copied.digest)

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
 import secrets
-from pathlib import Path
 
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -20,27 +18,18 @@ from fennox.engine import vault as vaults
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
-from fennox.service import queue, taking
-from fennox.service.context import Context, named
+from fennox.service import queue, storekeeping, taking
+from fennox.service.context import Context
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
-from fennox.stores import addresses
-from fennox.stores.mounts import mount_of
 from fennox.wire.stores import AdoptStore
 
 
 async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStore) -> StoreRow:
     """Open a store with its passphrase, and pin its header and keys; its backups come with the run that follows."""
-    address = str(addresses.parse(wanted.address))
-    known = select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
-    if (other := (await session.execute(known)).scalars().first()) is not None:
-        raise Conflict(f"The store {other.name} at {other.address} is already there.", "Adopt it by its name.")
-    login = await named(session, Login, wanted.login) if wanted.login else None
-    key = wanted.key
-    if address.startswith("/"):
-        mount = await asyncio.to_thread(mount_of, Path(address))
-        key = mount.identity if mount else None
-    store = context.far_side(address, login, key)
+    row = await storekeeping.new_row(session, wanted)
+    login = await session.get(Login, row.login_id) if row.login_id else None
+    store = context.far_side(row.address, login, row.key)
     try:
         vault = await vaults.open_with_passphrase(store, wanted.passphrase.get_secret_value(), context.now)
     finally:
@@ -50,11 +39,9 @@ async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStor
     header = vault.header
     await _keep_keys(context, session, vault, wanted)
     data = headers.encode(header)
-    row = StoreRow(
-        id=vault.id, name=wanted.name, address=address, key_set=header.key_set, generation=header.generation,
-        header=data.decode(), header_digest=headers.digest(data), created=context.now(),
-        login_id=login.id if login else None, key=key, site=wanted.site, stopped_because="",
-    )  # fmt: skip
+    row.id, row.key_set, row.generation = vault.id, header.key_set, header.generation
+    row.header, row.header_digest = data.decode(), headers.digest(data)
+    row.created = context.now()
     session.add(row)
     return row
 

@@ -18,7 +18,7 @@ from fennox.core import schedule
 from fennox.core.errors import Conflict, FennoxError, TryLater
 from fennox.core.format import notes
 from fennox.core.time import stamp
-from fennox.service import queue, routines, tending
+from fennox.service import queue, routines, upkeep
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -50,10 +50,10 @@ class Scheduler:
                     self._decided = now
                 if self._swept is None or now - self._swept >= _MARK_EVERY:
                     await mark_expired(self.context)
-                    await tending.tend(self.context)
+                    await upkeep.tend(self.context)
                     self._swept = now
                 if time.monotonic() - self._watched >= _WATCH_EVERY:
-                    await tending.watch(self.context)
+                    await upkeep.watch(self.context)
                     self._watched = time.monotonic()
             except TryLater as error:
                 log.warning("database out of reach", reason=error.what)

@@ -30,31 +30,34 @@ from fennox.stores import addresses
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Span, Store
 from fennox.stores.mounts import mount_of
-from fennox.wire.stores import NewStore, StoreChange, StoreCheck, StoreTest
+from fennox.wire.stores import AdoptStore, NewStore, StoreChange, StoreCheck, StoreTest
 
 _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 
 async def add(context: Context, session: AsyncSession, wanted: NewStore) -> StoreRow:
     """Make a store; the first of a key set makes its keys, a further one proves that it may use them."""
+    row = await new_row(session, wanted)
+    login = await session.get(Login, row.login_id) if row.login_id else None
+    store = context.far_side(row.address, login, row.key)
+    try:
+        return await _made(context, session, wanted, store, row)
+    finally:
+        await store.close()
+
+
+async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> StoreRow:
+    """Where a store is to be, and how it is reached; its keys are filled in when it was made or opened."""
     address = str(addresses.parse(wanted.address))
-    taken = await session.execute(
-        select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
-    )
-    if (other := taken.scalars().first()) is not None:
+    taken = select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
+    if (other := (await session.execute(taken)).scalars().first()) is not None:
         raise Conflict(f"The store {other.name} at {other.address} is already there.", "Choose another name or folder.")
     login = await named(session, Login, wanted.login) if wanted.login else None
     key = wanted.key
     if address.startswith("/"):
-        mount = mount_of(Path(address))
+        mount = await asyncio.to_thread(mount_of, Path(address))
         key = mount.identity if mount else None
-    store = context.far_side(address, login, key)
-    try:
-        return await _made(context, session, wanted, store, StoreRow(
-            name=wanted.name, address=address, login_id=login.id if login else None, key=key, site=wanted.site
-        ))  # fmt: skip
-    finally:
-        await store.close()
+    return StoreRow(name=wanted.name, address=address, login_id=login.id if login else None, key=key, site=wanted.site)
 
 
 async def _made(context: Context, session: AsyncSession, wanted: NewStore, store: Store, row: StoreRow) -> StoreRow:

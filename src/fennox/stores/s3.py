@@ -46,6 +46,8 @@ class _Session:
 class S3Store(RemoteStore[_Session]):
     """Objects are objects. ``If-None-Match: *`` keeps a put from replacing; a bucket may lock objects until a date."""
 
+    abilities = Abilities(ranges=True, retention=True, space=False, exclusive=True)
+
     def __init__(self, address: StoreAddress, credential: Credential, key: str | None) -> None:
         super().__init__(address)
         self._credential = credential
@@ -53,8 +55,6 @@ class S3Store(RemoteStore[_Session]):
         self._bucket = address.host
         self._prefix = f"{address.path.strip('/')}/" if address.path.strip("/") else ""
         self._certificate: Path | None = None
-        locks = "lock-days" in address.options
-        self.abilities = Abilities(ranges=True, retention=locks, space=False, exclusive=True)
 
     async def _open(self) -> _Session:
         endpoint = self._address.options.get("endpoint")

@@ -23,7 +23,7 @@ from fennox.catalogue.models import (
     Worker,
 )
 from fennox.core.errors import FennoxError
-from fennox.service import tending
+from fennox.service import upkeep
 from fennox.service.context import Context
 from fennox.service.paging import Limit
 from fennox.service.routes.session import Here
@@ -75,14 +75,14 @@ async def _store_concerns(context: Context, session: AsyncSession, store: StoreR
         remedy = f"See `fennox store damage {store.name}`; take those systems again, and keep a second copy."
         add("high", f"{count} {many} damaged in {store.name} and could not be healed.", remedy, since)
     now = context.now()
-    if now - (store.scrubbed or store.created) > 2 * tending.SCRUB_EVERY:
+    if now - (store.scrubbed or store.created) > 2 * upkeep.SCRUB_EVERY:
         add("low", f"{store.name} was not scrubbed for more than two weeks.", f"Run: fennox store scrub {store.name}",
             store.scrubbed)  # fmt: skip
     keys = await session.get(KeySet, (store.key_set, store.generation))
     if keys is not None and keys.custody == "apart":
         opened = select(func.max(Copy.verified)).where(Copy.store_id == store.id)
         last = (await session.execute(opened)).scalar_one_or_none()
-        if now - (last or store.created) > tending.VERIFY_WITHIN:
+        if now - (last or store.created) > upkeep.VERIFY_WITHIN:
             since_when = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
             add("low", f"No backup in {store.name} was opened since {since_when}.",
                 "Verify one with its passphrase: fennox backup verify BACKUP", last)  # fmt: skip
