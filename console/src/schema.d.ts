@@ -268,6 +268,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/key-sets/{name}/rekey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rekey
+         * @description Begin a new generation of keys after a leak; a run for each store seals its backups anew.
+         */
+        post: operations["rekey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/key-sets/{name}/rekey/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go On Rekeying
+         * @description Seal anew what an earlier run could not.
+         */
+        post: operations["go_on_rekeying"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/key-sets/{name}/try": {
         parameters: {
             query?: never;
@@ -374,6 +414,30 @@ export interface paths {
          * @description Change a login in one place, for everything that uses it.
          */
         patch: operations["change_login"];
+        trace?: never;
+    };
+    "/api/v1/own-state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Own State
+         * @description Whether Fennox's own state is kept, where, and since when nothing was kept of it.
+         */
+        get: operations["own_state"];
+        /**
+         * Keep Own State
+         * @description Take Fennox's own state into a store twice a day, the first time at once.
+         */
+        put: operations["keep_own_state"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/recovery-sheet": {
@@ -1615,7 +1679,7 @@ export interface components {
              * Reach
              * @enum {string}
              */
-            reach: "ssh" | "https";
+            reach: "ssh" | "https" | "service";
             /** Settings */
             settings: {
                 [key: string]: string;
@@ -1985,6 +2049,54 @@ export interface components {
              */
             staying_count: number;
         };
+        /**
+         * OwnStateShown
+         * @description ``newest`` is the time of the newest good backup: what was changed after it would be lost.
+         */
+        OwnStateShown: {
+            /** Backup */
+            backup: string | null;
+            /** Held In */
+            held_in: string[];
+            /** Kept */
+            kept: boolean;
+            /** Newest */
+            newest: string | null;
+            /** Next Run */
+            next_run: string | null;
+            /**
+             * Rebuild
+             * @description The commands that bring the service back on an empty machine.
+             */
+            rebuild: string[];
+            /** Routine */
+            routine: string | null;
+            /** Stores */
+            stores: string[];
+            /** System */
+            system: string | null;
+            /** Warnings */
+            warnings: string[];
+            /** When */
+            when: string | null;
+        };
+        /** OwnStateWanted */
+        OwnStateWanted: {
+            /**
+             * Copy To
+             * @description Further stores that get a copy of every backup.
+             * @default []
+             */
+            copy_to: string[];
+            /**
+             * On This Machine
+             * @description Accept stores that all lie on the machine of the service, and are lost with it.
+             * @default false
+             */
+            on_this_machine: boolean;
+            /** Store */
+            store: string;
+        };
         /** Page[AuditEntry] */
         Page_AuditEntry_: {
             /** After */
@@ -2222,6 +2334,33 @@ export interface components {
             /** Version */
             version: string;
         };
+        /**
+         * Rekeyed
+         * @description The key set with its new generation, and a run for each of its stores.
+         */
+        Rekeyed: {
+            key_set: components["schemas"]["KeySetShown"];
+            /** Runs */
+            runs: components["schemas"]["RunShown"][];
+        };
+        /** RekeyWanted */
+        RekeyWanted: {
+            /** Label */
+            label: string;
+            /**
+             * Leave Old
+             * @description Leave old backups sealed as they are until they expire.
+             * @default false
+             */
+            leave_old: boolean;
+            /**
+             * New
+             * Format: password
+             */
+            new: string;
+            /** Passphrase */
+            passphrase?: string | null;
+        };
         /** RestoreShown */
         RestoreShown: {
             /** Backup */
@@ -2352,7 +2491,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "take" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt";
+            kind: "take" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt" | "rekey";
             /** Outcome */
             outcome: string;
             /** Problem */
@@ -2787,7 +2926,7 @@ export interface components {
         /** SystemOnSheet */
         SystemOnSheet: {
             /** Account */
-            account: string;
+            account: string | null;
             /** Address */
             address: string;
             /** Backup */
@@ -2832,7 +2971,7 @@ export interface components {
             labels: string[];
             last_run: components["schemas"]["RunBrief"] | null;
             /** Login */
-            login: string;
+            login: string | null;
             machine: components["schemas"]["Machine"] | null;
             /** Missing */
             missing: components["schemas"]["Finding"][];
@@ -3378,6 +3517,72 @@ export interface operations {
             };
         };
     };
+    rekey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RekeyWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rekeyed"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    go_on_rekeying: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rekeyed"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     try_passphrase: {
         parameters: {
             query?: never;
@@ -3590,6 +3795,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LoginShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    own_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnStateShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_own_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnStateWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnStateShown"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -133,16 +133,19 @@ class Store:
 
     def __init__(self, folder: Path, passphrase: str) -> None:
         self.folder = folder
-        self.header, self.opening = self.open_header(passphrase)
-        self.id, self.generation = self.header["store"], self.header["generation"]
-        sealed = base64.b64decode(self.header["write_secret"])
-        info = f"fennox/1|write secret|{self.header['key_set']}|{self.generation}"
-        self.secret = hpke_open(self.opening, sealed, info.encode())
-        self.mac_key = derive(self.secret, f"fennox/1|record mac|{self.header['key_set']}|{self.generation}")
+        self.openings: dict[int, bytes] = {}
+        self.secrets: dict[int, bytes] = {}
+        for header, opening in self.open_headers(passphrase):
+            generation = header["generation"]
+            info = f"fennox/1|write secret|{header['key_set']}|{generation}"
+            self.openings[generation] = opening
+            self.secrets[generation] = hpke_open(opening, base64.b64decode(header["write_secret"]), info.encode())
+            self.id, self.key_set = header["store"], header["key_set"]
         self.places: dict[str, list[tuple[Path, int, int]]] = {}
         self.damaged: list[str] = []
 
-    def open_header(self, passphrase: str) -> tuple[dict[str, Any], bytes]:
+    def open_headers(self, passphrase: str) -> list[tuple[dict[str, Any], bytes]]:
+        """The newest header of each key generation that the passphrase opens (§3.3, §3.7)."""
         found = []
         for path in sorted((self.folder / "header").glob("*.json")):
             try:
@@ -154,13 +157,20 @@ class Store:
         if not found:
             fail(f"{self.folder} holds no store of Fennox (no readable file in {self.folder / 'header'}).")
         found.sort(key=lambda header: (header["generation"], header["revision"]), reverse=True)
+        opened: dict[int, tuple[dict[str, Any], bytes]] = {}
         for header in found:
             if header["suite"] != CLASSIC:
                 fail(f"The store's suite is {header['suite']}; read it with `fennox rescue`, which knows it.")
-            opening = unlock(header, passphrase)
-            if opening is not None:
-                return header, opening
-        fail("The passphrase opens none of this store's slots.")
+            if header["generation"] not in opened and (opening := unlock(header, passphrase)) is not None:
+                opened[header["generation"]] = (header, opening)
+        if not opened:
+            fail("The passphrase opens none of this store's slots.")
+        return list(opened.values())
+
+    def keys_of(self, generation: int) -> bytes:
+        if generation not in self.secrets:
+            raise Bad(f"is of key generation {generation}, which this passphrase does not open")
+        return self.secrets[generation]
 
     def read_packs(self) -> None:
         """Learn from every pack's table where each chunk lies (§6)."""
@@ -177,7 +187,7 @@ class Store:
         generation, salt, length = fields.u32(), fields.take(32), fields.u32()
         if length > 8 * 1024 * 1024:
             raise Bad("the table claims too many bytes")
-        key = derive(self.secret, f"fennox/1|pack table|{self.id}|{generation}", salt)
+        key = derive(self.keys_of(generation), f"fennox/1|pack table|{self.id}|{generation}", salt)
         table = Fields(AESGCM(key).decrypt(bytes(12), file.read(length), start[:40]), "pack table")
         for _ in range(table.u32()):
             chunk, offset, size, _plain = table.take(32).hex(), table.u32(), table.u32(), table.u32()
@@ -213,22 +223,29 @@ class Store:
         for ref in refs:
             yield self.chunk(ref["id"], ref["key"], ref["length"])
 
-    def records(self) -> Iterator[tuple[Path, dict[str, Any], bytes]]:
-        """Every record: its path, reference section and sealed section (§9)."""
+    def records(self) -> list[tuple[Path, dict[str, Any], bytes]]:
+        """Every backup's record, of its newest key generation: path, reference section and sealed section (§9)."""
+        found: dict[str, tuple[Path, dict[str, Any], bytes]] = {}
         for path in sorted((self.folder / "systems").glob("*/*.fxr")):
             try:
-                yield path, *self.read_record(path.read_bytes())
+                reference, sealed = self.read_record(path.read_bytes())
+                known = found.get(reference["backup"])
+                if known is None or known[1]["generation"] < reference["generation"]:
+                    found[reference["backup"]] = (path, reference, sealed)
             except (Bad, InvalidTag, ValueError, OSError) as error:
                 self.damaged.append(f"{path.relative_to(self.folder)}: {error or 'does not open'}")
+        return list(found.values())
 
     def read_record(self, data: bytes) -> tuple[dict[str, Any], bytes]:
-        if not hmac.compare_digest(hmac.digest(self.mac_key, data[:-32], "sha256"), data[-32:]):
-            raise Bad("the record's MAC does not fit")
         fields = Fields(data[:-32], "record")
         fields.magic(b"FXR\x01")
         generation, salt = fields.u32(), fields.take(32)
+        secret = self.keys_of(generation)
+        mac_key = derive(secret, f"fennox/1|record mac|{self.key_set}|{generation}")
+        if not hmac.compare_digest(hmac.digest(mac_key, data[:-32], "sha256"), data[-32:]):
+            raise Bad("the record's MAC does not fit")
         start = data[: fields.at]
-        key = derive(self.secret, f"fennox/1|record|{self.id}|{generation}", salt)
+        key = derive(secret, f"fennox/1|record|{self.id}|{generation}", salt)
         reference = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start))
         sealed = fields.take(fields.u32())
         if hashlib.blake2b(sealed, digest_size=32).hexdigest() != reference["sealed_digest"]:
@@ -237,7 +254,7 @@ class Store:
 
     def head(self, reference: dict[str, Any], sealed: bytes) -> dict[str, Any]:
         info = f"fennox-store/1|record|{reference['origin']}|{reference['generation']}|{reference['backup']}"
-        root = json.loads(hpke_open(self.opening, sealed, info.encode()))["head"]
+        root = json.loads(hpke_open(self.openings[reference["generation"]], sealed, info.encode()))["head"]
         head: dict[str, Any] = json.loads(b"".join(self.tree(root)))
         return head
 
@@ -366,6 +383,8 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
         print(f"Afterwards expected {name}: {value}")
     for finding in head["findings"]:
         print(f"{finding['severity'].upper()}: {finding['text']} {finding.get('remedy', '')}".rstrip())
+    if "rebuilt_by" in kind:
+        print(f"On an empty machine: {kind['rebuilt_by']}")
     number = 0
     for phase in ("prepare", "write", "finish", "rejoin", "check", "release"):
         for step in kind.get("restore", {}).get(phase, []):

@@ -67,7 +67,7 @@ def test_a_changed_header_fails_both_macs(field: str) -> None:
 def test_a_forged_newer_header_does_not_hide_the_true_one() -> None:
     made, _ = make_header(["right"])
     forged, _ = make_header(["theirs"], revision=99)
-    found, _ = header.unlock_newest([header.encode(forged), b"rubbish", header.encode(made)], "right")
+    [(found, _)] = header.unlock_all([header.encode(forged), b"rubbish", header.encode(made)], "right")
     assert found == made
 
 

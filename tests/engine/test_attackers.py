@@ -132,6 +132,6 @@ async def test_a_thousand_strange_names_do_not_disturb(tmp_path: Path) -> None:
         (tmp_path / f"one/packs/foreign {number}").write_bytes(b"")
     (tmp_path / "one/systems").joinpath("x" * 200).mkdir()
     Path(str(tmp_path / "one/caf").encode().decode() + "\udce9").write_bytes(b"")
-    fresh = vaults.Vault(here.vault.store, here.vault.header, here.vault.held, fixed_now, here.vault.opening)
+    fresh = vaults.Vault(here.vault.store, here.vault.header, here.vault.held, fixed_now, here.vault.openings)
     assert await read_back(fresh, backup) == DOCUMENTS
     await PackIndex().refresh(fresh)

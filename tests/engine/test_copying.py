@@ -34,7 +34,7 @@ async def test_within_a_key_set_a_backup_travels_sealed_and_opens_to_the_same(
     )
     done = await copy(source, target, record, MemoryJournal())
     assert not done.anew
-    target.vault.opening = keys.opening
+    target.vault.unlock(keys.opening)
     assert await read_back(target.vault, backup) == DOCUMENTS
     [name] = await target.vault.record_names()
     [note] = (await target.vault.notes_of(name)).values()

@@ -33,5 +33,6 @@ async def holding(
     vault = await vaults.create(
         FolderStore(folder), keys, sweeper=SERVICE, slots=[slot], now=now, plain_names=plain_names
     )
-    vault.opening = None if apart else keys.opening
+    if apart:
+        vault.openings = {}
     return Holding(vault, PackIndex())

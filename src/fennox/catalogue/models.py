@@ -104,7 +104,22 @@ class KeySet(Base):
     suite: Mapped[str]
     sealed_write_secret: Mapped[bytes]
     sealed_opening_key: Mapped[bytes | None]
+    previous_opening_key: Mapped[bytes | None]  # of the generation before, sealed to this one's seal key
+    slots: Mapped[list[dict[str, Any]] | None]  # of a generation that has gone by: what its headers get
+    left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not sealed anew
     created: Mapped[datetime]
+
+
+class SealedSecret(Base):
+    """A secret of the service sealed to a key set, so that a passphrase brings it back on an empty machine."""
+
+    __tablename__ = "sealed_secrets"
+
+    what: Mapped[str] = mapped_column(primary_key=True)
+    key_set: Mapped[str] = mapped_column(primary_key=True)
+    generation: Mapped[int] = mapped_column(primary_key=True)
+    made: Mapped[datetime]
+    sealed: Mapped[bytes]
 
 
 class StoreRow(Base):
@@ -183,7 +198,7 @@ class System(Base):
     folder: Mapped[str] = mapped_column(unique=True)
     kind: Mapped[str]
     address: Mapped[str]
-    login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
+    login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))  # None: the service itself
     key: Mapped[str]
     site: Mapped[str]
     labels: Mapped[list[str]]

@@ -14,8 +14,8 @@ from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table
 from fennox.cli.stores import with_known_key
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.wire.runs import RunShown
-from fennox.wire.stores import AdoptStore, CustodyWanted, KeySetShown, NewPassphrase, Unlock, Withdraw
+from fennox.wire.runs import Rekeyed, RunShown
+from fennox.wire.stores import AdoptStore, CustodyWanted, KeySetShown, NewPassphrase, RekeyWanted, Unlock, Withdraw
 
 
 def list_passphrases(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -64,14 +64,18 @@ def _unlock(service: Client, key_set: str, arguments: argparse.Namespace) -> Sec
 def add_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         unlock = _unlock(service, arguments.key_set, arguments)
-        if arguments.new_file:
-            new = first_line(arguments.new_file)
-        else:
-            new = access.ask_secret("New passphrase: ")
-            if access.ask_secret("Again: ") != new:
-                raise BadInput("The two were not the same.", "Try again.")
-        wanted = NewPassphrase(label=arguments.label, new=SecretStr(new), passphrase=unlock)
+        new = SecretStr(_new_phrase(arguments))
+        wanted = NewPassphrase(label=arguments.label, new=new, passphrase=unlock)
         _show(service.add_passphrase(arguments.key_set, wanted), arguments)
+
+
+def _new_phrase(arguments: argparse.Namespace) -> str:
+    if arguments.new_file:
+        return first_line(arguments.new_file)
+    new = access.ask_secret("New passphrase: ")
+    if access.ask_secret("Again: ") != new:
+        raise BadInput("The two were not the same.", "Try again.")
+    return new
 
 
 def try_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -109,6 +113,46 @@ def hand_over(arguments: argparse.Namespace, environment: Environment) -> None:
         unlock = _unlock(service, store.key_set, arguments)
         service.hand_over(store.name, Unlock(passphrase=unlock))
     say(f"This service sweeps {store.name} from now on; any other one refuses to.")
+
+
+def rekey(arguments: argparse.Namespace, environment: Environment) -> int:
+    """New keys, and a run for each store of the set that is followed to its end."""
+    with client(environment) as service:
+        key_set = service.store(arguments.store).key_set
+        made = service.go_on_rekeying(key_set) if arguments.go_on else _begin(service, key_set, arguments)
+        # the runs ask for what opens the new keys
+        arguments.passphrase_file = arguments.new_file or (arguments.passphrase_file if arguments.go_on else None)
+        for text in made.key_set.away:
+            say(text)
+        codes = [runs.started(service, run, arguments, {"rekey": _rekeyed}) for run in made.runs]
+    return max(codes, default=0)
+
+
+def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Rekeyed:
+    [keys] = [keys for keys in service.key_sets() if keys.name == key_set]
+    if not arguments.yes:
+        gone = ", ".join(p.label for p in keys.passphrases)
+        say(f"The key set {key_set} gets new keys in {', '.join(keys.stores)}. Its passphrases end: {gone}.")
+        say(
+            "Backups taken from now on are under the new keys."
+            if arguments.leave_old
+            else "Every backup is sealed anew; the old records go with the next sweeps."
+        )
+        say("Who has a copy of a store and the old passphrase can open that copy for ever.")
+        if not can_ask():
+            raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
+        if ask("Type yes to make new keys:") != "yes":
+            raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+    unlock = _unlock(service, key_set, arguments)
+    new = SecretStr(_new_phrase(arguments))
+    wanted = RekeyWanted(label=arguments.label, new=new, passphrase=unlock, leave_old=arguments.leave_old)
+    made = service.rekey(key_set, wanted)
+    say(f"{key_set} is at generation {made.key_set.generation}. Add further passphrases with `fennox passphrase add`.")
+    return made
+
+
+def _rekeyed(run: RunShown) -> str:
+    return f"{run.result['backups']} backups in {run.store} are sealed anew; a sweep removes the old records."
 
 
 def adopt(arguments: argparse.Namespace, environment: Environment) -> int:

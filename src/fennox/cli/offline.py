@@ -49,7 +49,7 @@ async def _fetch(arguments: argparse.Namespace, folder: Path) -> None:
     from fennox.stores import addresses
     from fennox.stores.opening import open_store
 
-    store = open_store(addresses.parse(arguments.store), _credential(arguments), arguments.accept_key)
+    store = open_store(addresses.parse(arguments.store), credential(arguments), arguments.accept_key)
     try:
         listed = [found async for found in store.list("")]
         total, done = sum(found.size for found in listed), 0
@@ -67,7 +67,7 @@ async def _fetch(arguments: argparse.Namespace, folder: Path) -> None:
         await store.close()
 
 
-def _credential(arguments: argparse.Namespace) -> Credential | None:
+def credential(arguments: argparse.Namespace) -> Credential | None:
     from fennox.links.base import Credential
 
     if arguments.account is None:
@@ -89,5 +89,5 @@ def check_kind(arguments: argparse.Namespace, _environment: Environment) -> int:
     if kind is None:
         say(f"{len(found)} mistakes.")
         return FAILED
-    say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.restore.steps())} steps. No mistake.")
+    say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps. No mistake.")
     return 0

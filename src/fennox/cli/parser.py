@@ -59,14 +59,31 @@ def _passphrase(verb: argparse.ArgumentParser, text: str) -> None:
     verb.add_argument("--passphrase-file", metavar="FILE", help=f"{text}; its first line is used")
 
 
+def _offline_place(verb: argparse.ArgumentParser) -> None:
+    """How a store is reached and opened where no service knows it."""
+    verb.add_argument("--account", help="on a far side: who logs in there")
+    secret = verb.add_mutually_exclusive_group()
+    secret.add_argument("--key", metavar="FILE", help="a private key in OpenSSH form")
+    secret.add_argument("--password-file", metavar="FILE", help="its first line; asked for otherwise")
+    verb.add_argument("--accept-key", metavar="KEY", help="the far side's, as on the recovery sheet")
+    _passphrase(verb, "opens the store; asked for otherwise")
+
+
 def _service(nouns: Sub) -> None:
     serve = _verb(nouns, "serve", "serving:serve", "run the service: API, console, scheduler and workers", shows=False)
     worker = _noun(nouns, "worker", "processes that do the runs")
     work = _verb(worker, "run", "serving:work", "run a worker of its own", shows=False)
     for verb in (serve, work):
+        verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
+    again = _verb(nouns, "rebuild", "rebuilding:rebuild", "bring Fennox itself back on an empty machine", shows=False)
+    again.add_argument("store", help=f"a store that holds a backup of Fennox itself: {ADDRESS}")
+    _offline_place(again)
+    again.add_argument("--backup", help="not the newest one, but this")
+    again.add_argument("--yes", action="store_true", help="do not ask")
+    again.add_argument("--json", action="store_true", help="print JSON")
+    for verb in (serve, work, again):
         verb.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
         verb.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
-        verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
         verb.add_argument("--simulated-clock", metavar="SOCKET", help="live by a simulated clock; for demonstrations")
     serve.add_argument("--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)")
     serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
@@ -84,6 +101,12 @@ def _estate(nouns: Sub) -> None:
     sheet.add_argument("--html", action="store_true", help="as a page to print")
     sheet.add_argument("--to", metavar="FILE", help="write it there")
     sheet.add_argument("--kit", metavar="FOLDER", help="write reader, headers, sheet and packages to an empty folder")
+    own = _noun(nouns, "own-state", "Fennox's own systems, routines, users and logins")
+    _verb(own, "show", "ownstate:show", "whether it is kept, and what would be lost")
+    keep = _verb(own, "keep", "ownstate:keep", "take it into a store twice a day, the first time at once")
+    keep.add_argument("store", help="best one that stands elsewhere")
+    keep.add_argument("--copy-to", action="append", metavar="STORE", help="a further store; may be given several times")
+    keep.add_argument("--on-this-machine", action="store_true", help="accept that it is lost with this machine")
     kind = _noun(nouns, "kind", "kinds of systems that are known")
     _verb(kind, "list", "estate:kinds", "list the kinds")
     show = _verb(kind, "show", "estate:kind", "what a kind takes, counts and puts back")
@@ -150,6 +173,15 @@ def _stores(nouns: Sub) -> None:
     custody.add_argument("store")
     custody.add_argument("custody", choices=["kept", "apart"], help="the service too, or the passphrase alone")
     _passphrase(custody, "of the key set; asked for otherwise")
+    rekey = _verb(store, "rekey", "keysets:rekey", "make new keys after a leak, and seal every backup anew")
+    rekey.add_argument("store", help="one store of the key set; all of its stores get the new keys")
+    rekey.add_argument("--label", default="first", help="of the new passphrase")
+    rekey.add_argument("--new-file", metavar="FILE", help="its first line is the new passphrase; asked for otherwise")
+    rekey.add_argument("--leave-old", action="store_true", help="let old backups expire as they are")
+    rekey.add_argument("--go-on", action="store_true", help="seal anew what an earlier run could not")
+    rekey.add_argument("--yes", action="store_true", help="do not ask")
+    rekey.add_argument("--no-follow", action="store_true", help="only start it")
+    _passphrase(rekey, "one that opens it now; asked for otherwise where it is needed")
     hand = _verb(store, "hand-over", "keysets:hand_over", "make this service the one that sweeps a store")
     hand.add_argument("store")
     _passphrase(hand, "needed where custody is apart")
@@ -317,15 +349,10 @@ def _rescue(nouns: Sub) -> None:
     ):
         verb = _verb(rescue, name, "offline:rescue", text, shows=False)
         verb.add_argument("store", help="the folder of the store, or its address; a far one is fetched whole first")
-        verb.add_argument("--account", help="on a far side: who logs in there")
-        secret = verb.add_mutually_exclusive_group()
-        secret.add_argument("--key", metavar="FILE", help="a private key in OpenSSH form")
-        secret.add_argument("--password-file", metavar="FILE", help="its first line; asked for otherwise")
-        verb.add_argument("--accept-key", metavar="KEY", help="the far side's, as on the recovery sheet")
+        _offline_place(verb)
         verb.add_argument("--work", metavar="FOLDER", help="where a far store is put meanwhile")
         if name in ("extract", "steps"):
             verb.add_argument("backup")
         if name == "extract":
             verb.add_argument("to")
             verb.add_argument("--part", action="append")
-        _passphrase(verb, "opens the store; asked for otherwise")

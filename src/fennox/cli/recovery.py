@@ -55,6 +55,8 @@ def _steps(made: RecoverySheet) -> list[str]:
         "python3 rescue.py list STORE-FOLDER",
         "python3 rescue.py extract STORE-FOLDER BACKUP EMPTY-FOLDER",
         "python3 rescue.py steps STORE-FOLDER BACKUP   prints how it is put back by hand",
+        "To bring Fennox itself back, on an empty machine: fennox rebuild STORE-ADDRESS, with a store that holds the "
+        "system fennox below.",
         "If a store has lost its header, put the one at the end of this sheet back under its name.",
     ]
 
@@ -92,7 +94,8 @@ def as_text(made: RecoverySheet) -> str:
     lines += ["", "SYSTEMS AND THEIR NEWEST GOOD BACKUPS"]
     for system in made.systems:
         newest = f"{system.newest:%Y-%m-%d %H:%M} UTC" if system.newest else "NO BACKUP"
-        lines.append(f"  {system.name} ({system.kind}, {system.address}, account {system.account})")
+        account = f", account {system.account}" if system.account else ""
+        lines.append(f"  {system.name} ({system.kind}, {system.address}{account})")
         lines.append(f"    {newest}  {system.backup or ''}  in {', '.join(system.held_in) or 'no store'}")
     lines += ["", "HEADERS, one line each, as they must stand in the store"]
     for store in made.stores:

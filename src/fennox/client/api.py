@@ -12,10 +12,11 @@ from pydantic import BaseModel, SecretStr
 
 from fennox.wire.access import AuditEntry, FirstUser, NewUser, SignedIn, SignIn, UserShown
 from fennox.wire.base import Page, Problem
+from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 from fennox.wire.recovery import RecoverySheet
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
-from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, Status
+from fennox.wire.runs import LogLine, PassphraseWanted, Rekeyed, RunShown, Status
 from fennox.wire.stores import (
     AdoptStore,
     CustodyWanted,
@@ -29,6 +30,7 @@ from fennox.wire.stores import (
     NewLogin,
     NewPassphrase,
     NewStore,
+    RekeyWanted,
     SpaceShown,
     StoreChange,
     StoreShown,
@@ -202,6 +204,18 @@ class Client:
 
     def recovery_sheet(self) -> RecoverySheet:
         return self._one(RecoverySheet, "POST", "/recovery-sheet")
+
+    def own_state(self) -> OwnStateShown:
+        return self._one(OwnStateShown, "GET", "/own-state")
+
+    def keep_own_state(self, wanted: OwnStateWanted) -> OwnStateShown:
+        return self._one(OwnStateShown, "PUT", "/own-state", wanted)
+
+    def rekey(self, key_set: str, wanted: RekeyWanted) -> Rekeyed:
+        return self._one(Rekeyed, "POST", f"/key-sets/{key_set}/rekey", wanted)
+
+    def go_on_rekeying(self, key_set: str) -> Rekeyed:
+        return self._one(Rekeyed, "POST", f"/key-sets/{key_set}/rekey/go-on")
 
     def key_sets(self) -> list[KeySetShown]:
         return self._all(KeySetShown, "/key-sets")

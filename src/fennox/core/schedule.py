@@ -1,7 +1,7 @@
 """When a routine is due, in plain words.
 
 A local time that does not exist (clocks go forward) is taken as much later as the clocks jump; one that exists twice
-(clocks go back) is taken the first time. So every local day has exactly one due time.
+(clocks go back) is taken the first time. So no local day loses a due time or has one twice.
 """
 
 from __future__ import annotations
@@ -15,16 +15,16 @@ from fennox.core.errors import BadInput
 from fennox.core.time import aware
 
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-_FORM = re.compile(r"every\s+([a-z]+)\s+at\s+(\d{1,2}):(\d{2})\Z")
-_REMEDY = "Write `every day at 02:40` or `every saturday at 23:15`."
+_FORM = re.compile(r"every\s+([a-z]+)\s+at\s+(\d{1,2}:\d{2}(?:\s+and\s+\d{1,2}:\d{2})*)\Z")
+_REMEDY = "Write `every day at 02:40`, `every day at 02:40 and 14:40` or `every saturday at 23:15`."
 
 
 @dataclass(frozen=True)
 class Schedule:
-    """A due time on every day, or on one weekday (0 is Monday)."""
+    """Due times on every day, or on one weekday (0 is Monday)."""
 
     weekday: int | None
-    at: time
+    at: tuple[time, ...]
     zone: ZoneInfo
 
     def after(self, moment: datetime) -> datetime:
@@ -33,9 +33,9 @@ class Schedule:
         day = moment.astimezone(self.zone).date() - timedelta(days=1)
         while True:
             if self.weekday is None or day.weekday() == self.weekday:
-                due = self._on(day)
-                if due > moment:
-                    return due
+                later = [due for due in self._on(day) if due > moment]
+                if later:
+                    return later[0]
             day += timedelta(days=1)
 
     def coming(self, moment: datetime, count: int) -> list[datetime]:
@@ -53,8 +53,8 @@ class Schedule:
             newest, due = due, self.after(due)
         return newest
 
-    def _on(self, day: date) -> datetime:
-        return datetime.combine(day, self.at, self.zone).replace(fold=0).astimezone(UTC)
+    def _on(self, day: date) -> list[datetime]:
+        return sorted(datetime.combine(day, at, self.zone).replace(fold=0).astimezone(UTC) for at in self.at)
 
 
 def zone_named(name: str) -> ZoneInfo:
@@ -68,9 +68,15 @@ def parse(phrase: str, zone: str) -> Schedule:
     match = _FORM.match(phrase.strip().lower())
     if match is None:
         raise BadInput(f"{phrase!r} is not understood as a time.", _REMEDY)
-    day, hour, minute = match.group(1), int(match.group(2)), int(match.group(3))
+    day = match.group(1)
     if day != "day" and day not in WEEKDAYS:
         raise BadInput(f"{day!r} in {phrase!r} is neither `day` nor a weekday.", _REMEDY)
+    at = tuple(sorted({_time_of_day(text, phrase) for text in match.group(2).split() if text != "and"}))
+    return Schedule(None if day == "day" else WEEKDAYS.index(day), at, zone_named(zone))
+
+
+def _time_of_day(text: str, phrase: str) -> time:
+    hour, minute = (int(number) for number in text.split(":"))
     if hour > 23 or minute > 59:
-        raise BadInput(f"{match.group(2)}:{match.group(3)} in {phrase!r} is no time of day.", _REMEDY)
-    return Schedule(None if day == "day" else WEEKDAYS.index(day), time(hour, minute), zone_named(zone))
+        raise BadInput(f"{text} in {phrase!r} is no time of day.", _REMEDY)
+    return time(hour, minute)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from fennox.core.errors import Conflict, Damaged, TryLater
 from fennox.core.format import packs, records
 from fennox.core.format.manifest import Document, Part
-from fennox.core.format.records import Record, Reference
+from fennox.core.format.records import Previous, Record, Reference
 from fennox.core.names import ObjectName, folder_name
 from fennox.engine.index import PackIndex, Place
 from fennox.engine.journal import Journal
@@ -41,24 +41,27 @@ def shares_keys(one: Vault, other: Vault, generation: int) -> bool:
     return one.header.key_set == other.header.key_set and generation == other.header.generation
 
 
-async def copy(source: Holding, target: Holding, record: Record, journal: Journal) -> Copied:
-    """Put a backup into a further store. One that is already there whole is left as it is."""
+async def copy(
+    source: Holding, target: Holding, record: Record, journal: Journal, *, previous: Previous | None = None
+) -> Copied:
+    """Put a backup into a further store, or under the newest keys of its own. One that is there already is left.
+
+    ``previous``: the record before it as it is named in the target, where that differs.
+    """
     reference = record.reference
     await journal.step("Look at what both stores hold")
     await source.index.refresh(source.vault)
     await target.index.refresh(target.vault)
-    name = target.vault.record_name(_placed(reference, target.vault))
     writer = BackupWriter(target.vault, target.index, await target.vault.condemned())
     anew = not shares_keys(source.vault, target.vault, reference.generation)
-    if not anew and await target.vault.store.stat(name) is not None:
-        there = await target.vault.read_record(name)
-        if there.reference.backup != reference.backup:
-            raise Conflict(f"{name} is another backup.", "Look at the store.")
-        return Copied(Written(), False, there.digest)
+    there = await _already_there(target.vault, reference)
+    if there is not None:
+        return Copied(Written(), anew, there.digest)
     reader = BackupReader(source.vault, source.index, record)
     if anew:
         await journal.step("Open the backup and seal it anew")
         reference, sealed = await _sealed_anew(reader, writer, journal)
+        reference = reference.model_copy(update={"previous": previous}) if previous else reference
     else:
         await journal.step("Send what the store lacks")
         await send_chunks(source, writer, await reader.needed(), journal)
@@ -71,6 +74,17 @@ async def copy(source: Holding, target: Holding, record: Record, journal: Journa
     for note in (await source.vault.notes_of(source.vault.record_name(record.reference))).values():
         await target.vault.write_note(note, _placed(reference, target.vault))
     return Copied(writer.written, anew, records.digest_of(data))
+
+
+async def _already_there(vault: Vault, reference: Reference) -> Record | None:
+    newest = reference.model_copy(update={"generation": vault.header.generation})
+    name = vault.record_name(_placed(newest, vault))
+    if await vault.store.stat(name) is None:
+        return None
+    there = await vault.read_record(name)
+    if there.reference.backup != reference.backup:
+        raise Conflict(f"{name} is another backup.", "Look at the store.")
+    return there
 
 
 def _placed(reference: Reference, vault: Vault) -> Reference:

@@ -120,7 +120,7 @@ async def _heal_record(
         try:
             record = await source.vault.find_record(backup)
             for fault in report.faults:
-                if fault.object.endswith(f".{backup[:8]}.fxr"):
+                if fault.object.endswith(".fxr") and records.short_id(object_name(fault.object)) == backup[:8]:
                     await damaged.vault.store.delete(object_name(fault.object))
             copied = await copy(source, damaged, record, journal)
         except FennoxError as error:

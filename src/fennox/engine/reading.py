@@ -58,7 +58,7 @@ class BackupReader:
 
     async def head(self) -> Head:
         if self._head is None:
-            root = self.record.open(self.vault.opening_key()).head
+            root = self.record.open(self.vault.opening_key(self.record.reference.generation)).head
             self._head = manifest.decode_head(b"".join([piece async for piece in self.tree(root)]))
         return self._head
 

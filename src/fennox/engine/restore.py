@@ -149,7 +149,7 @@ class Restore:
         if step.do == "proof":
             return await self._prove()
         assert step.kind_step is not None
-        model = self.kind.restore.steps()[step.kind_step][1]
+        model = self.kind.steps()[step.kind_step][1]
         match step.do:
             case "gate":
                 gate = self.sheet.gate_of("step", step.number)
@@ -329,7 +329,7 @@ class Restore:
 
     async def _written_documents(self, after: Target) -> list[ListProof]:
         """Every document that a part wrote, as it is on the target now."""
-        names = {name for _, step in self.kind.restore.steps() if step.do == "write" for name in step.parts}
+        names = {name for _, step in self.kind.steps() if step.do == "write" for name in step.parts}
         held = await backup_digests(self.reader, [part for part in self.sheet.parts if part in names])
         return [
             proving.compare_documents(part, documents, after.documents.get(part, {}))

@@ -113,11 +113,15 @@ async def _check(holding: Holding, found: Found, report: Report, removed: list[s
         return 0
     if top == "systems" and name.endswith(".fxr"):
         record = await vault.read_record(name)
-        report.records[record.reference.backup] = record
+        known = report.records.get(record.reference.backup)
+        if known is None or known.reference.generation < record.reference.generation:
+            report.records[record.reference.backup] = record
     elif top == "systems" and name.endswith(".fxn"):
-        notes.decode(await vault.store.get(name), vault.secret, vault.id)
+        data = await vault.store.get(name)
+        notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
     elif top == "sweep" and name.endswith(".fxc"):
-        removed.append(sweeps.decode(await vault.store.get(name), vault.secret, vault.id))
+        data = await vault.store.get(name)
+        removed.append(sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id))
     elif top == "header" and name.endswith(".json"):
         await _check_header(vault, name)
     elif name == RESCUE_NAME:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable
-from fennox.core.format import notes, packs
+from fennox.core.format import notes, packs, records
 from fennox.core.format.records import Record
 from fennox.core.format.sweeps import Removed, Sweep, condemned_packs
 from fennox.core.names import ObjectName
@@ -33,7 +33,7 @@ _HALF = 0.5
 class Plan:
     """What a sweep would do. Sizes in bytes; ``freed`` is what deleting frees now, ``later`` after the grace."""
 
-    expired: list[Record] = field(default_factory=list)
+    expired: dict[ObjectName, str] = field(default_factory=dict)  # record → why nothing keeps it
     dead: list[Found] = field(default_factory=list)
     repack: list[Found] = field(default_factory=list)
     withdraw: list[str] = field(default_factory=list)
@@ -45,9 +45,11 @@ class Plan:
 
 @dataclass
 class Swept:
-    """What a sweep did; ``locked``: objects the far side would not let go yet."""
+    """What a sweep did. ``records``: backups that are gone; ``superseded``: records that were sealed anew;
+    ``locked``: objects the far side would not let go yet."""
 
     records: list[str] = field(default_factory=list)
+    superseded: int = 0
     condemned: int = 0
     deleted: int = 0
     freed: int = 0
@@ -61,6 +63,7 @@ class _Seen:
     """A whole look at the store."""
 
     records: dict[ObjectName, Record]
+    gone: dict[ObjectName, str]
     live: dict[ObjectName, set[bytes]]
     packs: dict[ObjectName, Found]
 
@@ -69,11 +72,11 @@ async def plan(holding: Holding, expired: Mapping[str, str], now: datetime, jour
     """``expired``: backup → why nothing keeps it any more. Reads every record and stops if one cannot be read."""
     vault = holding.vault
     await journal.step("Read every record")
-    seen = await _look(holding, frozenset(expired), journal)
+    seen = await _look(holding, expired, journal)
     lists = await vault.sweep_lists()
     condemned = condemned_packs(lists)
     since = _condemned_since(lists)
-    made = Plan(expired=[record for record in seen.records.values() if record.reference.backup in expired])
+    made = Plan(expired=seen.gone)
     needed: dict[ObjectName, set[bytes]] = _places(holding, seen, condemned)
     small: list[Found] = []
     for name, found in sorted(seen.packs.items()):
@@ -96,6 +99,8 @@ async def plan(holding: Holding, expired: Mapping[str, str], now: datetime, jour
         table = holding.index.packs[name]
         alive = sum(entry.length for entry in table.entries if entry.id in used)
         made.kept += found.size
+        if table.generation != vault.header.generation:
+            continue  # it goes when its backups were sealed anew
         if alive < found.size * _HALF:
             made.repack.append(found)
             made.later += found.size - alive
@@ -122,20 +127,37 @@ def _young(found: Found, now: datetime) -> bool:
     return found.modified is not None and now - found.modified < GRACE / 2
 
 
-async def _look(holding: Holding, without: frozenset[str], journal: Journal) -> _Seen:
+async def _look(holding: Holding, expired: Mapping[str, str] | None, journal: Journal) -> _Seen:
+    """``expired`` is None where every record that is still there counts, whatever keeps it."""
     vault = holding.vault
     await holding.index.refresh(vault)
-    seen = _Seen({}, {}, {})
+    seen = _Seen({}, {}, {}, {})
     for name in await vault.record_names():
-        record = await vault.read_record(name)
-        seen.records[name] = record
-        if record.reference.backup not in without:
-            seen.live[name] = await BackupReader(vault, holding.index, record).needed()
+        seen.records[name] = await vault.read_record(name)
         await journal.progress(documents=len(seen.records))
+    if expired is not None:
+        seen.gone = _gone(seen.records, expired)
+    for name, record in seen.records.items():
+        if name not in seen.gone:
+            seen.live[name] = await BackupReader(vault, holding.index, record).needed()
+            await journal.check()
     async for found in vault.store.list("packs/"):
         if found.name.endswith(".fxp"):
             seen.packs[found.name] = found
     return seen
+
+
+def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dict[ObjectName, str]:
+    """Records that nothing keeps: of expired backups, and those that were sealed anew under a later generation."""
+    newest = {r.reference.backup: r.reference.generation for r in records.newest_generations(found.values())}
+    gone = {}
+    for name, record in found.items():
+        reference = record.reference
+        if reference.backup in expired:
+            gone[name] = expired[reference.backup]
+        elif reference.generation < newest[reference.backup]:
+            gone[name] = f"sealed anew under key generation {newest[reference.backup]}"
+    return gone
 
 
 def _places(holding: Holding, seen: _Seen, condemned: frozenset[str]) -> dict[ObjectName, set[bytes]]:
@@ -178,9 +200,9 @@ async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: date
     made = await plan(holding, expired, now, journal)
     if made.withdraw:
         await vault.write_sweep(_list("withdrawn", now, by, made.withdraw))
-    await _remove_records(holding, made.expired, expired, by, now, done, journal)
+    await _remove_records(holding, made, expired, by, now, done, journal)
     await journal.step("Pack anew what is mostly dead or small")
-    replaced = await _repack(holding, made, done, journal)
+    replaced = await _repack(holding, made, expired, done, journal)
     doomed = [packs.digest_in_name(found.name) for found in [*made.dead, *replaced]]
     if doomed:
         await journal.check()
@@ -198,8 +220,8 @@ def _list(stage: str, now: datetime, by: str, condemned: list[str], removed: lis
 
 async def _remove_records(
     holding: Holding,
-    gone: list[Record],
-    why: Mapping[str, str],
+    made: Plan,
+    expired: Mapping[str, str],
     by: str,
     now: datetime,
     done: Swept,
@@ -209,15 +231,15 @@ async def _remove_records(
     vault = holding.vault
     await journal.step("Remove records that nothing keeps")
     told: list[tuple[ObjectName, Record]] = []
-    for record in gone:
-        name = vault.record_name(record.reference)
+    for name in made.expired:
+        record = await vault.read_record(name)
         standing = notes.merge(list((await vault.notes_of(name)).values()))
-        if not standing.held:
+        if record.reference.backup not in expired or not standing.held:
             told.append((name, record))
     if not told:
         return
     removed = [
-        Removed(name=name, why=why[r.reference.backup], system=r.reference.system, sequence=r.reference.sequence)
+        Removed(name=name, why=made.expired[name], system=r.reference.system, sequence=r.reference.sequence)
         for name, r in told
     ]
     await journal.check()
@@ -226,18 +248,23 @@ async def _remove_records(
         await journal.check()
         beside = await vault.notes_of(name)
         if await _deleted(holding, name, done):
-            done.records.append(record.reference.backup)
+            if record.reference.backup in expired:
+                done.records.append(record.reference.backup)
+            else:
+                done.superseded += 1
             for note in beside:
                 await _deleted(holding, note, done)
 
 
-async def _repack(holding: Holding, made: Plan, done: Swept, journal: Journal) -> list[Found]:
+async def _repack(
+    holding: Holding, made: Plan, expired: Mapping[str, str], done: Swept, journal: Journal
+) -> list[Found]:
     """Write the living chunks of such packs into new ones; the old ones are condemned, not deleted."""
     if not made.repack:
         return []
     vault = holding.vault
     doomed = frozenset(packs.digest_in_name(found.name) for found in made.repack)
-    seen = await _look(holding, frozenset(record.reference.backup for record in made.expired), journal)
+    seen = await _look(holding, expired, journal)
     live = set[bytes]().union(*seen.live.values())
     writer = BackupWriter(vault, holding.index, (await vault.condemned()) | doomed)
     replaced = []
@@ -264,7 +291,7 @@ async def _delete_packs(
     if not doomed:
         return
     await journal.step("Read every record again")
-    seen = await _look(holding, frozenset(), journal)
+    seen = await _look(holding, None, journal)
     needed = _places(holding, seen, await holding.vault.condemned())
     sure = [found for found in doomed if not needed.get(found.name)]
     await journal.step("Delete packs whose grace is over")

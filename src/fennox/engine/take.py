@@ -145,10 +145,10 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
     """A resumed run first looks whether its record was put before it died."""
     if order.attempt == 1:
         return None
-    names = [name for name in await vault.record_names() if name.endswith(f".{order.backup[:8]}.fxr")]
+    names = [name for name in await vault.record_names() if records.short_id(name) == order.backup[:8]]
     for name in names:
         record = await vault.read_record(name)
-        if record.reference.backup == order.backup and vault.opening is not None:
+        if record.reference.backup == order.backup and not vault.locked:
             await index.refresh(vault)
             reader = BackupReader(vault, index, record)
             head = await reader.head()

@@ -12,6 +12,7 @@ from importlib.resources import files
 from fennox.core.errors import Conflict, Damaged, FennoxError, PassphraseNeeded, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, records, sweeps
+from fennox.core.format.generations import all_openings
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.secret import SALT_LENGTH, WriteSecret
@@ -27,13 +28,17 @@ Now = Callable[[], datetime]
 
 @dataclass
 class Vault:
-    """A store, its newest header, and the keys held for it. ``opening`` is None in custody ``apart``."""
+    """A store, its newest header, and the keys held for it, by generation.
+
+    ``openings`` is empty in custody ``apart`` until :meth:`unlock`. ``chain``: as for ``generations.all_openings``.
+    """
 
     store: Store
     header: Header
     held: Mapping[int, WriteSecret]
     now: Now
-    opening: OpeningKey | None = None
+    openings: Mapping[int, OpeningKey] = field(default_factory=dict)
+    chain: Mapping[int, bytes] = field(default_factory=dict)
     random: Callable[[int], bytes] = field(default=secrets.token_bytes)
 
     @property
@@ -53,12 +58,29 @@ class Vault:
                 "Open the store with a passphrase of that generation.",
             ) from None
 
-    def opening_key(self) -> OpeningKey:
-        if self.opening is None:
+    @property
+    def locked(self) -> bool:
+        """Whether backups cannot be opened before somebody gave a passphrase."""
+        return self.header.generation not in self.openings
+
+    def unlock(self, opening: OpeningKey) -> None:
+        """Use the opening key of the newest generation, and those of earlier ones that it leads to."""
+        self.openings = all_openings(opening, self.header.key_set, self.header.generation, self.chain)
+
+    def opening_key(self, generation: int | None = None) -> OpeningKey:
+        """Of a generation; of the newest if none is named."""
+        if self.locked:
             raise PassphraseNeeded(
                 "The opening key of this store is kept apart from the service.", "Give the passphrase for this run."
             )
-        return self.opening
+        wanted = generation or self.header.generation
+        try:
+            return self.openings[wanted]
+        except KeyError:
+            raise PassphraseNeeded(
+                f"The backup is of key generation {wanted}, which this passphrase does not open.",
+                "Give a passphrase that was valid when it was taken.",
+            ) from None
 
     def salt(self) -> bytes:
         return self.random(SALT_LENGTH)
@@ -79,20 +101,25 @@ class Vault:
     async def find_record(self, backup: str, folder: str = "") -> records.Record:
         """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if that is known."""
         inside = folder if self.header.plain_names else ""
-        names = [name for name in await self.record_names(inside) if name.rsplit(".", 2)[1] == backup[:8]]
-        for name in names:
-            record = await self.read_record(name)
-            if record.reference.backup.startswith(backup):
-                return record
+        names = [name for name in await self.record_names(inside) if records.short_id(name) == backup[:8]]
+        found = [await self.read_record(name) for name in names]
+        mine = [record for record in found if record.reference.backup.startswith(backup)]
+        if mine:
+            return max(mine, key=lambda record: record.reference.generation)
         raise Damaged(f"The record of backup {backup[:8]} is not in {self.store.address}.", "Try another copy.")
+
+    def _note(self, data: bytes) -> notes.Note:
+        return notes.decode(data, self.secret_of(notes.generation(data)), self.id)
 
     async def notes_of(self, record: ObjectName) -> dict[ObjectName, notes.Note]:
         """The notes beside a record, by their object names."""
         prefix = record.removesuffix(".fxr") + "."
         found = {}
         async for item in self.store.list(record.rsplit("/", 1)[0] + "/"):
-            if item.name.startswith(prefix) and item.name.endswith(".fxn"):
-                found[item.name] = notes.decode(await self.store.get(item.name), self.secret, self.id)
+            # a name that goes on is a note of the same backup under another generation
+            rest = item.name.removeprefix(prefix)
+            if rest != item.name and rest.count(".") == 1 and rest.endswith(".fxn"):
+                found[item.name] = self._note(await self.store.get(item.name))
         return found
 
     async def sweep_lists(self) -> list[sweeps.Sweep]:
@@ -100,7 +127,8 @@ class Vault:
         found = []
         async for item in self.store.list("sweep/"):
             if item.name.endswith(".fxc"):
-                found.append(sweeps.decode(await self.store.get(item.name), self.secret, self.id))
+                data = await self.store.get(item.name)
+                found.append(sweeps.decode(data, self.secret_of(sweeps.generation(data)), self.id))
         return sorted(found, key=lambda sweep: sweep.time)
 
     async def write_sweep(self, sweep: sweeps.Sweep) -> None:
@@ -116,7 +144,7 @@ class Vault:
         found = []
         async for item in self.store.list(f"systems/{folder}/"):
             if item.name.endswith(".fxn"):
-                found.append(notes.decode(await self.store.get(item.name), self.secret, self.id))
+                found.append(self._note(await self.store.get(item.name)))
         return found
 
     async def condemned(self) -> frozenset[str]:
@@ -180,7 +208,8 @@ async def create(
         if await store.stat(name) is None:
             await store.put(name, data)
     await store.put(headers.name(header), headers.encode(header))
-    return Vault(store, header, {header.generation: keys.secret}, now, keys.opening, random)
+    openings = {header.generation: keys.opening}
+    return Vault(store, header, {header.generation: keys.secret}, now, openings, random=random)
 
 
 async def read_headers(store: Store) -> list[bytes]:
@@ -193,9 +222,10 @@ async def read_headers(store: Store) -> list[bytes]:
 async def open_with_passphrase(store: Store, passphrase: str, now: Now) -> Vault:
     """Open a store from nothing but its bytes and a passphrase, with all generations the passphrase opens."""
     candidates = await read_headers(store)
-    header, opening = await asyncio.to_thread(headers.unlock_newest, candidates, passphrase)
-    held = {header.generation: header.write_secret_with(opening)}
-    return Vault(store, header, held, now, opening)
+    opened = await asyncio.to_thread(headers.unlock_all, candidates, passphrase)
+    newest = opened[0][0]
+    held = {header.generation: header.write_secret_with(opening) for header, opening in opened}
+    return Vault(store, newest, held, now, {header.generation: opening for header, opening in opened})
 
 
 async def open_pinned(
@@ -205,6 +235,7 @@ async def open_pinned(
     held: Mapping[int, WriteSecret],
     opening: OpeningKey | None,
     now: Now,
+    chain: Mapping[int, bytes] | None = None,
 ) -> Vault:
     """Open a store with the keys the service holds; a header it did not write stops everything (§3.3).
 
@@ -219,14 +250,18 @@ async def open_pinned(
     secret = held[mine.generation]
     mine.check_under(secret)
     if headers.digest(pinned) not in {headers.digest(data) for data in candidates}:
-        if newest.store != mine.store or newest.revision == mine.revision:
+        same = (newest.generation, newest.revision) == (mine.generation, mine.revision)
+        if newest.store != mine.store or same:
             raise _not_ours(store)
         try:
             newest.check_under(held.get(newest.generation, secret))
         except Damaged as error:
             raise _not_ours(store) from error
         await store.put(headers.name(mine), pinned)
-    return Vault(store, mine, held, now, opening)
+    vault = Vault(store, mine, held, now, chain=chain or {})
+    if opening is not None:
+        vault.unlock(opening)
+    return vault
 
 
 def _not_ours(store: Store) -> StoreUnusable:
@@ -250,6 +285,29 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
         await vault.store.delete(name)
 
 
+async def renew_slots(vault: Vault, generation: int, slots: list[headers.Slot]) -> None:
+    """Lock an earlier generation under other passphrases, and remove its headers with the old ones (§3.7)."""
+    found: dict[ObjectName, Header] = {}
+    async for item in vault.store.list("header/"):
+        try:
+            header = headers.decode(await vault.store.get(item.name))
+            if header.generation == generation:
+                header.check_under(vault.secret_of(generation))
+                found[item.name] = header
+        except Damaged:
+            continue  # the scrub's to name and heal
+    if not found:
+        raise Damaged(f"The header of key generation {generation} is gone.", "Heal the store, then go on.")
+    newest = max(found.values(), key=lambda header: header.revision)
+    if newest.slots != slots:
+        changes = {"slots": slots, "revision": newest.revision + 1, "written": stamp(vault.now())}
+        newest = newest.model_copy(update=changes).signed(vault.secret_of(generation), vault.opening_key(generation))
+        await vault.store.put(headers.name(newest), headers.encode(newest))
+    for name in found:
+        if name != headers.name(newest):
+            await vault.store.delete(name)
+
+
 async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
     """Every readable record, oldest first, and the names of those that cannot be read, with the reason."""
     good: list[records.Record] = []
@@ -259,5 +317,6 @@ async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[O
             good.append(await vault.read_record(name))
         except FennoxError as error:
             bad.append((name, error))
+    good = records.newest_generations(good)
     good.sort(key=lambda record: (record.reference.time, record.reference.sequence))
     return good, bad

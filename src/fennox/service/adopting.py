@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import secrets
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.errors import Conflict, FennoxError
+from fennox.core.format import generations, notes, records
 from fennox.core.format import header as headers
-from fennox.core.format import notes
 from fennox.core.format.manifest import Head
 from fennox.core.format.records import Record
+from fennox.core.names import object_name
 from fennox.core.time import parse_stamp
 from fennox.engine import vault as vaults
 from fennox.engine.journal import Journal
@@ -21,6 +22,7 @@ from fennox.engine.vault import Vault
 from fennox.service import queue, storekeeping, taking
 from fennox.service.context import Context
 from fennox.service.opening import wait_for_key
+from fennox.service.ownroutine import KIND as OWN_KIND
 from fennox.service.queue import Lease
 from fennox.wire.stores import AdoptStore
 
@@ -53,22 +55,26 @@ async def _keep_keys(context: Context, session: AsyncSession, vault: Vault, want
     name = wanted.key_set
     if (await session.execute(select(KeySet.id).where(KeySet.name == name))).first() is not None:
         raise Conflict(f"There is another key set {name} already.", "Give this one another name with --key-set.")
-    place = f"key_sets|{header.key_set}|{header.generation}"
-    opening = vault.opening_key()
-    session.add(
-        KeySet(
-            id=header.key_set,
-            generation=header.generation,
-            name=name,
-            custody=wanted.custody,
-            suite=header.suite,
-            sealed_write_secret=context.keyfile.seal(vault.secret.raw, f"{place}|write secret"),
-            sealed_opening_key=(
-                context.keyfile.seal(opening.raw, f"{place}|opening key") if wanted.custody == "kept" else None
-            ),
-            created=context.now(),
+    for generation, secret in vault.held.items():
+        place = f"key_sets|{header.key_set}|{generation}"
+        opening, before = vault.openings[generation], vault.openings.get(generation - 1)
+        seal_key = opening.seal_key()
+        kept = wanted.custody == "kept" and generation == header.generation
+        session.add(
+            KeySet(
+                id=header.key_set,
+                generation=generation,
+                name=name,
+                custody=wanted.custody,
+                suite=opening.suite,
+                sealed_write_secret=context.keyfile.seal(secret.raw, f"{place}|write secret"),
+                sealed_opening_key=context.keyfile.seal(opening.raw, f"{place}|opening key") if kept else None,
+                previous_opening_key=(
+                    generations.seal_previous(before, seal_key, header.key_set, generation) if before else None
+                ),
+                created=context.now(),
+            )
         )
-    )
     await session.flush()
 
 
@@ -78,9 +84,10 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         vault = await context.vault(session, row)
-        kept_apart = vault.opening is None
+        look_at_notes = bool(run.order.get("standing"))
+        kept_apart = vault.locked
     if kept_apart:
-        vault.opening = await wait_for_key(context, lease, row, journal)
+        vault.unlock(await wait_for_key(context, lease, row, journal))
     index = context.index(row.id)
     await journal.step("Read every record")
     await index.refresh(vault)
@@ -93,8 +100,10 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     for record in good:
         await journal.check()
         async with context.session() as session:
-            if await session.get(Backup, record.reference.backup) is not None:
+            if (backup := await session.get(Backup, record.reference.backup)) is not None:
                 known += await _enter_copy(context, session, record, row)
+                if look_at_notes:
+                    await _follow_notes(vault, backup, record)
                 continue
         try:
             head = await BackupReader(vault, index, record).head()
@@ -108,6 +117,9 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
         entered += 1
         systems.add(record.reference.system)
         await journal.progress(documents=entered)
+    gone = await _leave_out_swept(context, lease, vault, row, {record.reference.backup for record in good})
+    if gone:
+        await journal.log("info", f"{gone} backups of the catalogue were swept from {row.name}; it holds them no more.")
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = entered
@@ -116,8 +128,34 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
             "copies": known,
             "systems": len(systems),
             "unreadable": len(bad),
+            "gone": gone,
         }
         await queue.end(session, run, "done", context.now())
+
+
+async def _follow_notes(vault: Vault, backup: Backup, record: Record) -> None:
+    """What was said of a backup after the catalogue was kept: the store knows it, the catalogue does not."""
+    said = list((await vault.notes_of(vault.record_name(record.reference))).values())
+    if said:
+        standing = notes.merge(said)
+        backup.held, backup.held_because = standing.held, standing.held_because
+        backup.doubtful, backup.expired = standing.doubtful, standing.expired
+
+
+async def _leave_out_swept(context: Context, lease: Lease, vault: Vault, row: StoreRow, there: set[str]) -> int:
+    """Forget copies that are no longer in the store and that a sweep tells of; others are the scrub's to name."""
+    swept = {records.short_id(object_name(item.name)) for sweep in await vault.sweep_lists() for item in sweep.removed}
+    async with context.session() as session:
+        await queue.owned(session, lease)
+        held = (await session.execute(select(Copy).where(Copy.store_id == row.id))).scalars().all()
+        gone = [copy for copy in held if copy.backup_id not in there and copy.backup_id[:8] in swept]
+        for copy in gone:
+            await session.delete(copy)
+        await session.flush()
+        ids = [copy.backup_id for copy in gone]
+        left = select(Copy.backup_id)
+        await session.execute(delete(Backup).where(Backup.id.in_(ids), Backup.id.not_in(left)))
+    return len(gone)
 
 
 async def _enter_copy(context: Context, session: AsyncSession, record: Record, row: StoreRow) -> int:
@@ -189,6 +227,18 @@ async def _new_system(context: Context, session: AsyncSession, record: Record, h
     name = reference.system_name
     if (await session.execute(select(System.id).where(System.name == name))).first() is not None:
         name = f"{name[:39]}-{reference.system[:8]}"
+    login = None if reference.kind == OWN_KIND else await _login(context, session, head)
+    system = System(
+        id=reference.system, name=name, folder=reference.folder, kind=reference.kind, address=head.reached.address,
+        login_id=login.id if login else None, key=head.reached.key, site="", labels=[], settings=dict(head.settings),
+        machine=head.machine.model_dump(mode="json"), created=parse_stamp(reference.time),
+    )  # fmt: skip
+    session.add(system)
+    await session.flush()
+    return system
+
+
+async def _login(context: Context, session: AsyncSession, head: Head) -> Login:
     label = f"adopted-{''.join(c if c.isalnum() else '-' for c in head.reached.account.lower())}"[:48]
     login = (await session.execute(select(Login).where(Login.name == label))).scalar_one_or_none()
     if login is None:
@@ -197,11 +247,4 @@ async def _new_system(context: Context, session: AsyncSession, record: Record, h
         login.sealed_secret = context.keyfile.seal(b"", f"logins|{login.id}|secret")
         session.add(login)
         await session.flush()
-    system = System(
-        id=reference.system, name=name, folder=reference.folder, kind=reference.kind, address=head.reached.address,
-        login_id=login.id, key=head.reached.key, site="", labels=[], settings=dict(head.settings),
-        machine=head.machine.model_dump(mode="json"), created=parse_stamp(reference.time),
-    )  # fmt: skip
-    session.add(system)
-    await session.flush()
-    return system
+    return login

@@ -14,6 +14,7 @@ from fennox.service.routes import (
     backups,
     estate,
     keysets,
+    ownstate,
     recovery,
     restores,
     routines,
@@ -55,7 +56,20 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     problems.install(app)
     guarded = [Depends(access.authorise)]
     api = APIRouter(prefix="/api/v1", dependencies=guarded)
-    for module in (session, estate, systems, keysets, stores, recovery, backups, routines, restores, runs, users):
+    for module in (
+        session,
+        estate,
+        systems,
+        keysets,
+        stores,
+        ownstate,
+        recovery,
+        backups,
+        routines,
+        restores,
+        runs,
+        users,
+    ):
         api.include_router(module.router)
     app.include_router(api)
     app.include_router(estate.health, dependencies=guarded)

@@ -27,6 +27,7 @@ from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link
 from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
+from fennox.service.ownstate import OwnState
 from fennox.service.settings import Settings
 from fennox.stores import addresses
 from fennox.stores.base import Store
@@ -108,7 +109,10 @@ class Context:
         await self.engine.dispose()
 
     async def write_secret(self, session: AsyncSession, row: StoreRow) -> WriteSecret:
-        keys = await self._key_set(session, row)
+        """Of the newest generation."""
+        return self.write_secret_of(await self._key_set(session, row))
+
+    def write_secret_of(self, keys: KeySet) -> WriteSecret:
         place = f"key_sets|{keys.id}|{keys.generation}|write secret"
         return WriteSecret(self.keyfile.open(keys.sealed_write_secret, place), keys.id, keys.generation)
 
@@ -129,13 +133,15 @@ class Context:
 
     async def vault(self, session: AsyncSession, row: StoreRow, opening: OpeningKey | None = None) -> Vault:
         """Open a store with its pinned header and the keys held here, or the opening key given for this run."""
-        secret = await self.write_secret(session, row)
+        await self._key_set(session, row)
+        generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
         return await vaults.open_pinned(
             await self.store(session, row),
             pinned=row.header.encode(),
-            held={secret.generation: secret},
+            held={keys.generation: self.write_secret_of(keys) for keys in generations},
             opening=opening or await self.kept_opening_key(session, row),
             now=self.now,
+            chain={keys.generation: sealed for keys in generations if (sealed := keys.previous_opening_key)},
         )
 
     def index(self, store_id: str) -> PackIndex:
@@ -150,7 +156,11 @@ class Context:
             return Credential(login.account, private_key=secret)
         return Credential(login.account, password=secret)
 
-    async def connect(self, kind: Kind, address: str, login: Login, key: str | None) -> Link:
+    async def connect(self, kind: Kind, address: str, login: Login | None, key: str | None) -> Link:
+        if kind.reach == "service":
+            return OwnState(self.engine, self.service_id)
+        if login is None:
+            raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
         reach = ssh.connect if kind.reach == "ssh" else web.connect
         return await reach(parse_address(address, kind.port), self.credential(login), key)
 

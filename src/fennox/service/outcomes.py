@@ -61,5 +61,8 @@ _SAID: dict[str, Callable[[Result], str]] = {
     "scrub": _scrub,
     "verify": lambda result: f"{result.get('opened', 0)} of {result.get('backups', 0)} opened and read whole",
     "sweep": _sweep,
+    "rekey": lambda result: (
+        f"{result.get('backups', 0)} backups sealed anew, key generation {result.get('generation')}"
+    ),
     "adopt": lambda result: f"{result.get('backups', 0)} backups of {result.get('systems', 0)} systems brought in",
 }

@@ -39,7 +39,7 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
                 name=row.name,
                 kind=row.kind,
                 address=row.address,
-                account=logins[row.login_id].account,
+                account=logins[row.login_id].account if row.login_id else None,
                 machine=str(row.machine["id"]) if row.machine else "",
                 newest=backup.time if backup else None,
                 backup=backup.id if backup else None,

@@ -51,8 +51,8 @@ async def _material(context: Context, lease: Lease, journal: Journal, backup_id:
         store, vault, record = await best_copy(context, session, backup)
         login = await session.get_one(Login, system.login_id)
         target_login = await session.get_one(Login, login_id)
-    if vault.opening is None:
-        vault.opening = await opening.wait_for_key(context, lease, store, journal)
+    if vault.locked:
+        vault.unlock(await opening.wait_for_key(context, lease, store, journal))
     index = context.index(store.id)
     await index.refresh(vault)
     reader = BackupReader(vault, index, record)

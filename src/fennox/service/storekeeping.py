@@ -64,7 +64,9 @@ async def _made(context: Context, session: AsyncSession, wanted: NewStore, store
     await _must_be_writable(store)
     _must_not_be_inside(store)
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
-    known = await session.execute(select(KeySet).where(KeySet.name == wanted.key_set).order_by(KeySet.generation))
+    known = await session.execute(
+        select(KeySet).where(KeySet.name == wanted.key_set).order_by(KeySet.generation.desc())
+    )
     keys_row = known.scalars().first()
     if keys_row is None:
         keys, slots, sealed = await _new_keys(context, session, wanted, passphrase)

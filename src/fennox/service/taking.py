@@ -18,7 +18,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
 from fennox.links.base import Link
-from fennox.service import queue
+from fennox.service import ownstate, queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.tending import enqueue_copies
@@ -27,10 +27,10 @@ _SAFETY = "what the target held before a restore"
 
 
 async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
-    login = await session.get_one(Login, system.login_id)
+    login = await session.get_one(Login, system.login_id) if system.login_id else None
     kind, text = context.kind(system.kind)
     machine = str(system.machine["id"]) if system.machine else ""
-    reached = Reached(address=system.address, account=login.account, key=system.key)
+    reached = Reached(address=system.address, account=login.account if login else "", key=system.key)
     return Subject(system.id, system.name, system.folder, kind, text, dict(system.settings), machine, reached)
 
 
@@ -62,12 +62,14 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         system = await session.get_one(System, run.system_id)
         store = await session.get_one(StoreRow, run.store_id)
-        login = await session.get_one(Login, system.login_id)
+        login = await session.get_one(Login, system.login_id) if system.login_id else None
         subject = await subject_of(context, session, system)
+        if subject.kind.reach == "service":
+            await ownstate.seal_secrets(session, context.keyfile, context.now())
         vault = await context.vault(session, store)
         assert run.backup_id is not None
         order = await next_order(
-            session, run, system, backup=run.backup_id, time=stamp(run.created), apart=vault.opening is None
+            session, run, system, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
         )
     await journal.step(f"Reach {system.address}")
     link = await context.connect(subject.kind, system.address, login, system.key)
@@ -145,7 +147,7 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
         partial=reference.partial,
         account=head.reached.account,
         machine=head.machine.model_dump(mode="json"),
-        census=census_for_catalogue(head.census, vault, in_clear=vault.opening is not None),
+        census=census_for_catalogue(head.census, vault, in_clear=not vault.locked),
         findings=[finding.model_dump(mode="json") for finding in head.findings],
         left_out=head.left_out,
     )

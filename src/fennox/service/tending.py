@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections import defaultdict
 
 from sqlalchemy import delete, func, select
@@ -11,6 +12,7 @@ from fennox.catalogue.models import (
     ACTIVE,
     Backup,
     Copy,
+    KeySet,
     Routine,
     Run,
     StoreDamage,
@@ -103,8 +105,8 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         target = await _holding(context, session, target_row)
         folder = (await session.get_one(System, backup.system_id)).folder
     record = await source.vault.find_record(backup.id, folder)
-    if not shares_keys(source.vault, target.vault, record.reference.generation) and source.vault.opening is None:
-        source.vault.opening = await wait_for_key(context, lease, source_row, journal)
+    if not shares_keys(source.vault, target.vault, record.reference.generation) and source.vault.locked:
+        source.vault.unlock(await wait_for_key(context, lease, source_row, journal))
     copied = await copy(source, target, record, journal)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -155,6 +157,11 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             text = f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; adopt them."
             await journal.log("warning", text)
         await measure(context, session, row, here)
+        older = [r for r in report.records.values() if r.reference.generation < here.vault.header.generation]
+        if older and not await _left_to_expire(session, row):
+            await journal.log("warning", f"{len(older)} backups are still sealed under earlier keys.")
+            with contextlib.suppress(Conflict):  # one is going on
+                await enqueue_for_store(context, session, "rekey", row, run.by)
         run.documents, run.size = report.objects, report.size
         run.result = {
             "objects": report.objects,
@@ -167,6 +174,11 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             "gaps": len(report.gaps),
         }
         await queue.end(session, run, "done", context.now())
+
+
+async def _left_to_expire(session: AsyncSession, row: StoreRow) -> bool:
+    query = select(KeySet.id).where(KeySet.id == row.key_set, KeySet.left_to_expire.is_(True))
+    return (await session.execute(query.limit(1))).first() is not None
 
 
 async def _others(
@@ -199,7 +211,7 @@ async def _name_documents(here: Holding, report: Report, backup: str, journal: J
     record = report.records.get(backup)
     if record is None:
         return
-    if here.vault.opening is None:
+    if here.vault.locked:
         await journal.log("warning", "Which documents it costs is known only with the passphrase: verify the backup.")
         return
     try:
@@ -255,8 +267,8 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         folders = dict((await session.execute(select(Backup.id, System.folder).join(System))).tuples().all())
         most = int(run.order.get("most") or len(rows))
         by_hand = run.order.get("by_hand", False)
-    if vault.opening is None and by_hand:
-        vault.opening = await wait_for_key(context, lease, row, journal)
+    if vault.locked and by_hand:
+        vault.unlock(await wait_for_key(context, lease, row, journal))
     index = context.index(row.id)
     await journal.step("Open backups and read every document")
     await index.refresh(vault)
@@ -268,7 +280,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         try:
             folder = folders.get(held.backup_id, "")
             reader = BackupReader(vault, index, await vault.find_record(held.backup_id, folder))
-            if vault.opening is None:
+            if vault.locked:
                 lost = [c for c in await reader.needed() if index.sound_place(c) is None]
                 documents = [f"{len(lost)} chunks"] if lost else []
             else:
@@ -281,7 +293,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             bad[held.backup_id] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"
             await journal.log("error", f"Backup {held.backup_id[:12]}: {bad[held.backup_id]}")
         await journal.progress(documents=opened)
-    if vault.opening is None:
+    if vault.locked:
         await journal.log("warning", f"{row.name} is kept apart: its backups were held against the packs, not opened.")
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -289,7 +301,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             current = await session.get(Copy, (held.backup_id, held.store_id))
             if current is not None:
                 current.damaged = bad.get(held.backup_id, "")
-                if vault.opening is not None and held.backup_id not in bad:
+                if not vault.locked and held.backup_id not in bad:
                     current.verified = context.now()
         run.documents = opened
         run.result = {"backups": len(rows[:most]), "opened": opened, "damaged_backups": len(bad)}
@@ -342,6 +354,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             "freed": done.freed,
             "later": done.later,
             "repacked": done.repacked,
+            "superseded": done.superseded,
             "locked": done.locked,
         }
         await queue.end(session, run, "done", context.now())

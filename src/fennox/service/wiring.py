@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 import logging
 import signal
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,13 +18,19 @@ from pydantic import ValidationError
 
 from fennox.catalogue.schema import upgrade
 from fennox.core.errors import MendSettings
-from fennox.service import keyfile, signin
+from fennox.engine import vault as vaults
+from fennox.links.base import Credential
+from fennox.service import keyfile, rebuilding, signin
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
+from fennox.service.rebuilding import OwnBackup, Rebuilt
 from fennox.service.scheduler import Scheduler
 from fennox.service.settings import Settings
 from fennox.service.worker import RunWorker, listen
+from fennox.stores import addresses
+from fennox.stores.mounts import mount_of
+from fennox.stores.opening import open_store
 
 log: Any = structlog.get_logger()
 
@@ -63,6 +70,47 @@ async def _context(settings: Settings, clock: Path | None) -> Context:
     now = SimulatedClock(clock).now if clock else real_now
     await asyncio.to_thread(upgrade, settings.database)
     return await open_context(settings, now, keyfile.load(settings.state), simulated=clock is not None)
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a store is and how it is reached, before any catalogue knows it."""
+
+    address: str
+    credential: Credential | None
+    key: str | None
+
+
+async def rebuild(
+    settings: Settings,
+    clock: Path | None,
+    place: Place,
+    passphrase: str,
+    backup: str | None,
+    confirm: Callable[[OwnBackup], None],
+) -> Rebuilt:
+    """Bring a service back into an empty database; ``confirm`` raises if a person does not want it."""
+    start_logging(settings.log)
+    context = await _context(settings, clock)
+    try:
+        async with context.session() as session:
+            await rebuilding.must_be_empty(session)
+        store = open_store(addresses.parse(place.address), place.credential, place.key)
+        try:
+            vault = await vaults.open_with_passphrase(store, passphrase, context.now)
+            own = await rebuilding.find(vault, backup)
+            confirm(own)
+            return await rebuilding.rebuild(context, own, str(addresses.parse(place.address)), _known_by(place))
+        finally:
+            await store.close()
+    finally:
+        await context.close()
+
+
+def _known_by(place: Place) -> str | None:
+    """For a folder, what it is mounted from on this machine."""
+    mount = mount_of(Path(place.address)) if place.address.startswith("/") else None
+    return mount.identity if mount else place.key
 
 
 @asynccontextmanager

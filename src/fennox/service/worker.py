@@ -22,6 +22,7 @@ from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Lease
+from fennox.service.rekeying import run_rekey
 from fennox.service.restoring import run_draft, run_restore
 from fennox.service.taking import run_take
 from fennox.service.tending import run_copy, run_scrub, run_sweep, run_verify
@@ -37,6 +38,7 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
     "verify": run_verify,
     "sweep": run_sweep,
     "adopt": run_adopt,
+    "rekey": run_rekey,
 }
 _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 

@@ -30,7 +30,7 @@ class SystemOnSheet(Shown):
     name: str
     kind: str
     address: str
-    account: str
+    account: str | None
     machine: str
     newest: Aware | None
     backup: str | None

@@ -8,8 +8,9 @@ from pydantic import SecretStr
 
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
+from fennox.wire.stores import KeySetShown
 
-RunKind = Literal["take", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt"]
+RunKind = Literal["take", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
 
 
@@ -53,6 +54,13 @@ class RunShown(Shown):
     outcome: str
     steps: list[StepShown] = []
     result: dict[str, str | int | bool | None] = {}
+
+
+class Rekeyed(Shown):
+    """The key set with its new generation, and a run for each of its stores."""
+
+    key_set: KeySetShown
+    runs: list[RunShown]
 
 
 class PassphraseWanted(Wanted):

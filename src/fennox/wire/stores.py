@@ -125,6 +125,10 @@ class NewPassphrase(Unlock):
     new: SecretStr
 
 
+class RekeyWanted(NewPassphrase):
+    leave_old: bool = Field(default=False, description="Leave old backups sealed as they are until they expire.")
+
+
 class Withdraw(Unlock):
     which: str = Field(max_length=64, description="Its id or label.")
 

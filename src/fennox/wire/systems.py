@@ -52,7 +52,7 @@ class KindShown(Shown):
     version: int
     title: str
     about: str
-    reach: Literal["ssh", "https"]
+    reach: Literal["ssh", "https", "service"]
     port: int
     settings: dict[str, str]
     parts: list[PartShown]
@@ -73,7 +73,7 @@ class SystemShown(Shown):
     name: str
     kind: str
     address: str
-    login: str
+    login: str | None
     key: str
     site: str
     labels: list[str]

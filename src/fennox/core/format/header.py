@@ -230,16 +230,25 @@ def ranked(candidates: list[bytes]) -> list[Header]:
     return sorted(headers, key=lambda header: (header.generation, header.revision), reverse=True)
 
 
-def unlock_newest(candidates: list[bytes], passphrase: str) -> tuple[Header, OpeningKey]:
-    """The newest valid header and its opening key; a forged newer header cannot hide the true one (§3.3)."""
+def unlock_all(candidates: list[bytes], passphrase: str) -> list[tuple[Header, OpeningKey]]:
+    """The newest valid header of each generation that the passphrase opens, newest first.
+
+    A forged newer header cannot hide the true one (§3.3). Of a generation that has gone by, a passphrase that was
+    withdrawn since opens nothing (§3.7).
+    """
+    found: dict[int, tuple[Header, OpeningKey]] = {}
     wrong: FennoxError | None = None
     for header in ranked(candidates):
+        if header.generation in found:
+            continue
         try:
-            return header, header.unlock(passphrase)
+            found[header.generation] = (header, header.unlock(passphrase))
         except (WrongPassphrase, Damaged) as error:
             wrong = wrong or error
-    assert wrong is not None
-    raise wrong
+    if not found:
+        assert wrong is not None
+        raise wrong
+    return list(found.values())
 
 
 def _passphrase_key(passphrase: str, salt: bytes, costs: Costs) -> bytes:

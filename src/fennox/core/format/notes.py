@@ -49,6 +49,12 @@ def encode(note: Note, secret: WriteSecret, store: str, salt: bytes) -> bytes:
     return start + blob(secret.seal(canonical.dump(note), "note", store, salt, start))
 
 
+def generation(data: bytes) -> int:
+    reader = Reader(data, "note")
+    reader.magic(MAGIC)
+    return reader.u32()
+
+
 def decode(data: bytes, secret: WriteSecret, store: str) -> Note:
     reader = Reader(data, "note")
     reader.magic(MAGIC)

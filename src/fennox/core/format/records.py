@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hmac
+from collections.abc import Iterable
 from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Annotated, Literal
@@ -130,9 +131,30 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
 
 
 def name(reference: Reference, *, plain_names: bool) -> ObjectName:
-    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``; without plain names only ids are told."""
+    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``; without plain names only ids are told.
+
+    From the second key generation on ``.g<generation>`` stands before the end, so that a backup that is sealed anew
+    has a name of its own beside the old record.
+    """
     shown = (reference.name or "backup") if plain_names else "backup"
-    return object_name(f"systems/{reference.folder}/{reference.time}.{shown}.{reference.backup[:8]}.fxr")
+    newer = f".g{reference.generation}" if reference.generation > 1 else ""
+    return object_name(f"systems/{reference.folder}/{reference.time}.{shown}.{reference.backup[:8]}{newer}.fxr")
+
+
+def short_id(record: ObjectName) -> str:
+    """The beginning of the backup's id, as a record's name tells it; empty if it is no such name."""
+    words = record.rsplit("/", 1)[-1].split(".")
+    return words[2] if len(words) in (4, 5) else ""
+
+
+def newest_generations(found: Iterable[Record]) -> list[Record]:
+    """Of each backup the record of the newest generation: an older one was sealed anew and waits for a sweep."""
+    newest: dict[str, Record] = {}
+    for record in found:
+        held = newest.get(record.reference.backup)
+        if held is None or held.reference.generation < record.reference.generation:
+            newest[record.reference.backup] = record
+    return list(newest.values())
 
 
 def check_name(record: Record, found: str, *, plain_names: bool) -> None:

@@ -36,6 +36,12 @@ def encode(sweep: Sweep, secret: WriteSecret, store: str, salt: bytes) -> bytes:
     return start + blob(secret.seal(canonical.dump(sweep), "sweep", store, salt, start))
 
 
+def generation(data: bytes) -> int:
+    reader = Reader(data, "sweep list")
+    reader.magic(MAGIC)
+    return reader.u32()
+
+
 def decode(data: bytes, secret: WriteSecret, store: str) -> Sweep:
     reader = Reader(data, "sweep list")
     reader.magic(MAGIC)

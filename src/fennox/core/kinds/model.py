@@ -261,7 +261,7 @@ class Kind(KindModel):
     version: Annotated[int, Field(ge=1)]
     title: str
     about: str = ""
-    reach: Literal["ssh", "https"]
+    reach: Literal["ssh", "https", "service"]
     port: Annotated[int, Field(ge=1, le=65535)]
     settings: dict[Noun, Setting] = {}
     identity: Identity
@@ -273,16 +273,19 @@ class Kind(KindModel):
     left_out: list[str] = []
     expected: Expected = Expected()
     requires: Requires = Requires()
-    restore: Restore
+    restore: Restore | None = None
+    rebuilt_by: str = ""  # the command that puts it back, for a kind without steps of its own
 
     @model_validator(mode="after")
     def consistent(self) -> Kind:
+        if (self.restore is None) != bool(self.rebuilt_by):
+            raise ValueError("give either restore or rebuilt_by")
         names = [part.name for part in self.part]
         if len(set(names)) != len(names):
             raise ValueError("two parts have the same name")
         for part in self.part:
             self._known(part.needs, names, f"part {part.name}")
-        for _, step in self.restore.steps():
+        for _, step in self.steps():
             self._known(step.parts, names, f"step {step.title!r}")
             if step.each is not None and step.each.list not in self.census:
                 raise ValueError(f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here")
@@ -298,6 +301,9 @@ class Kind(KindModel):
         for name in wanted:
             if name not in names:
                 raise ValueError(f"{where} names the part {name!r}; there are {', '.join(names)}")
+
+    def steps(self) -> list[tuple[Phase, StepModel]]:
+        return self.restore.steps() if self.restore is not None else []
 
     def part_named(self, name: str) -> PartModel:
         return next(part for part in self.part if part.name == name)

@@ -107,7 +107,7 @@ def changed_facts(then: Facts, now: Facts) -> list[str]:
 
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:
     """Chosen parts that a restore writes to the target as documents."""
-    writing = {name for _, step in kind.restore.steps() if step.do in ("write", "upload") for name in step.parts}
+    writing = {name for _, step in kind.steps() if step.do in ("write", "upload") for name in step.parts}
     return [part for part in parts if part in writing]
 
 
@@ -205,7 +205,7 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
 
 def _replaced(kind: Kind, source: Source, parts: list[str], listed: str) -> bool:
     """Whether the restore replaces the documents a census list is drawn from, and with them names of the target."""
-    uploads = any(step.do == "upload" for _, step in kind.restore.steps())
+    uploads = any(step.do == "upload" for _, step in kind.steps())
     paths = [path for part in written_parts(kind, parts) for path in source.documents.get(part, {})]
     content = [expression for expression in kind.census[listed] if expression.names is None]
     return uploads or any(wanted([expression.in_], path) for expression in content for path in paths)
@@ -230,7 +230,7 @@ def _steps(
         SheetStep(number=1, phase="prepare", title="Save what the target holds now, as a backup on hold", do="safety",
                   kind_step=None)
     ]  # fmt: skip
-    for index, (phase, step) in enumerate(kind.restore.steps()):
+    for index, (phase, step) in enumerate(kind.steps()):
         if step.parts and not any(part in parts for part in step.parts):
             continue
         names = names_for(step, source.head.census, target.census)
@@ -298,7 +298,7 @@ def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
 
 def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> After:
     """Where the machine will answer: what the kind says is taken from the backup, if the backup tells it."""
-    rejoin = next((step for _, step in kind.restore.steps() if step.do == "rejoin"), None)
+    rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
     expected = source.head.expected
     partial = left_out_essentials(kind, parts)
     login: Literal["target", "system"] = "target"

@@ -178,8 +178,8 @@ async def _reader(context: Context, backup: str, passphrase: str | None) -> Back
         row = await find_backup(session, backup)
         store, vault, record = await tending.best_copy(context, session, row)
         if passphrase is not None:
-            vault.opening = await opening.unlock(store, passphrase)
-        if vault.opening is None:
+            vault.unlock(await opening.unlock(store, passphrase))
+        if vault.locked:
             raise PassphraseNeeded(
                 f"The backups in {store.name} are kept apart from the service.", "Give the passphrase."
             )

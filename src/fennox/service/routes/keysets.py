@@ -7,19 +7,20 @@ from pydantic import SecretStr
 from sqlalchemy import func, select
 
 from fennox.catalogue.models import KeySet, StoreRow
-from fennox.core.errors import BadInput
-from fennox.service import adopting, audit, keysets, tending
+from fennox.core.errors import BadInput, Conflict
+from fennox.service import adopting, audit, keysets, rekeying, tending
 from fennox.service.context import Context, named
 from fennox.service.keysets import header_of, key_set_named
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.wire.base import Page
-from fennox.wire.runs import RunShown
+from fennox.wire.runs import Rekeyed, RunShown
 from fennox.wire.stores import (
     AdoptStore,
     CustodyWanted,
     KeySetShown,
     NewPassphrase,
+    RekeyWanted,
     TryPassphrase,
     Unlock,
     Withdraw,
@@ -97,6 +98,41 @@ async def change_custody(name: str, wanted: CustodyWanted, request: Request, con
         await audit.note(session, request, "changed custody", "key set", name, custody=wanted.custody)
         await session.flush()
         return await keysets.shown(session, keys)
+
+
+@router.post("/key-sets/{name}/rekey", status_code=202)
+async def rekey(name: str, wanted: RekeyWanted, request: Request, context: Here, who: Who) -> Rekeyed:
+    """Begin a new generation of keys after a leak; a run for each store seals its backups anew."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+        new = wanted.new.get_secret_value()
+        rows = await rekeying.begin(
+            context, session, keys, opening, new=new, label=wanted.label, leave_old=wanted.leave_old
+        )
+        await audit.note(session, request, "made new keys", "key set", name, label=wanted.label)
+    shown = await _written(context, name, rows)
+    return Rekeyed(key_set=shown, runs=await _rekey_runs(context, name, who.name))
+
+
+@router.post("/key-sets/{name}/rekey/go-on", status_code=202)
+async def go_on_rekeying(name: str, context: Here, who: Who) -> Rekeyed:
+    """Seal anew what an earlier run could not."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        if keys.generation == 1:
+            raise Conflict(f"The key set {name} never got new keys.", "Leave out --go-on.")
+        shown = await keysets.shown(session, keys)
+    return Rekeyed(key_set=shown, runs=await _rekey_runs(context, name, who.name))
+
+
+async def _rekey_runs(context: Context, name: str, by: str) -> list[RunShown]:
+    async with context.session() as session:
+        rows = await keysets.stores_of(session, await key_set_named(session, name))
+        runs = [await tending.enqueue_for_store(context, session, "rekey", row, by) for row in rows]
+        for run in runs:
+            await session.refresh(run)
+        return [await run_shown(context, session, run) for run in runs]
 
 
 @router.post("/stores/{name}/hand-over")

@@ -79,6 +79,8 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
                 field="onto",
             )
         kind, _ = context.kind(system.kind)
+        if kind.rebuilt_by:
+            raise Conflict(f"{kind.title} is not restored by a run sheet.", f"On an empty machine: {kind.rebuilt_by}")
         parts_to_take(kind, wanted.parts)
         address = str(parse_address(wanted.at, kind.port)) if wanted.at else system.address
         login = (

@@ -10,7 +10,7 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System
+from fennox.catalogue.models import ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System
 from fennox.core.errors import NotFound
 from fennox.service import audit, opening, queue
 from fennox.service.context import Context, named
@@ -217,11 +217,8 @@ async def give_passphrase(run: str, wanted: PassphraseWanted, request: Request, 
 
 
 async def _store_of(session: AsyncSession, run: Run) -> StoreRow:
-    backup = run.backup_id or str(run.order.get("backup", ""))
-    if run.sheet_id:
-        backup = (await session.get_one(Sheet, run.sheet_id)).backup_id
-    found = select(StoreRow).join(Copy).join(Backup).where(Backup.id == backup).order_by(Copy.since).limit(1)
-    store = (await session.execute(found)).scalar_one_or_none()
+    """The store whose key the run's worker waits for."""
+    store = await session.get(StoreRow, str(run.order.get("opens", "")))
     if store is None:
-        raise NotFound("The run does not read a backup.", "It needs no passphrase.")
+        raise NotFound("The run does not wait for a passphrase.", "Follow it, and give one when it asks.")
     return store

@@ -60,7 +60,7 @@ async def list_kinds(context: Here) -> Page[KindShown]:
                 parts=_parts(kind),
                 census=list(kind.census),
                 left_out=kind.left_out,
-                steps=[f"{phase}: {step.title}" for phase, step in kind.restore.steps()],
+                steps=[f"{phase}: {step.title}" for phase, step in kind.steps()],
             )
         )
     return Page(items=found)
@@ -98,7 +98,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 name=row.name,
                 kind=row.kind,
                 address=row.address,
-                login=logins[row.login_id],
+                login=logins[row.login_id] if row.login_id else None,
                 key=row.key,
                 site=row.site,
                 labels=row.labels,
@@ -140,6 +140,8 @@ async def list_systems(
 async def add_system(wanted: NewSystem, request: Request, context: Here) -> SystemShown:
     """Enrol a system: reach it, check its key, see who it says it is."""
     kind, _ = context.kind(wanted.kind)
+    if kind.reach == "service":
+        raise BadInput("Fennox itself is not enrolled.", "Run: fennox own-state keep STORE", field="kind")
     values_of(kind, wanted.settings)
     address = str(parse_address(wanted.address, kind.port))
     async with context.session() as session:
@@ -198,6 +200,8 @@ async def change_system(
         await session.refresh(row, with_for_update=True)
         check_match(if_match, row.version)
         kind, _ = context.kind(row.kind)
+        if kind.reach == "service" and (wanted.address or wanted.login or wanted.key):
+            raise BadInput("Fennox itself has no address, login or key to change.", "Leave them out.")
         if wanted.address is not None:
             row.address = str(parse_address(wanted.address, kind.port))
         if wanted.login is not None:
@@ -226,7 +230,7 @@ async def probe_system(name: str, context: Here) -> Probe:
     """Reach a live system and say what it is, storing nothing."""
     async with context.session() as session:
         row = await named(session, System, name)
-        login = await session.get_one(Login, row.login_id)
+        login = await session.get_one(Login, row.login_id) if row.login_id else None
     kind, _ = context.kind(row.kind)
     known = str(row.machine["id"]) if row.machine else None
     try:

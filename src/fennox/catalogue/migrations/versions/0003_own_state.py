@@ -1,0 +1,27 @@
+"""the service as a system of its own, secrets sealed to key sets, generations of keys"""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+from alembic import op
+from sqlalchemy.dialects import postgresql
+
+revision = '0003'
+down_revision = '0002'
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.alter_column('systems', 'login_id', nullable=True)
+    op.add_column('key_sets', sa.Column('previous_opening_key', sa.LargeBinary()))
+    op.add_column('key_sets', sa.Column('slots', postgresql.JSONB()))
+    op.add_column('key_sets', sa.Column('left_to_expire', sa.Boolean(), nullable=False, server_default='false'))
+    op.create_table(
+        'sealed_secrets',
+        sa.Column('what', sa.String(), primary_key=True),
+        sa.Column('key_set', sa.String(), primary_key=True),
+        sa.Column('generation', sa.BigInteger(), primary_key=True),
+        sa.Column('made', sa.DateTime(timezone=True), nullable=False),
+        sa.Column('sealed', sa.LargeBinary(), nullable=False),
+    )

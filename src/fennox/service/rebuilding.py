@@ -1,0 +1,250 @@
+"""Bringing the service back on an empty machine from a store and a passphrase."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import func, insert, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, Audit, Base, Run, ServiceState, StoreRow, System, User
+from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound
+from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.manifest import Document, Head
+from fennox.core.format.records import Record
+from fennox.core.kinds.loading import load as load_kind
+from fennox.engine.index import PackIndex
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.service import ownstate, queue
+from fennox.service.context import Context
+from fennox.service.keyfile import KeyFile
+from fennox.service.ownroutine import KIND
+from fennox.service.ownstate import KEPT, Kept
+
+_ROWS = 500  # rows that are written at a time
+_REASON = "The service was rebuilt from a backup that was taken while this run went on."
+
+
+@dataclass(frozen=True)
+class OwnBackup:
+    """A backup of the own state, opened."""
+
+    vault: Vault
+    reader: BackupReader
+    head: Head
+
+    @property
+    def record(self) -> Record:
+        return self.reader.record
+
+
+@dataclass
+class Rebuilt:
+    """What came back. ``left`` says in words what a person still has to do."""
+
+    rows: dict[str, int] = field(default_factory=dict)
+    left: list[str] = field(default_factory=list)
+
+
+async def find(vault: Vault, wanted: str | None) -> OwnBackup:
+    """The newest backup of the own state that opens, or the wanted one."""
+    index = PackIndex()
+    await index.refresh(vault)
+    own = []
+    for name in await vault.record_names():
+        try:
+            record = await vault.read_record(name)
+        except Damaged:
+            continue  # another backup may serve; a scrub names it
+        if record.reference.kind == KIND and record.reference.backup.startswith(wanted or ""):
+            own.append(record)
+    fault: FennoxError | None = None
+    for record in sorted(own, key=lambda record: record.reference.time, reverse=True):
+        try:
+            reader = BackupReader(vault, index, record)
+            return OwnBackup(vault, reader, await reader.head())
+        except Damaged as error:
+            fault = fault or error
+    raise fault or NotFound(
+        f"{vault.store.address} holds no {'such ' if wanted else ''}backup of Fennox itself.",
+        "Try another store. Without one: start an empty service, and `fennox store adopt` brings every backup back.",
+    )
+
+
+async def must_be_empty(session: AsyncSession) -> None:
+    for model in (User, System, StoreRow):
+        if (await session.execute(select(func.count()).select_from(model))).scalar_one():
+            raise Conflict(
+                "The database is in use: it has users, systems or stores.", "Give an empty one with --database."
+            )
+
+
+async def rebuild(context: Context, own: OwnBackup, address: str, key: str | None) -> Rebuilt:
+    """Write the whole state in one transaction. ``address``, ``key``: where the store was found this time."""
+    opening = own.vault.opening_key()
+    documents = await _documents(own.reader)
+    done = Rebuilt()
+    async with context.session() as session:
+        await must_be_empty(session)
+        secrets_of = _Secrets(own.vault, opening, context.keyfile, done)
+        await secrets_of.read(own.reader, documents)
+        for table in Base.metadata.sorted_tables:
+            if table.name in KEPT and table.name != "service_state":
+                kept = KEPT[table.name]
+                done.rows[table.name] = await _fill(session, own.reader, documents, kept, secrets_of)
+                await _go_on_counting(session, kept)
+        await _take_its_place(session, own, documents)
+        await _found_at(session, own.vault.id, address, key)
+        await _end_runs(session, context)
+        for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
+            await queue.enqueue(
+                session, "adopt", by="rebuild", now=context.now(), system_id=None, store_id=store.id,
+                order={"standing": True},
+            )  # fmt: skip
+        session.add(
+            Audit(at=context.now(), by="rebuild", action="rebuilt", noun="service", name=KIND,
+                  details={"backup": own.record.reference.backup, "store": own.vault.id})
+        )  # fmt: skip
+    return done
+
+
+async def _documents(reader: BackupReader) -> dict[str, Document]:
+    """Every table's document: which it is, the kind file that was taken along says."""
+    head = await reader.head()
+    kind = load_kind(head.kind.text)
+    tables = {
+        source.document: source.ask.fetch.path.removeprefix("/tables/")
+        for part in kind.part
+        for source in part.source
+        if source.ask is not None
+    }
+    found = {}
+    for part in head.parts:
+        async for document in reader.documents(part):
+            found[tables.get(document.path, "")] = document
+    return found
+
+
+async def _rows(reader: BackupReader, document: Document | None) -> AsyncIterator[bytes]:
+    """The rows of a table, one line of JSON each."""
+    held = b""
+    if document is None:
+        return
+    async for piece in reader.content(document):
+        *lines, held = (held + piece).split(b"\n")
+        for line in lines:
+            if line.startswith(b"{"):
+                yield line.removesuffix(b",")
+
+
+@dataclass
+class _Secrets:
+    """Sealed secrets by what they are; opened and sealed again under the new key file."""
+
+    vault: Vault
+    opening: OpeningKey
+    keyfile: KeyFile
+    done: Rebuilt
+    _sealed: dict[str, bytes] = field(default_factory=dict)
+
+    async def read(self, reader: BackupReader, documents: dict[str, Document]) -> None:
+        header = self.vault.header
+        async for line in _rows(reader, documents.get("sealed_secrets")):
+            row = ownstate.parse_row(KEPT["sealed_secrets"], line)
+            if (row["key_set"], row["generation"]) == (header.key_set, header.generation):
+                self._sealed[row["what"]] = row["sealed"]
+
+    def _open(self, what: str) -> bytes | None:
+        sealed = self._sealed.get(what)
+        header = self.vault.header
+        info = ownstate.sealed_info(what, header.key_set, header.generation)
+        return self.opening.open(sealed, info) if sealed is not None else None
+
+    def restore(self, table: str, row: dict[str, Any]) -> None:
+        if table == "logins":
+            secret = self._open(ownstate.login_secret(row["id"]))
+            if secret is None:
+                self.done.left.append(f"Give the login {row['name']} its secret again: fennox login set {row['name']}")
+            row["sealed_secret"] = self.keyfile.seal(secret or b"", f"logins|{row['id']}|secret")
+        elif table == "key_sets":
+            self._key_set(row)
+
+    def _key_set(self, row: dict[str, Any]) -> None:
+        identity = (row["id"], row["generation"])
+        place = f"key_sets|{row['id']}|{row['generation']}"
+        held = self.vault.header.key_set == row["id"]
+        raw = self.vault.held[row["generation"]].raw if held and row["generation"] in self.vault.held else None
+        raw = raw or self._open(ownstate.write_secret(*identity))
+        if raw is None:
+            raise Damaged(
+                f"The backup lacks the write secret of the key set {row['name']}.", "Try an older backup with --backup."
+            )
+        row["sealed_write_secret"] = self.keyfile.seal(raw, f"{place}|write secret")
+        row["sealed_opening_key"] = None
+        if row["custody"] == "kept" and held:
+            if row["generation"] == self.vault.header.generation:
+                row["sealed_opening_key"] = self.keyfile.seal(self.opening.raw, f"{place}|opening key")
+        elif row["custody"] == "kept":
+            row["custody"] = "apart"
+            text = (
+                f"The key set {row['name']} was kept by the service; its passphrase was not given now. "
+                "Give it with `fennox store custody STORE kept`."
+            )
+            if text not in self.done.left:
+                self.done.left.append(text)
+
+
+async def _fill(
+    session: AsyncSession, reader: BackupReader, documents: dict[str, Document], kept: Kept, known: _Secrets
+) -> int:
+    batch: list[dict[str, Any]] = []
+    count = 0
+
+    async def flush() -> None:
+        if batch:
+            await session.execute(insert(kept.table), batch)
+            batch.clear()
+
+    async for line in _rows(reader, documents.get(kept.table.name)):
+        try:
+            row = ownstate.parse_row(kept, line)
+        except (ValueError, AttributeError) as error:
+            raise Damaged(f"A row of {kept.table.name} cannot be read.", "Try an older backup.") from error
+        known.restore(kept.table.name, row)
+        batch.append(row)
+        count += 1
+        if len(batch) >= _ROWS:
+            await flush()
+    await flush()
+    return count
+
+
+async def _go_on_counting(session: AsyncSession, kept: Kept) -> None:
+    """Numbers that the database gives go on behind the largest that is there."""
+    for column in kept.table.columns:
+        if column.identity is not None:
+            sequence = func.pg_get_serial_sequence(kept.table.name, column.name)
+            await session.execute(select(func.setval(sequence, func.coalesce(func.max(column), 0) + 1, False)))
+
+
+async def _take_its_place(session: AsyncSession, own: OwnBackup, documents: dict[str, Document]) -> None:
+    """From now on this is the service that it was."""
+    async for line in _rows(own.reader, documents.get("service_state")):
+        row = ownstate.parse_row(KEPT["service_state"], line)
+        await session.execute(update(ServiceState).values(id=row["id"], created=row["created"], setup_code=None))
+
+
+async def _found_at(session: AsyncSession, store: str, address: str, key: str | None) -> None:
+    row = await session.get(StoreRow, store)
+    if row is not None:
+        row.address = address
+        row.key = key if key is not None else row.key
+        row.stopped_because = ""
+
+
+async def _end_runs(session: AsyncSession, context: Context) -> None:
+    going = update(Run).where(Run.state.in_(ACTIVE))
+    await session.execute(going.values(state="stopped", reason=_REASON, remedy="", ended=context.now()))

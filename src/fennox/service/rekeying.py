@@ -1,0 +1,181 @@
+"""New keys after a leak: a further generation of a key set, and its backups sealed anew under it.
+
+Withdrawing a passphrase does not take the key from who copied an old header. So a new pair and a new write secret are
+made, every store of the set gets a header of the new generation, and each store's run opens its backups and seals
+them anew beside the old records, which the next sweep removes. Nothing is shared between generations.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+
+from sqlalchemy import delete, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
+from fennox.core.errors import BadInput, Conflict, Damaged, NotFound, WrongPassphrase
+from fennox.core.format import generations
+from fennox.core.format import header as headers
+from fennox.core.format.header import Costs, NewKeys, Slot
+from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.records import Previous, Record
+from fennox.core.time import stamp
+from fennox.engine import vault as vaults
+from fennox.engine.copying import Holding, copy
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.service import queue, signin, taking
+from fennox.service.context import Context
+from fennox.service.keysets import header_of, stores_of
+from fennox.service.opening import wait_for_key
+from fennox.service.queue import Lease
+
+
+async def begin(
+    context: Context,
+    session: AsyncSession,
+    keys: KeySet,
+    opening: OpeningKey,
+    *,
+    new: str,
+    label: str,
+    leave_old: bool,
+) -> list[StoreRow]:
+    """Make the new generation and pin its headers. ``leave_old``: old backups stay as they are until they expire."""
+    complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
+    if complaint is not None:
+        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+    rows = await stores_of(session, keys)
+    try:
+        await asyncio.to_thread(header_of(rows[0]).unlock_slot, new)
+    except WrongPassphrase:
+        pass  # as it must be: what leaked must not open the new keys
+    else:
+        raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
+    generation = keys.generation + 1
+    pair = headers.new_keys(keys.id, generation, opening.suite, secrets.token_bytes)
+    older = (await session.execute(select(KeySet).where(KeySet.id == keys.id))).scalars().all()
+    chain = {row.generation: row.previous_opening_key for row in older if row.previous_opening_key is not None}
+    for number, key in generations.all_openings(opening, keys.id, keys.generation, chain).items():
+        row = await session.get_one(KeySet, (keys.id, number))
+        slot = await _slot(context, NewKeys(key, context.write_secret_of(row)), new, label)
+        row.slots, row.left_to_expire, row.sealed_opening_key = [slot.model_dump(mode="json")], leave_old, None
+    place = f"key_sets|{keys.id}|{generation}"
+    session.add(
+        KeySet(
+            id=keys.id,
+            generation=generation,
+            name=keys.name,
+            custody=keys.custody,
+            suite=pair.opening.suite,
+            sealed_write_secret=context.keyfile.seal(pair.secret.raw, f"{place}|write secret"),
+            sealed_opening_key=(
+                context.keyfile.seal(pair.opening.raw, f"{place}|opening key") if keys.custody == "kept" else None
+            ),
+            previous_opening_key=generations.seal_previous(opening, pair.opening.seal_key(), keys.id, generation),
+            created=context.now(),
+        )
+    )
+    await _pin(context, rows, pair, await _slot(context, pair, new, label))
+    await session.execute(delete(Trial).where(Trial.key_set == keys.id))  # they tell of slots that are no more
+    return rows
+
+
+async def _slot(context: Context, pair: NewKeys, passphrase: str, label: str) -> Slot:
+    costs, since = Costs(memory=context.settings.argon_memory_kib), stamp(context.now())
+    return await asyncio.to_thread(
+        lambda: headers.new_slot(pair, passphrase, label=label, since=since, costs=costs, random=secrets.token_bytes)
+    )
+
+
+async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot) -> None:
+    sealed: str | None = None
+    for row in rows:
+        old = header_of(row)
+        header = headers.new_header(
+            pair,
+            store=row.id,
+            written=stamp(context.now()),
+            sweeper=old.sweeper,
+            slots=[slot],
+            plain_names=old.plain_names,
+            sealed_secret=sealed,
+        )
+        sealed = header.write_secret
+        data = headers.encode(header)
+        row.header, row.header_digest, row.generation = data.decode(), headers.digest(data), pair.secret.generation
+
+
+async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
+    """Give the headers of earlier generations the new passphrase alone, and seal every backup anew."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        vault = await context.vault(session, row)
+        apart = vault.locked
+        older = select(KeySet).where(KeySet.id == row.key_set, KeySet.generation < row.generation)
+        found = list((await session.execute(older.order_by(KeySet.generation))).scalars())
+    if apart:
+        vault.unlock(await wait_for_key(context, lease, row, journal))
+    await journal.step("Lock the earlier generations under the new passphrase")
+    for keys in found:
+        slots = [Slot.model_validate(slot) for slot in keys.slots or []]
+        if slots:
+            await vaults.renew_slots(vault, keys.generation, slots)
+    leaving = {keys.generation for keys in found if keys.left_to_expire}
+    await journal.step("Seal backups anew")
+    here = Holding(vault, context.index(row.id))
+    done = failed = 0
+    wanted = await _of_earlier_generations(vault, leaving, journal)
+    renamed: dict[str, Previous] = {}
+    for record in wanted:
+        await journal.check()
+        before = record.reference.previous
+        try:
+            copied = await copy(here, here, record, journal, previous=renamed.get(before.backup) if before else None)
+        except (Damaged, NotFound, Conflict) as error:
+            failed += 1
+            await journal.log("error", f"Backup {record.reference.backup[:12]} stays as it was: {error.what}")
+            continue
+        done += 1
+        renamed[record.reference.backup] = Previous(backup=record.reference.backup, digest=copied.digest)
+        await _keep(context, lease, row, here, record, copied.digest, apart=apart)
+        await journal.log("info", f"{done} of {len(wanted)} sealed anew: {record.reference.backup[:12]}")
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        run.documents = done
+        run.result = {"backups": done, "failed": failed, "generation": vault.header.generation}
+        if failed:
+            run.reason = f"{failed} of {len(wanted)} backups could not be sealed anew."
+            run.remedy, run.problem = "Scrub the store, then run `fennox store rekey` with --go-on.", "damaged"
+        await queue.end(session, run, "failed" if failed else "done", context.now())
+
+
+async def _of_earlier_generations(vault: Vault, leaving: set[int], journal: Journal) -> list[Record]:
+    good, bad = await vaults.list_backups(vault)
+    for name, error in bad:
+        await journal.log("error", f"{name}: {error.what}")
+    generation = vault.header.generation
+    wanted = [r for r in good if r.reference.generation < generation and r.reference.generation not in leaving]
+    return sorted(wanted, key=lambda record: (record.reference.system, record.reference.sequence))
+
+
+async def _keep(
+    context: Context, lease: Lease, row: StoreRow, here: Holding, record: Record, digest: str, *, apart: bool
+) -> None:
+    census = None
+    if apart:  # names lie in the catalogue under a key from W, which is another one now
+        anew = await here.vault.find_record(record.reference.backup)
+        head = await BackupReader(here.vault, here.index, anew).head()
+        census = taking.census_for_catalogue(head.census, here.vault, in_clear=False)
+    async with context.session() as session:
+        await queue.owned(session, lease)
+        held = await session.get(Copy, (record.reference.backup, row.id))
+        backup = await session.get(Backup, record.reference.backup)
+        if held is not None:
+            held.digest = digest
+        if backup is not None:
+            backup.digest = digest if backup.digest == record.digest else backup.digest
+            backup.census = census if census is not None else backup.census

@@ -1,0 +1,124 @@
+"""New keys after a leak: the old passphrase opens nothing that a store still needs, and no backup is lost."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from fennox.client.api import ProblemError
+from fennox.wire.stores import NewStore, RekeyWanted
+from fennox.wire.systems import NewTake
+from saltmere.linux import LinuxServer
+from tests.service.conftest import enrol
+from tests.service.running import PASSPHRASE, Service, until
+
+Pair = tuple[str, str]
+NEW = "nine lanterns on the breakwater wall"
+
+
+def records(folder: Path) -> list[str]:
+    return sorted(path.name for path in (folder / "systems").rglob("*.fxr"))
+
+
+def taken(service: Service, system: str = "web-9", store: str = "attic") -> str:
+    with service.client() as client:
+        run = service.ended(client.take(NewTake(system=system, store=store)).id)
+    assert run.state == "done", run.reason
+    return str(run.result["backup"])
+
+
+def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_alone(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    pier = service.folder / "pier"
+    pier.mkdir()
+    old, new = service.file("old", PASSPHRASE + "\n"), service.file("new", NEW + "\n")
+    with service.client() as client:
+        client.add_store(NewStore(name="pier", address=str(pier)))
+        first = taken(service)
+        server.configure("changed", files=12)
+        second = taken(service)
+        assert service.ended(client.copy(first, "pier").id).state == "done"
+        client.hold(first, "before the storm")
+        weak = service.fennox("store", "rekey", "attic", "--new-file", service.file("weak", "boat\n"), "--yes")
+        assert (weak.returncode, "too weak" in weak.stderr) == (2, True)
+        same = service.fennox("store", "rekey", "attic", "--new-file", old, "--yes")
+        assert "opens the key set already" in same.stderr
+        assert service.fennox("store", "rekey", "attic", "--new-file", new).returncode == 5
+        assert client.store("attic").generation == 1
+    done = service.fennox("store", "rekey", "attic", "--new-file", new, "--label", "second", "--yes")
+    assert done.returncode == 0, done.stderr
+    assert "2 backups in attic are sealed anew" in done.stderr
+    assert "1 backups in pier are sealed anew" in done.stderr
+    for store in ("attic", "pier"):
+        folder = str(service.folder / store)
+        refused = service.fennox("rescue", "list", folder, "--passphrase-file", old)
+        assert "opens none" in refused.stderr, "the leaked passphrase"
+        listed = service.fennox("rescue", "list", folder, "--passphrase-file", new)
+        assert listed.stdout.count(first[:12]) == 1
+        checked = service.fennox("rescue", "check", folder, "--passphrase-file", new)
+        assert checked.returncode == 0, checked.stdout + checked.stderr
+    assert len([name for name in records(service.folder / "attic") if ".g2." in name]) == 2
+    with service.client() as client:
+        shown_store = client.store("attic")
+        assert (shown_store.generation, [slot.label for slot in shown_store.passphrases]) == (2, ["second"])
+        run = service.ended(client.verify(second).id)
+        assert run.state == "done", run.reason
+        assert service.ended(client.scrub("attic").id).result["damaged"] == 0
+        swept = service.ended(client.sweep("attic", preview=False).id)
+        assert (swept.state, swept.result["records"], swept.result["superseded"]) == ("done", 0, 2)
+        shown = {backup.id: backup for backup in client.backups()}
+        assert shown.keys() == {first, second}
+        assert shown[first].held
+        third = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
+        assert third.result["unchanged"], "a new backup shares the chunks that were sealed anew"
+    assert all(".g2." in name for name in records(service.folder / "attic"))
+    for secret in (PASSPHRASE, NEW):
+        assert secret not in service.log
+
+
+def test_where_custody_is_apart_both_passphrases_are_needed(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0], custody="apart")
+    backup = taken(service)
+    with service.client() as client:
+        with pytest.raises(ProblemError) as locked:
+            client.rekey("main", RekeyWanted(label="second", new=NEW))
+        assert locked.value.slug == "passphrase-needed"
+        made = client.rekey("main", RekeyWanted(label="second", new=NEW, passphrase=PASSPHRASE))
+        [run] = made.runs
+        until(lambda: client.run(run.id).wants_passphrase, "the run asks for the passphrase")
+        with pytest.raises(ProblemError):
+            client.give_passphrase(run.id, PASSPHRASE)
+        client.give_passphrase(run.id, NEW)
+        assert service.ended(run.id).state == "done"
+        verify = client.verify(backup)
+        until(lambda: client.run(verify.id).wants_passphrase, "the run asks for the passphrase")
+        client.give_passphrase(verify.id, NEW)
+        assert service.ended(verify.id).result["opened"] == 1
+        again = client.go_on_rekeying("main")
+        until(lambda: client.run(again.runs[0].id).wants_passphrase, "the run asks for the passphrase")
+        client.give_passphrase(again.runs[0].id, NEW)
+        assert service.ended(again.runs[0].id).result["backups"] == 0
+
+
+def test_old_backups_can_be_left_to_expire_and_still_open(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    backup = taken(service)
+    with service.client() as client:
+        made = client.rekey("main", RekeyWanted(label="second", new=NEW, leave_old=True))
+        assert service.ended(made.runs[0].id).result["backups"] == 0
+        run = service.ended(client.take(NewTake(system="web-9")).id)
+        assert run.result["unchanged"] is False, "nothing is shared across generations"
+        assert service.ended(client.verify(backup).id).state == "done"
+        assert service.ended(client.scrub("attic").id).state == "done"
+        assert not [run for run in client.runs() if run.kind == "rekey" and run.id != made.runs[0].id]
+    listed = service.fennox(
+        "rescue", "check", str(service.folder / "attic"), "--passphrase-file", service.file("new", NEW + "\n")
+    )
+    assert listed.returncode == 0, listed.stdout + listed.stderr
