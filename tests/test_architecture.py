@@ -27,9 +27,10 @@ MAY_IMPORT = {
     "rescue": [],
 }
 EXCEPTIONS = {
-    # offline work has no service to ask; serve and worker start one
+    # offline work has no service to ask; serve, worker and rebuild start one
     "cli/offline.py": ["core", "links", "stores", "engine"],
     "cli/serving.py": ["service"],
+    "cli/rebuilding.py": ["core.time", "service"],
 }
 # what only one corner of core may use
 CONFINED = {

@@ -60,6 +60,15 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
     page.get_by_role("button", name="Add and prove it").click()
     page.get_by_role("heading", name="attic", exact=True).wait_for()
     expect(page.get_by_text("refused, as it must be")).to_be_visible()
+    # Fennox itself is kept too, and it is said that this store would be lost with it
+    page.get_by_role("link", name="Stores").first.click()
+    page.get_by_role("checkbox", name="attic").check()
+    page.get_by_role("button", name="Keep Fennox itself").click()
+    expect(page.get_by_role("alert")).to_contain_text("lost together with this machine")
+    page.get_by_label("It may be lost together").check()
+    page.get_by_role("button", name="Keep Fennox itself").click()
+    expect(page.get_by_text("On an empty machine it comes back")).to_be_visible(timeout=20_000)
+    assert violations(page) == []
     # enrol, with the fingerprint shown and accepted
     page.get_by_role("link", name="Estate").click()
     page.get_by_role("button", name="Enrol a system").click()

@@ -1,41 +1,31 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { client, get } from "../api";
 import { size } from "../format";
+import { useLoginChoice } from "../logins";
 import AcceptKey from "./AcceptKey.vue";
 import AskDialog from "./AskDialog.vue";
+import LoginSelect from "./LoginSelect.vue";
+import NewLogin from "./NewLogin.vue";
 
 defineProps<{ open: boolean; first: boolean }>();
 const emit = defineEmits<{ close: [] }>();
 const router = useRouter();
 const queries = useQueryClient();
-const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
+const choice = useLoginChoice();
 const name = ref("");
 const address = ref("");
-const login = ref("");
 const site = ref("");
 const passphrase = ref("");
 const custody = ref<"kept" | "apart">("kept");
 const accepted = ref<string | null>(null);
-const newLogin = ref({ name: "", account: "", secret: "" });
 const far = computed(() => address.value.includes("://") && !address.value.startsWith("file:"));
 const plain = computed(() => /^(ftp|dav):/.test(address.value) || address.value.includes("endpoint=http:"));
 
 async function usedLogin(): Promise<string | null> {
-  if (!far.value) return null;
-  if (login.value !== "") return login.value;
-  const made = newLogin.value;
-  if (!logins.data.value?.items.some((item) => item.name === made.name)) {
-    const secret = made.secret.includes("PRIVATE KEY") ? "private_key" : "password";
-    await get(
-      client.POST("/api/v1/logins", { body: { name: made.name, account: made.account, [secret]: made.secret } }),
-    );
-    await queries.invalidateQueries({ queryKey: ["logins"] });
-  }
-  login.value = made.name;
-  return made.name;
+  return far.value ? choice.used() : null;
 }
 const look = useMutation({
   mutationFn: async () =>
@@ -63,7 +53,8 @@ const add = useMutation({
       }),
     ),
   onSuccess: async (store) => {
-    passphrase.value = newLogin.value.secret = "";
+    passphrase.value = "";
+    choice.forget();
     await queries.invalidateQueries();
     emit("close");
     await router.push(`/stores/${store.name}?test=1`);
@@ -101,28 +92,8 @@ function enter(folder: string): void {
         This protocol is plain: whoever listens on the way reads the login. The backups stay sealed.
       </p>
       <template v-if="far">
-        <label class="label" for="store-login">Login there</label>
-        <select id="store-login" v-model="login" class="field">
-          <option value="">a new one</option>
-          <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
-            {{ item.name }} ({{ item.account }})
-          </option>
-        </select>
-        <fieldset v-if="login === ''" class="mt-3 border border-line p-3 pt-0">
-          <legend class="px-1 text-sm text-muted">New login</legend>
-          <div class="grid grid-cols-2 gap-x-4">
-            <div>
-              <label class="label" for="store-login-name">Its name</label>
-              <input id="store-login-name" v-model="newLogin.name" class="field" required />
-            </div>
-            <div>
-              <label class="label" for="store-account">Account</label>
-              <input id="store-account" v-model="newLogin.account" class="field" required />
-            </div>
-          </div>
-          <label class="label" for="store-secret">Password, or private key (OpenSSH) for sftp</label>
-          <textarea id="store-secret" v-model="newLogin.secret" class="field font-mono text-xs" rows="2" required />
-        </fieldset>
+        <LoginSelect :choice="choice" title="Login there" />
+        <NewLogin :choice="choice" :by-key="address.startsWith('sftp:')" />
       </template>
       <label class="label" for="store-site">Site, to warn when every copy is in one place</label>
       <input id="store-site" v-model="site" class="field" placeholder="gannet-point" />

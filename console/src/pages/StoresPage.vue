@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
 import { client, get } from "../api";
 import AddStoreDialog from "../components/AddStoreDialog.vue";
+import OwnState from "../components/OwnState.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import { size, when } from "../format";
 import { may } from "../session";
@@ -60,5 +61,6 @@ const first = computed(() => !stores.data.value?.items.length);
       </tbody>
     </table>
   </div>
+  <OwnState v-if="stores.data.value && !first" :stores="stores.data.value.items.map((store) => store.name)" />
   <AddStoreDialog :open="adding" :first="first" @close="adding = false" />
 </template>

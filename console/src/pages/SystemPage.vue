@@ -57,6 +57,7 @@ const take = useMutation({
 });
 const rows = computed(() => (backups.data.value?.items ?? []).filter((b) => !changedOnly.value || !b.unchanged));
 const newest = computed(() => backups.data.value?.items.find((b) => b.purpose === "backup"));
+const own = computed(() => system.data.value?.kind === "fennox");
 const now = computed(() => status.data.value?.at ?? new Date().toISOString());
 </script>
 
@@ -66,14 +67,18 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     <div class="flex flex-wrap items-baseline gap-x-4 gap-y-2">
       <h1>{{ name }}</h1>
       <span class="text-muted"
-        >{{ system.data.value.kind }} at <code>{{ system.data.value.address }}</code></span
+        ><template v-if="own">the service that you look at; what is kept of it, and how it comes back, stands under
+          <RouterLink to="/stores">Stores</RouterLink></template
+        ><template v-else
+          >{{ system.data.value.kind }} at <code>{{ system.data.value.address }}</code></template
+        ></span
       >
       <span class="ml-auto flex gap-3">
         <button v-if="may('operator')" type="button" class="button" :disabled="probe.isPending.value" @click="probe.mutate()">
           Probe
         </button>
         <button v-if="may('operator')" type="button" class="button" @click="taking = true">Take a backup</button>
-        <RouterLink v-if="newest && may('operator')" :to="`/restores?backup=${newest.id}`" class="button button-ember"
+        <RouterLink v-if="newest && may('operator') && !own" :to="`/restores?backup=${newest.id}`" class="button button-ember"
           >Restore …</RouterLink
         >
       </span>
@@ -208,7 +213,7 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
             </tr>
             <tr>
               <td class="text-muted">Login</td>
-              <td>{{ system.data.value.login }}</td>
+              <td>{{ system.data.value.login ?? "none: it is the service itself" }}</td>
             </tr>
             <tr>
               <td class="text-muted">Site and labels</td>

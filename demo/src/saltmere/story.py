@@ -1,4 +1,4 @@
-"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and five events."""
+"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and six events."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from saltmere.service import Interface
 DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
 NIGHTLY, SKERRY_HOURS = (2, 40), (3, 20)
-CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY = 18, 33, 44, 25, 47
+CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = 18, 33, 44, 25, 47, 45
 
 
 @dataclass
@@ -134,6 +134,8 @@ class Story:
             self._devices("".join(f"buoy-{number:02}\n" for number in range(40)), now)
         if day == FAILED_DISK_DAY:
             self._replace_disk("gannet-tickets")
+        if day == OWN_DAY:  # a failed disk makes people think
+            self.service.call("PUT", "/own-state", {"store": "depot", "copy_to": ["lighthouse"]})
         if day == ROTTEN_DAY:
             self._rot("harbour")
         if day in (10, 50):

@@ -1,0 +1,33 @@
+<script setup lang="ts">
+import type { LoginChoice } from "../logins";
+
+/** The fields of a login that is made on the way. `byKey`: a private key may be given too. */
+defineProps<{ choice: LoginChoice; byKey: boolean }>();
+</script>
+
+<template>
+  <fieldset v-if="choice.chosen.value === ''" class="mt-3 border border-line p-3 pt-0">
+    <legend class="px-1 text-sm text-muted">New login</legend>
+    <div class="grid grid-cols-2 gap-x-4">
+      <div>
+        <label class="label" for="login-name">Its name</label>
+        <input id="login-name" v-model="choice.made.value.name" class="field" required />
+      </div>
+      <div>
+        <label class="label" for="login-account">Account</label>
+        <input id="login-account" v-model="choice.made.value.account" class="field" required />
+      </div>
+    </div>
+    <label class="label" for="login-secret">{{ byKey ? "Password, or private key (OpenSSH)" : "Password" }}</label>
+    <textarea
+      v-if="byKey"
+      id="login-secret"
+      v-model="choice.made.value.secret"
+      class="field font-mono text-xs"
+      rows="3"
+      autocomplete="off"
+      required
+    />
+    <input v-else id="login-secret" v-model="choice.made.value.secret" type="password" class="field" required />
+  </fieldset>
+</template>
