@@ -40,10 +40,9 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
 from fennox.stores.addresses import parse
-from fennox.stores.base import Span, Store
+from fennox.stores.base import Span, Store, Wrapped
 from fennox.stores.folder import FolderStore
 from fennox.stores.opening import open_store
-from fennox.testing.stores import Wrapped
 
 _BLOCK = 1024 * 1024
 

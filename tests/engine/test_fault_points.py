@@ -19,8 +19,8 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import scrub
 from fennox.engine.sweeping import sweep
-from fennox.stores.base import Found, Store
-from fennox.testing.stores import DeniedStore, Died, LateListing, SlowStore, StoppingStore, Wrapped
+from fennox.stores.base import Found, Store, Wrapped
+from fennox.testing.stores import DeniedStore, Died, LateListing, SlowStore, StoppingStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON
 from tests.engine.two_stores import SERVICE, holding, new_keys

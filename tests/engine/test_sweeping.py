@@ -22,6 +22,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.scrubbing import scrub
 from fennox.engine.sweeping import Swept, plan, sweep
 from fennox.engine.writing import BackupWriter
+from fennox.testing.stores import LockingStore
 from tests.backups import all_backups, once, read_back, store_backup
 from tests.conftest import NOON
 from tests.engine.two_stores import SERVICE, holding, new_keys
@@ -299,3 +300,40 @@ async def live(story: list[tuple[str, object]], folder: Path) -> None:
 def test_any_story_of_takes_copies_and_sweeps_keeps_what_it_must(story: list[tuple[str, object]]) -> None:
     with tempfile.TemporaryDirectory() as folder:
         anyio.run(live, story, Path(folder))
+
+
+async def test_what_the_far_side_locks_stays_until_the_lock_ends_and_packs_in_use_are_locked_on(world: World) -> None:
+    locking = LockingStore(world.here.vault.store, lock=timedelta(days=30), now=lambda: world.clock)
+    world.here.vault.store = locking
+    old = await world.take({"/a": CONTENTS[4], "/shared": CONTENTS[3]}, 1)
+    [record] = await world.here.vault.record_names()
+    first_end = locking.locks[record]
+    assert first_end - world.clock <= timedelta(days=30)
+    world.pass_time(24 * 20)
+    new = await world.take({"/shared": CONTENTS[3]}, 2)
+    [newer] = set(await world.here.vault.record_names()) - {record}
+    relied_on = [name for name in world.here.index.packs if locking.locks[name] >= locking.locks[newer]]
+    assert relied_on, "the packs of the new backup are locked as long as its record"
+    before = locking.extended
+    await world.take({"/shared": CONTENTS[3]}, 3)
+    assert locking.extended == before, "a lock that is long enough is not asked for again"
+    waiting = await world.sweep({old: "no rung keeps it"})
+    assert (waiting.records, waiting.locked.objects, waiting.locked.until) == ([], 1, first_end)
+    assert record in await world.here.vault.record_names()
+    world.pass_time(24 * 11)
+    gone = await world.sweep({old: "no rung keeps it"})
+    assert gone.records == [old]
+    world.pass_time(24 * 3)
+    await world.sweep()
+    assert await read_back(world.here.vault, new) == {"/shared": CONTENTS[3]}
+    assert (await scrub(world.here, {new}, MemoryJournal())).gaps == []
+
+
+async def test_a_process_that_never_saw_a_pack_asks_the_far_side_for_its_lock(world: World) -> None:
+    locking = LockingStore(world.here.vault.store, lock=timedelta(days=30), now=lambda: world.clock)
+    world.here.vault.store = locking
+    await world.take({"/a": CONTENTS[4]}, 1)
+    world.here = Holding(world.here.vault, PackIndex())
+    world.pass_time(24 * 40)
+    await world.take({"/a": CONTENTS[4]}, 2)
+    assert min(locking.locks[name] for name in world.here.index.packs) > world.clock + timedelta(days=29)

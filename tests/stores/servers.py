@@ -206,6 +206,15 @@ def moto(folder: Path) -> Iterator[Place]:
         yield place
 
 
+def locking_bucket(place: Place, days: int) -> Place:
+    """A further bucket of the same server that locks objects, and what an administrator would write for it."""
+    client = bucket_client(place)
+    client.create_bucket(Bucket="locked", ObjectLockEnabledForBucket=True)
+    client.close()
+    url = place.url.replace("s3://depot/", "s3://locked/") + f"&lock-days={days}"
+    return Place(url, place.credential, place.key, place.folder)
+
+
 def bucket_client(place: Place) -> Any:
     """The bucket, around the store under test."""
     return boto3.client(

@@ -6,6 +6,7 @@ import gc
 import os
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import AbstractContextManager
+from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
 
@@ -121,6 +122,36 @@ class TestBucket(StoreSuite):
         with pytest.raises(StoreUnusable, match="no bucket elsewhere"):
             await store.landed()
         await store.close()
+
+    async def test_what_is_locked_is_neither_deleted_nor_hidden(self, place: Place) -> None:
+        with pytest.raises(StoreUnusable, match="does not lock objects"):
+            await self.locked_store(place, place.url + "&lock-days=9")
+        store = await self.locked_store(place, servers.locking_bucket(place, 9).url)
+        assert store.lock == timedelta(days=9)
+        until = datetime.now(UTC).replace(microsecond=0) + timedelta(days=9)
+        kept, loose = object_name("packs/kept"), object_name("packs/loose")
+        await store.put(kept, b"kept", retain_until=until)
+        await store.put(loose, b"loose")
+        assert (await store.locked_until(kept), await store.locked_until(loose)) == (until, None)
+        with pytest.raises(StoreUnusable, match="is locked until"):
+            await store.delete(kept)
+        await store.delete(loose)
+        assert [found.name async for found in store.list("")] == ["packs/kept"]
+        versions = self.bucket.list_object_versions(Bucket="locked")
+        assert "DeleteMarkers" not in versions
+        assert [item["Key"] for item in versions["Versions"]] == ["fennox/packs/kept"], "nothing of the other is left"
+        await store.extend_lock(kept, until + timedelta(days=5))
+        assert await store.locked_until(kept) == until + timedelta(days=5)
+        await store.close()
+
+    async def locked_store(self, place: Place, url: str) -> Store:
+        store = opened(place, url=url)
+        try:
+            await store.landed()
+        except StoreUnusable:
+            await store.close()
+            raise
+        return store
 
 
 async def _drain(store: Store) -> None:

@@ -170,16 +170,23 @@ def _would(run: RunShown) -> str:
         f"A sweep of {run.store} removes {result['records']} backups that nothing keeps and deletes "
         f"{result['deleted']} packs whose grace is over: {size(int(result['freed'] or 0))} are free at once. "
         f"It condemns {result['condemned']} packs more: {size(int(result['later'] or 0))} are free after 48 hours."
+        f"{_locked(run)}"
     )
 
 
 def _swept(run: RunShown) -> str:
     result = run.result
-    locked = f" {result['locked']} objects are locked by the far side and wait." if result["locked"] else ""
     return (
         f"{result['records']} backups were removed, {result['deleted']} packs deleted, "
-        f"{size(int(result['freed'] or 0))} freed; {size(int(result['later'] or 0))} more after the grace.{locked}"
+        f"{size(int(result['freed'] or 0))} freed; {size(int(result['later'] or 0))} more after the grace."
+        f"{_locked(run)}"
     )
+
+
+def _locked(run: RunShown) -> str:
+    result = run.result
+    text = f" {result['locked']} objects are locked by the far side; the first may go on {result['locked_until']}."
+    return text if result["locked"] else ""
 
 
 def damage(arguments: argparse.Namespace, environment: Environment) -> None:

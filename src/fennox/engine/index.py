@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 
 from fennox.core.errors import Damaged, NotFound
 from fennox.core.format import packs
@@ -28,6 +29,7 @@ class PackIndex:
         self._tables: dict[ObjectName, packs.Table] = {}
         self._places: dict[bytes, list[Place]] = {}
         self.damaged: dict[ObjectName, str] = {}
+        self.locks: dict[ObjectName, datetime] = {}  # until when the far side locks a pack, where that was asked
 
     async def refresh(self, vault: Vault) -> None:
         # A pack that another run of this process adds while this one lists is not in the list, and not gone.
@@ -67,6 +69,7 @@ class PackIndex:
 
     def _forget(self, pack: ObjectName) -> None:
         table = self._tables.pop(pack, None)
+        self.locks.pop(pack, None)
         for entry in table.entries if table else ():
             left = [place for place in self._places[entry.id] if place.pack != pack]
             if left:

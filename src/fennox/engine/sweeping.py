@@ -30,6 +30,18 @@ _HALF = 0.5
 
 
 @dataclass
+class Locked:
+    """What could go, but for the far side's lock: how many objects, and when the first of them may."""
+
+    objects: int = 0
+    until: datetime | None = None
+
+    def add(self, until: datetime) -> None:
+        self.objects += 1
+        self.until = min(self.until or until, until)
+
+
+@dataclass
 class Plan:
     """What a sweep would do. Sizes in bytes; ``freed`` is what deleting frees now, ``later`` after the grace."""
 
@@ -38,6 +50,7 @@ class Plan:
     repack: list[Found] = field(default_factory=list)
     withdraw: list[str] = field(default_factory=list)
     delete: list[Found] = field(default_factory=list)
+    locked: Locked = field(default_factory=lambda: Locked())
     freed: int = 0
     later: int = 0
     kept: int = 0
@@ -46,7 +59,7 @@ class Plan:
 @dataclass
 class Swept:
     """What a sweep did. ``records``: backups that are gone; ``superseded``: records that were sealed anew;
-    ``locked``: objects the far side would not let go yet."""
+    ``locked``: what the far side does not let go yet."""
 
     records: list[str] = field(default_factory=list)
     superseded: int = 0
@@ -55,7 +68,7 @@ class Swept:
     freed: int = 0
     later: int = 0
     repacked: int = 0
-    locked: int = 0
+    locked: Locked = field(default_factory=Locked)
 
 
 @dataclass
@@ -86,8 +99,9 @@ async def plan(holding: Holding, expired: Mapping[str, str], now: datetime, jour
             if used:
                 made.withdraw.append(digest)
             elif now - since[digest] >= GRACE:
-                made.delete.append(found)
-                made.freed += found.size
+                if await _free(holding, name, now, made.locked):
+                    made.delete.append(found)
+                    made.freed += found.size
             else:
                 made.later += found.size
             continue
@@ -109,6 +123,15 @@ async def plan(holding: Holding, expired: Mapping[str, str], now: datetime, jour
     if len(small) >= _MANY:
         made.repack += small
     return made
+
+
+async def _free(holding: Holding, name: ObjectName, now: datetime, locked: Locked) -> bool:
+    """Whether the far side would let an object go; if not, that is remembered."""
+    until = await holding.vault.store.locked_until(name)
+    if until is None or until <= now:
+        return True
+    locked.add(until)
+    return False
 
 
 async def _is_ours(holding: Holding, name: ObjectName) -> bool:
@@ -207,7 +230,7 @@ async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: date
     if doomed:
         await journal.check()
         await vault.write_sweep(_list("condemned", now, by, doomed))
-    done.condemned, done.later = len(doomed), made.later
+    done.condemned, done.later, done.locked = len(doomed), made.later, made.locked
     await _delete_packs(holding, made.delete, by, now, done, journal)
     return done
 
@@ -234,7 +257,9 @@ async def _remove_records(
     for name in made.expired:
         record = await vault.read_record(name)
         standing = notes.merge(list((await vault.notes_of(name)).values()))
-        if record.reference.backup not in expired or not standing.held:
+        if record.reference.backup in expired and standing.held:
+            continue
+        if await _free(holding, name, now, made.locked):
             told.append((name, record))
     if not told:
         return
@@ -247,13 +272,13 @@ async def _remove_records(
     for name, record in told:
         await journal.check()
         beside = await vault.notes_of(name)
-        if await _deleted(holding, name, done):
+        if await _deleted(holding, name):
             if record.reference.backup in expired:
                 done.records.append(record.reference.backup)
             else:
                 done.superseded += 1
             for note in beside:
-                await _deleted(holding, note, done)
+                await _deleted(holding, note)
 
 
 async def _repack(
@@ -302,18 +327,17 @@ async def _delete_packs(
         await holding.vault.write_sweep(_list("removed", now, by, digests, removed))
     for found in sure:
         await journal.check()
-        if await _deleted(holding, found.name, done):
+        if await _deleted(holding, found.name):
             done.deleted += 1
             done.freed += found.size
 
 
-async def _deleted(holding: Holding, name: ObjectName, done: Swept) -> bool:
-    """Delete an object; one that is locked on the far side stays until a later sweep."""
+async def _deleted(holding: Holding, name: ObjectName) -> bool:
+    """Delete an object; one that was locked meanwhile stays until a later sweep."""
     try:
         await holding.vault.store.delete(name)
     except StoreUnusable:
-        if not holding.vault.store.abilities.retention:
+        if await holding.vault.store.locked_until(name) is None:
             raise
-        done.locked += 1
         return False
     return True

@@ -82,6 +82,15 @@ class Vault:
                 "Give a passphrase that was valid when it was taken.",
             ) from None
 
+    def lock_end(self) -> datetime | None:
+        """Until when what is written now is to be locked, in a store whose far side locks (§14)."""
+        lock = self.store.lock
+        return self.now() + lock if lock is not None else None
+
+    async def put(self, name: ObjectName, data: bytes) -> None:
+        """Write what a backup needs, locked where the store locks."""
+        await self.store.put(name, data, retain_until=self.lock_end())
+
     def salt(self) -> bytes:
         return self.random(SALT_LENGTH)
 
@@ -137,7 +146,7 @@ class Vault:
 
     async def write_note(self, note: notes.Note, reference: records.Reference) -> ObjectName:
         name = notes.name(self.record_name(reference), self.random(4).hex())
-        await self.store.put(name, notes.encode(note, self.secret, self.id, self.salt()))
+        await self.put(name, notes.encode(note, self.secret, self.id, self.salt()))
         return name
 
     async def read_notes(self, folder: str) -> list[notes.Note]:

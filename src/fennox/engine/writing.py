@@ -145,8 +145,11 @@ class BackupWriter:
         self._writing.add_done_callback(_seen)
 
     async def _put_pack(self, name: ObjectName, data: bytes, table: packs.Table) -> None:
-        await self.vault.store.put(name, data)
+        until = self.vault.lock_end()
+        await self.vault.put(name, data)
         self.index.add(name, table)
+        if until is not None:
+            self.index.locks[name] = until
         self.written.chunks += len(table.entries)
         self.written.bytes += len(data)
         self.written.objects += 1
@@ -196,8 +199,9 @@ class BackupWriter:
         """Put the record, which makes the backup exist, and read it back. Returns its bytes."""
         data = records.encode(reference, sealed, self.vault.secret, self.vault.id, self.vault.salt())
         name = self.vault.record_name(reference)
+        await self._lock_packs()
         try:
-            await self.vault.store.put(name, data)
+            await self.vault.put(name, data)
         except Conflict:
             there = await self.vault.read_record(name)
             if there.reference.backup != reference.backup:
@@ -207,6 +211,24 @@ class BackupWriter:
         self.written.objects += 1
         self.written.bytes += len(data)
         return data
+
+    async def _lock_packs(self) -> None:
+        """Every pack this backup relies on stays locked at least as long as its record (§14.2).
+
+        A lock is extended by half as much again, so that a pack used every night is extended twice in its lock's time.
+        """
+        until, lock = self.vault.lock_end(), self.vault.store.lock
+        if until is None or lock is None:
+            return
+        used = set(self._used.values())
+        for name in self.index.packs:
+            if packs.digest_in_name(name) not in used:
+                continue
+            if name not in self.index.locks:
+                self.index.locks[name] = await self.vault.store.locked_until(name) or self.vault.now()
+            if self.index.locks[name] < until:
+                await self.vault.store.extend_lock(name, until + lock / 2)
+                self.index.locks[name] = until + lock / 2
 
 
 def _seen(task: asyncio.Task[None]) -> None:

@@ -331,6 +331,8 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             "freed": made.freed,
             "later": made.later,
             "repacked": len(made.repack),
+            "locked": made.locked.objects,
+            "locked_until": f"{made.locked.until:%Y-%m-%d %H:%M} UTC" if made.locked.until else None,
         }
         async with context.session() as session:
             run = await queue.owned(session, lease)
@@ -355,6 +357,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             "later": done.later,
             "repacked": done.repacked,
             "superseded": done.superseded,
-            "locked": done.locked,
+            "locked": done.locked.objects,
+            "locked_until": f"{done.locked.until:%Y-%m-%d %H:%M} UTC" if done.locked.until else None,
         }
         await queue.end(session, run, "done", context.now())

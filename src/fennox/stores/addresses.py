@@ -13,7 +13,8 @@ Scheme = Literal["file", "sftp", "ftp", "ftps", "s3", "dav", "davs"]
 
 PORTS: dict[str, int] = {"sftp": 22, "ftp": 21, "ftps": 21, "dav": 80, "davs": 443}
 PLAIN = ("ftp", "dav")  # what is sent to these, login and all, can be read on the way
-_S3_OPTIONS = {"endpoint", "region", "style"}
+_S3_OPTIONS = {"endpoint", "region", "style", "lock-days"}
+_MOST_LOCK_DAYS = 3660  # nobody can undo a lock, so a slip of the hand must not last
 _EXAMPLES = (
     "Write a folder like /srv/backups, or sftp://host/folder, ftps://host/folder, ftp://host/folder, "
     "s3://bucket/prefix?endpoint=https://host, davs://host/folder or dav://host/folder."
@@ -103,6 +104,9 @@ def _bucket(text: str, bucket: str, path: str, query: str) -> StoreAddress:
         raise _wrong(text, "has an endpoint that is no http:// or https:// address")
     if options.get("style", "path") not in ("path", "virtual"):
         raise _wrong(text, "has a style that is neither path nor virtual")
+    days = options.get("lock-days", "1")
+    if not days.isascii() or not days.isdigit() or not 1 <= int(days) <= _MOST_LOCK_DAYS:
+        raise _wrong(text, f"has lock-days that are not a number from 1 to {_MOST_LOCK_DAYS}")
     if "@" in options.get("endpoint", ""):
         raise BadInput("An endpoint never holds an account.", "Keep it as a login.", field="address")
     prefix = "/".join(step for step in path.split("/") if step)

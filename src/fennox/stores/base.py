@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Protocol
 
 from fennox.core.names import ObjectName, is_object_name
@@ -57,7 +57,8 @@ class Entry:
 
 @dataclass(frozen=True)
 class Abilities:
-    """What a backend can do, as data. ``exclusive``: the far side itself refuses a second object of the same name."""
+    """What a backend can do, as data. ``exclusive``: the far side itself refuses a second object of the same name;
+    ``retention``: it keeps an object from being deleted until a date."""
 
     ranges: bool
     retention: bool
@@ -75,6 +76,10 @@ class Store(Protocol):
     @property
     def abilities(self) -> Abilities: ...
 
+    @property
+    def lock(self) -> timedelta | None:
+        """How long what is written is to be locked, as the store's address says; None: not at all."""
+
     async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
         """Write a whole object; :class:`Conflict` if the name is taken, and then nothing has changed."""
 
@@ -89,6 +94,12 @@ class Store(Protocol):
     async def delete(self, name: ObjectName) -> None:
         """Remove an object; one that is already gone is no error."""
 
+    async def locked_until(self, name: ObjectName) -> datetime | None:
+        """Until when the far side refuses to delete an object; None if it does not."""
+
+    async def extend_lock(self, name: ObjectName, until: datetime) -> None:
+        """Lock an object until a later date than it is now."""
+
     async def space(self) -> Space | None: ...
 
     async def entries(self, path: str | None = None) -> Sequence[Entry]:
@@ -99,3 +110,56 @@ class Store(Protocol):
 
     async def close(self) -> None:
         """Let connections go; the next verb makes a new one."""
+
+
+class Wrapped:
+    """Passes every verb on; base of what stands between an engine and a store."""
+
+    def __init__(self, inner: Store) -> None:
+        self.inner = inner
+
+    @property
+    def address(self) -> str:
+        return self.inner.address
+
+    @property
+    def abilities(self) -> Abilities:
+        return self.inner.abilities
+
+    @property
+    def lock(self) -> timedelta | None:
+        return self.inner.lock
+
+    async def locked_until(self, name: ObjectName) -> datetime | None:
+        return await self.inner.locked_until(name)
+
+    async def extend_lock(self, name: ObjectName, until: datetime) -> None:
+        await self.inner.extend_lock(name, until)
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        await self.inner.put(name, data, retain_until=retain_until)
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        return await self.inner.get(name, span)
+
+    async def list(self, prefix: str) -> AsyncIterator[Found]:
+        async for found in self.inner.list(prefix):
+            yield found
+
+    async def stat(self, name: ObjectName) -> Found | None:
+        return await self.inner.stat(name)
+
+    async def delete(self, name: ObjectName) -> None:
+        await self.inner.delete(name)
+
+    async def space(self) -> Space | None:
+        return await self.inner.space()
+
+    async def entries(self, path: str | None = None) -> Sequence[Entry]:
+        return await self.inner.entries(path)
+
+    async def landed(self) -> str:
+        return await self.inner.landed()
+
+    async def close(self) -> None:
+        await self.inner.close()

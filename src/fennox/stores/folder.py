@@ -10,7 +10,7 @@ import secrets
 import shutil
 from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, StoreUnusable, TryLater
@@ -38,6 +38,14 @@ class FolderStore:
     @property
     def address(self) -> str:
         return str(self._root)
+
+    lock: timedelta | None = None
+
+    async def locked_until(self, name: ObjectName) -> datetime | None:
+        return None
+
+    async def extend_lock(self, name: ObjectName, until: datetime) -> None:
+        raise StoreUnusable("A folder cannot lock objects until a date.", "Use a store that can.")
 
     async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
         if retain_until is not None:

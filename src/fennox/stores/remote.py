@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import ClassVar, Generic, Protocol, TypeVar
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, StoreUnusable, Unreachable
@@ -82,6 +82,17 @@ class RemoteStore(Generic[S]):
     async def _landed(self, session: S) -> str:
         raise NotImplementedError
 
+    async def _locked(self, session: S, name: ObjectName) -> datetime | None:
+        return None
+
+    async def _extend(self, session: S, name: ObjectName, until: datetime) -> None:
+        raise NotImplementedError
+
+    @property
+    def lock(self) -> timedelta | None:
+        days = int(self._address.options.get("lock-days", "0"))
+        return timedelta(days=days) if days else None
+
     # the verbs
 
     async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
@@ -113,6 +124,16 @@ class RemoteStore(Generic[S]):
 
     async def delete(self, name: ObjectName) -> None:
         await self._with(f"remove {name}", lambda session: self._remove(session, name))
+
+    async def locked_until(self, name: ObjectName) -> datetime | None:
+        if not self.abilities.retention:
+            return None
+        return await self._with(f"ask for the lock of {name}", lambda session: self._locked(session, name))
+
+    async def extend_lock(self, name: ObjectName, until: datetime) -> None:
+        if not self.abilities.retention:
+            raise StoreUnusable(f"{self.address} cannot lock objects until a date.", "Use a store that can.")
+        await self._with(f"lock {name}", lambda session: self._extend(session, name, until))
 
     async def space(self) -> Space | None:
         return await self._with("ask for the free space", self._room)

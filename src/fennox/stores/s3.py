@@ -7,7 +7,7 @@ import ssl
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
@@ -27,6 +27,7 @@ from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 _CONNECT = 15  # seconds
 _ABSENT = {"NoSuchKey", "404", "NotFound"}
 _REFUSED = {"InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "AuthorizationHeaderMalformed"}
+_NO_LOCKS = {"ObjectLockConfigurationNotFoundError", "NotImplemented", "MethodNotAllowed"}
 T = TypeVar("T")
 
 
@@ -79,7 +80,23 @@ class S3Store(RemoteStore[_Session]):
                 ),
             )
 
-        return _Session(await asyncio.to_thread(made))
+        session = _Session(await asyncio.to_thread(made))
+        if self.lock is not None:
+            await self._must_lock(session)
+        return session
+
+    async def _must_lock(self, session: _Session) -> None:
+        try:
+            answer = await session.call(lambda: session.client.get_object_lock_configuration(Bucket=self._bucket))
+        except botocore.exceptions.ClientError as error:
+            if error.response.get("Error", {}).get("Code", "") not in _NO_LOCKS:
+                raise
+            answer = {}
+        if answer.get("ObjectLockConfiguration", {}).get("ObjectLockEnabled") != "Enabled":
+            raise StoreUnusable(
+                f"The bucket {self._bucket} does not lock objects.",
+                "Make a bucket with object lock, or leave lock-days out of the address.",
+            )
 
     async def _trust(self, endpoint: str | None) -> str | bool:
         """What the client checks certificates against: this machine's authorities, or the one accepted certificate."""
@@ -135,7 +152,11 @@ class S3Store(RemoteStore[_Session]):
     async def _put(self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
         lock: dict[str, Any] = {}
         if retain_until is not None:
-            lock = {"ObjectLockMode": "COMPLIANCE", "ObjectLockRetainUntilDate": retain_until}
+            lock = {
+                "ObjectLockMode": "COMPLIANCE",
+                "ObjectLockRetainUntilDate": retain_until,
+                "ChecksumAlgorithm": "SHA256",  # the interface wants one with a lock
+            }
         put = session.client.put_object
         try:
             await session.call(
@@ -198,7 +219,37 @@ class S3Store(RemoteStore[_Session]):
         return Found(name, head["ContentLength"], head["LastModified"])
 
     async def _remove(self, session: _Session, name: ObjectName) -> None:
-        await session.call(lambda: session.client.delete_object(Bucket=self._bucket, Key=self._prefix + name))
+        """In a bucket that locks, a plain delete only hides: every version is removed, or none if one is locked."""
+        key = self._prefix + name
+        if self.lock is None:
+            await session.call(lambda: session.client.delete_object(Bucket=self._bucket, Key=key))
+            return
+        until = await self._locked(session, name)
+        if until is not None and until > datetime.now(UTC):
+            raise StoreUnusable(f"{name} is locked until {until:%Y-%m-%d %H:%M} UTC.", "A later sweep removes it.")
+
+        def remove_all() -> None:
+            found = session.client.list_object_versions(Bucket=self._bucket, Prefix=key)
+            for item in [*found.get("Versions", []), *found.get("DeleteMarkers", [])]:
+                if item["Key"] == key:
+                    session.client.delete_object(Bucket=self._bucket, Key=key, VersionId=item["VersionId"])
+
+        await session.call(remove_all)
+
+    async def _locked(self, session: _Session, name: ObjectName) -> datetime | None:
+        try:
+            head = await session.call(lambda: session.client.head_object(Bucket=self._bucket, Key=self._prefix + name))
+        except botocore.exceptions.ClientError as error:
+            if error.response.get("Error", {}).get("Code", "") in _ABSENT:
+                return None
+            raise
+        until: datetime | None = head.get("ObjectLockRetainUntilDate")
+        return until.astimezone(UTC) if until is not None else None
+
+    async def _extend(self, session: _Session, name: ObjectName, until: datetime) -> None:
+        keep = session.client.put_object_retention
+        lock = {"Mode": "COMPLIANCE", "RetainUntilDate": until}
+        await session.call(lambda: keep(Bucket=self._bucket, Key=self._prefix + name, Retention=lock))
 
     async def _room(self, session: _Session) -> Space | None:
         return None  # buckets have no size

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import AsyncIterator, Sequence
-from datetime import datetime
+from collections.abc import AsyncIterator, Callable
+from dataclasses import replace
+from datetime import datetime, timedelta
 
 import pytest
 
 from fennox.core.errors import Conflict, Damaged, NoRoom, NotFound, StoreUnusable, Unreachable
 from fennox.core.names import ObjectName, object_name
-from fennox.stores.base import Abilities, Entry, Found, Space, Span, Store
+from fennox.stores.base import Abilities, Found, Span, Store, Wrapped
 
 
 class StoreSuite:
@@ -94,49 +95,6 @@ class StoreSuite:
         await store.put(object_name("header/some"), b"some")
         await store.close()
         assert await store.get(object_name("header/some")) == b"some"
-
-
-class Wrapped:
-    """Passes every verb on; base of the fault wrappers."""
-
-    def __init__(self, inner: Store) -> None:
-        self.inner = inner
-
-    @property
-    def address(self) -> str:
-        return self.inner.address
-
-    @property
-    def abilities(self) -> Abilities:
-        return self.inner.abilities
-
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
-        await self.inner.put(name, data, retain_until=retain_until)
-
-    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
-        return await self.inner.get(name, span)
-
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
-        async for found in self.inner.list(prefix):
-            yield found
-
-    async def stat(self, name: ObjectName) -> Found | None:
-        return await self.inner.stat(name)
-
-    async def delete(self, name: ObjectName) -> None:
-        await self.inner.delete(name)
-
-    async def space(self) -> Space | None:
-        return await self.inner.space()
-
-    async def entries(self, path: str | None = None) -> Sequence[Entry]:
-        return await self.inner.entries(path)
-
-    async def landed(self) -> str:
-        return await self.inner.landed()
-
-    async def close(self) -> None:
-        await self.inner.close()
 
 
 class FailingStore(Wrapped):
@@ -265,3 +223,41 @@ class SlowStore(Wrapped):
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
         await asyncio.sleep(0)
         return await super().get(name, span)
+
+
+class LockingStore(Wrapped):
+    """Locks what it is asked to lock, by a clock that is given, as a bucket with object lock does."""
+
+    def __init__(self, inner: Store, *, lock: timedelta, now: Callable[[], datetime]) -> None:
+        super().__init__(inner)
+        self._lock = lock
+        self._now = now
+        self.locks: dict[ObjectName, datetime] = {}
+        self.extended = 0
+
+    @property
+    def abilities(self) -> Abilities:
+        return replace(self.inner.abilities, retention=True)
+
+    @property
+    def lock(self) -> timedelta | None:
+        return self._lock
+
+    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+        await self.inner.put(name, data)
+        if retain_until is not None:
+            self.locks[name] = retain_until
+
+    async def locked_until(self, name: ObjectName) -> datetime | None:
+        return self.locks.get(name)
+
+    async def extend_lock(self, name: ObjectName, until: datetime) -> None:
+        if until <= self.locks.get(name, until - timedelta(1)):
+            raise StoreUnusable(f"{name} is locked longer already.", "A lock is never shortened.")
+        self.locks[name] = until
+        self.extended += 1
+
+    async def delete(self, name: ObjectName) -> None:
+        if self.locks.get(name, self._now()) > self._now():
+            raise StoreUnusable(f"{name} is locked.", "A later sweep removes it.")
+        await self.inner.delete(name)
