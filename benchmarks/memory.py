@@ -31,6 +31,7 @@ from fennox.engine.copying import copy
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import damaged_documents, scrub
+from fennox.service import memory
 
 _BLOCK = 1024 * 1024
 
@@ -85,6 +86,7 @@ async def run(megabytes: int) -> None:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--megabytes", type=int, default=5000)
+    memory.keep_small()
     asyncio.run(run(parser.parse_args().megabytes))
 
 

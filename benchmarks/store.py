@@ -12,6 +12,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import os
+import queue
 import random
 import secrets
 import shutil
@@ -19,8 +20,10 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import AsyncIterator, Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -43,6 +46,7 @@ from fennox.stores.addresses import parse
 from fennox.stores.base import Span, Store, Wrapped
 from fennox.stores.folder import FolderStore
 from fennox.stores.opening import open_store
+from fennox.stores.whole import WholeObjects
 
 _BLOCK = 1024 * 1024
 
@@ -141,16 +145,43 @@ async def take(vault: Vault, index: PackIndex, tree: Path, sequence: int) -> tup
 
 
 async def restore(vault: Vault, backup: str, to: Path) -> None:
+    """Files are made by a thread of their own, as tar is a process of its own in the pipe."""
     index = PackIndex()
     await index.refresh(vault)
-    reader = BackupReader(vault, index, await vault.find_record(backup))
+    here = replace(vault, store=WholeObjects(vault.store))
+    reader = BackupReader(here, index, await vault.find_record(backup))
+    ready: queue.Queue[Path | bytes | None] = queue.Queue(maxsize=64)
+    writer = threading.Thread(target=_write_files, args=(ready,))
+    writer.start()
+
+    async def hand_over(item: Path | bytes | None) -> None:
+        try:
+            ready.put_nowait(item)
+        except queue.Full:
+            await asyncio.to_thread(ready.put, item)
+
     for part in (await reader.head()).parts:
         async for document in reader.documents(part):
-            path = to / document.path.lstrip("/")
-            path.parent.mkdir(parents=True, exist_ok=True)
-            with path.open("wb") as file:
-                async for piece in reader.content(document):
-                    file.write(piece)
+            await hand_over(to / document.path.lstrip("/"))
+            async for piece in reader.content(document):
+                await hand_over(piece)
+    await hand_over(None)
+    await asyncio.to_thread(writer.join)
+
+
+def _write_files(ready: queue.Queue[Path | bytes | None]) -> None:
+    file = None
+    while (item := ready.get()) is not None:
+        if isinstance(item, bytes):
+            assert file is not None
+            file.write(item)
+            continue
+        if file is not None:
+            file.close()
+        item.parent.mkdir(parents=True, exist_ok=True)
+        file = item.open("wb")
+    if file is not None:
+        file.close()
 
 
 def by_hand(tree: Path, to: Path, recipient: str) -> None:

@@ -19,6 +19,7 @@ from fennox.engine.vault import Vault
 from fennox.stores.base import Span
 
 _AHEAD = 6  # chunks of a document that are read before they are asked for; at most 4 MiB each
+_HASHED_APART = 256 * 1024  # bytes; a longer piece is hashed in a thread
 _SMALL = 64 * 1024  # bytes; a smaller chunk is opened without leaving the event loop
 
 Digests = dict[str, dict[str, str]]
@@ -89,6 +90,7 @@ class BackupReader:
     async def content(self, document: Document) -> AsyncIterator[bytes]:
         """A document's content, piece by piece. Each piece is checked before it is given; the end checks the whole."""
         digest, size = content_digest(), 0
+        hashing: asyncio.Future[None] | None = None  # of the piece before, beside what the caller does with it
         ahead: deque[asyncio.Task[bytes]] = deque()
         left = iter(document.chunks)
         try:
@@ -97,9 +99,17 @@ class BackupReader:
                 if not ahead:
                     break
                 piece = await ahead.popleft()
-                digest.update(piece)
+                if hashing is not None:
+                    await hashing
+                    hashing = None
+                if len(piece) > _HASHED_APART:
+                    hashing = asyncio.ensure_future(asyncio.to_thread(digest.update, piece))
+                else:
+                    digest.update(piece)
                 size += len(piece)
                 yield piece
+            if hashing is not None:
+                await hashing
         finally:
             for task in ahead:
                 task.cancel()

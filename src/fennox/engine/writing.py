@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+from collections import deque
 from collections.abc import AsyncIterable, AsyncIterator, Iterable
 from dataclasses import dataclass, field
 
@@ -17,8 +18,9 @@ from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 
 _PACK_TARGET = 16 * 1024 * 1024  # bytes of sealed chunks before a pack is written
-_AT_ONCE = 4  # chunks that are sealed at the same time
-_SMALL = 128 * 1024  # bytes; less is sealed without leaving the event loop
+_BATCH = 512 * 1024  # bytes of chunks that go to a thread together to be sealed
+_AT_ONCE = 4  # batches that are sealed while the content goes on being read
+_SMALL = 128 * 1024  # bytes; less is cut and named without leaving the event loop
 _LARGE_FROM = 32 * 1024 * 1024  # bytes; longer documents are cut into larger chunks
 
 
@@ -51,6 +53,10 @@ class BackupWriter:
     _pending: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     _pending_bytes: int = 0
     _used: dict[bytes, str] = field(default_factory=dict)
+    _batch: list[Piece] = field(default_factory=list)
+    _batch_bytes: int = 0
+    _sealing: deque[tuple[list[Piece], asyncio.Task[list[bytes]]]] = field(default_factory=deque)
+    _coming: set[bytes] = field(default_factory=set)  # ids of chunks that are in a batch
     _writing: asyncio.Task[None] | None = None
 
     async def add_content(self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False) -> Content:
@@ -80,41 +86,50 @@ class BackupWriter:
         return await asyncio.to_thread(name_all) if amount > 65536 else name_all()
 
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
-        """Keep those that the store lacks, sealing several at a time; in packs they keep the content's order."""
-        new: dict[bytes, Piece] = {}
+        """Have those sealed that the store lacks; in packs they keep the order in which they came."""
         for piece in pieces:
-            known = piece.id in self._used or piece.id in self._pending or piece.id in new
+            known = piece.id in self._used or piece.id in self._pending or piece.id in self._coming
             if not known and not self.holds(piece.id):
-                new[piece.id] = piece
-        for group in batched(list(new.values()), _AT_ONCE):
-            for piece, sealed in zip(group, await self._sealed(group), strict=True):
-                if self._pending_bytes + len(sealed) > _PACK_TARGET:
-                    await self._write_pack()
-                self._pending[piece.id] = (sealed, len(piece.plain))
-                self._pending_bytes += len(sealed)
+                self._coming.add(piece.id)
+                self._batch.append(piece)
+                self._batch_bytes += len(piece.plain)
+                if self._batch_bytes >= _BATCH:
+                    await self._seal_batch()
         return [
             ChunkKey(id=piece.id.hex(), key=base64.b64encode(piece.key).decode(), length=len(piece.plain))
             for piece in pieces
         ]
 
-    async def _sealed(self, group: list[Piece]) -> list[bytes]:
-        nonces = [self.vault.random(12) for _ in group]
-        if sum(len(piece.plain) for piece in group) <= _SMALL:
-            return [chunks.seal(piece, nonce) for piece, nonce in zip(group, nonces, strict=True)]
-        return await asyncio.gather(
-            *(asyncio.to_thread(chunks.seal, piece, nonce) for piece, nonce in zip(group, nonces, strict=True))
-        )
+    async def _seal_batch(self) -> None:
+        batch, self._batch, self._batch_bytes = self._batch, [], 0
+        nonces = [self.vault.random(12) for _ in batch]
+
+        def seal_all() -> list[bytes]:
+            return [chunks.seal(piece, nonce) for piece, nonce in zip(batch, nonces, strict=True)]
+
+        self._sealing.append((batch, asyncio.create_task(asyncio.to_thread(seal_all))))
+        while len(self._sealing) > _AT_ONCE:
+            await self._collect()
+
+    async def _collect(self) -> None:
+        """Take the oldest batch into the pack that is being filled."""
+        batch, sealing = self._sealing.popleft()
+        for piece, sealed in zip(batch, await sealing, strict=True):
+            self._coming.discard(piece.id)
+            await self._add(piece.id, sealed, len(piece.plain))
+
+    async def _add(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
+        if self._pending_bytes + len(sealed) > _PACK_TARGET:
+            await self._write_pack()
+        self._pending[chunk_id] = (sealed, plain_length)
+        self._pending_bytes += len(sealed)
 
     async def add_sealed(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
         """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already (§13.6)."""
         if chunk_id in self._used or chunk_id in self._pending:
             return
-        if self.holds(chunk_id):
-            return
-        if self._pending_bytes + len(sealed) > _PACK_TARGET:
-            await self._write_pack()
-        self._pending[chunk_id] = (sealed, plain_length)
-        self._pending_bytes += len(sealed)
+        if not self.holds(chunk_id):
+            await self._add(chunk_id, sealed, plain_length)
 
     def holds(self, chunk_id: bytes) -> bool:
         """Whether the store holds a chunk in a pack that may be relied on; from then on this backup relies on it."""
@@ -125,6 +140,10 @@ class BackupWriter:
 
     async def flush(self) -> None:
         """Write what is pending, and wait until every pack is in the store."""
+        if self._batch:
+            await self._seal_batch()
+        while self._sealing:
+            await self._collect()
         await self._write_pack()
         await self._arrived()
 
@@ -235,10 +254,6 @@ def _seen(task: asyncio.Task[None]) -> None:
     """A run that ended for another reason does not wait for its last pack; its error is then nobody's news."""
     if not task.cancelled():
         task.exception()
-
-
-def batched(pieces: list[Piece], size: int) -> list[list[Piece]]:
-    return [pieces[at : at + size] for at in range(0, len(pieces), size)]
 
 
 async def _each(items: Iterable[bytes]) -> AsyncIterator[bytes]:

@@ -27,6 +27,7 @@ from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of, take_safety_copy
 from fennox.service.tending import best_copy
+from fennox.stores.whole import WholeObjects
 
 _LOGIN_AFTER = "the login was changed after the backup was taken; the password valid then may be needed"
 
@@ -55,6 +56,7 @@ async def _material(context: Context, lease: Lease, journal: Journal, backup_id:
         vault.unlock(await opening.wait_for_key(context, lease, store, journal))
     index = context.index(store.id)
     await index.refresh(vault)
+    vault.store = WholeObjects(vault.store)
     reader = BackupReader(vault, index, record)
     return _Material(system, backup, store, login, target_login, reader)
 

@@ -272,7 +272,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     index = context.index(row.id)
     await journal.step("Open backups and read every document")
     await index.refresh(vault)
-    vault.store = WholeObjects(vault.store)
+    vault.store = WholeObjects(vault.store, after=0)
     bad: dict[str, str] = {}
     opened = 0
     for held in rows[:most]:

@@ -20,7 +20,7 @@ from fennox.catalogue.schema import upgrade
 from fennox.core.errors import MendSettings
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import keyfile, rebuilding, signin
+from fennox.service import keyfile, memory, rebuilding, signin
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
@@ -67,6 +67,8 @@ def start_logging(form: str) -> None:
 
 
 async def _context(settings: Settings, clock: Path | None) -> Context:
+    if not memory.keep_small():
+        log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
     now = SimulatedClock(clock).now if clock else real_now
     await asyncio.to_thread(upgrade, settings.database)
     return await open_context(settings, now, keyfile.load(settings.state), simulated=clock is not None)

@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import asyncio
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 
 from fennox.core.errors import Damaged
 from fennox.core.names import ObjectName
 from fennox.stores.base import Span, Store, Wrapped
 
-_KEPT = 64 * 1024 * 1024  # bytes of objects that are kept
+_KEPT = 32 * 1024 * 1024  # bytes of objects that are kept
 
 
 class WholeObjects(Wrapped):
-    """Wraps a store for a run that reads most of it, such as a verify. Holds at most ``_KEPT`` bytes and one object."""
+    """Wraps a store for a run that reads most of it, or whole parts. Holds at most ``_KEPT`` bytes and one object.
 
-    def __init__(self, inner: Store) -> None:
+    ``after``: how many ranges of an object are fetched as such before it is fetched whole, so that a run that wants
+    little of a far store does not fetch much.
+    """
+
+    def __init__(self, inner: Store, *, after: int = 2) -> None:
         super().__init__(inner)
+        self._after = after
+        self._asked: Counter[ObjectName] = Counter()
         self._kept: OrderedDict[ObjectName, bytes] = OrderedDict()
         self._size = 0
         self._fetching = asyncio.Lock()
@@ -24,6 +30,9 @@ class WholeObjects(Wrapped):
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
         if span is None:
             return await self.inner.get(name)
+        self._asked[name] += 1
+        if self._asked[name] <= self._after and name not in self._kept:
+            return await self.inner.get(name, span)
         async with self._fetching:
             data = self._kept.get(name)
             if data is None:

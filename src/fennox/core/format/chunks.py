@@ -65,9 +65,10 @@ def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) ->
     if not 0 <= plain_length <= MAX_CHUNK:
         raise Damaged(f"Chunk {chunk_id.hex()[:16]} claims {plain_length} bytes.", "Heal its pack from another copy.")
     try:
-        body = AESGCM(key).decrypt(sealed[:12], sealed[12:], SUITE + chunk_id)
+        view = memoryview(sealed)  # nothing is copied that need not be
+        body = memoryview(AESGCM(key).decrypt(view[:12], view[12:], SUITE + chunk_id))
         if body[0] == RAW:
-            plain = body[1:]
+            plain = bytes(body[1:])
         elif body[0] == ZSTD:
             plain = _zstd.decompressor.decompress(body[1:], max_output_size=max(plain_length, 1))
         else:
@@ -90,18 +91,18 @@ class Cutter:
 
     def feed(self, data: bytes) -> Iterator[bytes]:
         self._held += data
-        # A cut is certain once a whole largest chunk lies behind it; the last one of a buffer is not.
         if len(self._held) >= 2 * self._largest:
-            yield from self._cut(keep=self._largest)
+            yield from self._cut(last=False)
 
     def finish(self) -> Iterator[bytes]:
-        yield from self._cut(keep=0)
+        yield from self._cut(last=True)
 
-    def _cut(self, keep: int) -> Iterator[bytes]:
+    def _cut(self, *, last: bool) -> Iterator[bytes]:
         view = bytes(self._held)
         done = 0
         for cut in self._cdc.cut_buf(view):
-            if keep and len(view) - cut.offset < keep:
+            # A cut looks at nothing behind it, so only the one that the buffer's end made is not certain.
+            if not last and cut.offset + cut.length == len(view):
                 break
             yield view[cut.offset : cut.offset + cut.length]
             done = cut.offset + cut.length

@@ -46,8 +46,8 @@ def encode(
         table += chunk_id + u32(at) + u32(len(sealed)) + u32(plain_length)
         at += len(sealed)
     start = MAGIC + u32(secret.generation) + salt
-    data = start + blob(secret.seal(bytes(table), "pack table", store, salt, start))
-    data += b"".join(sealed for _, sealed, _ in chunks)
+    head = start + blob(secret.seal(bytes(table), "pack table", store, salt, start))
+    data = b"".join([head, *(sealed for _, sealed, _ in chunks)])  # once: it is the largest thing in memory
     if len(data) > MAX_PACK:
         raise ValueError(f"a pack of {len(data)} bytes is over the limit")
     return data, tuple(entries)

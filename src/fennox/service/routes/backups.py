@@ -26,6 +26,7 @@ from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
+from fennox.stores.whole import WholeObjects
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
 from fennox.wire.systems import (
@@ -185,6 +186,7 @@ async def _reader(context: Context, backup: str, passphrase: str | None) -> Back
             )
     index = context.index(store.id)
     await index.refresh(vault)
+    vault.store = WholeObjects(vault.store)
     return BackupReader(vault, index, record)
 
 
