@@ -48,8 +48,9 @@ generated: setup console/node_modules/ready
 	$(BIN)/python scripts/openapi.py > docs/openapi.json
 	@cd console && npm run --silent types
 
-# The long proofs: the kill tests and the whole stories again and again.
+# The long proofs: kills by the hundred, and the whole stories again and again.
 soak: setup console
+	$(BIN)/pytest tests/engine/test_kills.py --kills 400
 	for round in $$(seq 20); do $(BIN)/pytest -n auto tests/engine tests/service || exit 1; done
 
 format: setup

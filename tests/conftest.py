@@ -24,6 +24,10 @@ CHEAP = headers.Costs(memory=64, passes=1, lanes=1)
 NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--kills", type=int, default=20, help="how often the kill tests kill; `make soak` takes hundreds")
+
+
 @pytest.fixture
 def anyio_backend() -> str:
     return "asyncio"

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -11,10 +13,13 @@ from fennox.client.api import ProblemError
 from fennox.wire.stores import AdoptStore, CustodyWanted, NewPassphrase, NewStore, Unlock, Withdraw
 from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
+from tests.backups import store_backup
+from tests.conftest import fixed_now
 from tests.database import second_database
+from tests.engine.two_stores import holding, new_keys
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service
+from tests.service.running import PASSPHRASE, Service, until
 
 __all__ = ["second_database"]
 
@@ -136,6 +141,35 @@ def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
         client.hand_over("attic", Unlock())
         assert stranger.ended(client.sweep("attic", preview=False).id).state == "done"
         assert stranger.ended(client.scrub("attic").id).result["damaged"] == 0
+
+
+async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in_once(
+    service: Service, tmp_path: Path
+) -> None:
+    here = await holding(tmp_path / "old", new_keys(), fixed_now)
+    backups = {
+        (await store_backup(here.vault, here.index, {"/a": os.urandom(3000)}, sequence=number + 1))[0]
+        for number in range(120)
+    }
+    service.kill()
+    service.lease = 0.6
+    service.start()
+    with service.client() as client:
+        adopt = AdoptStore(name="old", address=str(tmp_path / "old"), passphrase=PASSPHRASE)
+        run = client.adopt_store(adopt)
+
+        def are_in(count: int) -> bool:
+            return client.run(run.id).documents >= count
+
+        for count in (1, 30):
+            until(partial(are_in, count), f"{count} backups are in")
+            service.kill()
+            service.start()
+        ended = service.ended(run.id)
+        assert (ended.state, ended.attempt) == ("done", 3), ended.reason
+        assert {backup.id for backup in client.backups()} == backups
+        [system] = client.systems()
+        assert system.backups == len(backups)
 
 
 def test_a_forgotten_store_is_adopted_again_and_so_are_backups_the_catalogue_lacks(

@@ -59,7 +59,7 @@ class Plan:
 @dataclass
 class Swept:
     """What a sweep did. ``records``: backups that are gone; ``superseded``: records that were sealed anew;
-    ``locked``: what the far side does not let go yet."""
+    ``unfinished``: writes of runs that died; ``locked``: what the far side does not let go yet."""
 
     records: list[str] = field(default_factory=list)
     superseded: int = 0
@@ -68,6 +68,7 @@ class Swept:
     freed: int = 0
     later: int = 0
     repacked: int = 0
+    unfinished: int = 0
     locked: Locked = field(default_factory=Locked)
 
 
@@ -232,6 +233,7 @@ async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: date
         await vault.write_sweep(_list("condemned", now, by, doomed))
     done.condemned, done.later, done.locked = len(doomed), made.later, made.locked
     await _delete_packs(holding, made.delete, by, now, done, journal)
+    await _remove_unfinished(holding, now, done, journal)
     return done
 
 
@@ -329,6 +331,18 @@ async def _delete_packs(
         await journal.check()
         if await _deleted(holding, found.name):
             done.deleted += 1
+            done.freed += found.size
+
+
+async def _remove_unfinished(holding: Holding, now: datetime, done: Swept, journal: Journal) -> None:
+    """What runs that died had begun to write. One whose age the far side does not tell is left."""
+    store = holding.vault.store
+    await journal.step("Remove what was never finished")
+    for found in await store.unfinished():
+        there = found if found.modified is not None else await store.stat(found.name)
+        if there is not None and there.modified is not None and now - there.modified >= GRACE:
+            await store.delete(found.name)
+            done.unfinished += 1
             done.freed += found.size
 
 

@@ -17,7 +17,7 @@ from fennox.core.names import ObjectName
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 
-_PACK_TARGET = 16 * 1024 * 1024  # bytes of sealed chunks before a pack is written
+_PACK_TARGET = 8 * 1024 * 1024  # bytes of sealed chunks before a pack is written
 _BATCH = 512 * 1024  # bytes of chunks that go to a thread together to be sealed
 _AT_ONCE = 4  # batches that are sealed while the content goes on being read
 _SMALL = 128 * 1024  # bytes; less is cut and named without leaving the event loop

@@ -357,6 +357,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             "later": done.later,
             "repacked": done.repacked,
             "superseded": done.superseded,
+            "unfinished": done.unfinished,
             "locked": done.locked.objects,
             "locked_until": f"{done.locked.until:%Y-%m-%d %H:%M} UTC" if done.locked.until else None,
         }

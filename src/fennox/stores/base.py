@@ -6,7 +6,9 @@ A backend implements five verbs and promises: a put is whole or absent and never
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+import re
+import secrets
+from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Protocol
@@ -14,6 +16,7 @@ from typing import Protocol
 from fennox.core.names import ObjectName, is_object_name
 
 TEMPORARY_PREFIX = "."  # names beginning so are unfinished writes; readers ignore them (store-format §2.4)
+_TEMPORARY = re.compile(r"\.[0-9a-f]{16}\.tmp\Z")
 
 
 @dataclass(frozen=True)
@@ -28,6 +31,20 @@ class Found:
 def found(name: str, size: int, modified: datetime | None) -> list[Found]:
     """As a list of one; of none if the name is not one that the format makes."""
     return [Found(ObjectName(name), size, modified)] if is_object_name(name) else []
+
+
+Keep = Callable[[str, int, datetime | None], list[Found]]
+"""What a listing makes of a file: name, size, when it was written."""
+
+
+def temporary_name() -> str:
+    """Of a write that is not finished."""
+    return f"{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
+
+
+def unfinished(name: str, size: int, modified: datetime | None) -> list[Found]:
+    """As :func:`found`, of writes that were not finished and of nothing else."""
+    return [Found(ObjectName(name), size, modified)] if _TEMPORARY.match(name.rsplit("/", 1)[-1]) else []
 
 
 @dataclass(frozen=True)
@@ -94,6 +111,9 @@ class Store(Protocol):
     async def delete(self, name: ObjectName) -> None:
         """Remove an object; one that is already gone is no error."""
 
+    async def unfinished(self) -> Sequence[Found]:
+        """Writes that were begun and never finished; they go with :meth:`delete`."""
+
     async def locked_until(self, name: ObjectName) -> datetime | None:
         """Until when the far side refuses to delete an object; None if it does not."""
 
@@ -129,6 +149,9 @@ class Wrapped:
     @property
     def lock(self) -> timedelta | None:
         return self.inner.lock
+
+    async def unfinished(self) -> Sequence[Found]:
+        return await self.inner.unfinished()
 
     async def locked_until(self, name: ObjectName) -> datetime | None:
         return await self.inner.locked_until(name)

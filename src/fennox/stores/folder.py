@@ -6,7 +6,6 @@ import asyncio
 import errno
 import getpass
 import os
-import secrets
 import shutil
 from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import contextmanager
@@ -14,8 +13,19 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, StoreUnusable, TryLater
-from fennox.core.names import ObjectName, is_object_name, printable
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Space, Span
+from fennox.core.names import ObjectName, printable
+from fennox.stores.base import (
+    TEMPORARY_PREFIX,
+    Abilities,
+    Entry,
+    Found,
+    Keep,
+    Space,
+    Span,
+    found,
+    temporary_name,
+    unfinished,
+)
 from fennox.stores.mounts import mount_of
 
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
@@ -41,6 +51,9 @@ class FolderStore:
 
     lock: timedelta | None = None
 
+    async def unfinished(self) -> Sequence[Found]:
+        return await asyncio.to_thread(lambda: list(self._walk("", unfinished)))
+
     async def locked_until(self, name: ObjectName) -> datetime | None:
         return None
 
@@ -56,8 +69,8 @@ class FolderStore:
         return await asyncio.to_thread(self._get, name, span)
 
     async def list(self, prefix: str) -> AsyncIterator[Found]:
-        for found in await asyncio.to_thread(lambda: list(self._walk(prefix))):
-            yield found
+        for item in await asyncio.to_thread(lambda: list(self._walk(prefix))):
+            yield item
 
     async def stat(self, name: ObjectName) -> Found | None:
         return await asyncio.to_thread(self._stat, name)
@@ -130,7 +143,7 @@ class FolderStore:
                 raise FileNotFoundError(errno.ENOENT, "gone")
             self.check_mount()
             self._make_parents(path.parent)
-            temporary = path.parent / f"{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
+            temporary = path.parent / temporary_name()
             try:
                 with temporary.open("xb") as file:
                     file.write(data)
@@ -173,7 +186,7 @@ class FolderStore:
             raise Damaged(f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy.")
         return data
 
-    def _walk(self, prefix: str) -> Iterator[Found]:
+    def _walk(self, prefix: str, keep: Keep = found) -> Iterator[Found]:
         start = self._root / prefix
         if not self._root.is_dir():
             raise self._translated(OSError(errno.ENOENT, "gone"), "list", prefix)
@@ -184,26 +197,22 @@ class FolderStore:
             for folder, folders, files in os.walk(start, onerror=_raise):
                 folders[:] = sorted(name for name in folders if not name.startswith(TEMPORARY_PREFIX))
                 for file in sorted(files):
-                    found = self._found(Path(folder, file))
-                    if found:
-                        yield found
+                    yield from self._found(Path(folder, file), keep)
 
-    def _found(self, path: Path) -> Found | None:
-        name = path.relative_to(self._root).as_posix()
-        if not is_object_name(name):
-            return None
+    def _found(self, path: Path, keep: Keep = found) -> Sequence[Found]:
         try:
             status = path.lstat()
         except FileNotFoundError:
-            return None  # removed between listing and looking
-        return Found(ObjectName(name), status.st_size, datetime.fromtimestamp(status.st_mtime, UTC))
+            return []  # removed between listing and looking
+        name = path.relative_to(self._root).as_posix()
+        return keep(name, status.st_size, datetime.fromtimestamp(status.st_mtime, UTC))
 
     def _stat(self, name: ObjectName) -> Found | None:
         with self._errors("look at", name):
             if not self._root.is_dir():
                 raise FileNotFoundError(errno.ENOENT, "gone")
             path = self._root / name
-            return self._found(path) if path.is_file() else None
+            return next(iter(self._found(path)), None) if path.is_file() else None
 
     def _delete(self, name: ObjectName) -> None:
         with self._errors("remove", name):

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import secrets
 import ssl
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import PurePosixPath
+from typing import Literal
 
 import aioftp
 from aioftp.common import SSLSessionBoundContext
@@ -18,7 +18,7 @@ from fennox.core.names import ObjectName, printable
 from fennox.links import tls
 from fennox.links.base import Credential
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Space, Span, found
+from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Keep, Space, Span, temporary_name, unfinished
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15.0  # seconds
@@ -186,7 +186,7 @@ class FtpStore(RemoteStore[_Session]):
         if await self._size(client, name) is not None:
             raise taken(name)
         path = self._path(name)
-        temporary = f"{path.rpartition('/')[0]}/{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
+        temporary = f"{path.rpartition('/')[0]}/{temporary_name()}"
         try:
             try:
                 await self._upload(client, temporary, data)
@@ -265,7 +265,7 @@ class FtpStore(RemoteStore[_Session]):
             raise cut_short(name, span)
         return bytes(kept)
 
-    async def _walk(self, session: _Session, prefix: str) -> list[Found]:
+    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
         client = session.client
         await client.command(f"CWD {self._path('')}", "250")
         listed: list[Found] = []
@@ -275,24 +275,26 @@ class FtpStore(RemoteStore[_Session]):
             code, _ = await client.command(f"CWD {self._path(folder)}", ("250", "550"))
             if code == "550":
                 continue  # a prefix under which nothing has been put yet
-            for entry in await self._listed(client):
-                if entry.name.startswith(TEMPORARY_PREFIX):
-                    continue
+            for entry in await self._listed(client, hidden=keep is unfinished):
                 whole = f"{folder}/{entry.name}" if folder else entry.name
                 if entry.folder:
-                    folders.append(whole)
+                    folders += [whole] if not entry.name.startswith(TEMPORARY_PREFIX) else []
                 elif entry.size is not None:
-                    listed += found(whole, entry.size, None)
+                    listed += keep(whole, entry.size, None)
         await client.command("CWD /", ("250", "550"))
         return listed
 
-    async def _listed(self, client: _Client) -> list[Entry]:
-        """The folder the connection is in. Lines that no parser understands are passed over, as strange names are."""
+    async def _listed(self, client: _Client, *, hidden: bool = False) -> list[Entry]:
+        """The folder the connection is in. Lines that no parser understands are passed over, as strange names are.
+
+        ``hidden``: also names with a dot before them, which some servers show only when they are asked as ``ls`` is.
+        """
+        command: Literal["MLSD", "LIST"] = "MLSD" if client.knows_mlsd else "LIST"
         entries = []
-        async for path, info in client.list(raw_command="MLSD" if client.knows_mlsd else "LIST"):
-            if info["type"] in ("dir", "file"):
+        async for path, info in client.list("-a" if hidden and command == "LIST" else "", raw_command=command):
+            if info["type"] in ("dir", "file") and path.name not in ("", ".", ".."):
                 size = int(info["size"]) if info["type"] == "file" and "size" in info else None
-                entries.append(Entry(str(path), info["type"] == "dir", size))
+                entries.append(Entry(path.name, info["type"] == "dir", size))
         return entries
 
     async def _look(self, session: _Session, name: ObjectName) -> Found | None:

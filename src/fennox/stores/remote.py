@@ -15,7 +15,7 @@ from typing import ClassVar, Generic, Protocol, TypeVar
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, StoreUnusable, Unreachable
 from fennox.core.names import ObjectName
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import Abilities, Entry, Found, Space, Span
+from fennox.stores.base import Abilities, Entry, Found, Keep, Space, Span, found, unfinished
 
 IDLE = 60.0  # seconds a connection is kept after its last use
 _LIMIT = 120.0  # seconds for one verb on one object
@@ -64,7 +64,7 @@ class RemoteStore(Generic[S]):
     async def _get(self, session: S, name: ObjectName, span: Span | None) -> bytes:
         raise NotImplementedError
 
-    async def _walk(self, session: S, prefix: str) -> Sequence[Found]:
+    async def _walk(self, session: S, prefix: str, keep: Keep) -> Sequence[Found]:
         raise NotImplementedError
 
     async def _look(self, session: S, name: ObjectName) -> Found | None:
@@ -116,8 +116,12 @@ class RemoteStore(Generic[S]):
         return await self._with(f"read {name}", lambda session: self._get(session, name, span))
 
     async def list(self, prefix: str) -> AsyncIterator[Found]:
-        for found in await self._with(f"list {prefix or 'the store'}", lambda session: self._walk(session, prefix)):
-            yield found
+        doing = f"list {prefix or 'the store'}"
+        for item in await self._with(doing, lambda session: self._walk(session, prefix, found)):
+            yield item
+
+    async def unfinished(self) -> Sequence[Found]:
+        return await self._with("list the store", lambda session: self._walk(session, "", unfinished))
 
     async def stat(self, name: ObjectName) -> Found | None:
         return await self._with(f"look at {name}", lambda session: self._look(session, name))

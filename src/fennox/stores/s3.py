@@ -21,7 +21,7 @@ from fennox.core.names import ObjectName, printable
 from fennox.links import tls
 from fennox.links.base import Address, Credential
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import Abilities, Entry, Found, Space, Span, found
+from fennox.stores.base import Abilities, Entry, Found, Keep, Space, Span
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15  # seconds
@@ -196,7 +196,7 @@ class S3Store(RemoteStore[_Session]):
             raise cut_short(name, span)
         return data
 
-    async def _walk(self, session: _Session, prefix: str) -> list[Found]:
+    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
         def listed() -> list[Found]:
             pages = session.client.get_paginator("list_objects_v2").paginate(
                 Bucket=self._bucket, Prefix=self._prefix + prefix
@@ -204,7 +204,7 @@ class S3Store(RemoteStore[_Session]):
             every: list[Found] = []
             for page in pages:
                 for item in page.get("Contents", []):
-                    every += found(item["Key"].removeprefix(self._prefix), item["Size"], item["LastModified"])
+                    every += keep(item["Key"].removeprefix(self._prefix), item["Size"], item["LastModified"])
             return every
 
         return await session.call(listed)

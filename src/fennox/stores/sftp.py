@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import secrets
 import stat as modes
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -16,7 +15,7 @@ from fennox.core.names import ObjectName, printable
 from fennox.links.base import Credential
 from fennox.links.ssh import open_connection
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Space, Span, found
+from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Keep, Space, Span, temporary_name
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 
@@ -76,7 +75,7 @@ class SftpStore(RemoteStore[_Session]):
 
     async def _put(self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
         folder, _, last = self._path(name).rpartition("/")
-        temporary = f"{folder}/{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
+        temporary = f"{folder}/{temporary_name()}"
         try:
             try:
                 file = await session.sftp.open(temporary, "xb")
@@ -140,7 +139,7 @@ class SftpStore(RemoteStore[_Session]):
             return missing(name)
         return StoreUnusable(f"The folder of {self.address} is not there.", "Make or mount it on the far side.")
 
-    async def _walk(self, session: _Session, prefix: str) -> list[Found]:
+    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
         if not await session.sftp.isdir(self._path("")):
             raise StoreUnusable(f"The folder of {self.address} is not there.", "Make or mount it on the far side.")
         listed: list[Found] = []
@@ -153,14 +152,12 @@ class SftpStore(RemoteStore[_Session]):
                 continue  # a prefix under which nothing has been put yet
             for item in items:
                 name = item.filename if isinstance(item.filename, str) else item.filename.decode("latin-1")
-                if name.startswith(TEMPORARY_PREFIX):
-                    continue
                 whole = f"{folder}/{name}" if folder else name
                 mode = item.attrs.permissions or 0
                 if modes.S_ISDIR(mode):
-                    folders.append(whole)
+                    folders += [whole] if not name.startswith(TEMPORARY_PREFIX) else []
                 elif modes.S_ISREG(mode):
-                    listed += found(whole, item.attrs.size or 0, _time(item.attrs.mtime))
+                    listed += keep(whole, item.attrs.size or 0, _time(item.attrs.mtime))
         return listed
 
     async def _look(self, session: _Session, name: ObjectName) -> Found | None:

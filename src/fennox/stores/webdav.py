@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 import ssl
 from dataclasses import dataclass
 from datetime import datetime
@@ -17,7 +16,7 @@ from fennox.core.names import ObjectName, printable
 from fennox.links import tls
 from fennox.links.base import Credential
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Space, Span, found
+from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Keep, Space, Span, temporary_name
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15.0  # seconds
@@ -117,7 +116,7 @@ class WebDavStore(RemoteStore[_Session]):
         path = self._path(name)
         if (await self._ask(session, "HEAD", path, (200, 204, 404, 405))).status_code in (200, 204):
             raise taken(name)
-        temporary = f"{path.rpartition('/')[0]}/{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
+        temporary = f"{path.rpartition('/')[0]}/{temporary_name()}"
         put = await self._ask(session, "PUT", temporary, (200, 201, 204, 404, 409), content=data)
         if put.status_code in (404, 409):  # no parent collection (§9.7.1)
             await self._make_parents(session, name)
@@ -167,7 +166,7 @@ class WebDavStore(RemoteStore[_Session]):
             raise StoreUnusable(f"{self.address} lists without end.", "Use a folder of its own.")
         return [_resource(item) for item in _parsed(answer.content).findall("{DAV:}response")]
 
-    async def _walk(self, session: _Session, prefix: str) -> list[Found]:
+    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
         root = unquote(self._path("")).rstrip("/")
         await self._properties(session, self._path(""), "0", _PROPERTIES)
         listed: list[Found] = []
@@ -183,12 +182,12 @@ class WebDavStore(RemoteStore[_Session]):
                 raise
             for item in resources:
                 inner = item.path.rstrip("/").removeprefix(f"{root}/")
-                if item.path.rstrip("/") == path or inner.rsplit("/", 1)[-1].startswith(TEMPORARY_PREFIX):
+                if item.path.rstrip("/") == path:
                     continue
                 if item.folder:
-                    folders.append(inner)
+                    folders += [inner] if not inner.rsplit("/", 1)[-1].startswith(TEMPORARY_PREFIX) else []
                 else:
-                    listed += found(inner, item.size or 0, item.modified)
+                    listed += keep(inner, item.size or 0, item.modified)
         return listed
 
     async def _gone(self, session: _Session, path: str) -> bool:

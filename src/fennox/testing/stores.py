@@ -25,6 +25,19 @@ class StoreSuite:
     async def get_behind_its_back(self, store: Store, name: str) -> bytes:
         raise NotImplementedError
 
+    async def test_a_write_that_was_never_finished_is_no_object_but_can_be_found_and_removed(
+        self, store: Store
+    ) -> None:
+        await self.put_behind_its_back(store, "packs/.0123456789abcdef.tmp", b"half")
+        await self.put_behind_its_back(store, "packs/.notes", b"of somebody else")
+        await store.put(object_name("packs/whole"), b"whole")
+        assert [found.name async for found in store.list("")] == ["packs/whole"]
+        [left] = await store.unfinished()
+        assert (left.name, left.size) == ("packs/.0123456789abcdef.tmp", 4)
+        await store.delete(left.name)
+        assert list(await store.unfinished()) == []
+        assert await self.get_behind_its_back(store, "packs/.notes") == b"of somebody else"
+
     async def test_what_is_put_is_there_whole(self, store: Store) -> None:
         data = os.urandom(3_000_000)
         await store.put(object_name("packs/2026-01/a.fxp"), data)
