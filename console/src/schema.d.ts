@@ -1267,6 +1267,8 @@ export interface components {
              * @default
              */
             site: string;
+            /** Sweep Login */
+            sweep_login?: string | null;
         };
         /**
          * After
@@ -1934,6 +1936,11 @@ export interface components {
              * @default
              */
             site: string;
+            /**
+             * Sweep Login
+             * @description A login that alone may remove things; the sweep's.
+             */
+            sweep_login?: string | null;
         };
         /** NewSystem */
         NewSystem: {
@@ -2794,8 +2801,18 @@ export interface components {
             login?: string | null;
             /** Name */
             name?: string | null;
+            /**
+             * Scrub Budget
+             * @description Bytes that one scheduled scrub may read.
+             */
+            scrub_budget?: number | null;
             /** Site */
             site?: string | null;
+            /**
+             * Sweep Login
+             * @description Empty: none of its own any more.
+             */
+            sweep_login?: string | "" | null;
         };
         /**
          * StoreCheck
@@ -2884,6 +2901,8 @@ export interface components {
             plain: boolean;
             /** Plain Names */
             plain_names: boolean;
+            /** Scrub Budget */
+            scrub_budget: number;
             /** Scrubbed */
             scrubbed: string | null;
             /** Site */
@@ -2892,6 +2911,8 @@ export interface components {
             stopped_because: string;
             /** Suite */
             suite: string;
+            /** Sweep Login */
+            sweep_login: string | null;
             /** Swept */
             swept: string | null;
             /** Total */

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import argparse
 import base64
+import fnmatch
 import getpass
 import hashlib
 import hmac
@@ -348,6 +349,8 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
             continue
         try:
             for document in store.documents(part):
+                if not fits(document["path"], arguments.document):
+                    continue
                 listing.append({"part": part["name"], **{k: v for k, v in document.items() if k != "chunks"}})
                 if document["type"] == "link":
                     links.append((target / part["name"], document))
@@ -368,6 +371,8 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
             path.symlink_to(os.fsdecode(raw))
             written += 1
     (target / "DOCUMENTS.json").write_text(json.dumps({"backup": reference, "documents": listing}, indent=1))
+    if arguments.document and not listing:
+        say(f"No document fits {', '.join(arguments.document)}.")
     say(f"{written} of {len(listing)} documents of {reference['system_name']} written to {target}.")
     say("Owners, modes and times are in DOCUMENTS.json; modes and times are also set on the files.")
     return report(store)
@@ -393,6 +398,11 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
             for name in sorted(set(step) - {"title", "do", "parts"}):
                 print(f"       {name}: {step[name]}")
     return 0
+
+
+def fits(path: str, patterns: list[str] | None) -> bool:
+    """Whether one of the patterns fits the whole path; ``*`` also crosses folders. Without patterns all fit."""
+    return patterns is None or any(fnmatch.fnmatchcase(path, pattern) for pattern in patterns)
 
 
 def write_document(store: Store, base: Path, document: dict[str, Any]) -> None:
@@ -466,6 +476,12 @@ def main() -> int:
         if name == "extract":
             command.add_argument("to", help="an empty folder")
             command.add_argument("--part", action="append", help="only this part; may be given several times")
+            command.add_argument(
+                "--document",
+                action="append",
+                metavar="PATTERN",
+                help="only what fits, like '/etc/*.conf'; may be repeated",
+            )
         command.add_argument("--passphrase-file", help=argparse.SUPPRESS, default=argparse.SUPPRESS)
         command.set_defaults(run=function)
     arguments = parser.parse_args()

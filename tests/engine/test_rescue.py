@@ -42,6 +42,16 @@ async def test_list_check_and_extract_without_fennox(vault: Vault, store_folder:
     assert len(json.loads((out / "DOCUMENTS.json").read_text())["documents"]) == 2
 
 
+async def test_patterns_take_out_single_documents(vault: Vault, store_folder: Path, tmp_path: Path) -> None:
+    await store_backup(vault, PackIndex(), DOCUMENTS, name="first")
+    out = tmp_path / "out"
+    done = rescue(store_folder, "extract", "first", str(out), "--document", "/etc/*.conf", "--document", "/nothing")
+    assert (done.returncode, "1 of 1 documents" in done.stderr) == (0, True)
+    assert [path.name for path in out.rglob("*") if path.is_file()] == ["DOCUMENTS.json", "ferry.conf"]
+    none = rescue(store_folder, "extract", "first", str(tmp_path / "none"), "--document", "/srv/*")
+    assert "No document fits /srv/*." in none.stderr
+
+
 async def test_a_damaged_document_is_named_and_the_rest_comes_out(
     vault: Vault, store_folder: Path, tmp_path: Path
 ) -> None:

@@ -13,7 +13,7 @@ from fennox.engine.healing import heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Report, damaged_documents, scrub
+from fennox.engine.scrubbing import Report, Share, damaged_documents, scrub
 from tests.backups import read_back, store_backup
 from tests.conftest import fixed_now
 from tests.engine.two_stores import holding, new_keys
@@ -110,6 +110,27 @@ async def test_each_object_damaged_in_this_way_is_found_named_and_healed(tmp_pat
         await story.whole()
         shutil.rmtree(root)
         shutil.copytree(tmp_path / "untouched", root)
+
+
+async def test_shares_together_read_every_pack_and_remember_what_others_found(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    packs = {path.relative_to(tmp_path / "one").as_posix() for path in (tmp_path / "one").rglob("*.fxp")}
+    read: set[str] = set()
+    for number in range(3):
+        share = Share(number, 3)
+        read |= {pack for pack in packs if share.holds(pack)}
+        report = await scrub(story.one, story.backups, MemoryJournal(), share=share)
+        assert (report.sound, report.passed_over) == (True, len([p for p in packs if not share.holds(p)]))
+    assert read == packs
+    spoiled = sorted(packs)[0]
+    spoil(tmp_path / "one" / spoiled, "flip", [])
+    other = next(share for number in range(3) if not (share := Share(number, 3)).holds(spoiled))
+    unseen = await scrub(story.one, story.backups, MemoryJournal(), share=other)
+    assert spoiled not in {fault.object for fault in unseen.faults}, "it has its turn on another night"
+    known = await scrub(story.one, story.backups, MemoryJournal(), share=other, known={spoiled: "was damaged"})
+    assert spoiled in {fault.object for fault in known.faults}
+    assert known.lost
 
 
 async def test_damage_is_told_down_to_the_documents(tmp_path: Path) -> None:

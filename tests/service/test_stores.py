@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -67,6 +68,35 @@ def test_a_far_store_is_looked_at_accepted_proved_and_used(
         assert client.browse("depot", None).is_store
         [backup] = client.backups()
         assert backup.stores == ["depot"]
+
+
+def test_a_login_that_cannot_delete_takes_and_another_one_sweeps(
+    service: Service, server: LinuxServer, depot: Place, key_pair: Pair
+) -> None:
+    assert depot.keeping is not None
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        client.add_login(NewLogin(name="keeps", account="root", private_key=depot.keeping.private_key))
+        client.add_login(NewLogin(name="sweeps", account="root", private_key=depot.credential.private_key))
+        with pytest.raises(ProblemError, match="Not permitted to remove"):
+            client.add_store(wanted(depot, login="keeps"))
+        made = client.add_store(wanted(depot, login="keeps", sweep_login="sweeps"))
+        assert (made.login, made.sweep_login) == ("keeps", "sweeps")
+        details = {check.title: check.detail for check in client.test_store("depot").checks}
+        assert "refused to the login that takes, as it should be" in details["Delete"]
+        assert service.ended(client.take(NewTake(system="web-9", store="depot")).id).state == "done"
+        rest = depot.folder / "packs/.0123456789abcdef.tmp"
+        rest.write_bytes(b"left by a run that died")
+        os.utime(rest, (1_000_000, 1_000_000))
+        swept = service.ended(client.sweep("depot", preview=False).id)
+        assert (swept.state, swept.result["unfinished"]) == ("done", 1), swept.reason
+        assert not rest.exists()
+        with pytest.raises(ProblemError, match="is used by"):
+            client.remove_login("sweeps")
+        assert client.change_store("depot", StoreChange(sweep_login="")).sweep_login is None
+        refused = service.ended(client.scrub("depot").id)
+        assert refused.state == "done", "reading needs no right to remove"
+        assert [check.title for check in client.test_store("depot").checks if not check.passed] == ["Delete"]
 
 
 def test_a_changed_host_key_stops_the_store_until_it_is_accepted(service: Service, depot: Place) -> None:

@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from sqlalchemy import select
 
-from fennox.catalogue.models import KeySet, Run
-from fennox.service import queue, tending, upkeep
+from fennox.catalogue.models import KeySet, Run, StoreRow, StoreSpace, Trial
+from fennox.service import keysets, queue, tending, upkeep
 from fennox.service.context import Context
 from fennox.wire.stores import NewStore
 from fennox.wire.systems import NewTake
@@ -156,6 +156,35 @@ async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_it
     async with context.session() as session:
         [verify] = (await session.execute(select(Run).where(Run.kind == "verify"))).scalars()
         assert verify.order["most"] * 30 >= 9 * 7
+
+
+async def test_a_store_that_is_larger_than_its_budget_is_scrubbed_a_share_a_night(
+    context: Context, clock: SetClock
+) -> None:
+    store = await add_store(context)
+    async with context.session() as session:
+        row = await session.get_one(StoreRow, store)
+        row.scrub_budget, row.scrub_share = 10_000, 9
+        session.add(StoreSpace(store_id=store, at=START, objects=9, used=45_000, free=None))
+    clock.at = START + timedelta(days=1)
+    await upkeep.tend(context)
+    assert await kinds(context) == [], "a fifth of a week has not passed"
+    clock.at = START + timedelta(days=1.5)
+    await upkeep.tend(context)
+    async with context.session() as session:
+        [run] = (await session.execute(select(Run))).scalars()
+        assert (run.kind, run.order["share"]) == ("scrub", [4, 5])
+
+
+async def test_a_passphrase_that_nobody_tried_for_long_is_a_concern(context: Context, clock: SetClock) -> None:
+    await add_store(context)
+    clock.at = START + timedelta(days=91)
+    async with context.session() as session:
+        [concern] = await keysets.concerns(context, session)
+        assert "for 91 days" in concern.text
+        session.add(Trial(key_set="k" * 32, slot="s", at=clock.at, by="harbour-admin"))
+        await session.flush()
+        assert await keysets.concerns(context, session) == []
 
 
 async def kinds(context: Context) -> list[str]:

@@ -31,12 +31,16 @@ _PYTHON = [sys.executable, "-W", "ignore", "-m"]
 
 @dataclass(frozen=True)
 class Place:
-    """A running server: its URL, an account, what it is known by, and the folder it serves as seen on this machine."""
+    """A running server: its URL, an account, what it is known by, and the folder it serves as seen on this machine.
+
+    ``keeping``: an account that may not remove anything, where the server can hold somebody to that.
+    """
 
     url: str
     credential: Credential
     key: str | None
     folder: Path
+    keeping: Credential | None = None
 
 
 def wait_for(host: str, port: int) -> None:
@@ -74,17 +78,22 @@ def openssh(folder: Path) -> Iterator[Place]:
     (state / "host").write_bytes(own.export_private_key())
     (state / "host").chmod(0o600)
     (state / "host.pub").write_bytes(own.export_public_key())
-    (state / "keys").write_bytes(client.export_public_key())
+    careful = asyncssh.generate_private_key("ssh-ed25519")
+    (state / "keys").write_text(
+        f'command="internal-sftp" {client.export_public_key().decode()}'
+        f'command="internal-sftp -P remove,rmdir" {careful.export_public_key().decode()}'
+    )
     (state / "config").write_text(
         f"ListenAddress {host}:{port}\nHostKey {state}/host\nPidFile {state}/pid\nAuthorizedKeysFile {state}/keys\n"
         "StrictModes no\nUsePAM no\nUseDNS no\nPasswordAuthentication no\nPermitRootLogin yes\n"
-        "MaxStartups 200:30:400\nSubsystem sftp internal-sftp\nForceCommand internal-sftp\n"
+        "MaxStartups 200:30:400\nSubsystem sftp internal-sftp\n"
     )
     if os.geteuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
     with started(host, port, "/usr/sbin/sshd", "-D", "-e", "-f", str(state / "config")):
         credential = Credential(getpass.getuser(), private_key=client.export_private_key().decode())
-        yield Place(f"sftp://{host}:{port}{served}", credential, own.get_fingerprint("sha256"), served)
+        keeping = Credential(credential.account, private_key=careful.export_private_key().decode())
+        yield Place(f"sftp://{host}:{port}{served}", credential, own.get_fingerprint("sha256"), served, keeping)
 
 
 @contextmanager

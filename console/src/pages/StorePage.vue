@@ -160,6 +160,10 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
             <td class="text-muted">Login</td>
             <td>{{ store.data.value.login }}</td>
           </tr>
+          <tr v-if="store.data.value.sweep_login">
+            <td class="text-muted">Sweeps as</td>
+            <td>{{ store.data.value.sweep_login }}, which alone removes things</td>
+          </tr>
           <tr v-if="store.data.value.key">
             <td class="text-muted">Accepted as</td>
             <td class="break-all"><code>{{ store.data.value.key }}</code></td>

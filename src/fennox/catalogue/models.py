@@ -134,9 +134,12 @@ class StoreRow(Base):
     header_digest: Mapped[str]
     created: Mapped[datetime]
     login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
+    sweep_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))  # alone removes things, if there is one
     key: Mapped[str | None]  # the accepted host key or certificate; for a folder, what it is mounted from
     site: Mapped[str] = mapped_column(default="")
     scrubbed: Mapped[datetime | None]
+    scrub_budget: Mapped[int] = mapped_column(default=100_000_000_000)  # bytes that one scheduled scrub may read
+    scrub_share: Mapped[int] = mapped_column(default=0)  # which share of a large store is read next
     swept: Mapped[datetime | None]
     stopped_because: Mapped[str] = mapped_column(default="")  # why nothing is written to it; empty: nothing is wrong
 

@@ -38,6 +38,8 @@ def _read(arguments: argparse.Namespace, folder: str) -> int:
         words.append(arguments.to)
         for part in arguments.part or []:
             words += ["--part", part]
+        for pattern in arguments.document or []:
+            words += ["--document", pattern]
     if arguments.passphrase_file:
         words += ["--passphrase-file", arguments.passphrase_file]
     reader = str(files("fennox").joinpath("rescue.py"))

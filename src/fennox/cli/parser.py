@@ -151,6 +151,7 @@ def _stores(nouns: Sub) -> None:
     add.add_argument("name")
     add.add_argument("address", help=ADDRESS)
     _far_side(add)
+    add.add_argument("--sweep-login", metavar="LOGIN", help="a login that alone may remove things there")
     add.add_argument("--site", default="", help="where it stands, to warn when every copy is at one site")
     _passphrase(add, "makes the key set with its first store; asked for otherwise")
     add.add_argument("--custody", choices=["kept", "apart"], default="kept",
@@ -197,6 +198,8 @@ def _stores(nouns: Sub) -> None:
     change.add_argument("store")
     change.add_argument("--name", help="a new name")
     change.add_argument("--site")
+    change.add_argument("--sweep-login", metavar="LOGIN", help="alone may remove things there; '' for none")
+    change.add_argument("--scrub-budget", metavar="GB", type=float, help="what one scheduled scrub may read")
     _far_side(change)
     browse = _verb(store, "browse", "stores:browse", "look into a folder, of a store or of any far side")
     browse.add_argument("store", help="a store's name, or an address")
@@ -355,4 +358,10 @@ def _rescue(nouns: Sub) -> None:
             verb.add_argument("backup")
         if name == "extract":
             verb.add_argument("to")
-            verb.add_argument("--part", action="append")
+            verb.add_argument("--part", action="append", help="only this part; may be given several times")
+            verb.add_argument(
+                "--document",
+                action="append",
+                metavar="PATTERN",
+                help="only what fits, like '/etc/*.conf'; may be repeated",
+            )

@@ -47,6 +47,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     name=arguments.name,
                     address=address,
                     login=arguments.login,
+                    sweep_login=arguments.sweep_login,
                     key=key,
                     site=arguments.site,
                     passphrase=SecretStr(phrase) if phrase else None,
@@ -74,6 +75,7 @@ def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
             ("store", store.name),
             ("address", f"{store.address} (plain)" if store.plain else store.address),
             *([("login", store.login)] if store.login else []),
+            *([("sweeps as", store.sweep_login)] if store.sweep_login else []),
             *([("accepted", store.key)] if store.key else []),
             *([("site", store.site)] if store.site else []),
             ("key set", f"{store.key_set}, generation {store.generation}"),
@@ -82,7 +84,7 @@ def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
             ("backups", store.backups),
             ("newest", when(store.newest)),
             ("room", room),
-            ("last scrub", when(store.scrubbed)),
+            ("last scrub", f"{when(store.scrubbed)}; a scheduled one reads at most {size(store.scrub_budget)}"),
             ("last sweep", when(store.swept)),
             *[("warning", text) for text in store.warnings],
         ],
@@ -120,7 +122,14 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
         address = service.store(arguments.store).address
 
         def attempt(key: str | None) -> StoreShown:
-            wanted = StoreChange(name=arguments.name, login=arguments.login, site=arguments.site, key=key)
+            wanted = StoreChange(
+                name=arguments.name,
+                login=arguments.login,
+                sweep_login=arguments.sweep_login,
+                site=arguments.site,
+                key=key,
+                scrub_budget=int(arguments.scrub_budget * 1e9) if arguments.scrub_budget is not None else None,
+            )
             return service.change_store(arguments.store, wanted)
 
         _show(with_known_key(attempt, arguments, address), arguments)
@@ -138,6 +147,8 @@ def _scrubbed(run: RunShown) -> str:
         found = "Nothing is damaged."
     else:
         found = f"{result['damaged']} were damaged, {result['healed']} things were healed."
+    if result["passed_over"]:
+        found += f" {result['passed_over']} packs have their turn in a later scrub."
     if result["damaged_backups"]:
         found += f" {result['damaged_backups']} BACKUPS CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
     if result["unknown_backups"]:

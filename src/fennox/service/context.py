@@ -90,15 +90,20 @@ class Context:
         """A place that is not, or not yet, a store of ours; whoever asks for it closes it."""
         return open_store(addresses.parse(address), self.credential(login) if login else None, key)
 
-    async def store(self, session: AsyncSession, row: StoreRow) -> Store:
-        """The store's place; its connections are kept for the next verb."""
-        login = await session.get(Login, row.login_id) if row.login_id else None
+    async def store(self, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Store:
+        """The store's place; its connections are kept for the next verb.
+
+        ``removing``: with the login that may remove things, where the store has one of its own for that.
+        """
+        login_id = (row.sweep_login_id if removing else None) or row.login_id
+        login = await session.get(Login, login_id) if login_id else None
         known = (row.address, row.key, login.changed if login else None, login.id if login else None)
-        held = self._stores.get(row.id)
+        place = f"{row.id} {login_id}"
+        held = self._stores.get(place)
         if held is not None and held[0] == known:
             return held[1]
         made = self.far_side(row.address, login, row.key)
-        self._stores[row.id] = (known, made)
+        self._stores[place] = (known, made)
         if held is not None:
             await held[1].close()
         return made
@@ -131,15 +136,15 @@ class Context:
             raise MendSettings(f"The keys of the store {row.name} are missing.", "Adopt the store again.")
         return keys
 
-    async def vault(self, session: AsyncSession, row: StoreRow, opening: OpeningKey | None = None) -> Vault:
-        """Open a store with its pinned header and the keys held here, or the opening key given for this run."""
+    async def vault(self, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Vault:
+        """Open a store with its pinned header and the keys held here. ``removing``: as for :meth:`store`."""
         await self._key_set(session, row)
         generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
         return await vaults.open_pinned(
-            await self.store(session, row),
+            await self.store(session, row, removing=removing),
             pinned=row.header.encode(),
             held={keys.generation: self.write_secret_of(keys) for keys in generations},
-            opening=opening or await self.kept_opening_key(session, row),
+            opening=await self.kept_opening_key(session, row),
             now=self.now,
             chain={keys.generation: sealed for keys in generations if (sealed := keys.previous_opening_key)},
         )

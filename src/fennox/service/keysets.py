@@ -9,8 +9,10 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Callable
+from datetime import timedelta
 
-from sqlalchemy import select
+from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
@@ -22,7 +24,10 @@ from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.service import signin
 from fennox.service.context import Context
+from fennox.wire.runs import Concern
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
+
+TRY_WITHIN = timedelta(days=90)  # a passphrase that is never typed is a passphrase that is forgotten
 
 
 async def key_set_named(session: AsyncSession, name: str) -> KeySet:
@@ -152,7 +157,7 @@ async def write_pinned(context: Context, rows: list[StoreRow]) -> list[str]:
     for row in rows:
         try:
             async with context.session() as session:
-                vault = await context.vault(session, row)
+                vault = await context.vault(session, row, removing=True)
             await vaults.forget_old_headers(vault)
         except FennoxError as error:
             away.append(f"{row.name} gets the new header when it can be reached: {error.what}")
@@ -179,3 +184,25 @@ async def change_custody(
             name: [secret.keyed_digest(str(value).encode()).hex() for value in values]
             for name, values in backup.census.items()
         }
+
+
+async def concerns(context: Context, session: AsyncSession) -> list[Concern]:
+    """Key sets of which nobody has tried a passphrase for long: perhaps nobody knows one any more."""
+    found = []
+    last = select(Trial.key_set, func.max(Trial.at)).group_by(Trial.key_set)
+    tried = {key_set: at for key_set, at in await session.execute(last)}
+    newest = select(KeySet).ext(distinct_on(KeySet.id)).order_by(KeySet.id, KeySet.generation.desc())
+    for keys in (await session.execute(newest)).scalars():
+        since = max(filter(None, (keys.created, tried.get(keys.id))))
+        if context.now() - since > TRY_WITHIN:
+            days = (context.now() - since).days
+            found.append(
+                Concern(
+                    severity="low",
+                    about=keys.name,
+                    text=f"Nobody has tried a passphrase of the key set {keys.name} for {days} days.",
+                    remedy=f"Run: fennox passphrase try --key-set {keys.name}",
+                    since=since,
+                )
+            )
+    return found

@@ -44,6 +44,8 @@ def _scrub(result: Result) -> str:
     text = f"{result.get('objects', 0)} objects, {_size(result.get('bytes'))}"
     if result.get("damaged_backups"):
         return f"{text}; {result['damaged_backups']} backups cannot be read whole"
+    if result.get("passed_over"):
+        text += f", {result['passed_over']} packs in a later one"
     return f"{text}; {result['damaged']} damaged, healed" if result.get("damaged") else f"{text}; nothing is damaged"
 
 

@@ -113,7 +113,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        vault = await context.vault(session, row)
+        vault = await context.vault(session, row, removing=True)
         apart = vault.locked
         older = select(KeySet).where(KeySet.id == row.key_set, KeySet.generation < row.generation)
         found = list((await session.execute(older.order_by(KeySet.generation))).scalars())

@@ -20,7 +20,7 @@ from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format.header import Costs, Header, NewKeys
 from fennox.core.format.hpke import CLASSIC
-from fennox.core.names import object_name
+from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
@@ -39,11 +39,14 @@ async def add(context: Context, session: AsyncSession, wanted: NewStore) -> Stor
     """Make a store; the first of a key set makes its keys, a further one proves that it may use them."""
     row = await new_row(session, wanted)
     login = await session.get(Login, row.login_id) if row.login_id else None
-    store = context.far_side(row.address, login, row.key)
+    sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else login
+    store, remover = context.far_side(row.address, login, row.key), context.far_side(row.address, sweep, row.key)
     try:
+        await _must_be_writable(store, remover)
         return await _made(context, session, wanted, store, row)
     finally:
         await store.close()
+        await remover.close()
 
 
 async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> StoreRow:
@@ -53,15 +56,18 @@ async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> Store
     if (other := (await session.execute(taken)).scalars().first()) is not None:
         raise Conflict(f"The store {other.name} at {other.address} is already there.", "Choose another name or folder.")
     login = await named(session, Login, wanted.login) if wanted.login else None
+    sweep = await named(session, Login, wanted.sweep_login) if wanted.sweep_login else None
     key = wanted.key
     if address.startswith("/"):
         mount = await asyncio.to_thread(mount_of, Path(address))
         key = mount.identity if mount else None
-    return StoreRow(name=wanted.name, address=address, login_id=login.id if login else None, key=key, site=wanted.site)
+    return StoreRow(
+        name=wanted.name, address=address, login_id=login.id if login else None, key=key, site=wanted.site,
+        sweep_login_id=sweep.id if sweep else None,
+    )  # fmt: skip
 
 
 async def _made(context: Context, session: AsyncSession, wanted: NewStore, store: Store, row: StoreRow) -> StoreRow:
-    await _must_be_writable(store)
     _must_not_be_inside(store)
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
     known = await session.execute(
@@ -90,11 +96,11 @@ async def _made(context: Context, session: AsyncSession, wanted: NewStore, store
     return row
 
 
-async def _must_be_writable(store: Store) -> None:
+async def _must_be_writable(store: Store, remover: Store) -> None:
     """A folder that is gone, read-only or full is found before anything is made."""
     name = object_name(f"probe-{secrets.token_hex(6)}")
     await store.put(name, b"x" * 65536)
-    await store.delete(name)
+    await remover.delete(name)
 
 
 def _must_not_be_inside(store: Store) -> None:
@@ -161,8 +167,11 @@ async def _known_keys(
     return NewKeys(opening, await context.write_secret(session, first)), list(header.slots), header.write_secret
 
 
-async def test(store: Store, now: datetime) -> StoreTest:
-    """Prove a store by doing everything a backup and a sweep will do to it."""
+async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
+    """Prove a store by doing everything a backup and a sweep will do to it.
+
+    ``remover``: the same place by the login that removes, which may be the same.
+    """
     name = object_name(f"probe-{secrets.token_hex(6)}")
     data = os.urandom(1024 * 1024)
     checks: list[StoreCheck] = []
@@ -221,10 +230,16 @@ async def test(store: Store, now: datetime) -> StoreTest:
         raise StoreUnusable("The store silently overwrites objects.", "Do not trust this store.")
 
     async def deleted() -> str:
-        await store.delete(name)
+        if remover is not store and not await _may_delete(store, name):
+            await remover.delete(name)
+            told = "refused to the login that takes, as it should be; the sweep's login can"
+        else:
+            await store.delete(name)
+            told = "and it is gone; the login that takes can delete"
+            told += ": take that right from it, since the sweep has its own" if remover is not store else ""
         if await store.stat(name) is not None:
             raise StoreUnusable("An object is still there after it was deleted.", "Check the rights.")
-        return "and it is gone; the login that takes can delete"
+        return told
 
     async def room() -> str:
         space = await store.space()
@@ -244,6 +259,14 @@ async def test(store: Store, now: datetime) -> StoreTest:
     return StoreTest(passed=all(item.passed for item in checks), checks=checks)
 
 
+async def _may_delete(store: Store, name: ObjectName) -> bool:
+    try:
+        await store.delete(name)
+    except StoreUnusable:
+        return False
+    return True
+
+
 async def change(context: Context, session: AsyncSession, row: StoreRow, wanted: StoreChange) -> None:
     """Change how a store is reached; what is changed is tried before it counts."""
     if wanted.name is not None and wanted.name != row.name:
@@ -253,12 +276,18 @@ async def change(context: Context, session: AsyncSession, row: StoreRow, wanted:
         row.name = wanted.name
     if wanted.login is not None:
         row.login_id = (await named(session, Login, wanted.login)).id
+    if wanted.sweep_login is not None:
+        sweep = await named(session, Login, wanted.sweep_login) if wanted.sweep_login else None
+        row.sweep_login_id = sweep.id if sweep else None
     if wanted.key is not None:
         row.key = wanted.key
     if wanted.site is not None:
         row.site = wanted.site
-    if wanted.login is not None or wanted.key is not None:
+    if wanted.scrub_budget is not None:
+        row.scrub_budget = wanted.scrub_budget
+    if wanted.login is not None or wanted.sweep_login is not None or wanted.key is not None:
         await context.vault(session, row)
+        await context.vault(session, row, removing=True)
         row.stopped_because = ""
 
 

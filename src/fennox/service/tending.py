@@ -27,7 +27,7 @@ from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Report, damaged_documents, scrub
+from fennox.engine.scrubbing import Report, Share, damaged_documents, scrub
 from fennox.engine.sweeping import plan, sweep
 from fennox.engine.vault import Vault
 from fennox.service import queue
@@ -86,8 +86,8 @@ async def best_copy(context: Context, session: AsyncSession, backup: Backup) -> 
     raise first or NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
 
 
-async def _holding(context: Context, session: AsyncSession, row: StoreRow) -> Holding:
-    return Holding(await context.vault(session, row), context.index(row.id))
+async def _holding(context: Context, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Holding:
+    return Holding(await context.vault(session, row, removing=removing), context.index(row.id))
 
 
 async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
@@ -130,10 +130,13 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         # an index of its own: what it remembers of packs must come from this look alone
-        here = Holding(await context.vault(session, row), PackIndex())
+        here = Holding(await context.vault(session, row, removing=True), PackIndex())
         expected = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars())
         others, copies = await _others(context, session, row, journal)
-    report = await scrub(here, expected, journal)
+        share = Share(*run.order.get("share", [0, 1]))
+        open_damage = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
+        known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
+    report = await scrub(here, expected, journal, share=share, known=known)
     healed = Healed()
     if not report.sound:
         await _tell(report, journal)
@@ -149,13 +152,12 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        row.scrubbed = context.now()
+        row.scrubbed, row.scrub_share = context.now(), share.number + 1
         context.index(row.id).damaged.update(here.index.damaged)
         await _keep_damage(context, session, row, report, healed)
         orphans = sorted(report.records.keys() - expected)
         if orphans:
-            text = f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; adopt them."
-            await journal.log("warning", text)
+            await _bring_in_strays(context, session, row, [report.records[backup] for backup in orphans], journal)
         await measure(context, session, row, here)
         older = [r for r in report.records.values() if r.reference.generation < here.vault.header.generation]
         if older and not await _left_to_expire(session, row):
@@ -172,8 +174,25 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             "unknown_backups": len(orphans),
             "foreign": report.foreign,
             "gaps": len(report.gaps),
+            "passed_over": report.passed_over,
         }
         await queue.end(session, run, "done", context.now())
+
+
+async def _bring_in_strays(
+    context: Context, session: AsyncSession, row: StoreRow, strays: list[Record], journal: Journal
+) -> None:
+    """Backups that the catalogue does not know: what a run of ours put before it died is brought in at once."""
+    await journal.log("warning", f"{len(strays)} backups lie in {row.name} that the catalogue does not know.")
+    runs = [record.reference.run for record in strays]
+    ours = (await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))).scalar_one()
+    if ours == len(strays):
+        with contextlib.suppress(Conflict):  # one is going on
+            await enqueue_for_store(context, session, "adopt", row, "scrub")
+        return
+    await journal.log(
+        "warning", f"Not all were taken by this service. Look at them, then: fennox store adopt {row.name}"
+    )
 
 
 async def _left_to_expire(session: AsyncSession, row: StoreRow) -> bool:
@@ -264,7 +283,8 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         if run.backup_id:
             query = query.where(Copy.backup_id == run.backup_id)
         rows = list((await session.execute(query.order_by(func.coalesce(Copy.verified, Copy.since)))).scalars())
-        folders = dict((await session.execute(select(Backup.id, System.folder).join(System))).tuples().all())
+        places = await session.execute(select(Backup.id, System.folder).join(System))
+        folders = {backup: folder for backup, folder in places}
         most = int(run.order.get("most") or len(rows))
         by_hand = run.order.get("by_hand", False)
     if vault.locked and by_hand:
@@ -315,7 +335,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        here = await _holding(context, session, row)
+        here = await _holding(context, session, row, removing=True)
         gone = select(Backup.id).join(Copy).where(
             Copy.store_id == row.id, Backup.expired.is_(True), Backup.held.is_(False)
         )  # fmt: skip

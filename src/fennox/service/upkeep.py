@@ -8,7 +8,7 @@ from datetime import timedelta
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Copy, KeySet, Run, StoreRow
+from fennox.catalogue.models import Copy, KeySet, Run, StoreRow, StoreSpace
 from fennox.core.errors import Conflict, FennoxError
 from fennox.service.context import Context
 from fennox.service.tending import enqueue_for_store
@@ -43,8 +43,9 @@ async def tend(context: Context) -> None:
     async with context.session() as session:
         for row in (await session.execute(select(StoreRow))).scalars().all():
             since = row.created
-            if now - (row.scrubbed or since) >= SCRUB_EVERY:
-                await _queue_once(context, session, "scrub", row)
+            shares = await _shares(session, row)
+            if now - (row.scrubbed or since) >= max(SCRUB_EVERY / shares, timedelta(days=1)):
+                await _queue_once(context, session, "scrub", row, share=[row.scrub_share % shares, shares])
             if now - (row.swept or since) >= SWEEP_EVERY:
                 await _queue_once(context, session, "sweep", row)
             keys = await session.get(KeySet, (row.key_set, row.generation))
@@ -57,6 +58,13 @@ async def tend(context: Context) -> None:
                 total = select(func.count()).select_from(Copy).where(Copy.store_id == row.id)
                 share = -(-(await session.execute(total)).scalar_one() * _VERIFY_EVERY // VERIFY_WITHIN)
                 await _queue_once(context, session, "verify", row, most=int(share))
+
+
+async def _shares(session: AsyncSession, row: StoreRow) -> int:
+    """In how many scrubs a store is read whole, so that none reads more than its budget."""
+    newest = select(StoreSpace.used).where(StoreSpace.store_id == row.id).order_by(StoreSpace.at.desc()).limit(1)
+    used = (await session.execute(newest)).scalar_one_or_none() or 0
+    return max(1, -(-used // row.scrub_budget))
 
 
 async def _queue_once(context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, **order: object) -> None:

@@ -20,6 +20,7 @@ class NewStore(Wanted):
         max_length=1024,
     )
     login: Noun | None = Field(default=None, description="For everything but a folder: the account there.")
+    sweep_login: Noun | None = Field(default=None, description="A login that alone may remove things; the sweep's.")
     key: str | None = Field(
         default=None,
         max_length=256,
@@ -39,8 +40,12 @@ class StoreChange(Wanted):
 
     name: Noun | None = None
     login: Noun | None = None
+    sweep_login: Noun | Literal[""] | None = Field(default=None, description="Empty: none of its own any more.")
     key: str | None = Field(default=None, max_length=256)
     site: str | None = Field(default=None, max_length=64)
+    scrub_budget: int | None = Field(
+        default=None, ge=100_000_000, le=10**15, description="Bytes that one scheduled scrub may read."
+    )
 
 
 class Look(Wanted):
@@ -76,6 +81,7 @@ class StoreShown(Shown):
     address: str
     plain: bool
     login: str | None
+    sweep_login: str | None
     key: str | None
     site: str
     key_set: str
@@ -90,6 +96,7 @@ class StoreShown(Shown):
     free: int | None
     total: int | None
     scrubbed: Aware | None
+    scrub_budget: int
     swept: Aware | None
     stopped_because: str
     warnings: list[str]
@@ -107,6 +114,7 @@ class AdoptStore(Wanted):
     name: Noun
     address: str = Field(max_length=1024)
     login: Noun | None = None
+    sweep_login: Noun | None = None
     key: str | None = Field(default=None, max_length=256)
     site: str = Field(default="", max_length=64)
     passphrase: SecretStr

@@ -23,7 +23,7 @@ from fennox.catalogue.models import (
     Worker,
 )
 from fennox.core.errors import FennoxError
-from fennox.service import ownroutine, upkeep
+from fennox.service import keysets, ownroutine, upkeep
 from fennox.service.context import Context
 from fennox.service.paging import Limit
 from fennox.service.routes.session import Here
@@ -98,6 +98,7 @@ async def _concerns(context: Context, session: AsyncSession, systems: list[Syste
                              remedy="Start one with `fennox worker run`.", since=None))  # fmt: skip
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars():
         found += await _store_concerns(context, session, store)
+    found += await keysets.concerns(context, session)
     found += await ownroutine.concerns(context, session)
     for system in systems:
         if system.newest_good is None:

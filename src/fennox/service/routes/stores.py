@@ -7,7 +7,7 @@ import secrets
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
@@ -54,6 +54,7 @@ async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> Stor
     count, newest = held.one()
     warnings = await storekeeping.warnings(context, session, row, keys.custody)
     login = await session.get(Login, row.login_id) if row.login_id else None
+    sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None
     space = None
     try:
         async with asyncio.timeout(_PATIENCE):
@@ -68,6 +69,7 @@ async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> Stor
         address=row.address,
         plain=addresses.parse(row.address).plain,
         login=login.name if login else None,
+        sweep_login=sweep.name if sweep else None,
         key=row.key,
         site=row.site,
         key_set=keys.name,
@@ -82,6 +84,7 @@ async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> Stor
         free=space.free if space else None,
         total=space.total if space else None,
         scrubbed=row.scrubbed,
+        scrub_budget=row.scrub_budget,
         swept=row.swept,
         stopped_because=row.stopped_because,
         warnings=warnings,
@@ -227,7 +230,8 @@ async def test_store(name: str, context: Here) -> StoreTest:
     """Prove a store: list, write, read back, refuse to overwrite, delete, and open its header."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        tested = await storekeeping.test(await context.store(session, row), context.wall())
+        store, remover = await context.store(session, row), await context.store(session, row, removing=True)
+        tested = await storekeeping.test(store, remover, context.wall())
         if tested.passed:
             try:
                 await context.vault(session, row)
@@ -239,9 +243,13 @@ async def test_store(name: str, context: Here) -> StoreTest:
         return tested
 
 
+def _used_by(login: Login) -> ColumnElement[bool]:
+    return (StoreRow.login_id == login.id) | (StoreRow.sweep_login_id == login.id)
+
+
 async def _login(session: AsyncSession, row: Login) -> LoginShown:
     systems = select(func.count()).select_from(System).where(System.login_id == row.id)
-    stores = select(func.count()).select_from(StoreRow).where(StoreRow.login_id == row.id)
+    stores = select(func.count()).select_from(StoreRow).where(_used_by(row))
     used = (await session.execute(systems)).scalar_one() + (await session.execute(stores)).scalar_one()
     return LoginShown(
         id=row.id,
@@ -295,7 +303,7 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
     async with context.session() as session:
         row = await named(session, Login, name)
         users = [*(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()]
-        users += (await session.execute(select(StoreRow.name).where(StoreRow.login_id == row.id))).scalars()
+        users += (await session.execute(select(StoreRow.name).where(_used_by(row)))).scalars()
         sheets = (await session.execute(select(Sheet.id).where(Sheet.target_login_id == row.id))).scalars().all()
         if users or sheets:
             what = ", ".join(users) if users else f"{len(sheets)} run sheets"

@@ -1,4 +1,4 @@
-"""the service as a system of its own, secrets sealed to key sets, generations of keys"""
+"""the service as a system of its own, secrets sealed to key sets, generations of keys, a login that removes"""
 
 from __future__ import annotations
 
@@ -14,6 +14,10 @@ depends_on = None
 
 def upgrade() -> None:
     op.alter_column('systems', 'login_id', nullable=True)
+    op.add_column('stores', sa.Column('sweep_login_id', sa.String(), sa.ForeignKey('logins.id')))
+    budget = sa.Column('scrub_budget', sa.BigInteger(), nullable=False, server_default='100000000000')
+    op.add_column('stores', budget)
+    op.add_column('stores', sa.Column('scrub_share', sa.BigInteger(), nullable=False, server_default='0'))
     op.add_column('key_sets', sa.Column('previous_opening_key', sa.LargeBinary()))
     op.add_column('key_sets', sa.Column('slots', postgresql.JSONB()))
     op.add_column('key_sets', sa.Column('left_to_expire', sa.Boolean(), nullable=False, server_default='false'))
