@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 from pathlib import Path
 
@@ -17,10 +18,11 @@ from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import scrub
+from fennox.engine.sweeping import sweep
 from fennox.stores.folder import FolderStore
 from tests.backups import read_back, store_backup
-from tests.conftest import PASSPHRASE, fixed_now
-from tests.engine.two_stores import holding, new_keys
+from tests.conftest import NOON, PASSPHRASE, fixed_now
+from tests.engine.two_stores import SERVICE, holding, new_keys
 
 SECRET = b"the harbour master's password is kittiwake-7\n"
 DOCUMENTS = {"/etc/quay/master.conf": SECRET * 40, "/etc/motd": b"welcome\n"}
@@ -123,6 +125,20 @@ async def test_a_store_of_a_newer_format_says_so_and_is_left_alone(tmp_path: Pat
     with pytest.raises(FennoxError, match="fennox-store/2"):
         await vaults.open_with_passphrase(FolderStore(tmp_path / "one"), PASSPHRASE, fixed_now)
     assert path.read_bytes() == before
+
+
+async def test_a_hundred_thousand_foreign_files_are_counted_passed_over_and_left(tmp_path: Path) -> None:
+    here = await holding(tmp_path / "one", new_keys(), fixed_now)
+    backup, _ = await store_backup(here.vault, here.index, DOCUMENTS)
+    photographs = tmp_path / "one/photographs"
+    photographs.mkdir()
+    for number in range(100_000):
+        os.mknod(photographs / f"{number:06}.raw")
+    assert await read_back(here.vault, backup) == DOCUMENTS
+    report = await scrub(here, [backup], MemoryJournal())
+    assert (report.sound, report.foreign) == (True, 100_000)
+    assert (await sweep(here, {}, SERVICE, NOON, MemoryJournal())).deleted == 0
+    assert len(os.listdir(photographs)) == 100_000
 
 
 async def test_a_thousand_strange_names_do_not_disturb(tmp_path: Path) -> None:

@@ -337,3 +337,25 @@ async def test_a_process_that_never_saw_a_pack_asks_the_far_side_for_its_lock(wo
     world.pass_time(24 * 40)
     await world.take({"/a": CONTENTS[4]}, 2)
     assert min(locking.locks[name] for name in world.here.index.packs) > world.clock + timedelta(days=29)
+
+
+@pytest.mark.parametrize("days", [365, -365])
+async def test_a_far_side_whose_clock_is_a_year_off_loses_nothing_and_gets_its_room_back(
+    world: World, days: int
+) -> None:
+    def date_files() -> None:
+        there = (world.clock + timedelta(days=days)).timestamp()
+        for path in world.folder.rglob("*"):
+            if path.is_file():
+                os.utime(path, (there, there))
+
+    world.date_files = date_files  # type: ignore[method-assign]
+    old = await world.take({"/a": CONTENTS[4]}, 1)
+    new = await world.take({"/b": CONTENTS[3]}, 2)
+    before = world.packs()
+    for _ in range(3):
+        await world.sweep({old: "no rung keeps it"})
+        world.pass_time(49)
+    assert world.packs() < before
+    assert await read_back(world.here.vault, new) == {"/b": CONTENTS[3]}
+    assert (await scrub(world.here, {new}, MemoryJournal())).sound

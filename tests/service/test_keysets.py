@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from fennox.client.api import ProblemError
-from fennox.wire.stores import AdoptStore, CustodyWanted, NewPassphrase, NewStore, Unlock, Withdraw
+from fennox.wire.stores import AdoptStore, CustodyWanted, LoginChange, NewPassphrase, NewStore, Unlock, Withdraw
 from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.backups import store_backup
@@ -141,6 +141,33 @@ def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
         client.hand_over("attic", Unlock())
         assert stranger.ended(client.sweep("attic", preview=False).id).state == "done"
         assert stranger.ended(client.scrub("attic").id).result["damaged"] == 0
+
+
+def test_two_services_on_one_store_do_no_harm_and_stop_when_one_changes_the_keys(
+    service: Service, stranger: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    folder = service.folder / "attic"
+    with service.client() as client, stranger.client() as other:
+        first = service.ended(client.take(NewTake(system="web-9")).id)
+        adopt = AdoptStore(name="attic", address=str(folder), passphrase=PASSPHRASE)
+        assert stranger.ended(other.adopt_store(adopt).id).result["backups"] == 1
+        other.change_login("adopted-root", LoginChange(private_key=key_pair[0]))
+        both = [client.take(NewTake(system="web-9")).id, other.take(NewTake(system="web-9")).id]
+        assert [service.ended(both[0]).state, stranger.ended(both[1]).state] == ["done", "done"]
+        assert service.ended(client.sweep("attic", preview=False).id).state == "done"
+        assert "Another service sweeps" in stranger.ended(other.sweep("attic", preview=False).id).reason
+        scrubbed = service.ended(client.scrub("attic").id)
+        assert (scrubbed.state, scrubbed.result.get("unknown_backups")) == ("done", 1), (
+            scrubbed.reason + service.log[-3000:]
+        )
+        client.add_passphrase("main", NewPassphrase(label="safe", new=SECOND))
+        stopped = stranger.ended(other.take(NewTake(system="web-9")).id)
+        assert (stopped.state, "not the one this service wrote" in stopped.reason) == ("failed", True)
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
+        assert service.ended(client.verify(str(first.result["backup"])).id).state == "done"
+    checked = service.fennox("rescue", "check", str(folder), "--passphrase-file", service.file("new", SECOND + "\n"))
+    assert (checked.returncode, "4 backups" in checked.stderr) == (0, True), checked.stderr
 
 
 async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in_once(

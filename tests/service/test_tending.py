@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from pathlib import Path
 
+import psycopg
 import pytest
 from sqlalchemy import select
 
@@ -112,6 +113,22 @@ def test_in_custody_apart_a_copy_travels_sealed_and_a_verify_asks_for_the_passph
     opened = service.fennox("backup", "verify", backup, "--store", "pier", "--passphrase-file", phrase)
     assert opened.returncode == 0, opened.stderr
     assert "1 opened" in opened.stderr
+
+
+def test_a_scrub_goes_on_while_another_store_is_away_and_strays_of_ours_are_brought_in(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    backup = two_stores(service, server, key_pair[0])
+    (service.folder / "pier").rename(service.folder / "away")
+    with psycopg.connect(service.database.replace("+psycopg", "")) as database:
+        database.execute("delete from copies")
+        database.execute("delete from backups")
+    with service.client() as client:
+        assert client.backups() == []
+        run = service.ended(client.scrub("attic").id)
+        assert (run.state, run.result["unknown_backups"]) == ("done", 1), run.reason
+        assert any("pier cannot help to heal" in line.text for line in client.run_log(run.id))
+        until(lambda: [held.id for held in client.backups()] == [backup], "what a run of ours had taken is brought in")
 
 
 @pytest.mark.parametrize("verb", [("backup", "copy", "nothing", "--to", "attic"), ("store", "scrub", "nowhere")])

@@ -24,6 +24,7 @@ from fennox.engine.writing import BackupWriter
 from fennox.stores.base import Found
 
 GRACE = timedelta(hours=48)
+_CLOCKS_APART = timedelta(minutes=10)  # that a far side's clock may be ahead
 SMALL = 4 * 1024 * 1024  # bytes; many packs below this are worth being one
 _MANY = 16  # small packs that make repacking worth its requests
 _HALF = 0.5
@@ -147,8 +148,11 @@ async def _is_ours(holding: Holding, name: ObjectName) -> bool:
 
 
 def _young(found: Found, now: datetime) -> bool:
-    """A pack that a take going on may have just written: condemning it would only make that take begin again."""
-    return found.modified is not None and now - found.modified < GRACE / 2
+    """A pack that a take going on may have just written: condemning it would only make that take begin again.
+
+    A far side whose clock goes ahead of ours tells nothing: its packs would be young for ever.
+    """
+    return found.modified is not None and timedelta(0) <= now - found.modified + _CLOCKS_APART < GRACE / 2
 
 
 async def _look(holding: Holding, expired: Mapping[str, str] | None, journal: Journal) -> _Seen:

@@ -132,10 +132,12 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         # an index of its own: what it remembers of packs must come from this look alone
         here = Holding(await context.vault(session, row, removing=True), PackIndex())
         expected = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars())
-        others, copies = await _others(context, session, row, journal)
+        others, copies, away = await _others(context, session, row)
         share = Share(*run.order.get("share", [0, 1]))
         open_damage = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
         known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
+    for text in away:
+        await journal.log("warning", text)
     report = await scrub(here, expected, journal, share=share, known=known)
     healed = Healed()
     if not report.sound:
@@ -149,21 +151,15 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             await _name_documents(here, report, backup, journal)
     for gap in report.gaps:
         await journal.log("warning", gap)
+    orphans = sorted(report.records.keys() - expected)
+    await _follow_up(context, row, here, report, orphans, journal)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         row.scrubbed, row.scrub_share = context.now(), share.number + 1
         context.index(row.id).damaged.update(here.index.damaged)
         await _keep_damage(context, session, row, report, healed)
-        orphans = sorted(report.records.keys() - expected)
-        if orphans:
-            await _bring_in_strays(context, session, row, [report.records[backup] for backup in orphans], journal)
         await measure(context, session, row, here)
-        older = [r for r in report.records.values() if r.reference.generation < here.vault.header.generation]
-        if older and not await _left_to_expire(session, row):
-            await journal.log("warning", f"{len(older)} backups are still sealed under earlier keys.")
-            with contextlib.suppress(Conflict):  # one is going on
-                await enqueue_for_store(context, session, "rekey", row, run.by)
         run.documents, run.size = report.objects, report.size
         run.result = {
             "objects": report.objects,
@@ -179,43 +175,47 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         await queue.end(session, run, "done", context.now())
 
 
-async def _bring_in_strays(
-    context: Context, session: AsyncSession, row: StoreRow, strays: list[Record], journal: Journal
+async def _follow_up(
+    context: Context, row: StoreRow, here: Holding, report: Report, orphans: list[str], journal: Journal
 ) -> None:
-    """Backups that the catalogue does not know: what a run of ours put before it died is brought in at once."""
-    await journal.log("warning", f"{len(strays)} backups lie in {row.name} that the catalogue does not know.")
-    runs = [record.reference.run for record in strays]
-    ours = (await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))).scalar_one()
-    if ours == len(strays):
+    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under earlier keys."""
+    older = [r for r in report.records.values() if r.reference.generation < here.vault.header.generation]
+    runs = [report.records[backup].reference.run for backup in orphans]
+    async with context.session() as session:
+        ours = (await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))).scalar_one()
+        left = select(KeySet.id).where(KeySet.id == row.key_set, KeySet.left_to_expire.is_(True))
+        reseal = bool(older) and (await session.execute(left.limit(1))).first() is None
         with contextlib.suppress(Conflict):  # one is going on
-            await enqueue_for_store(context, session, "adopt", row, "scrub")
-        return
-    await journal.log(
-        "warning", f"Not all were taken by this service. Look at them, then: fennox store adopt {row.name}"
-    )
-
-
-async def _left_to_expire(session: AsyncSession, row: StoreRow) -> bool:
-    query = select(KeySet.id).where(KeySet.id == row.key_set, KeySet.left_to_expire.is_(True))
-    return (await session.execute(query.limit(1))).first() is not None
+            if orphans and ours == len(orphans):
+                await enqueue_for_store(context, session, "adopt", row, "scrub")
+        with contextlib.suppress(Conflict):
+            if reseal:
+                await enqueue_for_store(context, session, "rekey", row, "scrub")
+    if orphans:
+        remedy = "they are brought in" if ours == len(orphans) else f"look at them, then: fennox store adopt {row.name}"
+        text = f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; {remedy}."
+        await journal.log("warning", text)
+    if reseal:
+        await journal.log("warning", f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.")
 
 
 async def _others(
-    context: Context, session: AsyncSession, row: StoreRow, journal: Journal
-) -> tuple[dict[str, Holding], dict[str, list[str]]]:
-    """The other stores of the key set that can be reached, and which of them hold which backup."""
+    context: Context, session: AsyncSession, row: StoreRow
+) -> tuple[dict[str, Holding], dict[str, list[str]], list[str]]:
+    """The other stores of the key set that can be reached, which of them hold which backup, and who is away."""
     found: dict[str, Holding] = {}
+    away: list[str] = []
     rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
     for other in (await session.execute(rows)).scalars().all():
         try:
             found[other.name] = await _holding(context, session, other)
         except FennoxError as error:
-            await journal.log("warning", f"{other.name} cannot help to heal: {error.what}")
+            away.append(f"{other.name} cannot help to heal: {error.what}")
     copies: dict[str, list[str]] = defaultdict(list)
     held = select(Copy.backup_id, StoreRow.name).join(StoreRow).where(StoreRow.name.in_(found))
     for backup, name in (await session.execute(held)).all():
         copies[backup].append(name)
-    return found, copies
+    return found, copies, away
 
 
 async def _tell(report: Report, journal: Journal) -> None:
