@@ -131,6 +131,28 @@ def test_a_scrub_goes_on_while_another_store_is_away_and_strays_of_ours_are_brou
         until(lambda: [held.id for held in client.backups()] == [backup], "what a run of ours had taken is brought in")
 
 
+def test_a_hold_counts_at_once_and_a_store_that_was_away_is_told_later(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    backup = two_stores(service, server, key_pair[0])
+    assert service.fennox("backup", "copy", backup, "--to", "pier").returncode == 0
+    (service.folder / "pier").rename(service.folder / "away")
+    with service.client() as client:
+        assert client.hold(backup, "before the storm").held
+        places = {place.store: place.untold for place in client.backup(backup).copies}
+        assert places == {"attic": [], "pier": ["hold"]}
+        assert "not told yet: hold" in service.fennox("backup", "show", backup).stdout
+        client.release(backup, "it is over")
+        assert {place.store: place.untold for place in client.backup(backup).copies}["pier"] == ["hold", "release"]
+        client.hold(backup, "another storm")
+        (service.folder / "away").rename(service.folder / "pier")
+        service.kill()  # the first look of a service that starts is at what waits
+        service.start()
+        until(lambda: client.backup(backup).copies[1].untold == [], "the store was told", limit=60)
+    assert len(list((service.folder / "pier").rglob("*.fxn"))) == 3
+    assert len(list((service.folder / "attic").rglob("*.fxn"))) == 3
+
+
 @pytest.mark.parametrize("verb", [("backup", "copy", "nothing", "--to", "attic"), ("store", "scrub", "nowhere")])
 def test_what_is_not_there_is_not_found(
     service: Service, server: LinuxServer, key_pair: Pair, verb: tuple[str, ...]

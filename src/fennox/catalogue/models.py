@@ -361,6 +361,18 @@ class Copy(Base):
     damaged: Mapped[str] = mapped_column(default="")  # why it cannot be read whole; empty: nothing is known against it
 
 
+class PendingNote(Base):
+    """A fact about a backup that a store could not be told yet."""
+
+    __tablename__ = "pending_notes"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"))
+    backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), index=True)
+    note: Mapped[dict[str, Any]]
+    at: Mapped[datetime]
+
+
 class Worker(Base):
     __tablename__ = "workers"
 

@@ -68,7 +68,8 @@ def _show(backup: BackupShown, arguments: argparse.Namespace) -> None:
 def _place(copy: CopyShown) -> str:
     verified = f"verified {when(copy.verified)}" if copy.verified else "not verified yet"
     damaged = f"; DAMAGED: {copy.damaged}" if copy.damaged else ""
-    return f"{copy.store} (opened by {copy.opened_by}; {verified}{damaged})"
+    untold = f"; not told yet: {', '.join(copy.untold)}" if copy.untold else ""
+    return f"{copy.store} (opened by {copy.opened_by}; {verified}{damaged}{untold})"
 
 
 def copy(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -63,6 +63,7 @@ KEPT = {
         Kept(models.Routine, ("created", "id")),
         Kept(models.Backup, ("time", "id")),
         Kept(models.Copy, ("since", "backup_id", "store_id")),
+        Kept(models.PendingNote, ("id",)),
         Kept(models.StoreDamage, ("id",)),
         Kept(models.StoreSpace, ("at", "store_id")),
         Kept(models.Audit, ("id",)),

@@ -13,12 +13,12 @@ import structlog
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Routine, Run, StoreRow, System
+from fennox.catalogue.models import Backup, Routine, Run, System
 from fennox.core import schedule
-from fennox.core.errors import Conflict, FennoxError, TryLater
+from fennox.core.errors import Conflict, TryLater
 from fennox.core.format import notes
 from fennox.core.time import stamp
-from fennox.service import queue, routines, upkeep
+from fennox.service import noting, queue, routines, upkeep
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -54,6 +54,7 @@ class Scheduler:
                     self._swept = now
                 if time.monotonic() - self._watched >= _WATCH_EVERY:
                     await upkeep.watch(self.context)
+                    await noting.tell_pending(self.context)
                     self._watched = time.monotonic()
             except TryLater as error:
                 log.warning("database out of reach", reason=error.what)
@@ -112,20 +113,9 @@ async def mark_expired(context: Context) -> None:
             why = routines.reasons([backup for backup in backups if not backup.expired], mine, context.now())
             gone += [backup for backup in backups if not backup.expired and not why[backup.id]]
         for backup in gone:
-            await _write_notes(context, session, backup)
+            said = notes.Note(
+                fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
+                reason="no rung of its ladders keeps it",
+            )  # fmt: skip
+            await noting.tell(context, session, backup, said)
             backup.expired = True
-
-
-async def _write_notes(context: Context, session: AsyncSession, backup: Backup) -> None:
-    note = notes.Note(
-        fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
-        reason="no rung of its ladders keeps it",
-    )  # fmt: skip
-    folder = (await session.get_one(System, backup.system_id)).folder
-    for store in (await session.execute(select(StoreRow).join(Copy).where(Copy.backup_id == backup.id))).scalars():
-        try:
-            vault = await context.vault(session, store)
-            record = await vault.find_record(backup.id, folder)
-            await vault.write_note(note, record.reference)
-        except FennoxError as error:
-            log.warning("expiry could not be noted in the store", store=store.name, reason=error.what)

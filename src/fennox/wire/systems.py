@@ -123,12 +123,16 @@ class CopyWanted(Wanted):
 
 
 class CopyShown(Shown):
-    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known."""
+    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
+
+    ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
+    """
 
     store: str
     since: Aware
     verified: Aware | None
     damaged: str
+    untold: list[str]
     key_set: str
     opened_by: str
 

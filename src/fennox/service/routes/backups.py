@@ -12,7 +12,7 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Routine, StoreRow, System
+from fennox.catalogue.models import Backup, Copy, KeySet, PendingNote, Routine, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded
 from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Machine
@@ -21,7 +21,7 @@ from fennox.core.names import noun
 from fennox.core.time import stamp
 from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
-from fennox.service import audit, opening, queue, routines, taking, tending
+from fennox.service import audit, noting, opening, queue, routines, taking, tending
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
@@ -64,6 +64,9 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
     all_routines = list((await session.execute(select(Routine))).scalars())
     names = {routine.id: routine.name for routine in all_routines}
     custody = {keys.id: keys for keys in (await session.execute(select(KeySet))).scalars()}
+    untold: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for pending in (await session.execute(select(PendingNote).order_by(PendingNote.id))).scalars():
+        untold[pending.backup_id, pending.store_id].append(str(pending.note["fact"]))
     copies: dict[str, list[CopyShown]] = defaultdict(list)
     for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_([row.id for row in rows])))).scalars():
         store = stores[copy.store_id]
@@ -74,6 +77,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
                 since=copy.since,
                 verified=copy.verified,
                 damaged=copy.damaged,
+                untold=untold[copy.backup_id, copy.store_id],
                 key_set=keys.name,
                 opened_by="the service or the passphrase" if keys.custody == "kept" else "the passphrase alone",
             )
@@ -265,14 +269,8 @@ async def _note(context: Context, request: Request, backup: str, fact: notes.Fac
         if fact == "hold":
             row.expired = False
         system = await session.get_one(System, row.system_id)
-        copies = select(StoreRow).join(Copy).where(Copy.backup_id == row.id)
-        for store in (await session.execute(copies)).scalars():
-            vault = await context.vault(session, store)
-            record = await vault.find_record(row.id, system.folder)
-            said = notes.Note(
-                fact=fact, backup=row.id, system=system.id, time=stamp(context.now()), by=by, reason=reason
-            )
-            await vault.write_note(said, record.reference)
+        said = notes.Note(fact=fact, backup=row.id, system=system.id, time=stamp(context.now()), by=by, reason=reason)
+        await noting.tell(context, session, row, said)
         await audit.note(session, request, fact, "backup", row.id, reason=reason)
         await session.flush()
         return (await shown(context, session, [row]))[0]

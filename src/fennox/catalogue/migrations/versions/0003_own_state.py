@@ -1,4 +1,4 @@
-"""the service as a system of its own, secrets sealed to key sets, generations of keys, a login that removes"""
+"""the service as a system of its own, secrets sealed to key sets, generations of keys, a login that removes, notes that wait"""
 
 from __future__ import annotations
 
@@ -21,6 +21,14 @@ def upgrade() -> None:
     op.add_column('key_sets', sa.Column('previous_opening_key', sa.LargeBinary()))
     op.add_column('key_sets', sa.Column('slots', postgresql.JSONB()))
     op.add_column('key_sets', sa.Column('left_to_expire', sa.Boolean(), nullable=False, server_default='false'))
+    op.create_table(
+        'pending_notes',
+        sa.Column('id', sa.BigInteger(), sa.Identity(always=False), primary_key=True),
+        sa.Column('store_id', sa.String(), sa.ForeignKey('stores.id', ondelete='CASCADE'), nullable=False),
+        sa.Column('backup_id', sa.String(), sa.ForeignKey('backups.id', ondelete='CASCADE'), nullable=False, index=True),
+        sa.Column('note', postgresql.JSONB(), nullable=False),
+        sa.Column('at', sa.DateTime(timezone=True), nullable=False),
+    )
     op.create_table(
         'sealed_secrets',
         sa.Column('what', sa.String(), primary_key=True),
