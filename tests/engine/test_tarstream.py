@@ -113,7 +113,7 @@ class LyingShell:
     async def run(self, words: list[str], *, feed: object = None, limit: float = 60) -> Output:
         return Output(0, "\n".join(words[4:]).encode() + b"\n", "")
 
-    def stream(self, words: list[str]) -> LyingShell:
+    def stream(self, words: list[str], *, feed: object = None) -> LyingShell:
         return self
 
     async def __aenter__(self) -> LyingShell:

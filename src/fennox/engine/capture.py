@@ -8,7 +8,7 @@ import os
 import re
 import stat
 import tarfile
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Mapping
 from contextlib import aclosing
 from dataclasses import dataclass, field
 
@@ -21,6 +21,7 @@ from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, filled
 from fennox.core.kinds.model import Ask, Kind, PartModel, Request, Source, Until
 from fennox.core.names import device_path, printable
 from fennox.engine.tarstream import Member, members
+from fennox.engine.trusting import Look, Trust, look, nul_separated, same
 from fennox.links.base import Link, Shell, Web
 
 _BLOCK = 1024 * 1024  # bytes
@@ -35,6 +36,7 @@ class Captured:
     document: Document
     content: AsyncIterator[bytes]
     secret: bool
+    taken_over: bool = False  # it is as it was: the document names its chunks, and there is no content to read
 
 
 @dataclass
@@ -48,6 +50,8 @@ class Capture:
     findings: list[Finding] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
+    trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
+    taken_over: int = 0  # documents
 
     def conclude(self, parts: list[str]) -> list[Finding]:
         """Findings of the whole, once all documents have been read."""
@@ -219,13 +223,24 @@ async def _read_files(
             )
         )
         return
-    excluded = [f"--exclude={_tar_pattern(pattern)}" for pattern in without]
-    words = ["tar", "-c", "-f", "-", "--format=pax", "--hard-dereference", "--anchored", *excluded, "-C", "/", "--"]
-    async with shell.stream([*words, *(root.lstrip("/") or "." for root in roots)]) as running:
+    seen = await look(shell, roots) if capture.trust is not None and not again else None
+    over = _taken_over(capture, part, patterns, without, seen)
+    words, feed = _tar(roots, without, seen, over)
+    async with shell.stream(words, feed=feed) as running:
         async with aclosing(members(running.blocks())) as items:
-            async for captured in _documents(items, capture, part, source, patterns, without):
+            async for captured in _documents(items, capture, part, source, patterns, without, seen):
                 yield captured
         done = await running.ended()
+    if done.code not in (0, 1) and seen is not None:
+        capture.trust = None  # something went between the look and the reading: now everything is read
+        async with aclosing(_read_files(shell, capture, part, source)) as documents:
+            async for captured in documents:
+                yield captured
+        return
+    for document in over.values():
+        capture.evidence.paths.add(document.path)
+        capture.taken_over += 1
+        yield Captured(part.name, document, _once(b""), document.secret, taken_over=True)
     if done.code not in (0, 1):
         raise FarSideFailed(
             f"tar for the part {part.name} ended with {done.code}: {done.errors[:300]}",
@@ -248,6 +263,35 @@ async def _read_files(
         )
 
 
+def _taken_over(
+    capture: Capture, part: PartModel, patterns: list[str], without: list[str], seen: Look | None
+) -> dict[bytes, Document]:
+    """What need not be read. What the kind's expressions look at is read every time."""
+    if seen is None or capture.trust is None:
+        return {}
+    looked_at = evaluation.evidence_patterns(capture.kind)
+    found = same(capture.trust.known.get(part.name, {}), seen.stamps)
+    return {
+        path: document
+        for path, document in found.items()
+        if not wanted(looked_at, document.path)
+        and wanted(patterns, document.path)
+        and not wanted(without, document.path)
+    }
+
+
+def _tar(
+    roots: list[str], without: list[str], seen: Look | None, over: Mapping[bytes, Document]
+) -> tuple[list[str], AsyncIterator[bytes] | None]:
+    """The far side's tar: of everything below the roots, or of what was seen there and is not taken over."""
+    words = ["tar", "-c", "-f", "-", "--format=pax", "--hard-dereference"]
+    if seen is not None:
+        names = [path for path in seen.types if path not in over and not wanted(without, os.fsdecode(path))]
+        return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], nul_separated(names)
+    excluded = [f"--exclude={_tar_pattern(pattern)}" for pattern in without]
+    return [*words, "--anchored", *excluded, "-C", "/", "--", *(root.lstrip("/") or "." for root in roots)], None
+
+
 async def _documents(
     items: AsyncIterator[Member | bytes],
     capture: Capture,
@@ -255,6 +299,7 @@ async def _documents(
     source: Source,
     patterns: list[str],
     without: list[str],
+    seen: Look | None,
 ) -> AsyncGenerator[Captured, None]:
     ahead: list[Member | bytes] = []
 
@@ -274,6 +319,8 @@ async def _documents(
         document = _document(item.info, capture)
         if document is None or not wanted(patterns, document.path) or wanted(without, document.path):
             continue
+        if seen is not None and document.type == "file":
+            document = document.model_copy(update={"stamp": seen.stamps.get(document.path_bytes())})
         captured = _watched(capture, part, source, document, content())
         yield captured
         async for _ in captured.content:

@@ -12,10 +12,12 @@ from fennox.core.format.manifest import Document, Finding, Head, KindFile, Machi
 from fennox.core.format.trees import Root
 from fennox.core.kinds.evaluation import expected, parts_to_take
 from fennox.core.kinds.model import Kind
+from fennox.core.time import parse_stamp
 from fennox.engine.capture import Capture, identify, read_documents
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
+from fennox.engine.trusting import NOTHING, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Written
 from fennox.links.base import Link
@@ -51,6 +53,8 @@ class Order:
     parts: list[str] | None = None
     purpose: records.Purpose = "backup"
     apart: bool = False  # documents with declared secrets under random chunk keys
+    stamps: bool = False  # files are stamped, for a later take that trusts
+    trust: bool = False  # files may be taken over whose inode, size and times are as they were
 
 
 @dataclass(frozen=True)
@@ -65,7 +69,7 @@ class Taken:
 
     @property
     def unchanged(self) -> bool:
-        return self.written.chunks == 0
+        return self.written.content == 0
 
 
 @dataclass
@@ -116,9 +120,16 @@ async def take(
     await journal.step("Look at what the store already holds")
     await index.refresh(vault)
     writer = BackupWriter(vault, index, await vault.condemned())
+    trust = NOTHING if order.stamps else None
+    if order.trust:
+        trust = await trusted(vault, index, writer.condemned, order.previous, subject.folder, machine.id)
     await journal.step("Read and store the documents")
-    capture = Capture(subject.kind, subject.settings, machine)
+    capture = Capture(subject.kind, subject.settings, machine, trust=trust)
     gathered = await _gather(writer, link, capture, parts, order, journal)
+    if capture.taken_over and trust is not None:
+        since = f"{parse_stamp(trust.since):%Y-%m-%d %H:%M} UTC"
+        text = f"{capture.taken_over} of {gathered.count} documents have the inode, size and times they had; all were "
+        await journal.log("info", text + f"last read on {since}.")
     await journal.step("Store the manifest")
     stored = [
         await writer.add_part(name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved))
@@ -129,7 +140,8 @@ async def take(
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned()):
         raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
-    reference = _reference(vault, subject, order, gathered, writer.written, id_list, sealed, stored)
+    read_whole = trust.since if trust is not None and capture.taken_over else order.time
+    reference = _reference(vault, subject, order, gathered, writer.written, id_list, sealed, stored, read_whole)
     await journal.check()
     data = await writer.commit(reference, sealed)
     digest = records.decode(data, vault.secret, vault.id).digest
@@ -154,7 +166,13 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
             head = await reader.head()
             sizes = record.reference.sizes
             documents = await backup_digests(reader, [part.name for part in head.parts])
-            return Taken(record.reference, record.digest, head, Written(sizes.new_chunks, sizes.new_bytes), documents)
+            return Taken(
+                record.reference,
+                record.digest,
+                head,
+                Written(sizes.new_chunks, sizes.new_chunks, sizes.new_bytes),
+                documents,
+            )
     return None
 
 
@@ -165,7 +183,9 @@ async def _gather(
     async with aclosing(read_documents(link, capture, parts)) as documents:
         async for captured in documents:
             document = captured.document
-            if document.type in ("file", "output"):
+            if captured.taken_over:
+                _rely_on(writer, document)
+            elif document.type in ("file", "output"):
                 content = await writer.add_content(captured.content, apart=order.apart and captured.secret)
                 document = document.model_copy(
                     update={"size": content.size, "digest": content.digest, "chunks": content.chunks}
@@ -173,6 +193,11 @@ async def _gather(
             gathered.keep(captured.part, document)
             await journal.progress(documents=gathered.count, bytes=gathered.bytes)
     return gathered
+
+
+def _rely_on(writer: BackupWriter, document: Document) -> None:
+    if not all(writer.holds(bytes.fromhex(key.id)) for key in document.chunks):
+        raise TryLater(f"What {document.path} relied on was found damaged.", "Take the backup again.")
 
 
 def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], findings: list[Finding]) -> Head:
@@ -200,6 +225,7 @@ def _reference(
     id_list: Root,
     sealed: bytes,
     parts: list[Part],
+    read_whole: str,
 ) -> records.Reference:
     return records.Reference(
         backup=order.backup,
@@ -225,4 +251,5 @@ def _reference(
             documents=gathered.count, bytes=gathered.bytes, new_chunks=written.chunks, new_bytes=written.bytes
         ),
         sealed_digest=records.section_digest(sealed),
+        read_whole=read_whole,
     )

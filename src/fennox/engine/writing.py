@@ -29,6 +29,7 @@ class Written:
     """What has been added to the store so far."""
 
     chunks: int = 0
+    content: int = 0  # of the chunks, those of documents and not of the manifest
     bytes: int = 0
     objects: int = 0
 
@@ -53,6 +54,7 @@ class BackupWriter:
     _pending: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     _pending_bytes: int = 0
     _used: dict[bytes, str] = field(default_factory=dict)
+    _new: int = 0  # chunks that the store lacked
     _batch: list[Piece] = field(default_factory=list)
     _batch_bytes: int = 0
     _sealing: deque[tuple[list[Piece], asyncio.Task[list[bytes]]]] = field(default_factory=deque)
@@ -61,6 +63,12 @@ class BackupWriter:
 
     async def add_content(self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False) -> Content:
         """Store one document. ``apart``: under random chunk keys, so that a guess of it cannot be tested (§4.3)."""
+        before = self._new
+        content = await self._cut_and_kept(stream, expected, apart)
+        self.written.content += self._new - before
+        return content
+
+    async def _cut_and_kept(self, stream: AsyncIterable[bytes], expected: int = 0, apart: bool = False) -> Content:
         chunking = self.vault.header.chunking
         cutter = Cutter(chunking.large if expected >= _LARGE_FROM else chunking.small)
         digest, size, keys = content_digest(), 0, []
@@ -91,6 +99,7 @@ class BackupWriter:
             known = piece.id in self._used or piece.id in self._pending or piece.id in self._coming
             if not known and not self.holds(piece.id):
                 self._coming.add(piece.id)
+                self._new += 1
                 self._batch.append(piece)
                 self._batch_bytes += len(piece.plain)
                 if self._batch_bytes >= _BATCH:
@@ -187,11 +196,11 @@ class BackupWriter:
         return Part(name=name, title=title, documents=len(ordered), bytes=total, root=root)
 
     async def _tree(self, stream: AsyncIterable[bytes]) -> Root:
-        content = await self.add_content(stream)
+        content = await self._cut_and_kept(stream)
         refs = [Ref(id=key.id, key=key.key, length=key.length) for key in content.chunks]
         depth = 0
         while len(refs) > MAX_ROOT:
-            level = await self.add_content(_each([canonical.dump(Level(refs=refs))]))
+            level = await self._cut_and_kept(_each([canonical.dump(Level(refs=refs))]))
             refs = [Ref(id=key.id, key=key.key, length=key.length) for key in level.chunks]
             depth += 1
         return Root(depth=depth, chunks=refs) if refs else EMPTY

@@ -58,7 +58,10 @@ class Shell(Protocol):
     async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
         """Run to the end within ``limit`` seconds, feeding standard input if given."""
 
-    def stream(self, words: list[str]) -> AbstractAsyncContextManager[Running]: ...
+    def stream(
+        self, words: list[str], *, feed: AsyncIterator[bytes] | None = None
+    ) -> AbstractAsyncContextManager[Running]:
+        """Run with its output streamed, feeding standard input if given."""
 
     async def close(self) -> None: ...
 

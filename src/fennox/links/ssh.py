@@ -151,15 +151,17 @@ class SshLink:
             await running.abandon()
 
     @asynccontextmanager
-    async def stream(self, words: list[str]) -> AsyncIterator[Running]:
+    async def stream(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None) -> AsyncIterator[Running]:
         try:
             process = await self._connection.create_process(shlex.join(words), encoding=None)
         except (OSError, asyncssh.Error) as error:
             raise _cut(self._address) from error
         running = _SshRunning(process, self._address)
+        feeder = asyncio.create_task(_feed(process, feed))
         try:
             yield running
         finally:
+            feeder.cancel()
             await running.abandon()
 
     async def close(self) -> None:

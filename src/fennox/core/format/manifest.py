@@ -43,6 +43,7 @@ class Document(Stored):
     digest: str | None = None  # BLAKE2b-256 of the content, hex
     secret: bool = False
     moved: bool = False  # it changed while it was read, twice
+    stamp: str | None = None  # inode, size, times: while the machine tells the same, the content is (§7.4)
     chunks: list[ChunkKey] = []
 
     def path_bytes(self) -> bytes:

@@ -66,6 +66,7 @@ class Reference(Stored):
     id_list: Root
     sizes: Sizes
     sealed_digest: str
+    read_whole: str | None = None  # when all of the content was last read from the machine (§9.6)
 
 
 @dataclass(frozen=True)
