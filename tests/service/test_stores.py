@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
+import asyncssh
 import pytest
 
 from fennox.client.api import ProblemError
@@ -97,6 +98,24 @@ def test_a_login_that_cannot_delete_takes_and_another_one_sweeps(
         refused = service.ended(client.scrub("depot").id)
         assert refused.state == "done", "reading needs no right to remove"
         assert [check.title for check in client.test_store("depot").checks if not check.passed] == ["Delete"]
+
+
+def test_a_known_hosts_file_may_name_the_authority_that_signs_for_the_host(service: Service, tmp_path: Path) -> None:
+    authority = asyncssh.generate_private_key("ssh-ed25519")
+    (tmp_path / "signed").mkdir()
+    with servers.openssh(tmp_path / "signed", authority=authority) as place:
+        add_login(service, place)
+        host, port = place.url.split("/")[2].split(":")
+        public = authority.export_public_key().decode().strip()
+        known = service.file("known", f"@cert-authority [{host}]:{port} {public}\n")
+        phrase = service.file("pass", PASSPHRASE + "\n")
+        words = ("store", "add", "depot", place.url, "--login", "depot", "--passphrase-file", phrase, "--known-hosts")
+        empty = service.fennox(*words, service.file("empty", "# nobody\n"))
+        assert (empty.returncode, "does not stand in" in empty.stderr) == (5, True)
+        added = service.fennox(*words, known)
+        assert added.returncode == 0, added.stderr
+        with service.client() as client:
+            assert client.store("depot").key == f"ca:{authority.get_fingerprint('sha256')}"
 
 
 def test_a_changed_host_key_stops_the_store_until_it_is_accepted(service: Service, depot: Place) -> None:

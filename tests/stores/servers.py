@@ -68,8 +68,11 @@ def certificate(folder: Path, name: str) -> tuple[Path, Path, str]:
 
 
 @contextmanager
-def openssh(folder: Path) -> Iterator[Place]:
-    """OpenSSH's sshd with its internal SFTP server, configured on its own, for the account of the test."""
+def openssh(folder: Path, *, authority: asyncssh.SSHKey | None = None) -> Iterator[Place]:
+    """OpenSSH's sshd with its internal SFTP server, configured on its own, for the account of the test.
+
+    ``authority``: signs a certificate for its host key.
+    """
     host, state, served = loopback(), folder / "sshd", folder / "served"
     port = free_port(host)
     state.mkdir()
@@ -88,6 +91,11 @@ def openssh(folder: Path) -> Iterator[Place]:
         "StrictModes no\nUsePAM no\nUseDNS no\nPasswordAuthentication no\nPermitRootLogin yes\n"
         "MaxStartups 200:30:400\nSubsystem sftp internal-sftp\n"
     )
+    if authority is not None:
+        signed = authority.generate_host_certificate(own, "depot", principals=[host])
+        (state / "host-cert.pub").write_bytes(signed.export_certificate())
+        with (state / "config").open("a") as config:
+            config.write(f"HostCertificate {state}/host-cert.pub\n")
     if os.geteuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
     with started(host, port, "/usr/sbin/sshd", "-D", "-e", "-f", str(state / "config")):

@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
 
+import asyncssh
 import pytest
 
 from fennox.core.errors import Conflict, FennoxError, KeyChanged, KeyUnknown, StoreUnusable, Unreachable, WrongLogin
@@ -268,3 +269,29 @@ async def test_connections_do_not_pile_up(place: Place) -> None:
     for number in range(1, 8):
         await once(number)
     assert count() <= before + 2
+
+
+async def test_a_host_is_accepted_by_the_authority_that_signed_its_certificate(tmp_path: Path) -> None:
+    ours, theirs = [asyncssh.generate_private_key("ssh-ed25519") for _ in range(2)]
+    with servers.openssh(tmp_path, authority=ours) as place:
+        store = opened(place, key=f"ca:{ours.get_fingerprint('sha256')}")
+        await store.put(object_name("header/x"), b"x")
+        await store.close()
+        other = opened(place, key=f"ca:{theirs.get_fingerprint('sha256')}")
+        with pytest.raises(KeyChanged) as changed:
+            await other.landed()
+        assert changed.value.fields["fingerprint"] == f"ca:{ours.get_fingerprint('sha256')}"
+        plain = opened(place)
+        assert place.credential.account in await plain.landed(), "its own key is still known by its fingerprint"
+        await plain.close()
+
+
+async def test_a_certificate_for_another_name_is_refused(tmp_path: Path) -> None:
+    ours = asyncssh.generate_private_key("ssh-ed25519")
+    with servers.openssh(tmp_path, authority=ours) as place:
+        host = place.url.split("/")[2].split(":")[0]
+        elsewhere = place.url.replace(host, f"[::ffff:{host}]")
+        store = opened(place, url=elsewhere, key=f"ca:{ours.get_fingerprint('sha256')}")
+        with pytest.raises(FennoxError):
+            await store.landed()
+        assert not (place.folder / "header").exists()

@@ -9,9 +9,9 @@ from pydantic import SecretStr
 
 from fennox.cli import access, runs
 from fennox.cli.access import client, first_line
+from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table, when
-from fennox.cli.stores import with_known_key
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.wire.runs import Rekeyed, RunShown
@@ -179,7 +179,7 @@ def adopt(arguments: argparse.Namespace, environment: Environment) -> int:
                 )
             )
 
-        run = with_known_key(attempt, arguments, address)
+        run = with_accepted_key(attempt, arguments, address)
         return runs.started(service, run, arguments, {"adopt": _adopted})
 
 

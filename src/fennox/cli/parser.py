@@ -137,12 +137,21 @@ def _estate(nouns: Sub) -> None:
     _passphrase(follow, "opens the store where custody is apart")
 
 
+def _accepting(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--accept-key", metavar="KEY",
+        help="fingerprint of host key or certificate, 'ca:FINGERPRINT' of the authority that signs host certificates, "
+        "or 'authority' for those this machine trusts; asked otherwise",
+    )  # fmt: skip
+    parser.add_argument(
+        "--known-hosts", metavar="FILE", help="accept what this file holds for the host: its key, or its authority"
+    )
+    parser.add_argument("--sshfp", action="store_true", help="accept a host key that a validating name service tells")
+
+
 def _far_side(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--login", help="the account there, for everything but a folder")
-    parser.add_argument(
-        "--accept-key", metavar="KEY", help="fingerprint of host key or certificate, or 'authority'; asked otherwise"
-    )
-    parser.add_argument("--known-hosts", metavar="FILE", help="accept a host key that this file holds for the host")
+    _accepting(parser)
 
 
 def _stores(nouns: Sub) -> None:
@@ -239,9 +248,7 @@ def _systems(nouns: Sub) -> None:
     add.add_argument("kind")
     add.add_argument("address", help="host:port")
     add.add_argument("--login", required=True)
-    add.add_argument(
-        "--accept-key", metavar="FINGERPRINT", help="of host key or certificate; shown and asked otherwise"
-    )
+    _accepting(add)
     listed = _verb(system, "list", "systems:list_systems", "the estate")
     for option in ("--kind", "--site", "--label"):
         listed.add_argument(option)

@@ -7,9 +7,9 @@ import json
 
 from fennox.cli import runs
 from fennox.cli.access import client
+from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import PERSON, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, when
-from fennox.cli.systems import with_accepted_key
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
 from fennox.core.restoring.sheet import Proof, Sheet
@@ -34,7 +34,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                 )
             )
 
-        run = with_accepted_key(attempt, arguments.accept_key)
+        run = with_accepted_key(attempt, arguments, arguments.at or "")
         run = runs.watch(service, run.id, arguments)
         if run.state != "done":
             return runs.ending(run)

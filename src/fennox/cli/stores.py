@@ -4,19 +4,16 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
-from urllib.parse import urlsplit
 
 from pydantic import SecretStr
 
 from fennox.cli import access, runs
 from fennox.cli.access import client, first_line
+from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, size, when
-from fennox.cli.systems import with_accepted_key
-from fennox.client.api import ProblemError
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
@@ -57,10 +54,13 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                 )
             )
 
-        store = with_known_key(attempt, arguments, address)
+        store = with_accepted_key(attempt, arguments, address)
+        own = service.own_state()
     _show(store, arguments)
     if not arguments.json and not arguments.quiet:
         say("Keep the passphrase where it is found when this machine is gone. Nobody can open the backups without it.")
+        if not own.kept:
+            say(f"Fennox itself is kept nowhere yet. If that is another machine: fennox own-state keep {store.name}")
 
 
 def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
@@ -132,7 +132,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             )
             return service.change_store(arguments.store, wanted)
 
-        _show(with_known_key(attempt, arguments, address), arguments)
+        _show(with_accepted_key(attempt, arguments, address), arguments)
 
 
 def scrub(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -228,7 +228,7 @@ def browse(arguments: argparse.Namespace, environment: Environment) -> None:
             def attempt(key: str | None) -> FolderShown:
                 return service.look(Look(address=address, login=arguments.login, key=key))
 
-            folder = with_known_key(attempt, arguments, address)
+            folder = with_accepted_key(attempt, arguments, address)
         else:
             folder = service.browse(place, arguments.path)
     if arguments.json:
@@ -263,33 +263,6 @@ def remove(arguments: argparse.Namespace, environment: Environment) -> None:
         forgotten = service.remove_store(store.name)
     say(f"{store.name} is forgotten. {forgotten.backups} of its backups lay nowhere else.")
     say("`fennox store adopt` brings back what a store holds.")
-
-
-def with_known_key(attempt: Callable[[str | None], T], arguments: argparse.Namespace, address: str) -> T:
-    """Try with the key that was given, or that a known_hosts file holds; else show what is offered and ask."""
-    if arguments.known_hosts is None:
-        return with_accepted_key(attempt, arguments.accept_key)
-    try:
-        return attempt(arguments.accept_key)
-    except ProblemError as error:
-        offered = str((error.problem.model_extra or {}).get("fingerprint", ""))
-        if error.slug != "key-unknown" or offered not in known_keys(arguments.known_hosts, address):
-            raise
-        say(f"{offered} stands in {arguments.known_hosts}.")
-        return attempt(offered)
-
-
-def known_keys(path: str, address: str) -> set[str]:
-    """Fingerprints of the host keys that a known_hosts file (sshd(8)) has for the host of an address."""
-    import asyncssh
-
-    parts = urlsplit(address)
-    try:
-        known = asyncssh.read_known_hosts(path)
-        keys = known.match(parts.hostname or "", "", parts.port or 22)[0]
-    except (OSError, ValueError) as error:
-        raise BadInput(f"{path} cannot be read as known hosts.", "Give another file.") from error
-    return {key.get_fingerprint("sha256") for key in keys}
 
 
 def test(arguments: argparse.Namespace, environment: Environment) -> int:

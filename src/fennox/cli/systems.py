@@ -3,33 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
-from typing import TypeVar
 
 from fennox.cli.access import client
+from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, PERSON, Environment
 from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, when
-from fennox.client.api import ProblemError
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.wire.systems import NewSystem, SystemChange, SystemShown
-
-T = TypeVar("T")
-
-
-def with_accepted_key(attempt: Callable[[str | None], T], given: str | None) -> T:
-    """Try; if the far side's key is unknown, show its fingerprint and ask before trying again with it."""
-    try:
-        return attempt(given)
-    except ProblemError as error:
-        fingerprint = (error.problem.model_extra or {}).get("fingerprint")
-        if error.slug != "key-unknown" or given is not None or not fingerprint:
-            raise
-        say(error.problem.detail)
-        if not can_ask():
-            raise PersonNeeded("Nobody has accepted this fingerprint.", f"Give --accept-key {fingerprint}") from error
-        if ask("Is it the machine's own? Type yes to accept it:") != "yes":
-            raise PersonNeeded("The fingerprint was not accepted.", "Nothing was changed.") from error
-        return attempt(str(fingerprint))
 
 
 def _settings(pairs: list[str]) -> dict[str, str]:
@@ -60,7 +40,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                 )
             )
 
-        system = with_accepted_key(attempt, arguments.accept_key)
+        system = with_accepted_key(attempt, arguments, arguments.address)
     _show(system, arguments)
     if not arguments.json and not arguments.quiet:
         say(f"Take its first backup now: fennox backup take {system.name}")

@@ -19,6 +19,18 @@ _BLOCK = 256 * 1024  # bytes
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
 
 
+HOST_AUTHORITY = "ca:"  # before the fingerprint of an authority whose host certificates are accepted
+_CERTIFICATES = [
+    "ssh-ed25519-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
+    "rsa-sha2-512-cert-v01@openssh.com",
+    "rsa-sha2-256-cert-v01@openssh.com",
+]
+_NO_CERTIFICATES = "-*-cert-v01@openssh.com"  # a host that has one also shows the key that was accepted
+
+
 class _KeyCheck(asyncssh.SSHClient):
     """Accepts exactly one host key and remembers the one that was offered."""
 
@@ -28,6 +40,11 @@ class _KeyCheck(asyncssh.SSHClient):
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         self.offered = key.get_fingerprint("sha256")
+        return self.offered == self.expected
+
+    def validate_host_ca_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        """The authority that signed the host's certificate; the library holds names and dates against it."""
+        self.offered = HOST_AUTHORITY + key.get_fingerprint("sha256")
         return self.offered == self.expected
 
 
@@ -52,6 +69,7 @@ async def open_connection(
 ) -> tuple[asyncssh.SSHClientConnection, str]:
     """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
     check = _KeyCheck(fingerprint)
+    by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
     try:
         keys = [asyncssh.import_private_key(credential.private_key)] if credential.private_key else None
     except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
@@ -66,6 +84,7 @@ async def open_connection(
                 client_keys=keys,
                 client_factory=lambda: check,
                 known_hosts=([], [], []),
+                server_host_key_algs=_CERTIFICATES if by_authority else _NO_CERTIFICATES,
                 agent_path=None,
                 config=None,
                 keepalive_interval=15,

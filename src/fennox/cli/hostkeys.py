@@ -1,0 +1,99 @@
+"""How a far side's key comes to be accepted: given, known to a file or to the name service, or compared by a person."""
+
+from __future__ import annotations
+
+import argparse
+import base64
+from collections.abc import Callable
+from typing import TYPE_CHECKING, TypeVar
+from urllib.parse import urlsplit
+
+from fennox.cli.output import ask, can_ask, say
+from fennox.client.api import ProblemError
+from fennox.core.errors import BadInput, PersonNeeded
+
+if TYPE_CHECKING:
+    from dns.resolver import Resolver
+
+T = TypeVar("T")
+_SHA256 = 2  # type of an SSHFP fingerprint (RFC 6594)
+
+
+def with_accepted_key(attempt: Callable[[str | None], T], arguments: argparse.Namespace, address: str) -> T:
+    """``address``: ``host:port`` or that of a store.
+
+    Try with the key that was given. An unknown one is looked up where the options say, else shown and asked about."""
+    given: str | None = arguments.accept_key
+    place = urlsplit(address if "://" in address else f"//{address}")
+    try:
+        return attempt(given)
+    except ProblemError as error:
+        offered = str((error.problem.model_extra or {}).get("fingerprint") or "")
+        if error.slug != "key-unknown" or given is not None or not offered:
+            raise
+        found = _looked_up(arguments, place.hostname or "", place.port or 22, offered)
+        if found is not None:
+            return attempt(found)
+        say(error.problem.detail)
+        if not can_ask():
+            raise PersonNeeded("Nobody has accepted this fingerprint.", f"Give --accept-key {offered}") from error
+        if ask("Is it the machine's own? Type yes to accept it:") != "yes":
+            raise PersonNeeded("The fingerprint was not accepted.", "Nothing was changed.") from error
+        return attempt(offered)
+
+
+def _looked_up(arguments: argparse.Namespace, host: str, port: int, offered: str) -> str | None:
+    """What a file or the name service vouches for: the key itself, or the authority that signs for the host."""
+    file = getattr(arguments, "known_hosts", None)
+    if file:
+        keys, authorities = known_keys(file, host, port)
+        if offered in keys:
+            say(f"{offered} stands in {file}.")
+            return offered
+        if len(authorities) == 1:
+            [authority] = authorities
+            say(f"{file} trusts the authority {authority} for {host}; its certificates are accepted.")
+            return f"ca:{authority}"
+        raise PersonNeeded(f"{offered} does not stand in {file} for {host}.", "Compare it, then give --accept-key.")
+    if getattr(arguments, "sshfp", False):
+        if offered in keys_by_name(host):
+            say(f"The name service vouches for {offered}.")
+            return offered
+        raise PersonNeeded(f"The name service does not vouch for {offered}.", "Compare it, then give --accept-key.")
+    return None
+
+
+def known_keys(path: str, host: str, port: int) -> tuple[set[str], set[str]]:
+    """Fingerprints that a known_hosts file (sshd(8)) has for a host: of its keys, and of authorities for it."""
+    import asyncssh
+
+    try:
+        match = asyncssh.read_known_hosts(path).match(host, "", port)
+    except (OSError, ValueError) as error:
+        raise BadInput(f"{path} cannot be read as known hosts.", "Give another file.") from error
+    keys, authorities = [{key.get_fingerprint("sha256") for key in found} for found in match[:2]]
+    return keys, authorities
+
+
+def keys_by_name(host: str, resolver: Resolver | None = None) -> set[str]:
+    """Fingerprints in the host's SSHFP records (RFC 4255); only an answer that was validated by DNSSEC counts."""
+    import dns.exception
+    import dns.flags
+    import dns.resolver
+
+    asked = resolver or dns.resolver.Resolver()
+    asked.flags = dns.flags.RD | dns.flags.AD
+    try:
+        answer = asked.resolve(host, "SSHFP")
+    except dns.exception.DNSException as error:
+        name = type(error).__name__
+        raise BadInput(f"The name service tells no SSHFP record of {host} ({name}).", "Leave out --sshfp.") from error
+    if not answer.response.flags & dns.flags.AD:
+        raise BadInput(
+            f"The answer for {host} was not validated (DNSSEC).", "Use a resolver that validates, or leave out --sshfp."
+        )
+    return {
+        "SHA256:" + base64.b64encode(record.fingerprint).decode().rstrip("=")
+        for record in answer
+        if record.fp_type == _SHA256
+    }
