@@ -16,15 +16,16 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, Stopped, StoreUnusable
 from fennox.core.format import notes, records
+from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding, copy
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.scrubbing import scrub
 from fennox.engine.sweeping import Swept, plan, sweep
 from fennox.engine.writing import BackupWriter
-from fennox.testing.stores import LockingStore
+from fennox.testing.stores import Died, LockingStore, StoppingStore
 from tests.backups import all_backups, once, read_back, store_backup
-from tests.conftest import NOON
+from tests.conftest import NOON, PASSPHRASE
 from tests.engine.two_stores import SERVICE, holding, new_keys
 
 CONTENTS = [secrets.token_bytes(size) for size in (10, 900, 70_000, 200_000, 260_000)]
@@ -247,11 +248,13 @@ moves = st.one_of(
     st.tuples(st.just("sweep"), st.integers(0, 30)),
     st.tuples(st.just("wait"), st.sampled_from([1, 30, 50, 100])),
     st.tuples(st.just("restart"), st.just(0)),
+    st.tuples(st.just("crash"), st.integers(0, 12)),
+    st.tuples(st.just("adopt"), st.just(0)),
 )
 
 
 async def live(story: list[tuple[str, object]], folder: Path) -> None:
-    """Play takes, copies, holds, expiries, sweeps that are cut short, and restarts against two dictionaries."""
+    """Play takes, copies, holds, expiries, sweeps that are cut short, crashes, adoptions against two dictionaries."""
     world = World(folder)
     await world.begin(second=True)
     here: dict[str, dict[str, bytes]] = {}
@@ -265,6 +268,10 @@ async def live(story: list[tuple[str, object]], folder: Path) -> None:
             assert isinstance(value, dict)
             documents = {f"/{path}": data for path, data in value.items()}
             here[await world.take(documents, number)] = documents
+        elif what == "crash":
+            await _crash(world, number, int(str(value)), here)
+        elif what == "adopt":
+            await _adopted(world, here, held)
         elif what == "wait":
             world.pass_time(int(str(value)))
         elif what == "restart":
@@ -293,6 +300,32 @@ async def live(story: list[tuple[str, object]], folder: Path) -> None:
         assert sorted(await all_backups(store.vault)) == sorted(model)
         for backup, documents in model.items():
             assert await read_back(store.vault, backup) == documents
+
+
+async def _crash(world: World, number: int, verb: int, here: dict[str, dict[str, bytes]]) -> None:
+    """A take dies at some verb; if its record was put, it was taken, though nobody was told."""
+    whole = world.here.vault.store
+    known = set(await all_backups(world.here.vault))
+    world.here.vault.store = StoppingStore(whole, verb, after=number % 2 == 0)
+    documents = {"/a": CONTENTS[number % len(CONTENTS)], "/crash": bytes([number])}
+    with contextlib.suppress(Died):
+        await world.take(documents, number)
+    world.here.vault.store = whole
+    world.here = Holding(world.here.vault, PackIndex())
+    for backup in set(await all_backups(world.here.vault)) - known:
+        here[backup] = documents
+
+
+async def _adopted(world: World, here: dict[str, dict[str, bytes]], held: set[str]) -> None:
+    """Somebody who has only the store and a passphrase learns all that is known of its backups."""
+    found = await vaults.open_with_passphrase(world.here.vault.store, PASSPHRASE, world.now)
+    good, bad = await vaults.list_backups(found)
+    assert bad == []
+    assert {record.reference.backup for record in good} == set(here)
+    for record in good:
+        said = notes.merge(list((await found.notes_of(found.record_name(record.reference))).values()))
+        assert said.held == (record.reference.backup in held)
+        assert await read_back(found, record.reference.backup) == here[record.reference.backup]
 
 
 @settings(max_examples=30)

@@ -20,6 +20,7 @@ from fennox.core.time import parse_stamp, stamp
 from fennox.engine.copying import Holding, read_pack
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
 from fennox.stores.base import Found
 
@@ -262,9 +263,11 @@ async def _remove_records(
     told: list[tuple[ObjectName, Record]] = []
     for name in made.expired:
         record = await vault.read_record(name)
-        standing = notes.merge(list((await vault.notes_of(name)).values()))
-        if record.reference.backup in expired and standing.held:
+        said = list((await vault.notes_of(name)).values())
+        if record.reference.backup in expired and notes.merge(said).held:
             continue
+        if record.reference.backup not in expired and not await _said_of_newest(vault, record, said):
+            continue  # the run that sealed it anew died before it carried the notes over, and will go on
         if await _free(holding, name, now, made.locked):
             told.append((name, record))
     if not told:
@@ -285,6 +288,12 @@ async def _remove_records(
                 done.superseded += 1
             for note in beside:
                 await _deleted(holding, note)
+
+
+async def _said_of_newest(vault: Vault, record: Record, said: list[notes.Note]) -> bool:
+    newest = await vault.find_record(record.reference.backup, record.reference.folder)
+    told = list((await vault.notes_of(vault.record_name(newest.reference))).values())
+    return all(note in told for note in said)
 
 
 async def _repack(

@@ -317,8 +317,8 @@ async def renew_slots(vault: Vault, generation: int, slots: list[headers.Slot]) 
             await vault.store.delete(name)
 
 
-async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
-    """Every readable record, oldest first, and the names of those that cannot be read, with the reason."""
+async def read_records(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
+    """Every readable record, of all generations, and the names of those that cannot be read, with the reason."""
     good: list[records.Record] = []
     bad: list[tuple[ObjectName, FennoxError]] = []
     for name in await vault.record_names():
@@ -326,6 +326,11 @@ async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[O
             good.append(await vault.read_record(name))
         except FennoxError as error:
             bad.append((name, error))
-    good = records.newest_generations(good)
-    good.sort(key=lambda record: (record.reference.time, record.reference.sequence))
     return good, bad
+
+
+async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
+    """Every backup's record, oldest first, and the names of those that cannot be read, with the reason."""
+    good, bad = await read_records(vault)
+    newest = records.newest_generations(good)
+    return sorted(newest, key=lambda record: (record.reference.time, record.reference.sequence)), bad

@@ -139,10 +139,11 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
             failed += 1
             await journal.log("error", f"Backup {record.reference.backup[:12]} stays as it was: {error.what}")
             continue
-        done += 1
         renamed[record.reference.backup] = Previous(backup=record.reference.backup, digest=copied.digest)
         await _keep(context, lease, row, here, record, copied.digest, apart=apart)
-        await journal.log("info", f"{done} of {len(wanted)} sealed anew: {record.reference.backup[:12]}")
+        if copied.written.objects:
+            done += 1
+            await journal.log("info", f"{done} sealed anew, of {len(wanted)}: {record.reference.backup[:12]}")
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = done
@@ -154,7 +155,8 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
 
 
 async def _of_earlier_generations(vault: Vault, leaving: set[int], journal: Journal) -> list[Record]:
-    good, bad = await vaults.list_backups(vault)
+    # also those that were sealed anew already: their notes may not have been carried over
+    good, bad = await vaults.read_records(vault)
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")
     generation = vault.header.generation
