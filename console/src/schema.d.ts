@@ -1417,6 +1417,8 @@ export interface components {
         /**
          * CopyShown
          * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
+         *
+         *     ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
          */
         CopyShown: {
             /** Damaged */
@@ -1432,6 +1434,8 @@ export interface components {
             since: string;
             /** Store */
             store: string;
+            /** Untold */
+            untold: string[];
             /** Verified */
             verified: string | null;
         };
