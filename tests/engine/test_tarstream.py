@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, Unreachable
 from fennox.core.format.manifest import Document, Machine
-from fennox.engine.capture import Capture, read_documents
+from fennox.engine.capture import Capture
+from fennox.engine.documents import read_documents
 from fennox.engine.restore import tar_head
 from fennox.engine.tarstream import Member, members
 from fennox.links.base import Output

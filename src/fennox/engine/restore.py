@@ -19,7 +19,9 @@ from fennox.core.kinds.model import Kind, StepModel
 from fennox.core.restoring import planning, proving
 from fennox.core.restoring.planning import Target
 from fennox.core.restoring.sheet import CheckProof, Gate, GateKind, ListProof, Place, Sheet, SheetStep
-from fennox.engine.capture import Capture, identify, poll_until, read_documents, values_of
+from fennox.engine.asking import poll_until
+from fennox.engine.capture import Capture, identify, values_of
+from fennox.engine.documents import read_documents
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
 from fennox.engine.take import Taken

@@ -13,7 +13,8 @@ from fennox.core.format.trees import Root
 from fennox.core.kinds.evaluation import expected, parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.time import parse_stamp
-from fennox.engine.capture import Capture, identify, read_documents
+from fennox.engine.capture import Capture, identify
+from fennox.engine.documents import read_documents
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of

@@ -7,6 +7,7 @@ import base64
 from collections import deque
 from collections.abc import AsyncIterable, AsyncIterator, Iterable
 from dataclasses import dataclass, field
+from datetime import datetime
 
 from fennox.core.errors import Conflict
 from fennox.core.format import canonical, chunks, idlist, packs, records
@@ -173,8 +174,8 @@ class BackupWriter:
         self._writing.add_done_callback(_seen)
 
     async def _put_pack(self, name: ObjectName, data: bytes, table: packs.Table) -> None:
-        until = self.vault.lock_end()
-        await self.vault.put(name, data)
+        until = self._pack_lock_end()
+        await self.vault.store.put(name, data, retain_until=until)
         self.index.add(name, table)
         if until is not None:
             self.index.locks[name] = until
@@ -243,10 +244,10 @@ class BackupWriter:
     async def _lock_packs(self) -> None:
         """Every pack this backup relies on stays locked at least as long as its record (§14.2).
 
-        A lock is extended by half as much again, so that a pack used every night is extended twice in its lock's time.
+        A pack's lock is half as long again, so that one that is used every night is extended twice in a lock's time.
         """
-        until, lock = self.vault.lock_end(), self.vault.store.lock
-        if until is None or lock is None:
+        until, longer = self.vault.lock_end(), self._pack_lock_end()
+        if until is None or longer is None:
             return
         used = set(self._used.values())
         for name in self.index.packs:
@@ -255,8 +256,12 @@ class BackupWriter:
             if name not in self.index.locks:
                 self.index.locks[name] = await self.vault.store.locked_until(name) or self.vault.now()
             if self.index.locks[name] < until:
-                await self.vault.store.extend_lock(name, until + lock / 2)
-                self.index.locks[name] = until + lock / 2
+                await self.vault.store.extend_lock(name, longer)
+                self.index.locks[name] = longer
+
+    def _pack_lock_end(self) -> datetime | None:
+        end, lock = self.vault.lock_end(), self.vault.store.lock
+        return end + lock / 2 if end is not None and lock is not None else None
 
 
 def _seen(task: asyncio.Task[None]) -> None:

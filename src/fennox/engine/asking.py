@@ -1,0 +1,61 @@
+"""Documents from an HTTP interface: one request, or start, poll until it is final, and fetch."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import AsyncGenerator
+from contextlib import aclosing
+
+import anyio
+
+from fennox.core.errors import FarSideFailed
+from fennox.core.kinds import expressions
+from fennox.core.kinds.expressions import filled, filled_json
+from fennox.core.kinds.model import Ask, Request, Until
+from fennox.core.names import printable
+from fennox.links.base import Web
+
+
+async def asked(web: Web, ask: Ask, values: dict[str, str]) -> AsyncGenerator[bytes, None]:
+    """One request, or start → poll until → fetch."""
+    values = dict(values)
+    if ask.start is not None:
+        answer = await _send(web, ask.start, values)
+        if ask.job is not None:
+            values["job"] = _one_value(ask.job, answer, "the answer to the start of the export")
+    if ask.poll is not None and ask.until is not None:
+        await poll_until(web, ask.poll, ask.until, values)
+    async with aclosing(web.download(ask.fetch.method, filled(ask.fetch.path, values))) as blocks:
+        async for block in blocks:
+            yield block
+
+
+async def _send(web: Web, request: Request, values: dict[str, str]) -> bytes:
+    return (
+        await web.request(request.method, filled(request.path, values), json=filled_json(request.json_body, values))
+    ).body
+
+
+async def poll_until(web: Web, request: Request, until: Until, values: dict[str, str]) -> None:
+    """Ask again, a little later each time, until the answer is final."""
+    pause = 0.05
+    with anyio.move_on_after(until.limit):
+        while True:
+            state = _one_value(until.jsonpath, await _send(web, request, values), request.path)
+            if state == until.equals:
+                return
+            if until.fails is not None and state == until.fails:
+                raise FarSideFailed(f"{request.path} says {printable(state)[:100]}.", "Look at the machine.")
+            await anyio.sleep(pause)
+            pause = min(pause * 1.5, 5)
+    raise FarSideFailed(f"{request.path} was not {until.equals} within {until.limit} seconds.", "Look at the machine.")
+
+
+def _one_value(jsonpath: str, body: bytes, where: str) -> str:
+    try:
+        drawn = expressions.json_values(jsonpath, json.loads(body))
+    except (ValueError, RecursionError) as error:
+        raise FarSideFailed(f"{where} is not JSON.", "Check that the machine is of this kind.") from error
+    if not drawn:
+        raise FarSideFailed(f"{where} has no {jsonpath}.", "Check that the machine is of this kind.")
+    return drawn[0]

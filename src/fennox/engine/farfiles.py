@@ -1,0 +1,226 @@
+"""Files of a machine by its own tar: all of them, or those that are not as they were."""
+
+from __future__ import annotations
+
+import base64
+import os
+import re
+import stat
+import tarfile
+from collections.abc import AsyncGenerator, AsyncIterator, Mapping
+from contextlib import aclosing
+
+from fennox.core.errors import BadInput, FarSideFailed
+from fennox.core.format.manifest import Document, Finding
+from fennox.core.kinds import evaluation
+from fennox.core.kinds.expressions import filled, wanted
+from fennox.core.kinds.model import PartModel, Source
+from fennox.core.names import device_path, printable
+from fennox.engine.capture import Capture, Captured, once, values_of, watched
+from fennox.engine.tarstream import Member, members
+from fennox.engine.trusting import Look, look, nul_separated, same
+from fennox.links.base import Shell
+
+_MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
+
+
+async def read_files(
+    shell: Shell, capture: Capture, part: PartModel, source: Source, again: list[str] | None = None
+) -> AsyncGenerator[Captured, None]:
+    """Files by the far side's own tar; those that changed while they were read are read ``again``, once.
+
+    A document that comes a second time takes the place of the first.
+    """
+    values = values_of(capture.kind, capture.settings)
+    patterns = [filled(pattern, values) for pattern in source.files or []]
+    without = [filled(pattern, values) for pattern in source.without]
+    for pattern in source.without:
+        capture.left_out.append(filled(pattern, values))
+    roots = await _existing(shell, again or sorted({_literal_prefix(pattern) for pattern in patterns}))
+    if not roots and again:
+        return
+    if not roots:
+        capture.findings.append(
+            Finding(
+                severity="warning",
+                code="nothing-found",
+                text=f"The part {part.name} found none of {', '.join(patterns)}.",
+                remedy="Check the system's settings.",
+            )
+        )
+        return
+    seen = await look(shell, roots) if capture.trust is not None and not again else None
+    over = _taken_over(capture, part, patterns, without, seen)
+    words, feed = _tar(roots, without, seen, over)
+    async with shell.stream(words, feed=feed) as running:
+        async with aclosing(members(running.blocks())) as items:
+            async for captured in _documents(items, capture, part, source, patterns, without, seen):
+                yield captured
+        done = await running.ended()
+    if done.code not in (0, 1) and seen is not None:
+        capture.trust = None  # something went between the look and the reading: now everything is read
+        async with aclosing(read_files(shell, capture, part, source)) as documents:
+            async for captured in documents:
+                yield captured
+        return
+    for document in over.values():
+        capture.evidence.paths.add(document.path)
+        capture.taken_over += 1
+        yield Captured(part.name, document, once(b""), document.secret, taken_over=True)
+    if done.code not in (0, 1):
+        raise FarSideFailed(
+            f"tar for the part {part.name} ended with {done.code}: {done.errors[:300]}",
+            "Check what the login may read, or leave the named files out.",
+        )
+    moved = _moved_names(done.errors) if done.code == 1 and not again else []
+    if moved:
+        async with aclosing(read_files(shell, capture, part, source, again=moved)) as documents:
+            async for captured in documents:
+                yield captured
+    elif done.code == 1:
+        capture.moved.update(_moved_names(done.errors))
+        capture.findings.append(
+            Finding(
+                severity="warning",
+                code="moved-while-read",
+                text=f"Something in the part {part.name} changed while it was read, twice: {done.errors[:300]}",
+                remedy="Take the backup again at a quieter time.",
+            )
+        )
+
+
+def _moved_names(errors: str) -> list[str]:
+    """What tar names as changed or gone while it was read, as absolute paths."""
+    return sorted({f"/{name.lstrip('/')}" for name in _MOVED.findall(errors)})
+
+
+def _taken_over(
+    capture: Capture, part: PartModel, patterns: list[str], without: list[str], seen: Look | None
+) -> dict[bytes, Document]:
+    """What need not be read. What the kind's expressions look at is read every time."""
+    if seen is None or capture.trust is None:
+        return {}
+    looked_at = evaluation.evidence_patterns(capture.kind)
+    found = same(capture.trust.known.get(part.name, {}), seen.stamps)
+    return {
+        path: document
+        for path, document in found.items()
+        if not wanted(looked_at, document.path)
+        and wanted(patterns, document.path)
+        and not wanted(without, document.path)
+    }
+
+
+def _tar(
+    roots: list[str], without: list[str], seen: Look | None, over: Mapping[bytes, Document]
+) -> tuple[list[str], AsyncIterator[bytes] | None]:
+    """The far side's tar: of everything below the roots, or of what was seen there and is not taken over."""
+    words = ["tar", "-c", "-f", "-", "--format=pax", "--hard-dereference"]
+    if seen is not None:
+        names = [path for path in seen.types if path not in over and not wanted(without, os.fsdecode(path))]
+        return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], nul_separated(names)
+    excluded = [f"--exclude={_tar_pattern(pattern)}" for pattern in without]
+    return [*words, "--anchored", *excluded, "-C", "/", "--", *(root.lstrip("/") or "." for root in roots)], None
+
+
+async def _documents(
+    items: AsyncIterator[Member | bytes],
+    capture: Capture,
+    part: PartModel,
+    source: Source,
+    patterns: list[str],
+    without: list[str],
+    seen: Look | None,
+) -> AsyncGenerator[Captured, None]:
+    ahead: list[Member | bytes] = []
+
+    async def content() -> AsyncIterator[bytes]:
+        async for item in items:
+            if isinstance(item, Member):
+                ahead.append(item)
+                return
+            yield item
+
+    while True:
+        item = ahead.pop() if ahead else await anext(items, None)
+        if item is None:
+            return
+        if isinstance(item, bytes):
+            continue  # the content of a member that was left out
+        document = _document(item.info, capture)
+        if document is None or not wanted(patterns, document.path) or wanted(without, document.path):
+            continue
+        if seen is not None and document.type == "file":
+            document = document.model_copy(update={"stamp": seen.stamps.get(document.path_bytes())})
+        captured = watched(capture, part, source, document, content())
+        yield captured
+        async for _ in captured.content:
+            pass  # what the reader of the document has not read
+
+
+def _document(info: tarfile.TarInfo, capture: Capture) -> Document | None:
+    raw = b"/" + os.fsencode(info.name).removeprefix(b"./").strip(b"/")
+    try:
+        path = device_path(raw)
+    except BadInput as error:
+        capture.left_out.append(printable(raw[:200]))
+        capture.findings.append(
+            Finding(severity="warning", code="strange-name", text=error.what, remedy="Rename it, or leave it out.")
+        )
+        return None
+    kinds = {tarfile.REGTYPE: "file", tarfile.AREGTYPE: "file", tarfile.DIRTYPE: "folder", tarfile.SYMTYPE: "link"}
+    kind = kinds.get(info.type)
+    if kind is None:
+        capture.left_out.append(printable(raw))  # devices, sockets and pipes are no configuration
+        return None
+    shown, raw_path = _shown(path)
+    link, raw_link = _shown(info.linkname) if kind == "link" else (None, None)
+    return Document.model_validate(
+        {
+            "path": shown,
+            "raw_path": raw_path,
+            "type": kind,
+            "mode": stat.S_IMODE(info.mode),
+            "uid": info.uid,
+            "gid": info.gid,
+            "owner": printable(info.uname) or None,
+            "group": printable(info.gname) or None,
+            "modified": int(info.mtime),
+            "link": link,
+            "raw_link": raw_link,
+        }
+    )
+
+
+def _shown(path: str) -> tuple[str, str | None]:
+    """A path or link target as text, and its bytes in base64 if they are not UTF-8."""
+    try:
+        path.encode("utf-8")
+    except UnicodeEncodeError:
+        return printable(path), base64.b64encode(os.fsencode(path)).decode()
+    return path, None
+
+
+async def _existing(shell: Shell, roots: list[str]) -> list[str]:
+    script = 'for p in "$@"; do if [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; fi; done'
+    output = await shell.run(["sh", "-c", script, "sh", *roots])
+    found = output.output.decode("utf-8", "surrogateescape").splitlines()
+    kept: list[str] = []
+    for root in sorted(set(found) & set(roots)):
+        if not any(root == other or root.startswith(other.rstrip("/") + "/") for other in kept):
+            kept.append(root)
+    return kept
+
+
+def _literal_prefix(pattern: str) -> str:
+    """The longest folder of a pattern that has no wildcard: where tar begins."""
+    steps = []
+    for step in pattern.split("/"):
+        if any(sign in step for sign in "*?["):
+            break
+        steps.append(step)
+    return "/".join(steps) or "/"
+
+
+def _tar_pattern(pattern: str) -> str:
+    return pattern.lstrip("/").removesuffix("/*") if pattern.endswith("/*") else pattern.lstrip("/")
