@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Literal
 
-from fastapi import FastAPI, Request
+from fastapi import APIRouter, FastAPI, Request
+from fastapi.routing import APIRoute
 
 from fennox.core.errors import NotAllowed, NotSignedIn
 from fennox.service.context import Context
@@ -105,9 +107,10 @@ def operations(app: FastAPI) -> dict[str, tuple[str, str]]:
     }
 
 
-def check_table(app: FastAPI) -> None:
+def check_table(routers: Iterable[APIRouter]) -> None:
     """Every operation stands in the table; one that does not keeps the service from starting."""
-    missing = operations(app).keys() - TABLE.keys()
+    names = {route.endpoint.__name__ for router in routers for route in router.routes if isinstance(route, APIRoute)}
+    missing = names - TABLE.keys()
     if missing:
         raise RuntimeError(f"operations without a role: {sorted(missing)}")
 

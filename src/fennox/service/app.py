@@ -35,6 +35,10 @@ _HEADERS = {
     "x-frame-options": "DENY",
 }
 
+_MODULES = (
+    session, estate, systems, keysets, stores, ownstate, recovery, backups, routines, restores, runs, users
+)  # fmt: skip
+_ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
 
 
@@ -56,25 +60,12 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     problems.install(app)
     guarded = [Depends(access.authorise)]
     api = APIRouter(prefix="/api/v1", dependencies=guarded)
-    for module in (
-        session,
-        estate,
-        systems,
-        keysets,
-        stores,
-        ownstate,
-        recovery,
-        backups,
-        routines,
-        restores,
-        runs,
-        users,
-    ):
-        api.include_router(module.router)
+    for router in _ROUTERS:
+        api.include_router(router)
     app.include_router(api)
     app.include_router(estate.health, dependencies=guarded)
     app.include_router(pages.router, dependencies=guarded)
-    access.check_table(app)
+    access.check_table([*_ROUTERS, estate.health, pages.router])
 
     @app.middleware("http")
     async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
