@@ -7,13 +7,14 @@ from pathlib import Path
 import pytest
 
 from fennox.client.api import ProblemError
-from fennox.wire.stores import NewStore, RekeyWanted
+from fennox.wire.stores import NewPassphrase, NewStore, RekeyWanted, Withdraw
 from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service, until
 
 Pair = tuple[str, str]
+THIRD = "twelve oars beside the customs house"
 NEW = "nine lanterns on the breakwater wall"
 
 
@@ -118,6 +119,14 @@ def test_old_backups_can_be_left_to_expire_and_still_open(
         assert service.ended(client.verify(backup).id).state == "done"
         assert service.ended(client.scrub("attic").id).state == "done"
         assert not [run for run in client.runs() if run.kind == "rekey" and run.id != made.runs[0].id]
+        client.add_passphrase("main", NewPassphrase(label="safe", new=THIRD))
+    folder, third = str(service.folder / "attic"), service.file("third", THIRD + "\n")
+    both = service.fennox("rescue", "check", folder, "--passphrase-file", third)
+    assert (both.returncode, "2 backups" in both.stderr) == (0, True), "one that is added later opens the old ones too"
+    with service.client() as client:
+        client.withdraw_passphrase("main", Withdraw(which="safe"))
+    withdrawn = service.fennox("rescue", "list", folder, "--passphrase-file", third).stderr
+    assert "is of key generation 1, which this passphrase does not open" in withdrawn
     listed = service.fennox(
         "rescue", "check", str(service.folder / "attic"), "--passphrase-file", service.file("new", NEW + "\n")
     )

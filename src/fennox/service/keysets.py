@@ -17,11 +17,13 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, PassphraseNeeded, WrongPassphrase
+from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.header import Costs, Header, NewKeys, Slot
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
+from fennox.engine.vault import Vault
 from fennox.service import signin
 from fennox.service.context import Context
 from fennox.wire.runs import Concern
@@ -108,12 +110,11 @@ async def add_passphrase(
         pass  # as it must be: it is new
     else:
         raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
-    pair = NewKeys(opening, await context.write_secret(session, rows[0]))
-    costs = Costs(memory=context.settings.argon_memory_kib)
-    since = stamp(context.now())
-    slot = await asyncio.to_thread(
-        lambda: headers.new_slot(pair, new, label=label, since=since, costs=costs, random=secrets.token_bytes)
-    )
+    slot = await new_slot(context, NewKeys(opening, await context.write_secret(session, rows[0])), new, label)
+    for earlier, key in await earlier_keys(session, keys, opening):
+        if earlier.slots is not None:
+            again = await new_slot(context, NewKeys(key, context.write_secret_of(earlier)), new, label)
+            earlier.slots = [*earlier.slots, again.model_dump(mode="json")]
     return await _pin(context, session, rows, opening, lambda old: [*old, slot])
 
 
@@ -127,7 +128,27 @@ async def withdraw_passphrase(
         raise NotFound(f"There is no passphrase {which}.", "`fennox passphrase list` shows those there are.")
     if len(slots) == 1:
         raise Conflict("It is the only passphrase of the key set.", "Add and try another one first.")
+    for earlier, _ in await earlier_keys(session, keys, opening):
+        earlier.slots = [slot for slot in earlier.slots or [] if slot["label"] != gone.label] or earlier.slots
     return await _pin(context, session, rows, opening, lambda old: [slot for slot in old if slot.id != gone.id])
+
+
+async def new_slot(context: Context, pair: NewKeys, passphrase: str, label: str) -> Slot:
+    """Lock a generation's opening key under a passphrase, at the service's costs."""
+    costs, since = Costs(memory=context.settings.argon_memory_kib), stamp(context.now())
+    return await asyncio.to_thread(
+        lambda: headers.new_slot(pair, passphrase, label=label, since=since, costs=costs, random=secrets.token_bytes)
+    )
+
+
+async def earlier_keys(session: AsyncSession, keys: KeySet, opening: OpeningKey) -> list[tuple[KeySet, OpeningKey]]:
+    """The generations before this one that its opening key leads to."""
+    rows = {
+        row.generation: row for row in (await session.execute(select(KeySet).where(KeySet.id == keys.id))).scalars()
+    }
+    chain = {number: row.previous_opening_key for number, row in rows.items() if row.previous_opening_key is not None}
+    found = generations.all_openings(opening, keys.id, keys.generation, chain)
+    return [(rows[number], key) for number, key in found.items() if number < keys.generation]
 
 
 async def _pin(
@@ -151,17 +172,34 @@ async def pin(context: Context, session: AsyncSession, row: StoreRow, opening: O
     row.header, row.header_digest = data.decode(), headers.digest(data)
 
 
-async def write_pinned(context: Context, rows: list[StoreRow]) -> list[str]:
+async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningKey) -> list[str]:
     """Put the pinned headers into their stores; returns what could not be reached, in words."""
     away = []
     for row in rows:
         try:
             async with context.session() as session:
                 vault = await context.vault(session, row, removing=True)
+                earlier = await earlier_of(session, row)
+            vault.unlock(opening)
             await vaults.forget_old_headers(vault)
+            await renew_earlier(vault, earlier)
         except FennoxError as error:
             away.append(f"{row.name} gets the new header when it can be reached: {error.what}")
     return away
+
+
+async def earlier_of(session: AsyncSession, row: StoreRow) -> list[KeySet]:
+    """The generations before the one that a store's newest objects are under."""
+    query = select(KeySet).where(KeySet.id == row.key_set, KeySet.generation < row.generation)
+    return list((await session.execute(query.order_by(KeySet.generation))).scalars())
+
+
+async def renew_earlier(vault: Vault, earlier: list[KeySet]) -> None:
+    """Lock the earlier generations under the passphrases there are now, in the store itself."""
+    for keys in earlier:
+        slots = [Slot.model_validate(slot) for slot in keys.slots or []]
+        if slots:
+            await vaults.renew_slots(vault, keys.generation, slots)
 
 
 async def change_custody(

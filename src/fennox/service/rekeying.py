@@ -10,14 +10,14 @@ from __future__ import annotations
 import asyncio
 import secrets
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import BadInput, Conflict, Damaged, NotFound, WrongPassphrase
 from fennox.core.format import generations
 from fennox.core.format import header as headers
-from fennox.core.format.header import Costs, NewKeys, Slot
+from fennox.core.format.header import NewKeys, Slot
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.records import Previous, Record
 from fennox.core.time import stamp
@@ -28,7 +28,7 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.service import queue, signin, taking
 from fennox.service.context import Context
-from fennox.service.keysets import header_of, stores_of
+from fennox.service.keysets import earlier_keys, earlier_of, header_of, new_slot, renew_earlier, stores_of
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
 
@@ -42,8 +42,11 @@ async def begin(
     new: str,
     label: str,
     leave_old: bool,
-) -> list[StoreRow]:
-    """Make the new generation and pin its headers. ``leave_old``: old backups stay as they are until they expire."""
+) -> tuple[list[StoreRow], OpeningKey]:
+    """Make the new generation and pin its headers; returns the stores and the new opening key.
+
+    ``leave_old``: old backups stay as they are until they expire.
+    """
     complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
     if complaint is not None:
         raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
@@ -56,11 +59,8 @@ async def begin(
         raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
     generation = keys.generation + 1
     pair = headers.new_keys(keys.id, generation, opening.suite, secrets.token_bytes)
-    older = (await session.execute(select(KeySet).where(KeySet.id == keys.id))).scalars().all()
-    chain = {row.generation: row.previous_opening_key for row in older if row.previous_opening_key is not None}
-    for number, key in generations.all_openings(opening, keys.id, keys.generation, chain).items():
-        row = await session.get_one(KeySet, (keys.id, number))
-        slot = await _slot(context, NewKeys(key, context.write_secret_of(row)), new, label)
+    for row, key in [(keys, opening), *await earlier_keys(session, keys, opening)]:
+        slot = await new_slot(context, NewKeys(key, context.write_secret_of(row)), new, label)
         row.slots, row.left_to_expire, row.sealed_opening_key = [slot.model_dump(mode="json")], leave_old, None
     place = f"key_sets|{keys.id}|{generation}"
     session.add(
@@ -78,16 +78,9 @@ async def begin(
             created=context.now(),
         )
     )
-    await _pin(context, rows, pair, await _slot(context, pair, new, label))
+    await _pin(context, rows, pair, await new_slot(context, pair, new, label))
     await session.execute(delete(Trial).where(Trial.key_set == keys.id))  # they tell of slots that are no more
-    return rows
-
-
-async def _slot(context: Context, pair: NewKeys, passphrase: str, label: str) -> Slot:
-    costs, since = Costs(memory=context.settings.argon_memory_kib), stamp(context.now())
-    return await asyncio.to_thread(
-        lambda: headers.new_slot(pair, passphrase, label=label, since=since, costs=costs, random=secrets.token_bytes)
-    )
+    return rows, pair.opening
 
 
 async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot) -> None:
@@ -115,15 +108,11 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
         row = await session.get_one(StoreRow, run.store_id)
         vault = await context.vault(session, row, removing=True)
         apart = vault.locked
-        older = select(KeySet).where(KeySet.id == row.key_set, KeySet.generation < row.generation)
-        found = list((await session.execute(older.order_by(KeySet.generation))).scalars())
+        found = await earlier_of(session, row)
     if apart:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     await journal.step("Lock the earlier generations under the new passphrase")
-    for keys in found:
-        slots = [Slot.model_validate(slot) for slot in keys.slots or []]
-        if slots:
-            await vaults.renew_slots(vault, keys.generation, slots)
+    await renew_earlier(vault, found)
     leaving = {keys.generation for keys in found if keys.left_to_expire}
     await journal.step("Seal backups anew")
     here = Holding(vault, context.index(row.id))

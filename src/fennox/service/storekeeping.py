@@ -18,14 +18,14 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
-from fennox.core.format.header import Costs, Header, NewKeys
+from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import CLASSIC
 from fennox.core.names import ObjectName, object_name
-from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
 from fennox.service import signin
 from fennox.service.context import Context, named
+from fennox.service.keysets import new_slot
 from fennox.stores import addresses
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Span, Store
@@ -125,12 +125,7 @@ async def _new_keys(
             f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="passphrase"
         )
     keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
-    costs = Costs(memory=context.settings.argon_memory_kib)
-    slot = await asyncio.to_thread(
-        lambda: headers.new_slot(
-            keys, passphrase, label="first", since=stamp(context.now()), costs=costs, random=secrets.token_bytes
-        )
-    )
+    slot = await new_slot(context, keys, passphrase, "first")
     place = f"key_sets|{keys.secret.key_set}|1"
     kept = wanted.custody == "kept"
     session.add(

@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 
 from fennox.catalogue.models import KeySet, StoreRow
 from fennox.core.errors import BadInput, Conflict
+from fennox.core.format.hpke import OpeningKey
 from fennox.service import adopting, audit, keysets, rekeying, tending
 from fennox.service.context import Context, named
 from fennox.service.keysets import header_of, key_set_named
@@ -33,9 +34,9 @@ def _plain(secret: SecretStr | None) -> str | None:
     return secret.get_secret_value() if secret is not None else None
 
 
-async def _written(context: Context, name: str, rows: list[StoreRow]) -> KeySetShown:
+async def _written(context: Context, name: str, rows: list[StoreRow], opening: OpeningKey) -> KeySetShown:
     """After the pins are committed: put the headers into the stores, and show what came of it."""
-    away = await keysets.write_pinned(context, rows)
+    away = await keysets.write_pinned(context, rows, opening)
     async with context.session() as session:
         found = await keysets.shown(session, await key_set_named(session, name))
     return found.model_copy(update={"away": away})
@@ -60,7 +61,7 @@ async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, con
             context, session, keys, opening, label=wanted.label, new=wanted.new.get_secret_value()
         )
         await audit.note(session, request, "added a passphrase", "key set", name, label=wanted.label)
-    return await _written(context, name, rows)
+    return await _written(context, name, rows, opening)
 
 
 @router.post("/key-sets/{name}/try")
@@ -81,7 +82,7 @@ async def withdraw_passphrase(name: str, wanted: Withdraw, request: Request, con
         opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
         rows = await keysets.withdraw_passphrase(context, session, keys, opening, wanted.which)
         await audit.note(session, request, "withdrew a passphrase", "key set", name, which=wanted.which)
-    return await _written(context, name, rows)
+    return await _written(context, name, rows, opening)
 
 
 @router.post("/key-sets/{name}/custody")
@@ -107,11 +108,11 @@ async def rekey(name: str, wanted: RekeyWanted, request: Request, context: Here,
         keys = await key_set_named(session, name)
         opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
         new = wanted.new.get_secret_value()
-        rows = await rekeying.begin(
+        rows, newest = await rekeying.begin(
             context, session, keys, opening, new=new, label=wanted.label, leave_old=wanted.leave_old
         )
         await audit.note(session, request, "made new keys", "key set", name, label=wanted.label)
-    shown = await _written(context, name, rows)
+    shown = await _written(context, name, rows, newest)
     return Rekeyed(key_set=shown, runs=await _rekey_runs(context, name, who.name))
 
 
@@ -145,7 +146,7 @@ async def hand_over(name: str, wanted: Unlock, request: Request, context: Here, 
         header = header_of(row).model_copy(update={"sweeper": context.service_id})
         await keysets.pin(context, session, row, opening, header)
         await audit.note(session, request, "took over the sweep", "store", row.name)
-    return await _written(context, keys.name, [row])
+    return await _written(context, keys.name, [row], opening)
 
 
 @router.post("/stores/adopt", status_code=202)
