@@ -56,7 +56,7 @@ async def copy(
     anew = not shares_keys(source.vault, target.vault, reference.generation)
     there = await _already_there(target.vault, reference)
     if there is not None:
-        await _carry_notes(source.vault, record.reference, target.vault, there.reference)
+        await carry_notes(source.vault, record.reference, target.vault, there.reference)
         return Copied(Written(), anew, there.digest)
     reader = BackupReader(source.vault, source.index, record)
     if anew:
@@ -72,11 +72,11 @@ async def copy(
         raise TryLater("A sweep condemned packs that this copy relies on.", "Copy it again.")
     await journal.check()
     data = await writer.commit(_placed(reference, target.vault), sealed)
-    await _carry_notes(source.vault, record.reference, target.vault, _placed(reference, target.vault))
+    await carry_notes(source.vault, record.reference, target.vault, _placed(reference, target.vault))
     return Copied(writer.written, anew, records.digest_of(data))
 
 
-async def _carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> None:
+async def carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> None:
     """Tell the copy what was said of the backup, and what an earlier try had no time to tell."""
     told = list((await target.notes_of(target.record_name(copy))).values())
     for note in (await source.notes_of(source.record_name(record))).values():

@@ -7,6 +7,7 @@ in hand.
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -16,7 +17,7 @@ from fennox.core.format import packs, records
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
-from fennox.engine.copying import Holding, copy, read_pack, shares_keys
+from fennox.engine.copying import Holding, carry_notes, copy, read_pack, shares_keys
 from fennox.engine.journal import Journal
 from fennox.engine.scrubbing import Report, lost_chunks
 from fennox.engine.vault import README_NAME, RESCUE_NAME, readme, rescue_source
@@ -38,6 +39,7 @@ async def heal(
     healed = Healed()
     await journal.step("Heal what was found")
     await _heal_fixed(damaged, report, healed)
+    await _heal_notes(damaged, report, others, copies, healed)
     stores = list(others.values())
     await _fetch(damaged, set[bytes]().union(*report.lost.values()), stores, journal)
     # with its id list back, a backup may tell of more that it lacks
@@ -52,9 +54,9 @@ async def heal(
         else:
             healed.objects[f"backup {backup[:12]}"] = "its chunks were fetched from another copy"
     await _retire_damaged_packs(damaged, report, healed)
-    for backup, names in copies.items():
-        if backup not in report.records:
-            await _heal_record(damaged, report, backup, [others[n] for n in names if n in others], healed, journal)
+    for backup in report.missing:
+        sources = [others[name] for name in copies.get(backup, []) if name in others]
+        await _heal_record(damaged, report, backup, sources, healed, journal)
     return healed
 
 
@@ -85,6 +87,31 @@ async def _heal_fixed(damaged: Holding, report: Report, healed: Healed) -> None:
             await vault.store.delete(name)
             await vault.store.put(name, data)
             healed.objects[name] = "written anew"
+
+
+async def _heal_notes(
+    damaged: Holding,
+    report: Report,
+    others: Mapping[str, Holding],
+    copies: Mapping[str, list[str]],
+    healed: Healed,
+) -> None:
+    """Damaged notes and sweep lists go: what a note said, another copy may know; packs are condemned anew."""
+    for fault in report.faults:
+        if fault.object.startswith("sweep/"):
+            await damaged.vault.store.delete(object_name(fault.object))
+            healed.objects[fault.object] = "removed; the next sweep looks again at what it named"
+        elif fault.object.endswith(".fxn"):
+            name = object_name(fault.object)
+            await damaged.vault.store.delete(name)
+            backup = next((b for b in report.records if b[:8] == records.short_id(name)), "")
+            known = [others[store] for store in copies.get(backup, []) if store in others]
+            for other in known:
+                with contextlib.suppress(FennoxError):  # the next one may know
+                    told = await other.vault.find_record(backup)
+                    await carry_notes(other.vault, told.reference, damaged.vault, report.records[backup].reference)
+            by = "what other copies know was written anew" if known else "no other store knows what it said"
+            healed.objects[fault.object] = f"removed; {by}"
 
 
 async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal) -> None:

@@ -15,7 +15,7 @@ from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, packs, records, sweeps
 from fennox.core.format.manifest import Document
-from fennox.core.names import ObjectName
+from fennox.core.names import ObjectName, object_name
 from fennox.engine.copying import Holding, read_pack
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
@@ -41,6 +41,7 @@ class Report:
     passed_over: int = 0  # packs of other shares
     faults: list[Fault] = field(default_factory=list)
     records: dict[str, records.Record] = field(default_factory=dict)
+    missing: list[str] = field(default_factory=list)  # backups that must be there, and have no sound record
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[str] = field(default_factory=list)
 
@@ -111,7 +112,8 @@ async def scrub(
             report.faults.append(Fault(name, f"{name} is gone."))
     if not any(name.startswith("header/") for name in names):
         report.faults.append(Fault("header/", "Every header is gone."))
-    for backup in sorted(set(expected) - report.records.keys()):
+    report.missing = await _missing(vault, set(expected) - report.records.keys())
+    for backup in report.missing:
         report.faults.append(Fault(f"backup {backup[:12]}", "Its record is not there, or not sound."))
     await journal.step("Hold every backup against the packs")
     for backup, record in report.records.items():
@@ -120,6 +122,15 @@ async def scrub(
             report.lost[backup] = missing
     report.gaps = _gaps(list(report.records.values()), removed)
     return report
+
+
+async def _missing(vault: Vault, absent: set[str]) -> list[str]:
+    """Of the backups that were not found those that no sweep has removed, as one may have done meanwhile."""
+    if not absent:
+        return []
+    lists = await vault.sweep_lists(whole=False)
+    swept = {records.short_id(object_name(item.name)) for sweep in lists for item in sweep.removed}
+    return sorted(backup for backup in absent if backup[:8] not in swept)
 
 
 def _is_read(name: str, share: Share) -> bool:

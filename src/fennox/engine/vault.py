@@ -131,13 +131,18 @@ class Vault:
                 found[item.name] = self._note(await self.store.get(item.name))
         return found
 
-    async def sweep_lists(self) -> list[sweeps.Sweep]:
-        """What sweeps wrote, oldest first."""
+    async def sweep_lists(self, *, whole: bool = True) -> list[sweeps.Sweep]:
+        """What sweeps wrote, oldest first. ``whole``: a list that cannot be read is an error, and not passed over."""
         found = []
         async for item in self.store.list("sweep/"):
-            if item.name.endswith(".fxc"):
-                data = await self.store.get(item.name)
+            if not item.name.endswith(".fxc"):
+                continue
+            data = await self.store.get(item.name)
+            try:
                 found.append(sweeps.decode(data, self.secret_of(sweeps.generation(data)), self.id))
+            except Damaged:
+                if whole:
+                    raise
         return sorted(found, key=lambda sweep: sweep.time)
 
     async def write_sweep(self, sweep: sweeps.Sweep) -> None:
@@ -157,8 +162,11 @@ class Vault:
         return found
 
     async def condemned(self) -> frozenset[str]:
-        """Packs that takes treat as absent (store-format §11.2)."""
-        return sweeps.condemned_packs(await self.sweep_lists())
+        """Packs that takes treat as absent (store-format §11.2).
+
+        A damaged list does not stop a take: the sweep, which could delete, stops at it, and a scrub removes it.
+        """
+        return sweeps.condemned_packs(await self.sweep_lists(whole=False))
 
 
 def rescue_source() -> bytes:

@@ -142,8 +142,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     healed = Healed()
     if not report.sound:
         await _tell(report, journal)
-        wanted = {backup: copies.get(backup, []) for backup in expected}
-        healed = await heal(here, report, others, wanted, journal)
+        healed = await heal(here, report, others, copies, journal)
         for name, how in list(healed.objects.items())[:_MOST_NAMED]:
             await journal.log("info", f"Healed {name}: {how}.")
         for backup, why in healed.left.items():

@@ -143,9 +143,9 @@ def name(reference: Reference, *, plain_names: bool) -> ObjectName:
 
 
 def short_id(record: ObjectName) -> str:
-    """The beginning of the backup's id, as a record's name tells it; empty if it is no such name."""
+    """The beginning of the backup's id, as the name of a record or note tells it; empty if it is no such name."""
     words = record.rsplit("/", 1)[-1].split(".")
-    return words[2] if len(words) in (4, 5) else ""
+    return words[2] if len(words) in (4, 5, 6) else ""
 
 
 def newest_generations(found: Iterable[Record]) -> list[Record]:
