@@ -118,6 +118,10 @@ async def test_the_sweep_removes_what_was_sealed_anew_and_only_that(tmp_path: Pa
     assert {table.generation for table in index.packs.values()} == {2}
     await _is_whole(vault, backups)
     assert (await scrub(Holding(vault, PackIndex()), backups, MemoryJournal())).sound
+    lost = vault.record_name((await vault.find_record(backups[1])).reference)
+    await vault.store.delete(lost)
+    missed = await scrub(Holding(vault, PackIndex()), backups, MemoryJournal())
+    assert missed.missing == [backups[1]], "what was sealed anew and swept does not explain what is gone now"
 
 
 async def test_nothing_is_shared_between_generations(tmp_path: Path) -> None:

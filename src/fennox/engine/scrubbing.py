@@ -15,7 +15,7 @@ from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, packs, records, sweeps
 from fennox.core.format.manifest import Document
-from fennox.core.names import ObjectName, object_name
+from fennox.core.names import ObjectName
 from fennox.engine.copying import Holding, read_pack
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
@@ -128,8 +128,7 @@ async def _missing(vault: Vault, absent: set[str]) -> list[str]:
     """Of the backups that were not found those that no sweep has removed, as one may have done meanwhile."""
     if not absent:
         return []
-    lists = await vault.sweep_lists(whole=False)
-    swept = {records.short_id(object_name(item.name)) for sweep in lists for item in sweep.removed}
+    swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
     return sorted(backup for backup in absent if backup[:8] not in swept)
 
 

@@ -52,7 +52,7 @@ class Plan:
     repack: list[Found] = field(default_factory=list)
     withdraw: list[str] = field(default_factory=list)
     delete: list[Found] = field(default_factory=list)
-    locked: Locked = field(default_factory=lambda: Locked())
+    locked: Locked = field(default_factory=Locked)
     freed: int = 0
     later: int = 0
     kept: int = 0
@@ -273,7 +273,13 @@ async def _remove_records(
     if not told:
         return
     removed = [
-        Removed(name=name, why=made.expired[name], system=r.reference.system, sequence=r.reference.sequence)
+        Removed(
+            name=name,
+            why=made.expired[name],
+            system=r.reference.system,
+            sequence=r.reference.sequence,
+            superseded=r.reference.backup not in expired,
+        )
         for name, r in told
     ]
     await journal.check()

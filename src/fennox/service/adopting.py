@@ -9,11 +9,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.errors import Conflict, FennoxError
-from fennox.core.format import generations, notes, records
+from fennox.core.format import generations, notes, sweeps
 from fennox.core.format import header as headers
 from fennox.core.format.manifest import Head
 from fennox.core.format.records import Record
-from fennox.core.names import object_name
 from fennox.core.time import parse_stamp
 from fennox.engine import vault as vaults
 from fennox.engine.journal import Journal
@@ -144,7 +143,7 @@ async def _follow_notes(vault: Vault, backup: Backup, record: Record) -> None:
 
 async def _leave_out_swept(context: Context, lease: Lease, vault: Vault, row: StoreRow, there: set[str]) -> int:
     """Forget copies that are no longer in the store and that a sweep tells of; others are the scrub's to name."""
-    swept = {records.short_id(object_name(item.name)) for sweep in await vault.sweep_lists() for item in sweep.removed}
+    swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
     async with context.session() as session:
         await queue.owned(session, lease)
         held = (await session.execute(select(Copy).where(Copy.store_id == row.id))).scalars().all()

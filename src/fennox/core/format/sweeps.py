@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from fennox.core.format import canonical
+from fennox.core.format import canonical, records
 from fennox.core.format.binary import Reader, blob, u32
 from fennox.core.format.canonical import Stored
 from fennox.core.format.secret import SALT_LENGTH, WriteSecret
@@ -15,10 +15,13 @@ MAX_SWEEP = 64 * 1024 * 1024  # bytes
 
 
 class Removed(Stored):
+    """``superseded``: of a backup that was sealed anew, and is there under a later key generation."""
+
     name: str
     why: str
     system: str = ""
     sequence: int = 0
+    superseded: bool = False
 
 
 class Sweep(Stored):
@@ -62,6 +65,12 @@ def condemned_packs(sweeps: list[Sweep]) -> frozenset[str]:
         else:
             packs |= set(sweep.condemned)
     return frozenset(packs)
+
+
+def swept_backups(sweeps: list[Sweep]) -> frozenset[str]:
+    """Short ids of backups that sweeps removed."""
+    items = (item for sweep in sweeps for item in sweep.removed if item.name.endswith(".fxr") and not item.superseded)
+    return frozenset(records.short_id(object_name(item.name)) for item in items)
 
 
 def name(time: str, random: str) -> ObjectName:
