@@ -15,7 +15,7 @@ from fennox.core.format import generations, notes, records
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey
 from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding, copy
+from fennox.engine.copying import Holding
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.scrubbing import scrub
@@ -23,8 +23,8 @@ from fennox.engine.sweeping import sweep
 from fennox.engine.vault import Vault
 from fennox.testing.stores import Died, StoppingStore
 from tests.backups import all_backups, read_back, store_backup
-from tests.conftest import CHEAP, NOON, PASSPHRASE, fixed_now
-from tests.engine.two_stores import SERVICE, holding, new_keys
+from tests.conftest import NOON, PASSPHRASE, fixed_now
+from tests.engine.two_stores import SERVICE, begin_generation, holding, new_keys, reseal
 
 NEW = "nine lanterns on the breakwater wall"
 DAYS = [{"/a": b"a" * 90_000, "/b": bytes([day])} for day in range(3)]
@@ -38,28 +38,8 @@ async def begun(folder: Path) -> tuple[Vault, list[str], headers.Slot]:
     held = await here.vault.find_record(backups[0])
     note = notes.Note(fact="hold", backup=backups[0], system="5e" * 16, time="20260301T120000Z", by="x", reason="kept")
     await here.vault.write_note(note, held.reference)
-    new = headers.new_keys(old.secret.key_set, 2, CLASSIC, secrets.token_bytes)
-    slots = [
-        headers.new_slot(pair, NEW, label="new", since="20260302T120000Z", costs=CHEAP, random=secrets.token_bytes)
-        for pair in (old, new)
-    ]
-    header = headers.new_header(new, store=here.vault.id, written="20260302T120000Z", sweeper=SERVICE, slots=[slots[1]])
-    await here.vault.store.put(headers.name(header), headers.encode(header))
-    chain = {2: generations.seal_previous(old.opening, new.opening.seal_key(), old.secret.key_set, 2)}
-    vault = replace(here.vault, header=header, held={1: old.secret, 2: new.secret}, openings={}, chain=chain)
-    vault.unlock(new.opening)
-    return vault, backups, slots[0]
-
-
-async def reseal(vault: Vault, slot: headers.Slot) -> None:
-    """What a rekey run does."""
-    await vaults.renew_slots(vault, 1, [slot])
-    here = Holding(vault, PackIndex())
-    good, bad = await vaults.read_records(vault)
-    assert bad == []
-    for record in good:
-        if record.reference.generation == 1:
-            await copy(here, here, record, MemoryJournal())
+    vault, slot = await begin_generation(here.vault, old, NEW)
+    return vault, backups, slot
 
 
 async def test_a_run_that_dies_at_any_verb_is_gone_on_with_and_no_backup_is_lost(tmp_path: Path) -> None:

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
+from fennox.core.format import generations
 from fennox.core.format import header as headers
-from fennox.core.format.header import NewKeys
+from fennox.core.format.header import NewKeys, Slot
 from fennox.core.format.hpke import CLASSIC
 from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding
+from fennox.engine.copying import Holding, copy
 from fennox.engine.index import PackIndex
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.vault import Vault
 from fennox.stores.folder import FolderStore
 from tests.conftest import CHEAP, PASSPHRASE
 
@@ -36,3 +40,29 @@ async def holding(
     if apart:
         vault.openings = {}
     return Holding(vault, PackIndex())
+
+
+async def begin_generation(vault: Vault, old: NewKeys, phrase: str) -> tuple[Vault, Slot]:
+    """The store with a second key generation that has just begun, and the slot that headers of the first one get."""
+    new = headers.new_keys(old.secret.key_set, 2, CLASSIC, secrets.token_bytes)
+    slots = [
+        headers.new_slot(pair, phrase, label="new", since="20260302T120000Z", costs=CHEAP, random=secrets.token_bytes)
+        for pair in (old, new)
+    ]
+    header = headers.new_header(new, store=vault.id, written="20260302T120000Z", sweeper=SERVICE, slots=[slots[1]])
+    await vault.store.put(headers.name(header), headers.encode(header))
+    chain = {2: generations.seal_previous(old.opening, new.opening.seal_key(), old.secret.key_set, 2)}
+    begun = replace(vault, header=header, held={1: old.secret, 2: new.secret}, openings={}, chain=chain)
+    begun.unlock(new.opening)
+    return begun, slots[0]
+
+
+async def reseal(vault: Vault, slot: Slot, without: Collection[str] = ()) -> None:
+    """What a rekey run does; ``without``: backups that are left as they are."""
+    await vaults.renew_slots(vault, 1, [slot])
+    here = Holding(vault, PackIndex())
+    good, bad = await vaults.read_records(vault)
+    assert bad == []
+    for record in good:
+        if record.reference.generation == 1 and record.reference.backup not in without:
+            await copy(here, here, record, MemoryJournal())
