@@ -52,7 +52,7 @@ def next_tick(server: LinuxServer, moment: int) -> None:
 async def trusting_take(keeper: Keeper) -> tuple[Taken, int]:
     """A take as a routine makes it, and how many documents it took over."""
     journal = MemoryJournal()
-    taken = await keeper.take(journal, stamps=True, trust=True)
+    taken = await keeper.take(journal, trust=True)
     told = [text for _, text in journal.lines if "have the inode" in text]
     return taken, int(told[0].split()[0]) if told else 0
 

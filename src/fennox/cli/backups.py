@@ -37,7 +37,7 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
     if not arguments.json and not arguments.quiet:
         objects, new = run.result["objects"], size(int(run.result["new_bytes"] or 0))
         if run.result["unchanged"]:
-            say(f"Unchanged since the last backup: {objects} object of {new} was written.")
+            say(f"Unchanged since the last backup: {objects} {'object' if objects == 1 else 'objects'} of {new}.")
         else:
             say(f"{objects} objects with {new} were written to {run.store}.")
     return 0

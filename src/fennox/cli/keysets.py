@@ -152,7 +152,9 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
 
 
 def _rekeyed(run: RunShown) -> str:
-    return f"{run.result['backups']} backups in {run.store} are sealed anew; a sweep removes the old records."
+    done = run.result["backups"]
+    many = "backup is" if done == 1 else "backups are"
+    return f"{done} {many} sealed anew in {run.store}; a sweep removes the old records."
 
 
 def adopt(arguments: argparse.Namespace, environment: Environment) -> int:

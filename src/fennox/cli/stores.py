@@ -190,8 +190,13 @@ def _swept(run: RunShown) -> str:
     return (
         f"{result['records']} backups were removed, {result['deleted']} packs deleted, "
         f"{size(int(result['freed'] or 0))} freed; {size(int(result['later'] or 0))} more after the grace."
-        f"{_locked(run)}"
+        f"{_superseded(run)}{_locked(run)}"
     )
+
+
+def _superseded(run: RunShown) -> str:
+    count = run.result["superseded"]
+    return f" {count} old records of backups that were sealed anew went too." if count else ""
 
 
 def _locked(run: RunShown) -> str:

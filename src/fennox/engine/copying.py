@@ -49,7 +49,7 @@ async def copy(
     ``previous``: the record before it as it is named in the target, where that differs.
     """
     reference = record.reference
-    await journal.step("Look at what both stores hold")
+    await journal.step("Look at what the store holds" if source is target else "Look at what both stores hold")
     await source.index.refresh(source.vault)
     await target.index.refresh(target.vault)
     writer = BackupWriter(target.vault, target.index, await target.vault.condemned())

@@ -18,7 +18,7 @@ from fennox.engine.documents import read_documents
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
-from fennox.engine.trusting import NOTHING, trusted
+from fennox.engine.trusting import trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Written
 from fennox.links.base import Link
@@ -54,8 +54,7 @@ class Order:
     parts: list[str] | None = None
     purpose: records.Purpose = "backup"
     apart: bool = False  # documents with declared secrets under random chunk keys
-    stamps: bool = False  # files are stamped, for a later take that trusts
-    trust: bool = False  # files may be taken over whose inode, size and times are as they were
+    trust: bool = False  # files are stamped, and taken over where inode, size and times are as they were
 
 
 @dataclass(frozen=True)
@@ -121,7 +120,7 @@ async def take(
     await journal.step("Look at what the store already holds")
     await index.refresh(vault)
     writer = BackupWriter(vault, index, await vault.condemned())
-    trust = NOTHING if order.stamps else None
+    trust = None
     if order.trust:
         trust = await trusted(vault, index, writer.condemned, order.previous, subject.folder, machine.id)
     await journal.step("Read and store the documents")

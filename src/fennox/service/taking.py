@@ -72,7 +72,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             session, run, system, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
         )
         # what a person asks for is read whole; what comes every night trusts what has not moved
-        order = replace(order, stamps=not vault.locked, trust=run.routine_id is not None and not vault.locked)
+        order = replace(order, trust=run.routine_id is not None and not vault.locked)
     await journal.step(f"Reach {system.address}")
     link = await context.connect(subject.kind, system.address, login, system.key)
     try:
