@@ -138,6 +138,8 @@ def test_a_plain_protocol_and_a_weak_password_are_said_in_words(service: Service
         assert store.plain
         assert any("plain" in text for text in store.warnings)
         assert any("easily guessed" in text for text in store.warnings) is False
+        client.add_login(NewLogin(name="twin", account="quartermaster", password=servers.PASSWORD))
+        assert any("same password as twin" in text for text in client.store("pier").warnings)
         assert servers.PASSWORD not in service.log
 
 

@@ -332,6 +332,7 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
         found += _dependences(address, row, systems)
     if login is not None:
         found += _weak_login(context.credential(login), login.name)
+        found += await _shared_password(context, session, login)
     if custody == "kept":
         found.append("The service can open these backups; who takes over the service can too.")
     return found
@@ -358,6 +359,15 @@ def _is_number(host: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+async def _shared_password(context: Context, session: AsyncSession, login: Login) -> list[str]:
+    mine = context.credential(login).password
+    others = (await session.execute(select(Login).where(Login.id != login.id).order_by(Login.name))).scalars()
+    same = [other.name for other in others if mine and context.credential(other).password == mine]
+    return (
+        [f"The login {login.name} has the same password as {', '.join(same)}: whoever has one has all."] if same else []
+    )
 
 
 def _weak_login(credential: Credential, name: str) -> list[str]:
