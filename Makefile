@@ -3,6 +3,7 @@ SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DELETE_ON_ERROR:
 PYTHON ?= python3
+JOBS ?= $(shell echo $$(( ($$(nproc) * 3 + 1) / 2 ))) # many tests wait for processes they started
 BIN := .venv/bin
 CONSOLE := src/fennox/service/console
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
@@ -41,7 +42,7 @@ check: setup
 
 test: check console
 	@cd console && npm run --silent test
-	$(BIN)/pytest -n auto
+	$(BIN)/pytest -n $(JOBS)
 
 # The API's description and the console's types; CI holds both against the code.
 generated: setup console/node_modules/ready
@@ -51,7 +52,7 @@ generated: setup console/node_modules/ready
 # The long proofs: kills by the hundred, and the whole stories again and again.
 soak: setup console
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
-	for round in $$(seq 20); do $(BIN)/pytest -n auto tests/engine tests/service || exit 1; done
+	for round in $$(seq 20); do $(BIN)/pytest -n $(JOBS) tests/engine tests/service || exit 1; done
 
 format: setup
 	$(BIN)/ruff check --fix .

@@ -112,6 +112,14 @@ def test_a_known_hosts_file_may_name_the_authority_that_signs_for_the_host(servi
         words = ("store", "add", "depot", place.url, "--login", "depot", "--passphrase-file", phrase, "--known-hosts")
         empty = service.fennox(*words, service.file("empty", "# nobody\n"))
         assert (empty.returncode, "does not stand in" in empty.stderr) == (5, True)
+        key = place.key or ""
+        at = (*words[:-1], "--accept-list")
+        broken = service.fennox(*at, service.file("broken", f"{host}:{port}\n"))
+        assert (broken.returncode, "Line 1 of" in broken.stderr) == (2, True)
+        other = service.fennox(*at, service.file("other", f"{host}:1 {key}  # another port\n"))
+        assert (other.returncode, "does not stand in" in other.stderr) == (5, True)
+        seen = ("store", "browse", place.url, "--login", "depot", "--accept-list")
+        assert service.fennox(*seen, service.file("list", f"# compared\n{host}:{port} {key}\n")).returncode == 0
         added = service.fennox(*words, known)
         assert added.returncode == 0, added.stderr
         with service.client() as client:

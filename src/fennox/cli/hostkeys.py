@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import base64
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import urlsplit
 
@@ -55,6 +56,12 @@ def _looked_up(arguments: argparse.Namespace, host: str, port: int, offered: str
             say(f"{file} trusts the authority {authority} for {host}; its certificates are accepted.")
             return f"ca:{authority}"
         raise PersonNeeded(f"{offered} does not stand in {file} for {host}.", "Compare it, then give --accept-key.")
+    listed = getattr(arguments, "accept_list", None)
+    if listed:
+        if (f"{host}:{port}", offered) in accepted_list(listed):
+            say(f"{offered} stands in {listed} for {host}:{port}.")
+            return offered
+        raise PersonNeeded(f"{offered} does not stand in {listed} for {host}:{port}.", "Compare it, then add the line.")
     if getattr(arguments, "sshfp", False):
         if offered in keys_by_name(host):
             say(f"The name service vouches for {offered}.")
@@ -73,6 +80,22 @@ def known_keys(path: str, host: str, port: int) -> tuple[set[str], set[str]]:
         raise BadInput(f"{path} cannot be read as known hosts.", "Give another file.") from error
     keys, authorities = [{key.get_fingerprint("sha256") for key in found} for found in match[:2]]
     return keys, authorities
+
+
+def accepted_list(path: str) -> set[tuple[str, str]]:
+    """Address and fingerprint of each line of a list that somebody has compared as a whole; ``#`` begins a remark."""
+    try:
+        lines = Path(path).read_text(encoding="utf-8").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"{path} cannot be read ({type(error).__name__}).", "Give another file.") from error
+    found = set()
+    for number, line in enumerate(lines, start=1):
+        words = line.split("#")[0].split()
+        if words and len(words) != 2:
+            raise BadInput(f"Line {number} of {path} is not an address and a fingerprint.", "Write: host:port SHA256:…")
+        if words:
+            found.add((words[0], words[1]))
+    return found
 
 
 def keys_by_name(host: str, resolver: Resolver | None = None) -> set[str]:

@@ -146,6 +146,9 @@ def _accepting(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--known-hosts", metavar="FILE", help="accept what this file holds for the host: its key, or its authority"
     )
+    parser.add_argument(
+        "--accept-list", metavar="FILE", help="accept what this list holds: lines of 'host:port FINGERPRINT'"
+    )
     parser.add_argument("--sshfp", action="store_true", help="accept a host key that a validating name service tells")
 
 
