@@ -209,14 +209,20 @@ class S3Store(RemoteStore[_Session]):
 
         return await session.call(listed)
 
-    async def _look(self, session: _Session, name: ObjectName) -> Found | None:
+    async def _head(self, session: _Session, name: ObjectName) -> dict[str, Any] | None:
         try:
-            head = await session.call(lambda: session.client.head_object(Bucket=self._bucket, Key=self._prefix + name))
+            head: dict[str, Any] = await session.call(
+                lambda: session.client.head_object(Bucket=self._bucket, Key=self._prefix + name)
+            )
         except botocore.exceptions.ClientError as error:
             if error.response.get("Error", {}).get("Code", "") in _ABSENT:
                 return None
             raise
-        return Found(name, head["ContentLength"], head["LastModified"])
+        return head
+
+    async def _look(self, session: _Session, name: ObjectName) -> Found | None:
+        head = await self._head(session, name)
+        return Found(name, head["ContentLength"], head["LastModified"]) if head is not None else None
 
     async def _remove(self, session: _Session, name: ObjectName) -> None:
         """In a bucket that locks, a plain delete only hides: every version is removed, or none if one is locked."""
@@ -237,13 +243,7 @@ class S3Store(RemoteStore[_Session]):
         await session.call(remove_all)
 
     async def _locked(self, session: _Session, name: ObjectName) -> datetime | None:
-        try:
-            head = await session.call(lambda: session.client.head_object(Bucket=self._bucket, Key=self._prefix + name))
-        except botocore.exceptions.ClientError as error:
-            if error.response.get("Error", {}).get("Code", "") in _ABSENT:
-                return None
-            raise
-        until: datetime | None = head.get("ObjectLockRetainUntilDate")
+        until: datetime | None = (await self._head(session, name) or {}).get("ObjectLockRetainUntilDate")
         return until.astimezone(UTC) if until is not None else None
 
     async def _extend(self, session: _Session, name: ObjectName, until: datetime) -> None:
