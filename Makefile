@@ -44,14 +44,17 @@ test: check console
 	@cd console && npm run --silent test
 	$(BIN)/pytest -n $(JOBS)
 
-# The API's description and the console's types; CI holds both against the code.
+# The API's description, the console's types, what kind files may say; CI holds all of them against the code.
 generated: setup console/node_modules/ready
 	$(BIN)/python scripts/openapi.py > docs/openapi.json
+	$(BIN)/python scripts/kinds_reference.py > docs/kinds-reference.md
 	@cd console && npm run --silent types
 
 # The long proofs: kills by the hundred, and the whole stories again and again.
 soak: setup console
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
+	$(BIN)/pytest tests/service/test_year.py --systems 500
+	$(BIN)/pytest -n $(JOBS) tests/core/test_fuzzing.py --examples 200000
 	for round in $$(seq 20); do $(BIN)/pytest -n $(JOBS) tests/engine tests/service || exit 1; done
 
 format: setup

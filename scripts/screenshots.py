@@ -11,6 +11,7 @@ import json
 import os
 import subprocess
 import sys
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +26,8 @@ FLAGS = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-background-ne
 COMMANDS = {
     "cli-status": ["status"],
     "cli-backup-list": ["backup", "list", "--system", "gannet-tickets", "--limit", "18"],
-    "cli-store-list": ["store", "list"],
+    "cli-backup-compare": ["backup", "compare", "--system", "gannet-tickets", "--since", "{since}"],
+    "cli-trace": ["trace", "northness-watch", "/etc/saltmere/monitoring/devices.list"],
     "cli-restore-show": ["restore", "show", "{sheet}"],
     "cli-routine-preview": ["routine", "preview", "skerries"],
 }
@@ -44,6 +46,10 @@ def main() -> None:
     ).json()
     caller = httpx.Client(base_url=f"{ADDRESS}/api/v1", headers={"authorization": f"Bearer {signed['token']}"})
     sheet = caller.get("/restores").json()["items"][0]["id"]
+    since = (datetime.now(UTC) - timedelta(days=21)).date()
+    watched = "gannet-tickets"
+    taken = caller.get("/backups", params={"system": watched, "limit": 60}).json()["items"]
+    after, before = taken[0]["id"], next(b["id"] for b in taken if b["time"] < str(since))
     run = caller.get("/runs", params={"kind": "restore"}).json()["items"][0]["id"]
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
@@ -53,10 +59,12 @@ def main() -> None:
 
         for name, words in COMMANDS.items():
             if wanted(name):
-                picture(browser.new_page(viewport=SIZE), [word.format(sheet=sheet) for word in words],
+                picture(browser.new_page(viewport=SIZE), [word.format(sheet=sheet, since=since) for word in words],
                         signed["token"], arguments.to / f"{name}.png")  # fmt: skip
         pages = {
-            "estate": "/", "system": "/systems/northness-watch", "run": f"/runs/{run}", "restore-desk": "/restores",
+            "estate": "/", "system": "/systems/northness-watch",
+            "compare": f"/compare?system={watched}&before={before}&after={after}",
+            "kind": "/kinds/postgresql-server", "run": f"/runs/{run}", "restore-desk": "/restores",
             "run-sheet": f"/restores/{sheet}", "routines": "/routines", "stores": "/stores",
             "store": "/stores/harbour", "log-book": "/runs",
         }  # fmt: skip
@@ -73,7 +81,7 @@ def main() -> None:
             page.get_by_role("heading", name="Estate").wait_for()
             for name, path in pages.items():
                 shown = name if looks == "light" else f"{name}-dark"
-                if (looks == "light" or name in ("estate", "run-sheet")) and wanted(shown):
+                if (looks == "light" or name == "run-sheet") and wanted(shown):
                     page.goto(path)
                     page.wait_for_timeout(1200)  # pictures only: fonts and queries settle
                     page.screenshot(path=arguments.to / f"{shown}.png")

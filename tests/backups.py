@@ -31,8 +31,8 @@ async def store_backup(
 ) -> tuple[str, Written]:
     """Write one backup with a single part ``settings``; returns its id and what was written."""
     writer = BackupWriter(vault, index, await vault.condemned())
-    held = [await _document(writer, path, once(data), len(data), apart=apart) for path, data in documents.items()]
-    return await _commit(writer, held, name=name, sequence=sequence), writer.written
+    held = [await write_document(writer, path, once(data), len(data), apart=apart) for path, data in documents.items()]
+    return await commit(writer, held, name=name, sequence=sequence), writer.written
 
 
 async def store_stream(
@@ -40,11 +40,11 @@ async def store_stream(
 ) -> tuple[str, str]:
     """One backup of one document that never is in memory whole; returns its id and the document's digest."""
     writer = BackupWriter(vault, index, await vault.condemned())
-    document = await _document(writer, path, stream, size, apart=False)
-    return await _commit(writer, [document], name="", sequence=1), str(document.digest)
+    document = await write_document(writer, path, stream, size, apart=False)
+    return await commit(writer, [document], name="", sequence=1), str(document.digest)
 
 
-async def _document(
+async def write_document(
     writer: BackupWriter, path: str, stream: AsyncIterator[bytes], size: int, *, apart: bool
 ) -> Document:
     content = await writer.add_content(stream, expected=size, apart=apart)
@@ -59,7 +59,7 @@ async def _document(
     )
 
 
-async def _commit(writer: BackupWriter, held: list[Document], *, name: str, sequence: int) -> str:
+async def commit(writer: BackupWriter, held: list[Document], *, name: str, sequence: int) -> str:
     vault = writer.vault
     part = await writer.add_part("settings", "Settings", held)
     head = Head(

@@ -5,12 +5,16 @@ from __future__ import annotations
 import json
 import re
 import subprocess
+import tomllib
 from pathlib import Path
 
+import jsonschema
+import pytest
 from alembic import command
 from alembic.config import Config
 
 from fennox.catalogue import schema
+from fennox.core.kinds import describing
 from fennox.service.app import make_app
 from tests.database import database, postgres
 
@@ -22,6 +26,20 @@ ROOT = Path(__file__).parent.parent
 def test_the_description_of_the_api_is_fresh() -> None:
     kept = json.loads((ROOT / "docs/openapi.json").read_text())
     assert make_app(None).openapi() == kept, "run: make generated"
+
+
+def test_the_page_of_what_kind_files_may_say_is_fresh() -> None:
+    assert describing.reference() == (ROOT / "docs/kinds-reference.md").read_text(), "run: make generated"
+
+
+def test_every_field_of_a_kind_file_is_described() -> None:
+    for line in describing.reference().splitlines():
+        assert not line.startswith("| `") or not line.endswith("|  |"), line
+
+
+@pytest.mark.parametrize("file", sorted((ROOT / "src/fennox/kinds").glob("*.toml")), ids=lambda file: file.stem)
+def test_every_kind_that_ships_fits_the_json_schema(file: Path) -> None:
+    jsonschema.Draft202012Validator(describing.json_schema()).validate(tomllib.loads(file.read_text()))
 
 
 def test_the_consoles_types_are_fresh(tmp_path: Path) -> None:

@@ -12,9 +12,11 @@ const trouble = ref("");
 const open = computed(() => Boolean(route.meta.open));
 const pages = [
   ["/", "Estate"],
+  ["/compare", "Compare"],
   ["/restores", "Restore desk"],
   ["/routines", "Routines"],
   ["/stores", "Stores"],
+  ["/kinds", "Kinds"],
   ["/runs", "Log book"],
 ] as const;
 

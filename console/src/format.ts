@@ -26,6 +26,13 @@ export function age(moment: string | null | undefined, now: string | number = Da
   return span((new Date(now).getTime() - new Date(moment).getTime()) / 1000);
 }
 
+/** A moment to come: its day, and how far it is; one that has passed says so. */
+export function until(moment: string, now: string | number = Date.now()): string {
+  const seconds = (new Date(moment).getTime() - new Date(now).getTime()) / 1000;
+  const day = new Date(moment).toLocaleDateString("en-GB", { day: "2-digit", month: "short", year: "numeric" });
+  return `${day}, ${seconds < 0 ? `${span(-seconds)} ago` : `in ${span(seconds)}`}`;
+}
+
 /** Bytes in decimal units: 1 kB is 1,000 bytes. */
 export function size(count: number): string {
   let amount = count;

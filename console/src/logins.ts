@@ -7,7 +7,7 @@ type Login = components["schemas"]["LoginShown"];
 
 export interface LoginChoice {
   chosen: Ref<string>;
-  made: Ref<{ name: string; account: string; secret: string }>;
+  made: Ref<{ name: string; account: string; secret: string; become: string }>;
   known: ComputedRef<Login[]>;
   /** The chosen login's name; a new one is kept first. */
   used: () => Promise<string>;
@@ -19,14 +19,14 @@ export function useLoginChoice(): LoginChoice {
   const queries = useQueryClient();
   const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
   const chosen = ref("");
-  const made = ref({ name: "", account: "", secret: "" });
+  const made = ref({ name: "", account: "", secret: "", become: "" });
   const known = computed(() => logins.data.value?.items ?? []);
   async function used(): Promise<string> {
     if (chosen.value !== "") return chosen.value;
-    const { name, account, secret } = made.value;
+    const { name, account, secret, become } = made.value;
     if (!known.value.some((item) => item.name === name)) {
       const as = secret.includes("PRIVATE KEY") ? "private_key" : "password";
-      await get(client.POST("/api/v1/logins", { body: { name, account, [as]: secret } }));
+      await get(client.POST("/api/v1/logins", { body: { name, account, become, certificate: "", agent: false, [as]: secret } }));
       await queries.invalidateQueries({ queryKey: ["logins"] });
     }
     chosen.value = name;

@@ -5,6 +5,9 @@ export const router = createRouter({
   routes: [
     { path: "/", component: () => import("./pages/EstatePage.vue"), meta: { title: "Estate" } },
     { path: "/systems/:name", component: () => import("./pages/SystemPage.vue"), meta: { title: "System" } },
+    { path: "/compare", component: () => import("./pages/ComparePage.vue"), meta: { title: "Compare" } },
+    { path: "/kinds", component: () => import("./pages/KindsPage.vue"), meta: { title: "Kinds" } },
+    { path: "/kinds/:name", component: () => import("./pages/KindsPage.vue"), meta: { title: "Kind" } },
     { path: "/runs", component: () => import("./pages/RunsPage.vue"), meta: { title: "Log book" } },
     { path: "/runs/:run", component: () => import("./pages/RunPage.vue"), meta: { title: "Run" } },
     { path: "/restores", component: () => import("./pages/RestoresPage.vue"), meta: { title: "Restore desk" } },

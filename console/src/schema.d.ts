@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Alerts
+         * @description Who is told of what.
+         */
+        get: operations["list_alerts"];
+        put?: never;
+        /**
+         * Add Alert
+         * @description Tell somebody. Nothing is sent yet: test it.
+         */
+        post: operations["add_alert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Alert
+         * @description Tell nobody by this route any more.
+         */
+        delete: operations["remove_alert"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Alert
+         * @description Change who is told of what, or switch it off.
+         */
+        patch: operations["change_alert"];
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Test Alert
+         * @description Send a test message now, and say what came of it.
+         */
+        post: operations["test_alert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -62,6 +130,26 @@ export interface paths {
         get: operations["show_backup"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backups/{backup}/clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Clear Backup
+         * @description Say of a doubtful backup that it is as it should be, and counts again; or that it is not, and goes.
+         */
+        post: operations["clear_backup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -183,6 +271,92 @@ export interface paths {
          */
         post: operations["verify_backup"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare Backups
+         * @description Compare two backups, the newest of a system with the one that stood at a time, or one with the live system.
+         *
+         *     The live system is read while the caller waits; nothing of it is kept.
+         */
+        post: operations["compare_backups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparisons/patch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare As Patch
+         * @description The same as one JSON Patch (RFC 6902) on an object part → document → attributes and content.
+         */
+        post: operations["compare_as_patch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/concerns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Concerns
+         * @description What stands, worst first, with what is muted; or what is over, the newest first.
+         */
+        get: operations["list_concerns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/concerns/{concern}/mute": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mute Concern
+         * @description Be told nothing of a concern until a time, with a reason.
+         */
+        post: operations["mute_concern"];
+        /**
+         * Unmute Concern
+         * @description Be told of it again.
+         */
+        delete: operations["unmute_concern"];
         options?: never;
         head?: never;
         patch?: never;
@@ -361,7 +535,11 @@ export interface paths {
          */
         get: operations["list_kinds"];
         put?: never;
-        post?: never;
+        /**
+         * Add Kind
+         * @description Add a kind, or a newer version of one that was added. Its commands run on machines under their logins.
+         */
+        post: operations["add_kind"];
         delete?: never;
         options?: never;
         head?: never;
@@ -544,6 +722,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/return-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return Order
+         * @description In which order the systems must come back after everything was lost.
+         */
+        get: operations["return_order"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/routines": {
         parameters: {
             query?: never;
@@ -608,6 +806,46 @@ export interface paths {
          * @description The next runs, and for each backup what keeps it.
          */
         get: operations["preview_routine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routines/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Calendar Of Runs
+         * @description Coming runs as an iCalendar (RFC 5545), one event for each routine and due time.
+         */
+        get: operations["calendar_of_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routines/coming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Coming Runs
+         * @description The load of the coming two weeks by hours, and which runs of a system will have to wait for another.
+         */
+        get: operations["coming_runs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1124,6 +1362,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/hand-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Hand Ins
+         * @description What people export and hand in for a system, and when it is due.
+         */
+        get: operations["list_hand_ins"];
+        put?: never;
+        /**
+         * Hand In
+         * @description Hand in a document that a person exported; the body is its content. The answer is the run that takes it.
+         */
+        post: operations["hand_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/{name}/probe": {
         parameters: {
             query?: never;
@@ -1138,6 +1400,86 @@ export interface paths {
          * @description Reach a live system and say what it is, storing nothing.
          */
         post: operations["probe_system"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/{name}/relations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Relations
+         * @description Who must be back before a system, who waits for it, who replicates with it, and its certificates.
+         */
+        get: operations["show_relations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resume System
+         * @description Let routines take a system again, that a restore has left suspended.
+         */
+        post: operations["resume_system"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Machine
+         * @description What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept.
+         */
+        post: operations["look_at_machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Trace Value
+         * @description Follow a document, a value in it, or a census list through all backups of a system.
+         */
+        post: operations["trace_value"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1188,6 +1530,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Workers
+         * @description Workers of the last week, those that were heard of last first.
+         */
+        get: operations["list_workers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workers/{worker}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drain Worker
+         * @description Have a worker take nothing new; it finishes what it holds. One of its own then ends.
+         */
+        post: operations["drain_worker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1200,6 +1582,26 @@ export interface paths {
          * @description The process answers.
          */
         get: operations["healthz"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Metrics
+         * @description Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a reader's token.
+         */
+        get: operations["metrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1288,6 +1690,67 @@ export interface components {
             login: "target" | "system";
             place: components["schemas"]["Place"];
         };
+        /** AlertRouteChange */
+        AlertRouteChange: {
+            /** Digest */
+            digest?: string | null;
+            /** Mode */
+            mode?: ("on" | "off") | null;
+            /** Severity */
+            severity?: ("high" | "low") | null;
+            /** Systems */
+            systems?: string | null;
+        };
+        /** AlertRouteShown */
+        AlertRouteShown: {
+            /** Address */
+            address: string;
+            /**
+             * Channel
+             * @enum {string}
+             */
+            channel: "email" | "webhook" | "syslog" | "file";
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Digest */
+            digest: string;
+            /** Id */
+            id: string;
+            /** Last Error */
+            last_error: string;
+            /** Last Sent */
+            last_sent: string | null;
+            /**
+             * Mode
+             * @enum {string}
+             */
+            mode: "on" | "off";
+            /** Name */
+            name: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "high" | "low";
+            /** Systems */
+            systems: string;
+            /** To */
+            to: string[];
+            /** Waiting */
+            waiting: number;
+        };
+        /** AlertTested */
+        AlertTested: {
+            /** Problem */
+            problem: string;
+            /** Remedy */
+            remedy: string;
+            /** Sent */
+            sent: boolean;
+        };
         /** AuditEntry */
         AuditEntry: {
             /** Action */
@@ -1326,6 +1789,8 @@ export interface components {
             documents: number;
             /** Doubtful */
             doubtful: boolean;
+            /** Doubtful Because */
+            doubtful_because: string;
             /** Expired */
             expired: boolean;
             /** Findings */
@@ -1377,6 +1842,47 @@ export interface components {
             time: string;
             /** Unchanged */
             unchanged: boolean;
+            /** Worth */
+            worth: string[];
+        };
+        /**
+         * CertificateShown
+         * @description A certificate among what was captured, or the one that a machine shows (no document).
+         */
+        CertificateShown: {
+            /** Document */
+            document: string;
+            /** Subject */
+            subject: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+        };
+        /**
+         * Change
+         * @description One value. ``path`` are the names that lead to it; values are JSON values, and lines are texts.
+         *
+         *     ``secret``: both values are masked, and only that they differ is told.
+         */
+        Change: {
+            /** After */
+            after: unknown;
+            /** Before */
+            before: unknown;
+            /** Path */
+            path: string[];
+            /**
+             * Secret
+             * @default false
+             */
+            secret: boolean;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "added" | "removed" | "changed";
         };
         /** CheckProof */
         CheckProof: {
@@ -1388,12 +1894,150 @@ export interface components {
             title: string;
         };
         /**
+         * ClearWanted
+         * @description What a person has found, who has looked at a doubtful backup.
+         */
+        ClearWanted: {
+            /** Good */
+            good: boolean;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * Collision
+         * @description Runs of one system that come while an earlier one is expected to go on; the later one waits.
+         */
+        Collision: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Routine */
+            routine: string;
+            /** System */
+            system: string;
+            /** Waits For */
+            waits_for: string;
+        };
+        /**
+         * Coming
+         * @description The coming two weeks of all routines.
+         */
+        Coming: {
+            /** Collisions */
+            collisions: components["schemas"]["Collision"][];
+            /** Load */
+            load: components["schemas"]["Load"][];
+            /** Slots */
+            slots: number;
+        };
+        /**
+         * Compared
+         * @description What changed from ``before`` to ``after``. Secret values are masked.
+         */
+        Compared: {
+            after: components["schemas"]["ComparedBackup"];
+            before: components["schemas"]["ComparedBackup"];
+            comparison: components["schemas"]["Comparison"];
+        };
+        /**
+         * ComparedBackup
+         * @description ``id`` is empty for the system as it is now.
+         */
+        ComparedBackup: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** System */
+            system: string;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+        };
+        /**
+         * CompareWanted
+         * @description Either two backups, or a system: then what changed in it since a time, or since the backup before the newest.
+         *
+         *     ``live``: a backup (``before``) or a system's newest is compared with the system as it is now.
+         */
+        CompareWanted: {
+            /** After */
+            after?: string | null;
+            /** Before */
+            before?: string | null;
+            /**
+             * Live
+             * @default false
+             */
+            live: boolean;
+            /**
+             * Passphrase
+             * @description Opens the stores in custody apart.
+             */
+            passphrase?: string | null;
+            /** Since */
+            since?: string | null;
+            /** System */
+            system?: string | null;
+        };
+        /**
+         * Comparison
+         * @description ``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise.
+         */
+        Comparison: {
+            /** Documents */
+            documents: components["schemas"]["DocumentChange"][];
+            /** Lists */
+            lists: components["schemas"]["ListChange"][];
+            /** Noise */
+            noise: number;
+            /**
+             * Only Left Parts
+             * @default []
+             */
+            only_left_parts: string[];
+            /**
+             * Only Right Parts
+             * @default []
+             */
+            only_right_parts: string[];
+            /** Same */
+            same: number;
+        };
+        /**
          * Concern
-         * @description Something that is wrong or will be.
+         * @description Something that is wrong or will be; it ends by itself when it no longer holds.
          */
         Concern: {
             /** About */
             about: string;
+            /** Ended */
+            ended: string | null;
+            /** Id */
+            id: string;
+            /** Means */
+            means: string;
+            /**
+             * Muted Because
+             * @default
+             */
+            muted_because: string;
+            /**
+             * Muted By
+             * @default
+             */
+            muted_by: string;
+            /** Muted Until */
+            muted_until: string | null;
+            /**
+             * Noun
+             * @enum {string}
+             */
+            noun: "system" | "store" | "routine" | "service";
             /** Remedy */
             remedy: string;
             /**
@@ -1471,6 +2115,48 @@ export interface components {
             object: string;
             /** What */
             what: string;
+        };
+        /**
+         * DocumentChange
+         * @description One document. ``said`` tells in words what cannot be shown value by value.
+         */
+        DocumentChange: {
+            /**
+             * Attributes
+             * @default []
+             */
+            attributes: components["schemas"]["Change"][];
+            /**
+             * Changes
+             * @default []
+             */
+            changes: components["schemas"]["Change"][];
+            /** Part */
+            part: string;
+            /**
+             * Patch
+             * @default []
+             */
+            patch: {
+                [key: string]: unknown;
+            }[];
+            /** Path */
+            path: string;
+            /**
+             * Said
+             * @default
+             */
+            said: string;
+            /**
+             * Shape
+             * @enum {string}
+             */
+            shape: "json" | "xml" | "ini" | "toml" | "yaml" | "csv" | "zone" | "ldif" | "text" | "bytes";
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "added" | "removed" | "changed";
         };
         /** DocumentShown */
         DocumentShown: {
@@ -1620,6 +2306,30 @@ export interface components {
             /** Step */
             step: number | null;
         };
+        /**
+         * HandInShown
+         * @description A document that people export and hand in; ``backup`` holds the newest one.
+         */
+        HandInShown: {
+            /** Backup */
+            backup: string | null;
+            /** By */
+            by: string;
+            /** Document */
+            document: string;
+            /** Due */
+            due: string | null;
+            /** Every */
+            every: number;
+            /** Handed In */
+            handed_in: string | null;
+            /** How */
+            how: string;
+            /** Part */
+            part: string;
+            /** Title */
+            title: string;
+        };
         /** HoldWanted */
         HoldWanted: {
             /** Reason */
@@ -1634,6 +2344,11 @@ export interface components {
             backup: string;
             /** Goes */
             goes: boolean;
+            /**
+             * Goes At
+             * @description When nothing keeps it any more, at the earliest; null: no end is known.
+             */
+            goes_at: string | null;
             /** Kept By */
             kept_by: string[];
             /** Name */
@@ -1685,7 +2400,9 @@ export interface components {
              * Reach
              * @enum {string}
              */
-            reach: "ssh" | "https" | "service";
+            reach: "ssh" | "https" | "hand" | "service";
+            /** Rules */
+            rules: string[];
             /** Settings */
             settings: {
                 [key: string]: string;
@@ -1696,6 +2413,18 @@ export interface components {
             title: string;
             /** Version */
             version: number;
+        };
+        /**
+         * ListChange
+         * @description A census list: names that came and names that went.
+         */
+        ListChange: {
+            /** Added */
+            added: string[];
+            /** Name */
+            name: string;
+            /** Removed */
+            removed: string[];
         };
         /**
          * ListProof
@@ -1715,10 +2444,34 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * Load
+         * @description What begins in one hour of the coming two weeks: runs, and the seconds they are expected to take.
+         */
+        Load: {
+            /**
+             * Hour
+             * Format: date-time
+             */
+            hour: string;
+            /** Runs */
+            runs: number;
+            /** Seconds */
+            seconds: number;
+        };
         /** LoginChange */
         LoginChange: {
             /** Account */
             account?: string | null;
+            /**
+             * Agent
+             * @default false
+             */
+            agent: boolean;
+            /** Become */
+            become?: string | null;
+            /** Certificate */
+            certificate?: string | null;
             /** Password */
             password?: string | null;
             /** Private Key */
@@ -1728,6 +2481,10 @@ export interface components {
         LoginShown: {
             /** Account */
             account: string;
+            /** Become */
+            become: string;
+            /** Certificate */
+            certificate: boolean;
             /**
              * Changed
              * Format: date-time
@@ -1741,7 +2498,7 @@ export interface components {
              * Proves By
              * @enum {string}
              */
-            proves_by: "key" | "password";
+            proves_by: "key" | "password" | "agent";
             /** Used By */
             used_by: number;
         };
@@ -1775,6 +2532,86 @@ export interface components {
             login?: string | null;
         };
         /**
+         * Looked
+         * @description What a look has found; nothing is kept. ``enrolled_as``: the system that this address or machine is already.
+         *
+         *     ``related``: enrolled systems that it names as what it cannot work without, or as members of its own set.
+         *     ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once: parts, census and findings.
+         */
+        Looked: {
+            /** Accepted */
+            accepted: boolean;
+            /** Address */
+            address: string;
+            /**
+             * Census
+             * @default {}
+             */
+            census: {
+                [key: string]: number;
+            };
+            /**
+             * Certificates
+             * @default []
+             */
+            certificates: components["schemas"]["CertificateShown"][];
+            /** Enrolled As */
+            enrolled_as: string | null;
+            /**
+             * Findings
+             * @default []
+             */
+            findings: components["schemas"]["Finding"][];
+            /**
+             * Fits
+             * @default []
+             */
+            fits: string[];
+            /** Key */
+            key: string;
+            /** Kind */
+            kind: string | null;
+            /**
+             * Left Out
+             * @default []
+             */
+            left_out: string[];
+            machine: components["schemas"]["Machine"] | null;
+            /**
+             * Parts
+             * @default []
+             */
+            parts: components["schemas"]["TriedPart"][];
+            /**
+             * Related
+             * @default []
+             */
+            related: string[];
+        };
+        /**
+         * LookWanted
+         * @description A machine that is not enrolled. Without a key only its fingerprint is told, without a kind one is proposed.
+         */
+        LookWanted: {
+            /** Address */
+            address: string;
+            /** Key */
+            key?: string | null;
+            /** Kind */
+            kind?: string | null;
+            /** Login */
+            login: string;
+            /**
+             * Settings
+             * @default {}
+             */
+            settings: {
+                [key: string]: string;
+            };
+            /** Via */
+            via?: string | null;
+        };
+        /**
          * Machine
          * @description What the machine said it is.
          */
@@ -1802,6 +2639,77 @@ export interface components {
             version: string;
         } & {
             [key: string]: unknown;
+        };
+        /**
+         * MuteWanted
+         * @description Not to be told of a concern for a while. It stays in the list, and comes back by itself.
+         */
+        MuteWanted: {
+            /** Reason */
+            reason: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+        };
+        /**
+         * NewAlertRoute
+         * @description Who is told. ``address`` by channel: smtp://host:port (smtps, or smtp+starttls), a URL, syslog+udp://host:port
+         *     (tcp, tls), or the path of a file on the service's machine.
+         */
+        NewAlertRoute: {
+            /**
+             * Account
+             * @description For the e-mail server, if it wants one.
+             * @default
+             */
+            account: string;
+            /** Address */
+            address: string;
+            /**
+             * Channel
+             * @enum {string}
+             */
+            channel: "email" | "webhook" | "syslog" | "file";
+            /**
+             * Digest
+             * @description A phrase like `every day at 07:00`; empty: at once.
+             * @default
+             */
+            digest: string;
+            /** Name */
+            name: string;
+            /**
+             * Secret
+             * @description E-mail password, or what signs webhooks.
+             */
+            secret?: string | null;
+            /**
+             * Sender
+             * @description The e-mail address it comes from.
+             * @default
+             */
+            sender: string;
+            /**
+             * Severity
+             * @description `low` tells everything.
+             * @default high
+             * @enum {string}
+             */
+            severity: "high" | "low";
+            /**
+             * Systems
+             * @description `all`, or terms like `site=holm label=web`.
+             * @default all
+             */
+            systems: string;
+            /**
+             * To
+             * @description E-mail addresses.
+             * @default []
+             */
+            to: string[];
         };
         /** NewDraft */
         NewDraft: {
@@ -1832,10 +2740,36 @@ export interface components {
             /** Passphrase */
             passphrase?: string | null;
         };
+        /**
+         * NewKind
+         * @description A kind file. A newer version takes the place of the older one; backups carry the text they came with.
+         */
+        NewKind: {
+            /** Text */
+            text: string;
+        };
         /** NewLogin */
         NewLogin: {
             /** Account */
             account: string;
+            /**
+             * Agent
+             * @description The SSH agent of the workers has the key.
+             * @default false
+             */
+            agent: boolean;
+            /**
+             * Become
+             * @description The account that commands run as, by sudo.
+             * @default
+             */
+            become: string;
+            /**
+             * Certificate
+             * @description OpenSSH's certificate for the private key.
+             * @default
+             */
+            certificate: string;
             /** Name */
             name: string;
             /** Password */
@@ -1875,6 +2809,24 @@ export interface components {
             name: string;
             /** Parts */
             parts?: string[] | null;
+            /**
+             * Quiet
+             * @description Hours in which nothing begins, like `08:00 to 18:00`.
+             * @default
+             */
+            quiet: string;
+            /**
+             * Run Now
+             * @description Also take every system once, at once.
+             * @default false
+             */
+            run_now: boolean;
+            /**
+             * Spread
+             * @description Minutes over which its systems begin, each at its place.
+             * @default 0
+             */
+            spread: number;
             /** Store */
             store: string;
             /**
@@ -1884,7 +2836,7 @@ export interface components {
             systems: string;
             /**
              * When
-             * @description `every day at 02:40` or `every saturday at 23:15`.
+             * @description A phrase like `every day at 02:40`, a recurrence rule (RFC 5545), or a cron line.
              */
             when: string;
             /**
@@ -1965,10 +2917,19 @@ export interface components {
              * @default []
              */
             labels: string[];
-            /** Login */
-            login: string;
+            /**
+             * Login
+             * @description Needed for every kind that is reached.
+             */
+            login?: string | null;
             /** Name */
             name: string;
+            /**
+             * Needs
+             * @description Systems that must be back before this one.
+             * @default []
+             */
+            needs: string[];
             /**
              * Settings
              * @default {}
@@ -1981,9 +2942,20 @@ export interface components {
              * @default
              */
             site: string;
+            /**
+             * Via
+             * @description The system that the way to it leads through, by SSH.
+             */
+            via?: string | null;
         };
         /** NewTake */
         NewTake: {
+            /**
+             * Hold
+             * @description Put it on hold for this reason, until it is released.
+             * @default
+             */
+            hold: string;
             /**
              * Name
              * @default
@@ -2108,6 +3080,13 @@ export interface components {
             /** Store */
             store: string;
         };
+        /** Page[AlertRouteShown] */
+        Page_AlertRouteShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["AlertRouteShown"][];
+        };
         /** Page[AuditEntry] */
         Page_AuditEntry_: {
             /** After */
@@ -2122,6 +3101,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["BackupShown"][];
         };
+        /** Page[Concern] */
+        Page_Concern_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["Concern"][];
+        };
         /** Page[DamageShown] */
         Page_DamageShown_: {
             /** After */
@@ -2135,6 +3121,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["DocumentShown"][];
+        };
+        /** Page[HandInShown] */
+        Page_HandInShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["HandInShown"][];
         };
         /** Page[KeySetShown] */
         Page_KeySetShown_: {
@@ -2213,6 +3206,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["UserShown"][];
         };
+        /** Page[WorkerShown] */
+        Page_WorkerShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["WorkerShown"][];
+        };
         /** PartHeld */
         PartHeld: {
             /** Bytes */
@@ -2226,6 +3226,8 @@ export interface components {
         PartShown: {
             /** Default */
             default: boolean;
+            /** Documents */
+            documents: string[];
             /** Essential */
             essential: boolean;
             /** Name */
@@ -2372,6 +3374,34 @@ export interface components {
             /** Passphrase */
             passphrase?: string | null;
         };
+        /**
+         * Relation
+         * @description Another system (or a host that is not enrolled), and why.
+         */
+        Relation: {
+            /** Because */
+            because: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * Relations
+         * @description Who must be back before this system, who waits for it, who it replicates with, and what that means.
+         */
+        Relations: {
+            /** Certificates */
+            certificates: components["schemas"]["CertificateShown"][];
+            /** Needed By */
+            needed_by: components["schemas"]["Relation"][];
+            /** Needs */
+            needs: components["schemas"]["Relation"][];
+            /** Peers */
+            peers: string[];
+            /** Replicas */
+            replicas: string[];
+            /** Strangers */
+            strangers: components["schemas"]["Relation"][];
+        };
         /** RestoreShown */
         RestoreShown: {
             /** Backup */
@@ -2394,6 +3424,16 @@ export interface components {
             /** System */
             system: string;
         };
+        /**
+         * ReturnOrder
+         * @description Waves of systems that can come back together, earlier ones first, and circles in which all need each other.
+         */
+        ReturnOrder: {
+            /** Circles */
+            circles: string[][];
+            /** Waves */
+            waves: string[][];
+        };
         /** RoutineChange */
         RoutineChange: {
             /** Copy To */
@@ -2402,6 +3442,12 @@ export interface components {
             ladder?: string | null;
             /** Mode */
             mode?: ("on" | "off" | "by hand") | null;
+            /** Parts */
+            parts?: string[] | null;
+            /** Quiet */
+            quiet?: string | null;
+            /** Spread */
+            spread?: number | null;
             /** Store */
             store?: string | null;
             /** Systems */
@@ -2452,6 +3498,10 @@ export interface components {
             next_run: string | null;
             /** Parts */
             parts: string[] | null;
+            /** Quiet */
+            quiet: string;
+            /** Spread */
+            spread: number;
             /** Store */
             store: string;
             /** Systems */
@@ -2754,6 +3804,21 @@ export interface components {
             /** Used */
             used: number;
         };
+        /**
+         * StandingShown
+         * @description One state, in one or more backups in a row. ``change``: how a whole document came to it.
+         */
+        StandingShown: {
+            change: components["schemas"]["DocumentChange"] | null;
+            first: components["schemas"]["ComparedBackup"];
+            last: components["schemas"]["ComparedBackup"];
+            /** Said */
+            said: string;
+            /** There */
+            there: boolean;
+            /** Values */
+            values: unknown[];
+        };
         /** Status */
         Status: {
             /** Active Runs */
@@ -2767,6 +3832,8 @@ export interface components {
             backups: number;
             /** Concerns */
             concerns: components["schemas"]["Concern"][];
+            /** Muted */
+            muted: number;
             /** Protected */
             protected: number;
             /** Routines */
@@ -2941,12 +4008,19 @@ export interface components {
             labels?: string[] | null;
             /** Login */
             login?: string | null;
+            /** Needs */
+            needs?: string[] | null;
             /** Settings */
             settings?: {
                 [key: string]: string;
             } | null;
             /** Site */
             site?: string | null;
+            /**
+             * Via
+             * @description Empty: the way to it is direct.
+             */
+            via?: string | "" | null;
         };
         /** SystemOnSheet */
         SystemOnSheet: {
@@ -2990,6 +4064,8 @@ export interface components {
             id: string;
             /** Key */
             key: string;
+            /** Key Until */
+            key_until: string | null;
             /** Kind */
             kind: string;
             /** Labels */
@@ -3002,6 +4078,8 @@ export interface components {
             missing: components["schemas"]["Finding"][];
             /** Name */
             name: string;
+            /** Needs */
+            needs: string[];
             /** Newest Backup */
             newest_backup: string | null;
             /** Newest Good */
@@ -3018,6 +4096,70 @@ export interface components {
             site: string;
             /** Stores */
             stores: string[];
+            /** Suspended Because */
+            suspended_because: string;
+            /** Via */
+            via: string | null;
+        };
+        /**
+         * Traced
+         * @description States, newest first. ``unread``: backups that could not be looked into, and why.
+         */
+        Traced: {
+            /** Looked At */
+            looked_at: number;
+            /** Standings */
+            standings: components["schemas"]["StandingShown"][];
+            /** System */
+            system: string;
+            /** Unread */
+            unread: string[];
+        };
+        /**
+         * TraceWanted
+         * @description A document by its path, or values in it (a JSONPath, RFC 9535; lines with a text), or a census list by name.
+         */
+        TraceWanted: {
+            /**
+             * Document
+             * @default
+             */
+            document: string;
+            /**
+             * Jsonpath
+             * @default
+             */
+            jsonpath: string;
+            /**
+             * Line
+             * @default
+             */
+            line: string;
+            /**
+             * List
+             * @default
+             */
+            list: string;
+            /**
+             * Passphrase
+             * @description Opens the stores in custody apart.
+             */
+            passphrase?: string | null;
+            /** System */
+            system: string;
+        };
+        /** TriedPart */
+        TriedPart: {
+            /** Bytes */
+            bytes: number;
+            /** Documents */
+            documents: number;
+            /** Essential */
+            essential: boolean;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
         };
         /** TryPassphrase */
         TryPassphrase: {
@@ -3062,6 +4204,37 @@ export interface components {
              */
             which: string;
         };
+        /**
+         * WorkerShown
+         * @description ``skew``: seconds that its clock is ahead of the database's. ``runs``: what it holds now.
+         */
+        WorkerShown: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Runs */
+            runs: number;
+            /**
+             * Seen
+             * Format: date-time
+             */
+            seen: string;
+            /** Skew */
+            skew: number;
+            /**
+             * Started
+             * Format: date-time
+             */
+            started: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "alive" | "draining" | "gone" | "stopped";
+            /** Version */
+            version: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -3071,6 +4244,163 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_alerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AlertRouteShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAlertRoute"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertRouteShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertRouteChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertRouteShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_alert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertTested"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit: {
         parameters: {
             query?: {
@@ -3185,6 +4515,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clear_backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClearWanted"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -3397,6 +4762,169 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_backups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_as_patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json-patch+json": unknown;
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json-patch+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_concerns: {
+        parameters: {
+            query?: {
+                ended?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Concern_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mute_concern: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                concern: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MuteWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concern"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unmute_concern: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                concern: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concern"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -3694,6 +5222,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_KindShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_kind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKind"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindShown"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -4090,6 +5651,35 @@ export interface operations {
             };
         };
     };
+    return_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnOrder"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_routines: {
         parameters: {
             query?: never;
@@ -4267,6 +5857,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RoutinePreview"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendar_of_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    coming_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coming"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -5277,6 +6923,72 @@ export interface operations {
             };
         };
     };
+    list_hand_ins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_HandInShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hand_in: {
+        parameters: {
+            query?: {
+                document?: string | null;
+                note?: string;
+                store?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     probe_system: {
         parameters: {
             query?: never;
@@ -5295,6 +7007,134 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Probe"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_relations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relations"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Looked"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trace_value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TraceWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Traced"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -5399,6 +7239,64 @@ export interface operations {
             };
         };
     };
+    list_workers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_WorkerShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drain_worker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     healthz: {
         parameters: {
             query?: never;
@@ -5418,6 +7316,33 @@ export interface operations {
                         [key: string]: string;
                     };
                 };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem (RFC 9457) */
             default: {

@@ -184,5 +184,5 @@ def test_kind_check_names_every_mistake(service: Service, tmp_path: Path) -> Non
     wrong.write_text('name = "Wrong Name"\nversion = 0\n')
     done = service.fennox("kind", "check", str(wrong))
     assert done.returncode == 1
-    assert f"{wrong}:1: name:" in done.stdout
-    assert f"{wrong}:2: version:" in done.stdout
+    assert f"{wrong}:1:1: name:" in done.stdout
+    assert f"{wrong}:2:1: version:" in done.stdout

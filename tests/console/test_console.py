@@ -20,9 +20,21 @@ from tests.service.running import PASSPHRASE, PASSWORD, Service
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
 
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
 
-PAGES = ["/", "/systems/web-9", "/restores", "/routines", "/stores", "/stores/attic", "/runs", "/nothing-here"]
+PAGES = [
+    "/",
+    "/systems/web-9",
+    "/compare",
+    "/kinds",
+    "/kinds/nginx-web-server",
+    "/restores",
+    "/routines",
+    "/stores",
+    "/stores/attic",
+    "/runs",
+    "/nothing-here",
+]
 
 
 @pytest.fixture(scope="module")
@@ -34,7 +46,7 @@ def browser() -> Iterator[Browser]:
 @pytest.fixture
 def page(browser: Browser, service: Service) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.address)
-    context.set_default_timeout(20_000)
+    context.set_default_timeout(60_000)
     page = context.new_page()
     mistakes: list[str] = []
     page.on("pageerror", lambda error: mistakes.append(str(error)))
@@ -67,20 +79,23 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
     expect(page.get_by_role("alert")).to_contain_text("lost together with this machine")
     page.get_by_label("It may be lost together").check()
     page.get_by_role("button", name="Keep Fennox itself").click()
-    expect(page.get_by_text("On an empty machine it comes back")).to_be_visible(timeout=20_000)
+    expect(page.get_by_text("On an empty machine it comes back")).to_be_visible(timeout=60_000)
     assert violations(page) == []
     # enrol, with the fingerprint shown and accepted
     page.get_by_role("link", name="Estate").click()
     page.get_by_role("button", name="Enrol a system").click()
-    page.get_by_label("Name", exact=True).fill("web-9")
-    page.get_by_label("Address and port").fill(f"{server.host}:{server.port}")
+    page.get_by_label("Address", exact=True).fill(f"{server.host}:{server.port}")
     page.get_by_label("Its name").fill("quay-root")
     page.get_by_label("Account").fill("root")
     page.get_by_label("Password, or private key").fill(key_pair[0])
-    page.get_by_label("makes the SSH server read").fill(SSH_RESTART)
-    page.get_by_role("button", name="Reach it and enrol").click()
+    page.get_by_role("button", name="Look at it").click()
     expect(page.get_by_text(server.host_key)).to_be_visible()
     page.get_by_role("button", name="accept").click()
+    expect(page.get_by_text("is a Linux server: web-9")).to_be_visible()
+    expect(page.get_by_label("Name", exact=True)).to_have_value("web-9")
+    page.get_by_text("Settings that differ").click()
+    page.get_by_label("makes the SSH server read").fill(SSH_RESTART)
+    page.get_by_role("button", name="Enrol it").click()
     page.get_by_role("heading", name="web-9", exact=True).wait_for()
     # the first backup, followed to its end
     page.get_by_role("button", name="Take a backup").click()
@@ -116,7 +131,7 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
         assert client.system("web-9").active_run is not None
     fresh.set_packages(packages)
     page.get_by_role("button", name="Done").click()
-    page.get_by_role("heading", name="Proved: everything is there again").wait_for(timeout=40_000)
+    page.get_by_role("heading", name="Proved: everything is there again").wait_for(timeout=120_000)
     assert violations(page) == []
 
 
@@ -193,3 +208,39 @@ def test_a_page_asked_for_without_signing_in_comes_after_it(page: Page, service:
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Stores").wait_for()
+
+
+def test_what_changed_is_seen_in_the_browser_and_since_when(
+    page: Page, service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        service.ended(client.take(NewTake(system="web-9")).id)
+        server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.7 northness\n")
+        server.append("/etc/passwd", "mara:x:1042:1042::/home/mara:/bin/sh\n")
+        server.append("/etc/shadow", "mara:$y$made-up:20500::::::\n")
+        service.ended(client.take(NewTake(system="web-9")).id)
+    server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.8 northness\n")
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    page.goto("/systems/web-9")
+    page.get_by_role("link", name="what changed").click()
+    expect(page.get_by_role("status")).to_contain_text("3 documents differ")
+    expect(page.get_by_text("10.9.0.7 northness")).to_be_visible()
+    expect(page.get_by_text("Its content is secret, and has changed.")).to_be_visible()
+    expect(page.get_by_text("came: mara")).to_be_visible()
+    assert "made-up" not in page.content()
+    page.get_by_role("button", name="History of accounts").click()
+    expect(page.get_by_text("2 states in 2 backups")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_label("To", exact=True).select_option("live")
+    page.get_by_role("button", name="Compare", exact=True).click()
+    expect(page.get_by_text("10.9.0.8 northness")).to_be_visible()
+    page.get_by_label("Document").fill("/etc/hosts")
+    page.get_by_label("Only lines with").fill("northness")
+    page.get_by_role("button", name="Look through all backups").click()
+    expect(page.get_by_text("nothing fits")).to_be_visible()
+    page.get_by_label("Document").fill("/no/such")
+    page.get_by_role("button", name="Look through all backups").click()
+    expect(page.get_by_role("alert")).to_contain_text("No backup of web-9 holds /no/such")
+    page.goto("/kinds/nginx-web-server")
+    expect(page.get_by_text("Needed: something in /etc/nginx/nginx.conf")).to_be_visible()

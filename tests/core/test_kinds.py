@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from importlib.resources import files
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.errors import BadInput
+from fennox.core.errors import BadInput, NotFound
+from fennox.core.format.manifest import Finding
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence
-from fennox.core.kinds.loading import load, mistakes
-from fennox.core.kinds.model import Expression
+from fennox.core.kinds.loading import load, mistakes, whole
+from fennox.core.kinds.sources import Expression, Setting
+from fennox.core.kinds.worth import worth
 from fennox.core.names import device_path, noun, printable
 
 SHIPPED = sorted(entry.name for entry in files("fennox").joinpath("kinds").iterdir() if entry.name.endswith(".toml"))
@@ -22,9 +25,15 @@ def text_of(name: str) -> str:
     return files("fennox").joinpath(f"kinds/{name}").read_text()
 
 
+def shipped(name: str) -> str:
+    if f"{name}.toml" not in SHIPPED:
+        raise NotFound(f"There is no kind {name}.", "Choose another.")
+    return text_of(f"{name}.toml")
+
+
 @pytest.mark.parametrize("name", SHIPPED)
 def test_every_kind_that_ships_has_no_mistake_and_its_file_is_named_for_it(name: str) -> None:
-    assert load(text_of(name)).name == name.removesuffix(".toml")
+    assert load(text_of(name), shipped).name == name.removesuffix(".toml")
 
 
 @pytest.mark.parametrize(
@@ -52,6 +61,59 @@ def test_a_mistake_is_told_with_its_line_and_what_is_wrong(
     assert any(said in mistake.text for mistake in found), found
     if line_holds is not None:
         assert line_holds in wrong.split("\n")[found[0].line - 1]
+
+
+def test_a_kind_builds_on_another_and_takes_its_own_files_out_of_it() -> None:
+    kind = load(shipped("postgresql-server"), shipped)
+    base = load(shipped("linux-server"))
+    assert [part.name for part in kind.part][: len(base.part)] == [part.name for part in base.part]
+    assert "/etc/postgresql/*" in kind.part_named("settings").source[0].without
+    assert (kind.reach, kind.port, kind.identity) == (base.reach, base.port, base.identity)
+    titles = [step.title for _, step in kind.steps()]
+    assert titles.index("Put back the configuration tree") < titles.index("Put back the files of the application")
+    assert set(base.census) < set(kind.census)
+    carried = whole(shipped("postgresql-server"), shipped)
+    assert load(carried) == kind.model_copy(update={"includes": []}), "a backup's kind stands alone"
+    assert whole(shipped("linux-server"), shipped) == shipped("linux-server")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "where", "said"),
+    [
+        (
+            '"PGDATABASE={each}", "pg_dump"',
+            '"PGDATABASE={eech}", "pg_dump"',
+            "part[3].source[1]",
+            "Did you mean {each}?",
+        ),
+        ("[settings.cluster]", "[settings.cluster]\ntipe = 'path'", "settings.cluster.tipe", "Did you mean type?"),
+        ('includes = ["linux-server"]', 'includes = ["lanux-server"]', "includes", "lanux-server"),
+        ('includes = ["linux-server"]', 'includes = "linux-server"', "includes", "list of names"),
+        ('includes = ["linux-server"]', 'includes = ["postgresql-server"]', "includes", "builds on itself"),
+        ('title = "Files of the application"', "", "part[4].title", "Add title"),
+        ("lines = '^\\\\(?:un)", "lines = '^\\\\(:un", "noise[1]", "does not compile"),
+    ],
+)
+def test_a_mistake_in_a_kind_that_builds_on_another_is_told_where_it_stands(
+    old: str, new: str, where: str, said: str
+) -> None:
+    text = shipped("postgresql-server")
+    assert old in text
+    _, found = mistakes(text.replace(old, new, 1), shipped)
+    wanted_lines = text.replace(old, new, 1).split("\n")
+    assert [item for item in found if item.where == where and said in item.text + item.remedy], found
+    assert all(1 <= item.line <= len(wanted_lines) and item.column >= 1 for item in found)
+
+
+@pytest.mark.parametrize(
+    ("type_", "fits", "unfit"),
+    [("path", "/srv", "srv"), ("paths", "/a\n/b/*", "/a\nb"), ("number", "12", "a dozen"), ("port", "8443", "70000"),
+     ("yes-no", "yes", "maybe")],
+)  # fmt: skip
+def test_a_setting_refuses_what_does_not_fit_its_type(type_: str, fits: str, unfit: str) -> None:
+    setting = Setting.model_validate({"title": "x", "default": fits, "type": type_})
+    assert setting.unfit(fits) is None
+    assert repr(unfit.splitlines()[-1]) in str(setting.unfit(unfit))
 
 
 def test_text_that_is_no_toml_is_told_with_its_line() -> None:
@@ -122,3 +184,30 @@ def test_what_is_shown_on_a_terminal_has_no_control_characters(raw: bytes) -> No
 def test_a_name_that_is_no_noun_is_refused(name: str) -> None:
     with pytest.raises(BadInput):
         noun(name)
+
+
+def _worth(*parts: str, findings: list[Finding] | None = None) -> str:
+    kind = load(text_of("postgresql-server.toml"), shipped)
+    return "\n".join(worth(kind, parts or [part.name for part in kind.part], findings or [], ["the write-ahead log"]))
+
+
+def test_a_backup_says_what_it_is_good_for() -> None:
+    whole = _worth()
+    assert "It can rebuild the system on a fresh machine" in whole
+    assert re.search("one instant, as the program gives it: .*Databases", whole)
+    assert re.search("not of one instant: Configuration tree", whole)
+    assert "protected in another way: the write-ahead log" in whole
+
+
+def test_a_backup_says_what_it_is_not_good_for() -> None:
+    partial = _worth("accounts", "packages")
+    assert "would not be whole: it does not hold Configuration tree, SSH host keys" in partial
+    assert "can rebuild" not in partial
+    lacking = _worth(findings=[
+        Finding(severity="warning", code="lacks-root-keys", text="No key of root.", remedy="Add one."),
+        Finding(severity="warning", code="points-outside", text="x", remedy="y"),
+        Finding(severity="warning", code="moved-while-read", text="1 document moved.", remedy="z"),
+    ])  # fmt: skip
+    assert "would not be whole: No key of root." in lacking
+    assert "points to one path outside of it" in lacking
+    assert "1 document moved. Such documents may be torn" in lacking

@@ -118,3 +118,24 @@ def test_a_ladder_reads_back_as_it_was_written() -> None:
 def test_a_rung_that_keeps_nothing_or_is_not_understood_is_an_error(text: str, said: str) -> None:
     with pytest.raises(BadInput, match=said):
         ladder.parse(text)
+
+
+def test_when_a_backup_goes_is_told_by_the_rung_that_keeps_it_longest() -> None:
+    day = timedelta(days=1)
+    assert ladder.goes(NOW, ["everything for 14 days", "daily for 60 days"]) == NOW + 60 * day
+    assert ladder.goes(NOW, ["weekly for 2 weeks"]) == NOW + 14 * day
+    assert ladder.goes(NOW, ["daily for 60 days", "always 3"]) is None
+    assert ladder.goes(NOW, ["on hold: before the storm"]) is None
+    assert ladder.goes(NOW, []) == NOW
+
+
+@given(st.lists(st.integers(0, 400), min_size=1, max_size=30, unique=True))
+def test_a_backup_is_kept_until_then_and_not_by_a_rung_afterwards(ages: list[int]) -> None:
+    plan = ladder.parse("everything for 3 days, daily for 20 days, monthly for 1 year, always 1")
+    items = [Item(id=str(age), time=NOW - timedelta(days=age)) for age in ages]
+    for id_, why in ladder.kept(items, plan, NOW, OSLO).items():
+        end = ladder.goes(NOW - timedelta(days=int(id_)), why)
+        if why and end is not None:
+            assert end >= NOW
+            assert ladder.kept(items, plan, end, OSLO)[id_], "until then something keeps it"
+            assert not ladder.kept(items, plan, end + timedelta(seconds=1), OSLO)[id_]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -120,7 +122,7 @@ def test_only_facts_that_changed_are_told() -> None:
     ],
 )
 def test_odd_version_forms_are_compared_by_their_first_number(backup: str, other: str, fits: bool) -> None:
-    assert planning.version_fits(SKERRY, backup, other) is fits
+    assert planning.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other) is fits
 
 
 @given(st.lists(st.integers(0, 99), min_size=1, max_size=4), st.lists(st.integers(0, 99), min_size=1, max_size=4))
@@ -128,7 +130,7 @@ def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]
     requires = LINUX.requires.model_copy(update={"version": "not-older"})
     kind = LINUX.model_copy(update={"requires": requires})
     texts = [".".join(str(number) for number in numbers) for numbers in (ours, theirs)]
-    assert planning.version_fits(kind, *texts) is (theirs >= ours)
+    assert planning.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (theirs >= ours)
 
 
 def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None:
@@ -145,3 +147,26 @@ def test_default_objects_of_a_fresh_target_are_not_extra() -> None:
     parts = [part.name for part in SKERRY.part]
     lists = proving.compare_census(SKERRY, parts, {"shares": []}, {}, {"shares": ["public"]})
     assert all(item.extra == [] for item in lists)
+
+
+def test_what_a_target_must_have_already_and_the_room_it_must_have_are_blockers() -> None:
+    needs = LINUX.requires.model_copy(update={"names": ["packages"], "room": "/"})
+    kind = LINUX.model_copy(update={"requires": needs})
+    assert codes(kind, source(), target(), "blocker") == ["target-lacks"]
+    has_all = replace(target(), census={"packages": ["cron", "nginx"]})
+    assert codes(kind, source(), has_all, "blocker") == []
+    large = [Part(name=part.name, title="", documents=0, bytes=100, root=EMPTY) for part in kind.part]
+    assert codes(kind, source(parts=large), replace(has_all, room=10), "blocker") == ["no-room"]
+    assert codes(kind, source(parts=large), replace(has_all, room=10_000), "blocker") == []
+
+
+def test_members_of_a_replicated_set_are_told_with_how_the_backup_wins() -> None:
+    kind, _ = shipped_kind("openldap-directory")
+    alone = source(kind)
+    member = source(kind, census={"replicates with": ["ldap://names-2.saltmere.example"]})
+    parts = [part.name for part in kind.part]
+    sheets = [planning.plan(kind, one, target(), parts, {}) for one in (alone, member)]
+    told = [[finding for finding in sheet.findings if finding.code == "replicates"] for sheet in sheets]
+    assert told[0] == []
+    assert "names-2.saltmere.example" in told[1][0].text
+    assert "If the backup is to win" in told[1][0].remedy

@@ -7,15 +7,17 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from importlib.resources import files
 
+from fennox.core.compare.model import Comparison
 from fennox.core.format import records
-from fennox.core.format.manifest import Reached
+from fennox.core.format.manifest import KindFile, Reached
 from fennox.core.kinds.evaluation import parts_to_take
-from fennox.core.kinds.loading import load
+from fennox.core.kinds.loading import load, whole
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.capture import identify, values_of
+from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal, MemoryJournal
 from fennox.engine.reading import BackupReader, backup_digests
@@ -27,9 +29,14 @@ from fennox.links.base import Address, Credential, Link
 from tests.conftest import NOON
 
 
-def shipped_kind(name: str) -> tuple[Kind, str]:
-    text = files("fennox").joinpath(f"kinds/{name}.toml").read_text()
-    return load(text), text
+def shipped_text(name: str) -> str:
+    return files("fennox").joinpath(f"kinds/{name}.toml").read_text()
+
+
+def shipped_kind(name: str) -> tuple[Kind, KindFile]:
+    text = shipped_text(name)
+    kind = load(text, shipped_text)
+    return kind, KindFile(name=name, version=kind.version, text=whole(text, shipped_text))
 
 
 @dataclass
@@ -50,7 +57,7 @@ class Keeper:
     target_login: Credential | None = None
 
     def __post_init__(self) -> None:
-        self.kind, self.kind_text = shipped_kind(self.kind_name)
+        self.kind, self.kind_file = shipped_kind(self.kind_name)
         self.vault.now = self.now
 
     def now(self) -> datetime:
@@ -69,7 +76,7 @@ class Keeper:
         place = place or self.place
         reached = Reached(address=place.address, account=place.account, key=place.key)
         return Subject(
-            self.id, "web-9", f"web-9-{self.id[:8]}", self.kind, self.kind_text, self.settings, self.machine, reached
+            self.id, "web-9", f"web-9-{self.id[:8]}", self.kind, self.kind_file, self.settings, self.machine, reached
         )
 
     def order(self, **changes: object) -> Order:
@@ -90,6 +97,20 @@ class Keeper:
             await link.close()
         self.last, self.machine = taken, taken.head.machine.id
         return taken
+
+    async def compare(self, before: Taken, after: Taken) -> Comparison:
+        return await compare(
+            self.kind, await side_of(await self.reader(before)), await side_of(await self.reader(after)), b"salt" * 4
+        )
+
+    async def compare_live(self, before: Taken) -> Comparison:
+        """The backup and the system as it is now."""
+        left = await side_of(await self.reader(before))
+        link = await self.connect(self.place)
+        try:
+            return await compare(self.kind, left, await live_side(self.kind, link, self.settings, left), b"salt" * 4)
+        finally:
+            await link.close()
 
     async def reader(self, taken: Taken) -> BackupReader:
         return BackupReader(self.vault, self.index, await self.vault.find_record(taken.reference.backup))

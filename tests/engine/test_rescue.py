@@ -21,7 +21,7 @@ def rescue(folder: Path, *arguments: str, passphrase: str = PASSPHRASE) -> subpr
     phrase.write_text(passphrase + "\n")
     command = [DEBIAN_PYTHON, "-I", str(folder / "rescue.py"), arguments[0], str(folder), *arguments[1:]]
     return subprocess.run(
-        [*command, "--passphrase-file", str(phrase)], capture_output=True, text=True, check=False, timeout=60
+        [*command, "--passphrase-file", str(phrase)], capture_output=True, text=True, check=False, timeout=300
     )
 
 

@@ -18,8 +18,7 @@ from fennox.core.errors import Damaged, Unreachable
 from fennox.core.format.manifest import Document, Machine
 from fennox.engine.capture import Capture
 from fennox.engine.documents import read_documents
-from fennox.engine.restore import tar_head
-from fennox.engine.tarstream import Member, members
+from fennox.engine.tarstream import Member, members, tar_head
 from fennox.links.base import Output
 from tests.engine.keeper import shipped_kind
 

@@ -6,7 +6,6 @@ import json
 import os
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -16,12 +15,14 @@ import httpx
 
 from fennox.client.api import Client
 from fennox.wire.runs import RunShown
+from tests import programs
+from tests.programs import Program
 
 PASSWORD = "four quiet boats at dawn"
 PASSPHRASE = "grey gulls over holm island"
 
 
-def until(holds: Callable[[], bool], what: str, limit: float = 30) -> None:
+def until(holds: Callable[[], bool], what: str, limit: float = 180) -> None:
     """Wait for a condition; never for a time."""
     end = time.monotonic() + limit
     while not holds():
@@ -41,8 +42,8 @@ class Service:
     slots: int = 2
     lease: float = 30
     token: str = ""
-    _process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
-    _workers: list[subprocess.Popen[bytes]] = field(default_factory=list, repr=False)
+    _process: Program | None = field(default=None, repr=False)
+    _workers: list[Program] = field(default_factory=list, repr=False)
 
     @property
     def address(self) -> str:
@@ -70,10 +71,9 @@ class Service:
         return (self.folder / "log").read_text()
 
     def start(self) -> None:
-        with (self.folder / "log").open("ab") as log:
-            self._process = subprocess.Popen(
-                [sys.executable, "-m", "fennox.cli.main", "serve"], env=self.environment(), stdout=log, stderr=log
-            )
+        log = self.folder / "log"
+        log.touch()
+        self._process = programs.start(["serve"], self.environment(), self.folder, said=log, wrong=log)
         until(self._ready, f"the service is ready: {self.log[-2000:]}")
 
     def _ready(self) -> bool:
@@ -90,12 +90,10 @@ class Service:
         with Client(self.address) as client:
             self.token = client.first_user(codes[-1].split("#")[1], "harbour-admin", PASSWORD).token or ""
 
-    def start_worker(self, slots: int = 2) -> subprocess.Popen[bytes]:
+    def start_worker(self, slots: int = 2) -> Program:
         environment = {**self.environment(), "FENNOX_WORKERS": str(slots)}
-        with (self.folder / "worker-log").open("ab") as log:
-            worker = subprocess.Popen(
-                [sys.executable, "-m", "fennox.cli.main", "worker", "run"], env=environment, stdout=log, stderr=log
-            )
+        log = self.folder / "worker-log"
+        worker = programs.start(["worker", "run"], environment, self.folder, said=log, wrong=log)
         self._workers.append(worker)
         return worker
 
@@ -114,7 +112,7 @@ class Service:
     def client(self) -> Client:
         return Client(self.address, self.token)
 
-    def ended(self, run: str, limit: float = 60) -> RunShown:
+    def ended(self, run: str, limit: float = 300) -> RunShown:
         """The run, once it has ended or waits for a person."""
         with self.client() as client:
             until(lambda: client.run(run).state not in ("queued", "running"), f"run {run} has ended", limit)
@@ -123,16 +121,7 @@ class Service:
     def fennox(self, *words: str, given: str = "") -> subprocess.CompletedProcess[str]:
         """Run the command line as a user does."""
         environment = {**self.environment(), "FENNOX_URL": self.address, "FENNOX_TOKEN": self.token}
-        return subprocess.run(
-            [sys.executable, "-m", "fennox.cli.main", *words],
-            env=environment,
-            cwd=self.folder,
-            input=given,
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=120,
-        )
+        return programs.run(words, environment, self.folder, given=given)
 
     def file(self, name: str, text: str) -> str:
         path = self.folder / name

@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 
 from fennox.core.errors import BadInput, MendSettings
+from fennox.links.base import parse_address
 from fennox.service import keyfile
 from fennox.service.clock import SimulatedClock, real_now
-from fennox.service.context import open_context, parse_address
+from fennox.service.context import open_context
 from fennox.service.settings import Settings
 from saltmere.clock import ClockServer, Follower
 from tests.database import database, postgres

@@ -123,7 +123,7 @@ def test_a_routine_is_previewed_before_it_is_saved_and_changed_afterwards(ready:
         by_hand = client.change_routine("nightly", RoutineChange(mode="by hand"))
         assert by_hand.next_run is None
         assert not any("nightly is off" in concern.text for concern in client.status().concerns)
-        with pytest.raises(ProblemError, match="neither `day` nor a weekday"):
+        with pytest.raises(ProblemError, match="at `fullmoon`, letter 7"):
             client.change_routine("nightly", RoutineChange(when="every fullmoon at 01:00"))
         assert client.routine("nightly").when == "every day at 02:40", "a refused change changes nothing"
         with pytest.raises(ProblemError, match="already there"):
@@ -191,3 +191,17 @@ def test_what_is_not_there_and_who_does_not_answer(ready: Service) -> None:
     ready.kill()
     with ready.client() as client, pytest.raises(OutOfReachError):
         client.status()
+
+
+def test_a_backup_before_a_change_is_on_hold_until_the_change_is_good(ready: Service) -> None:
+    words = ["backup", "take", "web-9", "--name", "before-upgrade", "--hold", "before the upgrade"]
+    done = ready.fennox(*words)
+    assert done.returncode == 0, done.stderr
+    assert "before the upgrade" in done.stdout
+    with ready.client() as client:
+        assert client.backup("before-upgrade").kept_by[0].startswith(("on hold", "no routine"))
+        assert client.backup("before-upgrade").held
+    notes = list((ready.folder / "attic").rglob("*.fxn"))
+    assert len(notes) == 1, "the store knows as well"
+    released = ready.fennox("backup", "release", "before-upgrade", "--reason", "the upgrade is good")
+    assert (released.returncode, "on hold" in released.stdout) == (0, False)

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime, timedelta
 
+import icalendar
 import pytest
 from sqlalchemy import select, update
 
 from fennox.catalogue.models import Backup, Routine, Run, System
 from fennox.core.errors import BadInput
-from fennox.service import routines, scheduler
+from fennox.service import alerting, coming, routines, scheduler, upkeep
 from fennox.service.context import Context
 from tests.database import database, postgres
 from tests.service.contexts import (
@@ -155,3 +157,115 @@ async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) 
         backups = await routines.backups_of(session, system)
     why = routines.reasons(backups, every, START)
     assert why[backups[0].id] == ["daily for 3 days", "always 1", "yearly for 3 years", "always 4"]
+
+
+async def test_every_system_begins_at_its_own_place_in_the_spread(context: Context, clock: SetClock) -> None:
+    await add_routine(context, await add_store(context), spread=60)
+    ids = {await add_system(context, f"s-{number}"): number for number in range(6)}
+    begun = []
+    for minute in range(61):
+        clock.at = NEXT + timedelta(minutes=minute)
+        await scheduler.decide(context)
+        begun.append(len(await queued(context)))
+    assert begun[-1] == len(ids)
+    assert len(set(begun)) > 3, "they do not begin together"
+    assert {due for _, due in await queued(context)} == {NEXT}
+
+
+async def test_in_quiet_hours_nothing_begins_and_what_came_due_begins_once_after_them(
+    context: Context, clock: SetClock
+) -> None:
+    await add_routine(context, await add_store(context), when="every 30 minutes", quiet="02:00 to 05:00")
+    await add_system(context, "a")
+    clock.at = NEXT.replace(hour=1, minute=59)
+    await scheduler.decide(context)
+    assert len(await queued(context)) == 1
+    await finish_all(context)
+    for hour in (2, 3, 4):
+        clock.at = NEXT.replace(hour=hour, minute=45)
+        await scheduler.decide(context)
+    assert len(await queued(context)) == 1
+    clock.at = NEXT.replace(hour=5, minute=0)
+    await scheduler.decide(context)
+    assert [due for _, due in await queued(context)] == [
+        NEXT.replace(hour=1, minute=30),
+        NEXT.replace(hour=5, minute=0),
+    ]
+
+
+async def test_a_suspended_system_is_not_taken_and_is_caught_up_once_when_it_goes_on(
+    context: Context, clock: SetClock
+) -> None:
+    await add_routine(context, await add_store(context))
+    system = await add_system(context, "a")
+    async with context.session() as session:
+        await session.execute(update(System).where(System.id == system).values(suspended_because="a restore goes on"))
+    clock.at = NEXT + timedelta(days=3)
+    await scheduler.decide(context)
+    assert await queued(context) == []
+    async with context.session() as session:
+        await session.execute(update(System).where(System.id == system).values(suspended_because=""))
+    await scheduler.decide(context)
+    assert await queued(context) == [("a", NEXT + timedelta(days=3))]
+
+
+async def test_what_comes_is_told_by_hours_with_runs_that_will_wait_and_as_a_calendar(
+    context: Context, clock: SetClock
+) -> None:
+    store = await add_store(context)
+    await add_routine(context, store)
+    await add_routine(context, store, id="second", name="again", when="every day at 02:40")
+    await add_system(context, "a")
+    async with context.session() as session:
+        found = await coming.coming(context, session)
+        text = (await coming.calendar(context, session)).decode()
+    assert (len(found.load), {item.runs for item in found.load}) == (14, {2})
+    assert [(item.system, item.routine, item.waits_for) for item in found.collisions][:1] == [("a", "nightly", "again")]
+    parsed = icalendar.Calendar.from_ical(text)
+    events = [event for event in parsed.walk("VEVENT")]
+    assert len(events) == 28
+    assert events[0].decoded("dtstart") == NEXT
+    assert str(events[0]["summary"]) == "nightly: 1 systems are taken"
+
+
+async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(context: Context, clock: SetClock) -> None:
+    store = await add_store(context)
+    await add_routine(context, store, ladder="daily for 30 days, always 2")
+    await add_routine(context, store, id="h" * 32, name="history", ladder="always 1", parts=["history"])
+    system = await add_system(context, "a")
+    hour = timedelta(hours=1)
+    whole = [await add_backup(context, system, store, START - timedelta(days=n), 100 - n) for n in range(3)]
+    part = {"partial": True, "parts": [{"name": "history"}]}
+    old = await add_backup(context, system, store, START - hour, 200, **part)
+    new = await add_backup(context, system, store, START + hour, 201, **part)
+    other = await add_backup(context, system, store, START + 2 * hour, 202, partial=True, parts=[{"name": "settings"}])
+    async with context.session() as session:
+        rows = list((await session.execute(select(Backup))).scalars())
+        every = list((await session.execute(select(Routine))).scalars())
+    why = routines.reasons(rows, every, START + timedelta(hours=3))
+    assert all("daily for 30 days" in why[backup] for backup in whole)
+    assert (why[old], why[new]) == ([], ["always 1"]), "its own routine has the say over the part"
+    assert why[other] == ["daily for 30 days", "always 2"], "what a person took of some parts counts by itself"
+
+
+async def test_a_mistake_in_one_duty_keeps_no_other_from_its_work(
+    context: Context, clock: SetClock, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def broken(_context: Context) -> None:
+        raise ValueError("a mistake")
+
+    monkeypatch.setattr(alerting, "send_due", broken)
+    monkeypatch.setattr(upkeep, "tend", broken)
+    await add_routine(context, await add_store(context))
+    await add_system(context, "a")
+    running = asyncio.create_task(scheduler.Scheduler(context).run())
+    try:
+        for due in (NEXT, NEXT + timedelta(days=1)):
+            clock.at = due
+            while ("a", due) not in await queued(context):
+                assert not running.done()
+                await asyncio.sleep(0.02)
+            await finish_all(context)
+    finally:
+        running.cancel()
+        await asyncio.gather(running, return_exceptions=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import signal
 import subprocess
 from collections.abc import Callable
@@ -12,6 +13,7 @@ import pytest
 
 from fennox.client.api import Client, ProblemError
 from fennox.wire.restores import NewDraft
+from fennox.wire.routines import NewRoutine
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import NewLogin
 from fennox.wire.systems import ExportWanted, NewTake
@@ -131,7 +133,7 @@ def test_a_take_whose_worker_is_killed_is_taken_up_again_and_leaves_one_record(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
     service.stop()
-    service.slots, service.lease = 0, 1.5
+    service.slots, service.lease = 0, 3
     service.start()
     enrol(service, server, key_pair[0])
     server.configure("vessels", files=400)
@@ -151,7 +153,7 @@ def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
     service.stop()
-    service.slots, service.lease = 0, 1.5
+    service.slots, service.lease = 0, 3
     service.start()
     enrol(service, server, key_pair[0])
     server.configure("vessels", files=400)
@@ -172,7 +174,7 @@ def test_the_service_and_its_database_are_killed_in_the_middle_and_nothing_is_lo
     service: Service, server: LinuxServer, key_pair: Pair, postgres: Path
 ) -> None:
     service.stop()
-    service.lease = 1.5
+    service.lease = 3
     service.start()
     enrol(service, server, key_pair[0])
     server.configure("vessels", files=400)
@@ -266,3 +268,128 @@ def test_secrets_are_in_no_answer_log_or_table(service: Service, server: LinuxSe
         assert private_line not in place
         assert PASSPHRASE not in place
         assert service.token not in place
+
+
+def test_what_changed_is_told_in_words_and_secrets_are_not(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        before = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+    alone = service.fennox("backup", "compare", "--system", "web-9")
+    assert (alone.returncode, "two are needed" in alone.stderr) == (2, True)
+    server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.7 northness\n")
+    server.append("/etc/shadow", "mara:$y$made-up:20500::::::\n")
+    server.append("/etc/passwd", "mara:x:1042:1042::/home/mara:/bin/sh\n")
+    with service.client() as client:
+        after = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+    told = service.fennox("backup", "compare", before[:12], after[:12])
+    assert told.returncode == 0, told.stderr
+    assert "~ /etc/hosts" in told.stdout
+    assert "10.9.0.7 northness" in told.stdout
+    assert "Its content is secret, and has changed." in told.stdout
+    assert "made-up" not in told.stdout
+    assert "accounts: +mara" in told.stdout
+    by_system = service.fennox("backup", "compare", "--system", "web-9", "--quiet")
+    assert by_system.stdout.split() == ["/etc/hosts", "/etc/passwd", "/etc/shadow"]
+    with service.client() as client:
+        middle = client.backup(after).time
+    since = service.fennox("backup", "compare", "--system", "web-9", "--since", middle.isoformat())
+    assert "No document differs" in since.stdout, since.stderr  # the newest itself stood then
+    early = service.fennox("backup", "compare", "--system", "web-9", "--since", "2001-01-01")
+    assert (early.returncode, "as old as that" in early.stderr) == (2, True)
+    same = service.fennox("backup", "compare", after, after)
+    assert "No document differs" in same.stdout
+    shown = service.fennox("backup", "show", after).stdout
+    assert "It can rebuild the system on a fresh machine" in shown
+    assert "data below /srv, /home and /var" in shown
+    traced = service.fennox("trace", "web-9", "/etc/hosts").stdout
+    assert "2 states in 2 backups" in traced
+    assert f"since {middle:%Y-%m-%d}" in traced
+    assert "~ line 2: 127.0.1.1 web-9 → 10.9.0.7 northness" in traced
+    people = service.fennox("trace", "web-9", "--list", "accounts").stdout
+    assert [line for line in people.splitlines() if line.startswith("  +")] == ["  + mara"]
+    lines = service.fennox("trace", "web-9", "/etc/hosts", "--line", "northness").stdout
+    assert ("  10.9.0.7 northness" in lines, "  nothing fits" in lines) == (True, True)
+    secret = service.fennox("trace", "web-9", "/etc/shadow", "--line", "mara").stdout
+    assert ("The document is secret" in secret, "made-up" in secret, "2 states" in secret) == (True, False, True)
+    for wrong, code, words in (
+        (["web-9"], 2, "Give a document"), (["web-9", "/no/such"], 3, "No backup of web-9 holds /no/such"),
+        (["web-9", "/etc/hosts", "--jsonpath", "$["], 2, "does not compile"), (["web-8", "/etc/hosts"], 3, "web-8"),
+    ):  # fmt: skip
+        refused = service.fennox("trace", *wrong)
+        assert (refused.returncode, words in refused.stderr) == (code, True), refused.stderr
+    nothing = service.fennox("backup", "compare", "--system", "web-9", "--live")
+    assert "No document differs" in nothing.stdout, nothing.stderr
+    server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.8 northness\n")
+    live = service.fennox("backup", "compare", after, "--live")
+    assert "~ line 2: 10.9.0.7 northness → 10.9.0.8 northness" in live.stdout
+    assert "as it is now" in live.stdout
+    patch = json.loads(service.fennox("backup", "compare", after, "--live", "--json-patch").stdout)
+    assert patch == [{"op": "replace", "path": "/settings/~1etc~1hosts/content/1", "value": "10.9.0.8 northness"}]
+    server.write("/etc/machine-id", "ab" * 16 + "\n")
+    other = service.fennox("backup", "compare", after, "--live")
+    assert (other.returncode, "reinstalled, replaced, or this is the wrong machine" in other.stderr) == (5, True)
+    for wrong in (["backup", "compare", before], ["backup", "compare", before, after, "--live"],
+                  ["backup", "compare", "--since", "2026-01-01"],
+                  ["backup", "compare", "--system", "web-9", "--since", "tuesday"]):  # fmt: skip
+        assert service.fennox(*wrong).returncode == 2, wrong
+
+
+KIND = """
+name = "tide-gauge"
+includes = ["linux-server"]
+version = {version}
+title = "Tide gauge"
+
+[[part]]
+name = "gauge"
+title = "Settings of the gauge"
+[[part.source]]
+files = ["/etc/tide/*"]
+"""
+
+
+def test_an_administrator_adds_a_kind_that_builds_on_another(service: Service) -> None:
+    added = service.fennox("kind", "add", service.file("gauge.toml", KIND.format(version=1)))
+    assert added.returncode == 0, added.stderr
+    again = service.fennox("kind", "add", service.file("gauge.toml", KIND.format(version=1)))
+    assert "Make it version = 2" in again.stderr
+    assert service.fennox("kind", "add", service.file("gauge.toml", KIND.format(version=2))).returncode == 0
+    wrong = service.fennox("kind", "add", service.file("wrong.toml", KIND.format(version="'x'")))
+    assert (wrong.returncode, "line 4" in wrong.stderr) == (2, True), wrong.stderr
+    with service.client() as client:
+        [kind] = [kind for kind in client.kinds() if kind.name == "tide-gauge"]
+        assert (kind.version, kind.reach, [part.name for part in kind.parts][-1]) == (2, "ssh", "gauge")
+
+
+def test_a_worker_that_is_drained_finishes_and_ends(service: Service) -> None:
+    process = service.start_worker()
+    with service.client() as client:
+        until(lambda: len([w for w in client.workers() if w.state == "alive"]) == 2, "both are alive")
+        embedded, own = sorted(client.workers(), key=lambda worker: worker.started)
+        assert abs(own.skew) < 30
+        assert service.fennox("worker", "drain", own.id[:12]).returncode == 0
+        until(lambda: process.poll() is not None, "it has ended")
+        assert {worker.id: worker.state for worker in client.workers()} == {embedded.id: "alive", own.id: "stopped"}
+        assert "worker-gone" not in str(client.concerns())
+    assert service.fennox("worker", "drain", "nobody").returncode == 3
+    assert "stopped" in service.fennox("worker", "list").stdout
+
+
+def test_what_a_routine_began_is_tried_again_and_what_a_person_began_is_told_at_once(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    server.stop()
+    with service.client() as client:
+        failed = service.ended(client.take(NewTake(system="web-9")).id)
+        assert (failed.state, failed.problem) == ("failed", "unreachable")
+        client.add_routine(NewRoutine(name="nightly", systems="all", when="every day at 02:40", store="attic",
+                                      ladder="always 3", run_now=True))  # fmt: skip
+        (run,) = [run for run in client.runs() if run.routine == "nightly"]
+        until(lambda: client.run(run.id).reason != "", "it was tried once")
+        again = client.run(run.id)
+        assert (again.state, again.attempt) == ("queued", 1)
+        assert "tried again after 60 seconds, then 2 more times" in again.remedy
+        assert service.fennox("run", "stop", run.id[:12]).returncode == 0

@@ -148,7 +148,7 @@ def test_a_hold_counts_at_once_and_a_store_that_was_away_is_told_later(
         (service.folder / "away").rename(service.folder / "pier")
         service.kill()  # the first look of a service that starts is at what waits
         service.start()
-        until(lambda: client.backup(backup).copies[1].untold == [], "the store was told", limit=60)
+        until(lambda: client.backup(backup).copies[1].untold == [], "the store was told", limit=180)
     assert len(list((service.folder / "pier").rglob("*.fxn"))) == 3
     assert len(list((service.folder / "attic").rglob("*.fxn"))) == 3
 

@@ -21,11 +21,13 @@ from typing import Any
 
 import asyncssh
 import boto3
+import httpx
 
 from fennox.links.base import Credential
 from tests.places import free_port, loopback
 
 PASSWORD = "ropes and tar 7"
+BUCKET_PAGE = 50  # names in one answer to a listing
 _PYTHON = [sys.executable, "-W", "ignore", "-m"]
 
 
@@ -45,7 +47,7 @@ class Place:
 
 def wait_for(host: str, port: int) -> None:
     """Until something listens there."""
-    ends = time.monotonic() + 20
+    ends = time.monotonic() + 120
     while True:
         try:
             socket.create_connection((host, port), 1).close()
@@ -209,18 +211,23 @@ def wsgidav(folder: Path, *, secure: bool = False) -> Iterator[Place]:
 
 
 @contextmanager
-def moto(folder: Path) -> Iterator[Place]:
-    """moto's S3 server with one bucket."""
+def moto() -> Iterator[str]:
+    """moto's S3 server, with nothing in it; its address."""
     host = loopback()
     port = free_port(host)
-    with started(host, port, *_PYTHON, "moto.server", "-H", host, "-p", str(port)):
-        place = Place(
-            f"s3://depot/fennox?endpoint=http://{host}:{port}", Credential("AKIADEPOT", PASSWORD), None, folder
-        )
-        client = bucket_client(place)
-        client.create_bucket(Bucket="depot")
-        client.close()
-        yield place
+    pages = f"MOTO_S3_DEFAULT_MAX_KEYS={BUCKET_PAGE}"
+    with started(host, port, "env", pages, *_PYTHON, "moto.server", "-H", host, "-p", str(port)):
+        yield f"http://{host}:{port}"
+
+
+def depot(server: str, folder: Path) -> Place:
+    """One empty bucket on moto's server, and nothing else there."""
+    httpx.post(f"{server}/moto-api/reset", trust_env=False).raise_for_status()
+    place = Place(f"s3://depot/fennox?endpoint={server}", Credential("AKIADEPOT", PASSWORD), None, folder)
+    client = bucket_client(place)
+    client.create_bucket(Bucket="depot")
+    client.close()
+    return place
 
 
 def locking_bucket(place: Place, days: int) -> Place:

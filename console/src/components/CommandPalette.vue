@@ -31,11 +31,13 @@ const backups = useQuery({
 });
 const fixed: Target[] = [
   { title: "Estate", detail: "page", to: "/" },
+  { title: "Compare", detail: "what changed", to: "/compare" },
   { title: "Restore desk", detail: "draft a restore", to: "/restores" },
   { title: "Routines", detail: "page", to: "/routines" },
   { title: "Add a routine", detail: "action", to: "/routines?add=1" },
   { title: "Stores", detail: "page", to: "/stores" },
   { title: "Enrol a system", detail: "action", to: "/?enrol=1" },
+  { title: "Kinds", detail: "what is taken of each kind of system", to: "/kinds" },
   { title: "Log book", detail: "page", to: "/runs" },
 ];
 const found = computed<Target[]>(() => {

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import type { LoginChoice } from "../logins";
 
-/** The fields of a login that is made on the way. `byKey`: a private key may be given too. */
-defineProps<{ choice: LoginChoice; byKey: boolean }>();
+/** The fields of a login that is made on the way. `byKey`: a private key may be given too; `becomes`: an account for sudo. */
+defineProps<{ choice: LoginChoice; byKey: boolean; becomes?: boolean }>();
 </script>
 
 <template>
@@ -29,5 +29,9 @@ defineProps<{ choice: LoginChoice; byKey: boolean }>();
       required
     />
     <input v-else id="login-secret" v-model="choice.made.value.secret" type="password" class="field" required />
+    <template v-if="becomes">
+      <label class="label" for="login-become">Runs commands by sudo as</label>
+      <input id="login-become" v-model="choice.made.value.become" class="field" placeholder="nobody else: the account may read everything" />
+    </template>
   </fieldset>
 </template>

@@ -118,19 +118,50 @@ describe("the progress of a run", () => {
   });
 });
 
+function concern(changes: Partial<Schema["Concern"]> = {}): Schema["Concern"] {
+  return {
+    id: "c0ffee",
+    severity: "low",
+    noun: "service",
+    about: "drills",
+    text: "Something is wrong.",
+    means: "",
+    remedy: "Mend it.",
+    since: null,
+    ended: null,
+    muted_until: null,
+    muted_because: "",
+    muted_by: "",
+    ...changes,
+  };
+}
+
+function concernList(concerns: Schema["Concern"][]) {
+  const props = { concerns, now: "2026-03-01T12:00:00Z" };
+  return mount(ConcernList, { props, global: { plugins: [VueQueryPlugin], stubs: { RouterLink: true } } });
+}
+
 describe("concerns and findings", () => {
   it("says with a word, and not by colour alone, how bad it is", () => {
     const concerns: Schema["Concern"][] = [
-      { severity: "high", about: "web-9", text: "web-9 has no backup.", remedy: "Take one.", since: null },
-      { severity: "low", about: "web-8", text: "web-8 is in no routine.", remedy: "Add one.", since: "2026-03-01T12:00:00Z" },
+      concern({ id: "1", severity: "high", text: "web-9 has no backup.", means: "It is rebuilt from memory." }),
+      concern({ id: "2", severity: "low", text: "web-8 is in no routine.", since: "2026-03-01T12:00:00Z" }),
     ];
-    const text = mount(ConcernList, { props: { concerns } }).text();
+    const text = concernList(concerns).text();
+    expect(text).toContain("It is rebuilt from memory.");
     expect(text).toContain("At risk");
     expect(text).toContain("Look at");
     expect(text).toContain("Since 01 Mar 2026");
   });
   it("says so when nothing is wrong", () => {
-    expect(mount(ConcernList, { props: { concerns: [] } }).text()).toContain("Nothing is wrong");
+    expect(concernList([]).text()).toContain("Nothing is wrong");
+  });
+  it("says who muted a concern, until when and why", () => {
+    const text = concernList([
+      concern({ muted_until: "2026-03-09T12:00:00Z", muted_by: "purser", muted_because: "it is replaced" }),
+    ]).text();
+    expect(text).toContain("Muted by purser until 09 Mar 2026");
+    expect(text).toContain("it is replaced");
   });
   it("shows blockers before warnings before notes", () => {
     const findings = (["note", "blocker", "warning"] as const).map((severity) => ({

@@ -26,6 +26,13 @@ const systems = useQuery({
   queryFn: () => get(client.GET("/api/v1/systems")),
   refetchInterval: 5_000,
 });
+const showMuted = ref(false);
+const every = useQuery({
+  queryKey: ["concerns"],
+  queryFn: () => get(client.GET("/api/v1/concerns")),
+  enabled: showMuted,
+});
+const muted = computed(() => every.data.value?.items.filter((concern) => concern.muted_until) ?? []);
 const rows = computed(() => {
   const words = filter.value.toLowerCase().split(/\s+/).filter(Boolean);
   const fits = (s: System) =>
@@ -61,7 +68,13 @@ function by(column: typeof sort.value): void {
       {{ status.data.value.backups }} · stores: {{ status.data.value.stores }} · workers:
       {{ status.data.value.workers }} · active runs: {{ status.data.value.active_runs }}
     </p>
-    <ConcernList :concerns="status.data.value.concerns" />
+    <ConcernList :concerns="status.data.value.concerns" :now="status.data.value.at" />
+    <details v-if="status.data.value.muted" class="mt-2" @toggle="showMuted = ($event.target as HTMLDetailsElement).open">
+      <summary class="cursor-pointer text-sm text-muted">
+        {{ status.data.value.muted === 1 ? "One concern is muted" : `${status.data.value.muted} concerns are muted` }}
+      </summary>
+      <ConcernList v-if="muted.length" class="mt-2" :concerns="muted" :now="status.data.value.at" />
+    </details>
   </template>
 
   <div class="mt-8 mb-2 flex flex-wrap items-end gap-4">

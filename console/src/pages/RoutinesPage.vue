@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
-import { computed, ref } from "vue";
+import { computed, onMounted, onUnmounted, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { client, get, type Schema } from "../api";
 import AskDialog from "../components/AskDialog.vue";
+import LoadCalendar from "../components/LoadCalendar.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import { when } from "../format";
 import { may } from "../session";
@@ -20,13 +21,27 @@ const wanted = ref({
   store: "",
   copy_to: [] as string[],
   ladder: "everything for 14 days, daily for 60 days, always 3",
+  spread: 0,
+  quiet: "",
+  run_now: false,
 });
 const routines = useQuery({
   queryKey: ["routines"],
   queryFn: () => get(client.GET("/api/v1/routines")),
   refetchInterval: 10_000,
 });
+const coming = useQuery({
+  queryKey: ["coming"],
+  queryFn: () => get(client.GET("/api/v1/routines/coming")),
+  refetchInterval: 60_000,
+});
+const status = useQuery({ queryKey: ["status"], queryFn: () => get(client.GET("/api/v1/status")) });
 const stores = useQuery({ queryKey: ["stores"], queryFn: () => get(client.GET("/api/v1/stores")) });
+watch(
+  () => stores.data.value,
+  (found) => (wanted.value.store ||= found?.items[0]?.name ?? ""),
+  { immediate: true },
+);
 const preview = useQuery({
   queryKey: computed(() => ["preview", looked.value]),
   queryFn: () => get(client.GET("/api/v1/routines/{name}/preview", { params: { path: { name: looked.value } } })),
@@ -38,6 +53,16 @@ const body = computed(() => ({
   mode: "on" as const,
 }));
 const trial = useMutation({ mutationFn: () => get(client.POST("/api/v1/routines/preview", { body: body.value })) });
+let waiting: ReturnType<typeof setTimeout> | undefined;
+/** What is being written is tried a moment after the last letter. */
+function tryLater(): void {
+  trial.reset();
+  clearTimeout(waiting);
+  waiting = setTimeout(() => trial.mutate(), 400);
+}
+watch(adding, (open) => open && tryLater());
+onMounted(() => adding.value && tryLater());
+onUnmounted(() => clearTimeout(waiting));
 const add = useMutation({
   mutationFn: () => get(client.POST("/api/v1/routines", { body: body.value })),
   onSuccess: async () => {
@@ -84,7 +109,11 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       {{ routine.when }} ({{ routine.zone }}) to {{ routine.store }}<template v-if="routine.copy_to.length">, copied to {{ routine.copy_to.join(", ") }}</template>. Next run {{ when(routine.next_run) }}, last due
       {{ when(routine.last_due) }}.
     </p>
-    <p>Keeps {{ routine.ladder }}.</p>
+    <p v-if="routine.spread || routine.quiet">
+      <template v-if="routine.spread">Its systems begin over {{ routine.spread }} minutes. </template>
+      <template v-if="routine.quiet">Nothing begins from {{ routine.quiet }}.</template>
+    </p>
+    <p>Keeps {{ routine.ladder }}<template v-if="routine.parts">, of the parts {{ routine.parts.join(", ") }}</template>.</p>
     <p class="text-muted">{{ routine.systems }}: {{ routine.members.join(", ") || "no system fits" }}</p>
     <button
       type="button"
@@ -103,6 +132,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
               <th>System</th>
               <th>Taken</th>
               <th>Kept by</th>
+              <th>Goes, at the earliest</th>
             </tr>
           </thead>
           <tbody>
@@ -111,6 +141,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
                 <td>{{ system.system }}</td>
                 <td class="whitespace-nowrap">{{ when(item.time) }} {{ item.name }}</td>
                 <td :class="item.goes ? 'font-semibold text-ember' : ''">{{ item.kept_by.join(", ") || "nothing: it goes" }}</td>
+                <td class="whitespace-nowrap">{{ item.goes ? "now" : item.goes_at ? when(item.goes_at) : "no end is known" }}</td>
               </tr>
             </template>
           </tbody>
@@ -119,16 +150,21 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
     </div>
   </section>
 
+  <template v-if="coming.data.value?.load.length && status.data.value">
+    <h2>The coming two weeks</h2>
+    <LoadCalendar :coming="coming.data.value" :now="status.data.value.at" />
+  </template>
+
   <AskDialog :open="adding" title="Add a routine" @close="adding = false">
-    <form @submit.prevent="add.mutate()" @input="trial.reset()">
+    <form @submit.prevent="add.mutate()" @input="tryLater" @change="tryLater">
       <label class="label" for="routine-name">Name</label>
       <input id="routine-name" v-model="wanted.name" class="field" required />
       <label class="label" for="routine-systems">Systems: all, or terms like kind=linux-server site=holm-island</label>
       <input id="routine-systems" v-model="wanted.systems" class="field" required />
       <div class="grid grid-cols-2 gap-x-4">
         <div>
-          <label class="label" for="routine-when">When</label>
-          <input id="routine-when" v-model="wanted.when" class="field" required />
+          <label class="label" for="routine-when">When, as a phrase, a recurrence rule or a cron line</label>
+          <input id="routine-when" v-model="wanted.when" class="field" required placeholder="every day at 02:40" />
         </div>
         <div>
           <label class="label" for="routine-zone">Time zone</label>
@@ -147,12 +183,27 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       </fieldset>
       <label class="label" for="routine-ladder">How long backups stay</label>
       <input id="routine-ladder" v-model="wanted.ladder" class="field" required />
-      <p v-if="trial.data.value" class="mt-3" aria-live="polite">
-        Next run {{ when(trial.data.value.next_runs[0]) }}, of {{ trial.data.value.systems.length }} systems. Of the
-        backups there are, {{ trial.data.value.stays }} stay and {{ trial.data.value.goes }} go.
-      </p>
+      <div class="grid grid-cols-2 gap-x-4">
+        <div>
+          <label class="label" for="routine-spread">Its systems begin over so many minutes</label>
+          <input id="routine-spread" v-model.number="wanted.spread" type="number" min="0" max="1440" class="field" />
+        </div>
+        <div>
+          <label class="label" for="routine-quiet">Hours in which nothing begins</label>
+          <input id="routine-quiet" v-model="wanted.quiet" class="field" placeholder="08:00 to 18:00" />
+        </div>
+      </div>
+      <label class="mt-3 block"
+        ><input v-model="wanted.run_now" type="checkbox" class="mr-1 accent-slate" />also take every system once, now</label
+      >
+      <div v-if="trial.data.value" class="mt-3 border-l-4 border-slate px-3" aria-live="polite">
+        <p>
+          Of {{ trial.data.value.systems.length }} systems, next
+          {{ trial.data.value.next_runs.slice(0, 3).map(when).join(", then ") || "never" }}.
+        </p>
+        <p>Of the backups there are, {{ trial.data.value.stays }} stay and {{ trial.data.value.goes }} go.</p>
+      </div>
       <div class="mt-4 flex gap-3">
-        <button type="button" class="button" @click="trial.mutate()">Preview</button>
         <button class="button" :disabled="add.isPending.value || !trial.data.value">Save</button>
         <button type="button" class="cursor-pointer text-muted" @click="adding = false">Cancel</button>
       </div>

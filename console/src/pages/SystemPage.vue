@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { client, get } from "../api";
 import AskDialog from "../components/AskDialog.vue";
+import SystemRelations from "../components/SystemRelations.vue";
 import BackupLine from "../components/BackupLine.vue";
 import FindingList from "../components/FindingList.vue";
 import ProblemNote from "../components/ProblemNote.vue";
@@ -17,7 +18,7 @@ const name = String(route.params.name);
 const path = { name };
 const taking = ref(false);
 const changedOnly = ref(false);
-const wanted = ref({ store: "", name: "", note: "" });
+const wanted = ref({ store: "", name: "", note: "", change: false });
 const system = useQuery({
   queryKey: ["system", name],
   queryFn: () => get(client.GET("/api/v1/systems/{name}", { params: { path } })),
@@ -27,6 +28,14 @@ const backups = useQuery({
   queryKey: ["backups", name],
   queryFn: () => get(client.GET("/api/v1/backups", { params: { query: { system: name, limit: 500 } } })),
   refetchInterval: 3_000,
+});
+const relations = useQuery({
+  queryKey: ["relations", name],
+  queryFn: () => get(client.GET("/api/v1/systems/{name}/relations", { params: { path } })),
+});
+const handIns = useQuery({
+  queryKey: ["hand-ins", name],
+  queryFn: () => get(client.GET("/api/v1/systems/{name}/hand-ins", { params: { path } })),
 });
 const stores = useQuery({ queryKey: ["stores"], queryFn: () => get(client.GET("/api/v1/stores")) });
 const status = useQuery({ queryKey: ["status"], queryFn: () => get(client.GET("/api/v1/status")) });
@@ -50,6 +59,7 @@ const take = useMutation({
           store: wanted.value.store || stores.data.value?.items[0]?.name,
           name: wanted.value.name,
           note: wanted.value.note,
+          hold: wanted.value.change ? wanted.value.note || "before a change" : "",
         },
       }),
     ),
@@ -57,6 +67,30 @@ const take = useMutation({
 });
 const rows = computed(() => (backups.data.value?.items ?? []).filter((b) => !changedOnly.value || !b.unchanged));
 const newest = computed(() => backups.data.value?.items.find((b) => b.purpose === "backup"));
+/** Of each backup, the one taken before it. */
+const before = computed(() => {
+  const taken = (backups.data.value?.items ?? []).filter((b) => b.purpose === "backup");
+  return Object.fromEntries(taken.slice(0, -1).map((b, place) => [b.id, taken[place + 1]!.id]));
+});
+const found = ref("");
+const doubted = computed(() => (backups.data.value?.items ?? []).filter((b) => b.doubtful && !b.expired));
+const clear = useMutation({
+  mutationFn: (asked: { backup: string; good: boolean }) =>
+    get(
+      client.POST("/api/v1/backups/{backup}/clear", {
+        params: { path: { backup: asked.backup } },
+        body: { good: asked.good, reason: found.value },
+      }),
+    ),
+  onSuccess: async () => {
+    found.value = "";
+    await backups.refetch();
+  },
+});
+const resume = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/systems/{name}/resume", { params: { path } })),
+  onSuccess: () => system.refetch(),
+});
 const own = computed(() => system.data.value?.kind === "fennox");
 const now = computed(() => status.data.value?.at ?? new Date().toISOString());
 </script>
@@ -70,13 +104,16 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
         ><template v-if="own">the service that you look at; what is kept of it, and how it comes back, stands under
           <RouterLink to="/stores">Stores</RouterLink></template
         ><template v-else
-          >{{ system.data.value.kind }} at <code>{{ system.data.value.address }}</code></template
+          ><RouterLink :to="`/kinds/${system.data.value.kind}`">{{ system.data.value.kind }}</RouterLink> at <code>{{ system.data.value.address }}</code></template
         ></span
       >
       <span class="ml-auto flex gap-3">
         <button v-if="may('operator')" type="button" class="button" :disabled="probe.isPending.value" @click="probe.mutate()">
           Probe
         </button>
+        <RouterLink v-if="newest && may('operator')" :to="`/compare?system=${name}&after=live`" class="button"
+          >What differs now</RouterLink
+        >
         <button v-if="may('operator')" type="button" class="button" @click="taking = true">Take a backup</button>
         <RouterLink v-if="newest && may('operator') && !own" :to="`/restores?backup=${newest.id}`" class="button button-ember"
           >Restore …</RouterLink
@@ -117,6 +154,40 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     </div>
     <ProblemNote :error="probe.error.value ?? confirm.error.value" />
 
+    <div v-if="system.data.value.suspended_because" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
+      <p>No routine takes it: {{ system.data.value.suspended_because }}.</p>
+      <button v-if="may('operator')" type="button" class="button mt-2" :disabled="resume.isPending.value" @click="resume.mutate()">
+        Let routines take it again
+      </button>
+      <ProblemNote :error="resume.error.value" />
+    </div>
+    <div v-for="backup in doubted" :key="backup.id" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
+      <p>
+        The backup of {{ when(backup.time) }} is doubtful: {{ backup.doubtful_because || "somebody doubts it" }}. It pushes no good
+        one out until somebody has looked.
+        <RouterLink v-if="before[backup.id]" :to="`/compare?system=${name}&before=${before[backup.id]}&after=${backup.id}`"
+          >What changed</RouterLink
+        >
+      </p>
+      <form v-if="may('operator')" class="mt-2 flex flex-wrap items-end gap-3" @submit.prevent>
+        <label class="grow text-sm text-muted"
+          >What you have found <input v-model="found" class="field" required maxlength="500"
+        /></label>
+        <button type="button" class="button" :disabled="!found" @click="clear.mutate({ backup: backup.id, good: true })">
+          It is as it should be
+        </button>
+        <button
+          type="button"
+          class="button button-ember"
+          :disabled="!found"
+          @click="clear.mutate({ backup: backup.id, good: false })"
+        >
+          The doubt is right: it may go
+        </button>
+      </form>
+      <ProblemNote :error="clear.error.value" />
+    </div>
+
     <template v-if="system.data.value.missing.length">
       <h2>What its newest backup lacks</h2>
       <FindingList :findings="system.data.value.missing" />
@@ -152,7 +223,15 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
               </td>
               <td>{{ backup.routine ?? (backup.purpose === "safety" ? "a restore" : "hand") }}</td>
               <td>{{ backup.documents }}, {{ size(backup.bytes) }}</td>
-              <td>{{ backup.unchanged ? "unchanged" : size(backup.new_bytes) }}</td>
+              <td>
+                {{ backup.unchanged ? "unchanged" : size(backup.new_bytes) }}
+                <RouterLink
+                  v-if="before[backup.id] && !backup.unchanged && may('operator')"
+                  :to="`/compare?system=${name}&before=${before[backup.id]}&after=${backup.id}`"
+                  class="block text-sm"
+                  >what changed</RouterLink
+                >
+              </td>
               <td>{{ backup.stores.join(", ") }}</td>
               <td class="text-sm">{{ backup.expired ? "expired" : backup.kept_by.join(", ") || "nothing: it goes" }}</td>
               <td>
@@ -166,7 +245,21 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
       </div>
     </template>
 
+    <template v-if="handIns.data.value?.items.length">
+      <h2>What people hand in</h2>
+      <ul class="divide-y divide-line border-y border-line">
+        <li v-for="item in handIns.data.value.items" :key="item.document" class="py-1.5">
+          {{ item.title }} (<code>{{ item.document }}</code
+          >): {{ item.handed_in ? `handed in ${when(item.handed_in)} by ${item.by}` : "never handed in" }}.
+          <span class="text-muted"
+            >{{ item.how }} Then: <code>fennox backup hand-in {{ name }} FILE</code></span
+          >
+        </li>
+      </ul>
+    </template>
+
     <div class="grid gap-x-10 md:grid-cols-2">
+      <SystemRelations v-if="relations.data.value" :relations="relations.data.value" :now="now" />
       <div v-if="newest">
         <h2>What the newest one holds</h2>
         <table>
@@ -178,7 +271,10 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
             </tr>
           </tbody>
         </table>
-        <p class="mt-2 text-sm text-muted">Left out on purpose: {{ newest.left_out.join("; ") }}</p>
+        <h2>What it is good for</h2>
+        <ul class="divide-y divide-line border-y border-line">
+          <li v-for="said in newest.worth" :key="said" class="break-words py-1.5">{{ said }}</li>
+        </ul>
       </div>
       <div v-if="newest">
         <h2>Census</h2>
@@ -239,6 +335,10 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
       <input id="take-name" v-model="wanted.name" class="field" placeholder="before-upgrade" />
       <label class="label" for="take-note">Why</label>
       <input id="take-note" v-model="wanted.note" class="field" />
+      <label class="mt-3 block"
+        ><input v-model="wanted.change" type="checkbox" class="mr-1 accent-slate" />before a change: no ladder removes it
+        until somebody releases it</label
+      >
       <div class="mt-4 flex gap-3">
         <button class="button" :disabled="take.isPending.value || !stores.data.value?.items.length">Take it now</button>
         <button type="button" class="cursor-pointer text-muted" @click="taking = false">Cancel</button>

@@ -152,7 +152,7 @@ class Demo:
                 [program, "serve", "--simulated-clock", str(clock)],
                 env=environment, stdout=log, stderr=log, start_new_session=True,
             )  # fmt: skip
-        limit = time.monotonic() + 30
+        limit = time.monotonic() + 120
         while True:
             try:
                 if httpx.get(f"{self.address}/readyz", trust_env=False).status_code == 200:

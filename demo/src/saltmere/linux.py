@@ -33,6 +33,8 @@ _BARE_ACCOUNTS = {
     "gshadow": "root:*::\ndaemon:*::\nnogroup:!::\n",
 }
 _BARE_PACKAGES = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata")
+_PAM = "".join(f"{kind} sufficient pam_rootok.so\n{kind} required pam_permit.so\n" for kind in ("auth", "account"))
+_PAM += "session required pam_permit.so\n"
 _UNIT = """[Unit]
 Description={name} of Saltmere Ferries
 [Service]
@@ -74,10 +76,13 @@ class LinuxServer:
         for place in ("etc/ssh", "etc/systemd/system", "root/.ssh", "var/lib/dpkg", "run/sshd", "tmp", "srv", "proc",
                       "dev", "usr", "home", "local/etc", "units"):  # fmt: skip
             (self.folder / place).mkdir(parents=True, exist_ok=True)
+        if not (self.folder / "var/run").is_symlink():
+            (self.folder / "var/run").symlink_to("/run")
         for place in ("bin", "sbin", "lib", "lib64"):
             if not (self.folder / place).is_symlink():
                 (self.folder / place).symlink_to(f"usr/{place}")
         (self.folder / "root/.ssh").chmod(0o700)
+        (self.folder / "tmp").chmod(0o1777)
         for file, text in _BARE_ACCOUNTS.items():
             self.write(f"/etc/{file}", text, mode=0o640 if "shadow" in file else 0o644)
         self.write("/etc/machine-id", os.urandom(16).hex() + "\n")
@@ -87,6 +92,8 @@ class LinuxServer:
         self.write("/etc/ssh/sshd_config", "PermitRootLogin prohibit-password\nUsePAM no\nUseDNS no\n"
                    "PasswordAuthentication no\nMaxStartups 200:30:400\nSubsystem sftp internal-sftp\n")  # fmt: skip
         (self.folder / "etc/os-release").symlink_to("../usr/lib/os-release")
+        for service in ("runuser", "runuser-l", "su", "other"):
+            self.write(f"/etc/pam.d/{service}", _PAM)
         self.write("/root/.ssh/authorized_keys", authorised_key, mode=0o600)
         for unit in ("ssh", "cron"):
             self.write(f"/units/{unit}.service", _UNIT.format(name=unit))
@@ -113,6 +120,13 @@ class LinuxServer:
             self.append("/etc/gshadow", f"{person}:!::\n")
         self.configure_packages(role)
         self.add_service(f"saltmere-{role}")
+
+    def add_account(self, name: str, number: int, home: str) -> None:
+        """An account as a package makes one for its daemon, and its group."""
+        self.append("/etc/passwd", f"{name}:x:{number}:{number}::{home}:/bin/sh\n")
+        self.append("/etc/group", f"{name}:x:{number}:\n")
+        self.append("/etc/shadow", f"{name}:!:20500::::::\n")
+        self.append("/etc/gshadow", f"{name}:!::\n")
 
     def configure_packages(self, role: str) -> None:
         self.set_packages((*_BARE_PACKAGES, "nginx-light", "cron", f"saltmere-{role}"))
@@ -154,7 +168,7 @@ class LinuxServer:
             raise RuntimeError(f"something else already answers at {self.host}:{self.port}")
         root = self.folder.resolve()
         script = (
-            'set -e; cd "$1"; mount --rbind /usr usr; '
+            'set -e; mount --bind "$1" "$1"; cd "$1"; mount --rbind /usr usr; '
             "mount --bind local usr/local; mount --bind units usr/lib/systemd/system; "
             "mount --rbind /dev dev; mount -t proc proc proc; "
             'exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o StrictModes=no -o PidFile=none '
@@ -166,11 +180,24 @@ class LinuxServer:
              str(self.port)],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
         )  # fmt: skip
-        limit = time.monotonic() + 20
+        limit = time.monotonic() + 120
         while not _answers(self.host, self.port):
             if self._process.poll() is not None or time.monotonic() > limit:
                 raise RuntimeError(f"the SSH server of {self.folder.name} did not start at {self.host}:{self.port}")
             time.sleep(0.02)
+
+    def run(self, *words: str, feed: str = "") -> str:
+        """A command on the running server's own console; its output."""
+        assert self._process is not None
+        inside = Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children").read_text().split()[0]
+        own_user = [] if os.getuid() == 0 else ["-U", "--preserve-credentials"]
+        done = subprocess.run(
+            ["nsenter", "-t", inside, *own_user, "-m", "-p", "-r", "-w", *words],
+            input=feed, capture_output=True, text=True, timeout=120, check=False,
+        )  # fmt: skip
+        if done.returncode != 0:
+            raise RuntimeError(f"{words[0]} on {self.folder.name} ended with {done.returncode}: {done.stderr}")
+        return done.stdout
 
     def stop(self) -> None:
         if self._process is not None:

@@ -46,7 +46,7 @@ class Skerry:
         words += ["--clock", str(self.clock)] if self.clock else []
         self._process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
-    def wait(self, limit: float = 20) -> None:
+    def wait(self, limit: float = 120) -> None:
         """Until it answers its administrator."""
         until = time.monotonic() + limit
         while True:

@@ -9,6 +9,7 @@ from sqlalchemy import (
     BigInteger,
     CheckConstraint,
     DateTime,
+    Float,
     ForeignKey,
     Identity,
     Index,
@@ -47,6 +48,18 @@ class ServiceState(Base):
     clock: Mapped[str]
     created: Mapped[datetime]
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
+
+
+class KindRow(Base):
+    """A kind that an administrator added; its newest version counts."""
+
+    __tablename__ = "kinds"
+
+    name: Mapped[str] = mapped_column(primary_key=True)
+    version: Mapped[int] = mapped_column(primary_key=True)
+    text: Mapped[str]
+    added: Mapped[datetime]
+    by: Mapped[str]
 
 
 class User(Base):
@@ -190,6 +203,8 @@ class Login(Base):
     account: Mapped[str]
     proves_by: Mapped[str]
     sealed_secret: Mapped[bytes]
+    become: Mapped[str] = mapped_column(default="")  # the account that commands run as, by sudo; empty: its own
+    certificate: Mapped[str] = mapped_column(default="")  # OpenSSH's, for its key; it is no secret
     changed: Mapped[datetime]
 
 
@@ -207,8 +222,29 @@ class System(Base):
     labels: Mapped[list[str]]
     settings: Mapped[dict[str, Any]]
     machine: Mapped[dict[str, Any] | None]
+    needs: Mapped[list[str]] = mapped_column(default=list)  # ids of systems that a person says must be back before it
+    via_id: Mapped[str | None] = mapped_column(  # the system that the way to it leads through
+        ForeignKey("systems.id", deferrable=True, initially="DEFERRED")
+    )
+    key_until: Mapped[datetime | None]  # when the certificate that it shows ends
+    suspended_because: Mapped[str] = mapped_column(default="")  # why no routine takes it; empty: they do
+    retired: Mapped[datetime | None]  # since when it is no longer; its backups stay until its successor is accepted
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
+
+
+class HandedIn(Base):
+    """A document that a person exported and gave: sealed here only until a backup holds it."""
+
+    __tablename__ = "handed_in"
+
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True)
+    document: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
+    by: Mapped[str]
+    size: Mapped[int]
+    sealed: Mapped[bytes | None]
+    backup_id: Mapped[str | None]  # the backup that holds it, on hold until a newer one is handed in
 
 
 class Routine(Base):
@@ -225,6 +261,8 @@ class Routine(Base):
     ladder: Mapped[str]
     mode: Mapped[str]
     parts: Mapped[list[str] | None]
+    spread: Mapped[int] = mapped_column(default=0)  # minutes over which its systems begin
+    quiet: Mapped[str] = mapped_column(default="")  # hours in which nothing begins, like 08:00 to 18:00
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
     decided_until: Mapped[datetime]  # due times up to here have been decided
@@ -291,6 +329,7 @@ class Run(Base):
     reason: Mapped[str] = mapped_column(default="")
     remedy: Mapped[str] = mapped_column(default="")
     problem: Mapped[str | None]
+    odd: Mapped[str] = mapped_column(default="")  # how it differs from earlier runs of the same system
     worker_key: Mapped[bytes | None]  # public half of the worker's key for this run, while it waits for a passphrase
     sealed_opening_key: Mapped[bytes | None]  # sealed to worker_key; nobody else can open it
 
@@ -342,9 +381,11 @@ class Backup(Base):
     census: Mapped[dict[str, Any]]  # list → names; in custody apart: keyed digests
     findings: Mapped[list[dict[str, Any]]]
     left_out: Mapped[list[str]]
+    certificates: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
     held: Mapped[bool] = mapped_column(default=False)
     held_because: Mapped[str] = mapped_column(default="")
     doubtful: Mapped[bool] = mapped_column(default=False)
+    doubtful_because: Mapped[str] = mapped_column(default="")
     expired: Mapped[bool] = mapped_column(default=False)
 
 
@@ -380,3 +421,64 @@ class Worker(Base):
     name: Mapped[str]
     started: Mapped[datetime] = mapped_column(server_default=text("now()"))
     seen: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    skew: Mapped[float] = mapped_column(Float, default=0.0)  # seconds that its clock is ahead of the database's
+    version: Mapped[str] = mapped_column(default="")
+    draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
+    stopped: Mapped[datetime | None]  # when it ended as planned
+
+
+class ConcernRow(Base):
+    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told together."""
+
+    __tablename__ = "concerns"
+
+    key: Mapped[str] = mapped_column(primary_key=True)
+    severity: Mapped[str]
+    noun: Mapped[str]
+    about: Mapped[str]
+    cause: Mapped[str]
+    text: Mapped[str]
+    means: Mapped[str]
+    remedy: Mapped[str]
+    since: Mapped[datetime]
+    ended: Mapped[datetime | None]
+    muted_until: Mapped[datetime | None]
+    muted_because: Mapped[str] = mapped_column(default="")
+    muted_by: Mapped[str] = mapped_column(default="")
+
+
+class AlertRoute(Base):
+    """Who is told of what, and how."""
+
+    __tablename__ = "alert_routes"
+    __table_args__ = (CheckConstraint("channel in ('email', 'webhook', 'syslog', 'file')", name="known_channel"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    channel: Mapped[str]
+    address: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    sealed_secret: Mapped[bytes | None]
+    severity: Mapped[str]  # the least that is told
+    systems: Mapped[str]  # which systems, as a routine says it
+    digest: Mapped[str] = mapped_column(default="")  # when all is told at once, as a phrase; empty: at once
+    mode: Mapped[str]
+    created: Mapped[datetime]
+    told_until: Mapped[datetime]  # up to here the digest has told
+
+
+class Alert(Base):
+    """One message of one route, until it is sent."""
+
+    __tablename__ = "alerts"
+    __table_args__ = (Index("alerts_to_send", "not_before", postgresql_where=text("sent is null")),)
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    route_id: Mapped[str] = mapped_column(ForeignKey("alert_routes.id", ondelete="CASCADE"))
+    at: Mapped[datetime]
+    event: Mapped[str]
+    body: Mapped[dict[str, Any]]
+    not_before: Mapped[datetime]
+    tries: Mapped[int] = mapped_column(default=0)
+    sent: Mapped[datetime | None]
+    error: Mapped[str] = mapped_column(default="")

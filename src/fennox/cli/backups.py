@@ -21,7 +21,12 @@ from fennox.wire.systems import BackupShown, CopyShown, ExportWanted, NewTake
 
 def take(arguments: argparse.Namespace, environment: Environment) -> int:
     wanted = NewTake(
-        system=arguments.system, store=arguments.store, name=arguments.name, note=arguments.note, parts=arguments.part
+        system=arguments.system,
+        store=arguments.store,
+        name=arguments.name,
+        note=arguments.note,
+        parts=arguments.part,
+        hold=arguments.hold,
     )
     with client(environment) as service:
         run = service.take(wanted)
@@ -33,7 +38,7 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
         if run.state != "done":
             return runs.ending(run)
         backup = service.backup(str(run.result["backup"]))
-    _show(backup, arguments)
+    show_backup(backup, arguments)
     if not arguments.json and not arguments.quiet:
         objects, new = run.result["objects"], size(int(run.result["new_bytes"] or 0))
         if run.result["unchanged"]:
@@ -43,7 +48,7 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
     return 0
 
 
-def _show(backup: BackupShown, arguments: argparse.Namespace) -> None:
+def show_backup(backup: BackupShown, arguments: argparse.Namespace) -> None:
     lines: list[tuple[str, object]] = [
         ("backup", backup.id),
         ("system", f"{backup.system} ({backup.kind})"),
@@ -56,10 +61,13 @@ def _show(backup: BackupShown, arguments: argparse.Namespace) -> None:
         ("size", f"{backup.documents} documents, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store"),
         *[("part", f"{part.name}: {part.documents} documents, {size(part.bytes)}") for part in backup.parts],
         ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
-        *[("left out", text) for text in backup.left_out],
+        *[("worth", text) for text in backup.worth],
         *[("LACKS", f"{finding.text} {finding.remedy}") for finding in backup.findings],
         ("kept by", ", ".join(backup.kept_by) or "nothing: it goes"),
     ]
+    if backup.doubtful:
+        look = f"Look: fennox backup compare --system {backup.system}. Then: fennox backup clear {backup.id[:12]}"
+        lines.append(("DOUBTFUL", f"{backup.doubtful_because}. {look} --because …"))
     if backup.held:
         lines.append(("on hold", backup.held_because))
     show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
@@ -136,7 +144,7 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         backup = service.backup(arguments.backup)
         documents = service.documents(backup.id) if arguments.documents else []
-    _show(backup, arguments)
+    show_backup(backup, arguments)
     if documents and not arguments.json and not arguments.quiet:
         show_table(
             ["PART", "TYPE", "MODE", "OWNER", "SIZE", "PATH"],
@@ -182,9 +190,14 @@ def export(arguments: argparse.Namespace, environment: Environment) -> None:
 
 def hold(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.hold(arguments.backup, arguments.reason), arguments)
+        show_backup(service.hold(arguments.backup, arguments.reason), arguments)
+
+
+def clear(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        show_backup(service.clear(arguments.backup, arguments.because, good=not arguments.bad), arguments)
 
 
 def release(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.release(arguments.backup, arguments.reason), arguments)
+        show_backup(service.release(arguments.backup, arguments.reason), arguments)

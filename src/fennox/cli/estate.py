@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import argparse
 import json
+from pathlib import Path
 
 from fennox.cli.access import client
 from fennox.cli.main import Environment
 from fennox.cli.output import age, err, out, say, show_list, show_one, show_table, when
-from fennox.core.errors import NotFound
+from fennox.core.errors import BadInput, NotFound
+from fennox.core.names import printable
 
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -26,7 +28,8 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
     for concern in found.concerns:
         word = "[bold red]AT RISK[/bold red]" if concern.severity == "high" else "[yellow]look at[/yellow]"
         out.print(f"{word}  ", end="")
-        out.print(concern.text, concern.remedy, markup=False, soft_wrap=True)
+        words = [concern.text, concern.means, concern.remedy]
+        out.print(" ".join(word for word in words if word), markup=False, soft_wrap=True)
     if not found.concerns:
         out.print("[green]Nothing is wrong.[/green]")
     if not found.systems:
@@ -53,9 +56,22 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
     clock = " (simulated clock)" if found.simulated_clock else ""
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "
-        f"stores: {found.stores}, "
+        f"stores: {found.stores}, muted concerns: {found.muted}, "
         f"workers: {found.workers}, active runs: {found.active_runs}. {when(found.at)}{clock}[/dim]"
     )
+
+
+def add_kind(arguments: argparse.Namespace, environment: Environment) -> None:
+    try:
+        text = Path(arguments.file).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"{arguments.file} cannot be read ({type(error).__name__}).", "Check the file.") from error
+    with client(environment) as service:
+        found = service.add_kind(text)
+    lines: list[tuple[str, object]] = [("kind", found.name), ("version", found.version), ("title", found.title)]
+    show_one(found, as_json=arguments.json, quiet=arguments.quiet, key="name", lines=lines)
+    if not arguments.json and not arguments.quiet:
+        say(f"Enrol a system of it: fennox system add NAME {found.name} ADDRESS --login LOGIN")
 
 
 def kinds(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -94,9 +110,11 @@ def kind(arguments: argparse.Namespace, environment: Environment) -> None:
             ("about", " ".join(found.about.split())),
             ("reached by", f"{found.reach} (port {found.port})"),
             *[("part", part) for part in parts],
+            *[("takes", printable(text)) for part in found.parts for text in part.documents],
             ("counts", ", ".join(found.census)),
             *[("setting", f"{name}: {title}") for name, title in found.settings.items()],
             *[("left out", text) for text in found.left_out],
+            *[("rule", printable(text)) for text in found.rules],
             *[("step", text) for text in found.steps],
         ],
     )

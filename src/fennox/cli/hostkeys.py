@@ -36,11 +36,16 @@ def with_accepted_key(attempt: Callable[[str | None], T], arguments: argparse.Na
         if found is not None:
             return attempt(found)
         say(error.problem.detail)
-        if not can_ask():
-            raise PersonNeeded("Nobody has accepted this fingerprint.", f"Give --accept-key {offered}") from error
-        if ask("Is it the machine's own? Type yes to accept it:") != "yes":
-            raise PersonNeeded("The fingerprint was not accepted.", "Nothing was changed.") from error
+        ask_whether_its_own(offered)
         return attempt(offered)
+
+
+def ask_whether_its_own(offered: str) -> None:
+    """A person compares the fingerprint that was shown; raises unless it is accepted."""
+    if not can_ask():
+        raise PersonNeeded("Nobody has accepted this fingerprint.", f"Give --accept-key {offered}")
+    if ask("Is it the machine's own? Type yes to accept it:") != "yes":
+        raise PersonNeeded("The fingerprint was not accepted.", "Nothing was changed.")
 
 
 def _looked_up(arguments: argparse.Namespace, host: str, port: int, offered: str) -> str | None:

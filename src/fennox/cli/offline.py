@@ -1,4 +1,4 @@
-"""Work that needs no service: a store in a folder or on a far side, and kind files."""
+"""Work that needs no service: a store in a folder or on a far side."""
 
 from __future__ import annotations
 
@@ -11,10 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from fennox.cli.access import ask_secret, first_line
-from fennox.cli.main import FAILED, Environment
+from fennox.cli.main import Environment
 from fennox.cli.output import say, size
-from fennox.core.errors import BadInput
-from fennox.core.kinds.loading import mistakes
 
 if TYPE_CHECKING:
     from fennox.links.base import Credential
@@ -78,18 +76,3 @@ def credential(arguments: argparse.Namespace) -> Credential | None:
         return Credential(arguments.account, private_key=Path(arguments.key).read_text(encoding="utf-8"))
     given = arguments.password_file
     return Credential(arguments.account, password=first_line(given) if given else ask_secret("Password there: "))
-
-
-def check_kind(arguments: argparse.Namespace, _environment: Environment) -> int:
-    try:
-        text = Path(arguments.file).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(f"{arguments.file} cannot be read ({type(error).__name__}).", "Check the file.") from error
-    kind, found = mistakes(text)
-    for mistake in found:
-        print(f"{arguments.file}:{mistake.line}: {mistake.where}: {mistake.text}")
-    if kind is None:
-        say(f"{len(found)} mistakes.")
-        return FAILED
-    say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps. No mistake.")
-    return 0

@@ -72,6 +72,11 @@ def age(moment: datetime | None, now: datetime | None = None) -> str:
     return span((now or datetime.now(UTC)) - moment)
 
 
+def remaining(moment: datetime, now: datetime | None = None) -> str:
+    left = moment - (now or datetime.now(UTC))
+    return f"in {span(left)}" if left > timedelta() else f"{span(-left)} ago"
+
+
 def span(length: timedelta) -> str:
     if 0 < length.total_seconds() < 9.95:
         return f"{length.total_seconds():.1f} s"

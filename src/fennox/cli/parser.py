@@ -72,6 +72,9 @@ def _offline_place(verb: argparse.ArgumentParser) -> None:
 def _service(nouns: Sub) -> None:
     serve = _verb(nouns, "serve", "serving:serve", "run the service: API, console, scheduler and workers", shows=False)
     worker = _noun(nouns, "worker", "processes that do the runs")
+    _verb(worker, "list", "workers:list_workers", "who does the runs, and whose clock differs")
+    drain = _verb(worker, "drain", "workers:drain", "have a worker take nothing new, and end", shows=False)
+    drain.add_argument("worker", help="its id, or the beginning of it")
     work = _verb(worker, "run", "serving:work", "run a worker of its own", shows=False)
     for verb in (serve, work):
         verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
@@ -97,6 +100,43 @@ def _service(nouns: Sub) -> None:
 
 def _estate(nouns: Sub) -> None:
     _verb(nouns, "status", "estate:status", "what is wrong, and how much is protected")
+    concern = _noun(nouns, "concern", "what is wrong or will be, since when, and what to do")
+    listed = _verb(concern, "list", "concerns:list_concerns", "what stands, with what is muted")
+    listed.add_argument("--ended", action="store_true", help="what is over instead, the newest first")
+    mute = _verb(concern, "mute", "concerns:mute", "be told nothing of a concern for a while")
+    mute.add_argument("concern", help="its id, as `fennox concern list` shows it")
+    mute.add_argument("--because", help="why nobody needs to be told")
+    mute.add_argument("--days", type=int, default=7, help="for how long")
+    mute.add_argument("--off", action="store_true", help="be told of it again")
+    alert = _noun(nouns, "alert", "who is told when something is wrong, and when it is over")
+    _verb(alert, "list", "concerns:list_alerts", "who is told of what")
+    told = _verb(alert, "set", "concerns:set_alert", "tell somebody, or change of what they are told")
+    told.add_argument("name")
+    told.add_argument("--channel", choices=["email", "webhook", "syslog", "file"])
+    told.add_argument(
+        "--address", help="smtp+starttls://host:587, https://host/path, syslog+tls://host, /path/of/file.jsonl"
+    )
+    told.add_argument("--to", action="append", metavar="MAIL", help="an e-mail address; may be given several times")
+    told.add_argument("--sender", metavar="MAIL", help="the e-mail address it comes from")
+    told.add_argument("--account", help="for the e-mail server, if it wants one")
+    told.add_argument(
+        "--secret-file", metavar="FILE", help="its first line: the e-mail password, or what signs webhooks"
+    )
+    told.add_argument("--severity", choices=["high", "low"], help="low tells everything")
+    told.add_argument("--systems", help="all, or terms like 'site=holm label=web'")
+    told.add_argument("--digest", metavar="WHEN", help="all at once, like 'every day at 07:00'; '' for at once")
+    told.add_argument("--mode", choices=["on", "off"])
+    for name, text in (("test", "send a test message now"), ("remove", "tell nobody by this route any more")):
+        _verb(alert, name, f"concerns:{name}", text).add_argument("name")
+    trace = _verb(nouns, "trace", "comparing:trace", "since when something stands as it does, and what it was before")
+    trace.add_argument("system")
+    trace.add_argument("document", nargs="?", default="", help="its path, as `backup show --documents` tells it")
+    trace.add_argument(
+        "--jsonpath", default="", help="values in its structure (RFC 9535), like $.Dhcp4.subnet4[*].subnet"
+    )
+    trace.add_argument("--line", default="", metavar="TEXT", help="lines of it that contain this text")
+    trace.add_argument("--list", default="", metavar="NAME", help="a census list instead, like accounts")
+    _passphrase(trace, "opens the stores where custody is apart")
     sheet = _verb(nouns, "recovery-sheet", "recovery:sheet", "all that is needed on the bad day, but the passphrase")
     sheet.add_argument("--html", action="store_true", help="as a page to print")
     sheet.add_argument("--to", metavar="FILE", help="write it there")
@@ -111,8 +151,23 @@ def _estate(nouns: Sub) -> None:
     _verb(kind, "list", "estate:kinds", "list the kinds")
     show = _verb(kind, "show", "estate:kind", "what a kind takes, counts and puts back")
     show.add_argument("kind")
-    check = _verb(kind, "check", "offline:check_kind", "find every mistake in a kind file", shows=False)
+    new = _verb(kind, "add", "estate:add_kind", "add a kind, or a newer version of one that was added")
+    new.add_argument("file", help="a kind file (TOML); try `fennox kind check` first")
+    check = _verb(kind, "check", "kindfiles:check", "find every mistake in a kind file", shows=False)
     check.add_argument("file")
+    attempt = _verb(kind, "try", "kindfiles:try_on", "read a live system by a kind file, and keep nothing", shows=False)
+    attempt.add_argument("file")
+    attempt.add_argument("--on", required=True, metavar="ADDRESS", help="host, or host:port")
+    attempt.add_argument("--account", help="who logs in there")
+    secret = attempt.add_mutually_exclusive_group()
+    secret.add_argument("--key", metavar="FILE", help="an unencrypted private key in OpenSSH form")
+    secret.add_argument("--password-file", metavar="FILE", help="its first line is the password; asked otherwise")
+    attempt.add_argument("--accept-key", metavar="KEY", help="the machine's, as the first try without it tells")
+    attempt.add_argument("--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of the kind")
+    attempt.add_argument("--part", action="append", metavar="PART", help="only this part, and those it needs")
+    attempt.add_argument("--documents", action="store_true", help="list every document")
+    attempt.add_argument("--show", metavar="DOCUMENT", help="print what one document holds, secret or not")
+    _verb(kind, "schema", "kindfiles:schema", "the JSON Schema of kind files, for editors", shows=False)
     user = _noun(nouns, "user", "who may sign in")
     add = _verb(user, "add", "access:add_user", "make a user")
     add.add_argument("name")
@@ -240,6 +295,9 @@ def _stores(nouns: Sub) -> None:
         secret = verb.add_mutually_exclusive_group()
         secret.add_argument("--key", metavar="FILE", help="an unencrypted private key in OpenSSH form")
         secret.add_argument("--password-file", metavar="FILE", help="its first line is the password; asked otherwise")
+        secret.add_argument("--agent", action="store_true", help="the SSH agent of the workers has the key")
+        verb.add_argument("--certificate", metavar="FILE", help="OpenSSH's certificate for the key")
+        verb.add_argument("--become", metavar="ACCOUNT", help="run commands as this account, by sudo")
     _verb(login, "list", "stores:list_logins", "list the logins, without their secrets")
     _verb(login, "remove", "stores:remove_login", "remove a login that nothing uses", shows=False).add_argument("name")
 
@@ -250,20 +308,43 @@ def _systems(nouns: Sub) -> None:
     add.add_argument("name")
     add.add_argument("kind")
     add.add_argument("address", help="host:port")
-    add.add_argument("--login", required=True)
+    add.add_argument("--login", help="needed for every kind that is reached")
     _accepting(add)
+    seen = _verb(system, "look", "enrolling:look", "what answers at an address, and what a backup of it would hold")
+    seen.add_argument("address", help="host or host:port")
+    seen.add_argument("--login", required=True)
+    seen.add_argument("--kind", help="the kind it is; proposed otherwise")
+    _accepting(seen)
+    many = _verb(system, "import", "enrolling:add_many", "enrol many systems from a CSV file")
+    many.add_argument("file", help="CSV in UTF-8; its first line names the columns: name, address, login, and if you "
+                      "like kind, key, via, site, labels, setting:NAME")  # fmt: skip
+    many.add_argument("--dry-run", action="store_true", help="look at all of them, and change nothing")
+    many.add_argument("--accept-list", metavar="FILE", help="keys to accept: lines of 'host:port FINGERPRINT'")
     listed = _verb(system, "list", "systems:list_systems", "the estate")
     for option in ("--kind", "--site", "--label"):
         listed.add_argument(option)
-    for name, text in (("show", "one system"), ("probe", "reach a system and say what it is, storing nothing")):
+    _verb(system, "order", "systems:order", "in which order they must come back when everything was lost")
+    for name, text in (("show", "one system"), ("probe", "reach a system and say what it is, storing nothing"),
+                       ("resume", "let routines take a system again that a restore left suspended")):  # fmt: skip
         _verb(system, name, f"systems:{name}", text).add_argument("system")
     change = _verb(system, "set", "systems:change", "change a system")
     change.add_argument("system")
     change.add_argument("--address")
     change.add_argument("--login")
     change.add_argument("--accept-key", metavar="FINGERPRINT")
-    for verb in (add, change):
+    for verb in (add, change, seen):  # what a system consists of
         verb.add_argument("--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of its kind")
+        for option, text in (("--also", "a further path that belongs to its configuration, like /opt/app/conf"),
+                             ("--without", "a path that is left out, like /etc/ssl/private")):  # fmt: skip
+            verb.add_argument(option, action="append", metavar="PATH", help=f"{text}; may be given several times, and "
+                              "takes the place of those given before")  # fmt: skip
+    for verb in (add, change, seen):
+        verb.add_argument("--via", metavar="SYSTEM", help="the system that the way to it leads through, by SSH"
+                          + ("; '' for none" if verb is change else ""))  # fmt: skip
+    for verb in (add, change):
+        verb.add_argument("--needs", action="append", metavar="SYSTEM", help="a system that must be back before this "
+                          "one; may be given several times"
+                          + (", and takes the place of those given before" if verb is change else ""))  # fmt: skip
         verb.add_argument("--site")
         verb.add_argument("--label", action="append", help="may be given several times")
     confirm = _verb(system, "confirm", "systems:confirm", "say that the machine that answers now is this system")
@@ -278,8 +359,18 @@ def _backups(nouns: Sub) -> None:
     take.add_argument("--store", help="may be left out where there is only one")
     take.add_argument("--name", default="", help="lower-case letters, digits and hyphens")
     take.add_argument("--note", default="", help="why it is taken")
+    take.add_argument("--hold", default="", metavar="REASON", help="no ladder removes it until it is released, like "
+                      "'before the upgrade'; release it when the change is good")  # fmt: skip
     take.add_argument("--part", action="append", help="only this part and those it needs; may be given several times")
     take.add_argument("--no-follow", action="store_true", help="only start it")
+    hand = _verb(
+        backup, "hand-in", "handing:hand_in", "give a document that a person exported; without FILE: what is due"
+    )
+    hand.add_argument("system")
+    hand.add_argument("file", nargs="?", help="what the system's own console saved")
+    hand.add_argument("--document", help="which one it is; may be left out where the kind has only one")
+    hand.add_argument("--store", help="may be left out where there is only one")
+    hand.add_argument("--note", default="", help="why it was exported")
     listed = _verb(backup, "list", "backups:list_backups", "backups, newest first")
     listed.add_argument("--system")
     listed.add_argument("--limit", type=int, default=50)
@@ -291,6 +382,16 @@ def _backups(nouns: Sub) -> None:
     export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
     export.add_argument("--part", action="append")
     _passphrase(export, "opens the store where custody is apart")
+    compare = _verb(backup, "compare", "comparing:compare", "what changed from one backup to another")
+    compare.add_argument("before", nargs="?", metavar="BEFORE")
+    compare.add_argument("after", nargs="?", metavar="AFTER")
+    compare.add_argument("--system", help="the newest backup of this system with the one before it")
+    compare.add_argument(
+        "--since", metavar="TIME", help="with the one that stood then, like 2026-11-17 or 2026-11-17T08:30"
+    )
+    compare.add_argument("--live", action="store_true", help="with the system as it is now; nothing of it is kept")
+    compare.add_argument("--json-patch", action="store_true", help="as one JSON Patch (RFC 6902)")
+    _passphrase(compare, "opens the stores where custody is apart")
     copy = _verb(backup, "copy", "backups:copy", "send a backup to a further store and follow it")
     copy.add_argument("backup")
     copy.add_argument("--to", required=True, metavar="STORE")
@@ -300,6 +401,10 @@ def _backups(nouns: Sub) -> None:
     for verb in (copy, verify):
         verb.add_argument("--no-follow", action="store_true", help="only start it")
         _passphrase(verb, "opens the store where custody is apart")
+    clear = _verb(backup, "clear", "backups:clear", "say that a doubtful backup is as it should be, or that it is not")
+    clear.add_argument("backup")
+    clear.add_argument("--because", required=True, help="what you have found")
+    clear.add_argument("--bad", action="store_true", help="the doubt is right: the backup may go")
     for name, text in (("hold", "let no ladder remove a backup"), ("release", "release a backup from its hold")):
         verb = _verb(backup, name, f"backups:{name}", text)
         verb.add_argument("backup")
@@ -314,13 +419,21 @@ def _routines(nouns: Sub) -> None:
     change.add_argument("name")
     for verb, needed in ((add, True), (change, False)):
         verb.add_argument("--systems", required=needed, help="all, or terms like 'kind=linux-server site=holm'")
-        verb.add_argument("--when", required=needed, help="'every day at 02:40' or 'every saturday at 23:15'")
+        verb.add_argument("--when", required=needed, help="'every day at 02:40', 'every 5 hours', 'on the "
+                          "1st at 03:30', a recurrence rule (RFC 5545) or a cron line")  # fmt: skip
+        verb.add_argument("--spread", type=int, default=0 if needed else None, metavar="MINUTES",
+                          help="its systems begin over so many minutes, each at its own place")  # fmt: skip
+        verb.add_argument("--quiet-hours", default="" if needed else None, metavar="HOURS",
+                          help="in which nothing begins, like '08:00 to 18:00'")  # fmt: skip
         verb.add_argument("--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo")
         verb.add_argument("--store", required=needed)
         verb.add_argument("--copy-to", action="append", metavar="STORE", help="also send each backup there; repeatable")
         verb.add_argument("--ladder", required=needed, help=LADDER)
         verb.add_argument("--mode", choices=["on", "off", "by hand"], default="on" if needed else None)
-    add.add_argument("--part", action="append")
+        verb.add_argument("--part", action="append", help="only this part, so that parts may have times of their own")
+    add.add_argument("--now", action="store_true", help="also take every system once, at once")
+    load = _verb(routine, "coming", "routines:coming", "the load of the coming two weeks, and runs that will wait")
+    load.add_argument("--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead")
     _verb(routine, "list", "routines:list_routines", "list the routines")
     for name, text in (
         ("show", "one routine"),

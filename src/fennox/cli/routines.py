@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from datetime import date, timedelta
+from pathlib import Path
 
 from fennox.cli.access import client
 from fennox.cli.main import Environment
-from fennox.cli.output import out, say, show_list, show_one, show_table, when
-from fennox.wire.routines import NewRoutine, RoutineChange, RoutineShown
+from fennox.cli.output import out, say, show_list, show_one, show_table, span, when
+from fennox.wire.routines import Load, NewRoutine, RoutineChange, RoutineShown
+
+_MARKS = "▁▂▃▄▅▆▇█"
 
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -21,6 +25,9 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
         ladder=arguments.ladder,
         mode=arguments.mode,
         parts=arguments.part,
+        spread=arguments.spread,
+        quiet=arguments.quiet_hours,
+        run_now=arguments.now,
     )
     with client(environment) as service:
         _show(service.add_routine(wanted), arguments)
@@ -35,6 +42,9 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
         copy_to=arguments.copy_to,
         ladder=arguments.ladder,
         mode=arguments.mode,
+        parts=arguments.part,
+        spread=arguments.spread,
+        quiet=arguments.quiet_hours,
     )
     with client(environment) as service:
         _show(service.change_routine(arguments.name, wanted), arguments)
@@ -52,6 +62,9 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
             ("state", mode),
             ("systems", f"{routine.systems}: {', '.join(routine.members) or 'none fits'}"),
             ("when", f"{routine.when} ({routine.zone})"),
+            *([("parts", ", ".join(routine.parts))] if routine.parts else []),
+            *([("spread", f"its systems begin over {routine.spread} minutes")] if routine.spread else []),
+            *([("quiet hours", f"{routine.quiet}: nothing begins then")] if routine.quiet else []),
             ("next run", when(routine.next_run)),
             ("last due", when(routine.last_due)),
             ("store", routine.store),
@@ -102,13 +115,54 @@ def preview(arguments: argparse.Namespace, environment: Environment) -> None:
     coming = ", ".join(when(moment) for moment in found.next_runs[:3])
     out.print(f"next runs: {coming or 'none: it is not on'}", highlight=False)
     rows: list[list[object]] = [
-        [system.system, backup.backup[:12], when(backup.time), ", ".join(backup.kept_by) or "GOES"]
+        [
+            system.system,
+            backup.backup[:12],
+            when(backup.time),
+            ", ".join(backup.kept_by) or "GOES",
+            "now" if backup.goes else f"{backup.goes_at.astimezone():%Y-%m-%d}" if backup.goes_at else "-",
+        ]
         for system in found.systems
         for backup in system.backups
     ]
     if rows:
-        show_table(["SYSTEM", "BACKUP ID", "TAKEN", "KEPT BY"], rows)
+        show_table(["SYSTEM", "BACKUP ID", "TAKEN", "KEPT BY", "GOES"], rows)
     say(f"{found.stays} backups stay, {found.goes} go.")
+
+
+def coming(arguments: argparse.Namespace, environment: Environment) -> None:
+    """A line for each day: its hours as a row of marks, the runs, and how long they are expected to take."""
+    with client(environment) as service:
+        if arguments.calendar:
+            Path(arguments.calendar).write_bytes(service.calendar())
+            say(f"The coming runs are in {arguments.calendar}.")
+            return
+        found = service.coming_runs()
+    if arguments.json:
+        print(found.model_dump_json(indent=2))
+        return
+    if arguments.quiet:
+        print("\n".join(str(item.hour) for item in found.load))
+        return
+    if not found.load:
+        say("Nothing comes in the next two weeks. Add a routine with `fennox routine add --help`.")
+        return
+    by_day: dict[date, list[Load]] = {}
+    for item in found.load:
+        by_day.setdefault(item.hour.astimezone().date(), []).append(item)
+    busiest = max(item.seconds for item in found.load)
+    rows: list[list[object]] = []
+    for day, hours in sorted(by_day.items()):
+        marks = [" "] * 24
+        for item in hours:
+            marks[item.hour.astimezone().hour] = _MARKS[int(item.seconds / busiest * (len(_MARKS) - 1))]
+        seconds = sum(item.seconds for item in hours) / max(found.slots, 1)
+        rows.append(
+            [f"{day:%a %Y-%m-%d}", "".join(marks), sum(item.runs for item in hours), span(timedelta(seconds=seconds))]
+        )
+    show_table(["DAY", "HOURS 0 TO 23", "RUNS", f"WORK, {found.slots} AT A TIME"], rows)
+    for wait in found.collisions:
+        say(f"{wait.system}: {wait.routine} at {when(wait.at)} will wait for {wait.waits_for}.")
 
 
 def remove(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -285,28 +285,39 @@ def test(arguments: argparse.Namespace, environment: Environment) -> int:
 
 def add_login(arguments: argparse.Namespace, environment: Environment) -> None:
     key, password = _secret(arguments)
-    if key is None and password is None:
+    if key is None and password is None and not arguments.agent:
         password = SecretStr(access.ask_secret("Password: "))
     with client(environment) as service:
         login = service.add_login(
-            NewLogin(name=arguments.name, account=arguments.account, password=password, private_key=key)
-        )
+            NewLogin(name=arguments.name, account=arguments.account, password=password, private_key=key,
+                     certificate=_certificate(arguments) or "", agent=arguments.agent, become=arguments.become or "")
+        )  # fmt: skip
     _show_login(login, arguments)
 
 
 def set_login(arguments: argparse.Namespace, environment: Environment) -> None:
     key, password = _secret(arguments)
     with client(environment) as service:
-        wanted = LoginChange(account=arguments.account, password=password, private_key=key)
+        wanted = LoginChange(account=arguments.account, password=password, private_key=key,
+                             certificate=_certificate(arguments), agent=arguments.agent,
+                             become=arguments.become)  # fmt: skip
         _show_login(service.change_login(arguments.name, wanted), arguments)
+
+
+def _text_of(file: str) -> str:
+    try:
+        return Path(file).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"{file} cannot be read ({type(error).__name__}).", "Check the file.") from error
+
+
+def _certificate(arguments: argparse.Namespace) -> str | None:
+    return _text_of(arguments.certificate) if arguments.certificate else None
 
 
 def _secret(arguments: argparse.Namespace) -> tuple[SecretStr | None, SecretStr | None]:
     if arguments.key:
-        try:
-            return SecretStr(Path(arguments.key).read_text(encoding="utf-8")), None
-        except (OSError, UnicodeDecodeError) as error:
-            raise BadInput(f"{arguments.key} cannot be read ({type(error).__name__}).", "Check the file.") from error
+        return SecretStr(_text_of(arguments.key)), None
     return None, SecretStr(first_line(arguments.password_file)) if arguments.password_file else None
 
 
@@ -316,8 +327,17 @@ def _show_login(login: LoginShown, arguments: argparse.Namespace) -> None:
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="id",
-        lines=[("login", login.name), ("account", login.account), ("proves by", login.proves_by)],
+        lines=[
+            ("login", login.name),
+            ("account", login.account),
+            ("proves by", _proves_by(login)),
+            ("becomes", login.become or "nobody else"),
+        ],
     )
+
+
+def _proves_by(login: LoginShown) -> str:
+    return f"{login.proves_by} with certificate" if login.certificate else login.proves_by
 
 
 def list_logins(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -328,7 +348,8 @@ def list_logins(arguments: argparse.Namespace, environment: Environment) -> None
         [
             ("LOGIN", lambda login: login.name),
             ("ACCOUNT", lambda login: login.account),
-            ("PROVES BY", lambda login: login.proves_by),
+            ("PROVES BY", _proves_by),
+            ("BECOMES", lambda login: login.become or "-"),
             ("CHANGED", lambda login: when(login.changed)),
             ("SYSTEMS", lambda login: login.used_by),
         ],

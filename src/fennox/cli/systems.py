@@ -7,23 +7,26 @@ import argparse
 from fennox.cli.access import client
 from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, PERSON, Environment
-from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, when
+from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.wire.systems import NewSystem, SystemChange, SystemShown
+from fennox.core.names import printable
+from fennox.wire.systems import NewSystem, Relations, SystemChange, SystemShown
 
 
-def _settings(pairs: list[str]) -> dict[str, str]:
-    found = {}
-    for pair in pairs:
+def settings_of(arguments: argparse.Namespace) -> dict[str, str]:
+    """``--setting``, and ``--also`` and ``--without``, which are settings of the type ``paths``, one a line."""
+    paths = {"also": arguments.also, "without": arguments.without}
+    found = {name: "\n".join(listed) for name, listed in paths.items() if listed is not None}
+    for pair in arguments.setting:
         name, separator, value = pair.partition("=")
         if not separator:
-            raise BadInput(f"{pair!r} is not NAME=VALUE.", "Write for example --setting also=/opt/app/conf.")
+            raise BadInput(f"{pair!r} is not NAME=VALUE.", "Write for example --setting port=8443.")
         found[name] = value
     return found
 
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
-    settings = _settings(arguments.setting)
+    settings = settings_of(arguments)
     with client(environment) as service:
 
         def attempt(key: str | None) -> SystemShown:
@@ -37,16 +40,19 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     settings=settings,
                     site=arguments.site or "",
                     labels=arguments.label or [],
+                    needs=arguments.needs or [],
+                    via=arguments.via,
                 )
             )
 
         system = with_accepted_key(attempt, arguments, arguments.address)
     _show(system, arguments)
     if not arguments.json and not arguments.quiet:
-        say(f"Take its first backup now: fennox backup take {system.name}")
+        verb = "take" if system.login else "hand-in"
+        say(f"Take its first backup now: fennox backup {verb} {system.name}")
 
 
-def _show(system: SystemShown, arguments: argparse.Namespace) -> None:
+def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relations | None = None) -> None:
     machine = system.machine
     lines: list[tuple[str, object]] = [
         ("system", system.name),
@@ -65,6 +71,22 @@ def _show(system: SystemShown, arguments: argparse.Namespace) -> None:
     ]
     lines += [(f"setting {name}", value) for name, value in system.settings.items()]
     lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
+    if system.suspended_because:
+        lines.append(("SUSPENDED", f"no routine takes it: {system.suspended_because}"))
+    if system.via:
+        lines.append(("reached through", system.via))
+    if system.key_until:
+        lines.append(("shown certificate", f"ends {when(system.key_until)}"))
+    if relations is not None:
+        lines += [("needs first", f"{other.name} ({other.because})") for other in relations.needs]
+        lines += [("needed by", f"{other.name} ({other.because})") for other in relations.needed_by]
+        lines += [("not enrolled", f"{host.name} ({host.because})") for host in relations.strangers]
+        lines += [("replicates with", peer) for peer in relations.peers]
+        lines += [("", sentence) for sentence in relations.replicas]
+        lines += [
+            ("certificate", f"{printable(item.document)} ({item.subject}) ends {when(item.until)}")
+            for item in relations.certificates
+        ]
     show_one(system, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
 
 
@@ -92,7 +114,25 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.system(arguments.system), arguments)
+        _show(service.system(arguments.system), arguments, service.relations(arguments.system))
+
+
+def order(arguments: argparse.Namespace, environment: Environment) -> None:
+    """In which order the estate comes back; what needs what is said, or named in what was captured."""
+    with client(environment) as service:
+        found = service.return_order()
+    if arguments.json:
+        print(found.model_dump_json(indent=2))
+        return
+    if arguments.quiet:
+        print("\n".join(name for wave in found.waves for name in wave))
+        return
+    rows: list[list[object]] = [[number, ", ".join(wave)] for number, wave in enumerate(found.waves, 1)]
+    show_table(["WAVE", "SYSTEMS"], rows)
+    for circle in found.circles:
+        say(f"These need each other, so that one of them must come back without the others: {', '.join(circle)}.")
+    if len(found.waves) < 2:
+        say("Nothing is known of who needs whom. Say it: fennox system set NAME --needs OTHER")
 
 
 def probe(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -126,11 +166,16 @@ def probe(arguments: argparse.Namespace, environment: Environment) -> int:
     return 0
 
 
+def resume(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        _show(service.resume(arguments.system), arguments)
+
+
 def change(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         settings = None
-        if arguments.setting:
-            settings = {**service.system(arguments.system).settings, **_settings(arguments.setting)}
+        if given := settings_of(arguments):
+            settings = {**service.system(arguments.system).settings, **given}
         wanted = SystemChange(
             address=arguments.address,
             login=arguments.login,
@@ -138,6 +183,8 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             settings=settings,
             site=arguments.site,
             labels=arguments.label,
+            needs=arguments.needs,
+            via=arguments.via,
         )
         _show(service.change_system(arguments.system, wanted), arguments)
 

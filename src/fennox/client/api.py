@@ -12,10 +12,12 @@ from pydantic import BaseModel, SecretStr
 
 from fennox.wire.access import AuditEntry, FirstUser, NewUser, SignedIn, SignIn, UserShown
 from fennox.wire.base import Page, Problem
+from fennox.wire.comparing import Compared, CompareWanted, Traced, TraceWanted
+from fennox.wire.concerns import AlertRouteChange, AlertRouteShown, AlertTested, Concern, MuteWanted, NewAlertRoute
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 from fennox.wire.recovery import RecoverySheet
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
-from fennox.wire.routines import NewRoutine, RoutineChange, RoutinePreview, RoutineShown
+from fennox.wire.routines import Coming, NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 from fennox.wire.runs import LogLine, PassphraseWanted, Rekeyed, RunShown, Status
 from fennox.wire.stores import (
     AdoptStore,
@@ -41,21 +43,32 @@ from fennox.wire.stores import (
 )
 from fennox.wire.systems import (
     BackupShown,
+    ClearWanted,
     Confirmed,
     CopyWanted,
     DocumentShown,
     ExportWanted,
+    HandInShown,
     HoldWanted,
     KindShown,
+    Looked,
+    LookWanted,
+    NewKind,
     NewSystem,
     NewTake,
     Probe,
+    Relations,
+    ReturnOrder,
     SystemChange,
     SystemShown,
 )
+from fennox.wire.workers import WorkerShown
 
 Model = TypeVar("Model", bound=BaseModel)
 Event = RunShown | LogLine
+
+_ANSWERING = 60  # seconds
+_LOOKING = 900  # seconds, for an answer that reads a live system or whole backups
 
 
 class ProblemError(Exception):
@@ -77,13 +90,11 @@ class OutOfReachError(Exception):
 def _plain(model: BaseModel) -> dict[str, Any]:
     """A request as JSON, with its secrets in clear: this is the one place where they leave their wrapping."""
 
-    def reveal(value: object) -> object:
-        if isinstance(value, SecretStr):
-            return value.get_secret_value()
-        return value
-
-    plain = {name: reveal(getattr(model, name)) for name in model.model_fields_set}
-    return {name: value for name, value in plain.items() if value is not None}
+    plain = model.model_dump(mode="json", include=model.model_fields_set, exclude_none=True)
+    for name in plain:
+        if isinstance(value := getattr(model, name), SecretStr):
+            plain[name] = value.get_secret_value()
+    return plain
 
 
 class Client:
@@ -92,7 +103,9 @@ class Client:
     def __init__(self, address: str, token: str | None = None) -> None:
         headers = {"authorization": f"Bearer {token}"} if token else {}
         self.address = address.rstrip("/")
-        self._http = httpx.Client(base_url=f"{self.address}/api/v1", headers=headers, timeout=60, trust_env=False)
+        self._http = httpx.Client(
+            base_url=f"{self.address}/api/v1", headers=headers, timeout=_ANSWERING, trust_env=False
+        )
 
     def __enter__(self) -> Self:
         return self
@@ -100,18 +113,29 @@ class Client:
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
         self._http.close()
 
-    def _call(self, method: str, path: str, body: BaseModel | None = None, **query: object) -> httpx.Response:
+    def _call(
+        self, method: str, path: str, body: BaseModel | None = None, *, timeout: float = _ANSWERING, **query: object
+    ) -> httpx.Response:
         params = {name: str(value) for name, value in query.items() if value is not None}
+        return self._sent(method, path, params, json=_plain(body) if body else None, timeout=timeout)
+
+    def _sent(
+        self, method: str, path: str, params: dict[str, str], *, json: dict[str, Any] | None = None,
+        content: bytes | None = None, timeout: float = _ANSWERING,
+    ) -> httpx.Response:  # fmt: skip
         try:
-            answer = self._http.request(method, path, json=_plain(body) if body else None, params=params)
+            answer = self._http.request(method, path, json=json, content=content, params=params, timeout=timeout)
         except httpx.HTTPError as error:
             raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
         if answer.status_code >= 400:
             raise ProblemError(_problem(answer))
         return answer
 
-    def _one(self, model: type[Model], method: str, path: str, body: BaseModel | None = None, **query: object) -> Model:
-        return model.model_validate_json(self._call(method, path, body, **query).content)
+    def _one(
+        self, model: type[Model], method: str, path: str, body: BaseModel | None = None, *,
+        timeout: float = _ANSWERING, **query: object,
+    ) -> Model:  # fmt: skip
+        return model.model_validate_json(self._call(method, path, body, timeout=timeout, **query).content)
 
     def _all(self, model: type[Model], path: str, limit: int | None = None, **query: object) -> list[Model]:
         """All pages of a list, or its first ``limit`` items."""
@@ -120,7 +144,7 @@ class Client:
         while True:
             size = min(limit, 500) if limit else None
             page = Page[model].model_validate_json(  # type: ignore[valid-type]
-                self._call("GET", path, None, after=after, limit=size, **query).content
+                self._call("GET", path, None, timeout=_ANSWERING, after=after, limit=size, **query).content
             )
             items += page.items
             after = page.after
@@ -155,6 +179,9 @@ class Client:
 
     def audit(self, limit: int) -> list[AuditEntry]:
         return Page[AuditEntry].model_validate_json(self._call("GET", "/audit", limit=limit).content).items
+
+    def add_kind(self, text: str) -> KindShown:
+        return self._one(KindShown, "POST", "/kinds", NewKind(text=text))
 
     def kinds(self) -> list[KindShown]:
         return self._all(KindShown, "/kinds")
@@ -285,6 +312,78 @@ class Client:
 
     def documents(self, backup: str, part: str | None = None) -> list[DocumentShown]:
         return self._all(DocumentShown, f"/backups/{backup}/documents", part=part)
+
+    def compare(self, wanted: CompareWanted) -> Compared:
+        return self._one(Compared, "POST", "/comparisons", wanted, timeout=_LOOKING)
+
+    def compare_as_patch(self, wanted: CompareWanted) -> list[dict[str, Any]]:
+        """A JSON Patch (RFC 6902)."""
+        found: list[dict[str, Any]] = self._call("POST", "/comparisons/patch", wanted, timeout=_LOOKING).json()
+        return found
+
+    def trace(self, wanted: TraceWanted) -> Traced:
+        return self._one(Traced, "POST", "/traces", wanted, timeout=_LOOKING)
+
+    def look_at_machine(self, wanted: LookWanted) -> Looked:
+        return self._one(Looked, "POST", "/systems/look", wanted, timeout=_LOOKING)
+
+    def hand_ins(self, system: str) -> list[HandInShown]:
+        return self._all(HandInShown, f"/systems/{system}/hand-ins")
+
+    def hand_in(self, system: str, content: bytes, *, document: str | None, store: str | None, note: str) -> RunShown:
+        query = {"document": document, "store": store, "note": note or None}
+        params = {name: value for name, value in query.items() if value is not None}
+        return RunShown.model_validate_json(
+            self._sent("POST", f"/systems/{system}/hand-ins", params, content=content).content
+        )
+
+    def resume(self, system: str) -> SystemShown:
+        return self._one(SystemShown, "POST", f"/systems/{system}/resume")
+
+    def coming_runs(self) -> Coming:
+        return self._one(Coming, "GET", "/routines/coming")
+
+    def calendar(self) -> bytes:
+        return self._call("GET", "/routines/calendar").content
+
+    def clear(self, backup: str, reason: str, *, good: bool) -> BackupShown:
+        return self._one(BackupShown, "POST", f"/backups/{backup}/clear", ClearWanted(good=good, reason=reason))
+
+    def concerns(self, *, ended: bool = False) -> list[Concern]:
+        return self._all(Concern, "/concerns", ended=str(ended).lower())
+
+    def mute(self, concern: str, wanted: MuteWanted) -> Concern:
+        return self._one(Concern, "POST", f"/concerns/{concern}/mute", wanted)
+
+    def unmute(self, concern: str) -> Concern:
+        return self._one(Concern, "DELETE", f"/concerns/{concern}/mute")
+
+    def alerts(self) -> list[AlertRouteShown]:
+        return self._all(AlertRouteShown, "/alerts")
+
+    def add_alert(self, wanted: NewAlertRoute) -> AlertRouteShown:
+        return self._one(AlertRouteShown, "POST", "/alerts", wanted)
+
+    def change_alert(self, name: str, wanted: AlertRouteChange) -> AlertRouteShown:
+        return self._one(AlertRouteShown, "PATCH", f"/alerts/{name}", wanted)
+
+    def remove_alert(self, name: str) -> None:
+        self._call("DELETE", f"/alerts/{name}")
+
+    def test_alert(self, name: str) -> AlertTested:
+        return self._one(AlertTested, "POST", f"/alerts/{name}/test")
+
+    def workers(self) -> list[WorkerShown]:
+        return self._all(WorkerShown, "/workers")
+
+    def drain(self, worker: str) -> None:
+        self._call("POST", f"/workers/{worker}/drain")
+
+    def relations(self, system: str) -> Relations:
+        return self._one(Relations, "GET", f"/systems/{system}/relations")
+
+    def return_order(self) -> ReturnOrder:
+        return self._one(ReturnOrder, "GET", "/return-order")
 
     def take(self, wanted: NewTake) -> RunShown:
         return self._one(RunShown, "POST", "/backups", wanted)

@@ -101,3 +101,17 @@ def kept(items: list[Item], ladder: Ladder, now: datetime, zone: ZoneInfo) -> di
     for item in good[: ladder.always]:
         reasons[item.id].append(f"always {ladder.always}")
     return reasons
+
+
+def goes(time: datetime, reasons: list[str]) -> datetime | None:
+    """When nothing keeps a backup any more, at the earliest; None: something keeps it that has no end of its own.
+
+    ``reasons`` as :func:`kept` gives them. ``always n`` has no end: it lasts until newer ones have come.
+    """
+    ends = []
+    for reason in reasons:
+        match = _RUNG.match(reason)
+        if match is None:
+            return None
+        ends.append(time + timedelta(days=int(match.group(2)) * _DAYS[match.group(3)]))
+    return max(ends, default=time)

@@ -1,60 +1,103 @@
-"""When a routine is due, in plain words.
+"""When a routine is due.
 
 A local time that does not exist (clocks go forward) is taken as much later as the clocks jump; one that exists twice
-(clocks go back) is taken the first time. So no local day loses a due time or has one twice.
+(clocks go back) is taken the first time. So no local day loses a due time or has one twice. Intervals (`every 5 hours`)
+count time that really passes, from midnight UTC of 3 January 2000, and know no clock changes.
 """
 
 from __future__ import annotations
 
 import re
+from collections import deque
+from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import UTC, datetime, time, timedelta
+from functools import lru_cache
+from hashlib import blake2b
+from itertools import islice
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
+from fennox.core.duerules import ANCHOR, Interval, LocalRule, Rule
 from fennox.core.errors import BadInput
+from fennox.core.phrases import rule_of
 from fennox.core.time import aware
 
-WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-_FORM = re.compile(r"every\s+([a-z]+)\s+at\s+(\d{1,2}:\d{2}(?:\s+and\s+\d{1,2}:\d{2})*)\Z")
-_REMEDY = "Write `every day at 02:40`, `every day at 02:40 and 14:40` or `every saturday at 23:15`."
+_JUMP = timedelta(hours=3)  # longer than any clock change
+_WINDOWS = (timedelta(days=2), timedelta(days=40), timedelta(days=400))  # in which a newest due time is looked for
+_QUIET = re.compile(r"(\d{1,2}):(\d{2})\s+to\s+(\d{1,2}):(\d{2})\Z")
 
 
 @dataclass(frozen=True)
 class Schedule:
-    """Due times on every day, or on one weekday (0 is Monday)."""
+    """Due times of a rule in a zone."""
 
-    weekday: int | None
-    at: tuple[time, ...]
+    rule: Rule
     zone: ZoneInfo
 
-    def after(self, moment: datetime) -> datetime:
-        """The first due time later than ``moment``, in UTC."""
+    def after(self, moment: datetime) -> datetime | None:
+        """The first due time later than ``moment``, in UTC; None: there is none any more."""
+        return next(self.all_after(moment), None)
+
+    def all_after(self, moment: datetime) -> Iterator[datetime]:
         moment = aware(moment)
-        day = moment.astimezone(self.zone).date() - timedelta(days=1)
+        if isinstance(self.rule, Interval):
+            return self._passing(self.rule, moment)
+        return self._on_the_wall(self.rule, moment)
+
+    def _on_the_wall(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
+        """Around a jump of the clocks local order is not the order of time, so what lies near is sorted."""
+        near: list[datetime] = []
+        given = moment
+        local = moment.astimezone(self.zone).replace(tzinfo=None)
+        for wall in rule.after(local - _JUMP):
+            due = wall.replace(tzinfo=self.zone, fold=0).astimezone(UTC)
+            near.append(due)
+            near.sort()
+            while near and near[0] <= due - _JUMP:
+                first = near.pop(0)
+                if first > given:
+                    given = first
+                    yield first
+        for first in near:
+            if first > given:
+                given = first
+                yield first
+
+    def _passing(self, rule: Interval, moment: datetime) -> Iterator[datetime]:
+        anchor = ANCHOR.replace(tzinfo=UTC)
+        due = anchor + ((moment - anchor) // rule.length + 1) * rule.length
         while True:
-            if self.weekday is None or day.weekday() == self.weekday:
-                later = [due for due in self._on(day) if due > moment]
-                if later:
-                    return later[0]
-            day += timedelta(days=1)
+            if rule.window is None or inside(rule.window, due.astimezone(self.zone).time()):
+                yield due
+            due += rule.length
 
     def coming(self, moment: datetime, count: int) -> list[datetime]:
-        found: list[datetime] = []
-        for _ in range(count):
-            moment = self.after(moment)
-            found.append(moment)
-        return found
+        return list(islice(self.all_after(moment), count))
+
+    def between(self, begin: datetime, end: datetime) -> Iterator[datetime]:
+        """Due times in ``(begin, end]``."""
+        for due in self.all_after(begin):
+            if due > end:
+                return
+            yield due
 
     def newest_due(self, since: datetime, now: datetime) -> datetime | None:
         """The newest due time in ``(since, now]``: of several that were missed, only one is caught up."""
-        newest = None
-        due = self.after(since)
-        while due <= now:
-            newest, due = due, self.after(due)
-        return newest
+        for window in (*_WINDOWS, now - since):
+            begin = max(since, now - window)
+            if newest := deque(self.between(begin, now), maxlen=1):
+                return newest[0]
+        return None
 
-    def _on(self, day: date) -> list[datetime]:
-        return sorted(datetime.combine(day, at, self.zone).replace(fold=0).astimezone(UTC) for at in self.at)
+    def count(self, begin: datetime, end: datetime) -> int:
+        """How many runs are expected in ``(begin, end]``."""
+        return sum(1 for _ in self.between(begin, end))
+
+
+def inside(window: tuple[time, time], at: time) -> bool:
+    """Whether a time of day lies in a window that may go over midnight; its end does not belong to it."""
+    begin, end = window
+    return begin <= at < end if begin <= end else at >= begin or at < end
 
 
 def zone_named(name: str) -> ZoneInfo:
@@ -64,19 +107,45 @@ def zone_named(name: str) -> ZoneInfo:
         raise BadInput(f"{name!r} is no time zone.", "Use an IANA name like Europe/Oslo or UTC.") from error
 
 
+@lru_cache(maxsize=4096)
 def parse(phrase: str, zone: str) -> Schedule:
-    match = _FORM.match(phrase.strip().lower())
-    if match is None:
-        raise BadInput(f"{phrase!r} is not understood as a time.", _REMEDY)
-    day = match.group(1)
-    if day != "day" and day not in WEEKDAYS:
-        raise BadInput(f"{day!r} in {phrase!r} is neither `day` nor a weekday.", _REMEDY)
-    at = tuple(sorted({_time_of_day(text, phrase) for text in match.group(2).split() if text != "and"}))
-    return Schedule(None if day == "day" else WEEKDAYS.index(day), at, zone_named(zone))
+    """A schedule from a phrase, a recurrence rule (RFC 5545) or a cron line, in an IANA zone."""
+    found = Schedule(rule_of(phrase), zone_named(zone))
+    if found.after(ANCHOR.replace(tzinfo=UTC)) is None:
+        raise BadInput(f"{phrase!r} never comes.", "Choose days that there are.", field="when")
+    return found
 
 
-def _time_of_day(text: str, phrase: str) -> time:
-    hour, minute = (int(number) for number in text.split(":"))
-    if hour > 23 or minute > 59:
-        raise BadInput(f"{text} in {phrase!r} is no time of day.", _REMEDY)
-    return time(hour, minute)
+def quiet_hours(text: str) -> tuple[time, time] | None:
+    """``08:00 to 18:30``, perhaps over midnight; empty: none."""
+    if not text.strip():
+        return None
+    match = _QUIET.match(text.strip())
+    numbers = [int(number) for number in match.groups()] if match else [24]
+    if match is None or max(numbers[0], numbers[2]) > 23 or max(numbers[1], numbers[3]) > 59:
+        raise BadInput(f"{text!r} are no quiet hours.", "Write them like 08:00 to 18:30.", field="quiet")
+    begin, end = time(numbers[0], numbers[1]), time(numbers[2], numbers[3])
+    if begin == end:
+        raise BadInput(
+            "Quiet hours of a whole day let nothing begin.", "Write them like 08:00 to 18:30.", field="quiet"
+        )
+    return begin, end
+
+
+def after_quiet(window: tuple[time, time] | None, zone: ZoneInfo, moment: datetime) -> datetime:
+    """When something that is due at ``moment`` may begin."""
+    local = aware(moment).astimezone(zone)
+    if window is None or not inside(window, local.time()):
+        return moment
+    end = datetime.combine(local.date(), window[1], zone)
+    if end <= local:
+        end = datetime.combine(local.date() + timedelta(days=1), window[1], zone)
+    return end.astimezone(UTC)
+
+
+def place_in(spread: int, system: str) -> timedelta:
+    """A system's own place in a window of ``spread`` minutes, the same every time and even over many systems."""
+    if spread == 0:
+        return timedelta()
+    number = int.from_bytes(blake2b(system.encode(), digest_size=8).digest(), "big")
+    return timedelta(seconds=number % (spread * 60))

@@ -11,7 +11,7 @@ import anyio
 from fennox.core.errors import FarSideFailed
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import filled, filled_json
-from fennox.core.kinds.model import Ask, Request, Until
+from fennox.core.kinds.sources import Ask, Request, Until
 from fennox.core.names import printable
 from fennox.links.base import Web
 

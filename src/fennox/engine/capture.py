@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
 from fennox.core.format.manifest import Document, Finding, Machine
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, wanted
-from fennox.core.kinds.model import Kind, PartModel, Source
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
 from fennox.engine.trusting import Trust
 from fennox.links.base import Link, Shell, Web
@@ -39,11 +40,18 @@ class Capture:
     findings: list[Finding] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
+    handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
+    passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
+    looked_at: list[str] = field(init=False)  # patterns of the documents that the kind's expressions look at
+
+    def __post_init__(self) -> None:
+        self.looked_at = evaluation.evidence_patterns(self.kind)
 
     def conclude(self, parts: list[str]) -> list[Finding]:
-        """Findings of the whole, once all documents have been read."""
+        """Findings of the whole, once all documents have been read; what no list could be drawn from is among them."""
+        self.census()
         return [*self.findings, *evaluation.findings(self.kind, self.evidence, parts)]
 
     def not_taken(self) -> list[str]:
@@ -62,7 +70,11 @@ def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
             f"The kind {kind.name} has no setting {', '.join(sorted(unknown))}.",
             f"It has: {', '.join(sorted(kind.settings)) or 'none'}.",
         )
-    return {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
+    values = {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
+    for name, setting in kind.settings.items():
+        if (why := setting.unfit(values[name])) is not None:
+            raise BadInput(f"The setting {name} ({setting.title}): {why}.", "Give another value.", field="settings")
+    return values
 
 
 async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
@@ -81,28 +93,36 @@ def watched(
     capture: Capture, part: PartModel, source: Source, document: Document, content: AsyncIterator[bytes]
 ) -> Captured:
     """Keep what the kind's expressions will look at, and hold the ceiling, as the content passes by."""
+    if document.size > source.ceiling:
+        raise _too_long(document, source)
     secret = source.secret or wanted(part.secrets, document.path)
     capture.evidence.paths.add(document.path)
-    looked_at = wanted(evaluation.evidence_patterns(capture.kind), document.path)
+    looked_at = wanted(capture.looked_at, document.path)
 
     async def pass_on() -> AsyncIterator[bytes]:
         size, kept = 0, bytearray()
         async for block in content:
             size += len(block)
             if size > source.ceiling:
-                raise FarSideFailed(
-                    f"{printable(document.path)} has more than {source.ceiling} bytes.",
-                    "Leave it out, or raise the ceiling in its kind.",
-                )
+                raise _too_long(document, source)
             if looked_at and size <= MAX_EVIDENCE:
                 kept += block
             yield block
         if looked_at and size > MAX_EVIDENCE:
             capture.evidence.complaints.append(f"{printable(document.path)} is too long to be looked at")
-        elif looked_at:
+        elif looked_at and evaluation.is_evidence(capture.kind, document.path, kept):
             capture.evidence.contents[document.path] = bytes(kept)
+        elif looked_at:
+            capture.passed_over.add(document.path)
 
     return Captured(part.name, document.model_copy(update={"secret": secret}), pass_on(), secret)
+
+
+def _too_long(document: Document, source: Source) -> FarSideFailed:
+    return FarSideFailed(
+        f"{printable(document.path)} has more than {source.ceiling} bytes.",
+        "Leave it out, or raise the ceiling in its kind.",
+    )
 
 
 async def once(data: bytes) -> AsyncIterator[bytes]:
@@ -110,13 +130,13 @@ async def once(data: bytes) -> AsyncIterator[bytes]:
         yield data[at : at + _BLOCK]
 
 
-def shell_of(link: Link) -> Shell:
+def shell_of(link: Link | None) -> Shell:
     if not isinstance(link, Shell):
-        raise FennoxError("This kind runs commands, but is reached by HTTPS.", "Mend the kind file.")
+        raise FennoxError("This part runs commands, and the system is not reached by SSH.", "Mend the kind file.")
     return link
 
 
-def web_of(link: Link) -> Web:
+def web_of(link: Link | None) -> Web:
     if not isinstance(link, Web):
-        raise FennoxError("This kind sends requests, but is reached by SSH.", "Mend the kind file.")
+        raise FennoxError("This part sends requests, and the system is not reached by HTTPS.", "Mend the kind file.")
     return link

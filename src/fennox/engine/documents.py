@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncGenerator
 from contextlib import aclosing
+from urllib.parse import quote
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import filled
-from fennox.core.kinds.model import PartModel, Source
+from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.asking import asked
 from fennox.engine.capture import Capture, Captured, once, shell_of, values_of, watched, web_of
 from fennox.engine.farfiles import read_files
-from fennox.links.base import Link
+from fennox.links.base import Link, Output, Shell
+
+_SILENCE = 600  # seconds that a command may write nothing
+_MAX_NAMES = 10_000  # that a listing command may give
 
 
-async def read_documents(link: Link, capture: Capture, parts: list[str]) -> AsyncGenerator[Captured, None]:
+async def read_documents(link: Link | None, capture: Capture, parts: list[str]) -> AsyncGenerator[Captured, None]:
     """Every document of the chosen parts. Each document's content must be read before the next is asked for."""
     for part in (capture.kind.part_named(name) for name in parts):
         for source in part.source:
@@ -24,24 +29,70 @@ async def read_documents(link: Link, capture: Capture, parts: list[str]) -> Asyn
                     yield captured
 
 
-async def _read_source(link: Link, capture: Capture, part: PartModel, source: Source) -> AsyncGenerator[Captured, None]:
+async def _read_source(
+    link: Link | None, capture: Capture, part: PartModel, source: Source
+) -> AsyncGenerator[Captured, None]:
     if source.files is not None:
         async with aclosing(read_files(shell_of(link), capture, part, source)) as documents:
             async for captured in documents:
                 yield captured
         return
     assert source.document is not None
+    if source.hand is not None:
+        if (given := capture.handed_in.get(source.document)) is not None:
+            document = Document(path=source.document, type="output", secret=source.secret)
+            yield watched(capture, part, source, document, once(given))
+        return
     values = values_of(capture.kind, capture.settings)
-    if source.run is not None:
-        output = await shell_of(link).run([filled(word, values) for word in source.run], limit=600)
-        if output.code not in source.codes:
-            raise FarSideFailed(
-                f"{source.run[0]} for the part {part.name} ended with {output.code}: {output.errors[:300]}",
-                "Look at the machine, and at what the login may do.",
-            )
-        content = once(output.output)
-    else:
+    if source.run is None:
         assert source.ask is not None
-        content = asked(web_of(link), source.ask, values)
-    document = Document(path=source.document, type="output", secret=source.secret)
-    yield watched(capture, part, source, document, content)
+        document = Document(path=source.document, type="output", secret=source.secret)
+        yield watched(capture, part, source, document, asked(web_of(link), source.ask, values))
+        return
+    async for name in _names(shell_of(link), part, source, values):
+        filling = {**values, "each": name} if source.each is not None else values
+        content = _streamed(shell_of(link), part, [filled(word, filling) for word in source.run], source.codes)
+        path = filled(source.document, {**values, "each": document_name(name)})
+        yield watched(capture, part, source, Document(path=path, type="output", secret=source.secret), content)
+
+
+def document_name(name: str) -> str:
+    """A listed name as a part of a document's name."""
+    return quote(name, safe=" @:+=,")
+
+
+async def _names(shell: Shell, part: PartModel, source: Source, values: dict[str, str]) -> AsyncGenerator[str, None]:
+    """What ``run`` is repeated for; a name becomes part of a document's name with its odd characters as ``%2F``."""
+    if source.each is None:
+        yield ""
+        return
+    output = await shell.run([filled(word, values) for word in source.each], limit=_SILENCE)
+    _check(part, source.each[0], output, source.codes)
+    names = output.output.decode("utf-8", "replace").splitlines()
+    if len(names) > _MAX_NAMES:
+        raise FarSideFailed(f"{source.each[0]} for the part {part.name} lists {len(names)} names.", "Narrow it down.")
+    for name in dict.fromkeys(name for name in names if name.strip()):
+        yield name
+
+
+async def _streamed(shell: Shell, part: PartModel, words: list[str], codes: list[int]) -> AsyncGenerator[bytes, None]:
+    """A command's output as it comes; how it ended is known, and told, at its end."""
+    async with shell.stream(words) as running, aclosing(running.blocks()) as blocks:
+        while True:
+            try:
+                block = await asyncio.wait_for(anext(blocks, None), _SILENCE)
+            except TimeoutError as error:
+                text = f"{words[0]} for the part {part.name} wrote nothing for {_SILENCE} seconds."
+                raise FarSideFailed(text, "Look at the machine.") from error
+            if block is None:
+                break
+            yield block
+        _check(part, words[0], await running.ended(), codes)
+
+
+def _check(part: PartModel, command: str, output: Output, codes: list[int]) -> None:
+    if output.code not in codes:
+        raise FarSideFailed(
+            f"{command} for the part {part.name} ended with {output.code}: {output.errors[:300]}",
+            "Look at the machine, and at what the login may do.",
+        )

@@ -14,7 +14,7 @@ import zstandard
 
 from fennox.core.format.manifest import Document
 from fennox.engine.reading import BackupReader
-from fennox.engine.restore import tar_head
+from fennox.engine.tarstream import tar_head
 
 Format = Literal["tar.zst", "tar.gz"]
 MANIFEST = "MANIFEST.json"

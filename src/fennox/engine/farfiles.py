@@ -12,9 +12,9 @@ from contextlib import aclosing
 
 from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.format.manifest import Document, Finding
-from fennox.core.kinds import evaluation
-from fennox.core.kinds.expressions import filled, wanted
-from fennox.core.kinds.model import PartModel, Source
+from fennox.core.kinds import expressions
+from fennox.core.kinds.expressions import wanted
+from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import device_path, printable
 from fennox.engine.capture import Capture, Captured, once, values_of, watched
 from fennox.engine.tarstream import Member, members
@@ -32,10 +32,12 @@ async def read_files(
     A document that comes a second time takes the place of the first.
     """
     values = values_of(capture.kind, capture.settings)
-    patterns = [filled(pattern, values) for pattern in source.files or []]
-    without = [filled(pattern, values) for pattern in source.without]
-    for pattern in source.without:
-        capture.left_out.append(filled(pattern, values))
+    settings = capture.kind.settings
+    patterns = expressions.patterns(source.files or [], settings, values)
+    without = expressions.patterns(source.without, settings, values)
+    capture.left_out += without
+    if not patterns:
+        return  # a setting names no path
     roots = await _existing(shell, again or sorted({_literal_prefix(pattern) for pattern in patterns}))
     if not roots and again:
         return
@@ -100,12 +102,12 @@ def _taken_over(
     """What need not be read. What the kind's expressions look at is read every time."""
     if seen is None or capture.trust is None:
         return {}
-    looked_at = evaluation.evidence_patterns(capture.kind)
+    same_kind = capture.trust.same_kind
     found = same(capture.trust.known.get(part.name, {}), seen.stamps)
     return {
         path: document
         for path, document in found.items()
-        if not wanted(looked_at, document.path)
+        if (not wanted(capture.looked_at, document.path) or (same_kind and document.evidence is False))
         and wanted(patterns, document.path)
         and not wanted(without, document.path)
     }
@@ -180,6 +182,7 @@ def _document(info: tarfile.TarInfo, capture: Capture) -> Document | None:
             "path": shown,
             "raw_path": raw_path,
             "type": kind,
+            "size": info.size if kind == "file" else 0,
             "mode": stat.S_IMODE(info.mode),
             "uid": info.uid,
             "gid": info.gid,

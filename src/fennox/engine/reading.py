@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import base64
-from collections import deque
+from collections import OrderedDict, deque
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 from itertools import islice
 
 from fennox.core.errors import Damaged, FennoxError, NotFound
 from fennox.core.format import canonical, chunks, idlist, manifest
-from fennox.core.format.manifest import ChunkKey, Document, Head, Part, content_digest
+from fennox.core.format.manifest import ChunkKey, Document, Head, Outline, Part, content_digest
 from fennox.core.format.records import Record
-from fennox.core.format.trees import Level, Root
+from fennox.core.format.trees import Level, Ref, Root
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.stores.base import Span
@@ -26,16 +26,48 @@ Digests = dict[str, dict[str, str]]
 """Part → path → a text that differs if the document differs."""
 
 
+class Pieces:
+    """Chunks that were read, for whoever reads backup after backup; the last 64 MiB are kept."""
+
+    _KEPT = 64 * 1024 * 1024  # bytes
+
+    def __init__(self) -> None:
+        self._held: OrderedDict[bytes, bytes] = OrderedDict()
+        self._size = 0
+
+    def get(self, chunk_id: bytes) -> bytes | None:
+        data = self._held.get(chunk_id)
+        if data is not None:
+            self._held.move_to_end(chunk_id)
+        return data
+
+    def keep(self, chunk_id: bytes, data: bytes) -> None:
+        self._held[chunk_id] = data
+        self._size += len(data)
+        while self._size > self._KEPT and len(self._held) > 1:
+            self._size -= len(self._held.popitem(last=False)[1])
+
+
 @dataclass
 class BackupReader:
-    """Reads one backup. Of several places of a chunk the first valid one counts."""
+    """Reads one backup. Of several places of a chunk the first valid one counts. ``pieces`` may be shared."""
 
     vault: Vault
     index: PackIndex
     record: Record
+    pieces: Pieces | None = None
     _head: Head | None = field(default=None)
 
     async def chunk(self, chunk_id: bytes, key: bytes, length: int) -> bytes:
+        if self.pieces is None:
+            return await self._fetched(chunk_id, key, length)
+        data = self.pieces.get(chunk_id)
+        if data is None:
+            data = await self._fetched(chunk_id, key, length)
+            self.pieces.keep(chunk_id, data)
+        return data
+
+    async def _fetched(self, chunk_id: bytes, key: bytes, length: int) -> bytes:
         fault: FennoxError | None = None
         for place in self.index.places(chunk_id):
             try:
@@ -49,30 +81,42 @@ class BackupReader:
                 fault = Damaged(f"{place.pack}: {error.what}", error.remedy)
         raise fault or Damaged(f"Chunk {chunk_id.hex()[:16]} is in no pack.", "Heal the store from another copy.")
 
+    async def leaves(self, root: Root) -> list[Ref]:
+        """The chunks that are the content of a tree."""
+        return (await self._levels(root))[-1]
+
     async def tree(self, root: Root) -> AsyncIterator[bytes]:
-        refs = root.chunks
-        for _ in range(root.depth):
-            level = b"".join([await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs])
-            refs = canonical.load(Level, level, "tree level").refs
-        for ref in refs:
+        for ref in await self.leaves(root):
             yield await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length)
+
+    async def _levels(self, root: Root) -> list[list[Ref]]:
+        """The references of a tree level by level, from the root down to the content."""
+        levels = [root.chunks]
+        for _ in range(root.depth):
+            level = b"".join([await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in levels[-1]])
+            levels.append(canonical.load(Level, level, "tree level").refs)
+        return levels
+
+    async def tree_ids(self, root: Root) -> set[bytes]:
+        """Every chunk that a tree lies in."""
+        return {ref.id_bytes() for level in await self._levels(root) for ref in level}
 
     async def head(self) -> Head:
         if self._head is None:
-            root = self.record.open(self.vault.opening_key(self.record.reference.generation)).head
-            self._head = manifest.decode_head(b"".join([piece async for piece in self.tree(root)]))
+            self._head = manifest.decode_head(await self._head_bytes())
         return self._head
+
+    async def outline(self) -> Outline:
+        """Parts and lists alone, in a tenth of the time."""
+        return manifest.decode_outline(await self._head_bytes())
+
+    async def _head_bytes(self) -> bytes:
+        root = self.record.open(self.vault.opening_key(self.record.reference.generation)).head
+        return b"".join([piece async for piece in self.tree(root)])
 
     async def needed(self) -> set[bytes]:
         """Every chunk the backup needs, those of the id list itself among them. Needs no opening key (§8)."""
-        root = self.record.reference.id_list
-        own = {ref.id_bytes() for ref in root.chunks}
-        refs = root.chunks
-        for _ in range(root.depth):
-            level = b"".join([await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs])
-            refs = canonical.load(Level, level, "tree level").refs
-            own |= {ref.id_bytes() for ref in refs}
-        return own | (await self.id_list()).keys()
+        return await self.tree_ids(self.record.reference.id_list) | (await self.id_list()).keys()
 
     async def id_list(self) -> dict[bytes, str]:
         data = b"".join([piece async for piece in self.tree(self.record.reference.id_list)])

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-import tarfile
-from collections.abc import AsyncGenerator, Awaitable, Callable
+from collections.abc import Awaitable, Callable
 from contextlib import aclosing
 from dataclasses import dataclass, field
 from typing import Literal
@@ -15,13 +14,16 @@ from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, S
 from fennox.core.format.manifest import Document, content_digest
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json
-from fennox.core.kinds.model import Kind, StepModel
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.steps import StepModel
+from fennox.core.names import printable
 from fennox.core.restoring import planning, proving
 from fennox.core.restoring.planning import Target
 from fennox.core.restoring.sheet import CheckProof, Gate, GateKind, ListProof, Place, Sheet, SheetStep
+from fennox.engine import extracting
 from fennox.engine.asking import poll_until
 from fennox.engine.capture import Capture, identify, values_of
-from fennox.engine.documents import read_documents
+from fennox.engine.documents import document_name, read_documents
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
 from fennox.engine.take import Taken
@@ -29,6 +31,7 @@ from fennox.engine.vault import Now
 from fennox.links.base import Link, Shell, Web
 
 WhoseLogin = Literal["target", "after"]
+_PAUSE = 0.5  # seconds between two tries of a check
 
 
 async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str]) -> Target:
@@ -44,7 +47,17 @@ async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[st
             documents.setdefault(captured.part, {})[captured.document.path] = digest_of(
                 captured.document.model_copy(update={"digest": digest.hexdigest()})
             )
-    return Target(machine, place, documents, capture.census())
+    return Target(machine, place, documents, capture.census(), await _room(kind, link, settings))
+
+
+async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
+    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or none is told."""
+    if not kind.requires.room or not isinstance(link, Shell):
+        return None
+    told = await link.run(["df", "-P", "-k", "--", filled(kind.requires.room, values_of(kind, settings))])
+    words = told.output.decode("utf-8", "replace").splitlines()[-1:]
+    fields = words[0].split() if words and told.code == 0 else []
+    return int(fields[3]) * 1024 if len(fields) >= 6 and fields[3].isdigit() else None
 
 
 @dataclass
@@ -158,6 +171,8 @@ class Restore:
                 return f"{gate.answer} by {gate.by}" if gate else ""
             case "command":
                 return await self._commands(model, step)
+            case "validate":
+                return await self._validate(model)
             case "request":
                 return await self._request(model)
             case "write":
@@ -200,15 +215,33 @@ class Restore:
     async def _commands(self, model: StepModel, step: SheetStep) -> str:
         shell = await self._shell()
         commands = planning.commands_of(model, step.names, self._values())
-        for words in commands:
+        for words, name in zip(commands, step.names or [""], strict=True):
             await self.journal.check()
-            output = await shell.run(words, limit=model.limit)
+            fed = await self._document(model, name) if model.document is not None else None
+            feed = self.reader.content(fed) if fed is not None else None
+            output = await shell.run(words, feed=feed, limit=model.limit)
             if output.code != 0:
                 raise FarSideFailed(
                     f"{model.title}: {words[0]} ended with {output.code}: {output.errors[:300]}",
                     "Look at the target, then go on with the sheet or draft a new one.",
                 )
         return f"{len(commands)} done" if len(commands) > 1 else ""
+
+    async def _validate(self, model: StepModel) -> str:
+        """The target's own programs look at the captured files, in a folder of their own, before any is put back."""
+        shell = await self._shell()
+        async with extracting.scratch_folder(shell) as scratch:
+            for name in model.parts:
+                await self._extract(model, name, scratch)
+            words = planning.commands_of(model, [], {**self._values(), "scratch": scratch})[0]
+            output = await shell.run(words, limit=model.limit)
+        if output.code != 0:
+            said = printable((output.errors or output.output.decode("utf-8", "replace"))[-400:])
+            raise FarSideFailed(
+                f"{model.title}: the target does not accept the files of the backup: {said}",
+                "Nothing was put back. Look at the target's programs and their versions.",
+            )
+        return "accepted"
 
     async def _request(self, model: StepModel) -> str:
         assert model.request is not None
@@ -226,41 +259,37 @@ class Restore:
 
     async def _write(self, model: StepModel) -> str:
         """Feed a tar stream into the target's own tar; every chunk was checked before it leaves the reader."""
-        shell = await self._shell()
-        part = await self.reader.part(model.parts[0])
-        owners = ["--numeric-owner"] if model.owners == "numbers" else []
-        words = ["tar", "-x", "-f", "-", "-C", "/", "-p", "--same-owner", "--keep-directory-symlink", *owners]
-        documents = [document async for document in self.reader.documents(part)]
-        output = await shell.run(words, feed=self._tar(documents), limit=max(model.limit, 3600))
+        return f"{await self._extract(model, model.parts[0], '/')} documents"
+
+    async def _extract(self, model: StepModel, part: str, folder: str) -> int:
+        documents = [document async for document in self.reader.documents(await self.reader.part(part))]
+        output = await extracting.extract(
+            await self._shell(), self.reader, documents, folder, self.journal,
+            numbers=model.owners == "numbers", limit=max(model.limit, 3600),
+        )  # fmt: skip
         if output.code != 0:
             raise FarSideFailed(
                 f"{model.title}: tar ended with {output.code}: {output.errors[:300]}",
                 "Look at the target's free space and rights, then go on with the sheet.",
             )
-        return f"{len(documents)} documents"
-
-    async def _tar(self, documents: list[Document]) -> AsyncGenerator[bytes, None]:
-        size = 0
-        for number, document in enumerate(documents, start=1):
-            await self.journal.progress(documents=number, bytes=size)
-            yield tar_head(document)
-            if document.type in ("file", "output"):
-                async for piece in self.reader.content(document):
-                    size += len(piece)
-                    yield piece
-                yield bytes(-document.size % tarfile.BLOCKSIZE)
-        yield bytes(tarfile.BLOCKSIZE * 2)
+        return len(documents)
 
     async def _upload(self, model: StepModel) -> str:
         assert model.request is not None
         web = await self._web()
-        part = await self.reader.part(model.parts[0])
-        async for document in self.reader.documents(part):
-            if document.path == model.document:
-                path = filled(model.request.path, self._values())
-                await web.upload(model.request.method, path, self.reader.content(document), limit=model.limit)
-                return f"{document.size} bytes"
-        raise Damaged(f"The backup has no document {model.document}.", "Choose another backup.")
+        document = await self._document(model)
+        path = filled(model.request.path, self._values())
+        await web.upload(model.request.method, path, self.reader.content(document), limit=model.limit)
+        return f"{document.size} bytes"
+
+    async def _document(self, model: StepModel, name: str = "") -> Document:
+        """The one document of a step. A name from a listing stands in it as it was kept: odd characters as ``%2F``."""
+        assert model.document is not None
+        wanted = {filled(model.document, {"name": shape}) for shape in (name, document_name(name))}
+        async for document in self.reader.documents(await self.reader.part(model.parts[0])):
+            if document.path in wanted:
+                return document
+        raise Damaged(f"The backup has no document {filled(model.document, {'name': name})}.", "Choose another backup.")
 
     async def _rejoin(self, model: StepModel) -> str:
         """Wait until the machine answers at the expected place with the expected key and login."""
@@ -287,7 +316,12 @@ class Restore:
         )
 
     async def _check(self, model: StepModel) -> str:
+        ends = anyio.current_time() + model.within
         passed, detail = await self._look(model)
+        while not passed and anyio.current_time() < ends:
+            await self.journal.check()
+            await anyio.sleep(_PAUSE)
+            passed, detail = await self._look(model)
         self._checks.append(CheckProof(title=model.title, passed=passed, detail=detail))
         return ("passed" if passed else "NOT passed") + (f": {detail}" if detail else "")
 
@@ -366,17 +400,3 @@ class Restore:
         if self._link is not None:
             await self._link.close()
             self._link = None
-
-
-def tar_head(document: Document) -> bytes:
-    """The pax head of one document (POSIX.1-2001)."""
-    raw = document.path_bytes().lstrip(b"/").decode("utf-8", "surrogateescape") or "."
-    info = tarfile.TarInfo(raw)
-    info.type = {"folder": tarfile.DIRTYPE, "link": tarfile.SYMTYPE}.get(document.type, tarfile.REGTYPE)
-    info.size = document.size if document.type in ("file", "output") else 0
-    info.mode = document.mode if document.mode is not None else 0o600
-    info.uid, info.gid = document.uid or 0, document.gid or 0
-    info.uname, info.gname = document.owner or "", document.group or ""
-    info.mtime = document.modified or 0
-    info.linkname = document.link_bytes().decode("utf-8", "surrogateescape")
-    return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from contextlib import aclosing
 from dataclasses import dataclass, field
 
@@ -10,6 +11,7 @@ from fennox.core.errors import PersonNeeded, TryLater
 from fennox.core.format import records
 from fennox.core.format.manifest import Document, Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import Root
+from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.evaluation import expected, parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.time import parse_stamp
@@ -18,7 +20,7 @@ from fennox.engine.documents import read_documents
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
-from fennox.engine.trusting import trusted
+from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Written
 from fennox.links.base import Link
@@ -32,7 +34,7 @@ class Subject:
     name: str
     folder: str
     kind: Kind
-    kind_text: str
+    kind_file: KindFile
     settings: dict[str, str]
     machine_id: str
     reached: Reached
@@ -55,6 +57,14 @@ class Order:
     purpose: records.Purpose = "backup"
     apart: bool = False  # documents with declared secrets under random chunk keys
     trust: bool = False  # files are stamped, and taken over where inode, size and times are as they were
+
+
+@dataclass(frozen=True)
+class HandedIn:
+    """Documents that a person gave, by their names in the kind, and the machine they are of."""
+
+    machine: Machine
+    documents: Mapping[str, bytes]
 
 
 @dataclass(frozen=True)
@@ -105,16 +115,31 @@ def check_same_machine(subject: Subject, machine: Machine) -> None:
 
 
 async def take(
-    vault: Vault, index: PackIndex, link: Link, subject: Subject, order: Order, journal: Journal, *, any_machine: bool
+    vault: Vault,
+    index: PackIndex,
+    link: Link | None,
+    subject: Subject,
+    order: Order,
+    journal: Journal,
+    *,
+    any_machine: bool,
+    handed_in: HandedIn | None = None,
 ) -> Taken:
-    """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh target)."""
+    """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh target).
+
+    ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no link.
+    """
     parts = parts_to_take(subject.kind, order.parts)
     existing = await _already_there(vault, index, order)
     if existing is not None:
         await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
         return existing
-    await journal.step("Ask the machine who it is")
-    machine = await identify(subject.kind, link, subject.settings)
+    if handed_in is not None:
+        machine = handed_in.machine
+    else:
+        assert link is not None
+        await journal.step("Ask the machine who it is")
+        machine = await identify(subject.kind, link, subject.settings)
     if not any_machine:
         check_same_machine(subject, machine)
     await journal.step("Look at what the store already holds")
@@ -122,9 +147,10 @@ async def take(
     writer = BackupWriter(vault, index, await vault.condemned())
     trust = None
     if order.trust:
-        trust = await trusted(vault, index, writer.condemned, order.previous, subject.folder, machine.id)
+        trust = await trusted(vault, index, writer.condemned, order.previous, subject, machine.id)
     await journal.step("Read and store the documents")
-    capture = Capture(subject.kind, subject.settings, machine, trust=trust)
+    documents = handed_in.documents if handed_in is not None else {}
+    capture = Capture(subject.kind, subject.settings, machine, handed_in=documents, trust=trust)
     gathered = await _gather(writer, link, capture, parts, order, journal)
     if capture.taken_over and trust is not None:
         since = f"{parse_stamp(trust.since):%Y-%m-%d %H:%M} UTC"
@@ -132,7 +158,9 @@ async def take(
         await journal.log("info", text + f"last read on {since}.")
     await journal.step("Store the manifest")
     stored = [
-        await writer.add_part(name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved))
+        await stored_part(
+            writer, trust, name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved)
+        )
         for name in parts
     ]
     head = _head(subject, order, capture, stored, capture.conclude(parts))
@@ -150,7 +178,7 @@ async def take(
 
 
 def _marked(documents: list[Document], moved: set[str]) -> list[Document]:
-    return [document.model_copy(update={"moved": document.path in moved}) for document in documents]
+    return [d.model_copy(update={"moved": True}) if d.path in moved else d for d in documents]
 
 
 async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken | None:
@@ -177,7 +205,7 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
 
 
 async def _gather(
-    writer: BackupWriter, link: Link, capture: Capture, parts: list[str], order: Order, journal: Journal
+    writer: BackupWriter, link: Link | None, capture: Capture, parts: list[str], order: Order, journal: Journal
 ) -> _Gathered:
     gathered = _Gathered()
     async with aclosing(read_documents(link, capture, parts)) as documents:
@@ -188,11 +216,22 @@ async def _gather(
             elif document.type in ("file", "output"):
                 content = await writer.add_content(captured.content, apart=order.apart and captured.secret)
                 document = document.model_copy(
-                    update={"size": content.size, "digest": content.digest, "chunks": content.chunks}
+                    update={
+                        "size": content.size,
+                        "digest": content.digest,
+                        "chunks": content.chunks,
+                        "evidence": _evidence(capture, document.path),
+                    }
                 )
             gathered.keep(captured.part, document)
             await journal.progress(documents=gathered.count, bytes=gathered.bytes)
     return gathered
+
+
+def _evidence(capture: Capture, path: str) -> bool | None:
+    if path in capture.passed_over:
+        return False
+    return True if path in capture.evidence.contents else None
 
 
 def _rely_on(writer: BackupWriter, document: Document) -> None:
@@ -202,7 +241,7 @@ def _rely_on(writer: BackupWriter, document: Document) -> None:
 
 def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], findings: list[Finding]) -> Head:
     return Head(
-        kind=KindFile(name=subject.kind.name, version=subject.kind.version, text=subject.kind_text),
+        kind=subject.kind_file,
         settings=subject.settings,
         machine=capture.machine,
         reached=subject.reached,
@@ -211,6 +250,7 @@ def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], f
         expected=expected(subject.kind, capture.evidence),
         findings=findings,
         left_out=[*subject.kind.left_out, *capture.not_taken()],
+        certificates=certificates(subject.kind, capture.evidence),
         routine=order.routine,
         fennox=__version__,
     )
@@ -242,7 +282,10 @@ def _reference(
         sequence=order.sequence,
         previous=order.previous,
         parts=[part.name for part in parts],
-        partial=any(part.essential and part.name not in {p.name for p in parts} for part in subject.kind.part),
+        partial=any(
+            part.essential and not part.handed_in and part.name not in {p.name for p in parts}
+            for part in subject.kind.part
+        ),
         routine=order.routine,
         generation=vault.header.generation,
         origin=vault.id,

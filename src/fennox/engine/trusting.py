@@ -8,16 +8,18 @@ days everything is read all the same.
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Protocol
 
 from fennox.core.errors import FarSideFailed, FennoxError
-from fennox.core.format.manifest import Document
+from fennox.core.format.manifest import Document, KindFile, Part
 from fennox.core.format.records import Previous
 from fennox.core.time import parse_stamp
 from fennox.engine.index import PackIndex
 from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
+from fennox.engine.writing import BackupWriter
 from fennox.links.base import Shell
 
 FULL_EVERY = timedelta(days=7)  # everything is read at least this often
@@ -26,14 +28,35 @@ _LOOK = 'date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\\\0"'  # GNU f
 
 
 @dataclass(frozen=True)
+class PartBefore:
+    """A part as the backup before stored it, with the chunks that its manifest lies in."""
+
+    part: Part
+    documents: Mapping[str, Document]  # by path
+    tree: set[bytes]
+
+
+@dataclass(frozen=True)
 class Trust:
     """What the backup before holds, by part and path. ``since``: when all of it was last read; empty: never."""
 
     known: Mapping[str, Mapping[bytes, Document]]
     since: str = ""
+    same_kind: bool = False  # the kind is the one that the backup before was taken by
+    parts: Mapping[str, PartBefore] = field(default_factory=dict)
 
 
 NOTHING = Trust({})
+
+
+class Known(Protocol):
+    """What must be known of a system to trust what lies in its backup."""
+
+    @property
+    def folder(self) -> str: ...
+
+    @property
+    def kind_file(self) -> KindFile: ...
 
 
 @dataclass(frozen=True)
@@ -74,27 +97,38 @@ def same(known: Mapping[bytes, Document], stamps: Mapping[bytes, str]) -> dict[b
 
 
 async def trusted(
-    vault: Vault, index: PackIndex, condemned: frozenset[str], previous: Previous | None, folder: str, machine: str
+    vault: Vault, index: PackIndex, condemned: frozenset[str], previous: Previous | None, subject: Known, machine: str
 ) -> Trust:
     """What may be taken over from the backup before: all of its chunks are in packs that can be relied on."""
     if previous is None or vault.locked:
         return NOTHING
     try:
-        reader = BackupReader(vault, index, await vault.find_record(previous.backup, folder))
+        reader = BackupReader(vault, index, await vault.find_record(previous.backup, subject.folder))
         reference = reader.record.reference
         if not _recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
             return NOTHING
         head = await reader.head()
         if head.machine.id != machine:
             return NOTHING
-        known = {}
+        known, parts = {}, {}
         for part in head.parts:
             documents = [document async for document in reader.documents(part)]
             held = _held(documents, index, reference.generation, condemned)
             known[part.name] = {document.path_bytes(): document for document in held}
+            parts[part.name] = PartBefore(
+                part, {document.path: document for document in documents}, await reader.tree_ids(part.root)
+            )
     except FennoxError:
         return NOTHING  # it is in another store, or damaged: then everything is read
-    return Trust(known, reference.read_whole or "")
+    return Trust(known, reference.read_whole or "", head.kind.text == subject.kind_file.text, parts)
+
+
+async def stored_part(writer: BackupWriter, trust: Trust | None, name: str, title: str, found: list[Document]) -> Part:
+    """Store a part's manifest; where every document is as it was, that of the backup before serves again."""
+    before = trust.parts.get(name) if trust is not None else None
+    if before is not None and before.documents == {d.path: d for d in found} and all(map(writer.holds, before.tree)):
+        return before.part.model_copy(update={"title": title})
+    return await writer.add_part(name, title, found)
 
 
 def _recent(read_whole: str | None, now: datetime) -> bool:

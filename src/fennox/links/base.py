@@ -5,18 +5,28 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Protocol, runtime_checkable
+
+from fennox.core.errors import BadInput
 
 MAX_OUTPUT = 64 * 1024 * 1024  # bytes of a command's output that is kept in memory
 
 
 @dataclass(frozen=True)
 class Credential:
-    """An account with a password or a private key (OpenSSH text)."""
+    """An account with a password or a private key (OpenSSH text), the latter perhaps with a certificate.
+
+    ``become``: the account that commands run as, by sudo (empty: the account itself). ``agent``: the path of the
+    socket of an SSH agent that has the keys, in place of password and key.
+    """
 
     account: str
     password: str | None = field(default=None, repr=False)
     private_key: str | None = field(default=None, repr=False)
+    certificate: str | None = None
+    become: str = ""
+    agent: str | None = None
 
 
 @dataclass(frozen=True)
@@ -28,6 +38,26 @@ class Address:
 
     def __str__(self) -> str:
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+
+def parse_address(text: str, default_port: int) -> Address:
+    """``host``, ``host:port`` or ``[v6]:port``."""
+    host, separator, port = text.rpartition(":")
+    if not separator or (":" in host and not host.endswith("]")):
+        host, port = text, str(default_port)
+    host = host.strip("[]")
+    if not host or not port.isdigit() or not 0 < int(port) < 65536 or any(c.isspace() or c in "/@" for c in host):
+        raise BadInput(f"{text!r} is not an address.", "Write host:port, like 10.1.2.3:22.", field="address")
+    return Address(host, int(port))
+
+
+@dataclass(frozen=True)
+class Hop:
+    """A machine that the way to another one leads through: where, as whom, and the key that was accepted for it."""
+
+    address: Address
+    credential: Credential
+    fingerprint: str
 
 
 @dataclass(frozen=True)
@@ -81,6 +111,10 @@ class Web(Protocol):
     @property
     def fingerprint(self) -> str:
         """``SHA256:…`` of the certificate that was checked."""
+
+    @property
+    def until(self) -> datetime | None:
+        """When that certificate ends, as far as it tells."""
 
     async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer: ...
 

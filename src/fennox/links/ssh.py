@@ -5,14 +5,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import shlex
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 
 import asyncssh
 
 from fennox.core.errors import FarSideFailed, FennoxError, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.names import printable
-from fennox.links.base import MAX_OUTPUT, Address, Credential, Output, Running
+from fennox.links.base import MAX_OUTPUT, Address, Credential, Hop, Output, Running
 from fennox.links.tls import key_changed
 
 _BLOCK = 256 * 1024  # bytes
@@ -58,24 +58,62 @@ def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
     return key_changed(address, "host key", check.offered, check.expected)
 
 
-async def connect(address: Address, credential: Credential, fingerprint: str | None, limit: float = 15) -> SshLink:
-    """Connect and log in for commands."""
-    connection, offered = await open_connection(address, credential, fingerprint, limit)
-    return SshLink(connection, address, offered)
+async def connect(
+    address: Address, credential: Credential, fingerprint: str | None, limit: float = 15, hops: Sequence[Hop] = ()
+) -> SshLink:
+    """Connect and log in for commands, through other machines if need be (``hops``, the nearest first)."""
+    opened: list[asyncssh.SSHClientConnection] = []
+    try:
+        for hop in hops:
+            through, _ = await open_connection(hop.address, hop.credential, hop.fingerprint, limit, _last(opened))
+            opened.append(through)
+        connection, offered = await open_connection(address, credential, fingerprint, limit, _last(opened))
+        opened.append(connection)
+        link = SshLink(opened, address, offered)
+        if credential.become:
+            await link.become(credential.become, credential.password)
+    except BaseException:
+        await _close(opened)
+        raise
+    return link
+
+
+def _last(opened: list[asyncssh.SSHClientConnection]) -> asyncssh.SSHClientConnection | None:
+    return opened[-1] if opened else None
+
+
+async def _close(opened: list[asyncssh.SSHClientConnection]) -> None:
+    for connection in reversed(opened):
+        connection.abort()
+        with contextlib.suppress(OSError, asyncssh.Error):
+            await connection.wait_closed()
 
 
 async def open_connection(
-    address: Address, credential: Credential, fingerprint: str | None, limit: float = 15
+    address: Address,
+    credential: Credential,
+    fingerprint: str | None,
+    limit: float = 15,
+    through: asyncssh.SSHClientConnection | None = None,
 ) -> tuple[asyncssh.SSHClientConnection, str]:
     """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
     check = _KeyCheck(fingerprint)
     by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
+    async with _keys(credential) as keys:
+        return await _connected(address, credential, keys, check, by_authority, limit, through), check.offered
+
+
+async def _connected(
+    address: Address,
+    credential: Credential,
+    keys: Sequence[object] | None,
+    check: _KeyCheck,
+    by_authority: bool,
+    limit: float,
+    through: asyncssh.SSHClientConnection | None,
+) -> asyncssh.SSHClientConnection:
     try:
-        keys = [asyncssh.import_private_key(credential.private_key)] if credential.private_key else None
-    except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
-        raise WrongLogin("The login's private key cannot be read.", "Give an unencrypted OpenSSH key.") from error
-    try:
-        connection = await asyncio.wait_for(
+        return await asyncio.wait_for(
             asyncssh.connect(
                 address.host,
                 address.port,
@@ -86,6 +124,7 @@ async def open_connection(
                 known_hosts=([], [], []),
                 server_host_key_algs=_CERTIFICATES if by_authority else _NO_CERTIFICATES,
                 agent_path=None,
+                tunnel=through or (),
                 config=None,
                 keepalive_interval=15,
             ),
@@ -102,7 +141,39 @@ async def open_connection(
         raise Unreachable(
             f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
         ) from error
-    return connection, check.offered
+
+
+@asynccontextmanager
+async def _keys(credential: Credential) -> AsyncIterator[Sequence[object] | None]:
+    """The keys to log in with; those of an agent only while it is asked to sign."""
+    if credential.agent is None:
+        yield _own_keys(credential)
+        return
+    try:
+        agent = await asyncssh.connect_agent(credential.agent)
+        keys = await agent.get_keys()
+    except (OSError, ValueError, asyncssh.Error) as error:
+        raise Unreachable(
+            f"The SSH agent at {credential.agent} does not answer.", "Start it where the workers run, and add the key."
+        ) from error
+    try:
+        yield keys
+    finally:
+        agent.close()
+
+
+def _own_keys(credential: Credential) -> list[object] | None:
+    if credential.private_key is None:
+        return None
+    try:
+        key = asyncssh.import_private_key(credential.private_key)
+        if not credential.certificate:
+            return [key]
+        return [(key, asyncssh.import_certificate(credential.certificate))]
+    except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
+        raise WrongLogin(
+            "The login's private key or its certificate cannot be read.", "Give an unencrypted OpenSSH key."
+        ) from error
 
 
 class _SshRunning:
@@ -134,12 +205,44 @@ class _SshRunning:
 
 
 class SshLink:
-    """One connection, kept for all commands of a run."""
+    """One connection, kept for all commands of a run. ``opened``: those it leads through, and itself as the last."""
 
-    def __init__(self, connection: asyncssh.SSHClientConnection, address: Address, fingerprint: str) -> None:
-        self._connection = connection
+    def __init__(self, opened: list[asyncssh.SSHClientConnection], address: Address, fingerprint: str) -> None:
+        self._opened = opened
+        self._connection = opened[-1]
         self._address = address
+        self._before: list[str] = []  # words before every command
+        self._said_first: bytes = b""  # what the command before it reads
         self.fingerprint = fingerprint
+
+    async def become(self, account: str, password: str | None) -> None:
+        """Have every command run as another account, by sudo: without a password, else with the login's own."""
+        plain = ["sudo", "-n", "-u", account, "--"]
+        if (await self.run([*plain, "true"])).code == 0:
+            self._before = plain
+            return
+        if password is not None:
+            # -k with a command: the password is asked for every time, so that exactly one line of input is its
+            self._before, self._said_first = (
+                ["sudo", "-k", "-S", "-p", "", "-u", account, "--"],
+                f"{password}\n".encode(),
+            )
+            if (await self.run(["true"])).code == 0:
+                return
+            self._before, self._said_first = [], b""
+        raise WrongLogin(
+            f"The login may not become {account} on {self._address} by sudo.",
+            "Allow it in the sudoers file there, without a password or with the login's own.",
+        )
+
+    async def _start(
+        self, words: list[str], feed: AsyncIterator[bytes] | None
+    ) -> tuple[_SshRunning, asyncio.Task[None]]:
+        process = await self._connection.create_process(
+            shlex.join([*self._before, *words]), encoding=None, max_pktsize=131072
+        )
+        running = _SshRunning(process, self._address)
+        return running, asyncio.create_task(_feed(process, self._said_first, feed))
 
     async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
         try:
@@ -153,9 +256,7 @@ class SshLink:
             raise _cut(self._address) from error
 
     async def _run(self, words: list[str], feed: AsyncIterator[bytes] | None) -> Output:
-        process = await self._connection.create_process(shlex.join(words), encoding=None)
-        running = _SshRunning(process, self._address)
-        feeder = asyncio.create_task(_feed(process, feed))
+        running, feeder = await self._start(words, feed)
         try:
             kept = bytearray()
             async for block in running.blocks():
@@ -172,11 +273,9 @@ class SshLink:
     @asynccontextmanager
     async def stream(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None) -> AsyncIterator[Running]:
         try:
-            process = await self._connection.create_process(shlex.join(words), encoding=None)
+            running, feeder = await self._start(words, feed)
         except (OSError, asyncssh.Error) as error:
             raise _cut(self._address) from error
-        running = _SshRunning(process, self._address)
-        feeder = asyncio.create_task(_feed(process, feed))
         try:
             yield running
         finally:
@@ -184,13 +283,13 @@ class SshLink:
             await running.abandon()
 
     async def close(self) -> None:
-        self._connection.abort()
-        with contextlib.suppress(OSError, asyncssh.Error):
-            await self._connection.wait_closed()
+        await _close(self._opened)
 
 
-async def _feed(process: asyncssh.SSHClientProcess[bytes], feed: AsyncIterator[bytes] | None) -> None:
+async def _feed(process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: AsyncIterator[bytes] | None) -> None:
     try:
+        if first:
+            process.stdin.write(first)
         if feed is not None:
             async for block in feed:
                 process.stdin.write(block)

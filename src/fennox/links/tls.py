@@ -11,6 +11,9 @@ import base64
 import contextlib
 import hashlib
 import ssl
+from datetime import datetime
+
+from cryptography import x509
 
 from fennox.core.errors import FennoxError, KeyChanged, KeyUnknown, Unreachable
 from fennox.links.base import Address
@@ -21,6 +24,14 @@ AUTHORITY = "authority"
 def fingerprint_of(certificate: bytes) -> str:
     """``SHA256:`` and base64 of the digest of the DER form, as host keys are written."""
     return "SHA256:" + base64.b64encode(hashlib.sha256(certificate).digest()).decode().rstrip("=")
+
+
+def ends(certificate: bytes) -> datetime | None:
+    """When a certificate (DER) ends; None if it cannot be read, which does not keep anybody from accepting it."""
+    try:
+        return x509.load_der_x509_certificate(certificate).not_valid_after_utc
+    except ValueError:
+        return None
 
 
 def looking_context() -> ssl.SSLContext:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncGenerator, AsyncIterator
+from datetime import datetime
 
 import httpx
 
@@ -24,16 +25,17 @@ async def connect(address: Address, credential: Credential, fingerprint: str | N
         follow_redirects=False,
         trust_env=False,
     )
-    return WebLink(client, address, tls.fingerprint_of(certificate))
+    return WebLink(client, address, tls.fingerprint_of(certificate), tls.ends(certificate))
 
 
 class WebLink:
     """One machine's interface, with basic authentication (RFC 7617) over the pinned certificate."""
 
-    def __init__(self, client: httpx.AsyncClient, address: Address, fingerprint: str) -> None:
+    def __init__(self, client: httpx.AsyncClient, address: Address, fingerprint: str, until: datetime | None) -> None:
         self._client = client
         self._address = address
         self.fingerprint = fingerprint
+        self.until = until
 
     async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer:
         kept = bytearray()

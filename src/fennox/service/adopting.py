@@ -139,6 +139,7 @@ async def _follow_notes(vault: Vault, backup: Backup, record: Record) -> None:
         standing = notes.merge(said)
         backup.held, backup.held_because = standing.held, standing.held_because
         backup.doubtful, backup.expired = standing.doubtful, standing.expired
+        backup.doubtful_because = standing.doubtful_because
 
 
 async def _leave_out_swept(context: Context, lease: Lease, vault: Vault, row: StoreRow, there: set[str]) -> int:
@@ -210,9 +211,11 @@ async def _enter(
         census=taking.census_for_catalogue(head.census, vault, in_clear=not apart),
         findings=[finding.model_dump(mode="json") for finding in head.findings],
         left_out=head.left_out,
+        certificates=[certificate.model_dump(mode="json") for certificate in head.certificates],
         held=standing.held,
         held_because=standing.held_because,
         doubtful=standing.doubtful,
+        doubtful_because=standing.doubtful_because,
         expired=standing.expired,
     )
     session.add(backup)

@@ -12,8 +12,12 @@ from fennox.service import access, pages, problems
 from fennox.service.context import Context
 from fennox.service.routes import (
     backups,
+    comparing,
+    concerns,
     estate,
     keysets,
+    looking,
+    metrics,
     ownstate,
     recovery,
     restores,
@@ -23,6 +27,7 @@ from fennox.service.routes import (
     stores,
     systems,
     users,
+    workers,
 )
 from fennox.service.routes.runs import RunHub
 from fennox.wire.base import Problem
@@ -36,7 +41,8 @@ _HEADERS = {
 }
 
 _MODULES = (
-    session, estate, systems, keysets, stores, ownstate, recovery, backups, routines, restores, runs, users
+    session, estate, concerns, systems, looking, keysets, stores, ownstate, recovery, backups, comparing, routines,
+    restores, runs, users, workers,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
@@ -64,8 +70,9 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
         api.include_router(router)
     app.include_router(api)
     app.include_router(estate.health, dependencies=guarded)
+    app.include_router(metrics.router, dependencies=guarded)
     app.include_router(pages.router, dependencies=guarded)
-    access.check_table([*_ROUTERS, estate.health, pages.router])
+    access.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
 
     @app.middleware("http")
     async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:

@@ -13,18 +13,20 @@ from sqlalchemy import select
 from sqlalchemy.exc import DataError, DBAPIError
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
-from fennox.catalogue.models import KeySet, Login, Routine, ServiceState, StoreRow, System
+from fennox.catalogue.models import KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
 from fennox.core.errors import BadInput, MendSettings, NotFound, TryLater
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.manifest import KindFile
 from fennox.core.format.secret import WriteSecret
+from fennox.core.kinds import loading
 from fennox.core.kinds.loading import load as load_kind
 from fennox.core.kinds.model import Kind
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
-from fennox.links.base import Address, Credential, Link
+from fennox.links.base import Credential, Hop, Link, parse_address
 from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
 from fennox.service.ownstate import OwnState
@@ -32,6 +34,8 @@ from fennox.service.settings import Settings
 from fennox.stores import addresses
 from fennox.stores.base import Store
 from fennox.stores.opening import open_store
+
+_MOST_HOPS = 4  # machines that the way to one may lead through
 
 
 @dataclass
@@ -48,7 +52,8 @@ class Context:
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
-    _kinds: dict[str, tuple[Kind, str]] = field(default_factory=dict)
+    _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
+    _added_kinds: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
@@ -70,19 +75,42 @@ class Context:
 
     # kinds
 
-    def kind(self, name: str) -> tuple[Kind, str]:
-        """A kind that ships, with its text."""
+    def kind(self, name: str) -> tuple[Kind, KindFile]:
+        """A kind that ships or was added, with its text as a backup carries it."""
         if name not in self._kinds:
-            path = files("fennox").joinpath(f"kinds/{name}.toml")
-            if not name.replace("-", "").isalnum() or not path.is_file():
-                raise BadInput(f"There is no kind {name}.", f"There are: {', '.join(self.kind_names())}.", field="kind")
-            text = path.read_text()
-            self._kinds[name] = (load_kind(text), text)
+            text = self.kind_text(name)
+            kind = load_kind(text, self.kind_text)
+            file = KindFile(name=name, version=kind.version, text=loading.whole(text, self.kind_text))
+            self._kinds[name] = (kind, file)
         return self._kinds[name]
 
-    def kind_names(self) -> list[str]:
+    def installed(self, name: str) -> Kind | None:
+        """As :meth:`kind`; None: an adopted backup is of a kind that nobody has added here."""
+        return self.kind(name)[0] if name in self._kinds or name in self.kind_names() else None
+
+    def kind_text(self, name: str) -> str:
+        """The text of a kind: the newest that was added, or the one that ships."""
+        if name in self._added_kinds:
+            return self._added_kinds[name]
+        path = files("fennox").joinpath(f"kinds/{name}.toml")
+        if not name.replace("-", "").isalnum() or not path.is_file():
+            raise BadInput(f"There is no kind {name}.", f"There are: {', '.join(self.kind_names())}.", field="kind")
+        return path.read_text(encoding="utf-8")
+
+    def shipped_kinds(self) -> set[str]:
         names = (entry.name for entry in files("fennox").joinpath("kinds").iterdir())
-        return sorted(name.removesuffix(".toml") for name in names if name.endswith(".toml"))
+        return {name.removesuffix(".toml") for name in names if name.endswith(".toml")}
+
+    def kind_names(self) -> list[str]:
+        return sorted(self.shipped_kinds() | self._added_kinds.keys())
+
+    async def learn_kinds(self, session: AsyncSession) -> None:
+        """Read the kinds that were added, perhaps by another process."""
+        rows = (await session.execute(select(KindRow).order_by(KindRow.name, KindRow.version))).scalars()
+        added = {row.name: row.text for row in rows}
+        if added != self._added_kinds:
+            self._added_kinds = added
+            self._kinds.clear()
 
     # stores
 
@@ -157,17 +185,58 @@ class Context:
 
     def credential(self, login: Login) -> Credential:
         secret = self.keyfile.open(login.sealed_secret, f"logins|{login.id}|secret").decode()
-        if login.proves_by == "key":
-            return Credential(login.account, private_key=secret)
-        return Credential(login.account, password=secret)
+        match login.proves_by:
+            case "key":
+                certificate = login.certificate or None
+                return Credential(login.account, private_key=secret, certificate=certificate, become=login.become)
+            case "agent":
+                if not self.settings.ssh_agent:
+                    raise MendSettings(
+                        f"The login {login.name} goes by an SSH agent, and this worker knows none.",
+                        "Set FENNOX_SSH_AGENT to the agent's socket where the workers run.",
+                    )
+                return Credential(login.account, agent=self.settings.ssh_agent, become=login.become)
+        return Credential(login.account, password=secret, become=login.become)
 
-    async def connect(self, kind: Kind, address: str, login: Login | None, key: str | None) -> Link:
+    async def connect(
+        self, kind: Kind, address: str, login: Login | None, key: str | None, via: str | None = None
+    ) -> Link:
+        """Reach a machine. ``via``: the id of the system that the way to it leads through."""
         if kind.reach == "service":
             return OwnState(self.engine, self.service_id)
+        if kind.reach == "hand":
+            raise BadInput("Such a system is not reached: people hand in what they export.", "Use backup hand-in.")
         if login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
-        reach = ssh.connect if kind.reach == "ssh" else web.connect
-        return await reach(parse_address(address, kind.port), self.credential(login), key)
+        return await self.reach(kind, address, self.credential(login), key, via)
+
+    async def reach(
+        self, kind: Kind, address: str, credential: Credential, key: str | None, via: str | None = None
+    ) -> Link:
+        """As :meth:`connect`, with a credential that need not be a login that is kept."""
+        parsed = parse_address(address, kind.port)
+        if kind.reach == "ssh":
+            return await ssh.connect(parsed, credential, key, hops=await self._hops(via))
+        if via is not None:
+            raise MendSettings("Only what is reached by SSH is reached through another system.", "Take --via away.")
+        return await web.connect(parsed, credential, key)
+
+    async def _hops(self, via: str | None) -> list[Hop]:
+        """The machines on the way, the nearest first."""
+        found: list[Hop] = []
+        async with self.session() as session:
+            while via is not None:
+                row = await session.get_one(System, via)
+                kind, _ = self.kind(row.kind)
+                login = await session.get_one(Login, row.login_id) if row.login_id else None
+                if kind.reach != "ssh" or login is None or len(found) == _MOST_HOPS:
+                    raise MendSettings(
+                        f"The way through {row.name} is none: it is not reached by SSH, or leads in a circle.",
+                        "Change it with `fennox system set NAME --via SYSTEM`.",
+                    )
+                found.insert(0, Hop(parse_address(row.address, kind.port), self.credential(login), row.key))
+                via = row.via_id
+        return found
 
 
 async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool) -> Context:
@@ -187,7 +256,10 @@ async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simula
     except BaseException:
         await engine.dispose()
         raise
-    return Context(settings, engine, now, keyfile, service_id, simulated)
+    context = Context(settings, engine, now, keyfile, service_id, simulated)
+    async with context.session() as session:
+        await context.learn_kinds(session)
+    return context
 
 
 async def _who_we_are(engine: AsyncEngine, now: Now, clock: str) -> str:
@@ -205,17 +277,6 @@ async def _who_we_are(engine: AsyncEngine, now: Now, clock: str) -> str:
                 "Use another database.",
             )
         return state.id
-
-
-def parse_address(text: str, default_port: int) -> Address:
-    """``host``, ``host:port`` or ``[v6]:port``."""
-    host, separator, port = text.rpartition(":")
-    if not separator or (":" in host and not host.endswith("]")):
-        host, port = text, str(default_port)
-    host = host.strip("[]")
-    if not host or not port.isdigit() or not 0 < int(port) < 65536 or any(c.isspace() or c in "/@" for c in host):
-        raise BadInput(f"{text!r} is not an address.", "Write host:port, like 10.1.2.3:22.", field="address")
-    return Address(host, int(port))
 
 
 Named = TypeVar("Named", System, StoreRow, Login, Routine)

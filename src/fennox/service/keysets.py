@@ -25,8 +25,8 @@ from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
 from fennox.service import signin
+from fennox.service.concerns import Found
 from fennox.service.context import Context
-from fennox.wire.runs import Concern
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
 TRY_WITHIN = timedelta(days=90)  # a passphrase that is never typed is a passphrase that is forgotten
@@ -224,7 +224,7 @@ async def change_custody(
         }
 
 
-async def concerns(context: Context, session: AsyncSession) -> list[Concern]:
+async def concerns(context: Context, session: AsyncSession) -> list[Found]:
     """Key sets of which nobody has tried a passphrase for long: perhaps nobody knows one any more."""
     found = []
     last = select(Trial.key_set, func.max(Trial.at)).group_by(Trial.key_set)
@@ -235,8 +235,10 @@ async def concerns(context: Context, session: AsyncSession) -> list[Concern]:
         if context.now() - since > TRY_WITHIN:
             days = (context.now() - since).days
             found.append(
-                Concern(
+                Found(
+                    code="not-tried",
                     severity="low",
+                    noun="service",
                     about=keys.name,
                     text=f"Nobody has tried a passphrase of the key set {keys.name} for {days} days.",
                     remedy=f"Run: fennox passphrase try --key-set {keys.name}",

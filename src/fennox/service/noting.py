@@ -11,6 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, PendingNote, StoreRow, System
 from fennox.core.errors import FennoxError
 from fennox.core.format.notes import Note
+from fennox.core.time import stamp
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -26,6 +27,15 @@ async def tell(context: Context, session: AsyncSession, backup: Backup, note: No
             PendingNote(store_id=store.id, backup_id=backup.id, note=note.model_dump(mode="json"), at=context.now())
         )
     await session.flush()
+
+
+async def set_hold(context: Context, session: AsyncSession, backup: Backup, reason: str, by: str, *, on: bool) -> None:
+    """Put a backup on hold, or release it, in the catalogue and in every store."""
+    backup.held, backup.held_because = on, reason if on else ""
+    backup.expired = backup.expired and not on
+    said = Note(fact="hold" if on else "release", backup=backup.id, system=backup.system_id,
+                time=stamp(context.now()), by=by, reason=reason)  # fmt: skip
+    await tell(context, session, backup, said)
 
 
 async def tell_pending(context: Context) -> None:

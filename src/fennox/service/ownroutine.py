@@ -14,12 +14,12 @@ from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
 from fennox.core.errors import Conflict
 from fennox.core.names import folder_name
 from fennox.service import queue, routines, taking
+from fennox.service.concerns import Found
 from fennox.service.context import Context, named
 from fennox.service.ownstate import ADDRESS
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
-from fennox.wire.runs import Concern
 
 KIND = "fennox"
 NAME = "own-state"
@@ -119,7 +119,7 @@ def _warnings(stores: list[StoreRow], mine: list[Routine]) -> list[str]:
     return []
 
 
-async def concerns(context: Context, session: AsyncSession) -> list[Concern]:
+async def concerns(context: Context, session: AsyncSession) -> list[Found]:
     """Once there is something to lose."""
     if (await session.execute(select(StoreRow.id).limit(1))).first() is None:
         return []
@@ -127,16 +127,16 @@ async def concerns(context: Context, session: AsyncSession) -> list[Concern]:
     found = []
     if not state.kept:
         found.append(
-            Concern(severity="low", about="fennox", text="Fennox's own state is kept nowhere. " + state.warnings[0],
-                    remedy="Run: fennox own-state keep STORE", since=None)
+            Found("own-state-not-kept", "low", "service", "fennox",
+                  "Fennox's own state is kept nowhere. " + state.warnings[0], "Run: fennox own-state keep STORE")
         )  # fmt: skip
     elif state.warnings:
-        found.append(Concern(severity="low", about="fennox", text=state.warnings[0],
-                             remedy="Run: fennox own-state keep ANOTHER-STORE", since=None))  # fmt: skip
+        found.append(Found("own-state-here", "low", "service", "fennox", state.warnings[0],
+                           "Run: fennox own-state keep ANOTHER-STORE"))  # fmt: skip
     if state.newest is not None and context.now() - state.newest > _TOO_OLD:
         found.append(
-            Concern(severity="high", about="fennox",
-                    text=f"The newest backup of Fennox itself is {(context.now() - state.newest).days} days old.",
-                    remedy="Look at its last run: fennox own-state show", since=state.newest)
+            Found("own-state-old", "high", "service", "fennox",
+                  f"The newest backup of Fennox itself is {(context.now() - state.newest).days} days old.",
+                  "Look at its last run: fennox own-state show", since=state.newest)
         )  # fmt: skip
     return found

@@ -60,7 +60,12 @@ KEPT = {
         Kept(models.StoreRow, ("created", "id")),
         Kept(models.Trial, ("key_set", "slot")),
         Kept(models.System, ("created", "id")),
+        Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
+        Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
+        Kept(models.KindRow, ("name", "version")),
         Kept(models.Routine, ("created", "id")),
+        Kept(models.ConcernRow, ("key",)),
+        Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret"})),
         Kept(models.Backup, ("time", "id")),
         Kept(models.Copy, ("since", "backup_id", "store_id")),
         Kept(models.PendingNote, ("id",)),
@@ -77,7 +82,7 @@ KEPT = {
         Kept(models.RunLog, ("id",)),
     )
 }
-LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers"})
+LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers", "alerts"})
 """Tables that tell of this process and of sign-ins only."""
 
 
@@ -92,6 +97,10 @@ class OwnState:
     @property
     def fingerprint(self) -> str:
         return ""
+
+    @property
+    def until(self) -> datetime | None:
+        return None
 
     async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer:
         if (method, path) != ("GET", "/about"):

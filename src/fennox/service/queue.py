@@ -80,7 +80,7 @@ async def enqueue(
             session.add(run)
     except IntegrityError as error:
         if "a_due_time_is_decided_once" in str(error.orig):
-            raise Conflict("This due time has already been decided.", "Nothing is to be done.") from error
+            raise Conflict("This due time has already been decided.", "Nothing is to be done.", decided=True) from error
         if "one_active_run_for_a_system" not in str(error.orig):
             raise
         active = await session.execute(select(Run).where(Run.system_id == system_id, Run.state.in_(ACTIVE)))
@@ -158,6 +158,13 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
     await announce(session, run.id)
 
 
+async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime) -> None:
+    """Back into an owned run's queue, to be tried again when that time has passed (by the database's clock)."""
+    await end(session, run, "waiting", now)
+    run.state, run.ended = "queued", None
+    run.not_before = func.now() + text(f"interval '{float(seconds)} seconds'")
+
+
 async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
     """Runs whose worker let the lease run out: queued again, or failed after too many attempts."""
     lost = select(Run).where(Run.state == "running", Run.lease_until < func.now()).with_for_update(skip_locked=True)
@@ -173,8 +180,7 @@ async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
             run.remedy, run.problem = "Look at the workers' log, then start it again.", "worker-died"
             await end(session, run, "failed", now)
         else:
-            await end(session, run, "waiting", now)
-            run.state = "queued"
+            await put_off(session, run, 0, now)
     return found
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Audit, Base, Run, ServiceState, StoreRow, System, User
+from fennox.catalogue.models import ACTIVE, AlertRoute, Audit, Base, Run, ServiceState, StoreRow, System, User
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Document, Head
@@ -96,6 +96,11 @@ async def rebuild(context: Context, own: OwnBackup, address: str, key: str | Non
                 kept = KEPT[table.name]
                 done.rows[table.name] = await _fill(session, own.reader, documents, kept, secrets_of)
                 await _go_on_counting(session, kept)
+        for route in (await session.execute(select(AlertRoute).order_by(AlertRoute.name))).scalars():
+            if route.channel == "webhook" or route.settings.get("account"):
+                done.left.append(
+                    f"If the alert route {route.name} had a secret, remove it and set it anew: no backup holds it."
+                )
         await _take_its_place(session, own, documents)
         await _found_at(session, own.vault.id, address, key)
         await _end_runs(session, context)

@@ -88,7 +88,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     parts = parts_to_take(kind, order.get("parts"))
     place = Place(address=order["address"], account=material.target_login.account, key=order["key"])
     await journal.step(f"Look at the target at {place.address}")
-    link = await context.connect(kind, place.address, material.target_login, place.key)
+    link = await context.connect(kind, place.address, material.target_login, place.key, system.via_id)
     try:
         target = await look_at_target(kind, link, place, dict(system.settings), parts)
     finally:
@@ -130,7 +130,7 @@ async def _old_one_answers(context: Context, system: System, place: Place, login
         return []
     kind, _ = context.kind(system.kind)
     try:
-        link = await context.connect(kind, system.address, login, system.key)
+        link = await context.connect(kind, system.address, login, system.key, system.via_id)
     except FennoxError:
         return []
     await link.close()
@@ -152,7 +152,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
 
     async def connect(place: Place, whose: WhoseLogin) -> Link:
         login = material.target_login if whose == "target" else material.login
-        return await context.connect(kind, place.address, login, place.key)
+        return await context.connect(kind, place.address, login, place.key, system.via_id)
 
     async def save(changed: SheetData) -> None:
         async with context.session() as session:
@@ -204,7 +204,10 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
         joins = _becomes_the_system(context, sheet)
         if joins:
             await _join_identity(session, run, sheet)
-        if sheet.state != "proved":
+        if sheet.state == "proved":
+            system = await session.get_one(System, run.system_id, with_for_update=True)
+            system.suspended_because = ""
+        else:
             run.reason = "The restore was done, but not everything is there again: see its proof."
             run.remedy = f"Mend what is missing, or go back with the safety copy {(sheet.safety or '')[:12]}."
             run.problem = "not-proved"

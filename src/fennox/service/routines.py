@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from datetime import datetime
+from collections import defaultdict
+from datetime import datetime, timedelta
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -46,10 +47,17 @@ def selects(text: str, system: System) -> bool:
     return True
 
 
-def next_run(routine: Routine, now: datetime) -> datetime | None:
+def next_run(routine: Routine, now: datetime, system: str = "") -> datetime | None:
+    """When it comes next; for one system with its own place in the spread, and after quiet hours."""
     if routine.mode != "on":
         return None
-    return schedule.parse(routine.when, routine.zone).after(now)
+    place = schedule.place_in(routine.spread, system) if system else timedelta()
+    due = schedule.parse(routine.when, routine.zone).after(now - place)
+    return begins(routine, due + place) if due is not None else None
+
+
+def begins(routine: Routine, moment: datetime) -> datetime:
+    return schedule.after_quiet(schedule.quiet_hours(routine.quiet), schedule.zone_named(routine.zone), moment)
 
 
 async def members(session: AsyncSession, routine: Routine) -> list[System]:
@@ -73,13 +81,27 @@ async def backups_of(session: AsyncSession, system_id: str) -> list[Backup]:
 
 
 def reasons(backups: list[Backup], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
-    """What keeps each backup of a system, by every routine that selects it. Without a routine all are kept."""
+    """What keeps each backup of a system, by every routine that selects it. Without a routine all are kept.
+
+    Whole backups are counted together, and those of the same few parts together, so that a backup of one part never
+    takes the place of a whole one. A routine of its own for some parts has the say over backups of just these.
+    """
     if not mine:
         return {backup.id: ["no routine's ladder applies"] for backup in backups}
+    groups: dict[frozenset[str] | None, list[Backup]] = defaultdict(list)
+    for backup in backups:
+        groups[_group(backup)].append(backup)
     found: dict[str, list[str]] = {backup.id: [] for backup in backups}
-    for routine in mine:
-        items = [item_of(backup) for backup in backups]
-        kept = ladder.kept(items, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
-        for backup_id, why in kept.items():
-            found[backup_id] += [reason for reason in why if reason not in found[backup_id]]
+    for group, together in groups.items():
+        own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
+        for routine in own or [routine for routine in mine if not routine.parts] or mine:
+            items = [item_of(backup) for backup in together]
+            kept = ladder.kept(items, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
+            for backup_id, why in kept.items():
+                found[backup_id] += [reason for reason in why if reason not in found[backup_id]]
     return found
+
+
+def _group(backup: Backup) -> frozenset[str] | None:
+    """None: it is whole."""
+    return frozenset(str(part["name"]) for part in backup.parts) if backup.partial else None

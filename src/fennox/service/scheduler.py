@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-import time
-from dataclasses import dataclass
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -18,7 +18,7 @@ from fennox.core import schedule
 from fennox.core.errors import Conflict, TryLater
 from fennox.core.format import notes
 from fennox.core.time import stamp
-from fennox.service import noting, queue, routines, upkeep
+from fennox.service import alerting, handing, noting, queue, routines, upkeep, watching
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -26,70 +26,131 @@ log: Any = structlog.get_logger()
 _DECIDING = 7202  # advisory lock: one process decides at a time
 _REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
 _DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may jump
+_NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _MARK_EVERY = timedelta(hours=1)
 _WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
 
 @dataclass
 class Scheduler:
-    """Decides while it runs: at every second of its clock, and again while something is left over."""
+    """Decides while it runs: at every second of its clock, and again while something is left over.
+
+    Its duties go on beside each other: what a slow far side or a mistake keeps one of them from, the others still do.
+    """
 
     context: Context
     _decided: datetime | None = None
+    _known: Memory = field(default_factory=lambda: Memory())
     _left_over: bool = False
     _swept: datetime | None = None
-    _watched: float = float("-inf")
 
     async def run(self) -> None:
         pause = _SIMULATED_PAUSE if self.context.simulated else _REAL_PAUSE
-        while True:
-            try:
-                now = self.context.now()
-                if self._decided is None or abs(now - self._decided) >= _DECIDE_EVERY or self._left_over:
-                    self._left_over = await decide(self.context)
-                    self._decided = now
-                if self._swept is None or now - self._swept >= _MARK_EVERY:
-                    await mark_expired(self.context)
-                    await upkeep.tend(self.context)
-                    self._swept = now
-                if time.monotonic() - self._watched >= _WATCH_EVERY:
-                    await upkeep.watch(self.context)
-                    await noting.tell_pending(self.context)
-                    self._watched = time.monotonic()
-            except TryLater as error:
-                log.warning("database out of reach", reason=error.what)
-            await asyncio.sleep(pause)
+        async with asyncio.TaskGroup() as duties:
+            duties.create_task(_again_and_again(self._decide, pause))
+            duties.create_task(_again_and_again(self._tend, pause))
+            duties.create_task(_again_and_again(self._alert, pause))
+            duties.create_task(_again_and_again(self._watch, _WATCH_EVERY))
+
+    async def _decide(self) -> None:
+        now = self.context.now()
+        if self._decided is None or abs(now - self._decided) >= _DECIDE_EVERY or self._left_over:
+            self._left_over = await decide(self.context, self._known)
+            self._decided = now
+
+    async def _tend(self) -> None:
+        now = self.context.now()
+        if self._swept is None or now - self._swept >= _MARK_EVERY:
+            await mark_expired(self.context)
+            await upkeep.tend(self.context)
+            self._swept = now
+
+    async def _alert(self) -> None:
+        await alerting.send_due(self.context)
+
+    async def _watch(self) -> None:
+        await upkeep.watch(self.context)
+        await noting.tell_pending(self.context)
+        await handing.forget_left_over(self.context)
+        async with self.context.session() as session:
+            await watching.look(self.context, session)
 
 
-async def decide(context: Context) -> bool:
+async def _again_and_again(duty: Callable[[], Awaitable[None]], pause: float) -> None:
+    """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next round comes."""
+    while True:
+        try:
+            await duty()
+        except TryLater as error:
+            log.warning("database out of reach", reason=error.what)
+        except Exception:
+            log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=duty.__name__)
+        await asyncio.sleep(pause)
+
+
+@dataclass
+class Memory:
+    """What one process remembers of each routine (as it stands) and system; forgetting it costs only time.
+
+    ``decided``: the newest due time that was decided. ``later``: before that moment there is nothing to look at.
+    """
+
+    decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
+    later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
+
+
+async def decide(context: Context, memory: Memory | None = None) -> bool:
     """Queue what is due; tells whether something had to wait for an active run of its system.
 
     Deciding twice is harmless: a routine, a system and a due time are unique together.
     """
+    memory = memory or Memory()
     left_over = False
     async with context.session() as session:
         if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))).scalar_one():
             return True
+        systems = list((await session.execute(select(System).order_by(System.name))).scalars())
         for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
-            for system in await routines.members(session, routine):
-                left_over |= not await _decide_one(context, session, routine, system)
+            if (routine.id, routine.version) not in memory.decided:
+                memory.decided[routine.id, routine.version] = await _decided(session, routine)
+            for system in systems:
+                if system.suspended_because or system.retired or not routines.selects(routine.systems, system):
+                    continue
+                left_over |= not await _decide_one(context, session, routine, system, memory)
     return left_over
 
 
-async def _decide_one(context: Context, session: AsyncSession, routine: Routine, system: System) -> bool:
+async def _decided(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
+    last = select(Run.system_id, func.max(Run.due)).where(Run.routine_id == routine.id, Run.due.is_not(None))
+    rows = await session.execute(last.group_by(Run.system_id))
+    return {str(system): due for system, due in rows if due is not None}
+
+
+async def _decide_one(
+    context: Context, session: AsyncSession, routine: Routine, system: System, memory: Memory
+) -> bool:
     """Whether nothing is left to decide for this pair."""
-    last = select(func.max(Run.due)).where(Run.routine_id == routine.id, Run.system_id == system.id)
-    decided = (await session.execute(last)).scalar_one_or_none()
-    since = max(filter(None, (routine.decided_until, system.created, decided)))
-    due = schedule.parse(routine.when, routine.zone).newest_due(since, context.now())
+    now, key = context.now(), (routine.id, routine.version, system.id)
+    if now < memory.later.get(key, now):
+        return True
+    decided = memory.decided[routine.id, routine.version]
+    since = max(filter(None, (routine.decided_until, system.created, decided.get(system.id))))
+    place = schedule.place_in(routine.spread, system.id)
+    plan = schedule.parse(routine.when, routine.zone)
+    due = plan.newest_due(since, now - place)
     if due is None:
+        following = plan.after(max(since, now - place))
+        memory.later[key] = following + place if following is not None else now + _NEVER
+        return True
+    if (begins := routines.begins(routine, max(due + place, now))) > now:
+        memory.later[key] = begins
         return True
     try:
         await queue.enqueue(
             session,
             "take",
             by=f"routine {routine.name}",
-            now=context.now(),
+            now=now,
             system_id=system.id,
             store_id=routine.store_id,
             routine_id=routine.id,
@@ -97,8 +158,10 @@ async def _decide_one(context: Context, session: AsyncSession, routine: Routine,
             due=due,
             order={"name": "", "note": "", "parts": routine.parts},
         )
-    except Conflict:
-        return False  # a run of this system is active; it is decided again when that has ended
+    except Conflict as error:
+        if not error.fields.get("decided"):
+            return False  # a run of this system is active; it is decided again when that has ended
+    decided[system.id] = due
     return True
 
 

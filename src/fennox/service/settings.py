@@ -26,6 +26,7 @@ class Settings(BaseSettings):
     workers: int = Field(default=4, ge=0, le=64, description="Runs at one time in the service's own process.")
     lease_seconds: float = Field(default=30, gt=0)
     argon_memory_kib: int = Field(default=256 * 1024, ge=64)
+    ssh_agent: str | None = Field(default=None, description="Socket of the SSH agent for logins that go by one.")
     log: str = "console"
 
     @classmethod

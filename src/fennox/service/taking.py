@@ -17,21 +17,23 @@ from fennox.core.time import parse_stamp, stamp
 from fennox.engine.journal import Journal
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
-from fennox.links.base import Link
-from fennox.service import ownstate, queue
+from fennox.links.base import Link, Web
+from fennox.service import guarding, handing, noting, ownstate, queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.tending import enqueue_copies
 
+GOOD = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False))
+"""A backup that a restore would rely on: of all essential parts, and nobody doubts it."""
 _SAFETY = "what the target held before a restore"
 
 
 async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
     login = await session.get_one(Login, system.login_id) if system.login_id else None
-    kind, text = context.kind(system.kind)
+    kind, kind_file = context.kind(system.kind)
     machine = str(system.machine["id"]) if system.machine else ""
     reached = Reached(address=system.address, account=login.account if login else "", key=system.key)
-    return Subject(system.id, system.name, system.folder, kind, text, dict(system.settings), machine, reached)
+    return Subject(system.id, system.name, system.folder, kind, kind_file, dict(system.settings), machine, reached)
 
 
 async def next_order(session: AsyncSession, run: Run, system: System, *, backup: str, time: str, apart: bool) -> Order:
@@ -73,17 +75,34 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         )
         # what a person asks for is read whole; what comes every night trusts what has not moved
         order = replace(order, trust=run.routine_id is not None and not vault.locked)
-    await journal.step(f"Reach {system.address}")
-    link = await context.connect(subject.kind, system.address, login, system.key)
+        document = run.order.get("handed_in")
+        given = await handing.given(context, session, system, document) if document else None
+    if given is None:
+        await journal.step(f"Reach {system.address}")
+    link = None if given else await context.connect(subject.kind, system.address, login, system.key, system.via_id)
     try:
-        taken = await take(vault, context.index(store.id), link, subject, order, journal, any_machine=False)
+        taken = await take(
+            vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given
+        )
     finally:
-        await link.close()
+        if link is not None:
+            await link.close()
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        keep_backup(session, run, system.id, store.id, taken, vault)
+        backup = keep_backup(session, run, system.id, store.id, taken, vault)
         current = await session.get_one(System, system.id)
         current.machine = taken.head.machine.model_dump(mode="json")
+        if given is not None:
+            await session.flush()
+            await handing.arrived(context, session, run, backup)
+        elif reason := run.order.get("hold"):
+            await session.flush()
+            await noting.set_hold(context, session, backup, reason, run.by, on=True)
+        if given is None:
+            await session.flush()
+            await guarding.look_at(context, session, backup, journal, in_clear=not vault.locked)
+        if isinstance(link, Web):
+            current.key_until = link.until
         run.documents, run.size = taken.reference.sizes.documents, taken.reference.sizes.bytes
         run.result = {
             "backup": taken.reference.backup,
@@ -152,6 +171,7 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
         census=census_for_catalogue(head.census, vault, in_clear=not vault.locked),
         findings=[finding.model_dump(mode="json") for finding in head.findings],
         left_out=head.left_out,
+        certificates=[certificate.model_dump(mode="json") for certificate in head.certificates],
     )
     session.add(row)
     session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time, digest=taken.digest))
@@ -171,11 +191,33 @@ async def newest_good(session: AsyncSession) -> dict[str, Backup]:
     """The newest backup of each system that a restore would rely on."""
     ranked = (
         select(Backup)
-        .where(Backup.purpose == "backup", Backup.doubtful.is_(False))
+        .where(*GOOD)
         .ext(distinct_on(Backup.system_id))
         .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
     )
     return {row.system_id: row for row in (await session.execute(ranked)).scalars()}
+
+
+async def newest_partial(session: AsyncSession) -> dict[str, Backup]:
+    """Of each system the newest backup that lacks an essential part."""
+    ranked = (
+        select(Backup)
+        .where(Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial)
+        .ext(distinct_on(Backup.system_id))
+        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
+    )
+    return {row.system_id: row for row in (await session.execute(ranked)).scalars()}
+
+
+async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
+    """As :func:`newest_good`, of one system."""
+    found = (
+        select(Backup)
+        .where(Backup.system_id == system_id, *GOOD)
+        .order_by(Backup.time.desc(), Backup.sequence.desc())
+        .limit(1)
+    )
+    return (await session.execute(found)).scalar_one_or_none()
 
 
 async def counts(session: AsyncSession) -> dict[str, int]:

@@ -169,9 +169,11 @@ def work(settings: Settings, clock: Path | None) -> None:
         stopped = asyncio.Event()
         for name in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(name, stopped.set)
-        async with _together(RunWorker(context, settings.workers or 4).work()):
-            log.info("worker ready")
-            await stopped.wait()
+        work = asyncio.create_task(RunWorker(context, settings.workers or 4).work())
+        log.info("worker ready")
+        await asyncio.wait([work, asyncio.create_task(stopped.wait())], return_when=asyncio.FIRST_COMPLETED)
+        work.cancel()
+        await asyncio.gather(work, return_exceptions=True)
         await context.close()
 
     asyncio.run(run())

@@ -12,9 +12,10 @@ from typing import Any
 
 import psycopg
 import structlog
-from sqlalchemy import func, update
+from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
+from fennox import __version__
 from fennox.catalogue.models import Run, Sheet, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
 from fennox.service import queue
@@ -40,6 +41,8 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
     "adopt": run_adopt,
     "rekey": run_rekey,
 }
+_TRIED_AGAIN = frozenset({"take", "copy", "scrub", "verify", "sweep"})
+_PAUSES = (60, 300, 900)  # seconds before a run is tried again
 _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 
 
@@ -54,15 +57,18 @@ class RunWorker:
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
 
     async def work(self) -> None:
-        """Until cancelled; then runs that are going on are handed back."""
+        """Until it is drained, or cancelled; then runs that are going on are handed back."""
         listener = asyncio.create_task(listen(self.context.settings.database, lambda _run: self._wake.set()))
         try:
             while True:
                 self._wake.clear()
                 try:
-                    await self._beat()
-                    while len(self._active) < self.slots and await self._start_one():
+                    draining = await self._beat()
+                    while not draining and len(self._active) < self.slots and await self._start_one():
                         pass
+                    if draining and not self._active:
+                        log.info("drained")
+                        return
                 except TryLater as error:
                     log.warning("database out of reach", reason=error.what)
                 with contextlib.suppress(TimeoutError):
@@ -72,19 +78,33 @@ class RunWorker:
             for task in self._active:
                 task.cancel()
             await asyncio.gather(listener, *self._active, return_exceptions=True)
+            await self._say_stopped()
 
-    async def _beat(self) -> None:
+    async def _beat(self) -> bool:
+        """Say that it is alive; whether somebody wants it to take nothing new."""
         async with self.context.session() as session:
-            row = insert(Worker).values(id=self.id, name=socket.gethostname())
-            await session.execute(row.on_conflict_do_update(index_elements=["id"], set_={"seen": func.now()}))
+            database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
+            now = {"seen": func.now(), "skew": (self.context.wall() - database).total_seconds()}
+            row = insert(Worker).values(id=self.id, name=socket.gethostname(), version=__version__, **now)
+            kept = row.on_conflict_do_update(index_elements=["id"], set_=now).returning(Worker.draining)
+            draining: bool = (await session.execute(kept)).scalar_one()
             for run in await queue.take_back_lost(session, self.context.now()):
                 log.warning("run taken back from a lost worker", run=run)
+        return draining
+
+    async def _say_stopped(self) -> None:
+        """A planned end is no worker that is gone."""
+        with contextlib.suppress(TryLater):
+            async with self.context.session() as session:
+                await session.execute(update(Worker).where(Worker.id == self.id).values(stopped=func.now()))
 
     async def _start_one(self) -> bool:
         async with self.context.session() as session:
             claimed = await queue.claim(session, self.id, self.context.settings.lease_seconds)
             if claimed is not None and claimed[0].started is None:
                 claimed[0].started = self.context.now()
+            if claimed is not None:
+                await self.context.learn_kinds(session)
         if claimed is None:
             return False
         run, lease = claimed
@@ -145,6 +165,12 @@ class RunWorker:
                     fingerprint = error.fields.get("fingerprint") or error.fields.get("machine")
                     run.result = {**run.result, "offered": fingerprint} if fingerprint else run.result
                     run.documents, run.size = journal.totals
+                    if self._may_pass(run, error):
+                        pause = _PAUSES[run.attempt - 1]
+                        left = len(_PAUSES) - run.attempt
+                        run.remedy = f"It is tried again after {pause} seconds, then {left or 'no'} more times."
+                        await queue.put_off(session, run, pause, self.context.now())
+                        return
                     state = "stopped" if isinstance(error, Stopped) else "failed"
                     await queue.end(session, run, state, self.context.now())
                     await _close_sheet(session, run, state)
@@ -154,13 +180,18 @@ class RunWorker:
             except TryLater:
                 await asyncio.sleep(1)
 
+    def _may_pass(self, run: Run, error: FennoxError) -> bool:
+        """What a schedule started and may go by itself is tried again; people who wait are told at once."""
+        by_itself = run.routine_id is not None or run.by == "schedule"
+        again = isinstance(error, TryLater) and by_itself and run.kind in _TRIED_AGAIN
+        return again and run.attempt <= len(_PAUSES) and not run.stop_asked and not self.context.simulated
+
     async def _hand_back(self, lease: Lease) -> None:
         """A planned stop: the run goes back to the queue at once, without waiting for its lease to end."""
         try:
             async with self.context.session() as session:
                 run = await queue.owned(session, lease)
-                await queue.end(session, run, "waiting", self.context.now())
-                run.state = "queued"
+                await queue.put_off(session, run, 0, self.context.now())
         except (LeaseLost, TryLater):
             return
 

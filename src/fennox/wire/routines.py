@@ -13,16 +13,26 @@ from fennox.wire.base import Shown, Wanted
 Mode = Literal["on", "off", "by hand"]
 
 
+Spread = Annotated[int, Field(ge=0, le=1440, description="Minutes over which its systems begin, each at its place.")]
+
+
 class NewRoutine(Wanted):
     name: Noun
     systems: str = Field(description="Which systems: `all`, or terms like `kind=linux-server site=holm label=web`.")
-    when: Annotated[str, Field(description="`every day at 02:40` or `every saturday at 23:15`.")]
+    when: Annotated[
+        str,
+        Field(description="A phrase like `every day at 02:40`, a recurrence rule (RFC 5545), or a cron line.",
+              max_length=500),
+    ]  # fmt: skip
     zone: str = Field(default="UTC", description="An IANA zone.")
     store: Noun
     copy_to: list[Noun] = Field(default=[], description="Further stores that get a copy of every backup.")
     ladder: str
     mode: Mode = "on"
     parts: list[Noun] | None = None
+    spread: Spread = 0
+    quiet: str = Field(default="", description="Hours in which nothing begins, like `08:00 to 18:00`.", max_length=40)
+    run_now: bool = Field(default=False, description="Also take every system once, at once.")
 
 
 class RoutineChange(Wanted):
@@ -33,6 +43,9 @@ class RoutineChange(Wanted):
     copy_to: list[Noun] | None = None
     ladder: str | None = None
     mode: Mode | None = None
+    parts: list[Noun] | None = None
+    spread: Spread | None = None
+    quiet: str | None = Field(default=None, max_length=40)
 
 
 class RoutineShown(Shown):
@@ -46,6 +59,8 @@ class RoutineShown(Shown):
     ladder: str
     mode: Mode
     parts: list[str] | None
+    spread: int
+    quiet: str
     created: Aware
     next_run: Aware | None
     members: list[str]
@@ -60,11 +75,37 @@ class Kept(Shown):
     time: Aware
     kept_by: list[str]
     goes: bool
+    goes_at: Aware | None = Field(description="When nothing keeps it any more, at the earliest; null: no end is known.")
 
 
 class SystemPreview(Shown):
     system: str
     backups: list[Kept]
+
+
+class Load(Shown):
+    """What begins in one hour of the coming two weeks: runs, and the seconds they are expected to take."""
+
+    hour: Aware
+    runs: int
+    seconds: float
+
+
+class Collision(Shown):
+    """Runs of one system that come while an earlier one is expected to go on; the later one waits."""
+
+    system: str
+    at: Aware
+    routine: str
+    waits_for: str
+
+
+class Coming(Shown):
+    """The coming two weeks of all routines."""
+
+    load: list[Load]
+    collisions: list[Collision]
+    slots: int
 
 
 class RoutinePreview(Shown):

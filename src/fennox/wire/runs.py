@@ -8,6 +8,7 @@ from pydantic import SecretStr
 
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
+from fennox.wire.concerns import Concern
 from fennox.wire.stores import KeySetShown
 
 RunKind = Literal["take", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
@@ -67,20 +68,11 @@ class PassphraseWanted(Wanted):
     passphrase: SecretStr
 
 
-class Concern(Shown):
-    """Something that is wrong or will be."""
-
-    severity: Literal["high", "low"]
-    about: str
-    text: str
-    remedy: str
-    since: Aware | None
-
-
 class Status(Shown):
     at: Aware
     simulated_clock: bool
     concerns: list[Concern]
+    muted: int
     systems: int
     protected: int
     backups: int

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, SecretStr
 
@@ -196,23 +196,35 @@ class StoreTest(Shown):
     checks: list[StoreCheck]
 
 
+Account = Annotated[str, Field(pattern=r"^([A-Za-z0-9_][A-Za-z0-9_.-]*)?$", max_length=32)]
+"""A name as useradd takes it; empty: none."""
+
+
 class NewLogin(Wanted):
     name: Noun
     account: str = Field(min_length=1, max_length=256)
     password: SecretStr | None = Field(default=None, min_length=1, max_length=1024)
     private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
+    certificate: str = Field(default="", max_length=16384, description="OpenSSH's certificate for the private key.")
+    agent: bool = Field(default=False, description="The SSH agent of the workers has the key.")
+    become: Account = Field(default="", description="The account that commands run as, by sudo.")
 
 
 class LoginChange(Wanted):
     account: str | None = Field(default=None, min_length=1, max_length=256)
     password: SecretStr | None = Field(default=None, min_length=1, max_length=1024)
     private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
+    certificate: str | None = Field(default=None, max_length=16384)
+    agent: bool = False
+    become: Account | None = None
 
 
 class LoginShown(Shown):
     id: str
     name: str
     account: str
-    proves_by: Literal["key", "password"]
+    proves_by: Literal["key", "password", "agent"]
+    certificate: bool
+    become: str
     changed: Aware
     used_by: int

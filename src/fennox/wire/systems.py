@@ -16,11 +16,13 @@ class NewSystem(Wanted):
     name: Noun
     kind: Noun
     address: str = Field(description="Host and port, as `host:port`; the kind's port if left out.", max_length=300)
-    login: Noun
+    login: Noun | None = Field(default=None, description="Needed for every kind that is reached.")
     key: str | None = Field(default=None, description="The accepted fingerprint of host key or certificate.")
     settings: dict[str, str] = {}
     site: str = ""
     labels: list[Noun] = []
+    needs: list[Noun] = Field(default=[], description="Systems that must be back before this one.")
+    via: Noun | None = Field(default=None, description="The system that the way to it leads through, by SSH.")
 
 
 class SystemChange(Wanted):
@@ -30,6 +32,8 @@ class SystemChange(Wanted):
     settings: dict[str, str] | None = None
     site: str | None = None
     labels: list[Noun] | None = None
+    needs: list[Noun] | None = None
+    via: Noun | Literal[""] | None = Field(default=None, description="Empty: the way to it is direct.")
 
 
 class Confirmed(Wanted):
@@ -45,6 +49,7 @@ class PartShown(Shown):
     default: bool
     uses: list[Literal["rebuild", "load"]]
     overwrites: str
+    documents: list[str]
 
 
 class KindShown(Shown):
@@ -52,13 +57,69 @@ class KindShown(Shown):
     version: int
     title: str
     about: str
-    reach: Literal["ssh", "https", "service"]
+    reach: Literal["ssh", "https", "hand", "service"]
     port: int
     settings: dict[str, str]
     parts: list[PartShown]
     census: list[str]
     left_out: list[str]
+    rules: list[str]
     steps: list[str]
+
+
+class LookWanted(Wanted):
+    """A machine that is not enrolled. Without a key only its fingerprint is told, without a kind one is proposed."""
+
+    address: str = Field(max_length=260)
+    login: Noun
+    key: str | None = Field(default=None, max_length=300)
+    kind: Noun | None = None
+    via: Noun | None = None
+    settings: dict[str, str] = {}
+
+
+class CertificateShown(Shown):
+    """A certificate among what was captured, or the one that a machine shows (no document)."""
+
+    document: str
+    subject: str
+    until: Aware
+
+
+class TriedPart(Shown):
+    name: str
+    title: str
+    essential: bool
+    documents: int
+    bytes: int
+
+
+class Looked(Shown):
+    """What a look has found; nothing is kept. ``enrolled_as``: the system that this address or machine is already.
+
+    ``related``: enrolled systems that it names as what it cannot work without, or as members of its own set.
+    ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once: parts, census and findings.
+    """
+
+    address: str
+    key: str
+    accepted: bool
+    fits: list[str] = []
+    kind: str | None = None
+    machine: Machine | None = None
+    enrolled_as: str | None = None
+    parts: list[TriedPart] = []
+    census: dict[str, int] = {}
+    findings: list[Finding] = []
+    left_out: list[str] = []
+    certificates: list[CertificateShown] = []
+    related: list[str] = []
+
+
+class NewKind(Wanted):
+    """A kind file. A newer version takes the place of the older one; backups carry the text they came with."""
+
+    text: str = Field(max_length=1_000_000)
 
 
 class RunBrief(Shown):
@@ -87,8 +148,37 @@ class SystemShown(Shown):
     routines: list[str]
     next_run: Aware | None
     missing: list[Finding]
+    needs: list[str]
+    via: str | None
+    key_until: Aware | None
+    suspended_because: str
     last_run: RunBrief | None
     active_run: RunBrief | None
+
+
+class Relation(Shown):
+    """Another system (or a host that is not enrolled), and why."""
+
+    name: str
+    because: str
+
+
+class Relations(Shown):
+    """Who must be back before this system, who waits for it, who it replicates with, and what that means."""
+
+    needs: list[Relation]
+    needed_by: list[Relation]
+    strangers: list[Relation]
+    peers: list[str]
+    replicas: list[str]
+    certificates: list[CertificateShown]
+
+
+class ReturnOrder(Shown):
+    """Waves of systems that can come back together, earlier ones first, and circles in which all need each other."""
+
+    waves: list[list[str]]
+    circles: list[list[str]]
 
 
 class Probe(Shown):
@@ -109,7 +199,24 @@ class NewTake(Wanted):
     store: Noun | None = Field(default=None, description="May be left out where there is only one store.")
     name: Annotated[str, Field(max_length=48)] = ""
     note: Annotated[str, Field(max_length=500)] = ""
+    hold: Annotated[str, Field(max_length=500, description="Put it on hold for this reason, until it is released.")] = (
+        ""
+    )
     parts: list[Noun] | None = None
+
+
+class HandInShown(Shown):
+    """A document that people export and hand in; ``backup`` holds the newest one."""
+
+    document: str
+    part: str
+    title: str
+    how: str
+    every: int  # days
+    handed_in: Aware | None
+    by: str
+    backup: str | None
+    due: Aware | None
 
 
 class PartHeld(Shown):
@@ -162,9 +269,11 @@ class BackupShown(Shown):
     census: dict[str, int]
     findings: list[Finding]
     left_out: list[str]
+    worth: list[str]  # what it is good for and what not, in sentences
     held: bool
     held_because: str
     doubtful: bool
+    doubtful_because: str
     expired: bool
     kept_by: list[str]
 
@@ -181,6 +290,13 @@ class DocumentShown(Shown):
 
 
 class HoldWanted(Wanted):
+    reason: str = Field(min_length=1, max_length=500)
+
+
+class ClearWanted(Wanted):
+    """What a person has found, who has looked at a doubtful backup."""
+
+    good: bool
     reason: str = Field(min_length=1, max_length=500)
 
 

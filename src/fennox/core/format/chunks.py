@@ -18,7 +18,7 @@ from fennox.core.format.secret import WriteSecret
 
 SUITE = b"\x01"  # BLAKE3-keyed ids and keys, AES-256-GCM, zstd (§4.2)
 RAW, ZSTD = 0, 1
-_LEVEL = 3
+_LEVEL = 2  # on chunks of this size smaller than 3 as well as quicker (docs/decisions.md)
 MAX_CHUNK = 4 * 1024 * 1024  # bytes of plaintext
 
 

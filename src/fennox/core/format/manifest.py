@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from hashlib import blake2b
 from typing import Annotated, Literal
 
-from pydantic import Field, ValidationError
+from pydantic import ConfigDict, Field, ValidationError
 
 from fennox.core.errors import Damaged
 from fennox.core.format import canonical
@@ -44,6 +44,7 @@ class Document(Stored):
     digest: str | None = None  # BLAKE2b-256 of the content, hex
     secret: bool = False
     moved: bool = False  # it changed while it was read, twice
+    evidence: bool | None = None  # whether the kind's expressions look at it; None: it is not known (§7.4)
     stamp: str | None = None  # inode, size, times: while the machine tells the same, the content is (§7.4)
     chunks: list[ChunkKey] = []
 
@@ -82,6 +83,14 @@ class Finding(Stored):
     remedy: str = ""
 
 
+class Certificate(Stored):
+    """A certificate among the documents. ``until``: seconds since 1970, UTC."""
+
+    document: str
+    subject: str
+    until: int
+
+
 class Part(Stored):
     name: str
     title: str
@@ -93,7 +102,7 @@ class Part(Stored):
 class KindFile(Stored):
     name: str
     version: int
-    text: str
+    text: str  # with all that it builds on
 
 
 class Head(Stored):
@@ -109,6 +118,7 @@ class Head(Stored):
     expected: dict[str, str]  # address, account, key after a restore, as the captured documents tell them
     findings: list[Finding]
     left_out: list[str]
+    certificates: list[Certificate] = []
     routine: str | None
     fennox: str
 
@@ -121,6 +131,23 @@ class Sealed(Stored):
 
 def decode_head(data: bytes) -> Head:
     return canonical.load(Head, data, "manifest")
+
+
+class Outline(Stored):
+    """Of a head only what tells where its documents are, and its lists. The rest is passed over."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+    parts: list[Part]
+    census: dict[str, list[str]]
+
+
+def decode_outline(data: bytes) -> Outline:
+    """For those who look into many backups; whoever relies on a backup decodes its head."""
+    try:
+        return Outline.model_validate_json(data)
+    except ValidationError as error:
+        raise Damaged("A manifest's head cannot be read.", "Heal it from another copy.") from error
 
 
 def encode_documents(documents: Iterable[Document]) -> Iterator[bytes]:

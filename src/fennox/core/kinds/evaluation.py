@@ -7,21 +7,35 @@ from collections.abc import Iterable
 from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds import expressions
-from fennox.core.kinds.expressions import Evidence
+from fennox.core.kinds.expressions import Evidence, wanted
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import Expression
 
+_SHOWN = 5  # values of a doubt that a finding names
 Census = dict[str, list[str]]
 
 
 def evidence_patterns(kind: Kind) -> list[str]:
     """Patterns of the documents whose content the kind's expressions look at."""
-    found = [expression.in_ for listed in kind.census.values() for expression in listed if expression.names is None]
-    found += [item.needs.in_ for item in kind.completeness]
-    found += [reference.paths.in_ for reference in kind.references]
-    for expected in (kind.expected.address, kind.expected.account, kind.expected.key):
-        if expected is not None:
-            found.append(expected.in_)
-    return found
+    return [*(expression.in_ for expression in _expressions(kind)), *kind.certificates]
+
+
+def _expressions(kind: Kind) -> list[Expression]:
+    """Those that look at contents, not only at names."""
+    found = [expression for listed in kind.census.values() for expression in listed]
+    found += [item.needs for item in kind.completeness]
+    found += [doubt.finds for doubt in kind.doubts]
+    found += [reference.paths for reference in kind.references]
+    expected = (kind.expected.address, kind.expected.account, kind.expected.key)
+    found += [expression for expression in expected if expression is not None]
+    return [expression for expression in found if expression.names is None]
+
+
+def is_evidence(kind: Kind, path: str, content: bytes | bytearray) -> bool:
+    """Whether some expression will really look at this document."""
+    if wanted(kind.certificates, path):
+        return True
+    return any(wanted([e.in_], path) and expressions.holds(e, content) for e in _expressions(kind))
 
 
 def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
@@ -67,7 +81,7 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
     taken = set(parts)
     found = []
     for part in kind.part:
-        if part.essential and part.name not in taken:
+        if part.essential and part.name not in taken and not part.handed_in:
             found.append(
                 Finding(
                     severity="warning",
@@ -79,6 +93,12 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
     for item in kind.completeness:
         if item.part in taken and not any(expressions.values(item.needs, evidence)):
             found.append(Finding(severity="warning", code=item.code, text=item.lost, remedy=item.remedy))
+    for doubt in kind.doubts:
+        values = list(dict.fromkeys(expressions.values(doubt.finds, evidence))) if doubt.part in taken else []
+        if values:
+            more = f" and {len(values) - _SHOWN} more" if len(values) > _SHOWN else ""
+            text = f"{doubt.means}: {'; '.join(value[:200] for value in values[:_SHOWN])}{more}."
+            found.append(Finding(severity="warning", code=doubt.code, text=text, remedy=doubt.remedy))
     for reference in kind.references:
         for path in sorted(set(expressions.values(reference.paths, evidence))):
             if path and path not in evidence.paths:
@@ -105,9 +125,9 @@ def parts_to_take(kind: Kind, chosen: list[str] | None) -> list[str]:
         raise BadInput(
             f"The kind {kind.name} has no part {', '.join(unknown)}.", f"It has: {', '.join(sorted(names))}."
         )
-    wanted = set(chosen) if chosen else {part.name for part in kind.part if part.default}
+    taken = set(chosen) if chosen else {part.name for part in kind.part if part.default and not part.handed_in}
     while True:
-        drawn_in = {need for part in kind.part if part.name in wanted for need in part.needs} - wanted
+        drawn_in = {need for part in kind.part if part.name in taken for need in part.needs} - taken
         if not drawn_in:
-            return [part.name for part in kind.part if part.name in wanted]
-        wanted |= drawn_in
+            return [part.name for part in kind.part if part.name in taken]
+        taken |= drawn_in

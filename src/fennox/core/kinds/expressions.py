@@ -7,18 +7,22 @@ caller, and a document that cannot be parsed gives no values and one complaint.
 from __future__ import annotations
 
 import base64
+import configparser
 import csv
 import fnmatch
 import hashlib
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import jsonpath_rfc9535
 from lxml import etree
 
-from fennox.core.kinds.model import Expression, Kind
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.positions import Path
+from fennox.core.kinds.sources import Expression, IniKey, Setting
 
 MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look at
 
@@ -32,37 +36,66 @@ class Evidence:
     complaints: list[str] = field(default_factory=list)
 
 
-def check_all(kind: Kind) -> Iterator[tuple[str, str]]:
-    """Every expression of a kind that does not compile: where, and why."""
+def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
+    """Every expression of a kind that does not compile: where it stands, why, and what to do."""
     for name, listed in kind.census.items():
-        for expression in listed:
-            yield from _check(name, expression)
-    for item in kind.completeness:
-        yield from _check(item.code, item.needs)
-    for reference in kind.references:
-        yield from _check(reference.title, reference.paths)
+        for number, expression in enumerate(listed):
+            yield from _check(("census", name, number), expression)
+    for number, item in enumerate(kind.completeness):
+        yield from _check(("completeness", number, "needs"), item.needs)
+    for number, doubt in enumerate(kind.doubts):
+        yield from _check(("doubts", number, "finds"), doubt.finds)
+    for number, reference in enumerate(kind.references):
+        yield from _check(("references", number, "paths"), reference.paths)
     for where in ("id", "product", "version", "build", "platform", "name"):
         found: Expression | None = getattr(kind.identity, where)
         if found is not None:
-            yield from _check(f"identity.{where}", found)
+            yield from _check(("identity", where), found)
+    for place, part in enumerate(kind.part):
+        for number, source in enumerate(part.source):
+            if source.hand is not None:
+                yield from _check_rule(("part", place, "source", number, "hand", "fits"), source.hand.fits, None)
+    for number, noise in enumerate(kind.noise):
+        yield from _check_rule(("noise", number), noise.lines, noise.jsonpath)
+    for number, hidden in enumerate(kind.hidden):
+        yield from _check_rule(("hidden", number), hidden.lines, hidden.jsonpath)
 
 
-def _check(where: str, expression: Expression) -> Iterator[tuple[str, str]]:
-    try:
-        if expression.jsonpath is not None:
-            jsonpath_rfc9535.compile(expression.jsonpath)
-        if expression.xpath is not None:
+def _check(where: Path, expression: Expression) -> Iterator[tuple[Path, str, str]]:
+    yield from _check_rule(where, expression.regex or expression.names, expression.jsonpath)
+    if expression.xpath is not None:
+        try:
             etree.XPath(expression.xpath)
-        for pattern in (expression.regex, expression.names):
-            if pattern is not None and re.compile(pattern).groups > 1:
-                yield where, f"{pattern!r} has more than one group"
-    except (jsonpath_rfc9535.JSONPathError, etree.XPathSyntaxError, re.error) as error:
-        yield where, f"the expression does not compile: {error}"
+        except etree.XPathSyntaxError as error:
+            yield where, f"the XPath does not compile: {error}", "XPath 1.0 is described by the W3C."
 
 
-def wanted(patterns: list[str], path: str) -> bool:
+def _check_rule(where: Path, pattern: str | None, path: str | None) -> Iterator[tuple[Path, str, str]]:
+    try:
+        if path is not None:
+            jsonpath_rfc9535.compile(path)
+        if pattern is not None and re.compile(pattern).groups > 1:
+            yield where, f"{pattern!r} has more than one group", "Write (?:…) for groups that only hold together."
+    except jsonpath_rfc9535.JSONPathError as error:
+        yield where, f"the JSONPath does not compile: {error}", "JSONPath is described by RFC 9535."
+    except re.error as error:
+        yield where, f"the regular expression does not compile: {error}", "It is read as Python's re does."
+
+
+def wanted(patterns: Sequence[str], path: str) -> bool:
     """Whether any pattern with ``*`` fits the whole path."""
-    return any(pattern == path or fnmatch.fnmatchcase(path, pattern) for pattern in patterns)
+    return path in patterns or _union(tuple(patterns)).match(path) is not None
+
+
+@lru_cache(maxsize=1024)
+def _union(patterns: tuple[str, ...]) -> re.Pattern[str]:
+    """All patterns in one, which is what many files are held against."""
+    return re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns) or r"(?!)")
+
+
+def holds(expression: Expression, content: bytes | bytearray) -> bool:
+    """Whether a document holds a word that it must hold to be looked at."""
+    return not expression.holding or any(word.encode() in content for word in expression.holding)
 
 
 def values(expression: Expression, evidence: Evidence) -> list[str]:
@@ -73,12 +106,12 @@ def values(expression: Expression, evidence: Evidence) -> list[str]:
         return [match.group(match.re.groups) for match in found if match]
     drawn: list[str] = []
     for path in sorted(evidence.contents):
-        if wanted([expression.in_], path):
+        if wanted([expression.in_], path) and holds(expression, evidence.contents[path]):
             try:
-                drawn += _from_document(expression, evidence.contents[path])
-            except (ValueError, RecursionError, etree.LxmlError, csv.Error) as error:
+                drawn += [_made(expression, value) for value in _from_document(expression, evidence.contents[path])]
+            except (ValueError, RecursionError, etree.LxmlError, csv.Error, configparser.Error) as error:
                 evidence.complaints.append(f"{path} cannot be read as its kind expects: {type(error).__name__}")
-    return [_made(expression, value) for value in drawn]
+    return drawn
 
 
 def first(expression: Expression | None, evidence: Evidence) -> str:
@@ -100,9 +133,32 @@ def _from_document(expression: Expression, content: bytes) -> list[str]:
         lines = (line for line in text.splitlines() if line.strip() and not line.startswith(column.comment))
         rows = csv.reader(lines, delimiter=column.separator, quoting=csv.QUOTE_NONE)
         return [row[column.column - 1] for row in rows if len(row) >= column.column]
+    if expression.ini is not None:
+        return list(_ini_values(expression.ini, text))
     assert expression.regex is not None
     pattern = re.compile(expression.regex)
     return [match.group(pattern.groups) for match in pattern.finditer(text)]
+
+
+def _ini_values(wanted_key: IniKey, text: str) -> Iterator[str]:
+    for name, section in ini_sections(text).items():
+        if fnmatch.fnmatchcase(name, wanted_key.section):
+            if wanted_key.key is None:
+                yield name
+            elif wanted_key.key in section:
+                yield section[wanted_key.key]
+
+
+def ini_sections(text: str) -> dict[str, dict[str, str]]:
+    """An INI document as it stands, with nothing filled in. Keys before the first section are in the section ``""``."""
+    parser = configparser.ConfigParser(
+        interpolation=None, strict=False, allow_no_value=True, default_section="\0", delimiters=("=",),
+    )  # fmt: skip
+    parser.optionxform = str  # type: ignore[assignment,method-assign]  # keys keep their case
+    parser.read_string(f"[\1]\n{text}")
+    sections = {name: {key: value or "" for key, value in parser[name].items()} for name in parser.sections()}
+    first = sections.pop("\1")
+    return {"": first, **sections} if first else sections
 
 
 def json_values(path: str, value: object) -> list[str]:
@@ -120,7 +176,7 @@ def _xml_text(item: object) -> str:
 def _made(expression: Expression, value: str) -> str:
     if expression.read == "ssh-fingerprint":
         words = value.split()
-        raw = base64.b64decode(words[1] if len(words) > 1 else words[0])
+        raw = base64.b64decode(words[1] if len(words) > 1 else value)
         return "SHA256:" + base64.b64encode(hashlib.sha256(raw).digest()).decode().rstrip("=")
     if expression.read == "certificate-fingerprint":
         body = "".join(line for line in value.splitlines() if line and not line.startswith("-----"))
@@ -131,6 +187,19 @@ def _made(expression: Expression, value: str) -> str:
 def filled(word: str, values_by_name: Mapping[str, str]) -> str:
     """Put values in place of ``{name}``; an unknown name is left as it stands, and nothing is interpreted twice."""
     return re.sub(r"\{([a-z][a-z0-9_-]*)\}", lambda match: values_by_name.get(match.group(1), match.group(0)), word)
+
+
+def patterns(listed: list[str], settings: Mapping[str, Setting], values_by_name: Mapping[str, str]) -> list[str]:
+    """Patterns of paths with their placeholders filled; one that is a list of paths stands for each of them."""
+    found = []
+    for pattern in listed:
+        name = pattern.removeprefix("{").removesuffix("}")
+        if pattern == f"{{{name}}}" and name in settings and settings[name].type == "paths":
+            for path in values_by_name[name].splitlines():
+                found += [path] if any(sign in path for sign in "*?[") else [path, f"{path.rstrip('/')}/*"]
+        else:
+            found.append(filled(pattern, values_by_name))
+    return found
 
 
 def filled_json(value: object, values_by_name: Mapping[str, str]) -> object:

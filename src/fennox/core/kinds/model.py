@@ -2,151 +2,41 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, get_args
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
+from fennox.core.kinds.sources import Expression, Hand, KindModel, PartModel, Request, Setting, Source, Words
+from fennox.core.kinds.steps import Phase, Restore, StepModel
 from fennox.core.names import Noun
-
-Use = Literal["rebuild", "load"]
-Words = list[str]
-"""A command as a list of words; placeholders like ``{setting}`` are filled in, and every word is quoted for a shell."""
-
-
-class KindModel(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Setting(KindModel):
-    """A value that differs between installations; set per system."""
-
-    title: str
-    default: str
-
-
-class Expression(KindModel):
-    """Draws values from captured documents. Exactly one language is given.
-
-    ``in`` is a document's path, or a pattern with ``*``. ``names`` gives the paths themselves, cut by a pattern with
-    one group. ``read`` says what is made of each value.
-    """
-
-    in_: Annotated[str, Field(alias="in")]
-    regex: str | None = None
-    jsonpath: str | None = None
-    xpath: str | None = None
-    csv: CsvColumn | None = None
-    names: str | None = None
-    read: Literal["text", "ssh-fingerprint", "certificate-fingerprint"] = "text"
-
-    @model_validator(mode="after")
-    def one_language(self) -> Expression:
-        given = [name for name in ("regex", "jsonpath", "xpath", "csv", "names") if getattr(self, name) is not None]
-        if len(given) != 1:
-            raise ValueError(f"give exactly one of regex, jsonpath, xpath, csv or names (given: {given or 'none'})")
-        return self
-
-
-class CsvColumn(KindModel):
-    """One column of lines with a separator, counted from 1; lines beginning with ``comment`` are passed over."""
-
-    column: Annotated[int, Field(ge=1)]
-    separator: str = ","
-    comment: str = "#"
-
-
-class Request(KindModel):
-    """A request of an HTTP interface."""
-
-    method: Literal["GET", "POST", "PUT", "DELETE"] = "GET"
-    path: str
-    json_body: Annotated[dict[str, Any] | None, Field(alias="json")] = None
-
-
-class Until(KindModel):
-    """When a polled answer is final: a JSONPath and the value it must have, or one that means failure."""
-
-    jsonpath: str
-    equals: str
-    fails: str | None = None
-    limit: Annotated[int, Field(gt=0, le=86400)] = 600  # seconds
-
-
-class Ask(KindModel):
-    """A document from an HTTP interface: one request, or start → poll until → fetch.
-
-    ``{job}`` in the later paths is what ``job`` draws from the answer to ``start``.
-    """
-
-    start: Request | None = None
-    job: str | None = None  # JSONPath
-    poll: Request | None = None
-    until: Until | None = None
-    fetch: Request
-
-    @model_validator(mode="after")
-    def whole(self) -> Ask:
-        if (self.poll is None) != (self.until is None):
-            raise ValueError("poll and until belong together")
-        return self
-
-
-class Source(KindModel):
-    """Where documents come from: ``files``, ``run`` or ``ask``."""
-
-    files: list[str] | None = None
-    without: list[str] = []
-    run: Words | None = None
-    ask: Ask | None = None
-    codes: list[int] = [0]  # exit codes of ``run`` that mean success
-    document: str | None = None
-    secret: bool = False
-    ceiling: Annotated[int, Field(gt=0)] = 4 * 1024**3  # bytes a document may have
-
-    @model_validator(mode="after")
-    def one_source(self) -> Source:
-        given = [name for name in ("files", "run", "ask") if getattr(self, name) is not None]
-        if len(given) != 1:
-            raise ValueError(f"give exactly one of files, run or ask (given: {given or 'none'})")
-        if (self.files is None) == (self.document is None):
-            raise ValueError("run and ask name their document; files name themselves")
-        for pattern in [*(self.files or []), *self.without]:
-            if not pattern.startswith(("/", "{")):
-                raise ValueError(f"{pattern!r} must begin with / or with a setting")
-        return self
-
-
-class PartModel(KindModel):
-    """A named piece that people choose."""
-
-    name: Noun
-    title: str
-    essential: bool = False
-    default: bool = True
-    uses: list[Use] = ["rebuild", "load"]
-    needs: list[Noun] = []
-    overwrites: str = ""
-    source: Annotated[list[Source], Field(min_length=1)]
-    secrets: list[str] = []
 
 
 class Identity(KindModel):
     """What the machine says it is: commands or requests by name, and expressions over their answers."""
 
     run: dict[str, Words] = {}
+    """Commands by name."""
     ask: dict[str, Request] = {}
+    """Requests by name."""
     id: Expression
+    """What tells this machine from every other."""
     product: Expression
+    """What it runs."""
     version: Expression
+    """Of the product."""
     build: Expression | None = None
+    """Of the product."""
     platform: Expression | None = None
+    """What it runs on."""
     name: Expression | None = None
+    """By which name it goes."""
 
     @model_validator(mode="after")
     def known_answers(self) -> Identity:
         for field in ("id", "product", "version", "build", "platform", "name"):
             expression: Expression | None = getattr(self, field)
-            if expression is not None and expression.in_ not in {*self.run, *self.ask}:
+            asked = {*self.run, *self.ask}
+            if expression is not None and asked and expression.in_ not in asked:
                 raise ValueError(f"{field} looks in {expression.in_!r}, which identity does not read")
         return self
 
@@ -155,145 +45,300 @@ class Completeness(KindModel):
     """What a rebuild cannot do without. The expression must give at least one value."""
 
     code: Noun
+    """A noun for the finding."""
     part: Noun
+    """It counts where this part is taken."""
     needs: Expression
+    """What must give at least one value."""
     lost: str
+    """What is lost without it, in words."""
     remedy: str
+    """What to do."""
+
+
+class Doubt(KindModel):
+    """What should not be there: every value that the expression finds is told as a finding."""
+
+    code: Noun
+    """A noun for the finding."""
+    part: Noun
+    """It counts where this part is taken."""
+    finds: Expression
+    """What should give no value."""
+    means: str
+    """What a value means, in words."""
+    remedy: str
+    """What to do."""
 
 
 class Reference(KindModel):
     """Paths that the configuration points to; one that no part holds is a finding."""
 
     title: str
+    """What points there."""
     paths: Expression
+    """The paths."""
+
+
+VersionRule = Literal["same", "same-major", "not-older", "any"]
 
 
 class Requires(KindModel):
     """What a target must match."""
 
     product: Literal["same", "any"] = "same"
-    version: Literal["same", "same-major", "not-older", "any"] = "same"
-    version_form: str = r"\d+"  # every match is one number of the version
+    """Whether the target must be the same product."""
+    version: VersionRule = "same"
+    """How its version must compare."""
+    version_form: str = r"\d+"
+    """Every match is one number of the version."""
     platform: Literal["same", "any"] = "any"
+    """Whether it must be the same platform."""
+    names: list[str] = []
+    """Census lists, such as add-ons or licences, of which a target must already have every name."""
+    room: str = ""
+    """A folder on the target that must have room for what is written; with a setting, like `{data}`."""
 
 
-class Each(KindModel):
-    """Repeat a step for names of a census list: all of the backup's, those missing on the target, or its extra ones."""
+class Guard(KindModel):
+    """When a new backup is doubted, in comparison with the last good ones."""
 
-    names: Literal["all", "missing", "extra"]
+    share: Annotated[float, Field(gt=0, lt=1)] = 0.5
+    """A list that lost more than this share of its names is doubted."""
+    least: Annotated[int, Field(ge=1)] = 5
+    """But only if it lost at least so many."""
+    required: list[str] = []
+    """Census lists that must never be empty."""
+    size: Annotated[float, Field(ge=0, lt=1)] = 0.25
+    """A backup smaller than this share of the last good ones is doubted; 0 switches this off."""
+
+
+class DefaultLogin(KindModel):
+    """A login that every fresh installation has. When a system is enrolled, it is tried once."""
+
+    account: str
+    """The account."""
+    password: str
+    """Its password on a fresh installation; it is no secret."""
+
+
+class Replicas(KindModel):
+    """For a member of a replicated set: who the others are, and what they do to a restored copy."""
+
     list: str
+    """The census list whose names are the hosts of the other members."""
+    means: str
+    """What the others do to a restored copy, in words."""
+    to_win: str
+    """What a person does so that the restored copy wins."""
+    to_yield: str
+    """What a person does so that the others win."""
 
 
-class StepModel(KindModel):
-    """One step of a restore. ``repeat`` says that doing it twice does no harm, so it may be resumed."""
+class Program(KindModel):
+    """A program whose version, the one name of a census list, the target must match as well."""
 
     title: str
-    do: Literal["command", "request", "write", "upload", "gate", "rejoin", "check"]
-    parts: list[Noun] = []
-    repeat: bool = True
-    undone: bool = True
-    restarts: bool = False
-    limit: Annotated[int, Field(gt=0, le=86400)] = 120  # seconds
-    run: Words | None = None
-    request: Request | None = None
-    until: Until | None = None
-    each: Each | None = None
-    document: str | None = None
-    ask: str | None = None
-    owners: Literal["names", "numbers"] = "names"
-    expect: str | None = None  # regular expression on the output of a check
-    address: Literal["target", "backup"] = "target"
-    account: Literal["target", "backup"] = "target"
-    key: Literal["target", "backup"] = "target"
+    """The name of the program."""
+    list: str
+    """The census list whose one name is its version."""
+    version: VersionRule
+    """How the target's version must compare."""
+
+
+class Noise(KindModel):
+    """What differs at every capture and means nothing; a comparison passes over it.
+
+    ``lines``: lines that fit this pattern. ``jsonpath``: these values of a structured document. ``whole``: the
+    document's content, so that only its being there counts.
+    """
+
+    title: str
+    """What it is."""
+    in_: Annotated[str, Field(alias="in")]
+    """A path, or a pattern with `*`."""
+    lines: str | None = None
+    """A regular expression for lines."""
+    jsonpath: str | None = None
+    """A JSONPath to values."""
+    whole: bool = False
+    """The whole content."""
 
     @model_validator(mode="after")
-    def has_what_it_does(self) -> StepModel:
-        wanted = {
-            "command": self.run is not None,
-            "request": self.request is not None,
-            "write": len(self.parts) == 1,
-            "upload": self.request is not None and self.document is not None and len(self.parts) == 1,
-            "gate": self.ask is not None,
-            "rejoin": True,
-            "check": (self.run is None) != (self.request is None),
-        }
-        if not wanted[self.do]:
-            needs = {
-                "command": "run",
-                "request": "request",
-                "write": "exactly one part",
-                "upload": "request, document and exactly one part",
-                "gate": "ask",
-                "check": "either run or request",
-            }
-            raise ValueError(f"a step that does {self.do!r} needs {needs[self.do]}")
+    def one_way(self) -> Noise:
+        if sum((self.lines is not None, self.jsonpath is not None, self.whole)) != 1:
+            raise ValueError("give exactly one of lines, jsonpath or whole")
         return self
 
 
-Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release"]
-PHASES: tuple[Phase, ...] = get_args(Phase)
+class Collection(KindModel):
+    """A list whose order means nothing: its members are told apart by ``key``, or by their whole value without one.
+
+    ``path`` are the names that lead to it, with ``*`` for any; in a CSV document it is left out, and ``key`` is the
+    title of a column. Without ``path`` in other text, the order of lines means nothing.
+    """
+
+    in_: Annotated[str, Field(alias="in")]
+    """A path, or a pattern with `*`."""
+    path: str = ""
+    """The names that lead to the list, with `/` between and `*` for any."""
+    key: str | None = None
+    """The field that tells its members apart."""
 
 
-class Restore(KindModel):
-    prepare: list[StepModel] = []
-    write: list[StepModel] = []
-    finish: list[StepModel] = []
-    rejoin: list[StepModel] = []
-    check: Annotated[list[StepModel], Field(min_length=1)]
-    release: list[StepModel] = []
+Shape = Literal["json", "xml", "ini", "toml", "yaml", "csv", "zone", "ldif", "text", "bytes"]
 
-    def steps(self) -> list[tuple[Phase, StepModel]]:
-        return [(phase, step) for phase in PHASES for step in getattr(self, phase)]
+
+class Format(KindModel):
+    """How documents are to be read in a comparison, where their names do not tell.
+
+    ``heading`` is a pattern for the lines of a text that the following ones stand under; its group is the title.
+    """
+
+    in_: Annotated[str, Field(alias="in")]
+    """A path, or a pattern with `*`."""
+    is_: Annotated[Shape, Field(alias="is")]
+    """What it is read as."""
+    heading: str | None = None
+    """A regular expression for lines that the following ones stand under; its group is the title."""
+
+
+class Hidden(KindModel):
+    """Values inside documents that are never shown: in a comparison only that they changed.
+
+    ``alone``: they are all that is secret in a secret document, so that the rest of it may be shown.
+    """
+
+    in_: Annotated[str, Field(alias="in")]
+    """A path, or a pattern with `*`."""
+    lines: str | None = None
+    """A regular expression; its group is hidden, or all of the match."""
+    jsonpath: str | None = None
+    """A JSONPath to values."""
+    alone: bool = False
+    """Whether nothing else in the secret document is secret."""
+
+    @model_validator(mode="after")
+    def one_way(self) -> Hidden:
+        if (self.lines is None) == (self.jsonpath is None):
+            raise ValueError("give either lines or jsonpath")
+        return self
 
 
 class Expected(KindModel):
     """How the captured documents tell where and by which key the machine will answer after a restore."""
 
     address: Expression | None = None
+    """Where it answers."""
     account: Expression | None = None
+    """By which login."""
     key: Expression | None = None
+    """By which host key or certificate."""
 
 
 class Kind(KindModel):
     """One kind of system."""
 
     name: Noun
+    """A noun."""
+    includes: list[Noun] = []
+    """Kinds that this one builds on."""
     version: Annotated[int, Field(ge=1)]
+    """Counted up with every change."""
     title: str
+    """What such a system is."""
     about: str = ""
-    reach: Literal["ssh", "https", "service"]
+    """What is taken and what is not, for people."""
+    reach: Literal["ssh", "https", "hand", "service"]
+    """By SSH, HTTPS, not at all (people hand in what they export), or Fennox itself."""
     port: Annotated[int, Field(ge=1, le=65535)]
+    """Where such systems answer unless told otherwise."""
     settings: dict[Noun, Setting] = {}
+    """Values that differ between installations."""
     identity: Identity
+    """What the machine says it is."""
+    recognised_by: Words = []
+    """A command that succeeds where such a system is; without it, every machine whose identity can be read is one."""
     part: Annotated[list[PartModel], Field(min_length=1)]
+    """Pieces that people choose between."""
     census: dict[str, list[Expression]] = {}
+    """Named lists of names."""
     defaults: dict[str, list[str]] = {}
+    """Names in census lists that every fresh installation has."""
     completeness: list[Completeness] = []
+    """What a rebuild cannot do without."""
+    doubts: list[Doubt] = []
+    """What should not be there."""
     references: list[Reference] = []
+    """Paths that the configuration points to."""
+    certificates: list[str] = []
+    """Patterns of documents that hold certificates (PEM); when they end is watched."""
+    relies_on: list[str] = []
+    """Census lists whose names are hosts, URLs or host:port that such a system cannot work without."""
+    replicas: Replicas | None = None
+    """For a member of a replicated set."""
+    default_logins: list[DefaultLogin] = []
+    """Logins that every fresh installation has."""
+    programs: list[Program] = []
+    """Programs whose version the target must match as well."""
+    guard: Guard = Guard()
+    """When a new backup is doubted."""
+    noise: list[Noise] = []
+    """What means nothing in a comparison."""
+    collections: list[Collection] = []
+    """Lists whose order means nothing."""
+    formats: list[Format] = []
+    """How documents are read where their names do not tell."""
+    hidden: list[Hidden] = []
+    """Values that are never shown."""
     left_out: list[str] = []
+    """What a backup does not hold, in words."""
     expected: Expected = Expected()
+    """How the machine answers after a restore."""
     requires: Requires = Requires()
+    """What a target must match."""
     restore: Restore | None = None
-    rebuilt_by: str = ""  # the command that puts it back, for a kind without steps of its own
+    """The steps that put a backup back."""
+    rebuilt_by: str = ""
+    """The command that puts it back, for a kind without steps."""
 
     @model_validator(mode="after")
     def consistent(self) -> Kind:
         if (self.restore is None) != bool(self.rebuilt_by):
             raise ValueError("give either restore or rebuilt_by")
+        by_hand = all(part.handed_in for part in self.part)
+        if by_hand != (self.reach == "hand"):
+            raise ValueError("reach is hand exactly where every part is handed in")
+        if by_hand == bool(self.identity.run or self.identity.ask):
+            raise ValueError("identity reads run or ask from the machine; it reads documents where reach is hand")
         names = [part.name for part in self.part]
         if len(set(names)) != len(names):
             raise ValueError("two parts have the same name")
         for part in self.part:
             self._known(part.needs, names, f"part {part.name}")
+        for step in self.steps_that_feed():
+            if "{name}" in (step.document or "") and step.each is None:
+                raise ValueError(f"step {step.title!r} has {{name}} in its document, but repeats over nothing")
         for _, step in self.steps():
             self._known(step.parts, names, f"step {step.title!r}")
             if step.each is not None and step.each.list not in self.census:
                 raise ValueError(f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here")
         for item in self.completeness:
             self._known([item.part], names, f"completeness {item.code}")
-        for listed in self.defaults:
-            if listed not in self.census:
-                raise ValueError(f"defaults names the census list {listed!r}, which is not drawn here")
+        for doubt in self.doubts:
+            self._known([doubt.part], names, f"doubts {doubt.code}")
+        named = {
+            "programs": [program.list for program in self.programs],
+            "defaults": list(self.defaults),
+            "requires": self.requires.names,
+            "guard": self.guard.required,
+            "relies_on": self.relies_on,
+            "replicas": [self.replicas.list] if self.replicas else [],
+        }
+        for where, lists in named.items():
+            for listed in lists:
+                if listed not in self.census:
+                    raise ValueError(f"{where} names the census list {listed!r}, which is not drawn here")
         return self
 
     @staticmethod
@@ -305,8 +350,12 @@ class Kind(KindModel):
     def steps(self) -> list[tuple[Phase, StepModel]]:
         return self.restore.steps() if self.restore is not None else []
 
+    def steps_that_feed(self) -> list[StepModel]:
+        return [step for _, step in self.steps() if step.do == "command" and step.document is not None]
+
+    def hand_ins(self) -> list[tuple[PartModel, Source, Hand]]:
+        """What people hand in: the part, the source with the document's name, and how."""
+        return [(part, source, source.hand) for part in self.part for source in part.source if source.hand is not None]
+
     def part_named(self, name: str) -> PartModel:
         return next(part for part in self.part if part.name == name)
-
-
-Expression.model_rebuild()

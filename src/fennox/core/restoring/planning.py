@@ -12,9 +12,12 @@ from typing import Literal
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, wanted
-from fennox.core.kinds.model import Kind, StepModel
+from fennox.core.kinds.model import Kind, VersionRule
+from fennox.core.kinds.steps import StepModel
+from fennox.core.restoring import proving
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet, SheetStep
 
+SCRATCH = "SCRATCH-FOLDER"  # stands for the folder that a validating step makes on the target
 _SHOWN = 200  # names listed at most
 
 
@@ -26,6 +29,7 @@ class Target:
     place: Place
     documents: Mapping[str, Mapping[str, str]]
     census: Census
+    room: int | None = None  # bytes left where the kind says there must be room
 
 
 @dataclass(frozen=True)
@@ -142,13 +146,12 @@ def version_numbers(form: str, version: str) -> list[int]:
     return [int(part) if part.isdigit() else ord(part[0]) for part in re.findall(form, version) if part]
 
 
-def version_fits(kind: Kind, backup: str, target: str) -> bool:
-    rule = kind.requires.version
+def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool:
     if rule == "any":
         return True
     if rule == "same":
         return backup == target
-    ours, theirs = (version_numbers(kind.requires.version_form, text) for text in (backup, target))
+    ours, theirs = (version_numbers(form, text) for text in (backup, target))
     if rule == "same-major":
         return ours[:1] == theirs[:1] and bool(ours)
     return theirs >= ours
@@ -167,7 +170,7 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
     if kind.requires.product == "same" and ours.product != theirs.product:
         say("blocker", "other-product", f"The backup is of {ours.product}, the target is {theirs.product}.",
             f"Install {ours.product} on the target.")  # fmt: skip
-    elif not version_fits(kind, ours.version, theirs.version):
+    elif not version_fits(kind.requires.version, kind.requires.version_form, ours.version, theirs.version):
         say("blocker", "other-version",
             f"The backup is of version {ours.version}, the target has {theirs.version}; "
             f"{_RULES[kind.requires.version]}.", f"Install version {ours.version} on the target.")  # fmt: skip
@@ -176,10 +179,27 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
     if kind.requires.platform == "same" and ours.platform != theirs.platform:
         say("blocker", "other-platform", f"The backup is of {ours.platform}, the target is {theirs.platform}.",
             "Choose a target of the same platform.")  # fmt: skip
+    found += _programs(kind, source, target, parts)
+    for required in kind.requires.names:
+        held_there = target.census.get(required, [])
+        absent = [name for name in source.head.census.get(required, []) if name not in held_there]
+        if absent:
+            say("blocker", "target-lacks", f"The target lacks of {required}: {_some(absent)}.",
+                "Add them to the target, then draft again.")  # fmt: skip
+    needed = sum(part.bytes for part in source.head.parts if part.name in written_parts(kind, parts))
+    if target.room is not None and target.room < needed:
+        say("blocker", "no-room", f"{kind.requires.room} on the target has {target.room} bytes left; "
+            f"{needed} are to be written.", "Make room on the target.")  # fmt: skip
+    if kind.replicas is not None and (peers := source.head.census.get(kind.replicas.list, [])):
+        say("warning", "replicates", f"It replicates with {_some(peers)}. {kind.replicas.means}",
+            f"If the backup is to win: {kind.replicas.to_win} If the others are: {kind.replicas.to_yield}")  # fmt: skip
+    for part, piece, hand in kind.hand_ins():
+        say("note", "by-hand", f"{part.title} ({piece.document}) is not in this backup: people hand it in, and load "
+            "it again by hand.", hand.how)  # fmt: skip
     held = {part.name for part in source.head.parts}
-    for part in parts:
-        if part not in held:
-            say("blocker", "part-not-held", f"The backup does not hold the part {part}.", "Leave it out.")
+    for name in parts:
+        if name not in held:
+            say("blocker", "part-not-held", f"The backup does not hold the part {name}.", "Leave it out.")
     found += source.standing
     found += [finding for finding in source.head.findings if finding.severity != "note"]
     if ours.id == theirs.id:
@@ -200,6 +220,25 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
     if overwrites.changed_count:
         say("note", "overwrites", f"{overwrites.changed_count} documents of the target are overwritten, "
             f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has stay.")  # fmt: skip
+    return found
+
+
+def _programs(kind: Kind, source: Source, target: Target, parts: list[str]) -> list[Finding]:
+    """Programs on the machine whose version matters: a target without one, or with one that does not fit."""
+    found = []
+    covered, _ = proving.covered_lists(kind, parts)
+    for program in kind.programs:
+        ours, theirs = (census.get(program.list, []) for census in (source.head.census, target.census))
+        if not ours or program.list not in covered:
+            continue
+        if not theirs:
+            text, remedy = f"The target has no {program.title} that answers.", f"Install {program.title} {ours[0]}."
+        elif not version_fits(program.version, r"\d+", ours[0], theirs[0]):
+            text = f"The backup is of {program.title} {ours[0]}, the target has {theirs[0]}; {_RULES[program.version]}."
+            remedy = f"Install {program.title} {ours[0]} on the target."
+        else:
+            continue
+        found.append(Finding(severity="blocker", code="other-program", text=text, remedy=remedy))
     return found
 
 
@@ -277,6 +316,8 @@ def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) 
     """The commands of a step as lists of words, one for each name it repeats over."""
     if step.run is None:
         return []
+    if step.do == "validate":
+        settings = {"scratch": SCRATCH, **settings}
     if step.each is None:
         return [[filled(word, settings) for word in step.run]]
     return [[filled(word, {**settings, "name": name}) for word in step.run] for name in names]
@@ -284,6 +325,9 @@ def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) 
 
 def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[str]:
     shown = [shlex.join(words) for words in commands_of(step, names, settings)]
+    if step.do == "command" and step.document is not None:
+        fed = [step.document if step.each is None else step.document.replace("{name}", name) for name in names or [""]]
+        shown = [f"{line}  < {document}" for line, document in zip(shown, fed, strict=True)]
     if step.request is not None:
         shown.append(f"{step.request.method} {filled(step.request.path, settings)}")
     if step.ask is not None:
@@ -293,7 +337,7 @@ def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) ->
 
 def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
     """Essential parts that are not chosen: then the target does not become the system."""
-    return {part.name for part in kind.part if part.essential} - set(parts)
+    return {part.name for part in kind.part if part.essential and not part.handed_in} - set(parts)
 
 
 def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> After:

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from fennox.core.kinds.evaluation import Census
-from fennox.core.kinds.model import Expression, Kind, PartModel
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import Expression, PartModel
 from fennox.core.restoring.sheet import CheckProof, ListProof, Proof
 
 

@@ -6,35 +6,40 @@ import re
 import secrets
 from collections import defaultdict
 from collections.abc import AsyncIterator
+from datetime import timedelta
+from typing import Annotated
 
-from fastapi import APIRouter, Header, Request
+from fastapi import APIRouter, Header, Query, Request
 from fastapi.responses import StreamingResponse
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, PendingNote, Routine, StoreRow, System
-from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded
+from fennox.catalogue.models import Backup, Copy, HandedIn, KeySet, PendingNote, Routine, StoreRow, System
+from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.worth import worth
 from fennox.core.names import noun
 from fennox.core.time import stamp
 from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
-from fennox.service import audit, noting, opening, queue, routines, taking, tending
+from fennox.service import audit, guarding, handing, noting, queue, routines, taking, tending
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
-from fennox.stores.whole import WholeObjects
+from fennox.service.shelf import Shelf
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
 from fennox.wire.systems import (
     BackupShown,
+    ClearWanted,
     CopyShown,
     CopyWanted,
     DocumentShown,
     ExportWanted,
+    HandInShown,
     HoldWanted,
     NewTake,
     PartHeld,
@@ -88,12 +93,25 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
         kept |= routines.reasons(await routines.backups_of(session, system_id), mine, context.now())
     for places in copies.values():
         places.sort(key=lambda place: place.store)
-    return [_shown(row, systems[row.system_id].name, copies[row.id], names, kept[row.id]) for row in rows]
+    return [
+        _shown(row, systems[row.system_id].name, copies[row.id], names, kept[row.id], _worth(context, row))
+        for row in rows
+    ]
+
+
+def _worth(context: Context, row: Backup) -> list[str]:
+    try:
+        kind, _ = context.kind(row.kind)
+    except BadInput:
+        return [f"This service does not know the kind {row.kind}; add it to be told what the backup is good for."]
+    findings = [Finding.model_validate(item) for item in row.findings]
+    return worth(kind, [str(part["name"]) for part in row.parts], findings, list(row.left_out))
 
 
 def _shown(
-    row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[str]
-) -> BackupShown:
+    row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[str],
+    said: list[str],
+) -> BackupShown:  # fmt: skip
     return BackupShown(
         id=row.id,
         system=system,
@@ -119,9 +137,11 @@ def _shown(
         census={name: len(values) for name, values in row.census.items()},
         findings=[Finding.model_validate(item) for item in row.findings],
         left_out=row.left_out,
+        worth=said,
         held=row.held,
         held_because=row.held_because,
         doubtful=row.doubtful,
+        doubtful_because=row.doubtful_because,
         expired=row.expired,
         kept_by=kept_by,
     )
@@ -163,10 +183,52 @@ async def take_backup(
             system_id=system.id,
             store_id=store.id,
             backup_id=secrets.token_hex(16),
-            order={"name": wanted.name, "note": wanted.note, "parts": wanted.parts},
+            order={"name": wanted.name, "note": wanted.note, "parts": wanted.parts, "hold": wanted.hold},
             idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
         )
         await audit.note(session, request, "started a take", "system", system.name, store=store.name, run=run.id)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+@router.get("/systems/{name}/hand-ins")
+async def list_hand_ins(name: str, context: Here) -> Page[HandInShown]:
+    """What people export and hand in for a system, and when it is due."""
+    async with context.session() as session:
+        system = await named(session, System, name)
+        kind, _ = context.kind(system.kind)
+        rows = (await session.execute(select(HandedIn).where(HandedIn.system_id == system.id))).scalars()
+        known = {row.document: row for row in rows if row.backup_id is not None}
+    found = []
+    for part, source, hand in kind.hand_ins():
+        row = known.get(str(source.document))
+        found.append(
+            HandInShown(
+                document=str(source.document), part=part.name, title=part.title, how=hand.how, every=hand.every,
+                handed_in=row.at if row else None, by=row.by if row else "", backup=row.backup_id if row else None,
+                due=row.at + timedelta(days=hand.every) if row else None,
+            )
+        )  # fmt: skip
+    return Page(items=found)
+
+
+@router.post("/systems/{name}/hand-ins", status_code=202)
+async def hand_in(
+    name: str, request: Request, context: Here, who: Who, document: str | None = None, store: str | None = None,
+    note: Annotated[str, Query(max_length=500)] = "",
+) -> RunShown:  # fmt: skip
+    """Hand in a document that a person exported; the body is its content. The answer is the run that takes it."""
+    content = bytearray()
+    async for block in request.stream():
+        content += block
+        if len(content) > handing.LONGEST:
+            raise BadInput(f"The file has more than {handing.LONGEST} bytes.", "Leave out what is no configuration.")
+    async with context.session() as session:
+        system = await named(session, System, name)
+        stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
+        place = await named(session, StoreRow, store) if store else taking.check_store_given(stores)
+        run = await handing.hand_in(context, session, system, place, bytes(content), document, who.name, note)
+        await audit.note(session, request, "handed in", "system", system.name, document=str(run.order["handed_in"]))
         await session.refresh(run)
         return await run_shown(context, session, run)
 
@@ -178,20 +240,11 @@ async def show_backup(backup: str, context: Here) -> BackupShown:
         return (await shown(context, session, [await find_backup(session, backup)]))[0]
 
 
-async def _reader(context: Context, backup: str, passphrase: str | None) -> BackupReader:
+async def reader_of(context: Context, backup: str, passphrase: str | None) -> BackupReader:
+    """A reader of a backup's best copy."""
     async with context.session() as session:
         row = await find_backup(session, backup)
-        store, vault, record = await tending.best_copy(context, session, row)
-        if passphrase is not None:
-            vault.unlock(await opening.unlock(store, passphrase))
-        if vault.locked:
-            raise PassphraseNeeded(
-                f"The backups in {store.name} are kept apart from the service.", "Give the passphrase."
-            )
-    index = context.index(store.id)
-    await index.refresh(vault)
-    vault.store = WholeObjects(vault.store)
-    return BackupReader(vault, index, record)
+    return await Shelf(context, passphrase).reader(row)
 
 
 @router.post("/backups/{backup}/copy", status_code=202)
@@ -223,7 +276,7 @@ async def verify_backup(backup: str, request: Request, context: Here, who: Who, 
 @router.get("/backups/{backup}/documents")
 async def list_documents(backup: str, context: Here, part: str | None = None) -> Page[DocumentShown]:
     """What a backup holds, without any content; only in custody kept."""
-    reader = await _reader(context, backup, None)
+    reader = await reader_of(context, backup, None)
     found = []
     for held in (await reader.head()).parts:
         if part is None or held.name == part:
@@ -240,7 +293,7 @@ async def list_documents(backup: str, context: Here, part: str | None = None) ->
 async def export_backup(backup: str, wanted: ExportWanted, request: Request, context: Here) -> StreamingResponse:
     """The backup as an archive. It is not encrypted: who asks for it takes care of it."""
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
-    reader = await _reader(context, backup, passphrase)
+    reader = await reader_of(context, backup, passphrase)
     reference = reader.record.reference
     for part in wanted.parts or []:
         await reader.part(part)
@@ -262,16 +315,11 @@ async def export_backup(backup: str, wanted: ExportWanted, request: Request, con
     )
 
 
-async def _note(context: Context, request: Request, backup: str, fact: notes.Fact, reason: str, by: str) -> BackupShown:
+async def _hold(context: Context, request: Request, backup: str, reason: str, by: str, *, on: bool) -> BackupShown:
     async with context.session() as session:
         row = await find_backup(session, backup)
-        row.held, row.held_because = fact == "hold", reason if fact == "hold" else ""
-        if fact == "hold":
-            row.expired = False
-        system = await session.get_one(System, row.system_id)
-        said = notes.Note(fact=fact, backup=row.id, system=system.id, time=stamp(context.now()), by=by, reason=reason)
-        await noting.tell(context, session, row, said)
-        await audit.note(session, request, fact, "backup", row.id, reason=reason)
+        await noting.set_hold(context, session, row, reason, by, on=on)
+        await audit.note(session, request, "hold" if on else "release", "backup", row.id, reason=reason)
         await session.flush()
         return (await shown(context, session, [row]))[0]
 
@@ -279,10 +327,30 @@ async def _note(context: Context, request: Request, backup: str, fact: notes.Fac
 @router.post("/backups/{backup}/hold")
 async def hold_backup(backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who) -> BackupShown:
     """Put a backup on hold: no ladder removes it."""
-    return await _note(context, request, backup, "hold", wanted.reason, who.name)
+    return await _hold(context, request, backup, wanted.reason, who.name, on=True)
+
+
+@router.post("/backups/{backup}/clear")
+async def clear_backup(backup: str, wanted: ClearWanted, request: Request, context: Here, who: Who) -> BackupShown:
+    """Say of a doubtful backup that it is as it should be, and counts again; or that it is not, and goes."""
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+        if not row.doubtful:
+            raise Conflict("Nobody doubts this backup.", "Nothing is to be done.")
+        if wanted.good:
+            await guarding.say(context, session, row, "cleared", wanted.reason, who.name)
+        else:
+            row.expired = True
+            said = notes.Note(fact="expired", backup=row.id, system=row.system_id, time=stamp(context.now()),
+                              by=who.name, reason=f"confirmed to be bad: {wanted.reason}")  # fmt: skip
+            await noting.tell(context, session, row, said)
+        action = "cleared" if wanted.good else "confirmed the doubt about"
+        await audit.note(session, request, action, "backup", row.id, reason=wanted.reason)
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
 
 
 @router.post("/backups/{backup}/release")
 async def release_backup(backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who) -> BackupShown:
     """Release a backup from its hold."""
-    return await _note(context, request, backup, "release", wanted.reason, who.name)
+    return await _hold(context, request, backup, wanted.reason, who.name, on=False)

@@ -12,10 +12,12 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, Login, Run, Sheet, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.restoring.planning import left_out_essentials
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
+from fennox.links.base import parse_address
 from fennox.service import audit, queue
-from fennox.service.context import named, parse_address
+from fennox.service.context import named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.backups import find_backup
 from fennox.service.routes.runs import run_shown
@@ -88,7 +90,9 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
         )
         key = wanted.key or (system.key if address == system.address else None)
     if key is None:
-        link = await context.connect(kind, address, login, None)  # tells the fingerprint, and raises KeyUnknown
+        link = await context.connect(
+            kind, address, login, None, system.via_id
+        )  # tells the fingerprint, and raises KeyUnknown
         await link.close()
         raise KeyUnknown("The target's fingerprint was not accepted.", "Accept it.")
     async with context.session() as session:
@@ -140,6 +144,10 @@ async def start_restore(
             order=await _safety_order(session, row, context.now()),
             idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
         )
+        system = await session.get_one(System, row.system_id, with_for_update=True)
+        kind, _ = context.kind(system.kind)
+        if data.target.address == system.address or not left_out_essentials(kind, data.parts):
+            system.suspended_because = f"a restore goes on (run sheet {row.id[:12]})"
         await audit.note(session, request, "started a restore", "system", data.system_name, sheet=row.id, run=run.id)
         await session.refresh(run)
         return await run_shown(context, session, run)

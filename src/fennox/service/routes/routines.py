@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import secrets
 
 from fastapi import APIRouter, Header, Request, Response
@@ -11,12 +12,12 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Routine, Run, StoreRow
 from fennox.core import ladder, schedule
 from fennox.core.errors import Conflict
-from fennox.service import audit, routines
+from fennox.service import audit, coming, queue, routines
 from fennox.service.context import Context, named
-from fennox.service.routes.session import Here
+from fennox.service.routes.session import Here, Who
 from fennox.service.routes.systems import check_match
 from fennox.wire.base import Page
-from fennox.wire.routines import Kept, NewRoutine, RoutineChange, RoutinePreview, RoutineShown, SystemPreview
+from fennox.wire.routines import Coming, Kept, NewRoutine, RoutineChange, RoutinePreview, RoutineShown, SystemPreview
 
 router = APIRouter(tags=["routines"])
 
@@ -35,6 +36,8 @@ async def _shown(context: Context, session: AsyncSession, row: Routine) -> Routi
         ladder=row.ladder,
         mode=row.mode,
         parts=row.parts,
+        spread=row.spread,
+        quiet=row.quiet,
         created=row.created,
         next_run=routines.next_run(row, context.now()),
         members=[system.name for system in await routines.members(session, row)],
@@ -42,21 +45,30 @@ async def _shown(context: Context, session: AsyncSession, row: Routine) -> Routi
     )
 
 
+def _phrase(text: str) -> str:
+    """As it is kept: phrases in lower case, rules of RFC 5545 in the case they have."""
+    text = text.strip()
+    return text.upper() if text[:6].lower() in ("rrule:", "dtstar") else text.lower()
+
+
 async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> Routine:
     routines.check_selector(wanted.systems)
-    schedule.parse(wanted.when, wanted.zone)
+    schedule.parse(_phrase(wanted.when), wanted.zone)
+    schedule.quiet_hours(wanted.quiet)
     now = context.now()
     return Routine(
         id=secrets.token_hex(16),
         name=wanted.name,
         systems=wanted.systems,
-        when=wanted.when.strip().lower(),
+        when=_phrase(wanted.when),
         zone=wanted.zone,
         store_id=(await named(session, StoreRow, wanted.store)).id,
         copy_to=[(await named(session, StoreRow, further)).id for further in wanted.copy_to],
         ladder=str(ladder.parse(wanted.ladder)),
         mode=wanted.mode,
         parts=wanted.parts,
+        spread=wanted.spread,
+        quiet=wanted.quiet.strip(),
         created=now,
         decided_until=now,
         version=1,
@@ -72,15 +84,22 @@ async def _preview(context: Context, session: AsyncSession, row: Routine) -> Rou
             SystemPreview(
                 system=system.name,
                 backups=[
-                    Kept(backup=item.id, name=item.name, time=item.time, kept_by=why[item.id], goes=not why[item.id])
+                    Kept(
+                        backup=item.id,
+                        name=item.name,
+                        time=item.time,
+                        kept_by=why[item.id],
+                        goes=not why[item.id],
+                        goes_at=ladder.goes(item.time, why[item.id]),
+                    )
                     for item in backups
                 ],
             )
         )
     every = [item for system in found for item in system.backups]
-    coming = schedule.parse(row.when, row.zone).coming(context.now(), 14) if row.mode == "on" else []
+    next_runs = schedule.parse(row.when, row.zone).coming(context.now(), 14) if row.mode == "on" else []
     goes = sum(item.goes for item in every)
-    return RoutinePreview(routine=row.name, next_runs=coming, systems=found, stays=len(every) - goes, goes=goes)
+    return RoutinePreview(routine=row.name, next_runs=next_runs, systems=found, stays=len(every) - goes, goes=goes)
 
 
 @router.get("/routines")
@@ -92,7 +111,7 @@ async def list_routines(context: Here) -> Page[RoutineShown]:
 
 
 @router.post("/routines", status_code=201)
-async def add_routine(wanted: NewRoutine, request: Request, context: Here) -> RoutineShown:
+async def add_routine(wanted: NewRoutine, request: Request, context: Here, who: Who) -> RoutineShown:
     """Make a routine; it begins with its next due time."""
     async with context.session() as session:
         if (await session.execute(select(Routine).where(Routine.name == wanted.name))).first() is not None:
@@ -101,7 +120,33 @@ async def add_routine(wanted: NewRoutine, request: Request, context: Here) -> Ro
         session.add(row)
         await audit.note(session, request, "added", "routine", row.name, when=row.when, systems=row.systems)
         await session.flush()
+        if wanted.run_now:
+            await _take_now(context, session, row, who.name)
         return await _shown(context, session, row)
+
+
+async def _take_now(context: Context, session: AsyncSession, row: Routine, by: str) -> None:
+    """One take of each of its systems; one that is busy is left to its next due time."""
+    for system in await routines.members(session, row):
+        with contextlib.suppress(Conflict):
+            await queue.enqueue(
+                session, "take", by=by, now=context.now(), system_id=system.id, store_id=row.store_id,
+                routine_id=row.id, backup_id=secrets.token_hex(16), order={"name": "", "note": "", "parts": row.parts},
+            )  # fmt: skip
+
+
+@router.get("/routines/coming")
+async def coming_runs(context: Here) -> Coming:
+    """The load of the coming two weeks by hours, and which runs of a system will have to wait for another."""
+    async with context.session() as session:
+        return await coming.coming(context, session)
+
+
+@router.get("/routines/calendar", response_class=Response)
+async def calendar_of_runs(context: Here) -> Response:
+    """Coming runs as an iCalendar (RFC 5545), one event for each routine and due time."""
+    async with context.session() as session:
+        return Response(await coming.calendar(context, session), media_type="text/calendar")
 
 
 @router.post("/routines/preview")
@@ -132,8 +177,16 @@ async def change_routine(
         if wanted.systems is not None:
             routines.check_selector(wanted.systems)
             row.systems = wanted.systems
-        schedule.parse(wanted.when or row.when, wanted.zone or row.zone)
-        row.when, row.zone = (wanted.when or row.when).strip().lower(), wanted.zone or row.zone
+        when, zone = _phrase(wanted.when) if wanted.when is not None else row.when, wanted.zone or row.zone
+        schedule.parse(when, zone)
+        row.when, row.zone = when, zone
+        if wanted.quiet is not None:
+            schedule.quiet_hours(wanted.quiet)
+            row.quiet = wanted.quiet.strip()
+        if wanted.spread is not None:
+            row.spread = wanted.spread
+        if wanted.parts is not None:
+            row.parts = wanted.parts or None
         if wanted.copy_to is not None:
             row.copy_to = [(await named(session, StoreRow, further)).id for further in wanted.copy_to]
         if wanted.store is not None:

@@ -256,6 +256,8 @@ async def _login(session: AsyncSession, row: Login) -> LoginShown:
         name=row.name,
         account=row.account,
         proves_by=row.proves_by,
+        certificate=bool(row.certificate),
+        become=row.become,
         changed=row.changed,
         used_by=used,
     )
@@ -276,7 +278,7 @@ async def add_login(wanted: NewLogin, request: Request, context: Here) -> LoginS
         if (await session.execute(select(Login).where(Login.name == wanted.name))).first() is not None:
             raise Conflict(f"The login {wanted.name} is already there.", "Change it, or choose another name.")
         row = Login(id=secrets.token_hex(16), name=wanted.name, account=wanted.account, changed=context.now(),
-                    proves_by="", sealed_secret=b"")  # fmt: skip
+                    proves_by="", sealed_secret=b"", become=wanted.become)  # fmt: skip
         _set_secret(context, row, wanted)
         session.add(row)
         await audit.note(session, request, "added", "login", row.name, account=row.account)
@@ -290,8 +292,12 @@ async def change_login(name: str, wanted: LoginChange, request: Request, context
         row = await named(session, Login, name)
         if wanted.account is not None:
             row.account = wanted.account
-        if wanted.password is not None or wanted.private_key is not None:
+        if wanted.become is not None:
+            row.become = wanted.become
+        if wanted.password is not None or wanted.private_key is not None or wanted.agent:
             _set_secret(context, row, wanted)
+        elif wanted.certificate is not None:
+            raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
         row.changed = context.now()
         await audit.note(session, request, "changed", "login", row.name)
         return await _login(session, row)
@@ -313,9 +319,14 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
 
 
 def _set_secret(context: Context, row: Login, wanted: NewLogin | LoginChange) -> None:
-    if (wanted.password is None) == (wanted.private_key is None):
-        raise BadInput("Give either a password or a private key.", "Use --password-file or --key.", field="password")
-    secret = wanted.private_key if wanted.private_key is not None else wanted.password
-    assert secret is not None
-    row.proves_by = "key" if wanted.private_key is not None else "password"
-    row.sealed_secret = context.keyfile.seal(secret.get_secret_value().encode(), f"logins|{row.id}|secret")
+    if sum((wanted.password is not None, wanted.private_key is not None, wanted.agent)) != 1:
+        raise BadInput("Give a password, a private key or an agent, and only one of them.",
+                       "Use --password-file, --key or --agent.", field="password")  # fmt: skip
+    if wanted.certificate and wanted.private_key is None:
+        raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
+    secret = wanted.private_key or wanted.password
+    row.proves_by = "agent" if wanted.agent else "key" if wanted.private_key is not None else "password"
+    row.certificate = wanted.certificate or ""
+    row.sealed_secret = context.keyfile.seal(
+        secret.get_secret_value().encode() if secret is not None else b"", f"logins|{row.id}|secret"
+    )

@@ -4,28 +4,40 @@ from __future__ import annotations
 
 import secrets
 from collections import defaultdict
+from datetime import UTC, datetime
+from typing import Any
 
 from fastapi import APIRouter, Header, Request, Response
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Copy, Login, Routine, Run, StoreRow, System
+from fennox.catalogue.models import ACTIVE, Backup, Copy, KindRow, Login, Routine, Run, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
 from fennox.core.format.manifest import Finding, Machine
+from fennox.core.kinds import telling
+from fennox.core.kinds.loading import load as load_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.names import folder_name
+from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
-from fennox.service import audit, routines, taking
-from fennox.service.context import Context, named, parse_address
-from fennox.service.routes.session import Here
+from fennox.links.base import Link, Web, parse_address
+from fennox.service import audit, handing, routines, taking
+from fennox.service.context import Context, named
+from fennox.service.relations import relations
+from fennox.service.routes.session import Here, Who
 from fennox.wire.base import Page
 from fennox.wire.systems import (
+    CertificateShown,
     Confirmed,
     KindShown,
+    NewKind,
     NewSystem,
     PartShown,
     Probe,
+    Relation,
+    Relations,
+    ReturnOrder,
     RunBrief,
     SystemChange,
     SystemShown,
@@ -37,7 +49,7 @@ router = APIRouter(tags=["systems"])
 def _parts(kind: Kind) -> list[PartShown]:
     return [
         PartShown(name=part.name, title=part.title, essential=part.essential, default=part.default,
-                  uses=part.uses, overwrites=part.overwrites)
+                  uses=part.uses, overwrites=part.overwrites, documents=telling.documents(part))
         for part in kind.part
     ]  # fmt: skip
 
@@ -45,25 +57,44 @@ def _parts(kind: Kind) -> list[PartShown]:
 @router.get("/kinds")
 async def list_kinds(context: Here) -> Page[KindShown]:
     """The kinds this service knows."""
-    found = []
-    for name in context.kind_names():
-        kind, _ = context.kind(name)
-        found.append(
-            KindShown(
-                name=kind.name,
-                version=kind.version,
-                title=kind.title,
-                about=kind.about.strip(),
-                reach=kind.reach,
-                port=kind.port,
-                settings={key: setting.title for key, setting in kind.settings.items()},
-                parts=_parts(kind),
-                census=list(kind.census),
-                left_out=kind.left_out,
-                steps=[f"{phase}: {step.title}" for phase, step in kind.steps()],
-            )
-        )
-    return Page(items=found)
+    return Page(items=[_kind_shown(context.kind(name)[0]) for name in context.kind_names()])
+
+
+@router.post("/kinds", status_code=201)
+async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -> KindShown:
+    """Add a kind, or a newer version of one that was added. Its commands run on machines under their logins."""
+    kind = load_kind(wanted.text, context.kind_text)
+    if kind.name in context.shipped_kinds():
+        raise Conflict(f"The kind {kind.name} ships with Fennox.", "Give yours another name.")
+    if kind.reach == "service":
+        raise BadInput("Only Fennox itself is reached as a service.", "Reach it by ssh or https.")
+    async with context.session() as session:
+        newest = select(func.max(KindRow.version)).where(KindRow.name == kind.name)
+        known = (await session.execute(newest)).scalar_one_or_none()
+        if known is not None and kind.version <= known:
+            raise Conflict(f"Version {known} of {kind.name} is here already.", f"Make it version = {known + 1}.")
+        session.add(KindRow(name=kind.name, version=kind.version, text=wanted.text, added=context.now(), by=who.name))
+        await audit.note(session, request, "added", "kind", kind.name, version=str(kind.version))
+    async with context.session() as session:
+        await context.learn_kinds(session)
+    return _kind_shown(kind)
+
+
+def _kind_shown(kind: Kind) -> KindShown:
+    return KindShown(
+        name=kind.name,
+        version=kind.version,
+        title=kind.title,
+        about=kind.about.strip(),
+        reach=kind.reach,
+        port=kind.port,
+        settings={key: setting.title for key, setting in kind.settings.items()},
+        parts=_parts(kind),
+        census=list(kind.census),
+        left_out=kind.left_out,
+        rules=telling.rules(kind),
+        steps=[f"{phase}: {step.title}" for phase, step in kind.steps()],
+    )
 
 
 def _brief(run: Run | None) -> RunBrief | None:
@@ -86,12 +117,15 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
         for run in (await session.execute(last.order_by(Run.system_id, Run.created.desc()))).scalars()
     }
     active = {run.system_id: run for run in (await session.execute(select(Run).where(Run.state.in_(ACTIVE)))).scalars()}
+    names = {row.id: row.name for row in await session.execute(select(System.id, System.name))}
+    partial = await taking.newest_partial(session)
+    due_by_hand = await handing.lacking(context, session, rows)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     found = []
     for row in rows:
         backup = newest.get(row.id)
         mine = [routine for routine in all_routines if routines.selects(routine.systems, row)]
-        due = [moment for routine in mine if (moment := routines.next_run(routine, context.now())) is not None]
+        due = [moment for routine in mine if (moment := routines.next_run(routine, context.now(), row.id)) is not None]
         found.append(
             SystemShown(
                 id=row.id,
@@ -111,12 +145,21 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 stores=sorted(copies[backup.id]) if backup else [],
                 routines=[routine.name for routine in mine],
                 next_run=min(due) if due else None,
-                missing=[Finding.model_validate(item) for item in backup.findings] if backup else [],
+                missing=[Finding.model_validate(item) for item in _findings(backup or partial.get(row.id))]
+                + due_by_hand.get(row.id, []),
+                needs=sorted(names[one] for one in row.needs if one in names),
+                via=names[row.via_id] if row.via_id else None,
+                key_until=row.key_until,
+                suspended_because=row.suspended_because,
                 last_run=_brief(last_runs.get(row.id)),
                 active_run=_brief(active.get(row.id)),
             )
         )
     return found
+
+
+def _findings(backup: Backup | None) -> list[dict[str, Any]]:
+    return backup.findings if backup is not None else []
 
 
 @router.get("/systems")
@@ -145,15 +188,23 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
     values_of(kind, wanted.settings)
     address = str(parse_address(wanted.address, kind.port))
     async with context.session() as session:
-        login = await named(session, Login, wanted.login)
+        login = await named(session, Login, wanted.login) if wanted.login else None
+        if (login is None) != (kind.reach == "hand"):
+            what = "needs a login" if login is None else "is not reached, so that it needs no login"
+            raise BadInput(f"A {kind.title} {what}.", "Give --login, or leave it out.", field="login")
         taken = select(System).where((System.name == wanted.name) | (System.address == address))
         if (other := (await session.execute(taken)).scalars().first()) is not None:
             raise Conflict(f"The system {other.name} at {other.address} is already there.", "Choose another name.")
-    link = await context.connect(kind, address, login, wanted.key)
-    try:
-        machine = await identify(kind, link, wanted.settings)
-    finally:
-        await link.close()
+        needs = [(await named(session, System, name)).id for name in wanted.needs]
+        via = (await named(session, System, wanted.via)).id if wanted.via else None
+    link: Link | None = None
+    machine: Machine | None = None
+    if kind.reach != "hand":
+        link = await context.connect(kind, address, login, wanted.key, via)
+        try:
+            machine = await identify(kind, link, wanted.settings)
+        finally:
+            await link.close()
     async with context.session() as session:
         system_id = secrets.token_hex(16)
         row = System(
@@ -162,16 +213,19 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
             folder=folder_name(wanted.name, system_id),
             kind=kind.name,
             address=address,
-            login_id=login.id,
-            key=link.fingerprint,
+            login_id=login.id if login else None,
+            key=link.fingerprint if link else "",
             site=wanted.site,
             labels=wanted.labels,
             settings=dict(wanted.settings),
-            machine=machine.model_dump(mode="json"),
+            machine=machine.model_dump(mode="json") if machine else None,
+            needs=needs,
+            via_id=via,
+            key_until=link.until if isinstance(link, Web) else None,
             created=context.now(),
         )
         session.add(row)
-        await audit.note(session, request, "enrolled", "system", row.name, address=address, key=link.fingerprint)
+        await audit.note(session, request, "enrolled", "system", row.name, address=address, key=row.key)
         await session.flush()
         return (await shown(context, session, [row]))[0]
 
@@ -200,6 +254,8 @@ async def change_system(
         await session.refresh(row, with_for_update=True)
         check_match(if_match, row.version)
         kind, _ = context.kind(row.kind)
+        if kind.reach == "hand" and (wanted.login or wanted.key or wanted.via):
+            raise BadInput(f"{row.name} is not reached.", "Leave out login, key and way.")
         if kind.reach == "service" and (wanted.address or wanted.login or wanted.key):
             raise BadInput("Fennox itself has no address, login or key to change.", "Leave them out.")
         if wanted.address is not None:
@@ -210,6 +266,12 @@ async def change_system(
             values_of(kind, wanted.settings)
             row.settings = dict(wanted.settings)
         row.key = wanted.key if wanted.key is not None else row.key
+        if wanted.needs is not None:
+            row.needs = [(await named(session, System, other)).id for other in wanted.needs]
+        if wanted.via is not None:
+            row.via_id = (await named(session, System, wanted.via)).id if wanted.via else None
+        if row.id in row.needs or row.via_id == row.id:
+            raise BadInput(f"{row.name} cannot need itself.", "Name other systems.", field="needs")
         row.site = wanted.site if wanted.site is not None else row.site
         row.labels = wanted.labels if wanted.labels is not None else row.labels
         row.version += 1
@@ -225,6 +287,43 @@ def check_match(if_match: str | None, version: int) -> None:
         raise Conflict("Somebody else changed it meanwhile.", "Look at it again, then repeat the change.")
 
 
+@router.get("/systems/{name}/relations")
+async def show_relations(name: str, context: Here) -> Relations:
+    """Who must be back before a system, who waits for it, who replicates with it, and its certificates."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        every = await relations(context, session)
+        newest = await taking.newest_of(session, row.id)
+    own = every[row.name]
+    replicas = context.kind(row.kind)[0].replicas if own.peers else None
+    return Relations(
+        needs=[Relation(name=other, because=why) for other, why in sorted(own.needs.items())],
+        needed_by=[
+            Relation(name=other, because=related.needs[row.name])
+            for other, related in sorted(every.items())
+            if row.name in related.needs
+        ],
+        strangers=[Relation(name=host, because=why) for host, why in sorted(own.strangers.items())],
+        peers=own.peers,
+        replicas=[replicas.means, replicas.to_win, replicas.to_yield] if replicas else [],
+        certificates=[certificate_shown(item) for item in newest.certificates] if newest else [],
+    )
+
+
+def certificate_shown(item: dict[str, Any]) -> CertificateShown:
+    until = datetime.fromtimestamp(item["until"], UTC)
+    return CertificateShown(document=item["document"], subject=item["subject"], until=until)
+
+
+@router.get("/return-order")
+async def return_order(context: Here) -> ReturnOrder:
+    """In which order the systems must come back after everything was lost."""
+    async with context.session() as session:
+        every = await relations(context, session)
+    found = in_order({name: related.needs for name, related in every.items()})
+    return ReturnOrder(waves=found.waves, circles=found.circles)
+
+
 @router.post("/systems/{name}/probe")
 async def probe_system(name: str, context: Here) -> Probe:
     """Reach a live system and say what it is, storing nothing."""
@@ -232,9 +331,11 @@ async def probe_system(name: str, context: Here) -> Probe:
         row = await named(session, System, name)
         login = await session.get_one(Login, row.login_id) if row.login_id else None
     kind, _ = context.kind(row.kind)
+    if kind.reach == "hand":
+        raise BadInput(f"{row.name} is not reached: people hand in what they export.", "See: fennox backup hand-in")
     known = str(row.machine["id"]) if row.machine else None
     try:
-        link = await context.connect(kind, row.address, login, row.key)
+        link = await context.connect(kind, row.address, login, row.key, row.via_id)
         try:
             machine = await identify(kind, link, dict(row.settings))
         finally:
@@ -253,9 +354,35 @@ async def probe_system(name: str, context: Here) -> Probe:
     )
 
 
+@router.post("/systems/{name}/resume")
+async def resume_system(name: str, request: Request, context: Here) -> SystemShown:
+    """Let routines take a system again, that a restore has left suspended."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        await session.refresh(row, with_for_update=True)
+        if not row.suspended_because:
+            raise Conflict(f"{row.name} is not suspended.", "Nothing is to be done.")
+        active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", Run.state.in_(ACTIVE))
+        if (await session.execute(active)).first() is not None:
+            raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
+        await audit.note(session, request, "resumed", "system", row.name, was=row.suspended_because)
+        row.suspended_because = ""
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
+
+
 @router.post("/systems/{name}/confirm")
 async def confirm_system(name: str, wanted: Confirmed, request: Request, context: Here) -> SystemShown:
     """Say that the machine that answers now is this system; its backups go on under the new identity."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        kind, _ = context.kind(row.kind)
+        if kind.reach == "hand":  # what is handed in tells the rest
+            row.machine = {"product": "", "version": "", **(row.machine or {}), "id": wanted.machine}
+            row.version += 1
+            await audit.note(session, request, "confirmed", "system", row.name, now=wanted.machine)
+            await session.flush()
+            return (await shown(context, session, [row]))[0]
     probe = await probe_system(name, context)
     if probe.machine is None:
         raise NotFound(probe.problem or "The system does not answer.", probe.remedy or "")

@@ -1,6 +1,9 @@
-"""Fennox against the pipe an administrator would write: ssh, tar, zstd, gpg. Prints ratios of one run, alternating.
+"""Taking over a real sshd against the pipe an administrator would write: ssh, tar, zstd, age. Ratios of one run.
 
-python benchmarks/by_hand.py [--files 200] [--rounds 5]
+python benchmarks/take.py [--rounds 5]
+
+2 MB in 40 files, then 200 MB in 5,000; all are taken in turn, and the medians are compared. ``unchanged`` reads all of
+it again, ``trusting`` only what has another inode, size or time, as routines do.
 """
 
 from __future__ import annotations
@@ -20,7 +23,7 @@ from pathlib import Path
 
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC
-from fennox.core.format.manifest import Reached
+from fennox.core.format.manifest import KindFile, Reached
 from fennox.core.format.records import Previous
 from fennox.core.kinds.loading import load
 from fennox.core.time import stamp
@@ -52,16 +55,18 @@ class Taker:
 
     def __init__(self, server: LinuxServer, vault: Vault, key: str) -> None:
         text = files("fennox").joinpath("kinds/linux-server.toml").read_text()
+        kind = load(text)
+        kind_file = KindFile(name=kind.name, version=kind.version, text=text)
         reached = Reached(address=f"{HOST}:{PORT}", account="root", key=server.host_key)
-        self.subject = Subject("5" * 32, "web-9", "web-9-55555555", load(text), text, {}, "", reached)
+        self.subject = Subject("5" * 32, "web-9", "web-9-55555555", kind, kind_file, {}, "", reached)
         self.vault, self.index, self.login = vault, PackIndex(), Credential("root", private_key=key)
         self.last: Taken | None = None
 
-    async def take(self) -> Taken:
+    async def take(self, *, trust: bool = False) -> Taken:
         last = self.last
         previous = Previous(backup=last.reference.backup, digest=last.digest) if last else None
         order = Order(secrets.token_hex(16), secrets.token_hex(16), 1, stamp(now()),
-                      last.reference.sequence + 1 if last else 1, previous)  # fmt: skip
+                      last.reference.sequence + 1 if last else 1, previous, trust=trust)  # fmt: skip
         link = await ssh.connect(Address(HOST, PORT), self.login, self.subject.reached.key)
         try:
             self.last = await take(self.vault, self.index, link, self.subject, order, MemoryJournal(), any_machine=True)
@@ -70,54 +75,63 @@ class Taker:
         return self.last
 
 
-def by_hand(folder: Path, key: Path) -> float:
-    """``ssh … tar | zstd -3 | gpg`` into a file."""
+def by_hand(folder: Path, key: Path, recipient: str) -> float:
+    """``ssh … tar | zstd -3 | age`` into a file."""
     remote = f"ssh -q -i {key} -p {PORT} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null root@{HOST}"
-    seal = f"gpg --batch --yes --homedir {folder} --pinentry-mode loopback --passphrase made-up --compress-algo none"
-    pipe = f"{remote} tar -c -C / etc | zstd -q -3 | {seal} --symmetric -o {folder}/by-hand.gpg"
+    pipe = f"{remote} tar -c -C / etc | zstd -q -3 -T2 | age -r {recipient} -o {folder}/by-hand.age"
     begun = time.monotonic()
     subprocess.run(["sh", "-c", pipe], check=True, stderr=subprocess.DEVNULL)
     return time.monotonic() - begun
 
 
-async def measure(count: int, rounds: int, folder: Path) -> None:
+def fill(server: LinuxServer, count: int, size: int) -> None:
+    """``count`` files of ``size`` bytes of settings, half of them made up."""
+    for number in range(count):
+        lines = (f"setting-{number}-{line} = {secrets.token_hex(12)}\n" for line in range(size // 48))
+        server.write(f"/etc/saltmere/{number % 50:02}/{number:05}.conf", "".join(lines))
+
+
+async def measure(count: int, size: int, rounds: int, folder: Path, recipient: str) -> None:
     private, public = new_key_pair("bench")
     key = folder / "key"
     key.write_text(private)
     key.chmod(0o600)
     server = LinuxServer(folder / "server", HOST, PORT)
     server.install("web-9", public)
-    server.configure("ticket", files=count)
+    fill(server, count, size)
     server.start()
+    times: dict[str, list[float]] = {"pipe": [], "first": [], "unchanged": [], "trusting": []}
     try:
-        first: list[float] = []
-        again: list[float] = []
-        hand: list[float] = []
         for number in range(rounds):
+            times["pipe"].append(by_hand(folder, key, recipient))
             taker = Taker(server, await make_vault(folder / f"store-{number}"), private)
-            for times in (first, again):
+            for name in ("first", "unchanged", "stamped", "trusting"):
                 begun = time.monotonic()
-                taken = await taker.take()
-                times.append(time.monotonic() - begun)
-                if number == 0:
-                    print(f"{taken.reference.sizes.documents} documents, {taken.reference.sizes.bytes} bytes: "
-                          f"{taken.written.objects} objects, {taken.written.bytes} bytes written")  # fmt: skip
-            hand.append(by_hand(folder, key))
-        by_pipe = statistics.median(hand)
-        print(f"pipe by hand            {by_pipe:.2f} s (median of {rounds})")
-        print(f"first take / pipe       {statistics.median(first) / by_pipe:.2f}")
-        print(f"unchanged take / pipe   {statistics.median(again) / by_pipe:.2f}")
+                taken = await taker.take(trust=name in ("stamped", "trusting"))
+                if name in times:
+                    times[name].append(time.monotonic() - begun)
+        sizes = taken.reference.sizes
+        print(f"{sizes.documents} documents, {sizes.bytes / 1e6:.1f} MB, medians of {rounds}:")
+        base = statistics.median(times["pipe"])
+        for name, held in times.items():
+            print(f"  {name:<10}{statistics.median(held):7.2f} s  {statistics.median(held) / base:5.2f} of the pipe")
     finally:
         server.stop()
 
 
-if __name__ == "__main__":
+def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--files", type=int, default=200)
     parser.add_argument("--rounds", type=int, default=5)
-    arguments = parser.parse_args()
-    for program in ("ssh", "zstd", "gpg"):
-        if shutil.which(program) is None:
-            sys.exit(f"The program {program} is missing; without it there is nothing to compare with.")
-    with tempfile.TemporaryDirectory() as made:
-        asyncio.run(measure(arguments.files, arguments.rounds, Path(made)))
+    rounds = parser.parse_args().rounds
+    for tool in ("zstd", "age", "age-keygen", "ssh"):
+        if shutil.which(tool) is None:
+            sys.exit(f"{tool} is not installed, so there is nothing to compare with.")
+    for count, size in ((40, 50_000), (5_000, 40_000)):
+        with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
+            made = subprocess.run(["age-keygen"], capture_output=True, text=True, check=True)
+            recipient = made.stderr.split()[-1]
+            asyncio.run(measure(count, size, rounds, Path(folder), recipient))
+
+
+if __name__ == "__main__":
+    main()

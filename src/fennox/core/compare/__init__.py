@@ -1,0 +1,1 @@
+"""What exactly changed between two readings of a system. Pure."""

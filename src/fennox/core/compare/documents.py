@@ -1,0 +1,233 @@
+"""What differs between two states of one document: values, lines and attributes, without noise, secrets masked."""
+
+from __future__ import annotations
+
+import copy
+import json
+import re
+from bisect import bisect_right
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from hashlib import blake2b
+from typing import Any
+
+import jsonpatch
+import jsonpath_rfc9535
+
+from fennox.core.compare import differences, shapes
+from fennox.core.compare.differences import Keys, Line
+from fennox.core.compare.model import MASK, Change, DocumentChange, What
+from fennox.core.compare.shapes import Structured
+from fennox.core.format.manifest import Document
+from fennox.core.kinds.expressions import wanted
+from fennox.core.kinds.model import Kind, Shape
+
+Location = tuple[int | str, ...]
+
+_ATTRIBUTES = ("type", "mode", "owner", "group", "link")
+_MASKED = re.compile(f"{MASK}[0-9a-f]{{16}}")
+
+
+def attributes(before: Document, after: Document) -> list[Change]:
+    """Type, rights, owner and link target, where they differ."""
+    found = []
+    for name in _ATTRIBUTES:
+        ours, theirs = _shown(before, name), _shown(after, name)
+        if ours != theirs:
+            found.append(Change(what="changed", path=[name], before=ours, after=theirs))
+    return found
+
+
+def _shown(document: Document, name: str) -> Any:
+    value = getattr(document, name)
+    if name == "mode" and value is not None:
+        return f"{value:04o}"
+    if name in ("owner", "group") and value is None:
+        number = document.uid if name == "owner" else document.gid
+        return str(number) if number is not None else None
+    return value
+
+
+def only_there(what: What, part: str, document: Document, kind: Kind) -> DocumentChange:
+    return DocumentChange(part=part, path=document.path, what=what, shape=shapes.shape_of(kind, document.path))
+
+
+def ignored(kind: Kind, path: str) -> bool:
+    """Whether the kind says that the content of this document means nothing."""
+    return any(noise.whole and wanted([noise.in_], path) for noise in kind.noise)
+
+
+def changed(
+    kind: Kind,
+    part: str,
+    before: Document,
+    after: Document,
+    contents: tuple[bytes, bytes] | None,
+    salt: bytes,
+    *,
+    patches: bool = False,
+) -> DocumentChange | None:
+    """None if the two differ only in noise. ``contents``: None where they are equal, or too long.
+
+    Of a secret document only that it has changed is told, unless its kind says which values alone are secret.
+    """
+    found = DocumentChange(
+        part=part, path=before.path, what="changed", shape="bytes", attributes=attributes(before, after)
+    )
+    if before.digest != after.digest and not ignored(kind, before.path):
+        if contents is None:
+            return found.model_copy(update={"said": "Its content has changed; it is too long to be shown."})
+        told = content_changes(kind, before.path, *contents, salt, patches=patches)
+        secret = (before.secret or after.secret) and not rest_is_open(kind, before.path)
+        if secret and (told.changes or told.said):
+            told = Told("bytes", said="Its content is secret, and has changed.")
+        found = found.model_copy(update=vars(told))
+    return found if found.attributes or found.changes or found.said else None
+
+
+def rest_is_open(kind: Kind, path: str) -> bool:
+    return any(rule.alone for rule in kind.hidden if wanted([rule.in_], path))
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is told of a content that changed; ``said``: in words, where nothing can be shown."""
+
+    shape: Shape
+    changes: list[Change] = field(default_factory=list)
+    said: str = ""
+    patch: list[dict[str, Any]] = field(default_factory=list)
+
+
+def content_changes(kind: Kind, path: str, before: bytes, after: bytes, salt: bytes, *, patches: bool = False) -> Told:
+    """What differs between two contents, without noise, hidden values masked."""
+    ours, theirs = shapes.read(kind, path, before), shapes.read(kind, path, after)
+    if "bytes" in (ours.shape, theirs.shape):
+        return Told("bytes", said="Its content is no text, and has changed.")
+    structured = ours.shape == theirs.shape != "text"
+    hidden = [rule for rule in kind.hidden if wanted([rule.in_], path)]
+    if any((rule.jsonpath is not None) != structured for rule in hidden):
+        # a rule that cannot be applied must not let through what it hides
+        return Told("bytes", said="Its content has changed; it holds secrets, and cannot be read as its kind expects.")
+    if structured:
+        left, right = (quiet_value(kind, path, item, salt) for item in (ours, theirs))
+        found = list(differences.differences(left, right, keys_of(kind, path)))
+    else:
+        left_lines, right_lines = (quiet_lines(kind, path, item.text, salt) for item in (ours, theirs))
+        if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
+            left_lines, right_lines = (sorted(side, key=lambda line: line[1]) for side in (left_lines, right_lines))
+        found = differences.of_lines(left_lines, right_lines, _headings(kind, path, ours.text, theirs.text))
+        ours = Structured("text")
+        left, right = ([line for _, line in side] for side in (left_lines, right_lines))
+    patch = unsalted(jsonpatch.make_patch(left, right).patch) if patches else []
+    return Told(ours.shape, [_shown_change(change) for change in found], patch=patch)
+
+
+def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any:
+    """The structure without noise, and with hidden values masked."""
+    value = copy.deepcopy(document.value)
+    for noise in kind.noise:
+        if noise.jsonpath is not None and wanted([noise.in_], path):
+            for location, _ in _found(noise.jsonpath, value):
+                del _holder(value, location)[location[-1]]
+    for hidden in kind.hidden:
+        if hidden.jsonpath is not None and wanted([hidden.in_], path):
+            for location, held in _found(hidden.jsonpath, value):
+                _holder(value, location)[location[-1]] = mask(json.dumps(held, sort_keys=True), salt)
+    return value
+
+
+def _found(path: str, value: Any) -> list[tuple[Location, Any]]:
+    """Every place a JSONPath leads to, once, what lies deeper first; the document as a whole is none."""
+    nodes = {node.location: node.value for node in jsonpath_rfc9535.find(path, value) if node.location}
+    return list(reversed(nodes.items()))
+
+
+def _holder(value: Any, location: Location) -> Any:
+    """The object or list that the last step of a location is in."""
+    for step in location[:-1]:
+        value = value[step]
+    return value
+
+
+def quiet_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
+    """Lines with their numbers, without noise, and with hidden stretches masked."""
+    noise = [re.compile(item.lines) for item in kind.noise if item.lines is not None and wanted([item.in_], path)]
+    hidden = [re.compile(item.lines) for item in kind.hidden if item.lines is not None and wanted([item.in_], path)]
+    found = []
+    for number, line in enumerate(text.splitlines(), start=1):
+        if any(pattern.search(line) for pattern in noise):
+            continue
+        for pattern in hidden:
+            line = pattern.sub(lambda match: _masked_match(match, salt), line)
+        found.append((number, line))
+    return found
+
+
+def _masked_match(match: re.Match[str], salt: bytes) -> str:
+    if not match.re.groups:
+        return mask(match.group(), salt)
+    start, end = (place - match.start() for place in match.span(1))
+    whole = match.group()
+    return whole[:start] + mask(match.group(1), salt) + whole[end:] if match.group(1) is not None else whole
+
+
+def mask(value: str, salt: bytes) -> str:
+    """Equal values get equal masks within one comparison; nothing of the value is in it."""
+    return MASK + blake2b(value.encode(), key=salt, digest_size=8).hexdigest()
+
+
+def _shown_change(change: Change) -> Change:
+    before, after = unsalted(change.before), unsalted(change.after)
+    secret = (before, after) != (change.before, change.after)
+    path = [_MASKED.sub(MASK, step) for step in change.path]
+    return Change(what=change.what, path=path, before=before, after=after, secret=secret)
+
+
+def unsalted(value: Any) -> Any:
+    """Without what tells masked values apart within one comparison."""
+    if isinstance(value, str):
+        return _MASKED.sub(MASK, value)
+    if isinstance(value, dict):
+        return {name: unsalted(inner) for name, inner in value.items()}
+    if isinstance(value, list):
+        return [unsalted(inner) for inner in value]
+    return value
+
+
+def keys_of(kind: Kind, path: str) -> Keys:
+    """The kind's rules for lists whose order means nothing, for one document."""
+    rules = [(item.path.strip("/").split("/"), item.key or "") for item in kind.collections
+             if item.path and wanted([item.in_], path)]  # fmt: skip
+    whole = next((item.key or "" for item in kind.collections if not item.path and wanted([item.in_], path)), None)
+
+    def key(at: tuple[str, ...]) -> str | None:
+        if not at:
+            return whole
+        for steps, name in rules:
+            if len(steps) == len(at) and all(fnmatchcase(here, step) for here, step in zip(at, steps, strict=True)):
+                return name
+        return None
+
+    return key
+
+
+def _headings(kind: Kind, path: str, before: str, after: str) -> Callable[[int, bool], list[str]]:
+    """What a line stands under, by the kind's pattern of headings."""
+    known = shapes.format_of(kind, path)
+    if known is None or known.heading is None:
+        return lambda _number, _theirs: []
+    pattern = re.compile(known.heading)
+    sides = []
+    for text in (before, after):
+        marks = [(number, match) for number, line in enumerate(text.splitlines(), start=1)
+                 if (match := pattern.search(line))]  # fmt: skip
+        sides.append(([number for number, _ in marks], [match.group(match.lastindex or 0) for _, match in marks]))
+
+    def under(number: int, theirs: bool) -> list[str]:
+        numbers, titles = sides[1 if theirs else 0]
+        place = bisect_right(numbers, number)
+        return [titles[place - 1]] if place else []
+
+    return under

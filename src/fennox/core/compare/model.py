@@ -1,0 +1,61 @@
+"""The shape of a comparison."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict
+
+from fennox.core.kinds.model import Shape
+
+What = Literal["added", "removed", "changed"]
+MASK = "•••"
+
+
+class CompareModel(BaseModel):
+    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+
+
+class Change(CompareModel):
+    """One value. ``path`` are the names that lead to it; values are JSON values, and lines are texts.
+
+    ``secret``: both values are masked, and only that they differ is told.
+    """
+
+    what: What
+    path: list[str]
+    before: Any = None
+    after: Any = None
+    secret: bool = False
+
+
+class DocumentChange(CompareModel):
+    """One document. ``said`` tells in words what cannot be shown value by value."""
+
+    part: str
+    path: str
+    what: What
+    shape: Shape
+    attributes: list[Change] = []  # type, mode, owner, group, link
+    changes: list[Change] = []
+    said: str = ""
+    patch: list[dict[str, Any]] = []  # RFC 6902, within the content; only where asked for
+
+
+class ListChange(CompareModel):
+    """A census list: names that came and names that went."""
+
+    name: str
+    added: list[str]
+    removed: list[str]
+
+
+class Comparison(CompareModel):
+    """``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise."""
+
+    documents: list[DocumentChange]
+    lists: list[ListChange]
+    same: int
+    noise: int
+    only_left_parts: list[str] = []
+    only_right_parts: list[str] = []

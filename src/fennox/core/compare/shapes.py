@@ -1,0 +1,210 @@
+"""From a document's bytes to a structure of JSON values, so that it can be compared by object and value.
+
+Documents come from a far side and are doubted: no entities, no aliases without end, no structure without bound. What
+cannot be read as its name promises is compared as text, and what is no text only as equal or not.
+"""
+
+from __future__ import annotations
+
+import base64
+import configparser
+import csv
+import datetime
+import io
+import json
+import math
+import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import dns.exception
+import dns.name
+import dns.rdatatype
+import dns.zone
+import ldif
+import yaml
+from lxml import etree
+
+from fennox.core.kinds.expressions import ini_sections, wanted
+from fennox.core.kinds.model import Format, Kind, Shape
+
+MAX_SHOWN = 16 * 1024 * 1024  # bytes; longer documents are only equal or not
+_MAX_NODES = 200_000
+_MAX_DEPTH = 100
+_MAX_ALIASES = 200
+_BY_ENDING: dict[str, Shape] = {
+    ".json": "json", ".xml": "xml", ".toml": "toml", ".yaml": "yaml", ".yml": "yaml", ".csv": "csv", ".ini": "ini",
+    ".service": "ini", ".timer": "ini", ".socket": "ini", ".mount": "ini", ".network": "ini", ".zone": "zone",
+    ".ldif": "ldif",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Structured:
+    """A document as it was read: ``value`` for a structure, ``text`` for all that is text."""
+
+    shape: Shape
+    value: Any = None
+    text: str = ""
+
+
+def format_of(kind: Kind, path: str) -> Format | None:
+    return next((item for item in kind.formats if wanted([item.in_], path)), None)
+
+
+def shape_of(kind: Kind, path: str) -> Shape:
+    known = format_of(kind, path)
+    if known is not None:
+        return known.is_
+    name = path.rsplit("/", 1)[-1]
+    return next((shape for ending, shape in _BY_ENDING.items() if name.endswith(ending)), "text")
+
+
+def read(kind: Kind, path: str, content: bytes) -> Structured:
+    """Read a document as its kind or its name says, else as text, else as bytes."""
+    shape = shape_of(kind, path)
+    if shape == "bytes" or len(content) > MAX_SHOWN or b"\0" in content:
+        return Structured("bytes")
+    try:
+        text = content.decode("utf-8")
+    except UnicodeDecodeError:
+        return Structured("bytes")
+    if shape == "text":
+        return Structured("text", text=text)
+    try:
+        value = _bounded(_READERS[shape](text))
+    except (
+        ValueError, RecursionError, OverflowError, etree.LxmlError, yaml.YAMLError, csv.Error, configparser.Error,
+        dns.exception.DNSException,
+    ):  # fmt: skip
+        return Structured("text", text=text)
+    return Structured(shape, value, text)
+
+
+def _bounded(value: Any) -> Any:
+    """JSON values only, of bounded size; anything else is a :class:`ValueError`."""
+    count = 0
+
+    def plain(item: Any, depth: int) -> Any:
+        nonlocal count
+        count += 1
+        if count > _MAX_NODES or depth > _MAX_DEPTH:
+            raise ValueError("too large")
+        if isinstance(item, dict):
+            return {plain(str(key), depth): plain(inner, depth + 1) for key, inner in item.items()}
+        if isinstance(item, list | tuple | set):
+            return [plain(inner, depth + 1) for inner in item]
+        if isinstance(item, datetime.date | datetime.time):
+            return item.isoformat()
+        if isinstance(item, float) and not math.isfinite(item):
+            return str(item)  # JSON has no word for it, and it differs from itself
+        if item is None or isinstance(item, bool | int | float):
+            return item
+        return str(item).encode("utf-8", "backslashreplace").decode()
+
+    return plain(value, 0)
+
+
+def _yaml(text: str) -> Any:
+    aliases = 0
+    for event in yaml.parse(text, Loader=yaml.SafeLoader):
+        aliases += isinstance(event, yaml.AliasEvent)
+        if aliases > _MAX_ALIASES:
+            raise ValueError("too many aliases")
+    documents = list(yaml.safe_load_all(text))
+    return documents[0] if len(documents) == 1 else documents
+
+
+def _xml(text: str) -> Any:
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, huge_tree=False, load_dtd=False, remove_comments=True, remove_pis=True
+    )
+    root = etree.fromstring(text.encode("utf-8"), parser)
+    return {_tag(root): _element(root, 0)}
+
+
+def _tag(element: Any) -> str:
+    if not isinstance(element.tag, str):
+        raise ValueError("an entity")
+    return str(element.tag)
+
+
+def _element(element: Any, depth: int) -> Any:
+    """Attributes as ``@name``, text as ``#text``, children by tag: one as it is, several as a list."""
+    if depth > _MAX_DEPTH:
+        raise ValueError("too deep")
+    found: dict[str, Any] = {f"@{name}": value for name, value in element.attrib.items()}
+    children: dict[str, list[Any]] = {}
+    for child in element:
+        children.setdefault(_tag(child), []).append(_element(child, depth + 1))
+    found |= {tag: items[0] if len(items) == 1 else items for tag, items in children.items()}
+    text = (element.text or "").strip()
+    if not found:
+        return text
+    return {**found, "#text": text} if text else found
+
+
+def _csv(text: str) -> Any:
+    """Rows as objects by the titles of the first row, or as lists where rows differ in length."""
+    rows = list(csv.reader(io.StringIO(text)))
+    if len(rows) > 1 and all(len(row) == len(rows[0]) for row in rows) and len(set(rows[0])) == len(rows[0]):
+        return [dict(zip(rows[0], row, strict=True)) for row in rows[1:]]
+    return rows
+
+
+def _zone(text: str) -> Any:
+    """Name → type → records, sorted. A zone file (RFC 1035, section 5) without its own origin gets the root."""
+    zone = dns.zone.from_text(
+        f"$ORIGIN .\n{text}", origin=_zone_name(text), relativize=False, check_origin=False, allow_include=False
+    )
+    return {
+        name.to_text(): {
+            dns.rdatatype.to_text(records.rdtype): sorted(f"{records.ttl} {record.to_text()}" for record in records)
+            for records in node.rdatasets
+        }
+        for name, node in zone.nodes.items()
+    }
+
+
+def _zone_name(text: str) -> dns.name.Name:
+    """Whose the SOA record is: a name server writes it below ``$ORIGIN .``, people mostly as ``@``."""
+    origin = dns.name.root
+    for line in text.splitlines():
+        words = line.split()
+        if len(words) > 1 and words[0].upper() == "$ORIGIN":
+            origin = dns.name.from_text(words[1], origin)
+        elif "SOA" in (word.upper() for word in words[1:4]):
+            return dns.name.from_text(words[0], origin)
+    return origin
+
+
+def _ldif(text: str) -> Any:
+    """Entries by their names, each attribute with its values, sorted (RFC 2849); values that are no text in base64."""
+    found: dict[str, dict[str, list[str]]] = {}
+    parser = ldif.LDIFParser(io.BytesIO(text.encode("utf-8")), encoding=None)
+    for name, entry in parser.parse():
+        values = {attribute: sorted(_ldif_value(value) for value in listed) for attribute, listed in entry.items()}
+        found[name.decode("utf-8") if isinstance(name, bytes) else name] = values
+    return found
+
+
+def _ldif_value(value: bytes | str) -> str:
+    if isinstance(value, str):
+        return value
+    try:
+        return value.decode("utf-8")
+    except UnicodeDecodeError:
+        return base64.b64encode(value).decode()
+
+
+_READERS: dict[Shape, Callable[[str], Any]] = {
+    "json": json.loads,
+    "toml": tomllib.loads,
+    "yaml": _yaml,
+    "xml": _xml,
+    "ini": ini_sections,
+    "csv": _csv,
+    "zone": _zone,
+    "ldif": _ldif,
+}

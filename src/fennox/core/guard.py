@@ -1,0 +1,56 @@
+"""Whether a new backup can be trusted, in comparison with the last good ones of the same parts. Pure.
+
+What is doubted pushes no good backup out until a person has looked. Growing is never doubted: only what is gone is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from statistics import median
+
+from fennox.core.kinds.model import Kind
+
+_FEW_BYTES = 64 * 1024  # a loss of less is no loss of size
+
+
+@dataclass(frozen=True)
+class Seen:
+    """One backup as the guard sees it. Names may be keyed digests: then only their number counts.
+
+    ``names_in_clear``: whether they can be compared with the names that a fresh installation has.
+    """
+
+    product: str
+    census: Mapping[str, Sequence[str]]
+    bytes: int
+    names_in_clear: bool = True
+
+
+def doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> list[str]:
+    """Why a person should look before this one counts; empty: nothing speaks against it. ``earlier``: good ones."""
+    return list(_doubts(kind, new, earlier)) if earlier else []
+
+
+def _doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> Iterator[str]:
+    if new.product != earlier[0].product:
+        yield f"it is of {new.product}, the ones before were of {earlier[0].product}"
+    for name in kind.census:
+        before = median(len(seen.census.get(name, ())) for seen in earlier)
+        now = len(new.census.get(name, ()))
+        lost = before - now
+        if now == 0 and before > 0 and (name in kind.guard.required or before >= kind.guard.least):
+            yield f"the list {name} is empty, and had {before:g}"
+        elif lost >= kind.guard.least and lost > before * kind.guard.share:
+            yield f"the list {name} has {now} of the {before:g} it had"
+    if new.names_in_clear and _only_defaults(kind, new) and not any(_only_defaults(kind, seen) for seen in earlier):
+        yield "it holds only what every fresh installation has"
+    size = median(seen.bytes for seen in earlier)
+    if new.bytes < size * kind.guard.size and size - new.bytes > _FEW_BYTES:
+        yield f"it has {new.bytes} bytes, the ones before had {size:.0f}"
+
+
+def _only_defaults(kind: Kind, seen: Seen) -> bool:
+    """Whether every list of which fresh installations have names has none but those."""
+    listed = [(set(seen.census.get(name, ())), set(names)) for name, names in kind.defaults.items()]
+    return bool(listed) and all(names <= fresh for names, fresh in listed)

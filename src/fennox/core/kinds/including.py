@@ -1,0 +1,61 @@
+"""A machine is rarely one kind: a kind builds on others. Works on what TOML gives, before it is checked as a whole."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fennox.core.kinds.steps import PHASES
+
+Data = dict[str, Any]
+
+_TAKEN_OVER = ("reach", "port", "identity", "requires", "replicas", "guard")  # from the first that has it
+_TABLES = ("settings", "defaults", "expected")
+_LISTS = (
+    "completeness", "doubts", "programs", "references", "certificates", "relies_on", "default_logins", "noise",
+    "collections", "formats", "hidden", "left_out",
+)  # fmt: skip
+_OWN_FIRST = ("prepare", "release")  # the application stops before the machine is touched, and is released last
+
+
+def merged(own: Data, base: Data) -> Data:
+    """``own`` on top of ``base``. What files both would take belong to ``own`` alone.
+
+    Restore steps: of ``base`` first where things are put back and checked, of ``own`` first in prepare and release.
+    """
+    result = dict(own)
+    for name in _TAKEN_OVER:
+        if name in base:
+            result.setdefault(name, base[name])
+    for name in _TABLES:
+        result[name] = {**base.get(name, {}), **own.get(name, {})}
+    for name in _LISTS:
+        result[name] = [*base.get(name, []), *own.get(name, [])]
+    census = dict(base.get("census", {}))
+    for name, listed in own.get("census", {}).items():
+        census[name] = [*census.get(name, []), *listed]
+    result["census"] = census
+    parts = own.get("part", [])
+    taken = [pattern for part in parts for source in part.get("source", []) for pattern in source.get("files", [])]
+    result["part"] = [*(_without(part, taken) for part in base.get("part", [])), *parts]
+    if "restore" in own or "restore" in base:
+        result["restore"] = _steps(own.get("restore", {}), base.get("restore", {}))
+    return result
+
+
+def _without(part: Data, patterns: list[str]) -> Data:
+    sources = [
+        {**source, "without": [*source.get("without", []), *patterns]} if "files" in source else source
+        for source in part["source"]
+    ]
+    return {**part, "source": sources}
+
+
+def _steps(own: Data, base: Data) -> Data:
+    result: Data = {}
+    for phase in PHASES:
+        mine, theirs = own.get(phase, []), base.get(phase, [])
+        if phase == "rejoin" and mine:
+            result[phase] = mine
+        else:
+            result[phase] = [*mine, *theirs] if phase in _OWN_FIRST else [*theirs, *mine]
+    return result

@@ -1,0 +1,263 @@
+"""Parts of a kind file: settings, what is drawn from documents, and where documents come from."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from fennox.core.names import Noun
+
+Use = Literal["rebuild", "load"]
+
+Words = list[str]
+"""A command as a list of words; placeholders like ``{setting}`` are filled in, and every word is quoted for a shell."""
+
+
+class KindModel(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, use_attribute_docstrings=True)
+
+
+SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choice"]
+
+
+class Setting(KindModel):
+    """A value that differs between installations; set per system.
+
+    ``paths`` are absolute paths or patterns, one a line; a folder stands for all that is in it. A placeholder of this
+    type in ``files`` or ``without`` stands for every one of them.
+    """
+
+    title: str
+    """What it is, for the person who sets it."""
+    default: str
+    """Its value where a system sets none."""
+    type: SettingType = "text"
+    """What values may be."""
+    choices: list[str] = []
+    """The values of a `choice`."""
+
+    @model_validator(mode="after")
+    def default_fits(self) -> Setting:
+        if (self.type == "choice") != bool(self.choices):
+            raise ValueError("choices belong to a setting of the type choice, and only to that")
+        if (why := self.unfit(self.default)) is not None:
+            raise ValueError(f"the default {why}")
+        return self
+
+    def unfit(self, value: str) -> str | None:
+        """What speaks against a value; None: it fits."""
+        match self.type:
+            case "path" if not value.startswith("/"):
+                return f"{value!r} is not a path: it must begin with /"
+            case "paths" if wrong := [line for line in value.splitlines() if not line.startswith("/")]:
+                return f"{wrong[0]!r} is not a path: it must begin with /"
+            case "number" if not value.isdecimal():
+                return f"{value!r} is not a whole number"
+            case "port" if not (value.isdecimal() and 0 < int(value) < 65536):
+                return f"{value!r} is not a port: 1 to 65535"
+            case "yes-no" if value not in ("yes", "no"):
+                return f"{value!r} is neither yes nor no"
+            case "choice" if value not in self.choices:
+                return f"{value!r} is not one of {', '.join(self.choices)}"
+        return None
+
+
+_LANGUAGES = ("regex", "jsonpath", "xpath", "csv", "ini", "names")
+
+
+class Expression(KindModel):
+    """Draws values from captured documents. Exactly one language is given.
+
+    ``in`` is a document's path, or a pattern with ``*``. ``names`` gives the paths themselves, cut by a pattern with
+    one group. ``read`` says what is made of each value.
+    """
+
+    in_: Annotated[str, Field(alias="in")]
+    """A document's path, or a pattern with `*`; in `identity`, the name of an answer."""
+    regex: str | None = None
+    """A regular expression with at most one group, as Python's `re` reads it."""
+    jsonpath: str | None = None
+    """A JSONPath (RFC 9535)."""
+    xpath: str | None = None
+    """An XPath 1.0."""
+    csv: CsvColumn | None = None
+    """A column of lines."""
+    ini: IniKey | None = None
+    """Sections, or a key of them."""
+    names: str | None = None
+    """A regular expression on the paths themselves."""
+    holding: list[str] = []
+    """Words of which a document must hold one to be looked at; where many documents fit, this saves much time."""
+    read: Literal["text", "ssh-fingerprint", "certificate-fingerprint"] = "text"
+    """What is made of each value."""
+
+    @model_validator(mode="after")
+    def one_language(self) -> Expression:
+        given = [name for name in _LANGUAGES if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise ValueError(f"give exactly one of {', '.join(_LANGUAGES)} (given: {given or 'none'})")
+        return self
+
+
+class IniKey(KindModel):
+    """Names of the sections of an INI document, or with ``key`` the values that this key has in them.
+
+    ``section`` is a pattern with ``*``.
+    """
+
+    section: str = "*"
+    """A pattern with `*`."""
+    key: str | None = None
+    """The key whose values are wanted; without it, the names of the sections."""
+
+
+class CsvColumn(KindModel):
+    """One column of lines with a separator, counted from 1; lines beginning with ``comment`` are passed over."""
+
+    column: Annotated[int, Field(ge=1)]
+    """Counted from 1."""
+    separator: str = ","
+    """Between columns."""
+    comment: str = "#"
+    """Lines beginning so are passed over."""
+
+
+class Request(KindModel):
+    """A request of an HTTP interface."""
+
+    method: Literal["GET", "POST", "PUT", "DELETE"] = "GET"
+    """The method of the request."""
+    path: str
+    """The path, with settings filled in."""
+    json_body: Annotated[dict[str, Any] | None, Field(alias="json")] = None
+    """The body, as JSON."""
+
+
+class Until(KindModel):
+    """When a polled answer is final: a JSONPath and the value it must have, or one that means failure."""
+
+    jsonpath: str
+    """What to look at in the answer."""
+    equals: str
+    """The value that means it has ended."""
+    fails: str | None = None
+    """The value that means it has failed."""
+    limit: Annotated[int, Field(gt=0, le=86400)] = 600
+    """Seconds to wait at most."""
+
+
+class Ask(KindModel):
+    """A document from an HTTP interface: one request, or start → poll until → fetch.
+
+    ``{job}`` in the later paths is what ``job`` draws from the answer to ``start``.
+    """
+
+    start: Request | None = None
+    """A request that starts the work."""
+    job: str | None = None
+    """A JSONPath to the job's id in the answer to `start`, for `{job}`."""
+    poll: Request | None = None
+    """A request that tells how far it is."""
+    until: Until | None = None
+    """When the polled answer is final."""
+    fetch: Request
+    """The request whose answer is the document."""
+
+    @model_validator(mode="after")
+    def whole(self) -> Ask:
+        if (self.poll is None) != (self.until is None):
+            raise ValueError("poll and until belong together")
+        return self
+
+
+class Hand(KindModel):
+    """A document that a person exports in the system's own console and hands in."""
+
+    how: str
+    """What the person does there, in words."""
+    every: Annotated[int, Field(gt=0, le=3660)] = 90
+    """Days after which it is asked for again."""
+    fits: str | None = None
+    """A regular expression that something in it must fit, so that no other file is handed in by mistake."""
+
+
+class Source(KindModel):
+    """Where documents come from: ``files``, ``run``, ``ask`` or ``hand``.
+
+    ``each`` is a command that lists names, one a line; ``run`` is then repeated for each of them, with ``{each}`` in
+    its words and in the document's name.
+    """
+
+    files: list[str] | None = None
+    """Patterns of paths; `*` goes through folders, a setting of the type `paths` stands for several."""
+    without: list[str] = []
+    """Patterns that are left out."""
+    run: Words | None = None
+    """A command, as a list of words; its output is the document."""
+    each: Words | None = None
+    """A command that lists names; `run` is repeated for each, as `{each}`."""
+    ask: Ask | None = None
+    """Requests of an HTTP interface."""
+    hand: Hand | None = None
+    """A person exports the document and hands it in."""
+    codes: list[int] = [0]
+    """Exit codes of `run` and `each` that mean success."""
+    document: str | None = None
+    """The name of the document."""
+    secret: bool = False
+    """Whether the document is secret as a whole."""
+    ceiling: Annotated[int, Field(gt=0)] = 4 * 1024**3
+    """Bytes that one document may have."""
+
+    @model_validator(mode="after")
+    def one_source(self) -> Source:
+        given = [name for name in ("files", "run", "ask", "hand") if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise ValueError(f"give exactly one of files, run, ask or hand (given: {given or 'none'})")
+        if (self.files is None) == (self.document is None):
+            raise ValueError("run, ask and hand name their document; files name themselves")
+        if self.each is not None and (self.run is None or "{each}" not in (self.document or "")):
+            raise ValueError("each repeats run, and {each} must be in the name of the document")
+        for pattern in [*(self.files or []), *self.without]:
+            if not pattern.startswith(("/", "{")):
+                raise ValueError(f"{pattern!r} must begin with / or with a setting")
+        return self
+
+
+class PartModel(KindModel):
+    """A named piece that people choose."""
+
+    name: Noun
+    """A noun by which people choose it."""
+    title: str
+    """What it is, in words."""
+    essential: bool = False
+    """Whether a rebuild cannot do without it."""
+    default: bool = True
+    """Whether it is taken unless somebody chooses."""
+    uses: list[Use] = ["rebuild", "load"]
+    """Whether it serves to rebuild a machine, to load into a running one, or both."""
+    one_instant: bool = False
+    """Whether the program itself gives each document as it stood at one instant."""
+    needs: list[Noun] = []
+    """Parts that are taken along."""
+    overwrites: str = ""
+    """What a restore overwrites, in words."""
+    source: Annotated[list[Source], Field(min_length=1)]
+    """Where its documents come from."""
+    secrets: list[str] = []
+    """Patterns of documents whose content is secret."""
+
+    @model_validator(mode="after")
+    def handed_in_alone(self) -> PartModel:
+        if len({source.hand is None for source in self.source}) == 2:
+            raise ValueError("what is handed in needs a part of its own, apart from what is read from the machine")
+        return self
+
+    @property
+    def handed_in(self) -> bool:
+        return self.source[0].hand is not None
+
+
+Expression.model_rebuild()

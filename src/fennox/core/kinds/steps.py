@@ -1,0 +1,116 @@
+"""Steps of a restore, as a kind file says them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, get_args
+
+from pydantic import Field, model_validator
+
+from fennox.core.kinds.sources import KindModel, Request, Until, Words
+from fennox.core.names import Noun
+
+
+class Each(KindModel):
+    """Repeat a step for names of a census list: all of the backup's, those missing on the target, or its extra ones.
+
+    A step whose commands are fed a document of their own takes ``{name}`` into the document's name as well.
+    """
+
+    names: Literal["all", "missing", "extra"]
+    """All names of the backup's list, those missing on the target, or its extra ones."""
+    list: str
+    """The census list."""
+
+
+class StepModel(KindModel):
+    """One step of a restore. ``repeat`` says that doing it twice does no harm, so it may be resumed.
+
+    A command with ``document`` gets that document of its one part on standard input. ``validate`` puts the documents
+    of its parts into a folder of their own on the target, ``{scratch}``, runs the command there, and takes it away.
+    """
+
+    title: str
+    """What it does, for the run sheet."""
+    do: Literal["command", "request", "write", "upload", "gate", "rejoin", "check", "validate"]
+    """What kind of step it is."""
+    parts: list[Noun] = []
+    """The parts it is for; it is left out where none of them is restored."""
+    repeat: bool = True
+    """Whether doing it twice does no harm."""
+    undone: bool = True
+    """Whether it can be undone; a run sheet says so."""
+    restarts: bool = False
+    """Whether something is restarted."""
+    limit: Annotated[int, Field(gt=0, le=86400)] = 120
+    """Seconds it may take."""
+    run: Words | None = None
+    """The command, as a list of words."""
+    request: Request | None = None
+    """The request."""
+    until: Until | None = None
+    """When the answer to the request is final."""
+    each: Each | None = None
+    """Names to repeat it for, as `{name}`."""
+    document: str | None = None
+    """The document that is fed to the command or uploaded."""
+    ask: str | None = None
+    """The question of a gate; `{names}` are those of `each`."""
+    owners: Literal["names", "numbers"] = "names"
+    """Whether files get their owners by name or by number."""
+    expect: str | None = None
+    """A regular expression that the output of a check must fit."""
+    within: Annotated[int, Field(ge=0, le=86400)] = 0
+    """Seconds in which a check that does not pass is made again."""
+    address: Literal["target", "backup"] = "target"
+    """Where the machine answers afterwards: as the target did, or as the backup says."""
+    account: Literal["target", "backup"] = "target"
+    """By which login."""
+    key: Literal["target", "backup"] = "target"
+    """By which host key or certificate."""
+
+    @model_validator(mode="after")
+    def has_what_it_does(self) -> StepModel:
+        wanted = {
+            "command": self.run is not None and (self.document is None or len(self.parts) == 1),
+            "validate": self.run is not None and bool(self.parts),
+            "request": self.request is not None,
+            "write": len(self.parts) == 1,
+            "upload": self.request is not None and self.document is not None and len(self.parts) == 1,
+            "gate": self.ask is not None,
+            "rejoin": True,
+            "check": (self.run is None) != (self.request is None),
+        }
+        if not wanted[self.do]:
+            needs = {
+                "command": "run, and exactly one part if it is fed a document",
+                "validate": "run and parts",
+                "request": "request",
+                "write": "exactly one part",
+                "upload": "request, document and exactly one part",
+                "gate": "ask",
+                "check": "either run or request",
+            }
+            raise ValueError(f"a step that does {self.do!r} needs {needs[self.do]}")
+        return self
+
+
+Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release"]
+PHASES: tuple[Phase, ...] = get_args(Phase)
+
+
+class Restore(KindModel):
+    prepare: list[StepModel] = []
+    """Before anything is written."""
+    write: list[StepModel] = []
+    """Documents are put back."""
+    finish: list[StepModel] = []
+    """What was put back takes effect."""
+    rejoin: list[StepModel] = []
+    """The machine is reached again."""
+    check: Annotated[list[StepModel], Field(min_length=1)]
+    """It is seen whether all is well."""
+    release: list[StepModel] = []
+    """What was opened or stopped is released."""
+
+    def steps(self) -> list[tuple[Phase, StepModel]]:
+        return [(phase, step) for phase in PHASES for step in getattr(self, phase)]

@@ -1,0 +1,68 @@
+"""A kind in sentences, for those who must know what it takes and by which rules, and never write one."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import Expression, PartModel
+
+_VERSION = {
+    "same": "the same version", "same-major": "the same major version", "not-older": "a version that is not older",
+    "any": "any version",
+}  # fmt: skip
+
+
+def documents(part: PartModel) -> list[str]:
+    """Where a part's documents come from, a line each."""
+    found = []
+    for source in part.source:
+        if source.files is not None:
+            without = f" without {', '.join(source.without)}" if source.without else ""
+            found.append(f"files {', '.join(source.files)}{without}")
+        elif source.run is not None:
+            lines = [line for line in shlex.join(source.run).splitlines() if line.strip()]
+            more = " …" if len(lines) > 1 else ""
+            each = f", for each line of {shlex.join(source.each)}" if source.each else ""
+            found.append(f"{source.document}: what {lines[0]}{more} says{each}")
+        elif source.hand is not None:
+            found.append(f"{source.document}: handed in by people, every {source.hand.every} days: {source.hand.how}")
+        elif source.ask is not None:
+            found.append(f"{source.document}: the answer to {source.ask.fetch.method} {source.ask.fetch.path}")
+    return found
+
+
+def rules(kind: Kind) -> list[str]:
+    """What must be there, what must not, what a target must match, and what a comparison passes over or hides."""
+    return list(_rules(kind))
+
+
+def _rules(kind: Kind) -> Iterator[str]:
+    for item in kind.completeness:
+        yield f"Needed: {_where(item.needs)}. Without it: {item.lost}"
+    for doubt in kind.doubts:
+        yield f"Not wanted: {_where(doubt.finds)}. {doubt.means}."
+    for reference in kind.references:
+        yield f"{reference.title} may point to paths in {reference.paths.in_}; each must be in the backup."
+    needs = kind.requires
+    product = "the same product" if needs.product == "same" else "any product"
+    platform = "the same platform" if needs.platform == "same" else "any platform"
+    yield f"A target must be {product}, {_VERSION[needs.version]}, {platform}."
+    for program in kind.programs:
+        yield f"Of {program.title} a target must have {_VERSION[program.version]}."
+    guard = kind.guard
+    yield f"A backup is doubted if a list lost more than {guard.share:.0%} of its names, and at least {guard.least}."
+    if guard.required:
+        yield f"It is doubted as well if one of these is empty: {', '.join(guard.required)}."
+    for noise in kind.noise:
+        yield f"A comparison passes over {noise.in_}: {noise.title[0].lower()}{noise.title[1:]}."
+    for collection in kind.collections:
+        where = f"{collection.path} in {collection.in_}" if collection.path else collection.in_
+        yield f"The order of {where} means nothing{f'; its members go by {collection.key}' if collection.key else ''}."
+    for hidden in kind.hidden:
+        yield f"Never shown of {hidden.in_}: what {hidden.jsonpath or hidden.lines} fits."
+
+
+def _where(expression: Expression) -> str:
+    return f"something in {expression.in_}" if expression.names is None else f"a document {expression.in_}"

@@ -1,0 +1,140 @@
+"""Two backups, or a backup and the live system, laid side by side. Only documents that differ are read."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Mapping
+from contextlib import aclosing
+from dataclasses import dataclass
+
+from fennox.core.compare import documents as comparing
+from fennox.core.compare.model import Comparison, DocumentChange, ListChange
+from fennox.core.compare.shapes import MAX_SHOWN
+from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.format.manifest import Document, content_digest
+from fennox.core.kinds.evaluation import Census
+from fennox.core.kinds.model import Kind
+from fennox.engine.capture import Capture, identify, once
+from fennox.engine.documents import read_documents
+from fennox.engine.reading import BackupReader
+from fennox.links.base import Link
+
+_MAX_HELD = 256 * 1024 * 1024  # bytes of a live system's documents that are held for a comparison
+
+
+@dataclass(frozen=True)
+class Side:
+    """A backup, or a live system, with its documents by part and path. ``content``: None where it is not at hand."""
+
+    parts: Mapping[str, Mapping[str, Document]]
+    census: Census
+    kind: str
+    machine: str
+    content: Callable[[Document], AsyncIterator[bytes] | None]
+
+
+async def side_of(reader: BackupReader) -> Side:
+    head = await reader.head()
+    parts = {part.name: {d.path: d async for d in reader.documents(part)} for part in head.parts}
+    return Side(parts, head.census, head.kind.name, head.machine.id, reader.content)
+
+
+async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: Side) -> Side:
+    """The system as it is now, read once; held is only what differs from ``against``. Stores nothing."""
+    machine = await identify(kind, link, settings)
+    if machine.id != against.machine:
+        raise PersonNeeded(
+            f"The machine says it is {machine.id}; the backup is of {against.machine}.",
+            "It was reinstalled, replaced, or this is the wrong machine. If it is the right one, confirm it.",
+            machine=machine.id,
+        )
+    capture = Capture(kind, settings, machine)
+    parts: dict[str, dict[str, Document]] = {part.name: {} for part in kind.part if part.name in against.parts}
+    held: dict[str, bytes] = {}
+    room = _MAX_HELD
+    async with aclosing(read_documents(link, capture, list(parts))) as documents:
+        async for captured in documents:
+            document, digest, size, kept = captured.document, content_digest(), 0, bytearray()
+            async for block in captured.content:
+                digest.update(block)
+                size += len(block)
+                if size <= MAX_SHOWN:
+                    kept += block
+            if document.type in ("file", "output"):
+                document = document.model_copy(update={"digest": digest.hexdigest(), "size": size})
+            known = against.parts[captured.part].get(document.path)
+            if document.digest and known is not None and known.digest != document.digest and size <= len(kept) <= room:
+                held[document.digest] = bytes(kept)
+                room -= size
+            parts[captured.part][document.path] = document
+
+    def content(document: Document) -> AsyncIterator[bytes] | None:
+        data = held.get(document.digest or "")
+        return once(data) if data is not None else None
+
+    return Side(parts, capture.census(), kind.name, machine.id, content)
+
+
+async def compare(kind: Kind, left: Side, right: Side, salt: bytes, *, patches: bool = False) -> Comparison:
+    """What changed from one side to the other. ``kind``: whose rules for noise, order and secrets count.
+
+    Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values; fresh for each use.
+    ``patches``: every document that changed carries a JSON Patch (RFC 6902) as well.
+    """
+    if left.kind != right.kind:
+        raise BadInput(
+            f"One backup is of the kind {left.kind}, the other of {right.kind}.", "Compare two of the same kind."
+        )
+    found: list[DocumentChange] = []
+    same = noise = 0
+    shared = [name for name in left.parts if name in right.parts]
+    for part in shared:
+        ours, theirs = left.parts[part], right.parts[part]
+        for path in sorted({*ours, *theirs}):
+            if path not in theirs:
+                found.append(comparing.only_there("removed", part, ours[path], kind))
+            elif path not in ours:
+                found.append(comparing.only_there("added", part, theirs[path], kind))
+            elif equal(ours[path], theirs[path]):
+                same += 1
+            else:
+                contents = await _contents(kind, left, ours[path], right, theirs[path])
+                change = comparing.changed(kind, part, ours[path], theirs[path], contents, salt, patches=patches)
+                noise += change is None
+                found += [change] if change is not None else []
+    return Comparison(
+        documents=found,
+        lists=list_changes(left.census, right.census),
+        same=same,
+        noise=noise,
+        only_left_parts=[name for name in left.parts if name not in right.parts],
+        only_right_parts=[name for name in right.parts if name not in left.parts],
+    )
+
+
+def equal(before: Document, after: Document) -> bool:
+    return before.digest == after.digest and not comparing.attributes(before, after)
+
+
+async def _contents(
+    kind: Kind, left: Side, before: Document, right: Side, after: Document
+) -> tuple[bytes, bytes] | None:
+    """Both contents, where they differ and are short enough to be shown."""
+    if (
+        comparing.ignored(kind, before.path)
+        or before.digest == after.digest
+        or max(before.size, after.size) > MAX_SHOWN
+    ):
+        return None
+    ours, theirs = left.content(before), right.content(after)
+    if ours is None or theirs is None:
+        return None
+    return b"".join([piece async for piece in ours]), b"".join([piece async for piece in theirs])
+
+
+def list_changes(before: Census, after: Census) -> list[ListChange]:
+    found = []
+    for name in sorted({*before, *after}):
+        ours, theirs = set(before.get(name, [])), set(after.get(name, []))
+        if ours != theirs:
+            found.append(ListChange(name=name, added=sorted(theirs - ours), removed=sorted(ours - theirs)))
+    return found

@@ -1,0 +1,62 @@
+"""Reading a live system by a kind without keeping anything: what it would take, count and lack."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import aclosing
+from dataclasses import dataclass
+
+from fennox.core.format.manifest import Certificate, Document, Finding, Machine
+from fennox.core.kinds.certificates import certificates
+from fennox.core.kinds.evaluation import Census, expected
+from fennox.core.kinds.model import Kind
+from fennox.engine.capture import Capture, identify
+from fennox.engine.documents import read_documents
+from fennox.links.base import Link
+
+
+@dataclass(frozen=True)
+class Tried:
+    """What was read. ``documents``: by part, with their sizes; ``said``: what the machine is known by afterwards."""
+
+    machine: Machine
+    documents: dict[str, list[Document]]
+    census: Census
+    findings: list[Finding]
+    left_out: list[str]
+    certificates: list[Certificate]
+    said: dict[str, str]
+    content: bytes | None
+
+
+async def try_kind(
+    kind: Kind, link: Link, settings: dict[str, str], parts: list[str], show: str, told: Callable[[str], None]
+) -> Tried:
+    """Read everything once. ``show``: the path of one document whose content is wanted; ``told`` hears each part."""
+    capture = Capture(kind, settings, await identify(kind, link, settings))
+    documents: dict[str, dict[str, Document]] = {name: {} for name in parts}
+    content: bytes | None = None
+    part = ""
+    async with aclosing(read_documents(link, capture, parts)) as found:
+        async for captured in found:
+            if captured.part != part:
+                part = captured.part
+                told(part)
+            size, kept = 0, bytearray()
+            async for block in captured.content:
+                size += len(block)
+                if captured.document.path == show:
+                    kept += block
+            if captured.document.path == show:
+                content = bytes(kept)
+            documents[captured.part][captured.document.path] = captured.document.model_copy(update={"size": size})
+    return Tried(
+        machine=capture.machine,
+        documents={name: list(held.values()) for name, held in documents.items()},
+        census=capture.census(),
+        findings=capture.conclude(parts),
+        left_out=[*kind.left_out, *capture.not_taken()],
+        certificates=certificates(kind, capture.evidence),
+        said=expected(kind, capture.evidence),
+        content=content,
+    )

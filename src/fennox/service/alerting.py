@@ -1,0 +1,161 @@
+"""Who is told what, when it begins and when it ends. One message for one cause; what cannot be sent is tried again."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from datetime import datetime, timedelta
+from typing import Any
+
+import structlog
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
+from fennox.core import schedule
+from fennox.core.errors import FennoxError
+from fennox.service import routines
+from fennox.service.channels import Message, send
+from fennox.service.context import Context
+
+log: Any = structlog.get_logger()
+
+_FIRST_PAUSE, _LONGEST_PAUSE = timedelta(minutes=1), timedelta(hours=1)
+_GIVEN_UP = timedelta(days=2)  # after which a message is no news any more
+_NAMED = 20  # concerns that one message names
+_AT_ONCE = 20  # messages that are sent before the scheduler goes on
+
+
+async def tell(context: Context, session: AsyncSession, begun: list[ConcernRow], ended: list[ConcernRow]) -> None:
+    """Write a message for every route and cause; those with a digest hear of it later."""
+    now = context.now()
+    loud = [row for row in begun if row.muted_until is None or row.muted_until <= now]
+    over = [row for row in ended if row.muted_until is None or row.muted_until <= now]
+    if not loud and not over:
+        return
+    systems = {row.name: row for row in (await session.execute(select(System))).scalars()}
+    on = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.digest == "")
+    for route in (await session.execute(on)).scalars().all():
+        for event, rows in (("begun", loud), ("ended", over)):
+            for together in _by_cause([row for row in rows if concerns_route(route, row, systems)]):
+                session.add(Alert(route_id=route.id, at=now, event=event, not_before=now, body=_body(together)))
+
+
+def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System]) -> bool:
+    """What is about no system, like a store, is told to everybody whose severity it has."""
+    if route.severity == "high" and row.severity != "high":
+        return False
+    system = systems.get(row.about) if row.noun == "system" else None
+    return system is None or routines.selects(route.systems, system)
+
+
+def _by_cause(rows: list[ConcernRow]) -> list[list[ConcernRow]]:
+    """A store that is away is one message, not one for each of its systems."""
+    found: dict[str, list[ConcernRow]] = defaultdict(list)
+    for row in rows:
+        found[row.cause].append(row)
+    return [sorted(together, key=lambda row: (row.noun != "store", row.about)) for together in found.values()]
+
+
+def _body(rows: list[ConcernRow]) -> dict[str, Any]:
+    return {
+        "severity": "high" if any(row.severity == "high" for row in rows) else "low",
+        "count": len(rows),
+        "concerns": [
+            {"id": row.key, "about": row.about, "text": row.text, "means": row.means, "remedy": row.remedy,
+             "since": row.since.isoformat()}
+            for row in rows[:_NAMED]
+        ],
+    }  # fmt: skip
+
+
+def message_of(context: Context, alert: Alert) -> Message:
+    """In words. The subject is the first sentence, so that a telephone shows what matters."""
+    body, ended = alert.body, alert.event == "ended"
+    listed = body["concerns"]
+    first = f"{listed[0]['text']}" if listed else "Nothing is wrong."
+    more = f" and {body['count'] - 1} more of the same cause" if body["count"] > 1 else ""
+    titles = {"begun": first + more, "ended": f"Over: {first}{more}", "digest": _digest_title(body), "test": first}
+    lines = []
+    for item in listed:
+        lines += [f"- {item['text']}", *(f"  {item[part]}" for part in ("means", "remedy") if item[part] and not ended)]
+    if body["count"] > len(listed):
+        lines.append(f"- and {body['count'] - len(listed)} more")
+    lines += ["", f"See {context.settings.url} or `fennox status`."]
+    return Message(
+        id=f"{context.service_id}-{alert.id}", at=alert.at, event=alert.event, severity=body["severity"],
+        title=titles[alert.event], text="\n".join(lines), data=body,
+    )  # fmt: skip
+
+
+def _digest_title(body: dict[str, Any]) -> str:
+    return f"{body['count']} concerns stand" if body["count"] != 1 else "One concern stands"
+
+
+async def send_due(context: Context) -> None:
+    """Send what waits, and the digests that are due."""
+    await _digests(context)
+    for _ in range(_AT_ONCE):
+        async with context.session() as session:
+            now = context.now()
+            waiting = (
+                select(Alert, AlertRoute)
+                .join(AlertRoute)
+                .where(Alert.sent.is_(None), Alert.not_before <= now, Alert.at > now - _GIVEN_UP)
+                .order_by(Alert.id)
+                .limit(1)
+                .with_for_update(skip_locked=True, of=Alert)
+            )
+            row = (await session.execute(waiting)).first()
+            if row is None:
+                return
+            alert, route = row
+            alert.tries += 1
+            alert.not_before = now + min(_FIRST_PAUSE * 2 ** (alert.tries - 1), _LONGEST_PAUSE)
+        # outside of the transaction: a far side may take its time
+        problem = ""
+        try:
+            await send(route.channel, route.address, route.settings, secret_of(context, route),
+                       message_of(context, alert))  # fmt: skip
+        except FennoxError as error:
+            problem = error.what
+            log.warning("an alert could not be sent", route=route.name, reason=problem)
+        async with context.session() as session:
+            done = {"error": problem} if problem else {"error": "", "sent": context.now()}
+            await session.execute(update(Alert).where(Alert.id == alert.id).values(done))
+
+
+async def _digests(context: Context) -> None:
+    async with context.session() as session:
+        wanted = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.digest != "")
+        for route in (await session.execute(wanted.with_for_update(skip_locked=True))).scalars().all():
+            due = schedule.parse(route.digest, "UTC").newest_due(route.told_until, context.now())
+            if due is None:
+                continue
+            route.told_until = due
+            systems = {row.name: row for row in (await session.execute(select(System))).scalars()}
+            standing = (await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))).scalars()
+            rows = [row for row in standing if concerns_route(route, row, systems) and not _muted(row, due)]
+            rows.sort(key=lambda row: (row.severity != "high", row.since))
+            session.add(Alert(route_id=route.id, at=context.now(), event="digest", not_before=due, body=_body(rows)))
+
+
+def _muted(row: ConcernRow, now: datetime) -> bool:
+    return row.muted_until is not None and row.muted_until > now
+
+
+def secret_of(context: Context, route: AlertRoute) -> str:
+    if route.sealed_secret is None:
+        return ""
+    return context.keyfile.open(route.sealed_secret, f"alert_routes|{route.id}|secret").decode()
+
+
+async def test(context: Context, route: AlertRoute) -> None:
+    """Send one message at once; raises what stands in its way."""
+    alert = Alert(
+        id=0, route_id=route.id, at=context.now(), event="test", not_before=context.now(),
+        body={"severity": "low", "count": 1, "concerns": [
+            {"id": "test", "about": "alerts", "means": "", "remedy": "", "since": context.now().isoformat(),
+             "text": f"This is a test of the alert route {route.name}; nothing is wrong."}
+        ]},
+    )  # fmt: skip
+    await send(route.channel, route.address, route.settings, secret_of(context, route), message_of(context, alert))

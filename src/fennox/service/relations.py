@@ -1,0 +1,87 @@
+"""Who needs whom, and who replicates with whom: said by people, or named in what was captured."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, System
+from fennox.core.ordering import host_in
+from fennox.links.base import parse_address
+from fennox.service.context import Context
+from fennox.service.taking import GOOD
+
+SAID = "somebody said so"
+_WAY = "the way to it leads through it"
+
+
+@dataclass
+class Related:
+    """One system's relations, by names of systems. ``strangers``: hosts that are named and not enrolled."""
+
+    needs: dict[str, str] = field(default_factory=dict)
+    peers: list[str] = field(default_factory=list)
+    strangers: dict[str, str] = field(default_factory=dict)
+
+
+async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
+    """Of every system. In custody apart the catalogue has no names, so that only what people said is known there."""
+    systems = list((await session.execute(select(System).order_by(System.name))).scalars())
+    newest = (
+        select(Backup.system_id, Backup.census)
+        .where(*GOOD)
+        .ext(distinct_on(Backup.system_id))
+        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
+    )
+    census = {row.system_id: row.census for row in await session.execute(newest)}
+    names = {system.id: system.name for system in systems}
+    known = faces(context, systems)
+    found = {}
+    for system in systems:
+        related = Related(needs={names[one]: SAID for one in system.needs if one in names})
+        if system.via_id:
+            related.needs.setdefault(names[system.via_id], _WAY)
+        kind = context.installed(system.kind)
+        if kind is None:
+            found[system.name] = related
+            continue
+        for listed in kind.relies_on:
+            for host in _hosts(census.get(system.id, {}), listed):
+                _name(related, system.name, host, known, f"named in its {listed}")
+        if kind.replicas is not None:
+            hosts = _hosts(census.get(system.id, {}), kind.replicas.list)
+            related.peers = sorted({known.get(host, host) for host in hosts} - {system.name})
+        found[system.name] = related
+    return found
+
+
+def _name(related: Related, own: str, host: str, known: dict[str, str], because: str) -> None:
+    other = known.get(host)
+    if other is None:
+        related.strangers.setdefault(host, because)
+    elif other != own:
+        related.needs.setdefault(other, because)
+
+
+def _hosts(census: dict[str, list[str]], listed: str) -> list[str]:
+    hosts = (host_in(value) for value in census.get(listed, []))
+    return sorted({host for host in hosts if host and not _own(host)})
+
+
+def _own(host: str) -> bool:
+    return host in ("localhost", "::1", "127.0.0.1", "127.0.0.53", "0.0.0.0", "::")  # noqa: S104 - compared, not bound to
+
+
+def faces(context: Context, systems: list[System]) -> dict[str, str]:
+    """By which names and addresses each system may be named. A name that two have is nobody's."""
+    found: dict[str, set[str]] = {}
+    for system in systems:
+        own = {system.name, str((system.machine or {}).get("name", ""))}
+        if (kind := context.installed(system.kind)) is not None and kind.reach != "service":
+            own.add(parse_address(system.address, 1).host)
+        for face in own - {""}:
+            found.setdefault(face, set()).add(system.name)
+    return {face: next(iter(names)) for face, names in found.items() if len(names) == 1}

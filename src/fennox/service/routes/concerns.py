@@ -1,0 +1,158 @@
+"""What is wrong, and who is told."""
+
+from __future__ import annotations
+
+import secrets
+
+from fastapi import APIRouter, Request
+from sqlalchemy import func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
+from fennox.core import schedule
+from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
+from fennox.service import alerting, audit, channels, routines, watching
+from fennox.service.routes.estate import concern_shown
+from fennox.service.routes.session import Here, Who
+from fennox.wire.base import Page
+from fennox.wire.concerns import AlertRouteChange, AlertRouteShown, AlertTested, Concern, MuteWanted, NewAlertRoute
+
+router = APIRouter(tags=["concerns"])
+
+_ENDED = 200  # concerns that are over, told at most
+
+
+@router.get("/concerns")
+async def list_concerns(context: Here, ended: bool = False) -> Page[Concern]:
+    """What stands, worst first, with what is muted; or what is over, the newest first."""
+    async with context.session() as session:
+        if ended:
+            over = select(ConcernRow).where(ConcernRow.ended.is_not(None)).order_by(ConcernRow.ended.desc())
+            rows = list((await session.execute(over.limit(_ENDED))).scalars())
+        else:
+            rows = await watching.standing(context, session)
+        return Page(items=[concern_shown(row, context.now()) for row in rows])
+
+
+@router.post("/concerns/{concern}/mute")
+async def mute_concern(concern: str, wanted: MuteWanted, request: Request, context: Here, who: Who) -> Concern:
+    """Be told nothing of a concern until a time, with a reason."""
+    if wanted.until <= context.now():
+        raise BadInput("The end of the mute has passed.", "Give a time to come.", field="until")
+    async with context.session() as session:
+        row = await _concern(session, concern)
+        row.muted_until, row.muted_because, row.muted_by = wanted.until, wanted.reason, who.name
+        await audit.note(session, request, "muted", "concern", row.about, text=row.text, reason=wanted.reason)
+        return concern_shown(row, context.now())
+
+
+@router.delete("/concerns/{concern}/mute")
+async def unmute_concern(concern: str, request: Request, context: Here) -> Concern:
+    """Be told of it again."""
+    async with context.session() as session:
+        row = await _concern(session, concern)
+        row.muted_until, row.muted_because, row.muted_by = None, "", ""
+        await audit.note(session, request, "unmuted", "concern", row.about, text=row.text)
+        return concern_shown(row, context.now())
+
+
+async def _concern(session: AsyncSession, concern: str) -> ConcernRow:
+    row = await session.get(ConcernRow, concern)
+    if row is None:
+        raise NotFound(f"There is no concern {concern[:32]}.", "`fennox concern list` shows those there are.")
+    return row
+
+
+@router.get("/alerts")
+async def list_alerts(context: Here) -> Page[AlertRouteShown]:
+    """Who is told of what."""
+    async with context.session() as session:
+        rows = (await session.execute(select(AlertRoute).order_by(AlertRoute.name))).scalars()
+        return Page(items=[await _shown(session, row) for row in rows.all()])
+
+
+@router.post("/alerts", status_code=201)
+async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> AlertRouteShown:
+    """Tell somebody. Nothing is sent yet: test it."""
+    routines.check_selector(wanted.systems)
+    if wanted.digest:
+        schedule.parse(wanted.digest, "UTC")
+    settings = {"to": wanted.to, "sender": wanted.sender, "account": wanted.account}
+    channels.check(wanted.channel, wanted.address, settings)
+    async with context.session() as session:
+        if (await session.execute(select(AlertRoute).where(AlertRoute.name == wanted.name))).first() is not None:
+            raise Conflict(f"The alert route {wanted.name} is already there.", "Change it, or choose another name.")
+        now = context.now()
+        row = AlertRoute(
+            id=secrets.token_hex(16), name=wanted.name, channel=wanted.channel, address=wanted.address,
+            settings=settings, severity=wanted.severity, systems=wanted.systems, digest=wanted.digest, mode="on",
+            created=now, told_until=now,
+        )  # fmt: skip
+        if wanted.secret is not None:
+            place = f"alert_routes|{row.id}|secret"
+            row.sealed_secret = context.keyfile.seal(wanted.secret.get_secret_value().encode(), place)
+        session.add(row)
+        await audit.note(session, request, "added", "alert", row.name, channel=row.channel)
+        await session.flush()
+        return await _shown(session, row)
+
+
+@router.patch("/alerts/{name}")
+async def change_alert(name: str, wanted: AlertRouteChange, request: Request, context: Here) -> AlertRouteShown:
+    """Change who is told of what, or switch it off."""
+    async with context.session() as session:
+        row = await _route(session, name)
+        if wanted.systems is not None:
+            routines.check_selector(wanted.systems)
+            row.systems = wanted.systems
+        if wanted.digest is not None:
+            if wanted.digest:
+                schedule.parse(wanted.digest, "UTC")
+            row.digest, row.told_until = wanted.digest, context.now()
+        row.severity = wanted.severity or row.severity
+        row.mode = wanted.mode or row.mode
+        await audit.note(session, request, "changed", "alert", row.name, what=", ".join(wanted.model_fields_set))
+        return await _shown(session, row)
+
+
+@router.delete("/alerts/{name}", status_code=204)
+async def remove_alert(name: str, request: Request, context: Here) -> None:
+    """Tell nobody by this route any more."""
+    async with context.session() as session:
+        row = await _route(session, name)
+        await session.delete(row)
+        await audit.note(session, request, "removed", "alert", row.name)
+
+
+@router.post("/alerts/{name}/test")
+async def test_alert(name: str, context: Here) -> AlertTested:
+    """Send a test message now, and say what came of it."""
+    async with context.session() as session:
+        row = await _route(session, name)
+    try:
+        await alerting.test(context, row)
+    except FennoxError as error:
+        return AlertTested(sent=False, problem=error.what, remedy=error.remedy)
+    return AlertTested(sent=True, problem="", remedy="")
+
+
+async def _route(session: AsyncSession, name: str) -> AlertRoute:
+    row = (await session.execute(select(AlertRoute).where(AlertRoute.name == name))).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no alert route {name}.", "`fennox alert list` shows those there are.")
+    return row
+
+
+async def _shown(session: AsyncSession, row: AlertRoute) -> AlertRouteShown:
+    mine = select(Alert).where(Alert.route_id == row.id)
+    waiting = select(func.count()).select_from(Alert).where(Alert.route_id == row.id, Alert.sent.is_(None))
+    failed = mine.where(Alert.error != "").order_by(Alert.id.desc()).limit(1)
+    last_failed = (await session.execute(failed)).scalar_one_or_none()
+    sent = select(func.max(Alert.sent)).where(Alert.route_id == row.id)
+    return AlertRouteShown(
+        id=row.id, name=row.name, channel=row.channel, address=row.address, to=row.settings.get("to", []),
+        severity=row.severity, systems=row.systems, digest=row.digest, mode=row.mode, created=row.created,
+        waiting=(await session.execute(waiting)).scalar_one(),
+        last_sent=(await session.execute(sent)).scalar_one_or_none(),
+        last_error=last_failed.error if last_failed else "",
+    )  # fmt: skip

@@ -1,0 +1,147 @@
+"""A look at a machine before it is enrolled."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import select
+
+from fennox.catalogue.models import Login, System
+from fennox.core.errors import BadInput, FennoxError, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.format.manifest import Finding
+from fennox.core.kinds.evaluation import Census, parts_to_take
+from fennox.core.kinds.model import Kind
+from fennox.core.ordering import host_in
+from fennox.engine.capture import identify, values_of
+from fennox.engine.recognising import fitting
+from fennox.engine.trying import Tried, try_kind
+from fennox.links.base import Credential, Web, parse_address
+from fennox.links.greeting import greets_as_ssh
+from fennox.service.context import Context, named
+from fennox.service.relations import faces
+from fennox.service.routes.session import Here
+from fennox.service.routes.systems import certificate_shown
+from fennox.wire.systems import CertificateShown, Looked, LookWanted, TriedPart
+
+router = APIRouter(tags=["systems"])
+
+
+@router.post("/systems/look")
+async def look_at_machine(wanted: LookWanted, context: Here) -> Looked:
+    """What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept."""
+    async with context.session() as session:
+        login = await named(session, Login, wanted.login)
+        via = (await named(session, System, wanted.via)).id if wanted.via else None
+    kinds, address = await _candidates(context, wanted, via)
+    try:
+        link = await context.connect(kinds[0], address, login, wanted.key, via)
+    except KeyUnknown as error:
+        return Looked(address=address, key=str(error.fields["fingerprint"]), accepted=False)
+    try:
+        fits = await fitting(kinds, link)
+        if not fits:
+            raise BadInput(f"What answers at {address} is of no kind that is known.", "`fennox kind list` shows them.")
+        found = Looked(address=address, key=link.fingerprint, accepted=True, fits=sorted(kind.name for kind in fits))
+        if len(fits) > 1:
+            return found
+        tried = await try_kind(fits[0], link, wanted.settings, parts_to_take(fits[0], None), "", lambda _: None)
+    finally:
+        await link.close()
+    defaults = await _default_logins(context, fits[0], address, context.credential(login), link.fingerprint, via)
+    async with context.session() as session:
+        systems = list((await session.execute(select(System))).scalars())
+    same = [row.name for row in systems if row.address == address or (row.machine or {}).get("id") == tried.machine.id]
+    until = link.until if isinstance(link, Web) else None
+    shown = [CertificateShown(document="", subject="its own", until=until)] if until else []
+    return found.model_copy(
+        update={
+            "kind": fits[0].name,
+            "machine": tried.machine,
+            "enrolled_as": same[0] if same else None,
+            "parts": _parts(fits[0], tried),
+            "census": {name: len(listed) for name, listed in tried.census.items()},
+            "findings": [*defaults, *tried.findings],
+            "left_out": tried.left_out,
+            "certificates": shown + [certificate_shown(item.model_dump()) for item in tried.certificates],
+            "related": _related(context, fits[0], tried.census, systems),
+        }
+    )
+
+
+def _parts(kind: Kind, tried: Tried) -> list[TriedPart]:
+    parts = {part.name: part for part in kind.part}
+    return [
+        TriedPart(
+            name=name, title=parts[name].title, essential=parts[name].essential, documents=len(held),
+            bytes=sum(document.size for document in held),
+        )
+        for name, held in tried.documents.items()
+    ]  # fmt: skip
+
+
+async def _candidates(context: Context, wanted: LookWanted, via: str | None) -> tuple[list[Kind], str]:
+    """The kinds that what answers may be, and the address with its port."""
+    if wanted.kind:
+        given, _ = context.kind(wanted.kind)
+        values_of(given, wanted.settings)
+        return [given], str(parse_address(wanted.address, given.port))
+    every = [context.kind(name)[0] for name in context.kind_names()]
+    every = [kind for kind in every if kind.reach != "service"]
+    if via is not None:
+        shells = [kind for kind in every if kind.reach == "ssh"]
+        return shells, str(parse_address(wanted.address, shells[0].port))
+    ports = sorted({kind.port for kind in every}, key=lambda port: (port != _SSH, port))
+    first: Unreachable | None = None
+    for address in dict.fromkeys(parse_address(wanted.address, port) for port in ports):
+        try:
+            reach = "ssh" if await greets_as_ssh(address) else "https"
+        except Unreachable as error:
+            first = first or error
+            continue
+        return [kind for kind in every if kind.reach == reach], str(address)
+    raise first or BadInput("No kind is known.", "Add one with `fennox kind add`.")
+
+
+_SSH = 22
+
+
+async def _default_logins(
+    context: Context, kind: Kind, address: str, used: Credential, key: str, via: str | None
+) -> list[Finding]:
+    """Logins of a fresh installation that still work. Each is tried once; the one in use is only compared."""
+    found = []
+    for default in kind.default_logins:
+        tried = Credential(default.account, password=default.password)
+        if (used.account, used.password) == (tried.account, tried.password) or await _enters(
+            context, kind, address, tried, key, via
+        ):
+            text = f"The login {default.account} that every fresh {kind.title} has still works."
+            found.append(Finding(severity="warning", code="default-login", text=text, remedy="Change its password."))
+    return found
+
+
+async def _enters(context: Context, kind: Kind, address: str, tried: Credential, key: str, via: str | None) -> bool:
+    try:
+        link = await context.reach(kind, address, tried, key, via)
+    except WrongLogin:
+        return False
+    try:
+        await identify(kind, link, {})
+    except FennoxError:
+        return False
+    finally:
+        await link.close()
+    return True
+
+
+def _related(context: Context, kind: Kind, census: Census, systems: list[System]) -> list[str]:
+    """In words, which enrolled systems it names."""
+    known = faces(context, systems)
+    found = [
+        f"It names {known[host]} in its {listed}, so {known[host]} must be back before it."
+        for listed in kind.relies_on
+        for host in sorted({host_in(value) for value in census.get(listed, [])} & known.keys())
+    ]
+    if kind.replicas is not None and (peers := census.get(kind.replicas.list, [])):
+        names = ", ".join(sorted({known.get(host_in(peer), peer) for peer in peers}))
+        found.append(f"It replicates with {names}. {kind.replicas.means}")
+    return found

@@ -1,0 +1,107 @@
+"""The page about a kind of one's own is done as it stands: every file and every command of it."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from saltmere.linux import SSH_RESTART, LinuxServer
+from tests.database import database, postgres
+from tests.engine.conftest import install, key_pair
+from tests.service.conftest import service
+from tests.service.running import PASSPHRASE, Service
+
+__all__ = ["database", "install", "key_pair", "postgres", "service"]
+
+PAGE = Path(__file__).parent.parent.parent / "docs/your-own-kind.md"
+LOGGER = """#!/bin/sh
+case "$1" in
+  --version) echo "tide-gauge 2.4" ;;
+  --check) grep -q '^harbour' /opt/tide/gauge.ini && test -s /opt/tide/uplink.key && echo sound ;;
+esac
+"""
+
+
+def gauge(server: LinuxServer, *, fresh: bool) -> None:
+    server.write("/opt/tide/bin/gauge", LOGGER, mode=0o755)
+    server.write("/opt/tide/readings/2026-03.dat", "7.1\n" * 1000)
+    if fresh:
+        return
+    settings = "[gauge]\nevery = 60\nwritten = 1\n[uplink]\nharbour = quay\npassword = made-up-ebb\n"
+    server.write("/opt/tide/gauge.ini", settings)
+    server.write("/opt/tide/stations.csv", "north;57.1\nsouth;57.0\nskerry;57.3\n")
+    server.write("/opt/tide/uplink.key", "made-up-key\n", mode=0o600)
+
+
+def blocks() -> Iterator[tuple[str, str]]:
+    """Language and text of each block of the page, in order."""
+    for found in re.finditer(r"^```(toml|sh)\n(.*?)^```$", PAGE.read_text(), re.MULTILINE | re.DOTALL):
+        yield found.group(1), found.group(2)
+
+
+@pytest.fixture
+def ready(service: Service, key_pair: tuple[str, str]) -> Service:
+    """What the page takes for granted: a service with a store and a login, and the key in a file."""
+    service.file("p.txt", PASSPHRASE)
+    service.file("quay-root", key_pair[0])
+    (service.folder / "attic").mkdir()
+    for words in (["store", "add", "attic", "attic", "--passphrase-file", "p.txt"],
+                  ["login", "add", "quay-root", "--account", "root", "--key", "quay-root"]):  # fmt: skip
+        assert service.fennox(*words).returncode == 0
+    return service
+
+
+def test_every_step_of_the_page_works_and_the_system_comes_back(
+    ready: Service, install: Callable[..., LinuxServer], key_pair: tuple[str, str]
+) -> None:
+    server = install("gauge")
+    gauge(server, fresh=False)
+    place = {"gauge.saltmere.example": f"{server.host}:{server.port}", "SHA256:…": server.host_key}
+    refused = ready.fennox("kind", "try", "linux-server.toml", "--on", "x", "--account", "root", "--key", "quay-root")
+    assert (refused.returncode, "cannot be read" in refused.stderr) == (2, True)
+    said: list[str] = []
+    for language, text in blocks():
+        if language == "toml":
+            with (ready.folder / "tide-gauge.toml").open("a") as file:
+                file.write(text)
+            continue
+        for line in text.splitlines():
+            words = [place.get(word, word) for word in shlex.split(line)]
+            assert words.pop(0) == "fennox"
+            extra = ["--setting", f"ssh-restart={SSH_RESTART}", "--setting", "gauge-restart=true"]
+            done = ready.fennox(*words, *(extra if words[:2] == ["system", "add"] else []))
+            assert done.returncode == 0, f"{line}: {done.stderr}"
+            said.append(done.stdout + done.stderr)
+    checked, tried, shown, _, whole, added, *_, listed = said
+    assert "No mistake" in checked
+    assert ("Left out: /opt/tide/readings" in tried, "Nothing was kept" in tried) == (True, True)
+    assert "north;57.1" in shown
+    assert re.search(r"stations +3 +north, skerry, south", whole)
+    assert "tide-gauge" in added
+    assert "holm-gauge" in listed
+    unknown = ready.fennox("kind", "try", "tide-gauge.toml", "--on", place["gauge.saltmere.example"],
+                           "--account", "root", "--key", "quay-root")  # fmt: skip
+    assert (unknown.returncode, server.host_key in unknown.stderr) == (5, True)
+    server.write("/opt/tide/gauge.ini", server.read("/opt/tide/gauge.ini").replace("every = 60", "every = 30")
+                 .replace("written = 1", "written = 2").replace("made-up-ebb", "made-up-flood"))  # fmt: skip
+    changed = ready.fennox("backup", "compare", "--system", "holm-gauge", "--live").stdout
+    assert "gauge / every: 60 → 30" in changed
+    assert "uplink / password: secret, and has changed" in changed
+    assert ("written" in changed, "made-up" in changed) == (False, False)
+    with ready.client() as client:
+        [backup] = client.backups()
+    server.lose()
+    fresh = install("fresh")
+    gauge(fresh, fresh=True)
+    drafted = ready.fennox("restore", "draft", backup.id, "--onto", "holm-gauge", "--at", f"{fresh.host}:{fresh.port}",
+                           "--login", "quay-root", "--accept-key", fresh.host_key, "--quiet")  # fmt: skip
+    assert drafted.returncode == 0, drafted.stderr
+    started = ready.fennox("restore", "start", drafted.stdout.strip(), "--quiet")
+    ended = ready.ended(started.stdout.strip())
+    assert ended.state == "done", ended.reason
+    assert fresh.read("/opt/tide/stations.csv") == "north;57.1\nsouth;57.0\nskerry;57.3\n"
+    assert "proved" in ready.fennox("restore", "show", drafted.stdout.strip()).stdout

@@ -1,0 +1,102 @@
+"""Whatever a kind file, an expression or a captured document holds: an answer, no crash, and no hang.
+
+Bounds of time are for the machine that hangs, not for one that is busy: what passes takes milliseconds.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from importlib.resources import files
+from typing import get_args
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fennox.core.compare import documents, shapes
+from fennox.core.kinds.expressions import Evidence, values
+from fennox.core.kinds.loading import load, mistakes
+from fennox.core.kinds.model import Shape
+from fennox.core.kinds.sources import CsvColumn, Expression, IniKey
+from tests.core.test_compare import KIND
+
+HANG = 10  # seconds
+KINDS = [file.read_text() for file in files("fennox").joinpath("kinds").iterdir() if file.name.endswith(".toml")]
+SEEDS = {
+    "json": '{"a": [1, {"b": "x"}], "c": null}', "xml": "<r a='1'><b>x</b><b/></r>", "ini": "[a]\nb = 1\n",
+    "toml": "[a]\nb = 1\nc = [2]\n", "yaml": "a: &x [1, {b: 2}]\nc: *x\n", "csv": "a,b\n1,2\n",
+    "zone": "$ORIGIN .\nx 60 IN SOA n. a. 1 1 1 1 1\ny 60 A 10.0.0.1\n", "ldif": "dn: cn=a\nmember: x\nuid:: eA==\n",
+    "text": "one\ntwo\n", "bytes": "x",
+}  # fmt: skip
+EXPRESSIONS = [
+    Expression(**{"in": "*", "regex": r"(?m)^\s*(\w+)\s*="}), Expression(**{"in": "*", "jsonpath": "$..*"}),
+    Expression(**{"in": "*", "xpath": "//@*|//b"}), Expression(**{"in": "*", "csv": CsvColumn(column=2)}),
+    Expression(**{"in": "*", "ini": IniKey(key="b")}), Expression(**{"in": "*", "names": "(.*)"}),
+    Expression(**{"in": "*", "regex": "(?s)(.*)", "read": "ssh-fingerprint"}),
+    Expression(**{"in": "*", "regex": "(?s)(.*)", "read": "certificate-fingerprint"}),
+]  # fmt: skip
+
+_odd = st.sampled_from(
+    ["\0", "\x1b[2J", "\ud800", "é", "[", "{", "]" * 50, "<", "&x;", "*x", "\n", " ", "9" * 400, "$INCLUDE x"]
+)
+
+
+@contextmanager
+def bounded() -> Iterator[None]:
+    began = time.monotonic()
+    yield
+    assert time.monotonic() - began < HANG
+
+
+@st.composite
+def mutated(draw: Callable[[st.SearchStrategy[object]], object], seeds: list[str]) -> str:
+    """A text with some stretches cut out, doubled, or replaced by what is odd."""
+    text = str(draw(st.sampled_from(seeds)))
+    for _ in range(int(str(draw(st.integers(1, 6))))):
+        start = int(str(draw(st.integers(0, len(text)))))
+        end = min(len(text), start + int(str(draw(st.integers(0, 30)))))
+        middle = str(draw(st.one_of(st.just(""), st.just(text[start:end] * 3), _odd, st.text(max_size=8))))
+        text = text[:start] + middle + text[end:]
+    return text
+
+
+@pytest.fixture(scope="module", autouse=True)
+def _examples(request: pytest.FixtureRequest) -> Iterator[None]:
+    settings.register_profile("fuzzing", settings.get_profile("unhurried"),
+                              max_examples=int(request.config.getoption("--examples")))  # fmt: skip
+    settings.load_profile("fuzzing")
+    yield
+    settings.load_profile("unhurried")
+
+
+@given(mutated(KINDS))
+def test_a_kind_file_is_a_kind_or_has_mistakes_with_a_place(text: str) -> None:
+    with bounded():
+        kind, found = mistakes(text.encode("utf-8", "replace").decode())
+    assert (kind is None) == bool(found)
+    assert all(mistake.line >= 1 and mistake.column >= 1 and mistake.text for mistake in found)
+
+
+@given(st.sampled_from(EXPRESSIONS), st.one_of(mutated(list(SEEDS.values())), st.text()), st.binary(max_size=20))
+def test_an_expression_gives_values_or_a_complaint(expression: Expression, text: str, more: bytes) -> None:
+    evidence = Evidence(contents={"/a": text.encode("utf-8", "replace") + more}, paths={"/a"})
+    with bounded():
+        found = values(expression, evidence)
+    assert all(isinstance(value, str) for value in found)
+
+
+@given(st.sampled_from(sorted(SEEDS)), st.data())
+def test_any_two_documents_can_be_compared(shape: str, data: st.DataObject) -> None:
+    kind = load(KIND)
+    ending = {"text": "txt", "bytes": "bin"}.get(shape, shape)
+    before, after = (
+        data.draw(st.one_of(mutated([SEEDS[shape]]), st.text(max_size=200))).encode("utf-8", "surrogatepass")
+        for _ in range(2)
+    )
+    with bounded():
+        read = shapes.read(kind, f"/a.{ending}", before)
+        told = documents.content_changes(kind, f"/a.{ending}", before, after, b"s" * 16, patches=True)
+    assert read.shape in get_args(Shape)
+    assert all(change.path is not None for change in told.changes)

@@ -1,0 +1,97 @@
+"""Real programs from Debian's packages, each on a server of its own that is lost and comes back elsewhere."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+
+import pytest
+
+from fennox.core.compare.model import Comparison
+from fennox.core.errors import FarSideFailed
+from fennox.engine.vault import Vault
+from fennox.links.base import Credential
+from saltmere import web
+from saltmere.linux import LinuxServer
+from tests.engine.stories import PROGRAMS, STORIES
+from tests.engine.story import Story, keeper_of, place_of, to_the_end
+
+Install = Callable[..., LinuxServer]
+
+
+def said(comparison: Comparison) -> list[str]:
+    """Every change as one line without line numbers, and nothing of the rest."""
+    signs = {"added": "+", "removed": "-", "changed": "~"}
+    found = []
+    for document in comparison.documents:
+        found.append(f"{signs[document.what]} {document.path}")
+        for change in [*document.attributes, *document.changes]:
+            where = " / ".join(step for step in change.path if not step.startswith("line "))
+            for sign, value in (("-", change.before), ("+", change.after)):
+                found += [f"{sign} {where}: {value}"] if value is not None else []
+    assert comparison.lists == []
+    return found
+
+
+@pytest.fixture(params=STORIES, ids=lambda story: story.kind)
+def story(request: pytest.FixtureRequest) -> Story:
+    found: Story = request.param
+    if shutil.which(PROGRAMS[found.kind], path="/usr/bin:/usr/sbin") is None:
+        pytest.skip(f"SKIPPED: {PROGRAMS[found.kind]} is not installed, so the kind {found.kind} is not proved")
+    return found
+
+
+async def test_a_real_system_is_taken_changed_lost_and_comes_back_elsewhere(
+    story: Story, vault: Vault, install: Install, key_pair: tuple[str, str]
+) -> None:
+    server = install("web-9")
+    story.install(server)
+    story.configure(server)
+    keeper = keeper_of(story, vault, server, key_pair[0])
+    first = await keeper.take()
+    assert [finding.code for finding in first.head.findings] == []
+    assert {name: len(first.head.census[name]) for name in story.census} == story.census
+    again = await keeper.take()
+    untouched = await keeper.compare(first, again)
+    assert (untouched.documents, untouched.lists) == ([], []), "nobody touched the program"
+    story.change(server)
+    assert said(await keeper.compare_live(again)) == story.changes, "before it is taken as well"
+    taken = await keeper.take()
+    assert said(await keeper.compare(again, taken)) == story.changes
+    truth = story.truth(server)
+    server.lose()
+    fresh = install("fresh")
+    story.install(fresh)
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    assert sheet.blockers() == []
+    predicted = sheet.after.place
+    await to_the_end(keeper, sheet, taken, fresh)
+    assert sheet.proof is not None
+    assert sheet.state == "proved", [item for item in sheet.proof.lists if item.missing] + [
+        check for check in sheet.proof.checks if not check.passed
+    ]
+    assert story.truth(fresh) == truth
+    assert place_of(fresh).key == predicted.key
+
+
+async def test_what_the_target_does_not_accept_is_never_put_back(
+    vault: Vault, install: Install, key_pair: tuple[str, str]
+) -> None:
+    story = next(story for story in STORIES if story.kind == "nginx-web-server")
+    if shutil.which("nginx", path="/usr/bin:/usr/sbin") is None:
+        pytest.skip("SKIPPED: nginx is not installed, so a refusal by the target is not proved")
+    server = install("web-9")
+    story.install(server)
+    story.configure(server)
+    server.write("/etc/nginx/conf.d/made-up.conf", "no_such_directive on;\n")
+    keeper = keeper_of(story, vault, server, key_pair[0])
+    taken = await keeper.take()
+    server.lose()
+    fresh = install("fresh")
+    story.install(fresh)
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    with pytest.raises(FarSideFailed, match="no_such_directive"):
+        await to_the_end(keeper, sheet, taken, fresh)
+    assert "a fresh web server" in web.ask(fresh, "timetable.saltmere.example", "/")
+    assert not (fresh.folder / "etc/nginx/conf.d/made-up.conf").exists()
+    assert list((fresh.folder / "tmp").glob("fennox-check.*")) == []

@@ -1,0 +1,165 @@
+"""Adoption that dies at any verb of the store and any transaction of the catalogue ends whole, and exactly once."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+from pydantic import SecretStr
+from sqlalchemy import func, select, text
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, Run, StoreRow, System
+from fennox.core.format import notes
+from fennox.core.time import stamp
+from fennox.engine.index import PackIndex
+from fennox.service import adopting, queue, tending
+from fennox.service.context import Context
+from fennox.service.journal import CatalogueJournal
+from fennox.stores.folder import FolderStore
+from fennox.testing.stores import Died, StoppingStore
+from fennox.wire.stores import AdoptStore
+from tests.backups import SYSTEM, store_backup
+from tests.conftest import PASSPHRASE, make_vault
+from tests.service.contexts import clock, context
+
+__all__ = ["clock", "context"]
+
+CATALOGUE = (Copy, Backup, Run, System, Login, StoreRow, KeySet)
+
+
+class Fate:
+    """Counts what can be stopped at, in the store and in the catalogue, and dies at the one that was chosen."""
+
+    def __init__(self, context: Context, folder: Path, at: int | None, *, after: bool) -> None:
+        self._real, self._at, self._after, self._transactions = context.session, at, after, 0
+        self.store = StoppingStore(FolderStore(folder), at, after=after)
+
+    @property
+    def verbs(self) -> int:
+        return self.store.count
+
+    @asynccontextmanager
+    async def session(self) -> AsyncIterator[AsyncSession]:
+        """A transaction is a verb as well: the process dies before it is committed, or after."""
+        self.store.count += 1
+        number = self.store.count
+        async with self._real() as session:
+            yield session
+            if number == self._at and not self._after:
+                raise Died(f"at transaction {number}")
+        if number == self._at and self._after:
+            raise Died(f"at transaction {number}")
+
+
+@pytest.fixture
+async def filled(store_folder: Path) -> Path:
+    """A store with three backups of one system, one of them held, and documents under random chunk keys."""
+    vault, index = await make_vault(store_folder), PackIndex()
+    for number in range(1, 4):
+        documents = {f"/etc/ferry/page-{page}": f"{number * page} sailings\n".encode() * 40 for page in range(3)}
+        backup, _ = await store_backup(vault, index, documents, name=f"day-{number}", sequence=number, apart=number > 2)
+    record = await vault.find_record(backup)
+    held = notes.Note(fact="hold", backup=backup, system=SYSTEM, time=stamp(vault.now()), by="mara", reason="audit")
+    await vault.write_note(held, record.reference)
+    return store_folder
+
+
+def bytes_of(folder: Path) -> dict[str, bytes]:
+    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+
+
+async def catalogue(context: Context) -> dict[str, Any]:
+    """What the catalogue holds of the store, without what differs from one adoption to the next."""
+    async with context.session() as session:
+        backups = (await session.execute(select(Backup).order_by(Backup.sequence))).scalars().all()
+        counts = {table.__name__: (await session.execute(select(func.count()).select_from(table))).scalar_one()
+                  for table in CATALOGUE if table is not Run}  # fmt: skip
+        systems = (await session.execute(select(System))).scalars().all()
+        return {
+            "backups": [(b.id, b.system_id, b.name, b.sequence, b.held_because, b.census, b.digest) for b in backups],
+            "systems": [(s.id, s.name, s.machine) for s in systems],
+            "counts": counts,
+        }
+
+
+async def begin(context: Context, folder: Path) -> None:
+    wanted = AdoptStore(name="attic", address=str(folder), passphrase=SecretStr(PASSPHRASE))
+    async with context.session() as session:
+        row = await adopting.adopt_store(context, session, wanted)
+        await session.flush()
+        await tending.enqueue_for_store(context, session, "adopt", row, "mara")
+
+
+async def carry_out(context: Context) -> Run:
+    """What a worker does with the run that waits."""
+    async with context.session() as session:
+        claimed = await queue.claim(session, "w", 600)
+    assert claimed is not None
+    run, lease = claimed
+    await adopting.run_adopt(context, lease, CatalogueJournal(context, lease))
+    async with context.session() as session:
+        return await session.get_one(Run, run.id)
+
+
+async def adopt_until_done(context: Context) -> Run | None:
+    """After a death the lease runs out, and the next worker goes on."""
+    async with context.session() as session:
+        await session.execute(text("update runs set lease_until = now() - interval '1 second' where state = 'running'"))
+        await queue.take_back_lost(session, context.now())
+        waiting = (await session.execute(select(Run.id).where(Run.state == "queued"))).first()
+    return await carry_out(context) if waiting is not None else None
+
+
+async def empty(context: Context) -> None:
+    async with context.session() as session:
+        names = ", ".join(table.__tablename__ for table in CATALOGUE)
+        await session.execute(text(f"truncate {names} cascade"))
+    context._indexes.clear()
+
+
+async def test_an_adoption_that_dies_anywhere_ends_whole(
+    context: Context, filled: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = bytes_of(filled)
+    await begin(context, filled)
+    await carry_out(context)
+    expected = await catalogue(context)
+    assert [backup[2] for backup in expected["backups"]] == ["day-1", "day-2", "day-3"]
+    assert expected["backups"][2][4] == "audit"
+    at, deaths, ended = 0, 0, {"begin": 0, "run": 0}
+    while at == 0 or deaths:
+        at, deaths = at + 1, 0
+        for after in (False, True):
+            await empty(context)
+            fate = Fate(context, filled, at, after=after)
+            stage = "begin"
+            with monkeypatch.context() as patch:
+                patch.setattr(context, "session", fate.session)
+                patch.setattr(context, "far_side", lambda *_, store=fate.store: store)
+                patch.setattr(context, "store", lambda *_, store=fate.store, **__: _given(store))
+                try:
+                    await begin(context, filled)
+                    stage = "run"
+                    await carry_out(context)
+                except Died:
+                    deaths += 1
+                    ended[stage] += 1
+            context._indexes.clear()  # a new process remembers nothing
+            if stage == "begin" and not after:
+                assert set((await catalogue(context))["counts"].values()) == {0}
+            if not (await catalogue(context))["counts"]["StoreRow"]:
+                await begin(context, filled)
+            run = await adopt_until_done(context)
+            assert run is None or (run.state, run.result["unreadable"]) == ("done", 0)
+            assert await catalogue(context) == expected
+    assert min(ended.values()) >= 4
+    assert sum(ended.values()) >= 60
+    assert bytes_of(filled) == before
+
+
+async def _given(store: StoppingStore) -> StoppingStore:
+    return store

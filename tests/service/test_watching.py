@@ -1,0 +1,213 @@
+"""What is wrong stands since when, and ends by itself; a mute has an end; one cause is one thing to be told."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from sqlalchemy import select, update
+
+from fennox.catalogue.models import Alert, AlertRoute, Backup, ConcernRow, Routine, Run, StoreRow, StoreSpace, System
+from fennox.service import alerting, scheduler, watching
+from fennox.service.context import Context
+from tests.database import database, postgres
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+
+__all__ = ["clock", "context", "database", "postgres"]
+
+DUE = datetime(2026, 3, 2, 2, 40, tzinfo=UTC)
+
+
+async def standing(context: Context, about: str = "a") -> dict[str, ConcernRow]:
+    """What stands about one noun, by the first words of its text."""
+    async with context.session() as session:
+        await watching.look(context, session)
+    async with context.session() as session:
+        rows = (await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))).scalars()
+        return {row.text: row for row in rows if row.about == about}
+
+
+def told(found: dict[str, ConcernRow], words: str) -> list[ConcernRow]:
+    return [row for text, row in found.items() if words in text]
+
+
+@pytest.fixture
+async def store(context: Context) -> str:
+    store = await add_store(context)
+    async with context.session() as session:  # far away, so that nobody looks for its folder
+        await session.execute(update(StoreRow).values(address="sftp://depot.example/fennox"))
+    return store
+
+
+async def test_a_system_without_backup_is_told_since_it_was_enrolled_until_it_has_one(
+    context: Context, store: str, clock: SetClock
+) -> None:
+    system = await add_system(context, "a")
+    clock.at = START + timedelta(hours=5)
+    (row,) = told(await standing(context), "has no backup")
+    assert (row.since, row.severity) == (START, "high")
+    await add_backup(context, system, store, clock.at, 1)
+    assert told(await standing(context), "has no backup") == []
+    async with context.session() as session:
+        over = await session.get_one(ConcernRow, row.key)
+        assert over.ended == clock.at
+    assert told(await standing(context), "in one place only")
+
+
+async def test_a_due_time_that_nobody_decided_is_missed_and_two_without_backup_are_late(
+    context: Context, store: str, clock: SetClock
+) -> None:
+    system = await add_system(context, "a")
+    await add_routine(context, store)
+    await add_backup(context, system, store, START, 1)
+    clock.at = DUE + timedelta(minutes=29)
+    found = await standing(context)
+    assert (told(found, "was due"), told(found, "wanted two")) == ([], [])
+    clock.at = DUE + timedelta(minutes=31)
+    (missed,) = told(await standing(context), "was due by nightly at 2026-03-02 02:40 UTC")
+    assert missed.since == DUE
+    await scheduler.decide(context)
+    assert told(await standing(context), "was due") == []
+    clock.at = DUE + timedelta(days=1, minutes=31)
+    (late,) = told(await standing(context), "wanted two since")
+    assert (late.since, late.severity) == (START, "high")
+    await add_backup(context, system, store, clock.at, 2)
+    assert told(await standing(context), "wanted two since") == []
+
+
+@pytest.mark.parametrize("changes", [{"mode": "off"}, {"mode": "by hand"}, {"systems": "name=b"}])
+async def test_what_no_routine_takes_is_neither_late_nor_missed(
+    context: Context, store: str, clock: SetClock, changes: dict[str, str]
+) -> None:
+    system = await add_system(context, "a")
+    await add_routine(context, store, **changes)
+    await add_backup(context, system, store, START, 1)
+    clock.at = DUE + timedelta(days=40)
+    found = await standing(context)
+    assert told(found, "was due") + told(found, "wanted two") == []
+    assert bool(told(found, "is in no routine")) == ("systems" in changes)
+
+
+async def test_doubtful_partial_suspended_and_certificates_are_told_with_what_to_do(
+    context: Context, store: str, clock: SetClock
+) -> None:
+    system = await add_system(context, "a")
+    await add_routine(context, store)
+    soon, past = START + timedelta(days=20), START - timedelta(days=2)
+    ends = [{"document": f"/etc/{name}.pem", "subject": "CN=x", "until": int(at.timestamp())}
+            for name, at in (("soon", soon), ("past", past), ("later", START + timedelta(days=90)))]  # fmt: skip
+    await add_backup(context, system, store, START, 1, certificates=ends)
+    await add_backup(context, system, store, START, 2, doubtful=True, doubtful_because="the list files is empty")
+    async with context.session() as session:
+        await session.execute(update(System).values(suspended_because="a restore goes on"))
+    found = await standing(context)
+    (doubted,) = told(found, "is doubtful: the list files is empty")
+    assert "fennox backup clear" in doubted.remedy
+    assert [row.severity for row in told(found, "/etc/soon.pem of a ends on 2026-03-21")] == ["low"]
+    assert [row.severity for row in told(found, "/etc/past.pem of a ended")] == ["high"]
+    assert told(found, "later.pem") == []
+    (stopped,) = told(found, "No routine takes a: a restore goes on")
+    assert "fennox system resume a" in stopped.remedy
+    async with context.session() as session:
+        await session.execute(update(Backup).values(partial=True))
+    assert told(await standing(context), "has no whole backup"), "a partial backup is none to rely on"
+
+
+async def test_a_store_that_fills_up_is_told_before_it_is_full(context: Context, store: str, clock: SetClock) -> None:
+    async with context.session() as session:
+        for day in range(10):
+            session.add(StoreSpace(store_id=store, at=START + timedelta(days=day), objects=day, used=day * 10**9,
+                                   free=14 * 10**9))  # fmt: skip
+    clock.at = START + timedelta(days=9)
+    (full,) = told(await standing(context, "attic"), "will be full in about 14 days")
+    assert full.severity == "low"
+    async with context.session() as session:
+        await session.execute(update(StoreSpace).values(used=5))
+    assert told(await standing(context, "attic"), "will be full") == []
+
+
+async def test_a_mute_lasts_until_its_end_and_what_comes_back_is_told_again(
+    context: Context, store: str, clock: SetClock
+) -> None:
+    system = await add_system(context, "a")
+    async with context.session() as session:
+        session.add(route("watch"))
+    (row,) = told(await standing(context), "has no backup")
+    async with context.session() as session:
+        assert len((await session.execute(select(Alert).where(Alert.event == "begun"))).scalars().all()) >= 1
+        await session.execute(update(ConcernRow).values(muted_until=START + timedelta(days=2), muted_because="quiet"))
+        await session.execute(update(Alert).values(sent=START))
+    await add_backup(context, system, store, START, 1)
+    assert told(await standing(context), "has no backup") == []
+    async with context.session() as session:
+        assert (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all() == []
+        await session.execute(update(Backup).values(doubtful=True, doubtful_because="x"))
+    clock.at = START + timedelta(days=3)
+    (again,) = told(await standing(context), "has no backup")
+    assert again.key == row.key
+    async with context.session() as session:
+        waiting = (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all()
+        assert any(row.key in str(alert.body) for alert in waiting)
+
+
+def route(name: str, **changes: object) -> AlertRoute:
+    values: dict[str, object] = {
+        "id": name, "name": name, "channel": "file", "address": "/nowhere/told.jsonl", "settings": {},
+        "severity": "high", "systems": "all", "digest": "", "mode": "on", "created": START, "told_until": START,
+    }  # fmt: skip
+    return AlertRoute(**{**values, **changes})
+
+
+async def test_a_store_that_is_away_is_one_message_however_many_systems_fail(
+    context: Context, store: str, clock: SetClock
+) -> None:
+    async with context.session() as session:
+        session.add(route("watch"))
+        session.add(route("holm", systems="site=holm"))
+        session.add(route("off", mode="off"))
+    for number in range(30):
+        system = await add_system(context, f"s-{number}", site="holm" if number == 0 else "quay")
+        await add_backup(context, system, store, START, 1)
+    await standing(context)
+    async with context.session() as session:
+        await session.execute(update(Alert).values(sent=START))
+        await session.execute(update(StoreRow).values(stopped_because="depot does not answer."))
+        for row in (await session.execute(select(System))).scalars().all():
+            session.add(Run(id=f"r-{row.name}", kind="take", state="failed", system_id=row.id, store_id=store,
+                            order={}, by="nightly", created=START, ended=START, reason="no answer"))  # fmt: skip
+    await standing(context)
+    async with context.session() as session:
+        waiting = (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all()
+        counts = {alert.route_id: alert.body["count"] for alert in waiting}
+        assert (len(waiting), counts) == (2, {"watch": 31, "holm": 2})
+        message = alerting.message_of(context, next(alert for alert in waiting if alert.route_id == "watch"))
+    assert message.title == "depot does not answer. and 30 more of the same cause"
+    assert message.text.count("\n- ") == 20
+
+
+async def test_a_digest_tells_all_that_stands_once_at_its_time(context: Context, store: str, clock: SetClock) -> None:
+    async with context.session() as session:
+        session.add(route("morning", digest="every day at 07:00", severity="low"))
+    await add_system(context, "a")
+    await standing(context)
+    async with context.session() as session:
+        assert (await session.execute(select(Alert))).scalars().all() == []
+    clock.at = START + timedelta(days=3)
+    await alerting.send_due(context)
+    await alerting.send_due(context)
+    async with context.session() as session:
+        (alert,) = (await session.execute(select(Alert))).scalars().all()
+    assert alert.event == "digest"
+    assert "a has no backup." in alerting.message_of(context, alert).text
+    assert (alert.sent, alert.tries) == (None, 1), "its file cannot be written, and it is tried again"
+    assert alert.not_before == clock.at + timedelta(minutes=1)
+
+
+async def test_routines_that_are_off_or_fit_nothing_are_told(context: Context, store: str) -> None:
+    await add_routine(context, store, mode="off")
+    await add_routine(context, store, id="x" * 32, name="empty", systems="site=nowhere")
+    assert told(await standing(context, "nightly"), "is off")
+    assert told(await standing(context, "empty"), "fits no system")
+    async with context.session() as session:
+        await session.execute(update(Routine).values(mode="by hand"))
+    assert told(await standing(context, "nightly"), "is off") == []

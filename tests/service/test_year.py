@@ -1,0 +1,102 @@
+"""A simulated year: two summer-time changes, a leap day, outages, clock steps. Every due time counts exactly once."""
+
+from __future__ import annotations
+
+import random
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from sqlalchemy import select, update
+
+from fennox.catalogue.models import Routine, Run, System
+from fennox.core import schedule
+from fennox.service import routines, scheduler
+from fennox.service.context import Context
+from tests.database import database, postgres
+from tests.service.contexts import SetClock, add_routine, add_store, add_system, clock, context
+
+__all__ = ["clock", "context", "database", "postgres"]
+
+BEGIN = datetime(2027, 12, 1, 12, tzinfo=UTC)  # a leap day lies ahead
+PHRASES = ("every day at 02:30", "every saturday at 23:15", "on the last day at 12:00", "15 4 * * 1-5",
+           "every 30 hours", "RRULE:FREQ=MONTHLY;BYDAY=2TU;BYHOUR=2;BYMINUTE=30")  # fmt: skip
+
+
+@pytest.fixture
+def systems(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--systems"))
+
+
+async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
+    context: Context, clock: SetClock, systems: int
+) -> None:
+    chance = random.Random(17)
+    clock.at = BEGIN
+    store = await add_store(context)
+    for number, phrase in enumerate(PHRASES):
+        await add_routine(
+            context, store, id=f"{number:032}", name=f"r-{number}", systems=f"label=r-{number}", when=phrase,
+            zone="Europe/Oslo", spread=chance.choice((0, 90)), quiet=chance.choice(("", "08:00 to 10:00")),
+            decided_until=BEGIN, created=BEGIN,
+        )  # fmt: skip
+    for number in range(systems):
+        await add_system(context, f"s-{number}", labels=[f"r-{number % len(PHRASES)}"])
+    async with context.session() as session:
+        await session.execute(update(System).values(created=BEGIN))
+    outages = [(BEGIN + timedelta(days=day), timedelta(hours=hours)) for day, hours in ((40, 30), (118, 9), (300, 200))]
+    known = scheduler.Memory()
+    away_since: datetime | None = None
+    down: list[tuple[datetime, datetime]] = []
+    moment = BEGIN
+    while moment < BEGIN + timedelta(days=366):
+        moment += timedelta(minutes=chance.choice((60, 120, 180)))
+        if any(begin <= moment < begin + length for begin, length in outages):
+            away_since = away_since or moment
+            continue
+        if away_since is not None:
+            down.append((away_since, moment))
+            away_since, known = None, scheduler.Memory()  # the service starts anew and remembers nothing
+        step = timedelta(minutes=chance.choice((0, 0, 0, -20)))  # a clock that is set back now and then
+        clock.at = moment + step
+        await scheduler.decide(context, known)
+        async with context.session() as session:
+            await session.execute(update(Run).where(Run.state == "queued").values(state="done", created=clock.at))
+    await _held(context, clock.at, down)
+
+
+async def _held(context: Context, end: datetime, down: list[tuple[datetime, datetime]]) -> None:
+    """Laid against the rule itself: nothing twice, nothing that was not due, nothing missing but what was caught up."""
+    async with context.session() as session:
+        all_routines = list((await session.execute(select(Routine))).scalars())
+        every = list((await session.execute(select(System))).scalars())
+        taken: dict[tuple[str, str], list[tuple[datetime, datetime]]] = {}
+        for run in (await session.execute(select(Run).order_by(Run.due))).scalars():
+            assert run.due is not None
+            taken.setdefault((str(run.routine_id), str(run.system_id)), []).append((run.due, run.created))
+    runs = 0
+    for routine in all_routines:
+        plan = schedule.parse(routine.when, routine.zone)
+        for system in every:
+            if not routines.selects(routine.systems, system):
+                assert (routine.id, system.id) not in taken
+                continue
+            place = schedule.place_in(routine.spread, system.id)
+            due = list(plan.between(BEGIN, end - place - timedelta(hours=3)))
+            mine = taken.get((routine.id, system.id), [])
+            dates = [moment for moment, _ in mine if moment <= end - place - timedelta(hours=3)]
+            assert len(set(dates)) == len(dates), "a due time was taken twice"
+            assert set(dates) <= set(due), "something was taken that was not due"
+            for moment in set(due) - set(dates):  # merged into a later one: the service was away, or all was quiet
+                later = min((one for one in dates if one > moment), default=None)
+                assert later is not None, f"{routine.when} of {system.name} at {moment} was lost"
+                begun = next(at for one, at in mine if one == later)
+                quiet = bool(routine.quiet)
+                away = any(
+                    begin <= routines.begins(routine, moment + place) + timedelta(hours=3)
+                    and begin <= later + place + timedelta(hours=3)
+                    and moment + place <= stop
+                    for begin, stop in down
+                )
+                assert away or quiet, f"{moment} was merged into {later}, begun at {begun}, without a reason"
+            runs += len(dates)
+    assert runs > 5 * len(every)
