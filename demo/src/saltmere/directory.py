@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from saltmere.linux import LinuxServer
+from saltmere.linux import LinuxServer, stop
 
 START = "slapd -F /etc/ldap/slapd.d -h ldapi:/// -u openldap -g openldap"
-STOP = "pkill -x slapd; while pgrep -x slapd >/dev/null; do sleep 0.05; done"
+STOP = stop("slapd")
 BASE = "dc=saltmere,dc=example"
 _UID = 114
 _OWNER = "dn.exact=gidNumber=0+uidNumber=0,cn=peercred,cn=external,cn=auth"

@@ -7,9 +7,9 @@ to the daemon by its socket.
 
 from __future__ import annotations
 
-from saltmere.linux import LinuxServer
+from saltmere.linux import LinuxServer, stop
 
-RESTART = "pkill -x libvirtd; while pgrep -x libvirtd >/dev/null; do sleep 0.05; done; libvirtd -d"
+RESTART = f"{stop('libvirtd')}; libvirtd -d"
 _QEMU = """user = "root"
 group = "root"
 remember_owner = 0

@@ -10,12 +10,12 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from saltmere.linux import LinuxServer
+from saltmere.linux import LinuxServer, stop
 
 SOCKET = "/run/kea/kea4.sock"
 FILE = "/etc/kea/kea-dhcp4.conf"
 RESTART = f"""
-pkill -x kea-dhcp4; while pgrep -x kea-dhcp4 >/dev/null; do sleep 0.05; done
+{stop("kea-dhcp4")}
 mkdir -p /run/kea /var/lib/kea; export KEA_PIDFILE_DIR=/run/kea KEA_LOCKFILE_DIR=/run/kea
 port=$((20000 + $$ % 20000))
 setsid kea-dhcp4 -c {FILE} -p $port >/var/log/kea.log 2>&1 </dev/null &

@@ -44,6 +44,18 @@ WantedBy=multi-user.target
 """
 
 
+def stop(program: str) -> str:
+    """For sh: end ``program`` and wait until it has gone.
+
+    PID 1 is an SSH server that may be reading its settings anew just then, and so miss that a process ended: one that
+    is dead and was not waited for has gone as well. One that has not ended after half a minute is ended by force.
+    """
+    return (
+        f"pkill -x {program}; tries=0; while pgrep -r R,S,D,T -x {program} >/dev/null; do sleep 0.05; "
+        f"tries=$((tries + 1)); [ $tries -ne 600 ] || pkill -KILL -x {program}; done"
+    )
+
+
 def new_key_pair(comment: str) -> tuple[str, str]:
     """A private key (OpenSSH text) and its public line."""
     key = asyncssh.generate_private_key("ssh-ed25519", comment)

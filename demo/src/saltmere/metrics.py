@@ -10,14 +10,13 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from saltmere.linux import LinuxServer
+from saltmere.linux import LinuxServer, stop
 
-RESTART = """
-pid=$(cat /run/prometheus.pid 2>/dev/null) && kill "$pid" && while kill -0 "$pid" 2>/dev/null; do sleep 0.05; done
+RESTART = f"""
+{stop("prometheus")}
 . /etc/default/prometheus
 setsid prometheus --config.file=/etc/prometheus/prometheus.yml --storage.tsdb.path=/var/lib/prometheus $ARGS \
   >/var/log/prometheus.log 2>&1 </dev/null &
-echo $! >/run/prometheus.pid
 """
 _READY = (
     'for n in $(seq 200); do curl -sf "http://$1/-/ready" && exit; sleep 0.1; done; cat /var/log/prometheus.log; exit 1'

@@ -7,9 +7,9 @@ listens is part of its settings, so a restored one answers where the lost one di
 
 from __future__ import annotations
 
-from saltmere.linux import LinuxServer
+from saltmere.linux import LinuxServer, stop
 
-RESTART = "pkill -x named; while pgrep -x named >/dev/null; do sleep 0.05; done; named -c /etc/bind/named.conf"
+RESTART = f"{stop('named')}; named -c /etc/bind/named.conf"
 _OPTIONS = """options {{
   directory "/var/cache/bind";
   pid-file "/run/named/named.pid";
