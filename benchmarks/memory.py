@@ -26,7 +26,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.backups import store_stream
 from tests.engine.two_stores import holding, new_keys
 
-from fennox.core.format.manifest import content_digest
+from fennox.core.format.digest import Digest
 from fennox.engine.copying import copy
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
@@ -74,7 +74,7 @@ async def run(megabytes: int) -> None:
         assert await damaged_documents(reader) == []
         told("verify", begun)
         begun = time.monotonic()
-        restored = content_digest()
+        restored = Digest()
         for part in (await reader.head()).parts:
             async for document in reader.documents(part):
                 async for piece in reader.content(document):

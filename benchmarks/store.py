@@ -26,6 +26,7 @@ from collections.abc import AsyncIterator, Callable
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
@@ -34,6 +35,7 @@ from tests.stores import servers
 
 from fennox.core.format import header as headers
 from fennox.core.format import records
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.hpke import CLASSIC
 from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
 from fennox.core.names import ObjectName
@@ -170,7 +172,7 @@ async def take(
         kind="bench", name="", note="", purpose="backup", time=stamp(datetime.now(UTC)), sequence=sequence,
         previous=None, parts=["tree"], partial=False, routine=None, generation=1, origin=vault.id, id_list=root,
         sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
-        sealed_digest=records.section_digest(sealed), read_whole=stamp(datetime.now(UTC)),
+        sealed_digest=blake2b_256(sealed), read_whole=stamp(datetime.now(UTC)),
     )  # fmt: skip
     await writer.commit(reference, sealed)
     return backup, writer
@@ -182,28 +184,36 @@ async def restore(vault: Vault, backup: str, tree: Path, to: Path) -> None:
     await index.refresh(vault)
     here = replace(vault, store=WholeObjects(vault.store))
     reader = BackupReader(here, index, await vault.find_record(backup))
-    ready: queue.Queue[Path | bytes | None] = queue.Queue(maxsize=64)
+    ready: queue.Queue[list[Path | bytes] | None] = queue.Queue(maxsize=16)
+    held: list[Path | bytes] = []
+    room = _BLOCK
     writer = threading.Thread(target=_write_files, args=(ready,))
     writer.start()
 
-    async def hand_over(item: Path | bytes | None) -> None:
+    async def hand_over() -> None:
+        nonlocal held, room
+        batch, held, room = held, [], _BLOCK
         try:
-            ready.put_nowait(item)
+            ready.put_nowait(batch)
         except queue.Full:
-            await asyncio.to_thread(ready.put, item)
+            await asyncio.to_thread(ready.put, batch)
 
     for part in (await reader.head()).parts:
         async for document in reader.documents(part):
-            await hand_over(to / Path(document.path).relative_to(tree))
+            held.append(to / Path(document.path).relative_to(tree))
             async for piece in reader.content(document):
-                await hand_over(piece)
-    await hand_over(None)
+                held.append(piece)
+                room -= len(piece)
+                if room < 0:
+                    await hand_over()
+    await hand_over()
+    await asyncio.to_thread(ready.put, None)
     await asyncio.to_thread(writer.join)
 
 
-def _write_files(ready: queue.Queue[Path | bytes | None]) -> None:
+def _write_files(ready: queue.Queue[list[Path | bytes] | None]) -> None:
     file = None
-    while (item := ready.get()) is not None:
+    for item in chain.from_iterable(iter(ready.get, None)):
         if isinstance(item, bytes):
             assert file is not None
             file.write(item)
@@ -211,7 +221,7 @@ def _write_files(ready: queue.Queue[Path | bytes | None]) -> None:
         if file is not None:
             file.close()
         item.parent.mkdir(parents=True, exist_ok=True)
-        file = item.open("wb")
+        file = item.open("wb", buffering=0)
     if file is not None:
         file.close()
 

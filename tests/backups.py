@@ -6,6 +6,7 @@ import secrets
 from collections.abc import AsyncIterator, Mapping
 
 from fennox.core.format import records
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
 from fennox.core.time import stamp
 from fennox.engine.index import PackIndex
@@ -98,7 +99,7 @@ async def commit(writer: BackupWriter, held: list[Document], *, name: str, seque
         origin=vault.id,
         id_list=id_list,
         sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
-        sealed_digest=records.section_digest(sealed),
+        sealed_digest=blake2b_256(sealed),
     )
     await writer.commit(reference, sealed)
     return backup

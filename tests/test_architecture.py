@@ -37,6 +37,7 @@ EXCEPTIONS = {
 CONFINED = {
     "cryptography": ["core/format", "core/kinds/certificates.py", "links", "service"],
     "blake3": ["core/format"],
+    "nacl": ["core/format/digest.py"],
     "zstandard": ["core/format", "engine/export.py", "rescue.py"],
     "pyfastcdc": ["core/format"],
     "lxml": ["core/kinds", "core/compare", "stores"],

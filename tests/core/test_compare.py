@@ -170,9 +170,10 @@ def test_one_changed_value_is_one_change(value: dict[str, int], new: int) -> Non
         ("/a.xml", '<!DOCTYPE r [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><r>&b;</r>'),
         ("/a.json", json.dumps(list(range(250_000)))),
         ("/a.ini", "[a\n]\n===\n"),
+        ("/a.ini", "[a]\nkey\n  goes on\n"),
         ("/a.zone", "$INCLUDE /etc/passwd\n"),
     ],
-    ids=["deep", "aliases", "entities", "enormous", "ini", "zone"],
+    ids=["deep", "aliases", "entities", "enormous", "ini", "going on", "zone"],
 )
 def test_a_hostile_document_is_compared_as_text(kind: Kind, hostile: tuple[str, str]) -> None:
     path, text = hostile

@@ -10,7 +10,8 @@ from fennox.core.compare import documents as comparing
 from fennox.core.compare.model import Comparison, DocumentChange, ListChange
 from fennox.core.compare.shapes import MAX_SHOWN
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.core.format.manifest import Document, content_digest
+from fennox.core.format.digest import Digest
+from fennox.core.format.manifest import Document
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.model import Kind
 from fennox.engine.capture import Capture, identify, once
@@ -53,7 +54,7 @@ async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: S
     room = _MAX_HELD
     async with aclosing(read_documents(link, capture, list(parts))) as documents:
         async for captured in documents:
-            document, digest, size, kept = captured.document, content_digest(), 0, bytearray()
+            document, digest, size, kept = captured.document, Digest(), 0, bytearray()
             async for block in captured.content:
                 digest.update(block)
                 size += len(block)

@@ -8,7 +8,8 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 
 from fennox.core.errors import Conflict, Damaged, TryLater
-from fennox.core.format import packs, records
+from fennox.core.format import packs
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document, Part
 from fennox.core.format.records import Previous, Record, Reference
 from fennox.core.names import ObjectName, folder_name
@@ -73,7 +74,7 @@ async def copy(
     await journal.check()
     data = await writer.commit(_placed(reference, target.vault), sealed)
     await carry_notes(source.vault, record.reference, target.vault, _placed(reference, target.vault))
-    return Copied(writer.written, anew, records.digest_of(data))
+    return Copied(writer.written, anew, blake2b_256(data))
 
 
 async def carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> None:
@@ -155,7 +156,7 @@ async def _sealed_anew(reader: BackupReader, writer: BackupWriter, journal: Jour
         "generation": writer.vault.header.generation,
         "origin": writer.vault.id,
         "id_list": id_list,
-        "sealed_digest": records.section_digest(sealed),
+        "sealed_digest": blake2b_256(sealed),
     }
     return old.model_copy(update=changes), sealed
 

@@ -11,7 +11,8 @@ from itertools import islice
 
 from fennox.core.errors import Damaged, FennoxError, NotFound
 from fennox.core.format import canonical, chunks, idlist, manifest
-from fennox.core.format.manifest import ChunkKey, Document, Head, Outline, Part, content_digest
+from fennox.core.format.digest import Digest
+from fennox.core.format.manifest import ChunkKey, Document, Head, Outline, Part
 from fennox.core.format.records import Record
 from fennox.core.format.trees import Level, Ref, Root
 from fennox.engine.index import PackIndex
@@ -19,7 +20,6 @@ from fennox.engine.vault import Vault
 from fennox.stores.base import Span
 
 _AHEAD = 6  # chunks of a document that are read before they are asked for; at most 4 MiB each
-_HASHED_APART = 256 * 1024  # bytes; a longer piece is hashed in a thread
 _SMALL = 64 * 1024  # bytes; a smaller chunk is opened without leaving the event loop
 
 Digests = dict[str, dict[str, str]]
@@ -133,8 +133,7 @@ class BackupReader:
 
     async def content(self, document: Document) -> AsyncIterator[bytes]:
         """A document's content, piece by piece. Each piece is checked before it is given; the end checks the whole."""
-        digest, size = content_digest(), 0
-        hashing: asyncio.Future[None] | None = None  # of the piece before, beside what the caller does with it
+        digest, size = Digest(), 0
         ahead: deque[asyncio.Task[bytes]] = deque()
         left = iter(document.chunks)
         try:
@@ -143,17 +142,9 @@ class BackupReader:
                 if not ahead:
                     break
                 piece = await ahead.popleft()
-                if hashing is not None:
-                    await hashing
-                    hashing = None
-                if len(piece) > _HASHED_APART:
-                    hashing = asyncio.ensure_future(asyncio.to_thread(digest.update, piece))
-                else:
-                    digest.update(piece)
+                digest.update(piece)
                 size += len(piece)
                 yield piece
-            if hashing is not None:
-                await hashing
         finally:
             for task in ahead:
                 task.cancel()

@@ -11,7 +11,8 @@ from typing import Literal
 import anyio
 
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
-from fennox.core.format.manifest import Document, content_digest
+from fennox.core.format.digest import Digest
+from fennox.core.format.manifest import Document
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.model import Kind
@@ -41,7 +42,7 @@ async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[st
     documents: Digests = {}
     async with aclosing(read_documents(link, capture, parts)) as found:
         async for captured in found:
-            digest = content_digest()
+            digest = Digest()
             async for block in captured.content:
                 digest.update(block)
             documents.setdefault(captured.part, {})[captured.document.path] = digest_of(

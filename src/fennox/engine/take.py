@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from fennox import __version__
 from fennox.core.errors import PersonNeeded, TryLater
 from fennox.core.format import records
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document, Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import Root
 from fennox.core.kinds.certificates import certificates
@@ -293,6 +294,6 @@ def _reference(
         sizes=records.Sizes(
             documents=gathered.count, bytes=gathered.bytes, new_chunks=written.chunks, new_bytes=written.bytes
         ),
-        sealed_digest=records.section_digest(sealed),
+        sealed_digest=blake2b_256(sealed),
         read_whole=read_whole,
     )

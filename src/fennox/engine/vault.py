@@ -12,6 +12,7 @@ from importlib.resources import files
 from fennox.core.errors import Conflict, Damaged, FennoxError, PassphraseNeeded, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, records, sweeps
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.generations import all_openings
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import OpeningKey
@@ -266,7 +267,7 @@ async def open_pinned(
         raise _not_ours(store)
     secret = held[mine.generation]
     mine.check_under(secret)
-    if headers.digest(pinned) not in {headers.digest(data) for data in candidates}:
+    if blake2b_256(pinned) not in {blake2b_256(data) for data in candidates}:
         same = (newest.generation, newest.revision) == (mine.generation, mine.revision)
         if newest.store != mine.store or same:
             raise _not_ours(store)

@@ -12,7 +12,8 @@ from datetime import datetime
 from fennox.core.errors import Conflict
 from fennox.core.format import canonical, chunks, idlist, packs, records
 from fennox.core.format.chunks import Cutter, Piece
-from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, content_digest, encode_documents
+from fennox.core.format.digest import Digest
+from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, encode_documents
 from fennox.core.format.trees import EMPTY, MAX_ROOT, Level, Ref, Root
 from fennox.core.names import ObjectName
 from fennox.engine.index import PackIndex
@@ -60,6 +61,7 @@ class BackupWriter:
     _batch_bytes: int = 0
     _sealing: deque[tuple[list[Piece], asyncio.Task[list[bytes]]]] = field(default_factory=deque)
     _coming: set[bytes] = field(default_factory=set)  # ids of chunks that are in a batch
+    _leaving: frozenset[bytes] = frozenset()  # ids of chunks in the pack that is on its way
     _writing: asyncio.Task[None] | None = None
 
     async def add_content(self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False) -> Content:
@@ -72,7 +74,7 @@ class BackupWriter:
     async def _cut_and_kept(self, stream: AsyncIterable[bytes], expected: int = 0, apart: bool = False) -> Content:
         chunking = self.vault.header.chunking
         cutter = Cutter(chunking.large if expected >= _LARGE_FROM else chunking.small)
-        digest, size, keys = content_digest(), 0, []
+        digest, size, keys = Digest(), 0, []
         async for block in stream:
             size += len(block)
             if len(block) > _SMALL:
@@ -86,7 +88,7 @@ class BackupWriter:
         keys += await self._keep(await self._pieces(cutter.finish(), apart, 0))
         return Content(keys, size, digest.hexdigest())
 
-    async def _pieces(self, cuts: Iterable[bytes], apart: bool, amount: int) -> list[Piece]:
+    async def _pieces(self, cuts: Iterable[memoryview], apart: bool, amount: int) -> list[Piece]:
         def name_all() -> list[Piece]:
             if apart:
                 return [chunks.identify_apart(plain, self.vault.random) for plain in cuts]
@@ -97,7 +99,7 @@ class BackupWriter:
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
         """Have those sealed that the store lacks; in packs they keep the order in which they came."""
         for piece in pieces:
-            known = piece.id in self._used or piece.id in self._pending or piece.id in self._coming
+            known = piece.id in self._used or piece.id in self._coming or self._packed(piece.id)
             if not known and not self.holds(piece.id):
                 self._coming.add(piece.id)
                 self._new += 1
@@ -125,8 +127,8 @@ class BackupWriter:
         """Take the oldest batch into the pack that is being filled."""
         batch, sealing = self._sealing.popleft()
         for piece, sealed in zip(batch, await sealing, strict=True):
-            self._coming.discard(piece.id)
             await self._add(piece.id, sealed, len(piece.plain))
+            self._coming.discard(piece.id)
 
     async def _add(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
         if self._pending_bytes + len(sealed) > _PACK_TARGET:
@@ -136,10 +138,14 @@ class BackupWriter:
 
     async def add_sealed(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
         """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already (§13.6)."""
-        if chunk_id in self._used or chunk_id in self._pending:
+        if chunk_id in self._used or self._packed(chunk_id):
             return
         if not self.holds(chunk_id):
             await self._add(chunk_id, sealed, plain_length)
+
+    def _packed(self, chunk_id: bytes) -> bool:
+        """Whether a chunk lies in the pack that is being filled or in the one on its way."""
+        return chunk_id in self._pending or chunk_id in self._leaving
 
     def holds(self, chunk_id: bytes) -> bool:
         """Whether the store holds a chunk in a pack that may be relied on; from then on this backup relies on it."""
@@ -163,17 +169,24 @@ class BackupWriter:
         if not self._pending:
             return
         listed = [(chunk_id, sealed, length) for chunk_id, (sealed, length) in self._pending.items()]
-        secret, salt = self.vault.secret, self.vault.salt()
-        data, entries = await asyncio.to_thread(packs.encode, listed, secret, self.vault.id, salt)
-        name = packs.name(data, self.vault.now().strftime("%Y-%m"))
-        digest = packs.digest_in_name(name)
-        self._used |= {chunk_id: digest for chunk_id in self._pending}
+        self._leaving = frozenset(self._pending)
         self._pending.clear()
         self._pending_bytes = 0
-        self._writing = asyncio.create_task(self._put_pack(name, data, packs.Table(secret.generation, entries)))
+        self._writing = asyncio.create_task(self._put_pack(listed))
         self._writing.add_done_callback(_seen)
 
-    async def _put_pack(self, name: ObjectName, data: bytes, table: packs.Table) -> None:
+    async def _put_pack(self, listed: list[tuple[bytes, bytes, int]]) -> None:
+        secret, salt, month = self.vault.secret, self.vault.salt(), self.vault.now().strftime("%Y-%m")
+
+        def encode() -> tuple[ObjectName, bytes, packs.Table]:
+            data, entries = packs.encode(listed, secret, self.vault.id, salt)
+            return packs.name(data, month), data, packs.Table(secret.generation, entries)
+
+        name, data, table = await asyncio.to_thread(encode)
+        listed.clear()
+        digest = packs.digest_in_name(name)
+        self._used |= {entry.id: digest for entry in table.entries}
+        self._leaving = frozenset()
         until = self._pack_lock_end()
         await self.vault.store.put(name, data, retain_until=until)
         self.index.add(name, table)

@@ -11,6 +11,7 @@ from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, Syste
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.format import generations, notes, sweeps
 from fennox.core.format import header as headers
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Head
 from fennox.core.format.records import Record
 from fennox.core.time import parse_stamp
@@ -41,7 +42,7 @@ async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStor
     await _keep_keys(context, session, vault, wanted)
     data = headers.encode(header)
     row.id, row.key_set, row.generation = vault.id, header.key_set, header.generation
-    row.header, row.header_digest = data.decode(), headers.digest(data)
+    row.header, row.header_digest = data.decode(), blake2b_256(data)
     row.created = context.now()
     session.add(row)
     return row

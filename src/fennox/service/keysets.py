@@ -19,6 +19,7 @@ from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, PassphraseNeeded, WrongPassphrase
 from fennox.core.format import generations
 from fennox.core.format import header as headers
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Costs, Header, NewKeys, Slot
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.time import stamp
@@ -169,7 +170,7 @@ async def pin(context: Context, session: AsyncSession, row: StoreRow, opening: O
     """Sign a changed header and pin it; :func:`write_pinned` puts it into the store once that is committed."""
     renewed = wanted.model_copy(update={"revision": wanted.revision + 1, "written": stamp(context.now())})
     data = headers.encode(renewed.signed(await context.write_secret(session, row), opening))
-    row.header, row.header_digest = data.decode(), headers.digest(data)
+    row.header, row.header_digest = data.decode(), blake2b_256(data)
 
 
 async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningKey) -> list[str]:

@@ -17,6 +17,7 @@ from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import BadInput, Conflict, Damaged, NotFound, WrongPassphrase
 from fennox.core.format import generations
 from fennox.core.format import header as headers
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import NewKeys, Slot
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.records import Previous, Record
@@ -98,7 +99,7 @@ async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot
         )
         sealed = header.write_secret
         data = headers.encode(header)
-        row.header, row.header_digest, row.generation = data.decode(), headers.digest(data), pair.secret.generation
+        row.header, row.header_digest, row.generation = data.decode(), blake2b_256(data), pair.secret.generation
 
 
 async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:

@@ -18,6 +18,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import CLASSIC
 from fennox.core.names import ObjectName, object_name
@@ -90,7 +91,7 @@ async def _made(context: Context, session: AsyncSession, wanted: NewStore, store
     data = headers.encode(vault.header)
     row.id = vault.id
     row.key_set, row.generation = keys.secret.key_set, keys.secret.generation
-    row.header, row.header_digest = data.decode(), headers.digest(data)
+    row.header, row.header_digest = data.decode(), blake2b_256(data)
     row.created = context.now()
     session.add(row)
     return row

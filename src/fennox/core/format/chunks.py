@@ -28,17 +28,17 @@ class Piece:
 
     id: bytes
     key: bytes = field(repr=False)
-    plain: bytes = field(repr=False)
+    plain: bytes | memoryview = field(repr=False)  # of the stream it was cut from, not copied
 
 
-def identify(plain: bytes, secret: WriteSecret) -> Piece:
+def identify(plain: bytes | memoryview, secret: WriteSecret) -> Piece:
     """Name a chunk so that the same content has the same name within a key set's generation (§4.2)."""
     return Piece(
         blake3(plain, key=secret.chunk_id_key).digest(), blake3(plain, key=secret.chunk_key_key).digest(), plain
     )
 
 
-def identify_apart(plain: bytes, random: RandomBytes) -> Piece:
+def identify_apart(plain: bytes | memoryview, random: RandomBytes) -> Piece:
     """A chunk with random name and key: nobody who holds W can test a guess of it (§4.3)."""
     return Piece(random(32), random(32), plain)
 
@@ -56,7 +56,8 @@ _zstd = _PerThread()
 
 def seal(piece: Piece, nonce: bytes) -> bytes:
     packed = _zstd.compressor.compress(piece.plain)
-    body = bytes([ZSTD]) + packed if len(packed) < len(piece.plain) else bytes([RAW]) + piece.plain
+    smaller = len(packed) < len(piece.plain)
+    body = b"".join([bytes([ZSTD if smaller else RAW]), packed if smaller else piece.plain])
     return nonce + AESGCM(piece.key).encrypt(nonce, body, SUITE + piece.id)
 
 
@@ -87,18 +88,20 @@ class Cutter:
         smallest, average, largest = sizes
         self._cdc = FastCDC(average, min_size=smallest, max_size=largest)
         self._largest = largest
-        self._held = bytearray()
+        self._held: list[bytes | memoryview] = []
+        self._size = 0
 
-    def feed(self, data: bytes) -> Iterator[bytes]:
-        self._held += data
-        if len(self._held) >= 2 * self._largest:
+    def feed(self, data: bytes) -> Iterator[memoryview]:
+        self._held.append(data)
+        self._size += len(data)
+        if self._size >= 2 * self._largest:
             yield from self._cut(last=False)
 
-    def finish(self) -> Iterator[bytes]:
+    def finish(self) -> Iterator[memoryview]:
         yield from self._cut(last=True)
 
-    def _cut(self, *, last: bool) -> Iterator[bytes]:
-        view = bytes(self._held)
+    def _cut(self, *, last: bool) -> Iterator[memoryview]:
+        view = memoryview(self._held[0] if len(self._held) == 1 else b"".join(self._held))
         done = 0
         for cut in self._cdc.cut_buf(view):
             # A cut looks at nothing behind it, so only the one that the buffer's end made is not certain.
@@ -106,4 +109,4 @@ class Cutter:
                 break
             yield view[cut.offset : cut.offset + cut.length]
             done = cut.offset + cut.length
-        del self._held[:done]
+        self._held, self._size = [view[done:]], len(view) - done

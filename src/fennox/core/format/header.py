@@ -6,7 +6,7 @@ import base64
 import hmac
 import re
 from dataclasses import dataclass
-from hashlib import blake2b, sha256
+from hashlib import sha256
 from typing import Annotated, Literal
 
 from cryptography.exceptions import InvalidTag
@@ -17,6 +17,7 @@ from pydantic import Field
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable, WrongPassphrase
 from fennox.core.format import canonical
 from fennox.core.format.canonical import Stored
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
 from fennox.core.format.secret import WriteSecret, derive
 from fennox.core.names import ObjectName, object_name
@@ -203,13 +204,9 @@ def decode(data: bytes) -> Header:
     return canonical.load(Header, data, "header")
 
 
-def digest(data: bytes) -> str:
-    return blake2b(data, digest_size=32).hexdigest()
-
-
 def name(header: Header) -> ObjectName:
     """§2.1: ``header/<generation>.<short digest>.json``."""
-    return object_name(f"header/{header.generation}.{digest(encode(header))[:16]}.json")
+    return object_name(f"header/{header.generation}.{blake2b_256(encode(header))[:16]}.json")
 
 
 def ranked(candidates: list[bytes]) -> list[Header]:

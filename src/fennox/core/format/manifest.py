@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Iterable, Iterator
-from hashlib import blake2b
 from typing import Annotated, Literal
 
 from pydantic import ConfigDict, Field, ValidationError
@@ -161,8 +160,3 @@ def decode_document(line: bytes) -> Document:
         return Document.model_validate_json(line)
     except ValidationError as error:
         raise Damaged("A manifest line cannot be read.", "Heal it from another copy.") from error
-
-
-def content_digest() -> blake2b:
-    """The running digest of a document's content."""
-    return blake2b(digest_size=32)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from hashlib import blake2b
 
 from fennox.core.errors import Damaged
 from fennox.core.format.binary import Reader, blob, u32
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.secret import SALT_LENGTH, WriteSecret
 from fennox.core.names import ObjectName, object_name
 
@@ -98,7 +98,7 @@ def decode_table(start: bytes, secret: WriteSecret, store: str, file_size: int) 
 
 def name(data: bytes, month: str) -> ObjectName:
     """§2.1: ``packs/<year-month>/<BLAKE2b-256 of the file>.fxp``."""
-    return object_name(f"packs/{month}/{blake2b(data, digest_size=32).hexdigest()}.fxp")
+    return object_name(f"packs/{month}/{blake2b_256(data)}.fxp")
 
 
 def digest_in_name(pack: str) -> str:
@@ -107,5 +107,5 @@ def digest_in_name(pack: str) -> str:
 
 def check_digest(data: bytes, pack: str) -> None:
     """The check anyone can make with ``b2sum -l 256`` (RFC 7693)."""
-    if blake2b(data, digest_size=32).hexdigest() != digest_in_name(pack):
+    if blake2b_256(data) != digest_in_name(pack):
         raise Damaged(f"{pack} does not have the digest in its name.", "Heal it from another copy.")

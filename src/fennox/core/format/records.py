@@ -5,7 +5,6 @@ from __future__ import annotations
 import hmac
 from collections.abc import Iterable
 from dataclasses import dataclass
-from hashlib import blake2b
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -14,6 +13,7 @@ from fennox.core.errors import Damaged
 from fennox.core.format import canonical
 from fennox.core.format.binary import Reader, blob, u32
 from fennox.core.format.canonical import Stored
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.hpke import OpeningKey, SealKey
 from fennox.core.format.manifest import Sealed
 from fennox.core.format.secret import SALT_LENGTH, WriteSecret
@@ -89,15 +89,6 @@ def seal_section(sealed: Sealed, key: SealKey, store: str, generation: int, back
     return key.seal(canonical.dump(sealed), sealed_info(store, generation, backup))
 
 
-def section_digest(sealed: bytes) -> str:
-    return blake2b(sealed, digest_size=32).hexdigest()
-
-
-def digest_of(data: bytes) -> str:
-    """A record's own digest, by which the next backup of the system names it (§9.5)."""
-    return blake2b(data, digest_size=32).hexdigest()
-
-
 def encode(reference: Reference, sealed: bytes, secret: WriteSecret, store: str, salt: bytes) -> bytes:
     start = MAGIC + u32(secret.generation) + salt
     data = start + blob(secret.seal(canonical.dump(reference), "record", store, salt, start)) + blob(sealed)
@@ -126,9 +117,9 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
     )
     sealed = reader.blob(MAX_RECORD)
     reader.end()
-    if section_digest(sealed) != reference.sealed_digest:
+    if blake2b_256(sealed) != reference.sealed_digest:
         raise Damaged("The record's sealed section was exchanged.", "Heal it from another copy.")
-    return Record(reference, sealed, digest_of(data))
+    return Record(reference, sealed, blake2b_256(data))
 
 
 def name(reference: Reference, *, plain_names: bool) -> ObjectName:

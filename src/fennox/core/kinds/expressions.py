@@ -155,7 +155,10 @@ def ini_sections(text: str) -> dict[str, dict[str, str]]:
         interpolation=None, strict=False, allow_no_value=True, default_section="\0", delimiters=("=",),
     )  # fmt: skip
     parser.optionxform = str  # type: ignore[assignment,method-assign]  # keys keep their case
-    parser.read_string(f"[\1]\n{text}")
+    try:
+        parser.read_string(f"[\1]\n{text}")
+    except AttributeError as error:  # what the library of Python 3.11 makes of a value going on below a key without one
+        raise ValueError("a line goes on with a value that did not begin") from error
     sections = {name: {key: value or "" for key, value in parser[name].items()} for name in parser.sections()}
     first = sections.pop("\1")
     return {"": first, **sections} if first else sections
