@@ -1437,7 +1437,7 @@ export interface paths {
         put?: never;
         /**
          * Resume System
-         * @description Let routines take a system again, that a restore has left suspended.
+         * @description Let routines take a system again that a restore has left suspended; what a take left open counts as undone.
          */
         post: operations["resume_system"];
         delete?: never;
@@ -4071,6 +4071,8 @@ export interface components {
             /** Labels */
             labels: string[];
             last_run: components["schemas"]["RunBrief"] | null;
+            /** Left Open */
+            left_open: string[];
             /** Login */
             login: string | null;
             machine: components["schemas"]["Machine"] | null;

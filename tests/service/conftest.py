@@ -36,7 +36,9 @@ def server(install: object) -> LinuxServer:
     return made
 
 
-def enrol(service: Service, server: LinuxServer, private_key: str, *, custody: str = "kept") -> None:
+def enrol(
+    service: Service, server: LinuxServer, private_key: str, *, custody: str = "kept", kind: str = "linux-server"
+) -> None:
     """A store, a login and the system, as a user would make them."""
     folder = service.folder / "attic"
     folder.mkdir(exist_ok=True)
@@ -46,7 +48,7 @@ def enrol(service: Service, server: LinuxServer, private_key: str, *, custody: s
         client.add_system(
             NewSystem(
                 name="web-9",
-                kind="linux-server",
+                kind=kind,
                 address=f"{server.host}:{server.port}",
                 login="quay-root",
                 key=server.host_key,

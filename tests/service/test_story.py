@@ -18,6 +18,7 @@ from fennox.wire.runs import RunShown
 from fennox.wire.stores import NewLogin
 from fennox.wire.systems import ExportWanted, NewTake
 from saltmere.linux import LinuxServer, new_key_pair
+from tests.engine.test_around import AROUND
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service, until
 
@@ -147,6 +148,36 @@ def test_a_take_whose_worker_is_killed_is_taken_up_again_and_leaves_one_record(
         assert done.state == "done", done.reason
         assert len(client.backups()) == 1
     assert len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1
+
+
+def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_told(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    service.stop()
+    service.slots, service.lease = 0, 3
+    service.start()
+    with service.client() as client:
+        client.add_kind(AROUND.replace("/srv/history; touch", "/srv/history; test -e /etc/go || sleep 60; touch"))
+    enrol(service, server, key_pair[0], kind="queue-server")
+    worker = service.start_worker()
+    with service.client() as client:
+        run = client.take(NewTake(system="web-9"))
+        until((server.folder / "srv/history").exists, "the queue is stopped")
+        worker.send_signal(signal.SIGKILL)
+        server.write("/etc/go", "")
+        service.start_worker()
+        done = service.ended(run.id)
+        assert done.state == "done", done.reason
+        history = server.read("/srv/history").split()
+        assert history == ["stop", "start", "stop", "open", "close", "start"], "the next worker undid it first"
+        assert client.system("web-9").left_open == []
+        server.write("/etc/stuck", "")
+        assert take(service).state == "done"
+        assert client.system("web-9").left_open == ["Stop the queue"]
+        until(lambda: any("could not undo it" in concern.text for concern in client.concerns()), "it is a concern")
+        refused = take(service)
+        assert (refused.state, "cannot be undone" in refused.reason) == ("failed", True)
+        assert client.resume("web-9").left_open == [], "a person has seen to it"
 
 
 def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(

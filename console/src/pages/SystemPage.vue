@@ -154,6 +154,10 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     </div>
     <ProblemNote :error="probe.error.value ?? confirm.error.value" />
 
+    <p v-if="system.data.value.left_open.length" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
+      Done before a take and not undone: {{ system.data.value.left_open.join(', ') }}. The next take undoes it first; if
+      it was undone on the machine, say <code>fennox system resume {{ system.data.value.name }}</code>.
+    </p>
     <div v-if="system.data.value.suspended_because" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
       <p>No routine takes it: {{ system.data.value.suspended_because }}.</p>
       <button v-if="may('operator')" type="button" class="button mt-2" :disabled="resume.isPending.value" @click="resume.mutate()">

@@ -71,6 +71,8 @@ def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relatio
     ]
     lines += [(f"setting {name}", value) for name, value in system.settings.items()]
     lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
+    if system.left_open:
+        lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
     if system.suspended_because:
         lines.append(("SUSPENDED", f"no routine takes it: {system.suspended_because}"))
     if system.via:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import AsyncExitStack
 from dataclasses import replace
 from typing import Any
 
@@ -13,7 +14,9 @@ from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow,
 from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
+from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.time import parse_stamp, stamp
+from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
@@ -79,14 +82,25 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         given = await handing.given(context, session, system, document) if document else None
     if given is None:
         await journal.step(f"Reach {system.address}")
-    link = None if given else await context.connect(subject.kind, system.address, login, system.key, system.via_id)
-    try:
+
+    async def reach() -> Link:
+        return await context.connect(subject.kind, system.address, login, system.key, system.via_id)
+
+    async def note(left: list[str]) -> None:
+        async with context.session() as session:
+            await queue.owned(session, lease)
+            (await session.get_one(System, system.id)).left_open = list(left)
+
+    async with AsyncExitStack() as stack:
+        link = None
+        if given is None:
+            link = await reach()
+            stack.push_async_callback(link.close)
+            around = Surroundings(subject.kind, subject.settings, link, reach, note, journal, list(system.left_open))
+            await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
         taken = await take(
             vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given
         )
-    finally:
-        if link is not None:
-            await link.close()
     async with context.session() as session:
         run = await queue.owned(session, lease)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)

@@ -206,6 +206,7 @@ async def _systems(
     doubtful = await _doubtful(session)
     partial = await taking.newest_partial(session)
     missed = await _missed(session, all_routines, systems, now)
+    busy = set((await session.execute(select(Run.system_id).where(Run.state.in_(ACTIVE)))).scalars())
     for system in systems:
         mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
         backup = newest.get(system.id)
@@ -218,6 +219,12 @@ async def _systems(
             system, mine, backup, partial.get(system.id), places, doubtful, missed, stores_away, now
         ):
             yield item
+        if system.left_open and system.id not in busy:
+            yield Found("left-open", "high", "system", system.name,
+                        f"A take of {system.name} did this and could not undo it: {', '.join(system.left_open)}.",
+                        f"Take it again, which undoes it first: fennox backup take {system.name}. Or undo it on the "
+                        f"machine, and say so: fennox system resume {system.name}",
+                        "Something on the machine may be stopped, locked or open.")  # fmt: skip
         for finding in by_hand.get(system.id, []):
             yield Found(f"lacks|{finding.text[:60]}", "low", "system", system.name, f"{system.name}: {finding.text}",
                         finding.remedy)  # fmt: skip

@@ -152,6 +152,7 @@ class SystemShown(Shown):
     via: str | None
     key_until: Aware | None
     suspended_because: str
+    left_open: list[str]  # what takes did around them and did not undo
     last_run: RunBrief | None
     active_run: RunBrief | None
 

@@ -11,8 +11,8 @@ Data = dict[str, Any]
 _TAKEN_OVER = ("reach", "port", "identity", "requires", "replicas", "guard")  # from the first that has it
 _TABLES = ("settings", "defaults", "expected")
 _LISTS = (
-    "completeness", "doubts", "programs", "references", "certificates", "relies_on", "default_logins", "noise",
-    "collections", "formats", "hidden", "left_out",
+    "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",
+    "noise", "collections", "formats", "hidden", "left_out",
 )  # fmt: skip
 _OWN_FIRST = ("prepare", "release")  # the application stops before the machine is touched, and is released last
 

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from fennox.core.kinds.sources import Expression, Hand, KindModel, PartModel, Request, Setting, Source, Words
+from fennox.core.kinds.sources import Action, Expression, Hand, KindModel, PartModel, Request, Setting, Source, Words
 from fennox.core.kinds.steps import Phase, Restore, StepModel
 from fennox.core.names import Noun
 
@@ -111,6 +111,24 @@ class Guard(KindModel):
     """Census lists that must never be empty."""
     size: Annotated[float, Field(ge=0, lt=1)] = 0.25
     """A backup smaller than this share of the last good ones is doubted; 0 switches this off."""
+
+
+class Around(KindModel):
+    """What is done before a take and undone after it: a program stopped, a lock set, an entrance opened.
+
+    It is undone however the take ends, by the next run if the worker dies, and told as a concern until it is.
+    """
+
+    title: str
+    """What it does, in words."""
+    before: Action
+    """Done before anything is read."""
+    after: Action
+    """Undoes it; it must do no harm where nothing was done."""
+    parts: list[Noun] = []
+    """Only where one of these parts is taken; empty: at every take."""
+    limit: Annotated[int, Field(gt=0, le=3600)] = 120
+    """Seconds that each of both may take."""
 
 
 class DefaultLogin(KindModel):
@@ -277,6 +295,8 @@ class Kind(KindModel):
     """Census lists whose names are hosts, URLs or host:port that such a system cannot work without."""
     replicas: Replicas | None = None
     """For a member of a replicated set."""
+    around: list[Around] = []
+    """What is done before a take and undone after it."""
     default_logins: list[DefaultLogin] = []
     """Logins that every fresh installation has."""
     programs: list[Program] = []
@@ -323,6 +343,11 @@ class Kind(KindModel):
             self._known(step.parts, names, f"step {step.title!r}")
             if step.each is not None and step.each.list not in self.census:
                 raise ValueError(f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here")
+        for around in self.around:
+            self._known(around.parts, names, f"around {around.title!r}")
+        titles = [around.title for around in self.around]
+        if len(set(titles)) != len(titles):
+            raise ValueError("two tables around have the same title")
         for item in self.completeness:
             self._known([item.part], names, f"completeness {item.code}")
         for doubt in self.doubts:

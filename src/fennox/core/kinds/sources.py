@@ -134,6 +134,21 @@ class Request(KindModel):
     """The body, as JSON."""
 
 
+class Action(KindModel):
+    """A command (`run`) or a request (`ask`)."""
+
+    run: Words | None = None
+    """A command, as a list of words, with settings filled in."""
+    ask: Request | None = None
+    """A request of an HTTP interface."""
+
+    @model_validator(mode="after")
+    def one_way(self) -> Action:
+        if (self.run is None) == (self.ask is None):
+            raise ValueError("give either run or ask")
+        return self
+
+
 class Until(KindModel):
     """When a polled answer is final: a JSONPath and the value it must have, or one that means failure."""
 

@@ -49,6 +49,9 @@ def _rules(kind: Kind) -> Iterator[str]:
     product = "the same product" if needs.product == "same" else "any product"
     platform = "the same platform" if needs.platform == "same" else "any platform"
     yield f"A target must be {product}, {_VERSION[needs.version]}, {platform}."
+    for around in kind.around:
+        where = f" of {', '.join(around.parts)}" if around.parts else ""
+        yield f"Around every take{where}: {around.title[0].lower()}{around.title[1:]}; undone however the take ends."
     for program in kind.programs:
         yield f"Of {program.title} a target must have {_VERSION[program.version]}."
     guard = kind.guard

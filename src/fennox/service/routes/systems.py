@@ -151,6 +151,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 via=names[row.via_id] if row.via_id else None,
                 key_until=row.key_until,
                 suspended_because=row.suspended_because,
+                left_open=row.left_open,
                 last_run=_brief(last_runs.get(row.id)),
                 active_run=_brief(active.get(row.id)),
             )
@@ -356,17 +357,18 @@ async def probe_system(name: str, context: Here) -> Probe:
 
 @router.post("/systems/{name}/resume")
 async def resume_system(name: str, request: Request, context: Here) -> SystemShown:
-    """Let routines take a system again, that a restore has left suspended."""
+    """Let routines take a system again that a restore has left suspended; what a take left open counts as undone."""
     async with context.session() as session:
         row = await named(session, System, name)
         await session.refresh(row, with_for_update=True)
-        if not row.suspended_because:
+        if not row.suspended_because and not row.left_open:
             raise Conflict(f"{row.name} is not suspended.", "Nothing is to be done.")
         active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", Run.state.in_(ACTIVE))
         if (await session.execute(active)).first() is not None:
             raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
-        await audit.note(session, request, "resumed", "system", row.name, was=row.suspended_because)
-        row.suspended_because = ""
+        await audit.note(session, request, "resumed", "system", row.name, was=row.suspended_because,
+                         left_open=", ".join(row.left_open))  # fmt: skip
+        row.suspended_because, row.left_open = "", []
         await session.flush()
         return (await shown(context, session, [row]))[0]
 
