@@ -41,6 +41,7 @@ class Capture:
     left_out: list[str] = field(default_factory=list)
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
     handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
+    writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
     passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
@@ -48,6 +49,18 @@ class Capture:
 
     def __post_init__(self) -> None:
         self.looked_at = evaluation.evidence_patterns(self.kind)
+
+    def still_written(self, path: str, seconds: int) -> None:
+        """A file that its machine has not finished is not taken, and told."""
+        self.left_out.append(path)
+        self.findings.append(
+            Finding(
+                severity="warning",
+                code="still-written",
+                text=f"{printable(path)} was written within the last {seconds} seconds or still grew: not taken.",
+                remedy="Take the backup when the machine has finished it; the next one takes it by itself.",
+            )
+        )
 
     def conclude(self, parts: list[str]) -> list[Finding]:
         """Findings of the whole, once all documents have been read; what no list could be drawn from is among them."""

@@ -17,6 +17,7 @@ from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import device_path, printable
 from fennox.engine.capture import Capture, Captured, once, values_of, watched
+from fennox.engine.settling import unsettled
 from fennox.engine.tarstream import Member, members
 from fennox.engine.trusting import Look, look, nul_separated, same
 from fennox.links.base import Shell
@@ -53,6 +54,8 @@ async def read_files(
         return
     seen = await look(shell, roots) if capture.trust is not None and not again else None
     over = _taken_over(capture, part, patterns, without, seen)
+    if source.settled:
+        capture.writing |= await unsettled(shell, roots, source.settled)
     words, feed = _tar(roots, without, seen, over)
     async with shell.stream(words, feed=feed) as running:
         async with aclosing(members(running.blocks())) as items:
@@ -151,6 +154,9 @@ async def _documents(
             continue  # the content of a member that was left out
         document = _document(item.info, capture)
         if document is None or not wanted(patterns, document.path) or wanted(without, document.path):
+            continue
+        if document.path in capture.writing:
+            capture.still_written(document.path, source.settled)
             continue
         if seen is not None and document.type == "file":
             document = document.model_copy(update={"stamp": seen.stamps.get(document.path_bytes())})

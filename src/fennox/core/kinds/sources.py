@@ -222,6 +222,8 @@ class Source(KindModel):
     """The name of the document."""
     secret: bool = False
     """Whether the document is secret as a whole."""
+    settled: Annotated[int, Field(ge=0, le=86400)] = 0
+    """Seconds since which a file must not have been written; what the machine still writes waits for the next take."""
     ceiling: Annotated[int, Field(gt=0)] = 4 * 1024**3
     """Bytes that one document may have."""
 
@@ -232,6 +234,8 @@ class Source(KindModel):
             raise ValueError(f"give exactly one of files, run, ask or hand (given: {given or 'none'})")
         if (self.files is None) == (self.document is None):
             raise ValueError("run, ask and hand name their document; files name themselves")
+        if self.settled and self.files is None:
+            raise ValueError("settled is for files alone")
         if self.each is not None and (self.run is None or "{each}" not in (self.document or "")):
             raise ValueError("each repeats run, and {each} must be in the name of the document")
         for pattern in [*(self.files or []), *self.without]:

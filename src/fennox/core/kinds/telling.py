@@ -20,7 +20,8 @@ def documents(part: PartModel) -> list[str]:
     for source in part.source:
         if source.files is not None:
             without = f" without {', '.join(source.without)}" if source.without else ""
-            found.append(f"files {', '.join(source.files)}{without}")
+            settled = f", each {source.settled} seconds after it was last written" if source.settled else ""
+            found.append(f"files {', '.join(source.files)}{without}{settled}")
         elif source.run is not None:
             lines = [line for line in shlex.join(source.run).splitlines() if line.strip()]
             more = " …" if len(lines) > 1 else ""
