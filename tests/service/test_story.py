@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import signal
 import subprocess
 from collections.abc import Callable
@@ -178,6 +179,17 @@ def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_tol
         refused = take(service)
         assert (refused.state, "cannot be undone" in refused.reason) == ("failed", True)
         assert client.resume("web-9").left_open == [], "a person has seen to it"
+
+
+def test_a_take_that_is_unlike_the_last_ones_is_marked(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    enrol(service, server, key_pair[0])
+    assert [take(service).odd for _ in range(6)] == [""] * 6
+    server.write("/etc/unusual.conf", "made up\n" * 500_000)
+    assert re.match(r"It read 4\.\d MB, the last 6 read 0\.\d MB to 0\.\d MB", take(service).odd)
+    assert "unusual" in service.fennox("run", "list").stdout
+    assert (
+        "It read 4" in service.fennox("run", "show", service.fennox("run", "list", "--quiet").stdout.split()[0]).stdout
+    )
 
 
 def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(

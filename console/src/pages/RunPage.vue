@@ -45,6 +45,7 @@ const stop = useMutation({
       >.
     </p>
     <p v-else-if="run.state === 'done' && run.outcome" class="mt-3">{{ run.outcome }}.</p>
+    <p v-if="run.odd" class="mt-3 border-l-2 border-warn py-1 pl-3">Unusual: {{ run.odd }}.</p>
     <p v-if="run.sheet" class="mt-3">
       <RouterLink :to="`/restores/${run.sheet}`" class="button">To the run sheet</RouterLink>
     </p>

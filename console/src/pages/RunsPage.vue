@@ -76,7 +76,9 @@ function took(run: Run): string {
           <td>{{ run.by }}</td>
           <td><StateWord :state="run.state === 'waiting' ? 'waiting for you' : run.state" /></td>
           <td>{{ took(run) }}</td>
-          <td>{{ run.outcome }}</td>
+          <td>
+            {{ run.outcome }}<span v-if="run.odd" class="ml-2 font-semibold text-warn" :title="run.odd">unusual</span>
+          </td>
         </tr>
       </tbody>
     </table>

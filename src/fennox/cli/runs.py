@@ -30,7 +30,7 @@ def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
             ("BY", lambda run: run.by),
             ("BEGUN", lambda run: when(run.started or run.created)),
             ("TOOK", lambda run: span(run.ended - run.started) if run.ended and run.started else "-"),
-            ("WHAT", lambda run: run.outcome),
+            ("WHAT", lambda run: f"{run.outcome}; unusual" if run.odd else run.outcome),
         ],
         as_json=arguments.json,
         quiet=arguments.quiet,
@@ -53,6 +53,7 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
         ("documents", f"{run.documents}, {size(run.bytes)}"),
     ]
     lines += [("reason", f"{run.reason} {run.remedy}")] if run.reason else []
+    lines += [("unusual", run.odd)] if run.odd else []
     lines += [(name, value) for name, value in run.result.items()]
     lines += [("step", f"{when(step.started)}  {step.title}") for step in run.steps]
     lines += [("log", f"{when(line.at)}  {line.level}: {line.text}") for line in log]

@@ -15,6 +15,7 @@ from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
@@ -126,8 +127,30 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             "objects": taken.written.objects,
             "unchanged": taken.unchanged,
         }
+        if given is None:
+            run.odd = await _oddness(context, session, run)
         await enqueue_copies(context, session, run, taken.reference.backup)
         await queue.end(session, run, "done", context.now())
+
+
+async def _oddness(context: Context, session: AsyncSession, run: Run) -> str:
+    """How a take that is about to end differs from the last ones of the same parts, in words."""
+    before = (
+        select(Run.order, Run.started, Run.ended, Run.size)
+        .where(Run.system_id == run.system_id, Run.kind == "take", Run.state == "done", Run.started.is_not(None))
+        .order_by(Run.created.desc())
+        .limit(5 * LOOKED_AT)
+    )
+    alike = [
+        Done((row.ended - row.started).total_seconds(), row.size)
+        for row in await session.execute(before)
+        if row.order.get("parts") == run.order.get("parts") and "handed_in" not in row.order
+    ]
+    if run.started is None:
+        return ""
+    now = Done((context.now() - run.started).total_seconds(), run.size)
+    said = oddness(now, alike[:LOOKED_AT])
+    return said[:1].upper() + said[1:]
 
 
 async def take_safety_copy(

@@ -53,6 +53,7 @@ class RunShown(Shown):
     bytes: int
     expected_seconds: float | None
     outcome: str
+    odd: str  # how it differs from earlier takes of the same system, in words; empty: it does not
     steps: list[StepShown] = []
     result: dict[str, str | int | bool | None] = {}
 

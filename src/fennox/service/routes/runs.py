@@ -76,6 +76,7 @@ async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole:
         bytes=run.size,
         expected_seconds=await _expected_seconds(session, run) if whole and run.state in ACTIVE else None,
         outcome=outcome(run),
+        odd=run.odd,
         steps=steps,
         result=run.result,
     )
