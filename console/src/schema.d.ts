@@ -1437,9 +1437,29 @@ export interface paths {
         put?: never;
         /**
          * Resume System
-         * @description Let routines take a system again that a restore has left suspended; what a take left open counts as undone.
+         * @description Let routines take a system again that is suspended or retired; what a take left open counts as undone.
          */
         post: operations["resume_system"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/systems/{name}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retire System
+         * @description Say that a system is no more. Its backups stay until a person lets them go by their ladders as well.
+         */
+        post: operations["retire_system"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3425,6 +3445,19 @@ export interface components {
             system: string;
         };
         /**
+         * Retired
+         * @description Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go by their ladders.
+         */
+        Retired: {
+            /** Because */
+            because: string;
+            /**
+             * Let Go
+             * @default false
+             */
+            let_go: boolean;
+        };
+        /**
          * ReturnOrder
          * @description Waves of systems that can come back together, earlier ones first, and circles in which all need each other.
          */
@@ -3553,6 +3586,8 @@ export interface components {
              * @enum {string}
              */
             kind: "take" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt" | "rekey";
+            /** Odd */
+            odd: string;
             /** Outcome */
             outcome: string;
             /** Problem */
@@ -4073,6 +4108,8 @@ export interface components {
             last_run: components["schemas"]["RunBrief"] | null;
             /** Left Open */
             left_open: string[];
+            /** Let Go */
+            let_go: boolean;
             /** Login */
             login: string | null;
             machine: components["schemas"]["Machine"] | null;
@@ -4088,6 +4125,10 @@ export interface components {
             newest_good: string | null;
             /** Next Run */
             next_run: string | null;
+            /** Retired */
+            retired: string | null;
+            /** Retired Because */
+            retired_because: string;
             /** Routines */
             routines: string[];
             /** Settings */
@@ -7063,6 +7104,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retired"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

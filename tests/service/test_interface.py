@@ -14,11 +14,11 @@ from fennox.engine import vault as vaults
 from fennox.stores.folder import FolderStore
 from fennox.wire.routines import NewRoutine, RoutineChange
 from fennox.wire.stores import LoginChange
-from fennox.wire.systems import NewTake, SystemChange
+from fennox.wire.systems import NewTake, Retired, SystemChange
 from saltmere.linux import LinuxServer
 from tests.conftest import fixed_now
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service
+from tests.service.running import PASSPHRASE, Service, until
 
 Pair = tuple[str, str]
 LADDER = "everything for 14 days, always 3"
@@ -158,6 +158,27 @@ def test_status_counts_only_what_is_wholly_held_and_says_what_is_wrong(ready: Se
         assert whole.protected == 1
         (ready.folder / "attic/header").rename(ready.folder / "attic/gone")
         assert any("holds no store" in concern.text for concern in client.status().concerns)
+
+
+def test_a_retired_system_is_nobodys_news_and_comes_back_if_it_was_a_mistake(ready: Service) -> None:
+    refused = ready.fennox("system", "retire", "web-9")
+    assert (refused.returncode, "--because" in refused.stderr) == (2, True)
+    retired = ready.fennox("system", "retire", "web-9", "--because", "sold with the old pier")
+    assert "sold with the old pier; all its backups stay" in retired.stdout
+    assert "fennox system resume web-9" in retired.stdout + retired.stderr
+    with ready.client() as client:
+        assert (client.status().systems, client.system("web-9").next_run) == (0, None)
+        until(lambda: not [concern for concern in client.concerns() if concern.about == "web-9"], "nothing is wrong")
+        backups = client.backups()
+        assert all("the system is retired" in backup.kept_by[-1] for backup in backups)
+        with pytest.raises(ProblemError, match="retired already"):
+            client.retire("web-9", Retired(because="again"))
+        assert client.retire("web-9", Retired(because="its successor is accepted", let_go=True)).let_go
+        assert not any("retired" in " ".join(backup.kept_by) for backup in client.backups())
+        back = client.resume("web-9")
+        assert (back.retired, back.let_go, client.status().systems) == (None, False, 1)
+        with pytest.raises(ProblemError, match="neither suspended nor retired"):
+            client.resume("web-9")
 
 
 def test_settings_of_a_system_are_held_against_its_kind(ready: Service) -> None:

@@ -143,6 +143,27 @@ async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(contex
     assert held not in marked
 
 
+async def test_everything_of_a_retired_system_stays_until_it_is_let_go(context: Context, clock: SetClock) -> None:
+    store = await add_store(context)
+    system = await add_system(context, "a")
+    times = [START - timedelta(days=days) for days in (0, 20, 40)]
+    ids = [await add_backup(context, system, store, time, 9 - number) for number, time in enumerate(times)]
+    await add_routine(context, store)
+
+    async def marked(**changes: object) -> set[str]:
+        async with context.session() as session:
+            await session.execute(update(System).values(**changes))
+        await scheduler.mark_expired(context)
+        async with context.session() as session:
+            return set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
+
+    assert await marked(retired=START) == set()
+    clock.at = NEXT
+    await scheduler.decide(context)
+    assert await queued(context) == [], "no routine takes it"
+    assert await marked(let_go=True) == set(ids[1:])
+
+
 async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) -> None:
     store = await add_store(context)
     system = await add_system(context, "a")

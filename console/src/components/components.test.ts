@@ -35,6 +35,7 @@ function run(changes: Partial<Schema["RunShown"]> = {}): Schema["RunShown"] {
     bytes: 34_000,
     expected_seconds: null,
     outcome: "",
+    odd: "",
     steps: [],
     result: {},
     ...changes,

@@ -87,6 +87,22 @@ const clear = useMutation({
     await backups.refetch();
   },
 });
+/** What keeps routines from it or waits for a person, the most important one, and what a person says to end it. */
+const stands = computed(() => {
+  const it = system.data.value;
+  if (!it) return null;
+  if (it.retired) {
+    const backups = it.let_go ? "Its backups go by their ladders." : "All its backups stay.";
+    return { text: `Retired since ${when(it.retired)}: ${it.retired_because}. ${backups}`, undo: "It is in use again" };
+  }
+  if (it.suspended_because)
+    return { text: `No routine takes it: ${it.suspended_because}.`, undo: "Let routines take it again" };
+  if (it.left_open.length && !it.active_run) {
+    const text = `Done before a take and not undone: ${it.left_open.join(", ")}. The next take undoes it first.`;
+    return { text, undo: "It was undone on the machine" };
+  }
+  return null;
+});
 const resume = useMutation({
   mutationFn: () => get(client.POST("/api/v1/systems/{name}/resume", { params: { path } })),
   onSuccess: () => system.refetch(),
@@ -154,14 +170,10 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     </div>
     <ProblemNote :error="probe.error.value ?? confirm.error.value" />
 
-    <p v-if="system.data.value.left_open.length" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
-      Done before a take and not undone: {{ system.data.value.left_open.join(', ') }}. The next take undoes it first; if
-      it was undone on the machine, say <code>fennox system resume {{ system.data.value.name }}</code>.
-    </p>
-    <div v-if="system.data.value.suspended_because" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
-      <p>No routine takes it: {{ system.data.value.suspended_because }}.</p>
+    <div v-if="stands" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
+      <p>{{ stands.text }}</p>
       <button v-if="may('operator')" type="button" class="button mt-2" :disabled="resume.isPending.value" @click="resume.mutate()">
-        Let routines take it again
+        {{ stands.undo }}
       </button>
       <ProblemNote :error="resume.error.value" />
     </div>

@@ -229,7 +229,9 @@ class System(Base):
     key_until: Mapped[datetime | None]  # when the certificate that it shows ends
     suspended_because: Mapped[str] = mapped_column(default="")  # why no routine takes it; empty: they do
     left_open: Mapped[list[str]] = mapped_column(default=list)  # what takes did around them and did not undo, by title
-    retired: Mapped[datetime | None]  # since when it is no longer; its backups stay until its successor is accepted
+    retired: Mapped[datetime | None]  # since when it is no more
+    retired_because: Mapped[str] = mapped_column(default="")
+    let_go: Mapped[bool] = mapped_column(default=False)  # a person says that a retired one's backups may go
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
 

@@ -325,8 +325,12 @@ def _systems(nouns: Sub) -> None:
         listed.add_argument(option)
     _verb(system, "order", "systems:order", "in which order they must come back when everything was lost")
     for name, text in (("show", "one system"), ("probe", "reach a system and say what it is, storing nothing"),
-                       ("resume", "let routines take a system again that a restore left suspended")):  # fmt: skip
+                       ("resume", "let routines take a system again that is suspended or retired")):  # fmt: skip
         _verb(system, name, f"systems:{name}", text).add_argument("system")
+    retire = _verb(system, "retire", "systems:retire", "say that a system is no more; its backups stay")
+    retire.add_argument("system")
+    retire.add_argument("--because", required=True, metavar="TEXT", help="why, for those who look later")
+    retire.add_argument("--let-go", action="store_true", help="its backups may go by their ladders from now on")
     change = _verb(system, "set", "systems:change", "change a system")
     change.add_argument("system")
     change.add_argument("--address")

@@ -10,7 +10,7 @@ from fennox.cli.main import FAILED, PERSON, Environment
 from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import printable
-from fennox.wire.systems import NewSystem, Relations, SystemChange, SystemShown
+from fennox.wire.systems import NewSystem, Relations, Retired, SystemChange, SystemShown
 
 
 def settings_of(arguments: argparse.Namespace) -> dict[str, str]:
@@ -73,6 +73,9 @@ def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relatio
     lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
     if system.left_open:
         lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
+    if system.retired:
+        backups = "its backups go by their ladders" if system.let_go else "all its backups stay"
+        lines.append(("RETIRED", f"{when(system.retired)}: {system.retired_because}; {backups}"))
     if system.suspended_because:
         lines.append(("SUSPENDED", f"no routine takes it: {system.suspended_because}"))
     if system.via:
@@ -104,7 +107,7 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
             ("SITE", lambda system: system.site or "-"),
             ("NEWEST GOOD", lambda system: when(system.newest_good)),
             ("BACKUPS", lambda system: system.backups),
-            ("ROUTINES", lambda system: ", ".join(system.routines) or "-"),
+            ("ROUTINES", lambda system: "retired" if system.retired else ", ".join(system.routines) or "-"),
             ("LACKS", lambda system: len(system.missing) or "-"),
         ],
         as_json=arguments.json,
@@ -171,6 +174,14 @@ def probe(arguments: argparse.Namespace, environment: Environment) -> int:
 def resume(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         _show(service.resume(arguments.system), arguments)
+
+
+def retire(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        _show(service.retire(arguments.system, Retired(because=arguments.because, let_go=arguments.let_go)), arguments)
+    if not arguments.json and not arguments.quiet:
+        say("Its backups go by their ladders from now on." if arguments.let_go else "All its backups stay.")
+        say(f"If it was a mistake: fennox system resume {arguments.system}")
 
 
 def change(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -58,6 +58,7 @@ from fennox.wire.systems import (
     NewTake,
     Probe,
     Relations,
+    Retired,
     ReturnOrder,
     SystemChange,
     SystemShown,
@@ -339,6 +340,9 @@ class Client:
 
     def resume(self, system: str) -> SystemShown:
         return self._one(SystemShown, "POST", f"/systems/{system}/resume")
+
+    def retire(self, system: str, wanted: Retired) -> SystemShown:
+        return self._one(SystemShown, "POST", f"/systems/{system}/retire", wanted)
 
     def coming_runs(self) -> Coming:
         return self._one(Coming, "GET", "/routines/coming")

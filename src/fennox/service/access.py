@@ -57,6 +57,7 @@ TABLE: dict[str, Needed] = {
     "change_system": "administrator",
     "probe_system": "operator",
     "resume_system": "operator",
+    "retire_system": "administrator",
     "confirm_system": "operator",
     "list_backups": "reader",
     "take_backup": "operator",

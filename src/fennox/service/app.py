@@ -21,6 +21,7 @@ from fennox.service.routes import (
     ownstate,
     recovery,
     restores,
+    retiring,
     routines,
     runs,
     session,
@@ -41,8 +42,8 @@ _HEADERS = {
 }
 
 _MODULES = (
-    session, estate, concerns, systems, looking, keysets, stores, ownstate, recovery, backups, comparing, routines,
-    restores, runs, users, workers,
+    session, estate, concerns, systems, looking, retiring, keysets, stores, ownstate, recovery, backups, comparing,
+    routines, restores, runs, users, workers,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]

@@ -102,6 +102,15 @@ def reasons(backups: list[Backup], mine: list[Routine], now: datetime) -> dict[s
     return found
 
 
+def what_keeps(system: System, backups: list[Backup], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
+    """As :func:`reasons`; everything of a retired system stays until a person lets it go."""
+    found = reasons(backups, mine, now)
+    if system.retired is not None and not system.let_go:
+        for why in found.values():
+            why.append("the system is retired: all stays until it is let go")
+    return found
+
+
 def _group(backup: Backup) -> frozenset[str] | None:
     """None: it is whole."""
     return frozenset(str(part["name"]) for part in backup.parts) if backup.partial else None

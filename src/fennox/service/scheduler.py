@@ -173,8 +173,9 @@ async def mark_expired(context: Context) -> None:
         for system in (await session.execute(select(System))).scalars().all():
             mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
             backups = await routines.backups_of(session, system.id)
-            why = routines.reasons([backup for backup in backups if not backup.expired], mine, context.now())
-            gone += [backup for backup in backups if not backup.expired and not why[backup.id]]
+            there = [backup for backup in backups if not backup.expired]
+            why = routines.what_keeps(system, there, mine, context.now())
+            gone += [backup for backup in there if not why[backup.id]]
         for backup in gone:
             said = notes.Note(
                 fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",

@@ -42,6 +42,13 @@ class Confirmed(Wanted):
     machine: str
 
 
+class Retired(Wanted):
+    """Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go by their ladders."""
+
+    because: str = Field(min_length=1, max_length=500)
+    let_go: bool = False
+
+
 class PartShown(Shown):
     name: str
     title: str
@@ -153,6 +160,9 @@ class SystemShown(Shown):
     key_until: Aware | None
     suspended_because: str
     left_open: list[str]  # what takes did around them and did not undo
+    retired: Aware | None  # since when it is no more
+    retired_because: str
+    let_go: bool  # whether a retired one's backups may go by their ladders
     last_run: RunBrief | None
     active_run: RunBrief | None
 

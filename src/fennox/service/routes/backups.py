@@ -90,7 +90,8 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
     kept: dict[str, list[str]] = {}
     for system_id in {row.system_id for row in rows}:
         mine = [routine for routine in all_routines if routines.selects(routine.systems, systems[system_id])]
-        kept |= routines.reasons(await routines.backups_of(session, system_id), mine, context.now())
+        its = await routines.backups_of(session, system_id)
+        kept |= routines.what_keeps(systems[system_id], its, mine, context.now())
     for places in copies.values():
         places.sort(key=lambda place: place.store)
     return [

@@ -63,7 +63,7 @@ async def status(context: Here) -> Status:
         workers = await _workers(session)
         every = [concern_shown(row, context.now()) for row in await watching.standing(context, session)]
         concerns = [concern for concern in every if concern.muted_until is None]
-        rows = (await session.execute(select(System).order_by(System.name))).scalars()
+        rows = (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars()
         systems = await shown(context, session, list(rows))
 
         async def count(table: type[Backup] | type[StoreRow] | type[Routine]) -> int:

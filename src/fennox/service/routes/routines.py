@@ -79,7 +79,7 @@ async def _preview(context: Context, session: AsyncSession, row: Routine) -> Rou
     found = []
     for system in await routines.members(session, row):
         backups = await routines.backups_of(session, system.id)
-        why = routines.reasons(backups, [row], context.now())
+        why = routines.what_keeps(system, backups, [row], context.now())
         found.append(
             SystemPreview(
                 system=system.name,

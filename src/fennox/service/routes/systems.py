@@ -144,7 +144,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 backups=counted.get(row.id, 0),
                 stores=sorted(copies[backup.id]) if backup else [],
                 routines=[routine.name for routine in mine],
-                next_run=min(due) if due else None,
+                next_run=min(due) if due and row.retired is None else None,
                 missing=[Finding.model_validate(item) for item in _findings(backup or partial.get(row.id))]
                 + due_by_hand.get(row.id, []),
                 needs=sorted(names[one] for one in row.needs if one in names),
@@ -152,6 +152,9 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 key_until=row.key_until,
                 suspended_because=row.suspended_because,
                 left_open=row.left_open,
+                retired=row.retired,
+                retired_because=row.retired_because,
+                let_go=row.let_go,
                 last_run=_brief(last_runs.get(row.id)),
                 active_run=_brief(active.get(row.id)),
             )
@@ -357,18 +360,20 @@ async def probe_system(name: str, context: Here) -> Probe:
 
 @router.post("/systems/{name}/resume")
 async def resume_system(name: str, request: Request, context: Here) -> SystemShown:
-    """Let routines take a system again that a restore has left suspended; what a take left open counts as undone."""
+    """Let routines take a system again that is suspended or retired; what a take left open counts as undone."""
     async with context.session() as session:
         row = await named(session, System, name)
         await session.refresh(row, with_for_update=True)
-        if not row.suspended_because and not row.left_open:
-            raise Conflict(f"{row.name} is not suspended.", "Nothing is to be done.")
+        if not row.suspended_because and not row.left_open and row.retired is None:
+            raise Conflict(f"{row.name} is neither suspended nor retired.", "Nothing is to be done.")
         active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", Run.state.in_(ACTIVE))
         if (await session.execute(active)).first() is not None:
             raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
-        await audit.note(session, request, "resumed", "system", row.name, was=row.suspended_because,
+        was = row.suspended_because or row.retired_because
+        await audit.note(session, request, "resumed", "system", row.name, was=was,
                          left_open=", ".join(row.left_open))  # fmt: skip
         row.suspended_because, row.left_open = "", []
+        row.retired, row.retired_because, row.let_go = None, "", False
         await session.flush()
         return (await shown(context, session, [row]))[0]
 

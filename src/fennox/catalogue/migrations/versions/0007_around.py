@@ -1,4 +1,4 @@
-"""what takes did on a system before them and have not undone yet"""
+"""what takes did on a system before them and have not undone yet; systems that are retired"""
 
 from __future__ import annotations
 
@@ -17,3 +17,5 @@ def upgrade() -> None:
         'systems',
         sa.Column('left_open', postgresql.JSONB(), nullable=False, server_default=sa.text("'[]'::jsonb")),
     )
+    op.add_column('systems', sa.Column('retired_because', sa.String(), nullable=False, server_default=sa.text("''")))
+    op.add_column('systems', sa.Column('let_go', sa.Boolean(), nullable=False, server_default=sa.false()))

@@ -1,0 +1,39 @@
+"""Systems that are no more: no routine takes them, nothing of theirs is late, and their backups stay."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request
+from sqlalchemy import select
+
+from fennox.catalogue.models import ACTIVE, Run, System
+from fennox.core.errors import Conflict
+from fennox.service import audit
+from fennox.service.context import named
+from fennox.service.routes.session import Here
+from fennox.service.routes.systems import shown
+from fennox.wire.systems import Retired, SystemShown
+
+router = APIRouter(tags=["systems"])
+
+
+@router.post("/systems/{name}/retire")
+async def retire_system(name: str, wanted: Retired, request: Request, context: Here) -> SystemShown:
+    """Say that a system is no more. Its backups stay until a person lets them go by their ladders as well."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        await session.refresh(row, with_for_update=True)
+        if row.login_id is None and row.name == "fennox":
+            raise Conflict("Fennox itself cannot be retired.", "Keep it elsewhere with `fennox own-state set`.")
+        active = select(Run).where(Run.system_id == row.id, Run.state.in_(ACTIVE))
+        if (await session.execute(active)).first() is not None:
+            raise Conflict(f"A run of {row.name} goes on.", "Wait for it, or stop it with `fennox run stop`.")
+        if row.retired is not None and row.let_go == wanted.let_go:
+            raise Conflict(
+                f"{row.name} is retired already.", "Bring it back with `fennox system resume`, or let its backups go."
+            )
+        row.retired = row.retired or context.now()
+        row.retired_because, row.let_go = wanted.because.strip(), wanted.let_go
+        await audit.note(session, request, "retired", "system", row.name, because=row.retired_because,
+                         let_go=str(row.let_go))  # fmt: skip
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
