@@ -27,6 +27,7 @@ NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--examples", type=int, default=100, help="of each fuzzing test; `make soak` takes 200,000")
     parser.addoption("--systems", type=int, default=20, help="of the simulated year; `make soak` takes 500")
+    parser.addoption("--disturbed", type=float, default=60, help="seconds of kills at random; `make soak` takes 1,800")
     parser.addoption("--kills", type=int, default=20, help="how often the kill tests kill; `make soak` takes hundreds")
 
 
