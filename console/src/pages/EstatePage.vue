@@ -111,7 +111,7 @@ function by(column: typeof sort.value): void {
             }}</span>
             <span class="text-sm text-muted"> · {{ system.backups }} {{ system.backups === 1 ? "backup" : "backups" }}</span>
           </td>
-          <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : "by hand" }}</td>
+          <td class="whitespace-nowrap">{{ system.next_run ? when(system.next_run) : system.retired ? "retired" : "by hand" }}</td>
           <td>{{ system.stores.join(", ") || "–" }}</td>
           <td>
             <span v-if="system.missing.length" class="text-warn">{{ system.missing[0]?.text }}</span

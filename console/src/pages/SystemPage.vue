@@ -103,9 +103,19 @@ const stands = computed(() => {
   }
   return null;
 });
+const retiring = ref(false);
+const why = ref({ because: "", let_go: false });
+const retire = useMutation({
+  mutationFn: () =>
+    get(client.POST("/api/v1/systems/{name}/retire", { params: { path }, body: why.value })),
+  onSuccess: () => {
+    retiring.value = false;
+    return Promise.all([system.refetch(), backups.refetch()]);
+  },
+});
 const resume = useMutation({
   mutationFn: () => get(client.POST("/api/v1/systems/{name}/resume", { params: { path } })),
-  onSuccess: () => system.refetch(),
+  onSuccess: () => Promise.all([system.refetch(), backups.refetch()]),
 });
 const own = computed(() => system.data.value?.kind === "fennox");
 const now = computed(() => status.data.value?.at ?? new Date().toISOString());
@@ -143,7 +153,7 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
       </template>
       <span v-else class="font-semibold text-ember">There is no backup of it.</span>
       <template v-if="system.data.value.next_run"> The next one comes {{ when(system.data.value.next_run) }}.</template>
-      <template v-else> No routine takes it.</template>
+      <template v-else> No routine takes it{{ system.data.value.retired ? " any more" : "" }}.</template>
       <RouterLink v-if="system.data.value.active_run" :to="`/runs/${system.data.value.active_run.id}`" class="ml-2">
         {{ system.data.value.active_run.kind }} <StateWord :state="system.data.value.active_run.state" />
       </RouterLink>
@@ -170,7 +180,13 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     </div>
     <ProblemNote :error="probe.error.value ?? confirm.error.value" />
 
-    <div v-if="stands" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
+    <div
+      v-if="stands"
+      :class="[
+        'mt-3 border-l-4 px-3 py-2',
+        system.data.value.retired ? 'border-slate bg-panel' : 'border-ember bg-ember-soft',
+      ]"
+    >
       <p>{{ stands.text }}</p>
       <button v-if="may('operator')" type="button" class="button mt-2" :disabled="resume.isPending.value" @click="resume.mutate()">
         {{ stands.undo }}
@@ -282,7 +298,7 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
           <tbody>
             <tr v-for="part in newest.parts" :key="part.name">
               <td>{{ part.name }}</td>
-              <td>{{ part.documents }} documents</td>
+              <td>{{ part.documents }} {{ part.documents === 1 ? "document" : "documents" }}</td>
               <td>{{ size(part.bytes) }}</td>
             </tr>
           </tbody>
@@ -337,9 +353,34 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
             </tr>
           </tbody>
         </table>
+        <button
+          v-if="may('administrator') && !system.data.value.retired && system.data.value.login"
+          type="button"
+          class="mt-3 cursor-pointer text-sm text-muted underline"
+          @click="retiring = true"
+        >
+          It is no more: retire it …
+        </button>
       </div>
     </div>
   </template>
+
+  <AskDialog :open="retiring" :title="`Retire ${name}`" @close="retiring = false">
+    <form @submit.prevent="retire.mutate()">
+      <p>No routine takes it any more, and nothing of it is late. It can be brought back.</p>
+      <label class="label" for="retire-because">Why</label>
+      <input id="retire-because" v-model="why.because" class="field" required placeholder="replaced by quay-web-2" />
+      <label class="mt-3 block"
+        ><input v-model="why.let_go" type="checkbox" class="mr-1 accent-slate" />its successor is accepted: its backups
+        may go by their ladders</label
+      >
+      <div class="mt-4 flex gap-3">
+        <button class="button button-ember" :disabled="retire.isPending.value">Retire it</button>
+        <button type="button" class="cursor-pointer text-muted" @click="retiring = false">Cancel</button>
+      </div>
+      <ProblemNote :error="retire.error.value" />
+    </form>
+  </AskDialog>
 
   <AskDialog :open="taking" title="Take a backup" @close="taking = false">
     <form @submit.prevent="take.mutate()">
