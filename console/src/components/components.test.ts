@@ -3,8 +3,10 @@ import { mount } from "@vue/test-utils";
 import { describe, expect, it } from "vitest";
 import type { Schema } from "../api";
 import BackupLine from "./BackupLine.vue";
+import CensusLine from "./CensusLine.vue";
 import ConcernList from "./ConcernList.vue";
 import FindingList from "./FindingList.vue";
+import LadderLine from "./LadderLine.vue";
 import ProofTable from "./ProofTable.vue";
 import RunProgress from "./RunProgress.vue";
 
@@ -220,5 +222,49 @@ describe("the line of backups", () => {
   });
   it("draws nothing where there is nothing", () => {
     expect(mount(BackupLine, { props: { backups: [], now: "2026-02-05T00:00:00Z" } }).find("svg").exists()).toBe(false);
+  });
+});
+
+describe("CensusLine", () => {
+  const told = (...counts: number[]) => {
+    const days = counts.map((count, day) => ({ at: `2026-02-0${day + 1}T02:40:00Z`, count }));
+    return mount(CensusLine, { props: { list: "users", counts: days } });
+  };
+
+  it("says since when a list is as long as it is, and how long it was before", () => {
+    expect(told(5, 5, 7, 7).text()).toContain("5 until 03 Feb 2026");
+    expect(told(5, 7, 5).text()).toContain("7 until 03 Feb 2026");
+    expect(told(5, 5, 5).text()).toBe("the same in every backup shown");
+  });
+
+  it("draws steps, higher where the list is longer", () => {
+    const path = told(1, 9).get("path").attributes("d") ?? "";
+    const [before, after] = [...path.matchAll(/[V ](\d+\.\d)(?= |$)/g)].map((found) => Number(found[1]));
+    expect(before).toBeGreaterThan(after ?? Infinity);
+  });
+});
+
+describe("LadderLine", () => {
+  const kept = (day: number, changes: object) => ({
+    backup: `${day}`,
+    name: "",
+    time: `2026-02-0${day}T02:40:00Z`,
+    kept_by: ["daily for 60 days"],
+    goes: false,
+    goes_at: "2026-04-01T00:00:00Z",
+    ...changes,
+  });
+
+  it("has a line for each system with backups, and tells stays from goes by height as well as colour", () => {
+    const systems = [
+      { system: "web-9", backups: [kept(3, { goes_at: null }), kept(2, {}), kept(1, { goes: true, kept_by: [] })] },
+      { system: "holm-store", backups: [] },
+    ];
+    const line = mount(LadderLine, { props: { systems } });
+    expect(line.findAll("svg").map((svg) => svg.attributes("aria-label"))).toEqual(["web-9: 2 stay, 1 go"]);
+    const heights = line.findAll("rect").map((mark) => Number(mark.attributes("height")));
+    expect(heights).toEqual([...heights].sort((a, b) => b - a));
+    expect(new Set(heights).size).toBe(3);
+    expect(line.text()).toContain("goes now");
   });
 });

@@ -4,6 +4,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { client, get, type Schema } from "../api";
 import AskDialog from "../components/AskDialog.vue";
+import LadderLine from "../components/LadderLine.vue";
 import LoadCalendar from "../components/LoadCalendar.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import { when } from "../format";
@@ -125,6 +126,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
     </button>
     <div v-if="looked === routine.name && preview.data.value" class="mt-2">
       <p>{{ preview.data.value.stays }} backups stay, {{ preview.data.value.goes }} go.</p>
+      <LadderLine :systems="preview.data.value.systems" />
       <div class="scroll max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="Preview of the ladder">
         <table>
           <thead>
@@ -202,6 +204,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
           {{ trial.data.value.next_runs.slice(0, 3).map(when).join(", then ") || "never" }}.
         </p>
         <p>Of the backups there are, {{ trial.data.value.stays }} stay and {{ trial.data.value.goes }} go.</p>
+        <LadderLine :systems="trial.data.value.systems" />
       </div>
       <div class="mt-4 flex gap-3">
         <button class="button" :disabled="add.isPending.value || !trial.data.value">Save</button>

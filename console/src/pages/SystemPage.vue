@@ -6,6 +6,7 @@ import { client, get } from "../api";
 import AskDialog from "../components/AskDialog.vue";
 import SystemRelations from "../components/SystemRelations.vue";
 import BackupLine from "../components/BackupLine.vue";
+import CensusLine from "../components/CensusLine.vue";
 import FindingList from "../components/FindingList.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
@@ -66,6 +67,11 @@ const take = useMutation({
   onSuccess: (run) => router.push(`/runs/${run.id}`),
 });
 const rows = computed(() => (backups.data.value?.items ?? []).filter((b) => !changedOnly.value || !b.unchanged));
+/** How long a list was in each whole backup, oldest first. */
+function censusOf(list: string): { at: string; count: number }[] {
+  const told = (backups.data.value?.items ?? []).filter((b) => b.purpose === "backup" && list in b.census);
+  return told.map((b) => ({ at: b.time, count: b.census[list] ?? 0 })).reverse();
+}
 const newest = computed(() => backups.data.value?.items.find((b) => b.purpose === "backup"));
 /** Of each backup, the one taken before it. */
 const before = computed(() => {
@@ -315,6 +321,7 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
             <tr v-for="(count, list) in newest.census" :key="list">
               <td>{{ list }}</td>
               <td>{{ count }}</td>
+              <td><CensusLine v-if="censusOf(String(list)).length > 1" :list="String(list)" :counts="censusOf(String(list))" /></td>
             </tr>
           </tbody>
         </table>

@@ -6,11 +6,8 @@ of the service's clock or, by a real clock, of the database: never of the worker
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import AsyncIterator, Iterator
-from dataclasses import dataclass
+from collections.abc import AsyncIterator
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from sqlalchemy import func, select, text
 from sqlalchemy.dialects.postgresql import distinct_on
@@ -18,29 +15,24 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
     ACTIVE,
-    Backup,
     ConcernRow,
     Copy,
     KeySet,
     Routine,
     Run,
-    Sheet,
     StoreDamage,
     StoreRow,
     StoreSpace,
     System,
     Worker,
 )
-from fennox.core import schedule, trend
+from fennox.core import trend
 from fennox.core.errors import FennoxError
-from fennox.core.ordering import in_order
-from fennox.service import alerting, handing, keysets, ownroutine, relations, routines, taking, upkeep
+from fennox.service import alerting, keysets, ownroutine, routines, systemwatch, upkeep
 from fennox.service.concerns import Found
 from fennox.service.context import Context
 
-ENDS_SOON = timedelta(days=30)  # certificates
 RUNS_OUT = timedelta(days=30)  # space
-_GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 WORKER_ALIVE = timedelta(minutes=1)
 _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
@@ -112,7 +104,7 @@ async def found(context: Context, session: AsyncSession, now: datetime) -> Async
             yield item
     for item in [*await keysets.concerns(context, session), *await ownroutine.concerns(context, session)]:
         yield item
-    async for item in _systems(context, session, away, now):
+    async for item in systemwatch.of_systems(context, session, away, now):
         yield item
     async for item in _runs(session, away):
         yield item
@@ -192,203 +184,6 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
               f"{store.name} will be full in about {left.days} days, if it goes on growing as it does.",
               "Make room, sweep it, or shorten ladders.", "Then no backup can be written to it.")
     ]  # fmt: skip
-
-
-async def _systems(
-    context: Context, session: AsyncSession, stores_away: dict[str, str], now: datetime
-) -> AsyncIterator[Found]:
-    every = (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars()
-    systems = list(every)
-    newest = await _newest(session)
-    by_hand = await handing.lacking(context, session, systems)
-    all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
-    places = await _places(session, [row.id for row in newest.values()])
-    doubtful = await _doubtful(session)
-    partial = await taking.newest_partial(session)
-    missed = await _missed(session, all_routines, systems, now)
-    busy = set((await session.execute(select(Run.system_id).where(Run.state.in_(ACTIVE)))).scalars())
-    for system in systems:
-        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
-        backup = newest.get(system.id)
-        if context.installed(system.kind) is None:
-            yield Found("no-kind", "high", "system", system.name,
-                        f"{system.name} is of the kind {system.kind}, which is not installed here.",
-                        "Add its file: fennox kind add FILE. Its backups carry it: fennox backup export",
-                        "It can neither be taken nor restored.")  # fmt: skip
-        for item in _of_system(
-            system, mine, backup, partial.get(system.id), places, doubtful, missed, stores_away, now
-        ):
-            yield item
-        if system.left_open and system.id not in busy:
-            yield Found("left-open", "high", "system", system.name,
-                        f"A take of {system.name} did this and could not undo it: {', '.join(system.left_open)}.",
-                        f"Take it again, which undoes it first: fennox backup take {system.name}. Or undo it on the "
-                        f"machine, and say so: fennox system resume {system.name}",
-                        "Something on the machine may be stopped, locked or open.")  # fmt: skip
-        for finding in by_hand.get(system.id, []):
-            yield Found(f"lacks|{finding.text[:60]}", "low", "system", system.name, f"{system.name}: {finding.text}",
-                        finding.remedy)  # fmt: skip
-    order = in_order({name: related.needs for name, related in (await relations.relations(context, session)).items()})
-    for circle in order.circles:
-        names = ", ".join(circle)
-        yield Found("circle", "low", "system", circle[0], f"These systems need each other to come back: {names}.",
-                    "Say which one can come back alone: fennox system set NAME --needs …",
-                    "After everything was lost none of them can be the first.")  # fmt: skip
-    drilled = set((await session.execute(select(Sheet.system_id).where(Sheet.state == "proved"))).scalars())
-    never = [system.name for system in systems if system.id in newest and system.id not in drilled]
-    never = [name for name in never if name != "fennox"]
-    if never:
-        some = ", ".join(never[:5]) + (f" and {len(never) - 5} more" if len(never) > 5 else "")
-        yield Found("never-drilled", "low", "service", "drills", f"Never restored, not even for practice: {some}.",
-                    "Draft a restore onto a spare machine: fennox restore draft BACKUP --at ADDRESS",
-                    "Nobody knows how long it takes, and whether it works.")  # fmt: skip
-
-
-@dataclass(frozen=True)
-class _Newest:
-    id: str
-    time: datetime
-    findings: list[dict[str, Any]]
-    certificates: list[dict[str, Any]]
-
-
-async def _newest(session: AsyncSession) -> dict[str, _Newest]:
-    """Of each system the newest good backup, without its census, which may be long."""
-    query = (
-        select(Backup.system_id, Backup.id, Backup.time, Backup.findings, Backup.certificates)
-        .where(*taking.GOOD)
-        .ext(distinct_on(Backup.system_id))
-        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
-    )
-    rows = await session.execute(query)
-    return {row.system_id: _Newest(row.id, row.time, row.findings, row.certificates) for row in rows}
-
-
-async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
-    counted = select(Copy.backup_id, func.count()).where(Copy.backup_id.in_(backups), Copy.damaged == "")
-    return {backup: count for backup, count in await session.execute(counted.group_by(Copy.backup_id))}
-
-
-async def _doubtful(session: AsyncSession) -> dict[str, Backup]:
-    """The newest doubtful backup of each system that nobody has looked at."""
-    query = select(Backup).where(Backup.doubtful, Backup.expired.is_(False)).order_by(Backup.time)
-    return {row.system_id: row for row in (await session.execute(query)).scalars()}
-
-
-async def _missed(
-    session: AsyncSession, all_routines: list[Routine], systems: list[System], now: datetime
-) -> dict[str, list[tuple[Routine, datetime]]]:
-    """Due times for which no run was queued, by system; what the scheduler decided is compared with the rule itself."""
-    decided: dict[tuple[str, str], datetime] = {}
-    on = [routine for routine in all_routines if routine.mode == "on"]
-    for routine in on:
-        query = select(Run.system_id, func.max(Run.due)).where(Run.routine_id == routine.id, Run.due.is_not(None))
-        for system_id, due in await session.execute(query.group_by(Run.system_id)):
-            if due is not None:
-                decided[routine.id, str(system_id)] = due
-    found: dict[str, list[tuple[Routine, datetime]]] = defaultdict(list)
-    for routine in on:
-        plan = schedule.parse(routine.when, routine.zone)
-        for system in systems:
-            if system.suspended_because or not routines.selects(routine.systems, system):
-                continue
-            since = max(routine.decided_until, system.created, decided.get((routine.id, system.id), system.created))
-            place = schedule.place_in(routine.spread, system.id)
-            due = plan.newest_due(since, now - place - _GRACE)
-            if due is not None and routines.begins(routine, due + place) <= now - _GRACE:
-                found[system.id].append((routine, due))
-    return found
-
-
-def _only_partial(system: System, held: Backup) -> Found:
-    lacking = [finding["text"] for finding in held.findings if finding["code"] == "part-left-out"]
-    return Found("no-backup", "high", "system", system.name,
-                 f"{system.name} has no whole backup. {' '.join(lacking)}".rstrip(),
-                 f"Run: fennox backup take {system.name}", "A rebuild from it would not be whole.",
-                 system.created)  # fmt: skip
-
-
-def _of_system(
-    system: System,
-    mine: list[Routine],
-    backup: _Newest | None,
-    partial: Backup | None,
-    places: dict[str, int],
-    doubtful: dict[str, Backup],
-    missed: dict[str, list[tuple[Routine, datetime]]],
-    stores_away: dict[str, str],
-    now: datetime,
-) -> Iterator[Found]:
-    name = system.name
-    if backup is None and partial is not None:
-        yield _only_partial(system, partial)
-    elif backup is None:
-        yield Found("no-backup", "high", "system", name, f"{name} has no backup.", f"Run: fennox backup take {name}",
-                    "If it is lost today, it is rebuilt from memory.", system.created)  # fmt: skip
-    else:
-        yield from _late(system, mine, backup, stores_away, now)
-        if places.get(backup.id, 0) == 1:
-            yield Found("one-copy", "low", "system", name, f"The newest good backup of {name} lies in one place only.",
-                        "Send it to a further store: --copy-to in its routine, or fennox backup copy.",
-                        "If that store is lost, so is the backup.", backup.time, cause="one-copy")  # fmt: skip
-        for finding in backup.findings:
-            if finding["severity"] == "warning":
-                yield Found(f"lacks|{finding['code']}|{finding['text'][:60]}", "low", "system", name,
-                            f"{name}: {finding['text']}", finding["remedy"], since=backup.time)  # fmt: skip
-        for item in backup.certificates:
-            yield from _certificate(name, item["document"], datetime.fromtimestamp(item["until"], UTC), now)
-    if system.key_until is not None:
-        yield from _certificate(name, "", system.key_until, now)
-    if (doubted := doubtful.get(system.id)) is not None:
-        yield Found("doubtful", "high", "system", name,
-                    f"The backup of {name} of {doubted.time:%Y-%m-%d %H:%M} UTC is doubtful: "
-                    f"{doubted.doubtful_because or 'somebody doubts it'}.",
-                    f"Look: fennox backup compare --system {name}. Then: fennox backup clear {doubted.id[:12]} "
-                    "--because …", "It pushes no good backup out until somebody has looked.",
-                    doubted.time)  # fmt: skip
-    for routine, due in missed.get(system.id, []):
-        yield Found(f"missed|{routine.name}", "high", "system", name,
-                    f"{name} was due by {routine.name} at {due:%Y-%m-%d %H:%M} UTC, and no run has begun.",
-                    "See `fennox status` for workers, and `fennox run list` for what stands in its way.",
-                    "", due, cause=f"missed|{routine.name}")  # fmt: skip
-    if system.suspended_because:
-        yield Found("suspended", "high", "system", name, f"No routine takes {name}: {system.suspended_because}.",
-                    f"Finish the restore, or say: fennox system resume {name}")  # fmt: skip
-    if not mine:
-        yield Found("no-routine", "low", "system", name, f"{name} is in no routine.",
-                    "Add one, or leave it by hand on purpose.", since=system.created)  # fmt: skip
-
-
-def _late(
-    system: System, mine: list[Routine], backup: _Newest, stores_away: dict[str, str], now: datetime
-) -> Iterator[Found]:
-    """Two due times of a routine have passed since the newest good backup."""
-    for routine in mine:
-        if routine.mode != "on" or routine.parts or system.suspended_because:
-            continue
-        plan = schedule.parse(routine.when, routine.zone)
-        place = schedule.place_in(routine.spread, system.id) + _GRACE
-        passed = list(plan.between(max(backup.time, routine.decided_until - timedelta(days=400)), now - place))[:2]
-        if len(passed) == 2:
-            days = (now - backup.time).days
-            old = f"{days} days" if days > 1 else f"{int((now - backup.time).total_seconds() // 3600)} hours"
-            away = stores_away.get(routine.store_id)
-            yield Found(f"late|{backup.id}", "high", "system", system.name,
-                        f"The newest good backup of {system.name} is {old} old; {routine.name} has wanted two since.",
-                        f"Look at its last run: fennox run list --system {system.name}",
-                        "What changed since then would be lost.", backup.time,
-                        cause=f"store|{away}" if away else "")  # fmt: skip
-            return
-
-
-def _certificate(name: str, document: str, until: datetime, now: datetime) -> Iterator[Found]:
-    if until - now > ENDS_SOON:
-        return
-    what = f"The certificate in {document} of {name}" if document else f"The certificate that {name} shows"
-    ended = until <= now
-    text = f"{what} {'ended' if ended else 'ends'} on {until:%Y-%m-%d}."
-    yield Found(f"certificate|{document}", "high" if ended else "low", "system", name, text,
-                "Renew it there; the next backup has the new one.")  # fmt: skip
 
 
 async def _runs(session: AsyncSession, away: dict[str, str]) -> AsyncIterator[Found]:
