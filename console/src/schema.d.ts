@@ -2820,11 +2820,23 @@ export interface components {
             /** Ladder */
             ladder: string;
             /**
+             * Look Every
+             * @description Minutes between looks whether a system differs; 0: no looks.
+             * @default 0
+             */
+            look_every: number;
+            /**
              * Mode
              * @default on
              * @enum {string}
              */
             mode: "on" | "off" | "by hand";
+            /**
+             * Most A Day
+             * @description Takes in a day because something differs.
+             * @default 4
+             */
+            most_a_day: number;
             /** Name */
             name: string;
             /** Parts */
@@ -2841,6 +2853,12 @@ export interface components {
              * @default false
              */
             run_now: boolean;
+            /**
+             * Settle
+             * @description Minutes a difference must stand before it is taken.
+             * @default 10
+             */
+            settle: number;
             /**
              * Spread
              * @description Minutes over which its systems begin, each at its place.
@@ -3473,12 +3491,18 @@ export interface components {
             copy_to?: string[] | null;
             /** Ladder */
             ladder?: string | null;
+            /** Look Every */
+            look_every?: number | null;
             /** Mode */
             mode?: ("on" | "off" | "by hand") | null;
+            /** Most A Day */
+            most_a_day?: number | null;
             /** Parts */
             parts?: string[] | null;
             /** Quiet */
             quiet?: string | null;
+            /** Settle */
+            settle?: number | null;
             /** Spread */
             spread?: number | null;
             /** Store */
@@ -3518,6 +3542,8 @@ export interface components {
             ladder: string;
             /** Last Due */
             last_due: string | null;
+            /** Look Every */
+            look_every: number;
             /** Members */
             members: string[];
             /**
@@ -3525,6 +3551,8 @@ export interface components {
              * @enum {string}
              */
             mode: "on" | "off" | "by hand";
+            /** Most A Day */
+            most_a_day: number;
             /** Name */
             name: string;
             /** Next Run */
@@ -3533,6 +3561,8 @@ export interface components {
             parts: string[] | null;
             /** Quiet */
             quiet: string;
+            /** Settle */
+            settle: number;
             /** Spread */
             spread: number;
             /** Store */
@@ -3585,7 +3615,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "take" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt" | "rekey";
+            kind: "take" | "look" | "draft" | "restore" | "copy" | "scrub" | "verify" | "sweep" | "adopt" | "rekey";
             /** Odd */
             odd: string;
             /** Outcome */
@@ -4095,6 +4125,10 @@ export interface components {
              * Format: date-time
              */
             created: string;
+            /** Differs */
+            differs: string;
+            /** Differs Since */
+            differs_since: string | null;
             /** Id */
             id: string;
             /** Key */
@@ -4112,6 +4146,8 @@ export interface components {
             let_go: boolean;
             /** Login */
             login: string | null;
+            /** Looked */
+            looked: string | null;
             machine: components["schemas"]["Machine"] | null;
             /** Missing */
             missing: components["schemas"]["Finding"][];

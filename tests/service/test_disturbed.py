@@ -158,4 +158,5 @@ def check(at: Disturbed, service: Service) -> None:
         mine.sort(key=lambda run: run.created)
         for earlier, later in pairwise(mine):
             assert earlier.ended is not None
-            assert earlier.ended <= later.created, "one at a time"
+            assert later.started is not None
+            assert earlier.ended <= later.started, "one at a time"

@@ -24,6 +24,9 @@ const wanted = ref({
   ladder: "everything for 14 days, daily for 60 days, always 3",
   spread: 0,
   quiet: "",
+  look_every: 0,
+  settle: 10,
+  most_a_day: 4,
   run_now: false,
 });
 const routines = useQuery({
@@ -114,6 +117,13 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       <template v-if="routine.spread">Its systems begin over {{ routine.spread }} minutes. </template>
       <template v-if="routine.quiet">Nothing begins from {{ routine.quiet }}.</template>
     </p>
+    <p v-if="routine.look_every">
+      Looks every {{ routine.look_every }} minutes whether something differs;
+      <template v-if="routine.mode === 'by hand'">what differs is told.</template>
+      <template v-else
+        >what differs for {{ routine.settle }} minutes is taken, at most {{ routine.most_a_day }} times a day.</template
+      >
+    </p>
     <p>Keeps {{ routine.ladder }}<template v-if="routine.parts">, of the parts {{ routine.parts.join(", ") }}</template>.</p>
     <p class="text-muted">{{ routine.systems }}: {{ routine.members.join(", ") || "no system fits" }}</p>
     <button
@@ -195,6 +205,8 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
           <input id="routine-quiet" v-model="wanted.quiet" class="field" placeholder="08:00 to 18:00" />
         </div>
       </div>
+      <label class="label" for="routine-look">Look between takes whether something differs, every so many minutes; 0: never</label>
+      <input id="routine-look" v-model.number="wanted.look_every" type="number" min="0" max="10080" class="field" />
       <label class="mt-3 block"
         ><input v-model="wanted.run_now" type="checkbox" class="mr-1 accent-slate" />also take every system once, now</label
       >

@@ -45,7 +45,7 @@ function took(run: Run): string {
       >Kind
       <select v-model="kind" class="field w-auto">
         <option value="">any</option>
-        <option v-for="word in ['take', 'copy', 'draft', 'restore', 'scrub', 'verify', 'sweep', 'adopt', 'rekey']" :key="word">{{ word }}</option>
+        <option v-for="word in ['take', 'look', 'copy', 'draft', 'restore', 'scrub', 'verify', 'sweep', 'adopt', 'rekey']" :key="word">{{ word }}</option>
       </select></label
     >
   </div>

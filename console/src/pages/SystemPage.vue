@@ -186,6 +186,10 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     </div>
     <ProblemNote :error="probe.error.value ?? confirm.error.value" />
 
+    <p v-if="system.data.value.differs" class="mt-3 border-l-2 border-warn py-1 pl-3">
+      Since {{ when(system.data.value.differs_since) }} it is not what its last backup holds:
+      {{ system.data.value.differs }}.
+    </p>
     <div
       v-if="stands"
       :class="[

@@ -232,8 +232,25 @@ class System(Base):
     retired: Mapped[datetime | None]  # since when it is no more
     retired_because: Mapped[str] = mapped_column(default="")
     let_go: Mapped[bool] = mapped_column(default=False)  # a person says that a retired one's backups may go
+    looked: Mapped[datetime | None]  # when it was last looked at between takes
+    differs: Mapped[str] = mapped_column(default="")  # how it differs from its last backup, in words
+    differs_since: Mapped[datetime | None]
+    differs_state: Mapped[str] = mapped_column(default="")  # a digest of how it differs, and since when it stands so
+    differs_still: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
+
+
+class StateRow(Base):
+    """What a look compares a system with: digests of its last backup under the key set's write secret."""
+
+    __tablename__ = "states"
+
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True)
+    backup_id: Mapped[str]
+    key_set: Mapped[str]
+    generation: Mapped[int]
+    parts: Mapped[dict[str, Any]]
 
 
 class HandedIn(Base):
@@ -266,6 +283,9 @@ class Routine(Base):
     parts: Mapped[list[str] | None]
     spread: Mapped[int] = mapped_column(default=0)  # minutes over which its systems begin
     quiet: Mapped[str] = mapped_column(default="")  # hours in which nothing begins, like 08:00 to 18:00
+    look_every: Mapped[int] = mapped_column(default=0)  # minutes between looks whether something differs; 0: none
+    settle: Mapped[int] = mapped_column(default=10)  # minutes that it must stand as it is before it is taken
+    most_a_day: Mapped[int] = mapped_column(default=4)  # takes because something differs
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
     decided_until: Mapped[datetime]  # due times up to here have been decided

@@ -429,6 +429,12 @@ def _routines(nouns: Sub) -> None:
                           help="its systems begin over so many minutes, each at its own place")  # fmt: skip
         verb.add_argument("--quiet-hours", default="" if needed else None, metavar="HOURS",
                           help="in which nothing begins, like '08:00 to 18:00'")  # fmt: skip
+        verb.add_argument("--look-every", type=int, default=0 if needed else None, metavar="MINUTES",
+                          help="look between takes whether a system differs, and take it; 0: no looks")  # fmt: skip
+        verb.add_argument("--settle", type=int, default=10 if needed else None, metavar="MINUTES",
+                          help="that a difference must stand before it is taken (10)")  # fmt: skip
+        verb.add_argument("--most-a-day", type=int, default=4 if needed else None, metavar="N",
+                          help="takes in a day because something differs (4)")  # fmt: skip
         verb.add_argument("--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo")
         verb.add_argument("--store", required=needed)
         verb.add_argument("--copy-to", action="append", metavar="STORE", help="also send each backup there; repeatable")

@@ -27,6 +27,9 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
         parts=arguments.part,
         spread=arguments.spread,
         quiet=arguments.quiet_hours,
+        look_every=arguments.look_every,
+        settle=arguments.settle,
+        most_a_day=arguments.most_a_day,
         run_now=arguments.now,
     )
     with client(environment) as service:
@@ -45,9 +48,19 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
         parts=arguments.part,
         spread=arguments.spread,
         quiet=arguments.quiet_hours,
+        look_every=arguments.look_every,
+        settle=arguments.settle,
+        most_a_day=arguments.most_a_day,
     )
     with client(environment) as service:
         _show(service.change_routine(arguments.name, wanted), arguments)
+
+
+def _looks(routine: RoutineShown) -> str:
+    every = f"every {routine.look_every} minutes"
+    if routine.mode == "by hand":
+        return f"{every}; what differs is told"
+    return f"{every}; what differs for {routine.settle} minutes is taken, at most {routine.most_a_day} times a day"
 
 
 def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
@@ -65,6 +78,7 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
             *([("parts", ", ".join(routine.parts))] if routine.parts else []),
             *([("spread", f"its systems begin over {routine.spread} minutes")] if routine.spread else []),
             *([("quiet hours", f"{routine.quiet}: nothing begins then")] if routine.quiet else []),
+            *([("looks", _looks(routine))] if routine.look_every else []),
             ("next run", when(routine.next_run)),
             ("last due", when(routine.last_due)),
             ("store", routine.store),

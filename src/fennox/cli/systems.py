@@ -71,6 +71,9 @@ def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relatio
     ]
     lines += [(f"setting {name}", value) for name, value in system.settings.items()]
     lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
+    if system.looked:
+        differs = f"it differs since {when(system.differs_since)}: {system.differs}"
+        lines.append(("looked at", f"{when(system.looked)}, {differs if system.differs else 'no difference'}"))
     if system.left_open:
         lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
     if system.retired:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 
+from fennox.core.compare.documents import is_noisy, quiet_digest
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
 from fennox.core.format.manifest import Document, Finding, Machine
 from fennox.core.kinds import evaluation
@@ -42,6 +43,7 @@ class Capture:
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
     handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
     writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
+    quiet: dict[str, str] = field(default_factory=dict)  # digests without noise, of documents that have some, by path
     passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
@@ -111,6 +113,7 @@ def watched(
     secret = source.secret or wanted(part.secrets, document.path)
     capture.evidence.paths.add(document.path)
     looked_at = wanted(capture.looked_at, document.path)
+    noisy = is_noisy(capture.kind, document.path)
 
     async def pass_on() -> AsyncIterator[bytes]:
         size, kept = 0, bytearray()
@@ -118,9 +121,11 @@ def watched(
             size += len(block)
             if size > source.ceiling:
                 raise _too_long(document, source)
-            if looked_at and size <= MAX_EVIDENCE:
+            if (looked_at or noisy) and size <= MAX_EVIDENCE:
                 kept += block
             yield block
+        if noisy and size <= MAX_EVIDENCE:
+            capture.quiet[document.path] = quiet_digest(capture.kind, document.path, bytes(kept))
         if looked_at and size > MAX_EVIDENCE:
             capture.evidence.complaints.append(f"{printable(document.path)} is too long to be looked at")
         elif looked_at and evaluation.is_evidence(capture.kind, document.path, kept):

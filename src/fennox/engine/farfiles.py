@@ -10,6 +10,7 @@ import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator, Mapping
 from contextlib import aclosing
 
+from fennox.core.compare.documents import is_noisy
 from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.format.manifest import Document, Finding
 from fennox.core.kinds import expressions
@@ -113,6 +114,7 @@ def _taken_over(
         if (not wanted(capture.looked_at, document.path) or (same_kind and document.evidence is False))
         and wanted(patterns, document.path)
         and not wanted(without, document.path)
+        and not is_noisy(capture.kind, document.path)
     }
 
 

@@ -20,6 +20,7 @@ from fennox.engine.capture import Capture, identify
 from fennox.engine.documents import read_documents
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
+from fennox.engine.looks import Plain, plain_of
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
@@ -77,6 +78,7 @@ class Taken:
     head: Head
     written: Written
     documents: Digests
+    plain: Plain  # what a look compares with
 
     @property
     def unchanged(self) -> bool:
@@ -175,7 +177,8 @@ async def take(
     data = await writer.commit(reference, sealed)
     digest = records.decode(data, vault.secret, vault.id).digest
     digests = {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents}
-    return Taken(reference, digest, head, writer.written, digests)
+    plain = plain_of(capture, {name: gathered.of(name) for name in parts}, with_secrets=not order.apart)
+    return Taken(reference, digest, head, writer.written, digests, plain)
 
 
 def _marked(documents: list[Document], moved: set[str]) -> list[Document]:
@@ -201,6 +204,7 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
                 head,
                 Written(sizes.new_chunks, sizes.new_chunks, sizes.new_bytes),
                 documents,
+                {},
             )
     return None
 

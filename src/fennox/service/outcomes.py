@@ -57,6 +57,7 @@ def _sweep(result: Result) -> str:
 
 _SAID: dict[str, Callable[[Result], str]] = {
     "take": _take,
+    "look": lambda result: f"it differs: {result['differs']}" if result.get("differs") else "as its last backup",
     "restore": lambda _: "proved: everything is there again",
     "draft": lambda _: "run sheet written",
     "copy": _copy,

@@ -61,7 +61,6 @@ KEPT = {
         Kept(models.Trial, ("key_set", "slot")),
         Kept(models.System, ("created", "id")),
         Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
-        Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
         Kept(models.KindRow, ("name", "version")),
         Kept(models.Routine, ("created", "id")),
         Kept(models.ConcernRow, ("key",)),

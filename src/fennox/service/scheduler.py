@@ -18,7 +18,7 @@ from fennox.core import schedule
 from fennox.core.errors import Conflict, TryLater
 from fennox.core.format import notes
 from fennox.core.time import stamp
-from fennox.service import alerting, handing, noting, queue, routines, upkeep, watching
+from fennox.service import alerting, differing, handing, noting, queue, routines, upkeep, watching
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -27,6 +27,7 @@ _DECIDING = 7202  # advisory lock: one process decides at a time
 _REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
 _DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may jump
 _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
+_LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 _WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
@@ -42,12 +43,14 @@ class Scheduler:
     _decided: datetime | None = None
     _known: Memory = field(default_factory=lambda: Memory())
     _left_over: bool = False
+    _looked: datetime | None = None
     _swept: datetime | None = None
 
     async def run(self) -> None:
         pause = _SIMULATED_PAUSE if self.context.simulated else _REAL_PAUSE
         async with asyncio.TaskGroup() as duties:
             duties.create_task(_again_and_again(self._decide, pause))
+            duties.create_task(_again_and_again(self._look, pause))
             duties.create_task(_again_and_again(self._tend, pause))
             duties.create_task(_again_and_again(self._alert, pause))
             duties.create_task(_again_and_again(self._watch, _WATCH_EVERY))
@@ -57,6 +60,12 @@ class Scheduler:
         if self._decided is None or abs(now - self._decided) >= _DECIDE_EVERY or self._left_over:
             self._left_over = await decide(self.context, self._known)
             self._decided = now
+
+    async def _look(self) -> None:
+        now = self.context.now()
+        if self._looked is None or abs(now - self._looked) >= _LOOK_EVERY:
+            await differing.decide(self.context)
+            self._looked = now
 
     async def _tend(self) -> None:
         now = self.context.now()

@@ -20,6 +20,7 @@ from fennox.service.concerns import Found
 from fennox.service.context import Context
 
 ENDS_SOON = timedelta(days=30)  # certificates
+_TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
 
@@ -54,6 +55,12 @@ async def of_systems(
                         f"Take it again, which undoes it first: fennox backup take {system.name}. Or undo it on the "
                         f"machine, and say so: fennox system resume {system.name}",
                         "Something on the machine may be stopped, locked or open.")  # fmt: skip
+        if system.differs and not _is_taken_soon(system, mine, now):
+            yield Found("differs", "low", "system", system.name,
+                        f"{system.name} is not what its last backup holds: {system.differs}.",
+                        f"See: fennox backup compare --system {system.name} --live. Then: "
+                        f"fennox backup take {system.name}", "A restore would bring back what was before.",
+                        since=system.differs_since)  # fmt: skip
         for finding in by_hand.get(system.id, []):
             yield Found(f"lacks|{finding.text[:60]}", "low", "system", system.name, f"{system.name}: {finding.text}",
                         finding.remedy)  # fmt: skip
@@ -71,6 +78,12 @@ async def of_systems(
         yield Found("never-drilled", "low", "service", "drills", f"Never restored, not even for practice: {some}.",
                     "Draft a restore onto a spare machine: fennox restore draft BACKUP --at ADDRESS",
                     "Nobody knows how long it takes, and whether it works.")  # fmt: skip
+
+
+def _is_taken_soon(system: System, mine: list[Routine], now: datetime) -> bool:
+    """A routine that looks takes it by itself, unless it has been at it for long."""
+    by_itself = any(routine.mode == "on" and routine.look_every for routine in mine)
+    return by_itself and system.differs_since is not None and now - system.differs_since < _TAKEN_WITHIN
 
 
 @dataclass(frozen=True)

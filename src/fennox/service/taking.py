@@ -22,7 +22,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
-from fennox.service import guarding, handing, noting, ownstate, queue
+from fennox.service import guarding, handing, noting, ownstate, queue, states
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.tending import enqueue_copies
@@ -106,6 +106,8 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
         current = await session.get_one(System, system.id)
+        if given is None:
+            await states.remember(session, current, backup.id, taken.plain, vault)
         current.machine = taken.head.machine.model_dump(mode="json")
         if given is not None:
             await session.flush()

@@ -21,6 +21,7 @@ from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
 from fennox.service import queue
 from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
+from fennox.service.differing import run_look
 from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Lease
 from fennox.service.rekeying import run_rekey
@@ -32,6 +33,7 @@ log: Any = structlog.get_logger()
 
 WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] = {
     "take": run_take,
+    "look": run_look,
     "draft": run_draft,
     "restore": run_restore,
     "copy": run_copy,
@@ -41,7 +43,7 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
     "adopt": run_adopt,
     "rekey": run_rekey,
 }
-_TRIED_AGAIN = frozenset({"take", "copy", "scrub", "verify", "sweep"})
+_TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep"})
 _PAUSES = (60, 300, 900)  # seconds before a run is tried again
 _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 

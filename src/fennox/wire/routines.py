@@ -13,6 +13,7 @@ from fennox.wire.base import Shown, Wanted
 Mode = Literal["on", "off", "by hand"]
 
 
+Minutes = Annotated[int, Field(ge=0, le=10_080)]
 Spread = Annotated[int, Field(ge=0, le=1440, description="Minutes over which its systems begin, each at its place.")]
 
 
@@ -32,6 +33,9 @@ class NewRoutine(Wanted):
     parts: list[Noun] | None = None
     spread: Spread = 0
     quiet: str = Field(default="", description="Hours in which nothing begins, like `08:00 to 18:00`.", max_length=40)
+    look_every: Minutes = Field(default=0, description="Minutes between looks whether a system differs; 0: no looks.")
+    settle: Minutes = Field(default=10, description="Minutes a difference must stand before it is taken.")
+    most_a_day: int = Field(default=4, ge=1, le=96, description="Takes in a day because something differs.")
     run_now: bool = Field(default=False, description="Also take every system once, at once.")
 
 
@@ -46,6 +50,9 @@ class RoutineChange(Wanted):
     parts: list[Noun] | None = None
     spread: Spread | None = None
     quiet: str | None = Field(default=None, max_length=40)
+    look_every: Minutes | None = None
+    settle: Minutes | None = None
+    most_a_day: int | None = Field(default=None, ge=1, le=96)
 
 
 class RoutineShown(Shown):
@@ -61,6 +68,9 @@ class RoutineShown(Shown):
     parts: list[str] | None
     spread: int
     quiet: str
+    look_every: int
+    settle: int
+    most_a_day: int
     created: Aware
     next_run: Aware | None
     members: list[str]

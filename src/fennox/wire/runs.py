@@ -11,7 +11,7 @@ from fennox.wire.base import Shown, Wanted
 from fennox.wire.concerns import Concern
 from fennox.wire.stores import KeySetShown
 
-RunKind = Literal["take", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
+RunKind = Literal["take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
 
 

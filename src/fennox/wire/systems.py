@@ -160,6 +160,9 @@ class SystemShown(Shown):
     key_until: Aware | None
     suspended_because: str
     left_open: list[str]  # what takes did around them and did not undo
+    looked: Aware | None  # when it was last looked at between takes
+    differs: str  # how it differed then from its last backup, in words; empty: it did not
+    differs_since: Aware | None
     retired: Aware | None  # since when it is no more
     retired_because: str
     let_go: bool  # whether a retired one's backups may go by their ladders

@@ -138,6 +138,25 @@ def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any
     return value
 
 
+def is_noisy(kind: Kind, path: str) -> bool:
+    """Whether the kind says that something of this document means nothing."""
+    return any(wanted([noise.in_], path) for noise in kind.noise)
+
+
+def quiet_digest(kind: Kind, path: str, content: bytes) -> str:
+    """A digest that differs if the content differs in more than noise."""
+    if ignored(kind, path):
+        return ""
+    document = shapes.read(kind, path, content)
+    if document.shape == "bytes":
+        quiet = content
+    elif document.shape == "text":
+        quiet = "\n".join(line for _, line in quiet_lines(kind, path, document.text, b"")).encode()
+    else:
+        quiet = json.dumps(quiet_value(kind, path, document, b""), sort_keys=True).encode()
+    return blake2b(quiet, digest_size=32).hexdigest()
+
+
 def _found(path: str, value: Any) -> list[tuple[Location, Any]]:
     """Every place a JSONPath leads to, once, what lies deeper first; the document as a whole is none."""
     nodes = {node.location: node.value for node in jsonpath_rfc9535.find(path, value) if node.location}

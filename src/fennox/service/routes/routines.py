@@ -38,6 +38,9 @@ async def _shown(context: Context, session: AsyncSession, row: Routine) -> Routi
         parts=row.parts,
         spread=row.spread,
         quiet=row.quiet,
+        look_every=row.look_every,
+        settle=row.settle,
+        most_a_day=row.most_a_day,
         created=row.created,
         next_run=routines.next_run(row, context.now()),
         members=[system.name for system in await routines.members(session, row)],
@@ -69,6 +72,9 @@ async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> 
         parts=wanted.parts,
         spread=wanted.spread,
         quiet=wanted.quiet.strip(),
+        look_every=wanted.look_every,
+        settle=wanted.settle,
+        most_a_day=wanted.most_a_day,
         created=now,
         decided_until=now,
         version=1,
@@ -185,6 +191,9 @@ async def change_routine(
             row.quiet = wanted.quiet.strip()
         if wanted.spread is not None:
             row.spread = wanted.spread
+        for field in ("look_every", "settle", "most_a_day"):
+            if getattr(wanted, field) is not None:
+                setattr(row, field, getattr(wanted, field))
         if wanted.parts is not None:
             row.parts = wanted.parts or None
         if wanted.copy_to is not None:
