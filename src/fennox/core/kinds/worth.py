@@ -24,7 +24,7 @@ def _sentences(kind: Kind, held: set[str], findings: list[Finding], left_out: li
     codes = {item.code for item in kind.completeness}
     lacks = [finding.text.rstrip(".") for finding in findings if finding.code in codes]
     if not missing and not lacks:
-        yield "It can rebuild the system on a fresh machine: every piece that takes is held."
+        yield "It can rebuild the system on a fresh machine: every piece that it takes is held."
     else:
         without = [f"it does not hold {', '.join(missing)}"] if missing else []
         yield f"A rebuild from it would not be whole: {'; '.join([*without, *lacks])}."

@@ -24,7 +24,7 @@ router = APIRouter(tags=["routines"])
 
 async def _shown(context: Context, session: AsyncSession, row: Routine) -> RoutineShown:
     store = await session.get_one(StoreRow, row.store_id)
-    last = select(Run.due).where(Run.routine_id == row.id).order_by(Run.due.desc()).limit(1)
+    last = select(Run.due).where(Run.routine_id == row.id, Run.due.is_not(None)).order_by(Run.due.desc()).limit(1)
     return RoutineShown(
         id=row.id,
         name=row.name,
