@@ -8,6 +8,7 @@ import pytest
 from sqlalchemy import select, update
 
 from fennox.catalogue.models import Routine, Run, StateRow, System
+from fennox.core.errors import LeaseLost
 from fennox.service import differing, queue, states, watching
 from fennox.service.context import Context
 from fennox.wire.routines import NewRoutine
@@ -108,6 +109,39 @@ async def test_a_system_by_hand_only_is_reported_and_never_taken(
     assert "a is not what its last backup holds: new /etc/c." in await concerns(context)
     assert await look(context, "")
     assert "not what its last backup" not in await concerns(context)
+
+
+async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_everything_else(
+    context: Context, clock: SetClock, system: str
+) -> None:
+    await differing.decide(context)
+    async with context.session() as session:
+        await session.execute(update(Run).values(state="failed"))
+    assert not await look(context, ""), "not at once"
+    clock.at += timedelta(hours=1)
+    await differing.decide(context)
+    async with context.session() as session:
+        claimed = await queue.claim(session, "w", 30)
+        assert claimed is not None
+    async with context.session() as session:
+        await queue.enqueue(session, "take", by="a person", now=clock.at, system_id=system, backup_id="b" * 32)
+    async with context.session() as session:
+        with pytest.raises(LeaseLost):
+            await queue.owned(session, claimed[1])
+        rows = await session.execute(select(Run.kind, Run.state).where(Run.state != "failed").order_by(Run.kind))
+        assert [tuple(row) for row in rows] == [("look", "stopped"), ("take", "queued")]
+    await differing.decide(context)
+    async with context.session() as session:
+        assert len(list((await session.execute(select(Run))).scalars())) == 3, "and a look waits for a take"
+
+
+async def test_of_looks_that_found_nothing_the_newest_stays(context: Context, clock: SetClock, system: str) -> None:
+    for differs in ("", "changed /etc/a", "", ""):
+        assert await look(context, differs)
+        clock.at += timedelta(hours=1)
+    async with context.session() as session:
+        told = (await session.execute(select(Run.result).order_by(Run.created))).scalars()
+        assert [result["differs"] for result in told] == ["changed /etc/a", ""]
 
 
 @pytest.mark.parametrize("change", [{"retired": START}, {"suspended_because": "a restore goes on"}])

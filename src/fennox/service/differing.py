@@ -10,7 +10,7 @@ import json
 import secrets
 from datetime import datetime, timedelta
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, System
@@ -38,10 +38,10 @@ async def decide(context: Context) -> None:
             if routines.begins(routine, now) > now:
                 continue
             for system in await routines.members(session, routine):
-                if system.suspended_because or system.retired or not _due(routine, system, now):
+                if system.login_id is None or system.suspended_because or system.retired:
                     continue
-                if await session.get(StateRow, system.id) is None:
-                    continue  # it has no backup yet, or none since the keys were made
+                if not _due(routine, system, now) or await session.get(StateRow, system.id) is None:
+                    continue
                 try:
                     await queue.enqueue(
                         session, "look", by=f"routine {routine.name}", now=now, system_id=system.id,
@@ -49,6 +49,7 @@ async def decide(context: Context) -> None:
                     )  # fmt: skip
                 except Conflict:
                     continue
+                system.looked = now  # also if it fails: it is tried again at the next time, not at once
 
 
 def _due(routine: Routine, system: System, now: datetime) -> bool:
@@ -98,10 +99,21 @@ async def conclude(context: Context, session: AsyncSession, run: Run, differs: s
     system = await session.get_one(System, run.system_id, with_for_update=True)
     _note(system, differs, state, context.now())
     run.result = {"differs": differs}
+    if not differs:
+        await _forget_uneventful(session, run)
     await queue.end(session, run, "done", context.now())
     routine = await session.get(Routine, run.routine_id) if run.routine_id else None
     if differs and routine is not None and routine.mode == "on":
         await _take_if_it_stands(context, session, routine, system)
+
+
+async def _forget_uneventful(session: AsyncSession, run: Run) -> None:
+    """Of looks that found nothing only the newest stays in the log book, which would be full of them."""
+    earlier = delete(Run).where(
+        Run.system_id == run.system_id, Run.kind == "look", Run.state == "done", Run.id != run.id,
+        Run.result["differs"].astext == "",
+    )  # fmt: skip
+    await session.execute(earlier.execution_options(synchronize_session=False))
 
 
 def _note(system: System, differs: str, state: str, now: datetime) -> None:

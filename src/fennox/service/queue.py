@@ -60,6 +60,8 @@ async def enqueue(
         known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
         if (run := known.scalar_one_or_none()) is not None:
             return run
+    if kind != "look" and system_id is not None:
+        await _give_way(session, system_id, now)
     run = Run(
         id=secrets.token_hex(16),
         kind=kind,
@@ -93,6 +95,16 @@ async def enqueue(
         ) from error
     await announce(session, run.id)
     return run
+
+
+async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> None:
+    """A look holds nobody up: it ends when anything else is wanted of its system."""
+    looks = select(Run).where(Run.system_id == system_id, Run.kind == "look", Run.state.in_(ACTIVE)).with_for_update()
+    for run in (await session.execute(looks)).scalars():
+        run.fence += 1
+        run.reason = "It gave way to another run of the system."
+        await end(session, run, "stopped", now)
+        await session.flush()
 
 
 async def claim(session: AsyncSession, worker: str, lease_seconds: float) -> tuple[Run, Lease] | None:
