@@ -81,8 +81,8 @@ KEPT = {
         Kept(models.RunLog, ("id",)),
     )
 }
-LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers", "alerts"})
-"""Tables that tell of this process and of sign-ins only."""
+LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers", "alerts", "states"})
+"""Tables that tell of this process and of sign-ins only, or that the next take makes anew."""
 
 
 class OwnState:
