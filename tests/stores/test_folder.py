@@ -37,7 +37,9 @@ class TestFolderStore(StoreSuite):
         await store.put(object_name("header/x"), b"x")
         assert [path.name for path in (store_folder / "header").iterdir()] == ["x"]
 
-    @pytest.mark.skipif(not Path("/dev/full").exists(), reason="needs /dev/full")
+    @pytest.mark.skipif(
+        not Path("/dev/full").exists(), reason="SKIPPED: no /dev/full here, so a full disk is not proved"
+    )
     async def test_a_full_disk_says_so_and_leaves_nothing(
         self, store: Store, store_folder: Path, monkeypatch: pytest.MonkeyPatch
     ) -> None:

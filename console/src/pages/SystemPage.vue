@@ -8,6 +8,7 @@ import SystemRelations from "../components/SystemRelations.vue";
 import BackupLine from "../components/BackupLine.vue";
 import CensusLine from "../components/CensusLine.vue";
 import FindingList from "../components/FindingList.vue";
+import RetireDialog from "../components/RetireDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
 import { age, size, when } from "../format";
@@ -110,18 +111,13 @@ const stands = computed(() => {
   return null;
 });
 const retiring = ref(false);
-const why = ref({ because: "", let_go: false });
-const retire = useMutation({
-  mutationFn: () =>
-    get(client.POST("/api/v1/systems/{name}/retire", { params: { path }, body: why.value })),
-  onSuccess: () => {
-    retiring.value = false;
-    return Promise.all([system.refetch(), backups.refetch()]);
-  },
-});
+function reread(): Promise<unknown> {
+  retiring.value = false;
+  return Promise.all([system.refetch(), backups.refetch()]);
+}
 const resume = useMutation({
   mutationFn: () => get(client.POST("/api/v1/systems/{name}/resume", { params: { path } })),
-  onSuccess: () => Promise.all([system.refetch(), backups.refetch()]),
+  onSuccess: reread,
 });
 const own = computed(() => system.data.value?.kind === "fennox");
 const now = computed(() => status.data.value?.at ?? new Date().toISOString());
@@ -376,22 +372,7 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
     </div>
   </template>
 
-  <AskDialog :open="retiring" :title="`Retire ${name}`" @close="retiring = false">
-    <form @submit.prevent="retire.mutate()">
-      <p>No routine takes it any more, and nothing of it is late. It can be brought back.</p>
-      <label class="label" for="retire-because">Why</label>
-      <input id="retire-because" v-model="why.because" class="field" required placeholder="replaced by quay-web-2" />
-      <label class="mt-3 block"
-        ><input v-model="why.let_go" type="checkbox" class="mr-1 accent-slate" />its successor is accepted: its backups
-        may go by their ladders</label
-      >
-      <div class="mt-4 flex gap-3">
-        <button class="button button-ember" :disabled="retire.isPending.value">Retire it</button>
-        <button type="button" class="cursor-pointer text-muted" @click="retiring = false">Cancel</button>
-      </div>
-      <ProblemNote :error="retire.error.value" />
-    </form>
-  </AskDialog>
+  <RetireDialog :name="name" :open="retiring" @close="retiring = false" @retired="reread" />
 
   <AskDialog :open="taking" title="Take a backup" @close="taking = false">
     <form @submit.prevent="take.mutate()">

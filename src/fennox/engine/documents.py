@@ -8,6 +8,7 @@ from contextlib import aclosing
 from urllib.parse import quote
 
 from fennox.core.errors import FarSideFailed
+from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.sources import PartModel, Source
@@ -54,6 +55,17 @@ async def _read_source(
         content = _streamed(shell_of(link), part, [filled(word, filling) for word in source.run], source.codes)
         path = filled(source.document, {**values, "each": document_name(name)})
         yield watched(capture, part, source, Document(path=path, type="output", secret=source.secret), content)
+
+
+async def hashed(captured: Captured) -> Document:
+    """Read a document's content to its end, keep nothing of it, and tell its size and digest."""
+    digest, size = Digest(), 0
+    async for block in captured.content:
+        digest.update(block)
+        size += len(block)
+    if captured.document.type not in ("file", "output"):
+        return captured.document
+    return captured.document.model_copy(update={"digest": digest.hexdigest(), "size": size})
 
 
 def document_name(name: str) -> str:

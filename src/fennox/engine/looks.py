@@ -9,12 +9,11 @@ from collections.abc import Iterable
 from contextlib import aclosing
 from dataclasses import dataclass
 
-from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
 from fennox.core.format.secret import WriteSecret
 from fennox.core.names import printable
 from fennox.engine.capture import Capture
-from fennox.engine.documents import read_documents
+from fennox.engine.documents import hashed, read_documents
 from fennox.engine.journal import Journal
 from fennox.engine.reading import digest_of
 from fennox.links.base import Link
@@ -96,14 +95,8 @@ async def look(link: Link, capture: Capture, parts: Iterable[str], journal: Jour
     count = total = 0
     async with aclosing(read_documents(link, capture, list(documents))) as found:
         async for captured in found:
-            digest, size = Digest(), 0
-            async for block in captured.content:
-                digest.update(block)
-                size += len(block)
-            document = captured.document
-            if document.type in ("file", "output"):
-                document = document.model_copy(update={"digest": digest.hexdigest(), "size": size})
+            document = await hashed(captured)
             documents[captured.part].append(document)
-            count, total = count + 1, total + size
+            count, total = count + 1, total + document.size
             await journal.progress(documents=count, bytes=total)
     return plain_of(capture, documents, with_secrets=with_secrets)

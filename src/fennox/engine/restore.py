@@ -11,7 +11,6 @@ from typing import Literal
 import anyio
 
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
-from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json
@@ -24,7 +23,7 @@ from fennox.core.restoring.sheet import CheckProof, Gate, GateKind, ListProof, P
 from fennox.engine import extracting
 from fennox.engine.asking import poll_until
 from fennox.engine.capture import Capture, identify, values_of
-from fennox.engine.documents import document_name, read_documents
+from fennox.engine.documents import document_name, hashed, read_documents
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
 from fennox.engine.take import Taken
@@ -42,12 +41,8 @@ async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[st
     documents: Digests = {}
     async with aclosing(read_documents(link, capture, parts)) as found:
         async for captured in found:
-            digest = Digest()
-            async for block in captured.content:
-                digest.update(block)
-            documents.setdefault(captured.part, {})[captured.document.path] = digest_of(
-                captured.document.model_copy(update={"digest": digest.hexdigest()})
-            )
+            document = await hashed(captured)
+            documents.setdefault(captured.part, {})[document.path] = digest_of(document)
     return Target(machine, place, documents, capture.census(), await _room(kind, link, settings))
 
 

@@ -16,6 +16,7 @@ from fennox.service.routes import (
     concerns,
     estate,
     keysets,
+    kinds,
     looking,
     metrics,
     ownstate,
@@ -42,8 +43,8 @@ _HEADERS = {
 }
 
 _MODULES = (
-    session, estate, concerns, systems, looking, retiring, keysets, stores, ownstate, recovery, backups, comparing,
-    routines, restores, runs, users, workers,
+    session, estate, concerns, kinds, systems, looking, retiring, keysets, stores, ownstate, recovery, backups,
+    comparing, routines, restores, runs, users, workers,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]

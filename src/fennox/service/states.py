@@ -12,6 +12,11 @@ from fennox.engine.vault import Vault
 async def remember(session: AsyncSession, system: System, backup: str, plain: Plain, vault: Vault) -> None:
     """Keep what the next look compares with; parts that were not taken stay as they were."""
     held = await session.get(StateRow, system.id, with_for_update=True)
+    same(system)
+    if not plain:  # an earlier attempt made the backup, and what it read is gone: until the next take nobody looks
+        if held is not None:
+            await session.delete(held)
+        return
     keys, generation = vault.header.key_set, vault.header.generation
     parts = blinded(plain, vault.secret)
     if held is None:
@@ -21,7 +26,6 @@ async def remember(session: AsyncSession, system: System, backup: str, plain: Pl
         held.backup_id, held.parts = backup, {**held.parts, **parts}
     else:
         held.backup_id, held.key_set, held.generation, held.parts = backup, keys, generation, parts
-    same(system)
 
 
 def same(system: System) -> None:

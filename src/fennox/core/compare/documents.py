@@ -19,6 +19,7 @@ from fennox.core.compare import differences, shapes
 from fennox.core.compare.differences import Keys, Line
 from fennox.core.compare.model import MASK, Change, DocumentChange, What
 from fennox.core.compare.shapes import Structured
+from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.model import Kind, Shape
@@ -154,7 +155,7 @@ def quiet_digest(kind: Kind, path: str, content: bytes) -> str:
         quiet = "\n".join(line for _, line in quiet_lines(kind, path, document.text, b"")).encode()
     else:
         quiet = json.dumps(quiet_value(kind, path, document, b""), sort_keys=True).encode()
-    return blake2b(quiet, digest_size=32).hexdigest()
+    return blake2b_256(quiet)
 
 
 def _found(path: str, value: Any) -> list[tuple[Location, Any]]:

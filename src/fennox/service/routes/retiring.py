@@ -1,4 +1,4 @@
-"""Systems that are no more: no routine takes them, nothing of theirs is late, and their backups stay."""
+"""Systems that routines leave alone: those that are no more, and how they and suspended ones are taken again."""
 
 from __future__ import annotations
 
@@ -35,5 +35,25 @@ async def retire_system(name: str, wanted: Retired, request: Request, context: H
         row.retired_because, row.let_go = wanted.because.strip(), wanted.let_go
         await audit.note(session, request, "retired", "system", row.name, because=row.retired_because,
                          let_go=str(row.let_go))  # fmt: skip
+        await session.flush()
+        return (await shown(context, session, [row]))[0]
+
+
+@router.post("/systems/{name}/resume")
+async def resume_system(name: str, request: Request, context: Here) -> SystemShown:
+    """Let routines take a system again that is suspended or retired; what a take left open counts as undone."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        await session.refresh(row, with_for_update=True)
+        if not row.suspended_because and not row.left_open and row.retired is None:
+            raise Conflict(f"{row.name} is neither suspended nor retired.", "Nothing is to be done.")
+        active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", Run.state.in_(ACTIVE))
+        if (await session.execute(active)).first() is not None:
+            raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
+        was = row.suspended_because or row.retired_because
+        await audit.note(session, request, "resumed", "system", row.name, was=was,
+                         left_open=", ".join(row.left_open))  # fmt: skip
+        row.suspended_because, row.left_open = "", []
+        row.retired, row.retired_because, row.let_go = None, "", False
         await session.flush()
         return (await shown(context, session, [row]))[0]

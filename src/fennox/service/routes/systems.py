@@ -1,4 +1,4 @@
-"""Systems and kinds."""
+"""Systems."""
 
 from __future__ import annotations
 
@@ -8,16 +8,13 @@ from datetime import UTC, datetime
 from typing import Any
 
 from fastapi import APIRouter, Header, Request, Response
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, KindRow, Login, Routine, Run, StoreRow, System
+from fennox.catalogue.models import ACTIVE, Backup, Copy, Login, Routine, Run, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
 from fennox.core.format.manifest import Finding, Machine
-from fennox.core.kinds import telling
-from fennox.core.kinds.loading import load as load_kind
-from fennox.core.kinds.model import Kind
 from fennox.core.names import folder_name
 from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
@@ -25,15 +22,13 @@ from fennox.links.base import Link, Web, parse_address
 from fennox.service import audit, handing, routines, taking
 from fennox.service.context import Context, named
 from fennox.service.relations import relations
-from fennox.service.routes.session import Here, Who
+from fennox.service.routes.kinds import parts_of
+from fennox.service.routes.session import Here
 from fennox.wire.base import Page
 from fennox.wire.systems import (
     CertificateShown,
     Confirmed,
-    KindShown,
-    NewKind,
     NewSystem,
-    PartShown,
     Probe,
     Relation,
     Relations,
@@ -44,57 +39,6 @@ from fennox.wire.systems import (
 )
 
 router = APIRouter(tags=["systems"])
-
-
-def _parts(kind: Kind) -> list[PartShown]:
-    return [
-        PartShown(name=part.name, title=part.title, essential=part.essential, default=part.default,
-                  uses=part.uses, overwrites=part.overwrites, documents=telling.documents(part))
-        for part in kind.part
-    ]  # fmt: skip
-
-
-@router.get("/kinds")
-async def list_kinds(context: Here) -> Page[KindShown]:
-    """The kinds this service knows."""
-    return Page(items=[_kind_shown(context.kind(name)[0]) for name in context.kind_names()])
-
-
-@router.post("/kinds", status_code=201)
-async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -> KindShown:
-    """Add a kind, or a newer version of one that was added. Its commands run on machines under their logins."""
-    kind = load_kind(wanted.text, context.kind_text)
-    if kind.name in context.shipped_kinds():
-        raise Conflict(f"The kind {kind.name} ships with Fennox.", "Give yours another name.")
-    if kind.reach == "service":
-        raise BadInput("Only Fennox itself is reached as a service.", "Reach it by ssh or https.")
-    async with context.session() as session:
-        newest = select(func.max(KindRow.version)).where(KindRow.name == kind.name)
-        known = (await session.execute(newest)).scalar_one_or_none()
-        if known is not None and kind.version <= known:
-            raise Conflict(f"Version {known} of {kind.name} is here already.", f"Make it version = {known + 1}.")
-        session.add(KindRow(name=kind.name, version=kind.version, text=wanted.text, added=context.now(), by=who.name))
-        await audit.note(session, request, "added", "kind", kind.name, version=str(kind.version))
-    async with context.session() as session:
-        await context.learn_kinds(session)
-    return _kind_shown(kind)
-
-
-def _kind_shown(kind: Kind) -> KindShown:
-    return KindShown(
-        name=kind.name,
-        version=kind.version,
-        title=kind.title,
-        about=kind.about.strip(),
-        reach=kind.reach,
-        port=kind.port,
-        settings={key: setting.title for key, setting in kind.settings.items()},
-        parts=_parts(kind),
-        census=list(kind.census),
-        left_out=kind.left_out,
-        rules=telling.rules(kind),
-        steps=[f"{phase}: {step.title}" for phase, step in kind.steps()],
-    )
 
 
 def _brief(run: Run | None) -> RunBrief | None:
@@ -350,35 +294,15 @@ async def probe_system(name: str, context: Here) -> Probe:
     except FennoxError as error:
         fingerprint = error.fields.get("fingerprint")
         return Probe(reached=False, fingerprint=str(fingerprint or ""), fingerprint_known=False, machine=None,
-                     same_machine=None, parts=_parts(kind), problem=error.what, remedy=error.remedy)  # fmt: skip
+                     same_machine=None, parts=parts_of(kind), problem=error.what, remedy=error.remedy)  # fmt: skip
     return Probe(
         reached=True,
         fingerprint=link.fingerprint,
         fingerprint_known=True,
         machine=machine,
         same_machine=machine.id == known if known else None,
-        parts=_parts(kind),
+        parts=parts_of(kind),
     )
-
-
-@router.post("/systems/{name}/resume")
-async def resume_system(name: str, request: Request, context: Here) -> SystemShown:
-    """Let routines take a system again that is suspended or retired; what a take left open counts as undone."""
-    async with context.session() as session:
-        row = await named(session, System, name)
-        await session.refresh(row, with_for_update=True)
-        if not row.suspended_because and not row.left_open and row.retired is None:
-            raise Conflict(f"{row.name} is neither suspended nor retired.", "Nothing is to be done.")
-        active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", Run.state.in_(ACTIVE))
-        if (await session.execute(active)).first() is not None:
-            raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
-        was = row.suspended_because or row.retired_because
-        await audit.note(session, request, "resumed", "system", row.name, was=was,
-                         left_open=", ".join(row.left_open))  # fmt: skip
-        row.suspended_because, row.left_open = "", []
-        row.retired, row.retired_because, row.let_go = None, "", False
-        await session.flush()
-        return (await shown(context, session, [row]))[0]
 
 
 @router.post("/systems/{name}/confirm")
