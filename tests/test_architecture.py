@@ -58,6 +58,7 @@ CONFINED = {
     "cronsim": ["core/duerules.py"],
     "dateutil": ["core/duerules.py"],
     "fastapi": ["service"],
+    "greenlet": ["engine/tarstream.py"],
 }
 IMPURE = {"os", "random", "secrets", "socket", "subprocess", "asyncio", "logging", "time", "shutil", "pathlib"}
 

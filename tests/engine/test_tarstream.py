@@ -43,7 +43,7 @@ async def read_all(source: AsyncIterator[bytes]) -> list[tuple[str, bytes]]:
     found: list[tuple[str, bytearray]] = []
     async for item in members(source):
         if isinstance(item, Member):
-            found.append((item.info.name, bytearray()))
+            found.append((item.info.name, bytearray(item.whole or b"")))
         else:
             found[-1][1].extend(item)
     return [(name, bytes(content)) for name, content in found]
@@ -195,3 +195,38 @@ def test_a_head_written_for_a_target_reads_back_as_the_same_document(raw: bytes,
         [info] = archive.getmembers()
     assert os.fsencode(info.name) == raw.lstrip(b"/")
     assert (info.mode, info.uid, info.gid, info.mtime) == (mode, 1001, 1002, modified)
+
+
+def head(name: str, **fields: object) -> tarfile.TarInfo:
+    info = tarfile.TarInfo(name)
+    for field, value in fields.items():
+        setattr(info, field, value)
+    return info
+
+
+async def test_short_members_come_whole_and_long_ones_in_blocks() -> None:
+    data = tar_of([(head("etc/short"), b"x" * 1000), (head("etc/long"), b"y" * 700_000)])
+    items = [item async for item in members(in_pieces(data, 10_000))]
+    assert [item.whole for item in items if isinstance(item, Member)] == [b"x" * 1000, None]
+    assert b"".join(item for item in items if isinstance(item, bytes)) == b"y" * 700_000
+
+
+@pytest.mark.parametrize("lie", ["negative", "holes"])
+async def test_sizes_that_cannot_be_are_damage(lie: str) -> None:
+    if lie == "negative":
+        data = head("etc/a", size=-512).tobuf(tarfile.GNU_FORMAT)
+    else:
+        data = head("etc/a", size=512, pax_headers={"GNU.sparse.map": "0,1", "GNU.sparse.size": "9"}).tobuf(
+            tarfile.PAX_FORMAT
+        )
+    with pytest.raises(Damaged):
+        await read_all(in_pieces(data + bytes(4096), 512))
+
+
+async def test_a_file_from_before_1970_keeps_its_time_and_a_name_that_may_be_cut_off_is_not_kept() -> None:
+    infos = [head("etc/old", mtime=-86_400, uname="root", gname="g" * 40), head("etc/at-the-limit", uname="u" * 32)]
+    capture = Capture(LINUX, {}, Machine(id="m", product="debian", version="12"))
+    stream = b"".join(info.tobuf(tarfile.GNU_FORMAT) for info in infos) + bytes(1024)
+    old, other = [found.document async for found in read_documents(LyingShell(stream), capture, ["settings"])]
+    assert (old.modified, old.owner, old.group) == (-86_400, "root", None)
+    assert (other.owner, other.uid) == (None, 0)

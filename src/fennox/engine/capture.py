@@ -21,12 +21,13 @@ _BLOCK = 1024 * 1024  # bytes
 
 @dataclass(frozen=True)
 class Captured:
-    """One document as it comes: its head, and its content once."""
+    """One document as it comes: its head, and its content once; ``whole`` is all of it, if it is short."""
 
     part: str
     document: Document
     content: AsyncIterator[bytes]
     secret: bool
+    whole: bytes | None = None
     taken_over: bool = False  # it is as it was: the document names its chunks, and there is no content to read
 
 
@@ -47,10 +48,23 @@ class Capture:
     passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
-    looked_at: list[str] = field(init=False)  # patterns of the documents that the kind's expressions look at
+    interest: evaluation.Interest = field(init=False)
 
     def __post_init__(self) -> None:
-        self.looked_at = evaluation.evidence_patterns(self.kind)
+        self.interest = evaluation.Interest(self.kind)
+
+    def look_at(self, path: str, content: bytes | bytearray | None) -> None:
+        """Keep what the kind's expressions will look at. ``None``: the content was too long to be kept."""
+        if content is not None and is_noisy(self.kind, path):
+            self.quiet[path] = quiet_digest(self.kind, path, bytes(content))
+        if not self.interest.at(path):
+            return
+        if content is None:
+            self.evidence.complaints.append(f"{printable(path)} is too long to be looked at")
+        elif self.interest.is_met(path, content):
+            self.evidence.contents[path] = bytes(content)
+        else:
+            self.passed_over.add(path)
 
     def still_written(self, path: str, seconds: int) -> None:
         """A file that its machine has not finished is not taken, and told."""
@@ -105,35 +119,35 @@ async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
 
 
 def watched(
-    capture: Capture, part: PartModel, source: Source, document: Document, content: AsyncIterator[bytes]
+    capture: Capture, part: PartModel, source: Source, document: Document, content: AsyncIterator[bytes] | bytes
 ) -> Captured:
     """Keep what the kind's expressions will look at, and hold the ceiling, as the content passes by."""
-    if document.size > source.ceiling:
+    whole = content if isinstance(content, bytes) else None
+    if max(document.size, len(whole or b"")) > source.ceiling:
         raise _too_long(document, source)
     secret = source.secret or wanted(part.secrets, document.path)
     capture.evidence.paths.add(document.path)
-    looked_at = wanted(capture.looked_at, document.path)
-    noisy = is_noisy(capture.kind, document.path)
+    if whole is not None:
+        capture.look_at(document.path, whole)
+    if secret != document.secret:
+        document = document.model_copy(update={"secret": secret})
+    passing = once(content) if isinstance(content, bytes) else _passing(capture, source, document, content)
+    return Captured(part.name, document, passing, secret, whole)
 
-    async def pass_on() -> AsyncIterator[bytes]:
-        size, kept = 0, bytearray()
-        async for block in content:
-            size += len(block)
-            if size > source.ceiling:
-                raise _too_long(document, source)
-            if (looked_at or noisy) and size <= MAX_EVIDENCE:
-                kept += block
-            yield block
-        if noisy and size <= MAX_EVIDENCE:
-            capture.quiet[document.path] = quiet_digest(capture.kind, document.path, bytes(kept))
-        if looked_at and size > MAX_EVIDENCE:
-            capture.evidence.complaints.append(f"{printable(document.path)} is too long to be looked at")
-        elif looked_at and evaluation.is_evidence(capture.kind, document.path, kept):
-            capture.evidence.contents[document.path] = bytes(kept)
-        elif looked_at:
-            capture.passed_over.add(document.path)
 
-    return Captured(part.name, document.model_copy(update={"secret": secret}), pass_on(), secret)
+async def _passing(
+    capture: Capture, source: Source, document: Document, content: AsyncIterator[bytes]
+) -> AsyncIterator[bytes]:
+    size, kept = 0, bytearray()
+    keeps = capture.interest.at(document.path) or is_noisy(capture.kind, document.path)
+    async for block in content:
+        size += len(block)
+        if size > source.ceiling:
+            raise _too_long(document, source)
+        if keeps and size <= MAX_EVIDENCE:
+            kept += block
+        yield block
+    capture.look_at(document.path, kept if size <= MAX_EVIDENCE else None)
 
 
 def _too_long(document: Document, source: Source) -> FarSideFailed:

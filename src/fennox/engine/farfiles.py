@@ -23,6 +23,7 @@ from fennox.engine.tarstream import Member, members
 from fennox.engine.trusting import Look, look, nul_separated, same
 from fennox.links.base import Shell
 
+_NAME_FIELD = 32  # bytes
 _MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
 
 
@@ -111,7 +112,7 @@ def _taken_over(
     return {
         path: document
         for path, document in found.items()
-        if (not wanted(capture.looked_at, document.path) or (same_kind and document.evidence is False))
+        if (not capture.interest.at(document.path) or (same_kind and document.evidence is False))
         and wanted(patterns, document.path)
         and not wanted(without, document.path)
         and not is_noisy(capture.kind, document.path)
@@ -122,7 +123,8 @@ def _tar(
     roots: list[str], without: list[str], seen: Look | None, over: Mapping[bytes, Document]
 ) -> tuple[list[str], AsyncIterator[bytes] | None]:
     """The far side's tar: of everything below the roots, or of what was seen there and is not taken over."""
-    words = ["tar", "-c", "-f", "-", "--format=pax", "--hard-dereference"]
+    # GNU's own format says all that is kept, before 1970 too, without a second head for every fraction of a second
+    words = ["tar", "-c", "-f", "-", "--format=gnu", "--hard-dereference"]
     if seen is not None:
         names = [path for path in seen.types if path not in over and not wanted(without, os.fsdecode(path))]
         return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], nul_separated(names)
@@ -162,7 +164,8 @@ async def _documents(
             continue
         if seen is not None and document.type == "file":
             document = document.model_copy(update={"stamp": seen.stamps.get(document.path_bytes())})
-        captured = watched(capture, part, source, document, content())
+        whole = item.whole if document.type == "file" else b""
+        captured = watched(capture, part, source, document, content() if whole is None else whole)
         yield captured
         async for _ in captured.content:
             pass  # what the reader of the document has not read
@@ -194,13 +197,18 @@ def _document(info: tarfile.TarInfo, capture: Capture) -> Document | None:
             "mode": stat.S_IMODE(info.mode),
             "uid": info.uid,
             "gid": info.gid,
-            "owner": printable(info.uname) or None,
-            "group": printable(info.gname) or None,
+            "owner": _name(info.uname),
+            "group": _name(info.gname),
             "modified": int(info.mtime),
             "link": link,
             "raw_link": raw_link,
         }
     )
+
+
+def _name(text: str) -> str | None:
+    """An owner's or a group's name. One that fills its field may have been cut off: then the number has to do."""
+    return printable(text) if 0 < len(os.fsencode(text)) < _NAME_FIELD else None
 
 
 def _shown(path: str) -> tuple[str, str | None]:

@@ -16,7 +16,7 @@ from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.evaluation import expected, parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.time import parse_stamp
-from fennox.engine.capture import Capture, identify
+from fennox.engine.capture import Capture, Captured, identify
 from fennox.engine.documents import read_documents
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
@@ -24,7 +24,7 @@ from fennox.engine.looks import Plain, plain_of
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter, Written
+from fennox.engine.writing import BackupWriter, Content, Written
 from fennox.links.base import Link
 
 
@@ -219,18 +219,19 @@ async def _gather(
             if captured.taken_over:
                 _rely_on(writer, document)
             elif document.type in ("file", "output"):
-                content = await writer.add_content(captured.content, apart=order.apart and captured.secret)
-                document = document.model_copy(
-                    update={
-                        "size": content.size,
-                        "digest": content.digest,
-                        "chunks": content.chunks,
-                        "evidence": _evidence(capture, document.path),
-                    }
-                )
+                content = await _stored(writer, captured, apart=order.apart and captured.secret)
+                evidence = _evidence(capture, document.path)
+                found = {"size": content.size, "digest": content.digest, "chunks": content.chunks, "evidence": evidence}
+                document = document.model_copy(update=found)
             gathered.keep(captured.part, document)
             await journal.progress(documents=gathered.count, bytes=gathered.bytes)
     return gathered
+
+
+async def _stored(writer: BackupWriter, captured: Captured, *, apart: bool) -> Content:
+    if captured.whole is not None:
+        return await writer.add_whole(captured.whole, apart=apart)
+    return await writer.add_content(captured.content, apart=apart)
 
 
 def _evidence(capture: Capture, path: str) -> bool | None:

@@ -1,145 +1,128 @@
-"""A far side's tar stream, read member by member, and the heads of one for it (POSIX.1-2001 pax, as GNU tar writes it).
+"""A far side's tar stream (GNU or POSIX.1-2001 pax), read member by member, and the heads of one for it (pax).
 
-tarfile reads from a blocking file, so each stream has a thread of its own that pulls blocks out of the event loop and
-pushes what it finds back into it; neither side runs ahead by more than a few blocks.
+tarfile reads from a blocking file. It runs in a greenlet of the event loop's own thread: whenever it wants bytes that
+have not come yet, it is left where it stands until they have.
 """
 
 from __future__ import annotations
 
-import asyncio
-import concurrent.futures
 import tarfile
-import threading
-from collections.abc import AsyncGenerator, AsyncIterator, Coroutine
+from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import dataclass
-from typing import Any, TypeVar
 
-from fennox.core.errors import Damaged, FennoxError
+from greenlet import GreenletExit, getcurrent, greenlet
+
+from fennox.core.errors import Damaged
 from fennox.core.format.manifest import Document
 
 _BLOCK = 256 * 1024  # bytes
-_AHEAD = 4  # batches
-_BATCH_ITEMS, _BATCH_BYTES = 128, 1024 * 1024  # that go from the thread to the event loop at one time
-
-T = TypeVar("T")
+_WHOLE = 128 * 1024  # bytes; a member that is not longer comes together with its content
 
 
 @dataclass(frozen=True)
 class Member:
-    """The head of a member; its content follows as blocks of bytes."""
+    """The head of a member. Its content is ``whole``, or follows as blocks of bytes if it is long."""
 
     info: tarfile.TarInfo
+    whole: bytes | None = None
 
 
 Item = Member | bytes
 
 
-class _Abandoned(Exception):
-    """Whoever read the members has gone."""
+class _Starved:
+    """The unpacker wants the next block."""
+
+
+_STARVED = _Starved()
 
 
 class _Unpacker:
-    def __init__(self, source: AsyncIterator[bytes]) -> None:
-        self._source = source
-        self._loop = asyncio.get_running_loop()
+    """Hands out what it finds by leaving its greenlet, and is given the next block in return."""
+
+    def __init__(self) -> None:
         self._block = memoryview(b"")  # what is left of the block that came last
-        self._batch: list[Item] = []
-        self._batch_bytes = 0
+        self._at = 0  # bytes that have been read
         self._ended = False
-        self._gone = False
-        self._waiting: concurrent.futures.Future[Any] | None = None
-        self.out: asyncio.Queue[list[Item] | Exception | None] = asyncio.Queue(_AHEAD)
-        self.finished = asyncio.Event()
 
-    def _in_loop(self, work: Coroutine[Any, Any, T]) -> T:
-        """Called in the thread: have the event loop do something, and wait for it."""
-        if self._gone:
-            work.close()
-            raise _Abandoned
-        waiting = asyncio.run_coroutine_threadsafe(work, self._loop)
-        self._waiting = waiting
-        try:
-            return waiting.result()
-        except (concurrent.futures.CancelledError, asyncio.CancelledError) as error:
-            raise _Abandoned from error
-
-    async def _next_block(self) -> bytes | None:
-        return await anext(self._source, None)
+    def _leave(self, found: Item | _Starved) -> bytes | None:
+        parent = getcurrent().parent
+        assert parent is not None
+        given: bytes | None = parent.switch(found)
+        return given
 
     def read(self, size: int) -> bytes:
         """The blocking read that tarfile calls."""
-        found: list[memoryview] = []
-        while size and not self._ended:
-            if not self._block:
-                self._flush()  # the far side may be slow, and what is known need not wait for it
-                block = self._in_loop(self._next_block())
+        if size <= len(self._block):
+            data, self._block = bytes(self._block[:size]), self._block[size:]
+        else:
+            found, missing = [self._block], size - len(self._block)
+            while missing and not self._ended:
+                block = self._leave(_STARVED)
                 self._ended = block is None
-                self._block = memoryview(block or b"")
-            piece, self._block = self._block[:size], self._block[size:]
-            found.append(piece)
-            size -= len(piece)
-        return bytes(found[0]) if len(found) == 1 else b"".join(found)
+                view = memoryview(block or b"")
+                found.append(view[:missing])
+                self._block = view[missing:]
+                missing -= len(found[-1])
+            data = b"".join(found)
+        self._at += len(data)
+        return data
 
-    def _put(self, item: Item) -> None:
-        self._batch.append(item)
-        self._batch_bytes += len(item) if isinstance(item, bytes) else 0
-        if len(self._batch) >= _BATCH_ITEMS or self._batch_bytes >= _BATCH_BYTES:
-            self._flush()
+    def tell(self) -> int:
+        return self._at
 
-    def _flush(self) -> None:
-        if self._batch:
-            batch, self._batch, self._batch_bytes = self._batch, [], 0
-            self._in_loop(self.out.put(batch))
+    def seek(self, position: int) -> None:
+        """Forwards only, which is all that a stream can do. A place behind its end is found by the next read."""
+        if position < self._at:
+            raise tarfile.ReadError("the stream leads backwards")
+        while position > self._at and self.read(min(position - self._at, _BLOCK)):
+            pass
 
-    def run(self) -> None:
-        """The thread."""
-        try:
-            try:
-                self._unpack()
-                self._flush()
-                self._in_loop(self.out.put(None))
-            except (tarfile.TarError, FennoxError, OSError, ValueError, EOFError) as error:
-                self._flush()
-                self._in_loop(self.out.put(error))
-        except _Abandoned:
-            return  # nobody waits for the rest
-        finally:
-            self._loop.call_soon_threadsafe(self.finished.set)
+    def unpack(self) -> None:
+        with tarfile.TarFile(fileobj=self, errorlevel=2, encoding="utf-8") as archive:  # type: ignore[arg-type]
+            while (info := archive.next()) is not None:
+                archive.members.clear()  # type: ignore[attr-defined]  # it would keep every head that it has read
+                if info.size < 0:
+                    raise tarfile.ReadError("a member of negative size")
+                if not info.isreg():
+                    self._leave(Member(info))
+                elif info.issparse():
+                    raise tarfile.ReadError("a member with holes, which was not asked for")
+                elif info.size <= _WHOLE:
+                    self._leave(Member(info, self._exactly(info.size)))
+                else:
+                    self._leave(Member(info))
+                    for at in range(0, info.size, _BLOCK):
+                        self._leave(self._exactly(min(_BLOCK, info.size - at)))
 
-    def _unpack(self) -> None:
-        with tarfile.open(  # type: ignore[call-overload]
-            fileobj=self, mode="r|", errorlevel=2, encoding="utf-8", bufsize=_BLOCK
-        ) as archive:
-            for info in archive:
-                archive.members.clear()  # it would keep every head that it has read
-                self._put(Member(info))
-                file = archive.extractfile(info) if info.isreg() else None
-                while file is not None and (block := file.read(_BLOCK)):
-                    self._put(block)
-
-    async def abandon(self) -> None:
-        self._gone = True
-        if self._waiting is not None:
-            self._waiting.cancel()
-        await self.finished.wait()
+    def _exactly(self, size: int) -> bytes:
+        data = self.read(size)
+        if len(data) < size:
+            raise tarfile.ReadError("the stream ends within a member")
+        return data
 
 
 async def members(source: AsyncIterator[bytes]) -> AsyncGenerator[Item, None]:
-    """Yield each member's head, then its content in blocks. A stream that lies about itself is :class:`Damaged`."""
-    unpacker = _Unpacker(source)
-    threading.Thread(target=unpacker.run, name="tar", daemon=True).start()
+    """Yield each member's head, and its content. A stream that lies about itself is :class:`Damaged`."""
+    unpacking = greenlet(_Unpacker().unpack)
+    given: bytes | None = None
     try:
-        while (found := await unpacker.out.get()) is not None:
-            if isinstance(found, FennoxError):
-                raise found
-            if isinstance(found, Exception):
+        while True:
+            try:
+                found = unpacking.switch(given) if unpacking else unpacking.switch()
+            except (tarfile.TarError, OSError, ValueError, EOFError) as error:
                 raise Damaged(
-                    f"The machine's tar stream cannot be read ({type(found).__name__}).", "Look at the machine's tar."
-                ) from found
-            for item in found:
-                yield item
+                    f"The machine's tar stream cannot be read ({type(error).__name__}).", "Look at the machine's tar."
+                ) from error
+            if unpacking.dead:
+                return
+            if isinstance(found, _Starved):
+                given = await anext(source, None)
+            else:
+                yield found
     finally:
-        await unpacker.abandon()
+        if unpacking:
+            unpacking.throw(GreenletExit)
 
 
 def tar_head(document: Document) -> bytes:

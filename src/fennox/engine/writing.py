@@ -5,14 +5,14 @@ from __future__ import annotations
 import asyncio
 import base64
 from collections import deque
-from collections.abc import AsyncIterable, AsyncIterator, Iterable
+from collections.abc import AsyncIterable, AsyncIterator, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
 from fennox.core.errors import Conflict
 from fennox.core.format import canonical, chunks, idlist, packs, records
 from fennox.core.format.chunks import Cutter, Piece
-from fennox.core.format.digest import Digest
+from fennox.core.format.digest import Digest, blake2b_256
 from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, encode_documents
 from fennox.core.format.trees import EMPTY, MAX_ROOT, Level, Ref, Root
 from fennox.core.names import ObjectName
@@ -71,6 +71,20 @@ class BackupWriter:
         self.written.content += self._new - before
         return content
 
+    async def add_whole(self, data: bytes, *, apart: bool = False) -> Content:
+        """Store a document that is there whole. Short ones are not worth a thread, which has to wait for the others."""
+        before = self._new
+        pieces = self._named(chunks.cut(data, self.vault.header.chunking.small), apart)
+        content = Content(await self._keep(list(pieces)), len(data), blake2b_256(data))
+        self.written.content += self._new - before
+        return content
+
+    def _named(self, cuts: Iterable[memoryview], apart: bool) -> Iterator[Piece]:
+        for plain in cuts:
+            yield (
+                chunks.identify_apart(plain, self.vault.random) if apart else chunks.identify(plain, self.vault.secret)
+            )
+
     async def _cut_and_kept(self, stream: AsyncIterable[bytes], expected: int = 0, apart: bool = False) -> Content:
         chunking = self.vault.header.chunking
         cutter = Cutter(chunking.large if expected >= _LARGE_FROM else chunking.small)
@@ -89,12 +103,8 @@ class BackupWriter:
         return Content(keys, size, digest.hexdigest())
 
     async def _pieces(self, cuts: Iterable[memoryview], apart: bool, amount: int) -> list[Piece]:
-        def name_all() -> list[Piece]:
-            if apart:
-                return [chunks.identify_apart(plain, self.vault.random) for plain in cuts]
-            return [chunks.identify(plain, self.vault.secret) for plain in cuts]
-
-        return await asyncio.to_thread(name_all) if amount > 65536 else name_all()
+        named = self._named(cuts, apart)
+        return await asyncio.to_thread(list, named) if amount > 65536 else list(named)
 
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
         """Have those sealed that the store lacks; in packs they keep the order in which they came."""

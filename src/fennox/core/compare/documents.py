@@ -141,7 +141,7 @@ def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any
 
 def is_noisy(kind: Kind, path: str) -> bool:
     """Whether the kind says that something of this document means nothing."""
-    return any(wanted([noise.in_], path) for noise in kind.noise)
+    return bool(kind.noise) and wanted([noise.in_ for noise in kind.noise], path)
 
 
 def quiet_digest(kind: Kind, path: str, content: bytes) -> str:

@@ -81,6 +81,17 @@ def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) ->
     return plain
 
 
+def cut(data: bytes, sizes: tuple[int, int, int]) -> Iterator[memoryview]:
+    """The pieces of content that is there whole, as :class:`Cutter` cuts them."""
+    if len(data) <= sizes[0]:
+        if data:
+            yield memoryview(data)
+        return
+    cutter = Cutter(sizes)
+    yield from cutter.feed(data)
+    yield from cutter.finish()
+
+
 class Cutter:
     """Cuts a stream by content (§4.1): feed bytes, take pieces; at most twice the largest chunk is held."""
 

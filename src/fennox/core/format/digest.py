@@ -23,6 +23,4 @@ class Digest:
 
 def blake2b_256(data: bytes) -> str:
     """The digest of ``data`` as hex."""
-    running = Digest()
-    running.update(data)
-    return running.hexdigest()
+    return crypto_generichash.generichash_blake2b_salt_personal(data, digest_size=_LENGTH).hex()

@@ -15,9 +15,29 @@ _SHOWN = 5  # values of a doubt that a finding names
 Census = dict[str, list[str]]
 
 
-def evidence_patterns(kind: Kind) -> list[str]:
-    """Patterns of the documents whose content the kind's expressions look at."""
-    return [*(expression.in_ for expression in _expressions(kind)), *kind.certificates]
+class Interest:
+    """Which documents' contents the expressions of a kind look at."""
+
+    def __init__(self, kind: Kind) -> None:
+        found = _expressions(kind)
+        self._certificates = kind.certificates
+        self._patterned = [expression for expression in found if any(sign in expression.in_ for sign in "*?[")]
+        self._exact: dict[str, list[Expression]] = {}
+        for expression in found:
+            self._exact.setdefault(expression.in_, []).append(expression)
+        self._patterns = [*self._exact, *kind.certificates]
+
+    def at(self, path: str) -> bool:
+        return wanted(self._patterns, path)
+
+    def is_met(self, path: str, content: bytes | bytearray) -> bool:
+        """Whether some expression will really look at this document."""
+        looking = self._exact.get(path, [])
+        return (
+            any(expressions.holds(expression, content) for expression in looking)
+            or wanted(self._certificates, path)
+            or any(wanted([e.in_], path) and expressions.holds(e, content) for e in self._patterned)
+        )
 
 
 def _expressions(kind: Kind) -> list[Expression]:
@@ -29,13 +49,6 @@ def _expressions(kind: Kind) -> list[Expression]:
     expected = (kind.expected.address, kind.expected.account, kind.expected.key)
     found += [expression for expression in expected if expression is not None]
     return [expression for expression in found if expression.names is None]
-
-
-def is_evidence(kind: Kind, path: str, content: bytes | bytearray) -> bool:
-    """Whether some expression will really look at this document."""
-    if wanted(kind.certificates, path):
-        return True
-    return any(wanted([e.in_], path) and expressions.holds(e, content) for e in _expressions(kind))
 
 
 def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
