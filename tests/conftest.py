@@ -15,10 +15,6 @@ from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
 from fennox.stores.folder import FolderStore
 
-# A busy machine is slow, and no test is about speed.
-settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow])
-settings.load_profile("unhurried")
-
 PASSPHRASE = "grey gulls over holm island"
 CHEAP = headers.Costs(memory=64, passes=1, lanes=1)
 NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
@@ -29,6 +25,14 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--systems", type=int, default=20, help="of the simulated year; `make soak` takes 500")
     parser.addoption("--disturbed", type=float, default=60, help="seconds of kills at random; `make soak` takes 1,800")
     parser.addoption("--kills", type=int, default=20, help="how often the kill tests kill; `make soak` takes hundreds")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Before any test module is read: what is tested how often is fixed where a test is declared."""
+    # a busy machine is slow, and no test is about speed
+    settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow],
+                              max_examples=config.getoption("--examples"))  # fmt: skip
+    settings.load_profile("unhurried")
 
 
 @pytest.fixture

@@ -722,6 +722,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restores/{sheet}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Restore
+         * @description Give a restore up that has begun: what can be undone is, by the steps that the sheet shows.
+         */
+        post: operations["undo_restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/return-order": {
         parameters: {
             query?: never;
@@ -3688,6 +3708,11 @@ export interface components {
              * @default []
              */
             gates: components["schemas"]["Gate"][];
+            /**
+             * Giving Up
+             * @default false
+             */
+            giving_up: boolean;
             /** Kind */
             kind: string;
             /** Kind Version */
@@ -3710,7 +3735,7 @@ export interface components {
              * @default draft
              * @enum {string}
              */
-            state: "draft" | "running" | "waiting" | "proved" | "not proved" | "failed" | "stopped";
+            state: "draft" | "running" | "waiting" | "proved" | "not proved" | "failed" | "stopped" | "given up";
             /** Steps */
             steps: components["schemas"]["SheetStep"][];
             /** System */
@@ -3724,6 +3749,11 @@ export interface components {
             target_product: string;
             /** Target Version */
             target_version: string;
+            /**
+             * Undo
+             * @default []
+             */
+            undo: components["schemas"]["SheetStep"][];
             /**
              * Version
              * @default 1
@@ -3786,7 +3816,7 @@ export interface components {
              * Phase
              * @enum {string}
              */
-            phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release";
+            phase: "prepare" | "write" | "finish" | "rejoin" | "check" | "release" | "undo";
             /**
              * Repeat
              * @default true
@@ -3807,6 +3837,8 @@ export interface components {
             state: "waiting" | "doing" | "done" | "not needed" | "failed" | "unknown";
             /** Title */
             title: string;
+            /** Undoes */
+            undoes: number | null;
             /**
              * Undone
              * @default true
@@ -5698,6 +5730,39 @@ export interface operations {
         };
     };
     start_restore: {
+        parameters: {
+            query?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_restore: {
         parameters: {
             query?: never;
             header?: {

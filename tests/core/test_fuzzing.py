@@ -1,6 +1,6 @@
 """Whatever a kind file, an expression or a captured document holds: an answer, no crash, and no hang.
 
-Bounds of time are for the machine that hangs, not for one that is busy: what passes takes milliseconds.
+Time is the processor's, so that a machine that is busy with other things is not taken for one that hangs.
 """
 
 from __future__ import annotations
@@ -11,8 +11,7 @@ from contextlib import contextmanager
 from importlib.resources import files
 from typing import get_args
 
-import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from fennox.core.compare import documents, shapes
@@ -22,7 +21,7 @@ from fennox.core.kinds.model import Shape
 from fennox.core.kinds.sources import CsvColumn, Expression, IniKey
 from tests.core.test_compare import KIND
 
-HANG = 10  # seconds
+HANG = 1  # second
 KINDS = [file.read_text() for file in files("fennox").joinpath("kinds").iterdir() if file.name.endswith(".toml")]
 SEEDS = {
     "json": '{"a": [1, {"b": "x"}], "c": null}', "xml": "<r a='1'><b>x</b><b/></r>", "ini": "[a]\nb = 1\n",
@@ -45,9 +44,9 @@ _odd = st.sampled_from(
 
 @contextmanager
 def bounded() -> Iterator[None]:
-    began = time.monotonic()
+    began = time.process_time()
     yield
-    assert time.monotonic() - began < HANG
+    assert time.process_time() - began < HANG
 
 
 @st.composite
@@ -60,15 +59,6 @@ def mutated(draw: Callable[[st.SearchStrategy[object]], object], seeds: list[str
         middle = str(draw(st.one_of(st.just(""), st.just(text[start:end] * 3), _odd, st.text(max_size=8))))
         text = text[:start] + middle + text[end:]
     return text
-
-
-@pytest.fixture(scope="module", autouse=True)
-def _examples(request: pytest.FixtureRequest) -> Iterator[None]:
-    settings.register_profile("fuzzing", settings.get_profile("unhurried"),
-                              max_examples=int(request.config.getoption("--examples")))  # fmt: skip
-    settings.load_profile("fuzzing")
-    yield
-    settings.load_profile("unhurried")
 
 
 @given(mutated(KINDS))

@@ -16,6 +16,7 @@ import { may } from "../session";
 const id = String(useRoute().params.sheet);
 const path = { sheet: id };
 const asking = ref(false);
+const givingUp = ref(false);
 const typed = ref("");
 const shown = useQuery({
   queryKey: ["sheet", id],
@@ -27,7 +28,7 @@ watch(run, () => shown.refetch());
 const sheet = computed(() => shown.data.value?.sheet);
 const gate = computed(() => sheet.value?.gates.find((item) => item.answer === null));
 const blockers = computed(() => sheet.value?.findings.filter((item) => item.severity === "blocker") ?? []);
-const startable = computed(() => sheet.value && ["draft", "failed", "stopped"].includes(sheet.value.state));
+const startable = computed(() => sheet.value && !sheet.value.giving_up && ["draft", "failed", "stopped"].includes(sheet.value.state));
 const start = useMutation({
   mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path } })),
   onSuccess: async () => {
@@ -35,6 +36,27 @@ const start = useMutation({
     await shown.refetch();
   },
 });
+const undoable = computed(() => sheet.value && ["failed", "stopped", "not proved"].includes(sheet.value.state) && begun.value.length > 0);
+const begun = computed(
+  () => sheet.value?.steps.filter((step) => step.kind_step !== null && !["waiting", "not needed"].includes(step.state)) ?? [],
+);
+const undone = computed(() => sheet.value?.undo.filter((step) => begun.value.some((one) => one.number === step.undoes)) ?? []);
+const staying = computed(() => begun.value.filter((step) => !step.undone).map((step) => step.title));
+const undo = useMutation({
+  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/undo", { params: { path } })),
+  onSuccess: async () => {
+    givingUp.value = false;
+    await shown.refetch();
+  },
+});
+const lists = computed(() =>
+  sheet.value
+    ? [
+        { title: "Steps", steps: sheet.value.steps },
+        { title: sheet.value.giving_up ? "Given up" : "If it is given up", steps: sheet.value.undo },
+      ].filter((list) => list.steps.length)
+    : [],
+);
 const answer = useMutation({
   mutationFn: (said: string) =>
     get(client.POST("/api/v1/restores/{sheet}/answer", { params: { path }, body: { gate: gate.value?.number ?? 0, answer: said } })),
@@ -64,6 +86,7 @@ function took(from: string | null, to: string | null): string {
       >
         {{ sheet.state === "draft" ? "Begin …" : "Go on …" }}
       </button>
+      <button v-if="undoable && may('operator')" type="button" class="button" @click="givingUp = true">Give it up …</button>
     </div>
 
     <div v-if="gate" class="mt-4 border-l-4 border-ember bg-ember-soft px-4 py-3">
@@ -159,7 +182,8 @@ function took(from: string | null, to: string | null): string {
       </div>
     </div>
 
-    <h2>Steps</h2>
+    <template v-for="list in lists" :key="list.title">
+    <h2>{{ list.title }}</h2>
     <div class="scroll" tabindex="0">
       <table>
         <thead>
@@ -173,7 +197,7 @@ function took(from: string | null, to: string | null): string {
           </tr>
         </thead>
         <tbody>
-          <tr v-for="step in sheet.steps" :key="step.number">
+          <tr v-for="step in list.steps" :key="step.number">
             <td class="text-muted">{{ step.number }}</td>
             <td>{{ step.phase }}</td>
             <td>
@@ -189,6 +213,7 @@ function took(from: string | null, to: string | null): string {
         </tbody>
       </table>
     </div>
+    </template>
     <template v-if="sheet.gates.some((item) => item.answer)">
       <h2>Answers</h2>
       <ul>
@@ -198,6 +223,24 @@ function took(from: string | null, to: string | null): string {
       </ul>
     </template>
 
+    <AskDialog :open="givingUp" title="Give the restore up" @close="givingUp = false">
+      <p>On <code>{{ sheet.target.address }}</code> this is done:</p>
+      <ul class="mt-1 ml-5 list-disc">
+        <li v-for="step in undone" :key="step.number">{{ step.title }}</li>
+        <li v-if="!undone.length">nothing, for no step that was begun has one that undoes it</li>
+      </ul>
+      <p class="mt-2">This stays: {{ staying.join("; ") || "nothing" }}.</p>
+      <p v-if="staying.length && sheet.safety" class="mt-2">
+        What the target held before is backup <code>{{ sheet.safety.slice(0, 12) }}</code>, which can be restored.
+      </p>
+      <div class="mt-4 flex gap-3">
+        <button type="button" class="button button-ember" :disabled="undo.isPending.value" @click="undo.mutate()">
+          Give it up
+        </button>
+        <button type="button" class="cursor-pointer text-muted" @click="givingUp = false">Cancel</button>
+      </div>
+      <ProblemNote :error="undo.error.value" />
+    </AskDialog>
     <AskDialog :open="asking" title="Begin the restore" @close="asking = false">
       <p>
         This writes to <code>{{ sheet.target.address }}</code

@@ -472,6 +472,11 @@ def _restores(nouns: Sub) -> None:
     answer = _verb(restore, "answer", "restores:answer", "answer what only a person can answer")
     answer.add_argument("sheet")
     answer.add_argument("answer", nargs="?", help="one of the choices; shown and asked otherwise")
+    undo = _verb(restore, "undo", "restores:undo", "give a restore up that has begun, and undo what can be undone")
+    undo.add_argument("sheet")
+    undo.add_argument("--yes", action="store_true", help="do not ask")
+    undo.add_argument("--follow", action="store_true", help="follow it at once")
+    _passphrase(undo, "opens the store where custody is apart, while following")
     _verb(restore, "list", "restores:list_restores", "run sheets, newest first")
 
 

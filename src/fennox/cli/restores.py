@@ -12,7 +12,7 @@ from fennox.cli.main import PERSON, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, when
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
-from fennox.core.restoring.sheet import Proof, Sheet
+from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
 from fennox.wire.restores import NewDraft, SheetShown
 from fennox.wire.runs import RunShown
 
@@ -77,7 +77,9 @@ def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
         out.print(f"[dim]{label:17}[/dim]", end="")
         out.print(value, markup=False, soft_wrap=True)
     _findings(sheet)
-    _steps(sheet)
+    out.print()
+    _step_table(sheet.steps)
+    _undo(sheet)
     gate = sheet.open_gate()
     if gate is not None:
         out.print(f"\n[bold]Needs a person:[/bold] gate {gate.number}: ", end="")
@@ -103,16 +105,22 @@ def _findings(sheet: Sheet) -> None:
             out.print(f"[dim]{title:12}[/dim] {', '.join(names[:6])}{more}", soft_wrap=True)
 
 
-def _steps(sheet: Sheet) -> None:
-    out.print()
+def _step_table(steps: list[SheetStep]) -> None:
     rows: list[list[object]] = []
-    for step in sheet.steps:
+    for step in steps:
         took = f"{(step.ended - step.started).total_seconds():.1f} s" if step.started and step.ended else ""
         rows.append([step.number, step.phase, step.state, step.title + (" (restarts)" if step.restarts else ""),
                      took, step.detail])  # fmt: skip
         sign = "?" if step.do == "gate" else "$"
         rows += [["", "", "", f"  {sign} {command}", "", ""] for command in step.commands[:3]]
     show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
+
+
+def _undo(sheet: Sheet) -> None:
+    """What would undo it, of a restore that has not come to its end; what did, of one that was given up."""
+    if sheet.undo and sheet.state not in ("proved", "not proved"):
+        out.print("\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]")
+        _step_table(sheet.undo)
 
 
 def _proof(proof: Proof) -> None:
@@ -144,12 +152,29 @@ def start(arguments: argparse.Namespace, environment: Environment) -> int:
             )
             if ask(f"Type the system's name, {sheet.system_name}, to begin:") != sheet.system_name:
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        run = service.start_restore(shown.id)
-        if not arguments.follow and not can_ask():
-            print(run.id if arguments.quiet else json.dumps(run.model_dump(mode="json")) if arguments.json else run.id)
-            say(f"Started. Follow it with: fennox run follow {run.id[:12]}")
-            return 0
-        return _go_on(service, shown.id, run, arguments)
+        return _started(service, shown.id, service.start_restore(shown.id), arguments)
+
+
+def undo(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        shown = service.sheet(arguments.sheet)
+        if can_ask() and not arguments.yes:
+            sheet = shown.sheet
+            undone = [step.title for step in sheet.undo if step.undoes in {begun.number for begun in sheet.begun()}]
+            stays = [step.title for step in sheet.begun() if not step.undone]
+            say(f"It is given up. On {sheet.target.address} this is done: {'; '.join(undone) or 'nothing'}.")
+            say(f"This stays: {'; '.join(stays) or 'nothing'}.")
+            if ask("Give it up? Type yes:") != "yes":
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        return _started(service, shown.id, service.undo_restore(shown.id), arguments)
+
+
+def _started(service: Client, sheet_id: str, run: RunShown, arguments: argparse.Namespace) -> int:
+    if not arguments.follow and not can_ask():
+        print(json.dumps(run.model_dump(mode="json")) if arguments.json else run.id)
+        say(f"Started. Follow it with: fennox run follow {run.id[:12]}")
+        return 0
+    return _go_on(service, sheet_id, run, arguments)
 
 
 def _go_on(service: Client, sheet_id: str, run: RunShown, arguments: argparse.Namespace) -> int:

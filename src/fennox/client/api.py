@@ -439,6 +439,9 @@ class Client:
     def sheet(self, sheet: str) -> SheetShown:
         return self._one(SheetShown, "GET", f"/restores/{sheet}")
 
+    def undo_restore(self, sheet: str) -> RunShown:
+        return self._one(RunShown, "POST", f"/restores/{sheet}/undo")
+
     def start_restore(self, sheet: str) -> RunShown:
         return self._one(RunShown, "POST", f"/restores/{sheet}/start")
 

@@ -77,16 +77,13 @@ class Restore:
     _checks: list[CheckProof] = field(default_factory=list)
 
     async def go_on(self) -> Sheet:
-        """Do steps until the sheet is done, fails, or waits for a person."""
+        """Do steps until the sheet is done, fails, or waits for a person; of one that is given up, undo what can be."""
         self.sheet.state = "running"
         try:
-            for step in self.sheet.steps:
-                if step.state in ("done", "not needed"):
-                    continue
-                if await self._must_wait(step):
-                    self.sheet.state = "waiting"
-                    break
-                await self._do(step)
+            if not await self._do_all(self._to_undo() if self.sheet.giving_up else self.sheet.steps):
+                self.sheet.state = "waiting"
+            elif self.sheet.giving_up:
+                self.sheet.state = "given up"
             else:
                 assert self.sheet.proof is not None
                 self.sheet.state = "proved" if self.sheet.proof.proved else "not proved"
@@ -103,6 +100,23 @@ class Restore:
             await self.save(self.sheet)
         return self.sheet
 
+    async def _do_all(self, steps: list[SheetStep]) -> bool:
+        """Whether all are done; else one waits for a person."""
+        for step in steps:
+            if step.state in ("done", "not needed"):
+                continue
+            if await self._must_wait(step):
+                return False
+            await self._do(step)
+        return True
+
+    def _to_undo(self) -> list[SheetStep]:
+        begun = {step.number for step in self.sheet.begun()}
+        for step in self.sheet.undo:
+            if step.undoes not in begun:
+                step.state = "not needed"
+        return self.sheet.undo
+
     async def _must_wait(self, step: SheetStep) -> bool:
         """Whether a gate is open before this step may be done."""
         if step.state in ("doing", "unknown") and not step.repeat:
@@ -115,7 +129,7 @@ class Restore:
             gate = self._gate("step", step.number, step.commands[-1], ["done"])
             if gate.answer is None:
                 return True
-        return step.do != "safety" and self._facts_changed()
+        return step.do != "safety" and not self.sheet.giving_up and self._facts_changed()
 
     def _ask_whether_done(self, step: SheetStep) -> Gate:
         """An answer counts for the attempt before it, never for a later one."""
@@ -160,7 +174,8 @@ class Restore:
         if step.do == "proof":
             return await self._prove()
         assert step.kind_step is not None
-        model = self.kind.steps()[step.kind_step][1]
+        undo = step.phase == "undo"
+        model = self.kind.undo_steps()[step.kind_step] if undo else self.kind.steps()[step.kind_step][1]
         match step.do:
             case "gate":
                 gate = self.sheet.gate_of("step", step.number)

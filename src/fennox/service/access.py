@@ -113,6 +113,7 @@ TABLE: dict[str, Needed] = {
     "draft_restore": "operator",
     "show_restore": "reader",
     "start_restore": "operator",
+    "undo_restore": "operator",
     "answer_gate": "operator",
     "list_runs": "reader",
     "show_run": "reader",

@@ -197,6 +197,10 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
             run.remedy = f"Answer with `fennox restore answer {sheet_id[:12]}`."
             await queue.end(session, run, "waiting", now)
             return
+        if sheet.state == "given up":
+            await _given_up(session, run, sheet)
+            await queue.end(session, run, "done", now)
+            return
         assert sheet.proof is not None
         missing = sum(len(item.missing) for item in sheet.proof.lists)
         run.result = {"sheet": sheet_id, "proved": sheet.proof.proved, "missing": missing}
@@ -223,6 +227,18 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
                 reason=reason,
             )  # fmt: skip
             await material.reader.vault.write_note(note, material.reader.record.reference)
+
+
+async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
+    """The system goes on as it was; what stays on the target is said with the way back."""
+    system = await session.get_one(System, run.system_id, with_for_update=True)
+    system.suspended_because = ""
+    run.result = {"sheet": str(run.sheet_id), "undone": sum(step.state == "done" for step in sheet.undo)}
+    stays = [step.title for step in sheet.begun() if not step.undone]
+    run.reason = run.remedy = ""
+    if stays:
+        run.reason = f"What was done by this stays on the target: {'; '.join(stays)}."
+        run.remedy = f"Put back what it held before: fennox restore draft {(sheet.safety or '')[:12]}"
 
 
 def _becomes_the_system(context: Context, sheet: SheetData) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from fennox.core.kinds.steps import PHASES
+from fennox.core.kinds.steps import FORWARD
 
 Data = dict[str, Any]
 
@@ -52,7 +52,7 @@ def _without(part: Data, patterns: list[str]) -> Data:
 
 def _steps(own: Data, base: Data) -> Data:
     result: Data = {}
-    for phase in PHASES:
+    for phase in (*FORWARD, "undo"):
         mine, theirs = own.get(phase, []), base.get(phase, [])
         if phase == "rejoin" and mine:
             result[phase] = mine

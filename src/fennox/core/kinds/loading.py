@@ -166,7 +166,7 @@ def _unknown_placeholders(kind: Kind) -> Iterator[tuple[Path, str, str]]:
             allowed = settings | ({"each"} if source.each else set())
             yield from _unknown(at, [*words, source.document or ""], allowed)
     phases: dict[str, int] = {}
-    for phase, step in kind.steps():
+    for phase, step in kind.all_steps():
         phases[phase] = phases.get(phase, -1) + 1
         allowed = settings | ({"name"} if step.each else set()) | ({"scratch"} if step.do == "validate" else set())
         at = ("restore", phase, phases[phase])

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from fennox.core.kinds.sources import Action, Expression, Hand, KindModel, PartModel, Request, Setting, Source, Words
-from fennox.core.kinds.steps import Phase, Restore, StepModel
+from fennox.core.kinds.steps import Phase, Restore, StepModel, UndoStep
 from fennox.core.names import Noun
 
 
@@ -339,7 +339,7 @@ class Kind(KindModel):
         for step in self.steps_that_feed():
             if "{name}" in (step.document or "") and step.each is None:
                 raise ValueError(f"step {step.title!r} has {{name}} in its document, but repeats over nothing")
-        for _, step in self.steps():
+        for _, step in self.all_steps():
             self._known(step.parts, names, f"step {step.title!r}")
             if step.each is not None and step.each.list not in self.census:
                 raise ValueError(f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here")
@@ -374,6 +374,12 @@ class Kind(KindModel):
 
     def steps(self) -> list[tuple[Phase, StepModel]]:
         return self.restore.steps() if self.restore is not None else []
+
+    def undo_steps(self) -> list[UndoStep]:
+        return self.restore.undo if self.restore is not None else []
+
+    def all_steps(self) -> list[tuple[Phase, StepModel]]:
+        return [*self.steps(), *(("undo", step) for step in self.undo_steps())]
 
     def steps_that_feed(self) -> list[StepModel]:
         return [step for _, step in self.steps() if step.do == "command" and step.document is not None]

@@ -94,8 +94,26 @@ class StepModel(KindModel):
         return self
 
 
-Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release"]
-PHASES: tuple[Phase, ...] = get_args(Phase)
+class UndoStep(StepModel):
+    """What undoes a step if the restore is given up after that step had begun.
+
+    It must do no harm where the step was not done to its end, and may be done more than once.
+    """
+
+    undoes: str
+    """The title of that step."""
+
+    @model_validator(mode="after")
+    def can_undo(self) -> UndoStep:
+        if self.do not in ("command", "request", "gate") or self.document is not None or not self.repeat:
+            raise ValueError(
+                "what undoes a step is a command, a request or a gate, with no document, and may be repeated"
+            )
+        return self
+
+
+Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "undo"]
+FORWARD: tuple[Phase, ...] = get_args(Phase)[:-1]
 
 
 class Restore(KindModel):
@@ -111,6 +129,17 @@ class Restore(KindModel):
     """It is seen whether all is well."""
     release: list[StepModel] = []
     """What was opened or stopped is released."""
+    undo: list[UndoStep] = []
+    """What undoes steps of the other phases, if the restore is given up."""
+
+    @model_validator(mode="after")
+    def undoes_what_there_is(self) -> Restore:
+        titles = {step.title for _, step in self.steps()}
+        for step in self.undo:
+            if step.undoes not in titles:
+                raise ValueError(f"step {step.title!r} undoes {step.undoes!r}, which is no step here")
+        return self
 
     def steps(self) -> list[tuple[Phase, StepModel]]:
-        return [(phase, step) for phase in PHASES for step in getattr(self, phase)]
+        """In the order in which they are done."""
+        return [(phase, step) for phase in FORWARD for step in getattr(self, phase)]

@@ -13,7 +13,7 @@ from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, wanted
 from fennox.core.kinds.model import Kind, VersionRule
-from fennox.core.kinds.steps import StepModel
+from fennox.core.kinds.steps import Phase, StepModel
 from fennox.core.restoring import proving
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet, SheetStep
 
@@ -49,6 +49,7 @@ def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings:
     """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at once."""
     overwrites = compare_documents(kind, source, target, parts)
     steps = _steps(kind, source, target, parts, settings)
+    undo = _undo_steps(kind, source, target, steps, settings)
     after = _after(kind, source, target, parts)
     findings = _findings(kind, source, target, parts, overwrites)
     if after.login == "system" and after.place.account != source.login_account:
@@ -68,6 +69,7 @@ def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings:
         target_version=target.machine.version,
         findings=findings,
         steps=steps,
+        undo=undo,
         overwrites=overwrites,
         restarts=[step.title for step in steps if step.restarts],
         cannot_be_undone=[step.title for step in steps if not step.undone],
@@ -275,20 +277,7 @@ def _steps(
         names = names_for(step, source.head.census, target.census)
         if step.each is not None and not names:
             continue
-        steps.append(
-            SheetStep(
-                number=len(steps) + 1,
-                phase=phase,
-                title=step.title,
-                do=step.do,
-                kind_step=index,
-                names=names,
-                commands=_commands(step, names, settings),
-                restarts=step.restarts,
-                undone=step.undone,
-                repeat=step.repeat,
-            )
-        )
+        steps.append(_sheet_step(len(steps) + 1, phase, index, step, names, settings))
     steps.append(
         SheetStep(
             number=len(steps) + 1,
@@ -299,6 +288,39 @@ def _steps(
         )
     )
     return steps
+
+
+def _undo_steps(
+    kind: Kind, source: Source, target: Target, steps: list[SheetStep], settings: Mapping[str, str]
+) -> list[SheetStep]:
+    """What would undo the steps of the sheet, the last of them first."""
+    found = []
+    for index, step in enumerate(kind.undo_steps()):
+        for undone in steps:
+            if undone.kind_step is not None and undone.title == step.undoes:
+                names = names_for(step, source.head.census, target.census)
+                if step.each is None or names:
+                    planned = _sheet_step(0, "undo", index, step, names, settings)
+                    found.append(planned.model_copy(update={"undoes": undone.number}))
+    found.sort(key=lambda step: -(step.undoes or 0))
+    return [step.model_copy(update={"number": len(steps) + place}) for place, step in enumerate(found, 1)]
+
+
+def _sheet_step(
+    number: int, phase: Phase, index: int, step: StepModel, names: list[str], settings: Mapping[str, str]
+) -> SheetStep:
+    return SheetStep(
+        number=number,
+        phase=phase,
+        title=step.title,
+        do=step.do,
+        kind_step=index,
+        names=names,
+        commands=_commands(step, names, settings),
+        restarts=step.restarts,
+        undone=step.undone,
+        repeat=step.repeat,
+    )
 
 
 def names_for(step: StepModel, backup: Census, target: Census) -> list[str]:

@@ -11,7 +11,7 @@ from fennox.core.kinds.steps import Phase
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
-SheetState = Literal["draft", "running", "waiting", "proved", "not proved", "failed", "stopped"]
+SheetState = Literal["draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"]
 GateKind = Literal["step", "facts", "unknown"]
 
 
@@ -58,7 +58,8 @@ class SheetStep(SheetModel):
     phase: Phase
     title: str
     do: str
-    kind_step: int | None  # its place in the kind's steps; None for the safety copy and the proof
+    kind_step: int | None  # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
+    undoes: int | None = None  # the number of the step that it undoes
     names: list[str] = []
     commands: list[str] = []
     restarts: bool = False
@@ -136,6 +137,8 @@ class Sheet(SheetModel):
     target_version: str
     findings: list[Finding]
     steps: list[SheetStep]
+    undo: list[SheetStep] = []
+    giving_up: bool = False
     gates: list[Gate] = []
     overwrites: Overwrites
     restarts: list[str]
@@ -150,6 +153,12 @@ class Sheet(SheetModel):
 
     def blockers(self) -> list[Finding]:
         return [finding for finding in self.findings if finding.severity == "blocker"]
+
+    def begun(self) -> list[SheetStep]:
+        """Steps that have done something to the target, or may have."""
+        return [
+            step for step in self.steps if step.kind_step is not None and step.state not in ("waiting", "not needed")
+        ]
 
     def open_gate(self) -> Gate | None:
         return next((gate for gate in self.gates if gate.answer is None), None)

@@ -17,7 +17,7 @@ from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
 from fennox.service import audit, queue
-from fennox.service.context import named
+from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.backups import find_backup
 from fennox.service.routes.runs import run_shown
@@ -45,9 +45,12 @@ async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
 
 async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
     run = await _run_of(session, row)
-    return SheetShown(
-        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=SheetData.model_validate(row.data)
-    )
+    return SheetShown(id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=_data(row))
+
+
+def _data(row: Sheet) -> SheetData:
+    """The row knows how a restore ended whose worker could not write it into the sheet."""
+    return SheetData.model_validate({**row.data, "state": row.state})
 
 
 @router.get("/restores")
@@ -129,21 +132,14 @@ async def start_restore(
     """Do exactly what the sheet says; a failed or stopped one goes on where it was."""
     async with context.session() as session:
         row = await find_sheet(session, sheet)
-        data = SheetData.model_validate(row.data)
+        data = _data(row)
         if blockers := data.blockers():
             raise Conflict(f"The sheet has a blocker: {blockers[0].text}", blockers[0].remedy or "Remove the reason.")
         if data.state in ("proved", "not proved"):
             raise Conflict("This sheet has been done.", "Draft a new one.")
-        run = await queue.enqueue(
-            session,
-            "restore",
-            by=who.name,
-            now=context.now(),
-            system_id=row.system_id,
-            sheet_id=row.id,
-            order=await _safety_order(session, row, context.now()),
-            idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
-        )
+        if data.giving_up:
+            raise Conflict("This restore was given up.", "Draft a new one.")
+        run = await _queued(session, row, context, who, idempotency_key)
         system = await session.get_one(System, row.system_id, with_for_update=True)
         kind, _ = context.kind(system.kind)
         if data.target.address == system.address or not left_out_essentials(kind, data.parts):
@@ -151,6 +147,43 @@ async def start_restore(
         await audit.note(session, request, "started a restore", "system", data.system_name, sheet=row.id, run=run.id)
         await session.refresh(run)
         return await run_shown(context, session, run)
+
+
+@router.post("/restores/{sheet}/undo", status_code=202)
+async def undo_restore(
+    sheet: str, request: Request, context: Here, who: Who, idempotency_key: str | None = Header(default=None)
+) -> RunShown:
+    """Give a restore up that has begun: what can be undone is, by the steps that the sheet shows."""
+    async with context.session() as session:
+        row = await find_sheet(session, sheet)
+        await session.refresh(row, with_for_update=True)
+        data = _data(row)
+        if data.state in ("proved", "given up"):
+            raise Conflict(f"This restore is {data.state}.", "Nothing is left to be undone.")
+        if data.state in ("running", "waiting"):
+            run = await _run_of(session, row)
+            remedy = f"Stop it first: fennox run stop {run.id[:12]}" if run else "Look at the sheet again."
+            raise Conflict("This restore goes on.", remedy)
+        if not data.begun():
+            raise Conflict("Nothing of this restore was begun on the target.", "There is nothing to undo.")
+        row.data = data.model_copy(update={"giving_up": True}).model_dump(mode="json")
+        run = await _queued(session, row, context, who, idempotency_key)
+        await audit.note(session, request, "gave a restore up", "system", data.system_name, sheet=row.id, run=run.id)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+async def _queued(session: AsyncSession, row: Sheet, context: Context, who: Who, idempotency_key: str | None) -> Run:
+    return await queue.enqueue(
+        session,
+        "restore",
+        by=who.name,
+        now=context.now(),
+        system_id=row.system_id,
+        sheet_id=row.id,
+        order=await _safety_order(session, row, context.now()),
+        idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+    )
 
 
 async def _safety_order(session: AsyncSession, row: Sheet, now: datetime) -> dict[str, str]:

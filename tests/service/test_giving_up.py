@@ -1,0 +1,90 @@
+"""A restore that failed is given up from the command line: undone as its sheet showed, and the system goes on."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from fennox.client.api import Client, ProblemError
+from fennox.wire.restores import NewDraft
+from fennox.wire.systems import NewTake
+from saltmere.linux import LinuxServer
+from tests.service.conftest import enrol
+from tests.service.running import Service
+
+GAUGE = """
+name = "tide-gauge"
+includes = ["linux-server"]
+version = 1
+title = "Tide gauge"
+
+[[part]]
+name = "gauge"
+title = "Settings of the gauge"
+[[part.source]]
+files = ["/srv/gauge/*"]
+
+[[restore.prepare]]
+title = "Bring the gauge to rest"
+do = "command"
+parts = ["gauge"]
+run = ["sh", "-c", "echo rest >> /srv/history"]
+
+[[restore.prepare]]
+title = "See that the tide is low"
+do = "command"
+parts = ["gauge"]
+run = ["test", "-e", "/srv/low"]
+
+[[restore.write]]
+title = "Put back the settings of the gauge"
+do = "write"
+parts = ["gauge"]
+undone = false
+
+[[restore.undo]]
+title = "Have the gauge measure again"
+undoes = "Bring the gauge to rest"
+do = "command"
+run = ["sh", "-c", "echo measure >> /srv/history; test ! -e /srv/stuck"]
+"""
+
+
+def prepared(client: Client, service: Service, server: LinuxServer) -> str:
+    run = service.ended(client.take(NewTake(system="web-9")).id)
+    backup = str(run.result["backup"])
+    run = service.ended(client.draft(NewDraft(backup=backup, key=server.host_key, parts=["gauge"])).id)
+    assert run.state == "done", run.reason
+    return str(run.result["sheet"])
+
+
+def test_a_restore_that_failed_is_given_up(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> None:
+    server.write("/srv/gauge/settings", "depth = 4\n")
+    with service.client() as client:
+        client.add_kind(GAUGE)
+        enrol(service, server, key_pair[0], kind="tide-gauge")
+        sheet = prepared(client, service, server)
+        early = service.fennox("restore", "undo", sheet)
+        assert "Nothing of this restore was begun" in early.stderr
+        assert service.ended(client.start_restore(sheet).id).state == "failed"
+        assert "a restore goes on" in client.system("web-9").suspended_because
+        shown = service.fennox("restore", "show", sheet)
+        assert "if it is given up" in shown.stdout
+        assert "Have the gauge measure again" in shown.stdout
+        server.write("/srv/stuck", "")
+        failed = service.fennox("restore", "undo", sheet, "--follow")
+        assert failed.returncode != 0, failed.stdout
+        (server.folder / "srv/stuck").unlink()
+        with pytest.raises(ProblemError, match="was given up"):
+            client.start_restore(sheet)
+        undone = service.fennox("restore", "undo", sheet, "--follow", "--json")
+        assert undone.returncode == 0, undone.stderr
+        end = client.sheet(sheet).sheet
+        assert (end.state, [step.state for step in end.undo]) == ("given up", ["done"])
+        assert server.read("/srv/history").split() == ["rest", "measure", "measure"]
+        assert client.system("web-9").suspended_because == ""
+        assert json.loads(service.fennox("restore", "list", "--json").stdout)[0]["state"] == "given up"
+        again = service.fennox("restore", "undo", sheet)
+        assert "Nothing is left to be undone" in again.stderr
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
