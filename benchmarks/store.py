@@ -46,7 +46,7 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.trusting import look, same, stored_part, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
-from fennox.links.base import Output, Running
+from fennox.links.base import Files, Output, Running, ShellLanguage
 from fennox.stores.addresses import parse
 from fennox.stores.base import Span, Store, Wrapped
 from fennox.stores.folder import FolderStore
@@ -112,6 +112,10 @@ class Here:
     """This machine, where a take asks a far one."""
 
     fingerprint = ""
+    language: ShellLanguage = "posix"
+
+    def files(self) -> AbstractAsyncContextManager[Files]:
+        raise NotImplementedError
 
     async def run(self, words: list[str], *, feed: object = None, limit: float = 60) -> Output:
         process = await asyncio.create_subprocess_exec(*words, stdout=subprocess.PIPE, stderr=subprocess.PIPE)

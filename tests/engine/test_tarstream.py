@@ -7,6 +7,7 @@ import io
 import os
 import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator
+from contextlib import AbstractAsyncContextManager
 
 import anyio
 import anyio.lowlevel
@@ -19,7 +20,7 @@ from fennox.core.format.manifest import Document, Machine
 from fennox.engine.capture import Capture
 from fennox.engine.documents import read_documents
 from fennox.engine.tarstream import Member, members, tar_head
-from fennox.links.base import Output
+from fennox.links.base import Files, Output, ShellLanguage
 from tests.engine.keeper import shipped_kind
 
 LINUX, _ = shipped_kind("linux-server")
@@ -106,12 +107,13 @@ class LyingShell:
     """A far side whose tar says what it likes."""
 
     fingerprint = "SHA256:x"
+    language: ShellLanguage = "posix"
 
     def __init__(self, stream: bytes) -> None:
         self.data = stream
 
     async def run(self, words: list[str], *, feed: object = None, limit: float = 60) -> Output:
-        return Output(0, "\n".join(words[4:]).encode() + b"\n", "")
+        return Output(0, "\n".join(["GNU tar", *words[4:]]).encode() + b"\n", "")
 
     def stream(self, words: list[str], *, feed: object = None) -> LyingShell:
         return self
@@ -128,6 +130,9 @@ class LyingShell:
 
     async def ended(self) -> Output:
         return Output(0, b"", "")
+
+    def files(self) -> AbstractAsyncContextManager[Files]:
+        raise NotImplementedError
 
     async def close(self) -> None:
         return None

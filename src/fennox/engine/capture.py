@@ -66,6 +66,17 @@ class Capture:
         else:
             self.passed_over.add(path)
 
+    def found_nothing(self, part: str, patterns: list[str]) -> None:
+        text = f"The part {part} found none of {', '.join(patterns)}."
+        self.findings.append(
+            Finding(severity="warning", code="nothing-found", text=text, remedy="Check the system's settings.")
+        )
+
+    def moved_twice(self, part: str, said: str) -> None:
+        text = f"Something in the part {part} changed while it was read, twice: {said}"
+        remedy = "Take the backup again at a quieter time."
+        self.findings.append(Finding(severity="warning", code="moved-while-read", text=text, remedy=remedy))
+
     def still_written(self, path: str, seconds: int) -> None:
         """A file that its machine has not finished is not taken, and told."""
         self.left_out.append(path)
@@ -107,7 +118,9 @@ def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
 
 
 async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
-    """Ask the machine who it is."""
+    """Ask the machine who it is; from then on its shell is spoken to as the kind says."""
+    if isinstance(link, Shell):
+        link.language = kind.shell
     answers: dict[str, bytes] = {}
     values = values_of(kind, settings)
     for name, words in kind.identity.run.items():

@@ -9,6 +9,7 @@ from contextlib import asynccontextmanager
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
+from fennox.engine import oversftp
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.engine.tarstream import tar_head
@@ -21,7 +22,13 @@ async def extract(
     shell: Shell, reader: BackupReader, documents: list[Document], folder: str, journal: Journal, *,
     numbers: bool, limit: float,
 ) -> Output:  # fmt: skip
-    """Feed the documents into the target's own tar. ``numbers``: owners by number and not by name."""
+    """Feed the documents into the target's own tar, or put them one by one where it is not GNU's.
+
+    ``numbers``: owners by number and not by name.
+    """
+    if shell.language != "posix" or b"GNU tar" not in (await shell.run(["tar", "--version"])).output:
+        await oversftp.put_files(shell, reader, documents, folder, journal)
+        return Output(0, b"", "")
     owners = ["--numeric-owner"] if numbers else []
     words = ["tar", "-x", "-f", "-", "-C", folder, "-p", "--same-owner", "--keep-directory-symlink", *owners]
     return await shell.run(words, feed=_tar(reader, documents, journal), limit=limit)

@@ -2,28 +2,29 @@
 
 from __future__ import annotations
 
-import base64
 import os
 import re
-import stat
-import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator, Mapping
 from contextlib import aclosing
 
 from fennox.core.compare.documents import is_noisy
-from fennox.core.errors import BadInput, FarSideFailed
-from fennox.core.format.manifest import Document, Finding
+from fennox.core.errors import FarSideFailed
+from fennox.core.format.manifest import Document
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.sources import PartModel, Source
-from fennox.core.names import device_path, printable
+from fennox.engine import oversftp
 from fennox.engine.capture import Capture, Captured, once, values_of, watched
+from fennox.engine.heads import document_of
 from fennox.engine.settling import unsettled
 from fennox.engine.tarstream import Member, members
 from fennox.engine.trusting import Look, look, nul_separated, same
 from fennox.links.base import Shell
 
-_NAME_FIELD = 32  # bytes
+_EXISTING = (
+    'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; '
+    'for p in "$@"; do if [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; fi; done'
+)
 _MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
 
 
@@ -41,18 +42,17 @@ async def read_files(
     capture.left_out += without
     if not patterns:
         return  # a setting names no path
-    roots = await _existing(shell, again or sorted({_literal_prefix(pattern) for pattern in patterns}))
+    places = again or sorted({_literal_prefix(pattern) for pattern in patterns})
+    roots = await _existing(shell, places)
+    if roots is None:
+        async with aclosing(oversftp.read_files(shell, capture, part, source, patterns, without, places)) as documents:
+            async for captured in documents:
+                yield captured
+        return
     if not roots and again:
         return
     if not roots:
-        capture.findings.append(
-            Finding(
-                severity="warning",
-                code="nothing-found",
-                text=f"The part {part.name} found none of {', '.join(patterns)}.",
-                remedy="Check the system's settings.",
-            )
-        )
+        capture.found_nothing(part.name, patterns)
         return
     seen = await look(shell, roots) if capture.trust is not None and not again else None
     over = _taken_over(capture, part, patterns, without, seen)
@@ -86,14 +86,7 @@ async def read_files(
                 yield captured
     elif done.code == 1:
         capture.moved.update(_moved_names(done.errors))
-        capture.findings.append(
-            Finding(
-                severity="warning",
-                code="moved-while-read",
-                text=f"Something in the part {part.name} changed while it was read, twice: {done.errors[:300]}",
-                remedy="Take the backup again at a quieter time.",
-            )
-        )
+        capture.moved_twice(part.name, done.errors[:300])
 
 
 def _moved_names(errors: str) -> list[str]:
@@ -156,7 +149,7 @@ async def _documents(
             return
         if isinstance(item, bytes):
             continue  # the content of a member that was left out
-        document = _document(item.info, capture)
+        document = document_of(item.info, capture)
         if document is None or not wanted(patterns, document.path) or wanted(without, document.path):
             continue
         if document.path in capture.writing:
@@ -171,59 +164,14 @@ async def _documents(
             pass  # what the reader of the document has not read
 
 
-def _document(info: tarfile.TarInfo, capture: Capture) -> Document | None:
-    raw = b"/" + os.fsencode(info.name).removeprefix(b"./").strip(b"/")
-    try:
-        path = device_path(raw)
-    except BadInput as error:
-        capture.left_out.append(printable(raw[:200]))
-        capture.findings.append(
-            Finding(severity="warning", code="strange-name", text=error.what, remedy="Rename it, or leave it out.")
-        )
+async def _existing(shell: Shell, roots: list[str]) -> list[str] | None:
+    """Of the roots, those that are there and in no other one; None: the machine has no GNU tar to read them with."""
+    if shell.language != "posix":
         return None
-    kinds = {tarfile.REGTYPE: "file", tarfile.AREGTYPE: "file", tarfile.DIRTYPE: "folder", tarfile.SYMTYPE: "link"}
-    kind = kinds.get(info.type)
-    if kind is None:
-        capture.left_out.append(printable(raw))  # devices, sockets and pipes are no configuration
+    output = await shell.run(["sh", "-c", _EXISTING, "sh", *roots])
+    tar, *found = output.output.decode("utf-8", "surrogateescape").splitlines() or [""]
+    if tar != "GNU tar":
         return None
-    shown, raw_path = _shown(path)
-    link, raw_link = _shown(info.linkname) if kind == "link" else (None, None)
-    return Document.model_validate(
-        {
-            "path": shown,
-            "raw_path": raw_path,
-            "type": kind,
-            "size": info.size if kind == "file" else 0,
-            "mode": stat.S_IMODE(info.mode),
-            "uid": info.uid,
-            "gid": info.gid,
-            "owner": _name(info.uname),
-            "group": _name(info.gname),
-            "modified": int(info.mtime),
-            "link": link,
-            "raw_link": raw_link,
-        }
-    )
-
-
-def _name(text: str) -> str | None:
-    """An owner's or a group's name. One that fills its field may have been cut off: then the number has to do."""
-    return printable(text) if 0 < len(os.fsencode(text)) < _NAME_FIELD else None
-
-
-def _shown(path: str) -> tuple[str, str | None]:
-    """A path or link target as text, and its bytes in base64 if they are not UTF-8."""
-    try:
-        path.encode("utf-8")
-    except UnicodeEncodeError:
-        return printable(path), base64.b64encode(os.fsencode(path)).decode()
-    return path, None
-
-
-async def _existing(shell: Shell, roots: list[str]) -> list[str]:
-    script = 'for p in "$@"; do if [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; fi; done'
-    output = await shell.run(["sh", "-c", script, "sh", *roots])
-    found = output.output.decode("utf-8", "surrogateescape").splitlines()
     kept: list[str] = []
     for root in sorted(set(found) & set(roots)):
         if not any(root == other or root.startswith(other.rstrip("/") + "/") for other in kept):

@@ -6,7 +6,7 @@ from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Protocol, runtime_checkable
+from typing import Literal, Protocol, runtime_checkable
 
 from fennox.core.errors import BadInput
 
@@ -77,9 +77,54 @@ class Running(Protocol):
     async def ended(self) -> Output: ...
 
 
+FarFileKind = Literal["file", "folder", "link", "other"]
+
+
+@dataclass(frozen=True)
+class FarFile:
+    """What lies at a path of a machine, as SFTP tells it: owners by number, whole seconds."""
+
+    path: bytes
+    kind: FarFileKind
+    size: int  # bytes
+    mode: int
+    uid: int
+    gid: int
+    modified: int  # seconds since 1970
+    link: bytes = b""
+
+
+class Files(Protocol):
+    """Files of a machine, one by one. What is not there is None or nothing; all else that fails is an error."""
+
+    async def look(self, path: bytes) -> FarFile | None:
+        """What lies there, links not followed."""
+
+    def walk(self, root: bytes) -> AsyncGenerator[FarFile, None]:
+        """The root and all below it, links not followed."""
+
+    def read(self, path: bytes) -> AsyncGenerator[bytes, None]: ...
+
+    async def make_folder(self, path: bytes) -> None: ...
+
+    async def make_link(self, path: bytes, target: bytes) -> None: ...
+
+    async def write(self, path: bytes, content: AsyncIterator[bytes], like: FarFile) -> None:
+        """Whole or not at all."""
+
+    async def set(self, path: bytes, like: FarFile) -> None:
+        """Owner, mode, and for a file its time."""
+
+
+ShellLanguage = Literal["posix", "powershell"]
+
+
 @runtime_checkable
 class Shell(Protocol):
     """Commands on a machine. Words are quoted by the link; none reaches a shell bare."""
+
+    language: ShellLanguage
+    """What words are quoted for."""
 
     @property
     def fingerprint(self) -> str:
@@ -92,6 +137,9 @@ class Shell(Protocol):
         self, words: list[str], *, feed: AsyncIterator[bytes] | None = None
     ) -> AbstractAsyncContextManager[Running]:
         """Run with its output streamed, feeding standard input if given."""
+
+    def files(self) -> AbstractAsyncContextManager[Files]:
+        """The machine's files, as the login may see them."""
 
     async def close(self) -> None: ...
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import contextlib
+import re
 import shlex
 from collections.abc import AsyncGenerator, AsyncIterator, Sequence
 from contextlib import asynccontextmanager
@@ -12,9 +14,12 @@ import asyncssh
 
 from fennox.core.errors import FarSideFailed, FennoxError, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.names import printable
-from fennox.links.base import MAX_OUTPUT, Address, Credential, Hop, Output, Running
+from fennox.links.base import MAX_OUTPUT, Address, Credential, Hop, Output, Running, ShellLanguage
+from fennox.links.sftp import SftpFiles
 from fennox.links.tls import key_changed
 
+_QUOTES = re.compile("(['\u2018\u2019\u201a\u201b])")  # PowerShell takes each of them for the end of a text
+_PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
 _BLOCK = 256 * 1024  # bytes
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
 
@@ -215,6 +220,7 @@ class SshLink:
         self._address = address
         self._before: list[str] = []  # words before every command
         self._said_first: bytes = b""  # what the command before it reads
+        self.language: ShellLanguage = "posix"
         self.fingerprint = fingerprint
 
     async def become(self, account: str, password: str | None) -> None:
@@ -240,9 +246,10 @@ class SshLink:
     async def _start(
         self, words: list[str], feed: AsyncIterator[bytes] | None
     ) -> tuple[_SshRunning, asyncio.Task[None]]:
-        process = await self._connection.create_process(
-            shlex.join([*self._before, *words]), encoding=None, max_pktsize=131072
-        )
+        if self.language == "powershell" and feed is not None:
+            raise FarSideFailed("A document cannot be fed to a command of PowerShell.", "Mend the kind file.")
+        line = shlex.join([*self._before, *words]) if self.language == "posix" else in_powershell(words)
+        process = await self._connection.create_process(line, encoding=None, max_pktsize=131072)
         running = _SshRunning(process, self._address)
         return running, asyncio.create_task(_feed(process, self._said_first, feed))
 
@@ -284,8 +291,40 @@ class SshLink:
             feeder.cancel()
             await running.abandon()
 
+    @asynccontextmanager
+    async def files(self) -> AsyncIterator[SftpFiles]:
+        if self._before:
+            raise FarSideFailed(
+                f"{self._address} has no GNU tar, and SFTP cannot become another account.",
+                "Install tar there, or log in as the account that may read the files.",
+            )
+        try:
+            client = await self._connection.start_sftp_client(path_encoding=None)
+        except (OSError, asyncssh.Error) as error:
+            raise FarSideFailed(
+                f"{self._address} has no GNU tar and no SFTP, so that its files cannot be reached.",
+                "Install tar there, or allow SFTP.",
+            ) from error
+        async with client:
+            yield SftpFiles(client, self._address)
+
     async def close(self) -> None:
         await _close(self._opened)
+
+
+def in_powershell(words: Sequence[str]) -> str:
+    """A command line for a machine whose shell is PowerShell or cmd.exe, as OpenSSH on Windows has them.
+
+    The command goes as UTF-16 in base64, so that neither shell reads anything in it. Words are literal texts but for
+    names of parameters (``-Path``), which PowerShell knows by their standing bare.
+    """
+    quoted = [word if _PARAMETER.fullmatch(word) else "'" + _QUOTES.sub(r"\1\1", word) + "'" for word in words]
+    script = (
+        "$ProgressPreference='SilentlyContinue'; $ErrorActionPreference='Stop'; $LASTEXITCODE=0; "
+        f"[Console]::OutputEncoding=[Text.Encoding]::UTF8; & {' '.join(quoted)}; exit $LASTEXITCODE"
+    )
+    encoded = base64.b64encode(script.encode("utf-16-le")).decode("ascii")
+    return f"powershell -NoProfile -NonInteractive -EncodedCommand {encoded}"
 
 
 async def _feed(process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: AsyncIterator[bytes] | None) -> None:

@@ -216,7 +216,9 @@ class Context:
         """As :meth:`connect`, with a credential that need not be a login that is kept."""
         parsed = parse_address(address, kind.port)
         if kind.reach == "ssh":
-            return await ssh.connect(parsed, credential, key, hops=await self._hops(via))
+            link = await ssh.connect(parsed, credential, key, hops=await self._hops(via))
+            link.language = kind.shell
+            return link
         if via is not None:
             raise MendSettings("Only what is reached by SSH is reached through another system.", "Take --via away.")
         return await web.connect(parsed, credential, key)

@@ -8,7 +8,7 @@ from fennox.core.kinds.steps import FORWARD
 
 Data = dict[str, Any]
 
-_TAKEN_OVER = ("reach", "port", "identity", "requires", "replicas", "guard")  # from the first that has it
+_TAKEN_OVER = ("reach", "shell", "port", "identity", "requires", "replicas", "guard")  # from the first that has it
 _TABLES = ("settings", "defaults", "expected")
 _LISTS = (
     "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",

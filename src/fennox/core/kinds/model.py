@@ -269,6 +269,8 @@ class Kind(KindModel):
     """What is taken and what is not, for people."""
     reach: Literal["ssh", "https", "hand", "service"]
     """By SSH, HTTPS, not at all (people hand in what they export), or Fennox itself."""
+    shell: Literal["posix", "powershell"] = "posix"
+    """What its commands are quoted for: OpenSSH on Windows needs `powershell`."""
     port: Annotated[int, Field(ge=1, le=65535)]
     """Where such systems answer unless told otherwise."""
     settings: dict[Noun, Setting] = {}
