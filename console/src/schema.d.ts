@@ -2217,6 +2217,27 @@ export interface components {
             /** Type */
             type: string;
         };
+        /**
+         * EntranceWanted
+         * @description Where the steps go on the target, for kinds that have an entrance for that.
+         */
+        EntranceWanted: {
+            /**
+             * At
+             * @description host:port; the target's host and the kind's port if left out.
+             */
+            at?: string | null;
+            /**
+             * Key
+             * @description The accepted fingerprint there.
+             */
+            key?: string | null;
+            /**
+             * Login
+             * @description The login there; the target's if left out.
+             */
+            login?: string | null;
+        };
         /** EntryShown */
         EntryShown: {
             /** Folder */
@@ -2428,6 +2449,11 @@ export interface components {
             about: string;
             /** Census */
             census: string[];
+            /**
+             * Entrance
+             * @description Where the steps of a restore go, if not where it is read.
+             */
+            entrance: string;
             /** Left Out */
             left_out: string[];
             /** Name */
@@ -2760,6 +2786,8 @@ export interface components {
             at?: string | null;
             /** Backup */
             backup: string;
+            /** @default {} */
+            entrance: components["schemas"]["EntranceWanted"];
             /**
              * Key
              * @description The accepted fingerprint of the target.
@@ -3690,6 +3718,7 @@ export interface components {
             backup: string;
             /** Cannot Be Undone */
             cannot_be_undone: string[];
+            entrance: components["schemas"]["Place"] | null;
             facts: components["schemas"]["Facts"];
             /** Findings */
             findings: components["schemas"]["Finding"][];

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from "@tanstack/vue-query";
-import { computed, ref, watch } from "vue";
+import { computed, reactive, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { client, get } from "../api";
+import { client, get, ProblemError } from "../api";
 import AcceptKey from "../components/AcceptKey.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import RunProgress from "../components/RunProgress.vue";
@@ -20,6 +20,7 @@ const at = ref("");
 const login = ref("");
 const parts = ref<string[]>([]);
 const accepted = ref<string | null>(null);
+const entrance = reactive({ at: null as string | null, login: null as string | null, key: null as string | null });
 const runId = ref<string | null>(null);
 const { run, now } = useFollowed(runId);
 const systems = useQuery({ queryKey: ["systems"], queryFn: () => get(client.GET("/api/v1/systems")) });
@@ -57,6 +58,7 @@ const draft = useMutation({
           at: elsewhere.value ? at.value : null,
           login: elsewhere.value && login.value ? login.value : null,
           key: accepted.value,
+          entrance,
           parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
         },
       }),
@@ -72,8 +74,17 @@ watch(run, async (seen) => {
 const ready = computed(
   () => (backups.data.value?.items ?? []).some((item) => item.id === backup.value) && parts.value.length > 0,
 );
+const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
+const hasEntrance = computed(() => {
+  const kind = systems.data.value?.items.find((item) => item.name === system.value)?.kind;
+  return kinds.data.value?.items.find((item) => item.name === kind)?.entrance ?? "";
+});
+const ofEntrance = computed(
+  () => draft.error.value instanceof ProblemError && draft.error.value.problem.field === "entrance.key",
+);
 function accept(fingerprint: string): void {
-  accepted.value = fingerprint;
+  if (ofEntrance.value) entrance.key = fingerprint;
+  else accepted.value = fingerprint;
   draft.mutate();
 }
 </script>
@@ -133,7 +144,20 @@ function accept(fingerprint: string): void {
           </option>
         </select>
       </template>
-      <AcceptKey :error="draft.error.value" whose="The target" @accept="accept" />
+      <template v-if="hasEntrance">
+        <label class="label" for="desk-entrance">Login of the entrance that the restore takes ({{ hasEntrance }})</label>
+        <select id="desk-entrance" v-model="entrance.login" class="field">
+          <option :value="null">that of the target</option>
+          <option v-for="item in logins.data.value?.items" :key="item.id" :value="item.name">
+            {{ item.name }} ({{ item.account }})
+          </option>
+        </select>
+      </template>
+      <AcceptKey
+        :error="draft.error.value"
+        :whose="ofEntrance ? 'The entrance that the restore takes' : 'The target'"
+        @accept="accept"
+      />
       <p class="mt-4">
         <button class="button" :disabled="!ready || draft.isPending.value">
           Draft the run sheet

@@ -125,6 +125,12 @@ function took(from: string | null, to: string | null): string {
                 {{ sheet.target_product }} {{ sheet.target_version }}
               </td>
             </tr>
+            <tr v-if="sheet.entrance">
+              <td class="text-muted">Acting at</td>
+              <td>
+                <code>{{ sheet.entrance.address }}</code> as {{ sheet.entrance.account }}
+              </td>
+            </tr>
             <tr>
               <td class="text-muted">Machine</td>
               <td>

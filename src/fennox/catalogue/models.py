@@ -300,6 +300,7 @@ class Sheet(Base):
     system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
     backup_id: Mapped[str] = mapped_column(index=True)
     target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
+    entrance_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     state: Mapped[str]
     data: Mapped[dict[str, Any]]
     version: Mapped[int]

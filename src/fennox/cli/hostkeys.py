@@ -40,6 +40,24 @@ def with_accepted_key(attempt: Callable[[str | None], T], arguments: argparse.Na
         return attempt(offered)
 
 
+def with_both_keys(attempt: Callable[[str | None, str | None], T], target: str | None, entrance: str | None) -> T:
+    """As :func:`with_accepted_key`, of a target and of the entrance where its restore acts."""
+    while True:
+        try:
+            return attempt(target, entrance)
+        except ProblemError as error:
+            offered = str((error.problem.model_extra or {}).get("fingerprint") or "")
+            of_entrance = error.problem.field == "entrance.key"
+            if error.slug != "key-unknown" or not offered or (entrance if of_entrance else target) is not None:
+                raise
+            say(error.problem.detail)
+            if not can_ask():
+                option = "--accept-entrance-key" if of_entrance else "--accept-key"
+                raise PersonNeeded("Nobody has accepted this fingerprint.", f"Give {option} {offered}") from None
+            ask_whether_its_own(offered)
+            target, entrance = (target, offered) if of_entrance else (offered, entrance)
+
+
 def ask_whether_its_own(offered: str) -> None:
     """A person compares the fingerprint that was shown; raises unless it is accepted."""
     if not can_ask():

@@ -462,6 +462,10 @@ def _restores(nouns: Sub) -> None:
     draft.add_argument("--login", help="the login of the target, if not the system's")
     draft.add_argument("--accept-key", metavar="FINGERPRINT", help="the target's; shown and asked otherwise")
     draft.add_argument("--part", action="append", help="only this part; may be given several times")
+    draft.add_argument("--entrance", metavar="ADDRESS",
+                       help="where the steps go, for kinds with an entrance of their own for that")  # fmt: skip
+    draft.add_argument("--entrance-login", metavar="LOGIN", help="the login there, if not the target's")
+    draft.add_argument("--accept-entrance-key", metavar="FINGERPRINT", help="its own; shown and asked otherwise")
     _passphrase(draft, "opens the store where custody is apart")
     _verb(restore, "show", "restores:show", "a run sheet: findings, steps, gates and proof").add_argument("sheet")
     start = _verb(restore, "start", "restores:start", "do exactly what the sheet says")

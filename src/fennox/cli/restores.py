@@ -7,13 +7,13 @@ import json
 
 from fennox.cli import runs
 from fennox.cli.access import client
-from fennox.cli.hostkeys import with_accepted_key
+from fennox.cli.hostkeys import with_both_keys
 from fennox.cli.main import PERSON, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, when
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
-from fennox.wire.restores import NewDraft, SheetShown
+from fennox.wire.restores import EntranceWanted, NewDraft, SheetShown
 from fennox.wire.runs import RunShown
 
 _STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
@@ -22,7 +22,8 @@ _STYLE = {"blocker": "bold red", "warning": "yellow", "note": "dim"}
 def draft(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
 
-        def attempt(key: str | None) -> RunShown:
+        def attempt(key: str | None, entrance_key: str | None) -> RunShown:
+            entrance = EntranceWanted(at=arguments.entrance, login=arguments.entrance_login, key=entrance_key)
             return service.draft(
                 NewDraft(
                     backup=arguments.backup,
@@ -31,10 +32,11 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                     login=arguments.login,
                     key=key,
                     parts=arguments.part,
+                    entrance=entrance,
                 )
             )
 
-        run = with_accepted_key(attempt, arguments, arguments.at or "")
+        run = with_both_keys(attempt, arguments.accept_key, arguments.accept_entrance_key)
         run = runs.watch(service, run.id, arguments)
         if run.state != "done":
             return runs.ending(run)
@@ -65,6 +67,7 @@ def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
         ),
         ("backup", f"{sheet.backup[:12]} of {sheet.system_name}"),
         ("target", f"{sheet.target.address} as {sheet.target.account}, machine {sheet.target_machine}"),
+        *([("acting at", f"{sheet.entrance.address} as {sheet.entrance.account}")] if sheet.entrance else []),
         ("version", f"{sheet.target_product} {sheet.target_version}"),
         ("parts", ", ".join(sheet.parts)),
         ("afterwards at", f"{sheet.after.place.address}: {sheet.after.address_because}"),

@@ -30,7 +30,7 @@ from fennox.engine.take import Taken
 from fennox.engine.vault import Now
 from fennox.links.base import Link, Shell, Web
 
-WhoseLogin = Literal["target", "after"]
+WhoseLogin = Literal["target", "after", "entrance"]
 _PAUSE = 0.5  # seconds between two tries of a check
 
 
@@ -74,6 +74,7 @@ class Restore:
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
     _link: Link | None = field(default=None)
+    _entrance: Link | None = field(default=None)
     _checks: list[CheckProof] = field(default_factory=list)
 
     async def go_on(self) -> Sheet:
@@ -395,19 +396,32 @@ class Restore:
     def _whose_login(self) -> WhoseLogin:
         return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
 
+    async def _acting(self) -> Link:
+        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it is read."""
+        if self.sheet.entrance is None:
+            return await self._current()
+        if self._entrance is None:
+            place = self.sheet.entrance
+            if self.sheet.rejoined:
+                host = self.sheet.after.place.address.rpartition(":")[0]
+                place = place.model_copy(update={"address": f"{host}:{place.address.rpartition(':')[2]}"})
+            self._entrance = await self.connect(place, "entrance")
+        return self._entrance
+
     async def _shell(self) -> Shell:
-        link = await self._current()
+        link = await self._acting()
         if not isinstance(link, Shell):
             raise FarSideFailed("This step runs a command, but the target has no shell.", "Mend the kind file.")
         return link
 
     async def _web(self) -> Web:
-        link = await self._current()
+        link = await self._acting()
         if not isinstance(link, Web):
             raise FarSideFailed("This step sends a request, but the target is reached by SSH.", "Mend the kind file.")
         return link
 
     async def _close(self) -> None:
-        if self._link is not None:
-            await self._link.close()
-            self._link = None
+        for link in (self._link, self._entrance):
+            if link is not None:
+                await link.close()
+        self._link = self._entrance = None

@@ -22,6 +22,7 @@ from fennox.core.format.secret import WriteSecret
 from fennox.core.kinds import loading
 from fennox.core.kinds.loading import load as load_kind
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.steps import Entrance
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
@@ -211,7 +212,7 @@ class Context:
         return await self.reach(kind, address, self.credential(login), key, via)
 
     async def reach(
-        self, kind: Kind, address: str, credential: Credential, key: str | None, via: str | None = None
+        self, kind: Kind | Entrance, address: str, credential: Credential, key: str | None, via: str | None = None
     ) -> Link:
         """As :meth:`connect`, with a credential that need not be a login that is kept."""
         parsed = parse_address(address, kind.port)

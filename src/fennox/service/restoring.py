@@ -12,6 +12,7 @@ from fennox.core.errors import FennoxError, MendSettings
 from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Reached
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place
 from fennox.core.restoring.sheet import Sheet as SheetData
@@ -103,7 +104,8 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         login_account=material.login.account,
         standing=_standing(material) + await _old_one_answers(context, system, place, material.login),
     )
-    sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)))
+    entrance = await _checked_entrance(context, kind, system, order.get("entrance"))
+    sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)), entrance)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = Sheet(
@@ -111,6 +113,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
             system_id=system.id,
             backup_id=material.backup.id,
             target_login_id=material.target_login.id,
+            entrance_login_id=order["entrance"]["login"] if entrance is not None else None,
             state=sheet.state,
             data=sheet.model_dump(mode="json"),
             version=sheet.version,
@@ -122,6 +125,20 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         run.sheet_id = row.id
         run.result = {"sheet": row.id, "blockers": len(sheet.blockers())}
         await queue.end(session, run, "done", context.now())
+
+
+async def _checked_entrance(
+    context: Context, kind: Kind, system: System, wanted: dict[str, str] | None
+) -> Place | None:
+    """The entrance that the steps will take; that it lets the login in is seen before anything is begun."""
+    entrance = kind.restore.entrance if kind.restore is not None else None
+    if entrance is None or wanted is None:
+        return None
+    async with context.session() as session:
+        login = await session.get_one(Login, wanted["login"])
+    link = await context.reach(entrance, wanted["address"], context.credential(login), wanted["key"], system.via_id)
+    await link.close()
+    return Place(address=wanted["address"], account=login.account, key=wanted["key"])
 
 
 async def _old_one_answers(context: Context, system: System, place: Place, login: Login) -> list[Finding]:
@@ -151,6 +168,12 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         raise MendSettings(f"The kind {kind.name} changed since the sheet was drafted.", "Draft the restore again.")
 
     async def connect(place: Place, whose: WhoseLogin) -> Link:
+        if whose == "entrance":
+            assert kind.restore is not None
+            assert kind.restore.entrance is not None
+            async with context.session() as session:
+                credential = context.credential(await session.get_one(Login, row.entrance_login_id))
+            return await context.reach(kind.restore.entrance, place.address, credential, place.key, system.via_id)
         login = material.target_login if whose == "target" else material.login
         return await context.connect(kind, place.address, login, place.key, system.via_id)
 

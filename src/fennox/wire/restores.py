@@ -10,6 +10,14 @@ from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 
 
+class EntranceWanted(Wanted):
+    """Where the steps go on the target, for kinds that have an entrance for that."""
+
+    at: str | None = Field(default=None, description="host:port; the target's host and the kind's port if left out.")
+    login: Noun | None = Field(default=None, description="The login there; the target's if left out.")
+    key: str | None = Field(default=None, description="The accepted fingerprint there.")
+
+
 class NewDraft(Wanted):
     backup: str
     onto: Noun | None = Field(default=None, description="The system; the backup's own if left out.")
@@ -17,6 +25,7 @@ class NewDraft(Wanted):
     login: Noun | None = Field(default=None, description="The login of the target, if not the system's.")
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
+    entrance: EntranceWanted = EntranceWanted()
     passphrase: SecretStr | None = None
 
 

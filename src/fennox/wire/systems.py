@@ -66,6 +66,7 @@ class KindShown(Shown):
     about: str
     reach: Literal["ssh", "https", "hand", "service"]
     port: int
+    entrance: str = Field(description="Where the steps of a restore go, if not where it is read.")
     settings: dict[str, str]
     parts: list[PartShown]
     census: list[str]

@@ -51,7 +51,7 @@ def _without(part: Data, patterns: list[str]) -> Data:
 
 
 def _steps(own: Data, base: Data) -> Data:
-    result: Data = {}
+    result: Data = {name: given for name in ("entrance",) if (given := own.get(name, base.get(name))) is not None}
     for phase in (*FORWARD, "undo"):
         mine, theirs = own.get(phase, []), base.get(phase, [])
         if phase == "rejoin" and mine:

@@ -116,7 +116,20 @@ Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "und
 FORWARD: tuple[Phase, ...] = get_args(Phase)[:-1]
 
 
+class Entrance(KindModel):
+    """Where a restore acts, if not where the system is read: its steps go there, looks and the proof do not."""
+
+    reach: Literal["ssh", "https"]
+    """By SSH or HTTPS."""
+    shell: Literal["posix", "powershell"] = "posix"
+    """What commands are quoted for."""
+    port: Annotated[int, Field(ge=1, le=65535)]
+    """Where it answers on the target unless told otherwise."""
+
+
 class Restore(KindModel):
+    entrance: Entrance | None = None
+    """Where its steps go, if not where the system is read."""
     prepare: list[StepModel] = []
     """Before anything is written."""
     write: list[StepModel] = []

@@ -45,7 +45,14 @@ class Source:
     standing: list[Finding] = field(default_factory=list)
 
 
-def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings: Mapping[str, str]) -> Sheet:
+def plan(
+    kind: Kind,
+    source: Source,
+    target: Target,
+    parts: list[str],
+    settings: Mapping[str, str],
+    entrance: Place | None = None,
+) -> Sheet:
     """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at once."""
     overwrites = compare_documents(kind, source, target, parts)
     steps = _steps(kind, source, target, parts, settings)
@@ -64,6 +71,7 @@ def plan(kind: Kind, source: Source, target: Target, parts: list[str], settings:
         kind_version=kind.version,
         parts=parts,
         target=target.place,
+        entrance=entrance,
         target_machine=target.machine.id,
         target_product=target.machine.product,
         target_version=target.machine.version,

@@ -132,6 +132,7 @@ class Sheet(SheetModel):
     kind_version: int
     parts: list[str]
     target: Place
+    entrance: Place | None = None  # where the steps go, if not to where the target is read
     target_machine: str
     target_product: str
     target_version: str

@@ -52,6 +52,11 @@ async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -
     return _kind_shown(kind)
 
 
+def _entrance(kind: Kind) -> str:
+    found = kind.restore.entrance if kind.restore is not None else None
+    return f"{found.reach}, port {found.port}" if found is not None else ""
+
+
 def _kind_shown(kind: Kind) -> KindShown:
     return KindShown(
         name=kind.name,
@@ -60,6 +65,7 @@ def _kind_shown(kind: Kind) -> KindShown:
         about=kind.about.strip(),
         reach=kind.reach,
         port=kind.port,
+        entrance=_entrance(kind),
         settings={key: setting.title for key, setting in kind.settings.items()},
         parts=parts_of(kind),
         census=list(kind.census),

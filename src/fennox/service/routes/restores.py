@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import datetime
+from typing import Any
 
 from fastapi import APIRouter, Header, Request
 from sqlalchemy import select, update
@@ -12,6 +13,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, Login, Run, Sheet, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.steps import Entrance
 from fennox.core.restoring.planning import left_out_essentials
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
@@ -92,12 +95,23 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
             await named(session, Login, wanted.login) if wanted.login else await session.get_one(Login, system.login_id)
         )
         key = wanted.key or (system.key if address == system.address else None)
+        entrance = kind.restore.entrance if kind.restore is not None else None
+        entrance_login = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
     if key is None:
-        link = await context.connect(
-            kind, address, login, None, system.via_id
-        )  # tells the fingerprint, and raises KeyUnknown
-        await link.close()
-        raise KeyUnknown("The target's fingerprint was not accepted.", "Accept it.")
+        await _tell_key(context, kind, address, login, system.via_id)
+    order: dict[str, Any] = {
+        "backup": backup.id,
+        "login": login.id,
+        "address": address,
+        "key": key,
+        "parts": wanted.parts,
+    }
+    if entrance is not None:
+        host = parse_address(address, kind.port).host
+        there = str(parse_address(wanted.entrance.at or host, entrance.port))
+        if wanted.entrance.key is None:
+            await _tell_key(context, entrance, there, entrance_login, system.via_id)
+        order["entrance"] = {"login": entrance_login.id, "address": there, "key": wanted.entrance.key}
     async with context.session() as session:
         run = await queue.enqueue(
             session,
@@ -105,17 +119,22 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
             by=who.name,
             now=context.now(),
             system_id=system.id,
-            order={
-                "backup": backup.id,
-                "login": login.id,
-                "address": address,
-                "key": key,
-                "parts": wanted.parts,
-            },
+            order=order,
         )
         await audit.note(session, request, "drafted a restore", "system", system.name, backup=backup.id, at=address)
         await session.refresh(run)
         return await run_shown(context, session, run)
+
+
+async def _tell_key(context: Context, reach: Kind | Entrance, address: str, login: Login, via: str | None) -> None:
+    """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
+    try:
+        link = await context.reach(reach, address, context.credential(login), None, via)
+    except KeyUnknown as error:
+        error.fields["field"] = "entrance.key" if isinstance(reach, Entrance) else "key"
+        raise
+    await link.close()
+    raise KeyUnknown("The fingerprint was not accepted.", "Accept it.")
 
 
 @router.get("/restores/{sheet}")

@@ -7,7 +7,7 @@ import secrets
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
-from sqlalchemy import ColumnElement, func, select
+from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
@@ -310,7 +310,8 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
         row = await named(session, Login, name)
         users = [*(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()]
         users += (await session.execute(select(StoreRow.name).where(_used_by(row)))).scalars()
-        sheets = (await session.execute(select(Sheet.id).where(Sheet.target_login_id == row.id))).scalars().all()
+        used = or_(Sheet.target_login_id == row.id, Sheet.entrance_login_id == row.id)
+        sheets = (await session.execute(select(Sheet.id).where(used))).scalars().all()
         if users or sheets:
             what = ", ".join(users) if users else f"{len(sheets)} run sheets"
             raise Conflict(f"The login {row.name} is used by {what}.", "Give them another login first.")
