@@ -13,6 +13,7 @@ import fnmatch
 import hashlib
 import json
 import re
+import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -24,6 +25,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.sources import Expression, IniKey, Setting
 
+_IDENTITY = ("id", "product", "version", "build", "platform", "name")
 MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look at
 
 
@@ -47,10 +49,11 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
         yield from _check(("doubts", number, "finds"), doubt.finds)
     for number, reference in enumerate(kind.references):
         yield from _check(("references", number, "paths"), reference.paths)
-    for where in ("id", "product", "version", "build", "platform", "name"):
-        found: Expression | None = getattr(kind.identity, where)
-        if found is not None:
-            yield from _check(("identity", where), found)
+    for table, names in (("identity", _IDENTITY), ("expected", ("address", "account", "key"))):
+        for name in names:
+            found: Expression | None = getattr(getattr(kind, table), name)
+            if found is not None:
+                yield from _check((table, name), found)
     for place, part in enumerate(kind.part):
         for number, source in enumerate(part.source):
             if source.hand is not None:
@@ -59,6 +62,13 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
         yield from _check_rule(("noise", number), noise.lines, noise.jsonpath)
     for number, hidden in enumerate(kind.hidden):
         yield from _check_rule(("hidden", number), hidden.lines, hidden.jsonpath)
+    for number, shape in enumerate(kind.formats):
+        yield from _check_pattern(("formats", number, "heading"), shape.heading)
+    yield from _check_pattern(("requires", "version_form"), kind.requires.version_form)
+    places: dict[str, int] = {}
+    for phase, step in kind.all_steps():
+        places[phase] = places.get(phase, -1) + 1
+        yield from _check_pattern(("restore", phase, places[phase], "expect"), step.expect)
 
 
 def _check(where: Path, expression: Expression) -> Iterator[tuple[Path, str, str]]:
@@ -74,12 +84,25 @@ def _check_rule(where: Path, pattern: str | None, path: str | None) -> Iterator[
     try:
         if path is not None:
             jsonpath_rfc9535.compile(path)
-        if pattern is not None and re.compile(pattern).groups > 1:
-            yield where, f"{pattern!r} has more than one group", "Write (?:…) for groups that only hold together."
     except jsonpath_rfc9535.JSONPathError as error:
         yield where, f"the JSONPath does not compile: {error}", "JSONPath is described by RFC 9535."
+    yield from _check_pattern(where, pattern, most_groups=1)
+
+
+def _check_pattern(where: Path, pattern: str | None, most_groups: int = 100) -> Iterator[tuple[Path, str, str]]:
+    if pattern is None:
+        return
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", FutureWarning)
+            groups = re.compile(pattern).groups
+    except FutureWarning as error:
+        yield where, f"the regular expression may be read in two ways: {error}", "Put a backslash before that sign."
     except re.error as error:
         yield where, f"the regular expression does not compile: {error}", "It is read as Python's re does."
+    else:
+        if groups > most_groups:
+            yield where, f"{pattern!r} has more than one group", "Write (?:…) for groups that only hold together."
 
 
 def wanted(patterns: Sequence[str], path: str) -> bool:
