@@ -3992,6 +3992,11 @@ export interface components {
          * @description What is left out stays. A changed key is accepted here, on purpose.
          */
         StoreChange: {
+            /**
+             * Ceiling
+             * @description What backups may take, like 80 % or 500 GB; empty: all.
+             */
+            ceiling?: string | null;
             /** Key */
             key?: string | null;
             /** Login */
@@ -4066,6 +4071,8 @@ export interface components {
             address: string;
             /** Backups */
             backups: number;
+            /** Ceiling */
+            ceiling: string;
             /**
              * Created
              * Format: date-time
@@ -4092,6 +4099,8 @@ export interface components {
             name: string;
             /** Newest */
             newest: string | null;
+            /** Over Since */
+            over_since: string | null;
             /** Passphrases */
             passphrases: components["schemas"]["SlotShown"][];
             /** Plain */

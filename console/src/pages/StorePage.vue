@@ -172,6 +172,14 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
             <td class="text-muted">Site</td>
             <td>{{ store.data.value.site }}</td>
           </tr>
+          <tr v-if="store.data.value.ceiling">
+            <td class="text-muted">Ceiling</td>
+            <td>
+              {{ store.data.value.ceiling }} for backups<template v-if="store.data.value.over_since"
+                >; above it since {{ when(store.data.value.over_since) }}</template
+              >
+            </td>
+          </tr>
           <tr>
             <td class="text-muted">Last scrub</td>
             <td>{{ store.data.value.scrubbed ? when(store.data.value.scrubbed) : "never" }}</td>

@@ -155,6 +155,8 @@ class StoreRow(Base):
     scrub_share: Mapped[int] = mapped_column(default=0)  # which share of a large store is read next
     swept: Mapped[datetime | None]
     stopped_because: Mapped[str] = mapped_column(default="")  # why nothing is written to it; empty: nothing is wrong
+    ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
+    over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
 
 
 class StoreDamage(Base):
@@ -424,6 +426,7 @@ class Copy(Base):
     digest: Mapped[str] = mapped_column(default="")  # of the record in this store
     verified: Mapped[datetime | None]
     damaged: Mapped[str] = mapped_column(default="")  # why it cannot be read whole; empty: nothing is known against it
+    let_go: Mapped[bool] = mapped_column(default=False)  # before its time, for the store's ceiling
 
 
 class PendingNote(Base):

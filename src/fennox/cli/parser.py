@@ -267,6 +267,8 @@ def _stores(nouns: Sub) -> None:
     change.add_argument("--site")
     change.add_argument("--sweep-login", metavar="LOGIN", help="alone may remove things there; '' for none")
     change.add_argument("--scrub-budget", metavar="GB", type=float, help="what one scheduled scrub may read")
+    change.add_argument("--ceiling", metavar="SHARE-OR-SIZE",
+                        help="what backups may take, like '80 %%' or '500 GB'; '' for all")  # fmt: skip
     _far_side(change)
     browse = _verb(store, "browse", "stores:browse", "look into a folder, of a store or of any far side")
     browse.add_argument("store", help="a store's name, or an address")

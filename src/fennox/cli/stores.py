@@ -84,11 +84,17 @@ def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
             ("backups", store.backups),
             ("newest", when(store.newest)),
             ("room", room),
+            *([("ceiling", _ceiling(store))] if store.ceiling else []),
             ("last scrub", f"{when(store.scrubbed)}; a scheduled one reads at most {size(store.scrub_budget)}"),
             ("last sweep", when(store.swept)),
             *[("warning", text) for text in store.warnings],
         ],
     )
+
+
+def _ceiling(store: StoreShown) -> str:
+    over = f"; above it since {when(store.over_since)}" if store.over_since else ""
+    return f"{store.ceiling} for backups{over}"
 
 
 def list_stores(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -128,6 +134,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
                 sweep_login=arguments.sweep_login,
                 site=arguments.site,
                 key=key,
+                ceiling=arguments.ceiling,
                 scrub_budget=int(arguments.scrub_budget * 1e9) if arguments.scrub_budget is not None else None,
             )
             return service.change_store(arguments.store, wanted)

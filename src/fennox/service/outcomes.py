@@ -20,7 +20,7 @@ def outcome(run: Run) -> str:
     return run.step if run.state == "running" else ""
 
 
-def _size(count: object) -> str:
+def size(count: object) -> str:
     """Bytes in decimal units."""
     amount = float(str(count or 0))
     for unit in ("B", "kB", "MB"):
@@ -31,17 +31,17 @@ def _size(count: object) -> str:
 
 
 def _take(result: Result) -> str:
-    new = "unchanged" if result.get("unchanged") else f"{_size(result.get('new_bytes'))} new"
+    new = "unchanged" if result.get("unchanged") else f"{size(result.get('new_bytes'))} new"
     return f"{result.get('documents', 0)} documents, {new}"
 
 
 def _copy(result: Result) -> str:
     anew = ", sealed anew" if result.get("sealed_anew") else ""
-    return f"from {result.get('from')}, {_size(result.get('new_bytes'))} new{anew}"
+    return f"from {result.get('from')}, {size(result.get('new_bytes'))} new{anew}"
 
 
 def _scrub(result: Result) -> str:
-    text = f"{result.get('objects', 0)} objects, {_size(result.get('bytes'))}"
+    text = f"{result.get('objects', 0)} objects, {size(result.get('bytes'))}"
     if result.get("damaged_backups"):
         return f"{text}; {result['damaged_backups']} backups cannot be read whole"
     if result.get("passed_over"):
@@ -51,8 +51,8 @@ def _scrub(result: Result) -> str:
 
 def _sweep(result: Result) -> str:
     if result.get("preview"):
-        return f"only looked: {_size(result.get('freed'))} now, {_size(result.get('later'))} after the grace"
-    return f"{result.get('records', 0)} backups removed, {_size(result.get('freed'))} freed"
+        return f"only looked: {size(result.get('freed'))} now, {size(result.get('later'))} after the grace"
+    return f"{result.get('records', 0)} backups removed, {size(result.get('freed'))} freed"
 
 
 _SAID: dict[str, Callable[[Result], str]] = {

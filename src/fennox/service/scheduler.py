@@ -18,7 +18,7 @@ from fennox.core import schedule
 from fennox.core.errors import Conflict, TryLater
 from fennox.core.format import notes
 from fennox.core.time import stamp
-from fennox.service import alerting, differing, handing, noting, queue, routines, upkeep, watching
+from fennox.service import alerting, crowding, differing, handing, noting, queue, routines, upkeep, watching
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -71,6 +71,7 @@ class Scheduler:
         now = self.context.now()
         if self._swept is None or now - self._swept >= _MARK_EVERY:
             await mark_expired(self.context)
+            await crowding.thin_out(self.context)
             await upkeep.tend(self.context)
             self._swept = now
 

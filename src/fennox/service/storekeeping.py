@@ -16,6 +16,7 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
+from fennox.core import ceiling
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
@@ -281,10 +282,20 @@ async def change(context: Context, session: AsyncSession, row: StoreRow, wanted:
         row.site = wanted.site
     if wanted.scrub_budget is not None:
         row.scrub_budget = wanted.scrub_budget
+    if wanted.ceiling is not None:
+        await _set_ceiling(context, session, row, wanted.ceiling)
     if wanted.login is not None or wanted.sweep_login is not None or wanted.key is not None:
         await context.vault(session, row)
         await context.vault(session, row, removing=True)
         row.stopped_because = ""
+
+
+async def _set_ceiling(context: Context, session: AsyncSession, row: StoreRow, text: str) -> None:
+    found = ceiling.parse(text)
+    if found is not None and found.share is not None and await (await context.store(session, row)).space() is None:
+        raise BadInput(f"{row.name} does not tell how much room it has.", "Give a size, like 500 GB.", field="ceiling")
+    row.ceiling, row.over_since = found.text if found else "", None
+    await session.execute(update(Copy).where(Copy.store_id == row.id).values(let_go=False))
 
 
 async def remove(session: AsyncSession, row: StoreRow) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections import defaultdict
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
@@ -335,10 +335,13 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         here = await _holding(context, session, row, removing=True)
-        gone = select(Backup.id).join(Copy).where(
-            Copy.store_id == row.id, Backup.expired.is_(True), Backup.held.is_(False)
+        gone = select(Backup.id, Backup.expired).join(Copy).where(
+            Copy.store_id == row.id, or_(Backup.expired, Copy.let_go), Backup.held.is_(False)
         )  # fmt: skip
-        expired = {backup: "no rung of its ladders keeps it" for backup in (await session.execute(gone)).scalars()}
+        expired = {
+            backup: "no rung of its ladders keeps it" if by_ladder else f"the store's ceiling of {row.ceiling}"
+            for backup, by_ladder in await session.execute(gone)
+        }
         preview = bool(run.order.get("preview"))
     if preview:
         made = await plan(here, expired, context.now(), journal)

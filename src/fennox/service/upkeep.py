@@ -45,9 +45,9 @@ async def tend(context: Context) -> None:
             since = row.created
             shares = await _shares(session, row)
             if now - (row.scrubbed or since) >= max(SCRUB_EVERY / shares, timedelta(days=1)):
-                await _queue_once(context, session, "scrub", row, share=[row.scrub_share % shares, shares])
+                await queue_once(context, session, "scrub", row, share=[row.scrub_share % shares, shares])
             if now - (row.swept or since) >= SWEEP_EVERY:
-                await _queue_once(context, session, "sweep", row)
+                await queue_once(context, session, "sweep", row)
             keys = await session.get(KeySet, (row.key_set, row.generation))
             if keys is None or keys.sealed_opening_key is None:
                 continue  # kept apart: a person verifies, and a concern says when nobody has for long
@@ -57,7 +57,7 @@ async def tend(context: Context) -> None:
             if (await session.execute(due)).scalar_one():
                 total = select(func.count()).select_from(Copy).where(Copy.store_id == row.id)
                 share = -(-(await session.execute(total)).scalar_one() * _VERIFY_EVERY // VERIFY_WITHIN)
-                await _queue_once(context, session, "verify", row, most=int(share))
+                await queue_once(context, session, "verify", row, most=int(share))
 
 
 async def _shares(session: AsyncSession, row: StoreRow) -> int:
@@ -67,7 +67,8 @@ async def _shares(session: AsyncSession, row: StoreRow) -> int:
     return max(1, -(-used // row.scrub_budget))
 
 
-async def _queue_once(context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, **order: object) -> None:
+async def queue_once(context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, **order: object) -> None:
+    """Queue it unless that was done within a day."""
     last = select(func.max(Run.created)).where(Run.kind == kind, Run.store_id == row.id)
     before = (await session.execute(last)).scalar_one_or_none()
     if before is not None and context.now() - before < timedelta(days=1):

@@ -28,7 +28,7 @@ from fennox.catalogue.models import (
 )
 from fennox.core import trend
 from fennox.core.errors import FennoxError
-from fennox.service import alerting, keysets, ownroutine, routines, systemwatch, upkeep
+from fennox.service import alerting, crowding, keysets, ownroutine, routines, systemwatch, upkeep
 from fennox.service.concerns import Found
 from fennox.service.context import Context
 
@@ -166,7 +166,7 @@ async def _store(context: Context, session: AsyncSession, store: StoreRow, now: 
             items.append(Found("not-opened", "low", "store", store.name,
                                f"No backup in {store.name} was opened since {since_when}.",
                                "Verify one with its passphrase: fennox backup verify BACKUP", since=last))  # fmt: skip
-    items += await _space(session, store, now)
+    items += [*await _space(session, store, now), *await crowding.concerns(session, store, now)]
     return items
 
 

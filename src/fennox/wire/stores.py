@@ -46,6 +46,9 @@ class StoreChange(Wanted):
     scrub_budget: int | None = Field(
         default=None, ge=100_000_000, le=10**15, description="Bytes that one scheduled scrub may read."
     )
+    ceiling: str | None = Field(
+        default=None, max_length=20, description="What backups may take, like 80 % or 500 GB; empty: all."
+    )
 
 
 class Look(Wanted):
@@ -98,6 +101,8 @@ class StoreShown(Shown):
     scrubbed: Aware | None
     scrub_budget: int
     swept: Aware | None
+    ceiling: str
+    over_since: Aware | None
     stopped_because: str
     warnings: list[str]
 

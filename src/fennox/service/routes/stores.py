@@ -86,6 +86,8 @@ async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> Stor
         scrubbed=row.scrubbed,
         scrub_budget=row.scrub_budget,
         swept=row.swept,
+        ceiling=row.ceiling,
+        over_since=row.over_since,
         stopped_because=row.stopped_because,
         warnings=warnings,
     )

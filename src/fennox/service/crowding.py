@@ -1,0 +1,103 @@
+"""Stores that hold more than their ceiling: told first, thinned after a grace, never below what ``always n`` keeps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, StoreSpace, System
+from fennox.core import ceiling, ladder
+from fennox.core.ceiling import Held
+from fennox.service import routines, upkeep
+from fennox.service.concerns import Found
+from fennox.service.context import Context
+from fennox.service.outcomes import size
+
+_FRESH = timedelta(days=1)  # a look at the space that is older is made anew before anything goes
+
+
+@dataclass(frozen=True)
+class Fill:
+    """How full a store was when it was last looked at, and the most that it may hold, in bytes."""
+
+    at: datetime
+    used: int
+    limit: int
+
+
+async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
+    """None: there is no ceiling, or nothing to hold it against yet."""
+    wanted = ceiling.parse(store.ceiling)
+    newest = select(StoreSpace).where(StoreSpace.store_id == store.id).order_by(StoreSpace.at.desc()).limit(1)
+    seen = (await session.execute(newest)).scalar_one_or_none()
+    if wanted is None or seen is None:
+        return None
+    limit = wanted.limit(seen.used, seen.free)
+    return Fill(seen.at, seen.used, limit) if limit is not None else None
+
+
+async def thin_out(context: Context) -> None:
+    """Let copies go from stores that were over their ceiling for longer than the grace."""
+    now = context.now()
+    async with context.session() as session:
+        for store in (await session.execute(select(StoreRow).where(StoreRow.ceiling != ""))).scalars().all():
+            found = await fill(session, store)
+            if found is None or found.used <= found.limit:
+                store.over_since = None
+                continue
+            if store.over_since is None:
+                store.over_since = now
+            if now - store.over_since < ceiling.GRACE:
+                continue
+            if now - found.at > _FRESH:
+                await upkeep.queue_once(context, session, "sweep", store)  # what went before may have made room since
+                continue
+            going = ceiling.thinned(await _held(session, store, now), found.used - found.limit, now)
+            for copy in (
+                await session.execute(select(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going)))
+            ).scalars():
+                copy.let_go = True
+            store.over_since = now  # what has gone makes room within days only, and no more goes before
+            if going:
+                await upkeep.queue_once(context, session, "sweep", store)
+
+
+async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[Held]:
+    here = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == store.id))).scalars())
+    all_routines = list((await session.execute(select(Routine))).scalars())
+    found: list[Held] = []
+    for system in (await session.execute(select(System))).scalars().all():
+        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+        there = [backup for backup in await routines.backups_of(session, system.id) if not backup.expired]
+        why = routines.what_keeps(system, there, mine, now)
+        found += [
+            Held(backup.id, system.id, backup.time, backup.new_bytes, _only_rungs(backup, why[backup.id]))
+            for backup in there
+            if backup.id in here
+        ]
+    return found
+
+
+def _only_rungs(backup: Backup, why: list[str]) -> bool:
+    """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have none."""
+    return bool(why) and ladder.goes(backup.time, why) is not None
+
+
+async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
+    found = await fill(session, store)
+    if found is None or found.used < found.limit * ceiling.NEAR:
+        return []
+    held = f"{store.name} holds {size(found.used)} of {size(found.limit)}, its ceiling of {store.ceiling}."
+    remedy = f"Raise it (fennox store set {store.name} --ceiling), shorten ladders, or hold what must stay."
+    if found.used <= found.limit:
+        means = "Above it, backups go before their time; what is on hold, always kept or the last good one stays."
+        return [Found("near-ceiling", "low", "store", store.name, held, remedy, means)]
+    if not any(one.may_go for one in await _held(session, store, now)):
+        means = "Nothing more may go: all that is left is on hold, doubtful, or always kept."
+        return [Found("over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since)]
+    acts = (store.over_since or now) + ceiling.GRACE
+    means = f"From {acts:%Y-%m-%d %H:%M} UTC on backups go before their time, first those that lie close to others."
+    return [Found("over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since)]
