@@ -192,6 +192,19 @@ def test_a_take_that_is_unlike_the_last_ones_is_marked(service: Service, server:
     )
 
 
+def test_a_machine_whose_clock_is_off_is_told(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+    enrol(service, server, key_pair[0])
+    server.write("/local/bin/date", '#!/bin/sh\nexec /usr/bin/date -d "-5 minutes" "$@"\n', mode=0o755)
+    assert take(service).state == "done"
+    with service.client() as client:
+        told = [concern.text for concern in client.concerns() if "clock" in concern.text]
+        assert told == ["The clock of web-9 was 5 minutes behind when it was last taken."]
+    (server.folder / "local/bin/date").unlink()
+    take(service)
+    with service.client() as client:
+        until(lambda: not any("clock" in concern.text for concern in client.concerns()), "it ends by itself")
+
+
 def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

@@ -239,6 +239,7 @@ class System(Base):
     differs_since: Mapped[datetime | None]
     differs_state: Mapped[str] = mapped_column(default="")  # a digest of how it differs, and since when it stands so
     differs_still: Mapped[datetime | None]
+    skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
 

@@ -21,6 +21,7 @@ from fennox.service.context import Context
 
 ENDS_SOON = timedelta(days=30)  # certificates
 _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
+_SKEW = 60.0  # seconds
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
 
@@ -55,6 +56,12 @@ async def of_systems(
                         f"Take it again, which undoes it first: fennox backup take {system.name}. Or undo it on the "
                         f"machine, and say so: fennox system resume {system.name}",
                         "Something on the machine may be stopped, locked or open.")  # fmt: skip
+        if system.skew is not None and abs(system.skew) > _SKEW:
+            ahead = "ahead" if system.skew > 0 else "behind"
+            yield Found("clock", "low", "system", system.name,
+                        f"The clock of {system.name} was {_span(abs(system.skew))} {ahead} when it was last taken.",
+                        "Have it follow a time server; the next take sees it.",
+                        "Its certificates, schedules and logs go by that clock.")  # fmt: skip
         if system.differs and not _is_taken_soon(system, mine, now):
             yield Found("differs", "low", "system", system.name,
                         f"{system.name} is not what its last backup holds: {system.differs}.",
@@ -78,6 +85,13 @@ async def of_systems(
         yield Found("never-drilled", "low", "service", "drills", f"Never restored, not even for practice: {some}.",
                     "Draft a restore onto a spare machine: fennox restore draft BACKUP --at ADDRESS",
                     "Nobody knows how long it takes, and whether it works.")  # fmt: skip
+
+
+def _span(seconds: float) -> str:
+    for unit, length in (("days", 86400), ("hours", 3600), ("minutes", 60)):
+        if seconds >= 2 * length:
+            return f"{seconds / length:.0f} {unit}"
+    return f"{seconds:.0f} seconds"
 
 
 def _is_taken_soon(system: System, mine: list[Routine], now: datetime) -> bool:

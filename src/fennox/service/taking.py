@@ -11,12 +11,13 @@ from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow, System
-from fennox.core.errors import MendSettings
+from fennox.core.errors import FennoxError, MendSettings
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.time import parse_stamp, stamp
+from fennox.engine import clocks
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
 from fennox.engine.take import Order, Subject, Taken, take
@@ -63,6 +64,17 @@ async def next_order(session: AsyncSession, run: Run, system: System, *, backup:
     )
 
 
+async def _skew(context: Context, subject: Subject, link: Link, journal: Journal) -> float | None:
+    """A backup is no worse for it, so that what goes wrong here is only told."""
+    if context.simulated:
+        return None
+    try:
+        return await clocks.skew(subject.kind, link, subject.settings, context.now)
+    except FennoxError as error:
+        await journal.log("warning", f"The machine's clock was not read: {error}")
+        return None
+
+
 async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -102,6 +114,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         taken = await take(
             vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given
         )
+        skew = await _skew(context, subject, link, journal) if link is not None else None
     async with context.session() as session:
         run = await queue.owned(session, lease)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
@@ -109,6 +122,8 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         if given is None:
             await states.remember(session, current, backup.id, taken.plain, vault)
         current.machine = taken.head.machine.model_dump(mode="json")
+        if link is not None:
+            current.skew = skew
         if given is not None:
             await session.flush()
             await handing.arrived(context, session, run, backup)

@@ -54,6 +54,8 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
             found: Expression | None = getattr(getattr(kind, table), name)
             if found is not None:
                 yield from _check((table, name), found)
+    if kind.clock is not None:
+        yield from _check(("clock", "value"), kind.clock.value)
     for place, part in enumerate(kind.part):
         for number, source in enumerate(part.source):
             if source.hand is not None:

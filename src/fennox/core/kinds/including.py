@@ -8,7 +8,8 @@ from fennox.core.kinds.steps import FORWARD
 
 Data = dict[str, Any]
 
-_TAKEN_OVER = ("reach", "shell", "port", "identity", "requires", "replicas", "guard")  # from the first that has it
+# from the first that has it
+_TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "requires", "replicas", "guard")
 _TABLES = ("settings", "defaults", "expected")
 _LISTS = (
     "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",

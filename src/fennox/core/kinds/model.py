@@ -41,6 +41,23 @@ class Identity(KindModel):
         return self
 
 
+class Clock(KindModel):
+    """How to ask a machine for its time: one that is far off is told as a concern."""
+
+    run: Words | None = None
+    """A command."""
+    ask: Request | None = None
+    """A request."""
+    value: Expression
+    """Draws seconds since 1970, or an ISO 8601 time, from the answer, which it calls by any name."""
+
+    @model_validator(mode="after")
+    def one_way(self) -> Clock:
+        if (self.run is None) == (self.ask is None):
+            raise ValueError("give either run or ask")
+        return self
+
+
 class Completeness(KindModel):
     """What a rebuild cannot do without. The expression must give at least one value."""
 
@@ -277,6 +294,8 @@ class Kind(KindModel):
     """Values that differ between installations."""
     identity: Identity
     """What the machine says it is."""
+    clock: Clock | None = None
+    """How to ask the machine for its time."""
     recognised_by: Words = []
     """A command that succeeds where such a system is; without it, every machine whose identity can be read is one."""
     part: Annotated[list[PartModel], Field(min_length=1)]

@@ -1,0 +1,43 @@
+"""By how much a machine's clock differs from ours. Certificates, schedules and logs of the machine go by it."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from fennox.core.errors import FarSideFailed
+from fennox.core.kinds import expressions
+from fennox.core.kinds.expressions import Evidence, filled
+from fennox.core.kinds.model import Kind
+from fennox.engine.capture import shell_of, values_of, web_of
+from fennox.engine.vault import Now
+from fennox.links.base import Link
+
+
+async def skew(kind: Kind, link: Link, settings: dict[str, str], now: Now) -> float | None:
+    """Seconds that the machine is ahead, to about a second; None: its kind does not say how to ask."""
+    clock = kind.clock
+    if clock is None:
+        return None
+    values = values_of(kind, settings)
+    before = now()
+    if clock.run is not None:
+        answer = (await shell_of(link).run([filled(word, values) for word in clock.run])).output
+    else:
+        assert clock.ask is not None
+        answer = (await web_of(link).request(clock.ask.method, filled(clock.ask.path, values))).body
+    asked = before + (now() - before) / 2
+    told = expressions.first(clock.value, Evidence(contents={clock.value.in_: answer}, paths={clock.value.in_}))
+    return (_moment(told) - asked).total_seconds()
+
+
+def _moment(told: str) -> datetime:
+    """Seconds since 1970, or ISO 8601."""
+    try:
+        moment = datetime.fromtimestamp(float(told), UTC) if _is_number(told) else datetime.fromisoformat(told)
+    except (ValueError, OverflowError, OSError) as error:
+        raise FarSideFailed("The machine does not tell its time as its kind expects.", "Look at its clock.") from error
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
+
+
+def _is_number(told: str) -> bool:
+    return told.replace(".", "", 1).isdigit()
