@@ -2581,7 +2581,7 @@ export interface components {
              * Level
              * @enum {string}
              */
-            level: "info" | "warning" | "error";
+            level: "info" | "expected" | "warning" | "error";
             /** Text */
             text: string;
         };

@@ -11,6 +11,8 @@ import { may } from "../session";
 
 const id = ref<string | null>(String(useRoute().params.run));
 const { run, log, now } = useFollowed(id);
+const told = computed(() => log.value.filter((line) => line.level !== "expected"));
+const expected = computed(() => log.value.filter((line) => line.level === "expected"));
 const active = computed(() => run.value && ["queued", "running", "waiting"].includes(run.value.state));
 const stop = useMutation({
   mutationFn: () => get(client.POST("/api/v1/runs/{run}/stop", { params: { path: { run: id.value ?? "" } } })),
@@ -49,12 +51,20 @@ const stop = useMutation({
     <p v-if="run.sheet" class="mt-3">
       <RouterLink :to="`/restores/${run.sheet}`" class="button">To the run sheet</RouterLink>
     </p>
-    <template v-if="log.length">
+    <template v-if="told.length">
       <h2>Log</h2>
       <ul class="font-mono text-[13px]">
-        <li v-for="line in log" :key="line.id">{{ when(line.at) }} {{ line.level }}: {{ line.text }}</li>
+        <li v-for="line in told" :key="line.id" :class="{ 'text-warn': line.level !== 'info' }">
+          {{ when(line.at) }} {{ line.level }}: {{ line.text }}
+        </li>
       </ul>
     </template>
+    <details v-if="expected.length" class="mt-3">
+      <summary class="cursor-pointer text-muted">{{ expected.length }} messages that the kind expects</summary>
+      <ul class="mt-1 font-mono text-[13px] text-muted">
+        <li v-for="line in expected" :key="line.id">{{ line.text }}</li>
+      </ul>
+    </details>
   </template>
   <p v-else class="text-muted">Looking for the run …</p>
 </template>

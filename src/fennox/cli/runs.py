@@ -56,7 +56,8 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
     lines += [("unusual", run.odd)] if run.odd else []
     lines += [(name, value) for name, value in run.result.items()]
     lines += [("step", f"{when(step.started)}  {step.title}") for step in run.steps]
-    lines += [("log", f"{when(line.at)}  {line.level}: {line.text}") for line in log]
+    lines += [("log", f"{when(line.at)}  {line.level}: {line.text}") for line in log if line.level != "expected"]
+    lines += [("expected", line.text) for line in log if line.level == "expected"]
     show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
 
 
@@ -177,7 +178,8 @@ class _Display:
             self._bar.stop()
 
     def line(self, line: LogLine) -> None:
-        err.print(f"{line.level}: {line.text}", markup=False)
+        if line.level != "expected":  # `run show` has them
+            err.print(f"{line.level}: {line.text}", markup=False)
 
     def run(self, run: RunShown) -> None:
         if run.step != self._step:

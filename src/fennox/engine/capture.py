@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 
@@ -16,6 +17,7 @@ from fennox.core.names import printable
 from fennox.engine.trusting import Trust
 from fennox.links.base import Link, Shell, Web
 
+_SHOWN = 3  # lines of what commands said that a finding names
 _BLOCK = 1024 * 1024  # bytes
 
 
@@ -29,6 +31,15 @@ class Captured:
     secret: bool
     whole: bytes | None = None
     taken_over: bool = False  # it is as it was: the document names its chunks, and there is no content to read
+
+
+@dataclass(frozen=True)
+class Said:
+    """A line that a command wrote beside its output although it succeeded. ``expected``: why it means nothing."""
+
+    command: str
+    line: str
+    expected: str = ""
 
 
 @dataclass
@@ -45,6 +56,7 @@ class Capture:
     handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
     writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
     quiet: dict[str, str] = field(default_factory=dict)  # digests without noise, of documents that have some, by path
+    said: list[Said] = field(default_factory=list)
     passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
@@ -65,6 +77,12 @@ class Capture:
             self.evidence.contents[path] = bytes(content)
         else:
             self.passed_over.add(path)
+
+    def heard(self, command: str, errors: str) -> None:
+        """Keep what a command that succeeded has said, with what its kind knows of it."""
+        for line in dict.fromkeys(filter(None, errors.split(" | "))):
+            known = next((rule.title for rule in self.kind.harmless if re.search(rule.lines, line)), "")
+            self.said.append(Said(command, line, known))
 
     def found_nothing(self, part: str, patterns: list[str]) -> None:
         text = f"The part {part} found none of {', '.join(patterns)}."
@@ -92,6 +110,12 @@ class Capture:
     def conclude(self, parts: list[str]) -> list[Finding]:
         """Findings of the whole, once all documents have been read; what no list could be drawn from is among them."""
         self.census()
+        real = [f"{said.command}: {said.line}" for said in self.said if not said.expected]
+        if real:
+            more = f"; and {len(real) - _SHOWN} more lines" if len(real) > _SHOWN else ""
+            text = f"It was read, but this was said: {'; '.join(real[:_SHOWN])}{more}"
+            remedy = "Look whether something is missing; what is expected can be named in the kind (harmless)."
+            self.findings.append(Finding(severity="note", code="said", text=text[:1000], remedy=remedy))
         return [*self.findings, *evaluation.findings(self.kind, self.evidence, parts)]
 
     def not_taken(self) -> list[str]:

@@ -52,7 +52,8 @@ async def _read_source(
         return
     async for name in _names(shell_of(link), part, source, values):
         filling = {**values, "each": name} if source.each is not None else values
-        content = _streamed(shell_of(link), part, [filled(word, filling) for word in source.run], source.codes)
+        words = [filled(word, filling) for word in source.run]
+        content = _streamed(shell_of(link), capture, part, words, source.codes)
         path = filled(source.document, {**values, "each": document_name(name)})
         yield watched(capture, part, source, Document(path=path, type="output", secret=source.secret), content)
 
@@ -87,7 +88,9 @@ async def _names(shell: Shell, part: PartModel, source: Source, values: dict[str
         yield name
 
 
-async def _streamed(shell: Shell, part: PartModel, words: list[str], codes: list[int]) -> AsyncGenerator[bytes, None]:
+async def _streamed(
+    shell: Shell, capture: Capture, part: PartModel, words: list[str], codes: list[int]
+) -> AsyncGenerator[bytes, None]:
     """A command's output as it comes; how it ended is known, and told, at its end."""
     async with shell.stream(words) as running, aclosing(running.blocks()) as blocks:
         while True:
@@ -99,7 +102,9 @@ async def _streamed(shell: Shell, part: PartModel, words: list[str], codes: list
             if block is None:
                 break
             yield block
-        _check(part, words[0], await running.ended(), codes)
+        done = await running.ended()
+        _check(part, words[0], done, codes)
+        capture.heard(words[0], done.errors)
 
 
 def _check(part: PartModel, command: str, output: Output, codes: list[int]) -> None:

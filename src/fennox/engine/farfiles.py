@@ -79,6 +79,8 @@ async def read_files(
             f"tar for the part {part.name} ended with {done.code}: {done.errors[:300]}",
             "Check what the login may read, or leave the named files out.",
         )
+    if done.code == 0:
+        capture.heard("tar", done.errors)
     moved = _moved_names(done.errors) if done.code == 1 and not again else []
     if moved:
         async with aclosing(read_files(shell, capture, part, source, again=moved)) as documents:

@@ -7,7 +7,7 @@ from typing import Literal, Protocol
 
 from fennox.core.errors import LeaseLost, Stopped
 
-Level = Literal["info", "warning", "error"]
+Level = Literal["info", "expected", "warning", "error"]
 
 
 class Journal(Protocol):

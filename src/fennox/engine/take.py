@@ -27,6 +27,8 @@ from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Content, Written
 from fennox.links.base import Link
 
+_MOST_SAID = 100  # lines of what commands said that go into a run's log
+
 
 @dataclass(frozen=True)
 class Subject:
@@ -159,6 +161,9 @@ async def take(
         since = f"{parse_stamp(trust.since):%Y-%m-%d %H:%M} UTC"
         text = f"{capture.taken_over} of {gathered.count} documents have the inode, size and times they had; all were "
         await journal.log("info", text + f"last read on {since}.")
+    for said in capture.said[:_MOST_SAID]:
+        known = f" (expected: {said.expected})" if said.expected else ""
+        await journal.log("expected" if said.expected else "warning", f"{said.command} said: {said.line}{known}")
     await journal.step("Store the manifest")
     stored = [
         await stored_part(

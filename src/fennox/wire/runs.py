@@ -25,7 +25,7 @@ class StepShown(Shown):
 class LogLine(Shown):
     id: int
     at: Aware
-    level: Literal["info", "warning", "error"]
+    level: Literal["info", "expected", "warning", "error"]
     text: str
 
 

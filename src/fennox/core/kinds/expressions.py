@@ -64,6 +64,8 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
         yield from _check_rule(("noise", number), noise.lines, noise.jsonpath)
     for number, hidden in enumerate(kind.hidden):
         yield from _check_rule(("hidden", number), hidden.lines, hidden.jsonpath)
+    for number, harmless in enumerate(kind.harmless):
+        yield from _check_pattern(("harmless", number, "lines"), harmless.lines)
     for number, shape in enumerate(kind.formats):
         yield from _check_pattern(("formats", number, "heading"), shape.heading)
     yield from _check_pattern(("requires", "version_form"), kind.requires.version_form)

@@ -13,7 +13,7 @@ _TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "requires", "repli
 _TABLES = ("settings", "defaults", "expected")
 _LISTS = (
     "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",
-    "noise", "collections", "formats", "hidden", "left_out",
+    "noise", "harmless", "collections", "formats", "hidden", "left_out",
 )  # fmt: skip
 _OWN_FIRST = ("prepare", "release")  # the application stops before the machine is touched, and is released last
 

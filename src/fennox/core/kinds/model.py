@@ -238,6 +238,15 @@ class Format(KindModel):
     """A regular expression for lines that the following ones stand under; its group is the title."""
 
 
+class Harmless(KindModel):
+    """Messages of commands and of tar that are expected and mean nothing; they are kept apart from all others."""
+
+    title: str
+    """Why they mean nothing."""
+    lines: str
+    """A regular expression for a line of what a command says beside its output."""
+
+
 class Hidden(KindModel):
     """Values inside documents that are never shown: in a comparison only that they changed.
 
@@ -330,6 +339,8 @@ class Kind(KindModel):
     """Lists whose order means nothing."""
     formats: list[Format] = []
     """How documents are read where their names do not tell."""
+    harmless: list[Harmless] = []
+    """Messages that are expected."""
     hidden: list[Hidden] = []
     """Values that are never shown."""
     left_out: list[str] = []
