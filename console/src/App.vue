@@ -17,6 +17,7 @@ const pages = [
   ["/routines", "Routines"],
   ["/stores", "Stores"],
   ["/kinds", "Kinds"],
+  ["/alerts", "Alerts"],
   ["/runs", "Log book"],
 ] as const;
 

@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: "/restores", component: () => import("./pages/RestoresPage.vue"), meta: { title: "Restore desk" } },
     { path: "/restores/:sheet", component: () => import("./pages/SheetPage.vue"), meta: { title: "Run sheet" } },
     { path: "/routines", component: () => import("./pages/RoutinesPage.vue"), meta: { title: "Routines" } },
+    { path: "/alerts", component: () => import("./pages/AlertsPage.vue"), meta: { title: "Alerts" } },
     { path: "/stores", component: () => import("./pages/StoresPage.vue"), meta: { title: "Stores" } },
     { path: "/stores/:name", component: () => import("./pages/StorePage.vue"), meta: { title: "Store" } },
     { path: "/sign-in", component: () => import("./pages/SignInPage.vue"), meta: { title: "Sign in", open: true } },

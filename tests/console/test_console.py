@@ -16,6 +16,7 @@ from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, PASSWORD, Service
+from tests.service.test_giving_up import GAUGE, prepared
 
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
@@ -32,6 +33,7 @@ PAGES = [
     "/routines",
     "/stores",
     "/stores/attic",
+    "/alerts",
     "/runs",
     "/nothing-here",
 ]
@@ -244,3 +246,45 @@ def test_what_changed_is_seen_in_the_browser_and_since_when(
     expect(page.get_by_role("alert")).to_contain_text("No backup of web-9 holds /no/such")
     page.goto("/kinds/nginx-web-server")
     expect(page.get_by_text("Needed: something in /etc/nginx/nginx.conf")).to_be_visible()
+
+
+def test_somebody_is_told_from_the_browser(page: Page, service: Service) -> None:
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    page.get_by_role("link", name="Alerts").click()
+    expect(page.get_by_text("Nobody is told.")).to_be_visible()
+    page.get_by_role("button", name="Tell somebody").click()
+    page.get_by_label("Name", exact=True).fill("book")
+    page.get_by_label("By", exact=True).select_option("file")
+    page.get_by_label("Path on the service's machine").fill("not/absolute")
+    page.get_by_role("button", name="Add and send a test").click()
+    expect(page.get_by_role("alert")).to_be_visible()
+    page.get_by_label("Path on the service's machine").fill(str(service.folder / "told.jsonl"))
+    assert violations(page) == []
+    page.get_by_role("button", name="Add and send a test").click()
+    expect(page.get_by_role("status")).to_contain_text("was taken")
+    assert "test" in (service.folder / "told.jsonl").read_text()
+    page.get_by_role("button", name="Switch off book").click()
+    expect(page.get_by_role("button", name="Switch on book")).to_be_visible()
+    page.get_by_role("button", name="Remove … book").click()
+    page.get_by_role("button", name="Remove it").click()
+    expect(page.get_by_text("Nobody is told.")).to_be_visible()
+
+
+def test_a_restore_that_failed_is_given_up_in_the_browser(
+    page: Page, service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    server.write("/srv/gauge/settings", "depth = 4\n")
+    with service.client() as client:
+        client.add_kind(GAUGE)
+        enrol(service, server, key_pair[0], kind="tide-gauge")
+        sheet = prepared(client, service, server)
+        assert service.ended(client.start_restore(sheet).id).state == "failed"
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    page.goto(f"/restores/{sheet}")
+    page.get_by_role("button", name="Give it up").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Have the gauge measure again")
+    assert violations(page) == []
+    page.get_by_role("dialog").get_by_role("button", name="Give it up").click()
+    expect(page.get_by_text("given up", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name="Go on")).to_have_count(0)
+    assert server.read("/srv/history").split() == ["rest", "measure"]

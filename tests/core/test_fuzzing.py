@@ -6,10 +6,9 @@ Time is the processor's, so that a machine that is busy with other things is not
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from importlib.resources import files
-from typing import get_args
+from typing import TypeVar, get_args
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -21,6 +20,7 @@ from fennox.core.kinds.model import Shape
 from fennox.core.kinds.sources import CsvColumn, Expression, IniKey
 from tests.core.test_compare import KIND
 
+T = TypeVar("T")
 HANG = 1  # second
 KINDS = [file.read_text() for file in files("fennox").joinpath("kinds").iterdir() if file.name.endswith(".toml")]
 SEEDS = {
@@ -42,11 +42,14 @@ _odd = st.sampled_from(
 )
 
 
-@contextmanager
-def bounded() -> Iterator[None]:
-    began = time.process_time()
-    yield
-    assert time.process_time() - began < HANG
+def timely(work: Callable[[], T]) -> T:
+    """What hangs does so every time; a machine that was held up for a moment does not."""
+    for _ in range(3):
+        began = time.process_time()
+        found = work()
+        if time.process_time() - began < HANG:
+            return found
+    raise AssertionError(f"it takes more than {HANG} second")
 
 
 @st.composite
@@ -63,8 +66,7 @@ def mutated(draw: Callable[[st.SearchStrategy[object]], object], seeds: list[str
 
 @given(mutated(KINDS))
 def test_a_kind_file_is_a_kind_or_has_mistakes_with_a_place(text: str) -> None:
-    with bounded():
-        kind, found = mistakes(text.encode("utf-8", "replace").decode())
+    kind, found = timely(lambda: mistakes(text.encode("utf-8", "replace").decode()))
     assert (kind is None) == bool(found)
     assert all(mistake.line >= 1 and mistake.column >= 1 and mistake.text for mistake in found)
 
@@ -72,8 +74,7 @@ def test_a_kind_file_is_a_kind_or_has_mistakes_with_a_place(text: str) -> None:
 @given(st.sampled_from(EXPRESSIONS), st.one_of(mutated(list(SEEDS.values())), st.text()), st.binary(max_size=20))
 def test_an_expression_gives_values_or_a_complaint(expression: Expression, text: str, more: bytes) -> None:
     evidence = Evidence(contents={"/a": text.encode("utf-8", "replace") + more}, paths={"/a"})
-    with bounded():
-        found = values(expression, evidence)
+    found = timely(lambda: values(expression, evidence))
     assert all(isinstance(value, str) for value in found)
 
 
@@ -85,8 +86,7 @@ def test_any_two_documents_can_be_compared(shape: str, data: st.DataObject) -> N
         data.draw(st.one_of(mutated([SEEDS[shape]]), st.text(max_size=200))).encode("utf-8", "surrogatepass")
         for _ in range(2)
     )
-    with bounded():
-        read = shapes.read(kind, f"/a.{ending}", before)
-        told = documents.content_changes(kind, f"/a.{ending}", before, after, b"s" * 16, patches=True)
+    read = timely(lambda: shapes.read(kind, f"/a.{ending}", before))
+    told = timely(lambda: documents.content_changes(kind, f"/a.{ending}", before, after, b"s" * 16, patches=True))
     assert read.shape in get_args(Shape)
     assert all(change.path is not None for change in told.changes)
