@@ -45,7 +45,8 @@ def main() -> None:
         f"{ADDRESS}/api/v1/session", json={"user": USER, "password": password, "token": True}
     ).json()
     caller = httpx.Client(base_url=f"{ADDRESS}/api/v1", headers={"authorization": f"Bearer {signed['token']}"})
-    sheet = caller.get("/restores").json()["items"][0]["id"]
+    sheets = caller.get("/restores").json()["items"]
+    sheet = next(item["id"] for item in sheets if item["state"] == "proved")
     since = (datetime.now(UTC) - timedelta(days=21)).date()
     watched = "gannet-tickets"
     taken = caller.get("/backups", params={"system": watched, "limit": 60}).json()["items"]

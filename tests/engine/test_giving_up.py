@@ -65,6 +65,7 @@ async def test_what_was_begun_is_undone_and_the_sheet_says_what_stays(
     assert [(step.title, step.state) for step in sheet.undo] == [
         ("Leave the quiet state, with what the appliance has now", "waiting")
     ]
+    assert sheet.undo[0].commands == ['PUT /api/quiet {"quiet": false}'], "what is sent is shown in full"
     sheet.giving_up = True
     await keeper.restore(sheet, taken)
     assert (sheet.state, sheet.undo[0].state, sheet.proof) == ("given up", "done", None)

@@ -14,7 +14,7 @@ const CHANNELS: Record<Channel, { title: string; address: string; example: strin
     title: "E-mail",
     address: "Mail server",
     example: "smtp+starttls://mail.saltmere.example:587",
-    secret: "Password for the mail server, if it wants one",
+    secret: "Password there, if it wants one",
   },
   webhook: {
     title: "Webhook",
@@ -66,12 +66,18 @@ const add = useMutation({
 <template>
   <AskDialog :open="open" title="Tell somebody" @close="$emit('close')">
     <form @submit.prevent="add.mutate()">
-      <label class="label" for="alert-name">Name</label>
-      <input id="alert-name" v-model="wanted.name" class="field" required placeholder="on-call" />
-      <label class="label" for="alert-channel">By</label>
-      <select id="alert-channel" v-model="wanted.channel" class="field">
-        <option v-for="(channel, name) in CHANNELS" :key="name" :value="name">{{ channel.title }}</option>
-      </select>
+      <div class="grid gap-x-4 sm:grid-cols-2">
+        <div>
+          <label class="label" for="alert-name">Name</label>
+          <input id="alert-name" v-model="wanted.name" class="field" required placeholder="on-call" />
+        </div>
+        <div>
+          <label class="label" for="alert-channel">By</label>
+          <select id="alert-channel" v-model="wanted.channel" class="field">
+            <option v-for="(channel, name) in CHANNELS" :key="name" :value="name">{{ channel.title }}</option>
+          </select>
+        </div>
+      </div>
       <label class="label" for="alert-address">{{ form.address }}</label>
       <input
         id="alert-address"
@@ -83,18 +89,32 @@ const add = useMutation({
       <p v-if="plain" class="mt-1 text-sm font-semibold text-warn">
         This protocol is plain: whoever listens on the way reads what is wrong here.
       </p>
-      <template v-if="wanted.channel === 'email'">
-        <label class="label" for="alert-to">To (addresses, with spaces between)</label>
-        <input id="alert-to" v-model="wanted.to" class="field" required placeholder="on-call@saltmere.example" />
-        <label class="label" for="alert-sender">From</label>
-        <input id="alert-sender" v-model="wanted.sender" class="field" required placeholder="fennox@saltmere.example" />
-        <label class="label" for="alert-account">Account at the mail server, if it wants one</label>
-        <input id="alert-account" v-model="wanted.account" class="field" autocomplete="off" />
-      </template>
-      <template v-if="form.secret">
-        <label class="label" for="alert-secret">{{ form.secret }}</label>
-        <input id="alert-secret" v-model="wanted.secret" type="password" class="field" autocomplete="off" />
-      </template>
+      <div class="grid gap-x-4 sm:grid-cols-2">
+        <template v-if="wanted.channel === 'email'">
+          <div>
+            <label class="label" for="alert-to">To, with spaces between</label>
+            <input id="alert-to" v-model="wanted.to" class="field" required placeholder="on-call@saltmere.example" />
+          </div>
+          <div>
+            <label class="label" for="alert-sender">From</label>
+            <input
+              id="alert-sender"
+              v-model="wanted.sender"
+              class="field"
+              required
+              placeholder="fennox@saltmere.example"
+            />
+          </div>
+          <div>
+            <label class="label" for="alert-account">Account there, if it wants one</label>
+            <input id="alert-account" v-model="wanted.account" class="field" autocomplete="off" />
+          </div>
+        </template>
+        <div v-if="form.secret">
+          <label class="label" for="alert-secret">{{ form.secret }}</label>
+          <input id="alert-secret" v-model="wanted.secret" type="password" class="field" autocomplete="off" />
+        </div>
+      </div>
       <fieldset class="mt-3">
         <legend class="text-sm text-muted">Of what</legend>
         <label class="block"

@@ -208,7 +208,7 @@ function took(from: string | null, to: string | null): string {
             <td>{{ step.phase }}</td>
             <td>
               {{ step.title }}
-              <span v-if="step.restarts" class="text-sm text-warn">(restarts)</span>
+              <span v-if="step.restarts" class="mr-1 text-sm text-warn">(restarts)</span>
               <span v-if="!step.undone" class="text-sm text-warn">(cannot be undone)</span>
               <code v-for="command in step.commands" :key="command" class="block text-muted">{{ command }}</code>
             </td>

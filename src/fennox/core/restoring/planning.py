@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from hashlib import blake2b
-from typing import Literal
+from typing import Any, Literal
 
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
-from fennox.core.kinds.expressions import filled, wanted
+from fennox.core.kinds.expressions import filled, filled_json, wanted
 from fennox.core.kinds.model import Kind, VersionRule
 from fennox.core.kinds.steps import Phase, StepModel
 from fennox.core.restoring import proving
@@ -359,10 +360,15 @@ def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) ->
         fed = [step.document if step.each is None else step.document.replace("{name}", name) for name in names or [""]]
         shown = [f"{line}  < {document}" for line, document in zip(shown, fed, strict=True)]
     if step.request is not None:
-        shown.append(f"{step.request.method} {filled(step.request.path, settings)}")
+        body = "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"
+        shown.append(f"{step.request.method} {filled(step.request.path, settings)}{body}")
     if step.ask is not None:
         shown.append(step.ask.replace("{names}", _some(names)))
     return shown
+
+
+def _json(body: Any, settings: Mapping[str, str]) -> str:
+    return json.dumps(filled_json(body, settings), ensure_ascii=False)
 
 
 def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:

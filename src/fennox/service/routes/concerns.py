@@ -10,7 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
 from fennox.core import schedule
-from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
+from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.service import alerting, audit, channels, routines, watching
 from fennox.service.routes.estate import concern_shown
 from fennox.service.routes.session import Here, Who
@@ -132,7 +132,9 @@ async def test_alert(name: str, context: Here) -> AlertTested:
     try:
         await alerting.test(context, row)
     except FennoxError as error:
-        return AlertTested(sent=False, problem=error.what, remedy=error.remedy)
+        # a test is not sent again by itself, as a message would be
+        remedy = "Look at its address and at what listens there." if isinstance(error, TryLater) else error.remedy
+        return AlertTested(sent=False, problem=error.what, remedy=remedy)
     return AlertTested(sent=True, problem="", remedy="")
 
 
