@@ -54,6 +54,7 @@ generated: setup console/node_modules/ready
 soak: setup console
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
 	$(BIN)/pytest tests/service/test_year.py --systems 500
+	$(BIN)/pytest tests/service/test_any_routine.py --examples 6000
 	$(BIN)/pytest tests/service/test_disturbed.py --disturbed 1800
 	$(BIN)/pytest -n $(JOBS) tests/core/test_fuzzing.py --examples 200000
 	for round in $$(seq 20); do $(BIN)/pytest -n $(JOBS) tests/engine tests/service || exit 1; done

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import os
 import secrets
 import shutil
 import statistics
@@ -79,6 +80,7 @@ def by_hand(folder: Path, key: Path, recipient: str) -> float:
     """``ssh … tar | zstd -3 | age`` into a file."""
     remote = f"ssh -q -i {key} -p {PORT} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null root@{HOST}"
     pipe = f"{remote} tar -c -C / etc | zstd -q -3 -T2 | age -r {recipient} -o {folder}/by-hand.age"
+    os.sync()  # here and below: nobody waits for what another has written
     begun = time.monotonic()
     subprocess.run(["sh", "-c", pipe], check=True, stderr=subprocess.DEVNULL)
     return time.monotonic() - begun
@@ -106,6 +108,7 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
             times["pipe"].append(by_hand(folder, key, recipient))
             taker = Taker(server, await make_vault(folder / f"store-{number}"), private)
             for name in ("first", "unchanged", "stamped", "trusting"):
+                os.sync()
                 begun = time.monotonic()
                 taken = await taker.take(trust=name in ("stamped", "trusting"))
                 if name in times:

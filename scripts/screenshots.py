@@ -23,6 +23,11 @@ from rich.console import Console
 ADDRESS, USER = "http://127.0.0.1:8420", "harbour-admin"
 SIZE: ViewportSize = {"width": 1280, "height": 800}
 FLAGS = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--no-first-run"]
+PLACE = "/srv/saltmere"  # where the demo seems to lie: the path on this machine is nobody's business
+ELSEWHERE = """([here, place]) => {
+  const walker = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+  while (walker.nextNode()) walker.currentNode.data = walker.currentNode.data.replaceAll(here, place);
+}"""
 COMMANDS = {
     "cli-status": ["status"],
     "cli-backup-list": ["backup", "list", "--system", "gannet-tickets", "--limit", "18"],
@@ -61,7 +66,7 @@ def main() -> None:
         for name, words in COMMANDS.items():
             if wanted(name):
                 picture(browser.new_page(viewport=SIZE), [word.format(sheet=sheet, since=since) for word in words],
-                        signed["token"], arguments.to / f"{name}.png")  # fmt: skip
+                        signed["token"], arguments.demo, arguments.to / f"{name}.png")  # fmt: skip
         pages = {
             "estate": "/", "system": "/systems/northness-watch",
             "compare": f"/compare?system={watched}&before={before}&after={after}",
@@ -85,11 +90,12 @@ def main() -> None:
                 if (looks == "light" or name == "run-sheet") and wanted(shown):
                     page.goto(path)
                     page.wait_for_timeout(1200)  # pictures only: fonts and queries settle
+                    page.evaluate(ELSEWHERE, [str(arguments.demo.resolve()), PLACE])
                     page.screenshot(path=arguments.to / f"{shown}.png")
         browser.close()
 
 
-def picture(page: Page, words: list[str], token: str, to: Path) -> None:
+def picture(page: Page, words: list[str], token: str, demo: Path, to: Path) -> None:
     """A command's output as a terminal of 150 columns shows it."""
     environment = {**os.environ, "FENNOX_URL": ADDRESS, "FENNOX_TOKEN": token, "FORCE_COLOR": "1", "COLUMNS": "150",
                    "TZ": "Europe/Oslo"}  # fmt: skip
@@ -99,7 +105,7 @@ def picture(page: Page, words: list[str], token: str, to: Path) -> None:
     )
     console = Console(record=True, width=150, file=io.StringIO(), force_terminal=True)
     console.print(f"[bold]$ fennox {' '.join(words)}[/bold]")
-    for line in AnsiDecoder().decode(done.stdout):
+    for line in AnsiDecoder().decode(done.stdout.replace(str(demo.resolve()), PLACE)):
         console.print(line)
     page.set_content(console.export_html(inline_styles=True))
     page.add_style_tag(content="body{margin:16px;font-size:13px;background:#fffdf8} pre{font-size:13px!important}")
