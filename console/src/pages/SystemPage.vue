@@ -1,9 +1,8 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
-import { useRoute, useRouter } from "vue-router";
+import { useRoute } from "vue-router";
 import { client, get } from "../api";
-import AskDialog from "../components/AskDialog.vue";
 import SystemRelations from "../components/SystemRelations.vue";
 import BackupLine from "../components/BackupLine.vue";
 import CensusLine from "../components/CensusLine.vue";
@@ -11,16 +10,15 @@ import FindingList from "../components/FindingList.vue";
 import RetireDialog from "../components/RetireDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
+import TakeDialog from "../components/TakeDialog.vue";
 import { age, size, when } from "../format";
 import { may } from "../session";
 
 const route = useRoute();
-const router = useRouter();
 const name = String(route.params.name);
 const path = { name };
 const taking = ref(false);
 const changedOnly = ref(false);
-const wanted = ref({ store: "", name: "", note: "", change: false });
 const system = useQuery({
   queryKey: ["system", name],
   queryFn: () => get(client.GET("/api/v1/systems/{name}", { params: { path } })),
@@ -39,7 +37,6 @@ const handIns = useQuery({
   queryKey: ["hand-ins", name],
   queryFn: () => get(client.GET("/api/v1/systems/{name}/hand-ins", { params: { path } })),
 });
-const stores = useQuery({ queryKey: ["stores"], queryFn: () => get(client.GET("/api/v1/stores")) });
 const status = useQuery({ queryKey: ["status"], queryFn: () => get(client.GET("/api/v1/status")) });
 const probe = useMutation({
   mutationFn: () => get(client.POST("/api/v1/systems/{name}/probe", { params: { path } })),
@@ -51,21 +48,6 @@ const confirm = useMutation({
     probe.reset();
     await system.refetch();
   },
-});
-const take = useMutation({
-  mutationFn: () =>
-    get(
-      client.POST("/api/v1/backups", {
-        body: {
-          system: name,
-          store: wanted.value.store || stores.data.value?.items[0]?.name,
-          name: wanted.value.name,
-          note: wanted.value.note,
-          hold: wanted.value.change ? wanted.value.note || "before a change" : "",
-        },
-      }),
-    ),
-  onSuccess: (run) => router.push(`/runs/${run.id}`),
 });
 const rows = computed(() => (backups.data.value?.items ?? []).filter((b) => !changedOnly.value || !b.unchanged));
 /** How long a list was in each whole backup, oldest first. */
@@ -374,28 +356,5 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
 
   <RetireDialog :name="name" :open="retiring" @close="retiring = false" @retired="reread" />
 
-  <AskDialog :open="taking" title="Take a backup" @close="taking = false">
-    <form @submit.prevent="take.mutate()">
-      <label class="label" for="take-store">Store</label>
-      <select id="take-store" v-model="wanted.store" class="field">
-        <option v-for="store in stores.data.value?.items" :key="store.id" :value="store.name">{{ store.name }}</option>
-      </select>
-      <label class="label" for="take-name">Name, if you want to find it again</label>
-      <input id="take-name" v-model="wanted.name" class="field" placeholder="before-upgrade" />
-      <label class="label" for="take-note">Why</label>
-      <input id="take-note" v-model="wanted.note" class="field" />
-      <label class="mt-3 block"
-        ><input v-model="wanted.change" type="checkbox" class="mr-1 accent-slate" />before a change: no ladder removes it
-        until somebody releases it</label
-      >
-      <div class="mt-4 flex gap-3">
-        <button class="button" :disabled="take.isPending.value || !stores.data.value?.items.length">Take it now</button>
-        <button type="button" class="cursor-pointer text-muted" @click="taking = false">Cancel</button>
-      </div>
-      <p v-if="stores.data.value && !stores.data.value.items.length" class="mt-2">
-        There is no store yet: <RouterLink to="/stores?add=1">add one</RouterLink>.
-      </p>
-      <ProblemNote :error="take.error.value" />
-    </form>
-  </AskDialog>
+  <TakeDialog :open="taking" :system="name" @close="taking = false" />
 </template>

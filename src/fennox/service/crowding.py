@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, StoreSpace, System
@@ -47,6 +47,7 @@ async def thin_out(context: Context) -> None:
             found = await fill(session, store)
             if found is None or found.used <= found.limit:
                 store.over_since = None
+                await session.execute(update(Copy).where(Copy.store_id == store.id, Copy.let_go).values(let_go=False))
                 continue
             if store.over_since is None:
                 store.over_since = now
@@ -56,10 +57,8 @@ async def thin_out(context: Context) -> None:
                 await upkeep.queue_once(context, session, "sweep", store)  # what went before may have made room since
                 continue
             going = ceiling.thinned(await _held(session, store, now), found.used - found.limit, now)
-            for copy in (
-                await session.execute(select(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going)))
-            ).scalars():
-                copy.let_go = True
+            mark = update(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going)).values(let_go=True)
+            await session.execute(mark)
             store.over_since = now  # what has gone makes room within days only, and no more goes before
             if going:
                 await upkeep.queue_once(context, session, "sweep", store)

@@ -184,7 +184,8 @@ async def undo_restore(
             remedy = f"Stop it first: fennox run stop {run.id[:12]}" if run else "Look at the sheet again."
             raise Conflict("This restore goes on.", remedy)
         if not data.begun():
-            raise Conflict("Nothing of this restore was begun on the target.", "There is nothing to undo.")
+            remedy = f"There is nothing to undo. If its routines stand still: fennox system resume {data.system_name}"
+            raise Conflict("Nothing of this restore was begun on the target.", remedy)
         row.data = data.model_copy(update={"giving_up": True}).model_dump(mode="json")
         run = await _queued(session, row, context, who, idempotency_key)
         await audit.note(session, request, "gave a restore up", "system", data.system_name, sheet=row.id, run=run.id)
