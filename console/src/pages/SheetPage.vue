@@ -53,7 +53,10 @@ const lists = computed(() =>
   sheet.value
     ? [
         { title: "Steps", steps: sheet.value.steps },
-        { title: sheet.value.giving_up ? "Given up" : "If it is given up", steps: sheet.value.undo },
+        {
+          title: sheet.value.giving_up ? "Given up" : "If it is given up",
+          steps: sheet.value.state === "proved" ? [] : sheet.value.undo,
+        },
       ].filter((list) => list.steps.length)
     : [],
 );

@@ -120,8 +120,8 @@ def _step_table(steps: list[SheetStep]) -> None:
 
 
 def _undo(sheet: Sheet) -> None:
-    """What would undo it, of a restore that has not come to its end; what did, of one that was given up."""
-    if sheet.undo and sheet.state not in ("proved", "not proved"):
+    """What would undo it, of a restore that is not proved; what did, of one that was given up."""
+    if sheet.undo and sheet.state != "proved":
         out.print("\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]")
         _step_table(sheet.undo)
 
@@ -163,10 +163,9 @@ def undo(arguments: argparse.Namespace, environment: Environment) -> int:
         shown = service.sheet(arguments.sheet)
         if can_ask() and not arguments.yes:
             sheet = shown.sheet
-            undone = [step.title for step in sheet.undo if step.undoes in {begun.number for begun in sheet.begun()}]
-            stays = [step.title for step in sheet.begun() if not step.undone]
-            say(f"It is given up. On {sheet.target.address} this is done: {'; '.join(undone) or 'nothing'}.")
-            say(f"This stays: {'; '.join(stays) or 'nothing'}.")
+            undone = "; ".join(step.title for step in sheet.to_undo())
+            say(f"It is given up. On {sheet.target.address} this is done: {undone or 'nothing'}.")
+            say(f"This stays: {'; '.join(sheet.staying()) or 'nothing'}.")
             if ask("Give it up? Type yes:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
         return _started(service, shown.id, service.undo_restore(shown.id), arguments)

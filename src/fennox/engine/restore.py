@@ -112,11 +112,11 @@ class Restore:
         return True
 
     def _to_undo(self) -> list[SheetStep]:
-        begun = {step.number for step in self.sheet.begun()}
+        needed = self.sheet.to_undo()
         for step in self.sheet.undo:
-            if step.undoes not in begun:
+            if step not in needed:
                 step.state = "not needed"
-        return self.sheet.undo
+        return needed
 
     async def _must_wait(self, step: SheetStep) -> bool:
         """Whether a gate is open before this step may be done."""

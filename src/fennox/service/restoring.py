@@ -257,7 +257,7 @@ async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
     system = await session.get_one(System, run.system_id, with_for_update=True)
     system.suspended_because = ""
     run.result = {"sheet": str(run.sheet_id), "undone": sum(step.state == "done" for step in sheet.undo)}
-    stays = [step.title for step in sheet.begun() if not step.undone]
+    stays = sheet.staying()
     run.reason = run.remedy = ""
     if stays:
         run.reason = f"What was done by this stays on the target: {'; '.join(stays)}."

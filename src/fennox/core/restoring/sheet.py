@@ -161,6 +161,15 @@ class Sheet(SheetModel):
             step for step in self.steps if step.kind_step is not None and step.state not in ("waiting", "not needed")
         ]
 
+    def to_undo(self) -> list[SheetStep]:
+        """What undoes steps that have begun, the last of them first."""
+        begun = {step.number for step in self.begun()}
+        return [step for step in self.undo if step.undoes in begun]
+
+    def staying(self) -> list[str]:
+        """What has begun and cannot be undone, by title."""
+        return [step.title for step in self.begun() if not step.undone]
+
     def open_gate(self) -> Gate | None:
         return next((gate for gate in self.gates if gate.answer is None), None)
 
