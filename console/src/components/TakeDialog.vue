@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from "@tanstack/vue-query";
-import { ref } from "vue";
+import { ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { client, get } from "../api";
 import AskDialog from "./AskDialog.vue";
@@ -11,13 +11,20 @@ defineEmits<{ close: [] }>();
 const router = useRouter();
 const wanted = ref({ store: "", name: "", note: "", change: false });
 const stores = useQuery({ queryKey: ["stores"], queryFn: () => get(client.GET("/api/v1/stores")) });
+watch(
+  stores.data,
+  (found) => {
+    wanted.value.store ||= found?.items[0]?.name ?? "";
+  },
+  { immediate: true },
+);
 const take = useMutation({
   mutationFn: () =>
     get(
       client.POST("/api/v1/backups", {
         body: {
           system: props.system,
-          store: wanted.value.store || stores.data.value?.items[0]?.name,
+          store: wanted.value.store,
           name: wanted.value.name,
           note: wanted.value.note,
           hold: wanted.value.change ? wanted.value.note || "before a change" : "",
