@@ -19,23 +19,26 @@ MAY_IMPORT = {
     "engine": ["core", "stores.base", "links.base"],
     "catalogue": ["core"],
     "wire": ["core"],
-    "service": ["core", "links", "stores", "engine", "catalogue", "wire"],
+    "service": ["core", "links", "stores", "engine", "catalogue", "wire", "logs"],
+    "site": ["core", "links", "wire"],
     "client": ["wire"],
     "cli": ["client", "wire", "core.errors", "core.names", "core.compare.model", "core.restoring.sheet"],
     "testing": ["core", "stores.base", "links.base", "engine.journal"],
+    "logs": [],
     "kinds": [],
     "rescue": [],
 }
 EXCEPTIONS = {
     # offline work has no service to ask; serve, worker and rebuild start one
     "cli/offline.py": ["core", "links", "stores", "engine"],
+    "cli/carrying.py": ["site", "logs"],
     "cli/kindfiles.py": ["core", "links", "engine"],
     "cli/serving.py": ["service"],
     "cli/rebuilding.py": ["core.time", "service"],
 }
 # what only one corner of core may use
 CONFINED = {
-    "cryptography": ["core/format", "core/kinds/certificates.py", "links", "service"],
+    "cryptography": ["core/format", "core/kinds/certificates.py", "links", "service", "site/here.py"],
     "blake3": ["core/format"],
     "nacl": ["core/format/digest.py"],
     "zstandard": ["core/format", "engine/export.py", "rescue.py"],
@@ -48,10 +51,12 @@ CONFINED = {
     "jsonpointer": ["core/compare"],
     "ldif": ["core/compare"],
     "sqlalchemy": ["catalogue", "service"],
-    "asyncssh": ["links", "stores", "cli/hostkeys.py"],
+    "asyncssh": ["links", "stores", "site/here.py", "cli/hostkeys.py"],
     "dns": ["cli/hostkeys.py", "core/compare"],
     "boto3": ["stores"],
     "aioftp": ["stores"],
+    "httpcore": ["links/dialling.py"],
+    "websockets": ["site"],
     "httpx": ["links", "stores", "client", "service/channels.py"],
     "aiosmtplib": ["service/channels.py"],
     "icalendar": ["service/coming.py"],

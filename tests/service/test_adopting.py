@@ -19,6 +19,7 @@ from fennox.engine.index import PackIndex
 from fennox.service import adopting, queue, tending
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
+from fennox.service.queue import Claimant
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died, StoppingStore
 from fennox.wire.stores import AdoptStore
@@ -97,7 +98,7 @@ async def begin(context: Context, folder: Path) -> None:
 async def carry_out(context: Context) -> Run:
     """What a worker does with the run that waits."""
     async with context.session() as session:
-        claimed = await queue.claim(session, "w", 600)
+        claimed = await queue.claim(session, Claimant("w"), 600)
     assert claimed is not None
     run, lease = claimed
     await adopting.run_adopt(context, lease, CatalogueJournal(context, lease))

@@ -12,7 +12,7 @@ from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
 from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
-from fennox.service.queue import Lease
+from fennox.service.queue import Claimant, Lease
 from tests.database import database, postgres
 from tests.service.contexts import START, add_routine, add_store, add_system, clock, context
 
@@ -27,7 +27,7 @@ async def enqueue(context: Context, system: str | None, **changes: object) -> st
 
 async def claim(context: Context, worker: str = "w", seconds: float = 30) -> Lease | None:
     async with context.session() as session:
-        claimed = await queue.claim(session, worker, seconds)
+        claimed = await queue.claim(session, Claimant(worker), seconds)
     return claimed[1] if claimed else None
 
 

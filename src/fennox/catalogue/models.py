@@ -324,6 +324,7 @@ class Run(Base):
         ),
         UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
         Index("waiting_in_the_queue", "queued_at", postgresql_where=text("state = 'queued'")),
+        Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
         CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
     )
 
@@ -452,7 +453,25 @@ class Worker(Base):
     skew: Mapped[float] = mapped_column(Float, default=0.0)  # seconds that its clock is ahead of the database's
     version: Mapped[str] = mapped_column(default="")
     draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
+    for_sites: Mapped[bool] = mapped_column(default=False)  # it takes nothing but runs at sites
     stopped: Mapped[datetime | None]  # when it ended as planned
+
+
+class Site(Base):
+    """A site whose machines are reached through a worker that stands there."""
+
+    __tablename__ = "sites"
+
+    name: Mapped[str] = mapped_column(primary_key=True)  # as systems name it
+    token_hash: Mapped[str] = mapped_column(unique=True)
+    admitted: Mapped[datetime]
+    by: Mapped[str]
+    seen: Mapped[datetime | None]  # by the database's clock
+    connected: Mapped[bool | None]
+    machine: Mapped[str | None]
+    version: Mapped[str | None]
+    key: Mapped[str | None]  # of the machine it runs on, where that is read as `here`
+    skew: Mapped[float | None]  # seconds that its clock is ahead of the service's
 
 
 class ConcernRow(Base):

@@ -30,7 +30,7 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
         def attempt(key: str | None) -> Looked:
             found = service.look_at_machine(
                 LookWanted(address=arguments.address, login=arguments.login, key=key, kind=arguments.kind,
-                           via=arguments.via, settings=settings_of(arguments))
+                           site=arguments.site, via=arguments.via, settings=settings_of(arguments))
             )  # fmt: skip
             if found.accepted:
                 return found
@@ -96,7 +96,7 @@ class _Row:
     def wanted(self) -> LookWanted:
         return LookWanted(
             address=self.address, login=self.login, kind=self.kind or None, key=self.key or None, via=self.via or None,
-            settings=self.settings,
+            site=self.site, settings=self.settings,
         )  # fmt: skip
 
 

@@ -73,9 +73,27 @@ def _service(nouns: Sub) -> None:
     serve = _verb(nouns, "serve", "serving:serve", "run the service: API, console, scheduler and workers", shows=False)
     worker = _noun(nouns, "worker", "processes that do the runs")
     _verb(worker, "list", "workers:list_workers", "who does the runs, and whose clock differs")
+    _verb(worker, "sites", "workers:list_sites", "sites whose machines are reached through a worker there")
+    admit = _verb(worker, "admit", "workers:admit", "make the token of a site's worker; from then on its systems "
+                  "are reached through it")  # fmt: skip
+    admit.add_argument("site", help="as systems name it with --site")
+    admit.add_argument("--anew", action="store_true", help="another token; the one it has counts no more then")
+    revoke = _verb(worker, "revoke", "workers:revoke", "let a site's token count no more; its systems are reached from "
+                   "here again", shows=False)  # fmt: skip
+    revoke.add_argument("site")
+    revoke.add_argument("--yes", action="store_true", help="do not ask")
     drain = _verb(worker, "drain", "workers:drain", "have a worker take nothing new, and end", shows=False)
     drain.add_argument("worker", help="its id, or the beginning of it")
-    work = _verb(worker, "run", "serving:work", "run a worker of its own", shows=False)
+    work = _verb(worker, "run", "carrying:work", "run a worker near the database, or with --site the worker of a "
+                 "site, which needs nothing but HTTPS to the service", shows=False)  # fmt: skip
+    at_site = work.add_argument_group("at a site", "it connects to the service, and makes connections there for it")
+    at_site.add_argument("--site", help="the site it stands at, as it was admitted: fennox worker admit SITE")
+    at_site.add_argument("--service", metavar="URL", help="of the service, like https://fennox.example (FENNOX_URL)")
+    at_site.add_argument("--token-file", metavar="FILE", help="its first line is the site's token (FENNOX_TOKEN)")
+    at_site.add_argument("--only", action="append", default=[], metavar="NETWORK", help="connect to nothing outside, "
+                         "like 10.20.0.0/16; may be given several times")  # fmt: skip
+    at_site.add_argument("--authority", metavar="FILE", help="PEM file of the authority of the service's certificate, "
+                         "where this machine does not know it")  # fmt: skip
     for verb in (serve, work):
         verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
     again = _verb(nouns, "rebuild", "rebuilding:rebuild", "bring Fennox itself back on an empty machine", shows=False)
@@ -298,6 +316,8 @@ def _stores(nouns: Sub) -> None:
         secret.add_argument("--key", metavar="FILE", help="an unencrypted private key in OpenSSH form")
         secret.add_argument("--password-file", metavar="FILE", help="its first line is the password; asked otherwise")
         secret.add_argument("--agent", action="store_true", help="the SSH agent of the workers has the key")
+        secret.add_argument("--here", action="store_true", help="no secret: for a machine at the address `here`, which "
+                            "a site's worker reads from itself")  # fmt: skip
         verb.add_argument("--certificate", metavar="FILE", help="OpenSSH's certificate for the key")
         verb.add_argument("--become", metavar="ACCOUNT", help="run commands as this account, by sudo")
     _verb(login, "list", "stores:list_logins", "list the logins, without their secrets")
@@ -347,6 +367,7 @@ def _systems(nouns: Sub) -> None:
     for verb in (add, change, seen):
         verb.add_argument("--via", metavar="SYSTEM", help="the system that the way to it leads through, by SSH"
                           + ("; '' for none" if verb is change else ""))  # fmt: skip
+    seen.add_argument("--site", default="", help="the site it stands at, where a worker reaches it")
     for verb in (add, change):
         verb.add_argument("--needs", action="append", metavar="SYSTEM", help="a system that must be back before this "
                           "one; may be given several times"

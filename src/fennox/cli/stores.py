@@ -292,12 +292,13 @@ def test(arguments: argparse.Namespace, environment: Environment) -> int:
 
 def add_login(arguments: argparse.Namespace, environment: Environment) -> None:
     key, password = _secret(arguments)
-    if key is None and password is None and not arguments.agent:
+    if key is None and password is None and not arguments.agent and not arguments.here:
         password = SecretStr(access.ask_secret("Password: "))
     with client(environment) as service:
         login = service.add_login(
             NewLogin(name=arguments.name, account=arguments.account, password=password, private_key=key,
-                     certificate=_certificate(arguments) or "", agent=arguments.agent, become=arguments.become or "")
+                     certificate=_certificate(arguments) or "", agent=arguments.agent, here=arguments.here,
+                     become=arguments.become or "")
         )  # fmt: skip
     _show_login(login, arguments)
 
@@ -306,7 +307,7 @@ def set_login(arguments: argparse.Namespace, environment: Environment) -> None:
     key, password = _secret(arguments)
     with client(environment) as service:
         wanted = LoginChange(account=arguments.account, password=password, private_key=key,
-                             certificate=_certificate(arguments), agent=arguments.agent,
+                             certificate=_certificate(arguments), agent=arguments.agent, here=arguments.here,
                              become=arguments.become)  # fmt: skip
         _show_login(service.change_login(arguments.name, wanted), arguments)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from types import TracebackType
 from typing import Any, Self, TypeVar
+from urllib.parse import quote
 
 import httpx
 from httpx_sse import connect_sse
@@ -19,6 +20,7 @@ from fennox.wire.recovery import RecoverySheet
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.routines import Coming, NewRoutine, RoutineChange, RoutinePreview, RoutineShown
 from fennox.wire.runs import LogLine, PassphraseWanted, Rekeyed, RunShown, Status
+from fennox.wire.sites import NewSite, SiteAdmitted, SiteShown
 from fennox.wire.stores import (
     AdoptStore,
     CustodyWanted,
@@ -379,6 +381,15 @@ class Client:
 
     def workers(self) -> list[WorkerShown]:
         return self._all(WorkerShown, "/workers")
+
+    def sites(self) -> list[SiteShown]:
+        return self._all(SiteShown, "/sites")
+
+    def admit(self, wanted: NewSite) -> SiteAdmitted:
+        return self._one(SiteAdmitted, "POST", "/sites", wanted)
+
+    def revoke(self, site: str) -> None:
+        self._call("DELETE", f"/sites/{quote(site, safe='')}")
 
     def drain(self, worker: str) -> None:
         self._call("POST", f"/workers/{worker}/drain")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncGenerator, AsyncIterator
+import socket
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -38,6 +39,10 @@ class Address:
 
     def __str__(self) -> str:
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+
+Dial = Callable[[Address], Awaitable[socket.socket]]
+"""Makes a connection to an address, where it is not this machine's own network that leads there."""
 
 
 def parse_address(text: str, default_port: int) -> Address:

@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
+from contextlib import AsyncExitStack
 
 from fennox.core.errors import Unreachable
-from fennox.links.base import Address
+from fennox.links.base import Address, Dial
+from fennox.links.dialling import opened
 
 _LONGEST_GREETING = 8 * 1024  # bytes before the line with the version
 _SILENCE = 3.0  # seconds after which nobody is expected to speak first
 
 
-async def greets_as_ssh(address: Address, limit: float = 10) -> bool:
+async def greets_as_ssh(address: Address, dial: Dial | None = None, limit: float = 10) -> bool:
     """Whether what listens there is an SSH server. Nothing is sent."""
-    try:
-        reader, writer = await asyncio.wait_for(asyncio.open_connection(address.host, address.port), limit)
-    except (OSError, TimeoutError) as error:
-        reason = "no answer" if isinstance(error, TimeoutError) else "nobody listens there"
-        raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
+    async with AsyncExitStack() as stack:
+        try:
+            async with asyncio.timeout(limit):
+                reader, _ = await stack.enter_async_context(opened(address, dial))
+        except (OSError, TimeoutError) as error:
+            reason = "no answer" if isinstance(error, TimeoutError) else "nobody listens there"
+            raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
+        return await _heard_ssh(reader)
+
+
+async def _heard_ssh(reader: asyncio.StreamReader) -> bool:
     heard = b""
     try:
         async with asyncio.timeout(_SILENCE):
@@ -26,12 +33,6 @@ async def greets_as_ssh(address: Address, limit: float = 10) -> bool:
                 heard += block
                 if any(line.startswith(b"SSH-") for line in heard.splitlines()):
                     return True
-    except TimeoutError:
+    except (TimeoutError, OSError):
         return False
-    except OSError:
-        return False
-    finally:
-        writer.transport.abort()
-        with contextlib.suppress(OSError):
-            await writer.wait_closed()
     return False

@@ -7,14 +7,16 @@ import base64
 import contextlib
 import re
 import shlex
-from collections.abc import AsyncGenerator, AsyncIterator, Sequence
+import socket
+from collections.abc import AsyncGenerator, AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
+from typing import Any
 
 import asyncssh
 
 from fennox.core.errors import FarSideFailed, FennoxError, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.names import printable
-from fennox.links.base import MAX_OUTPUT, Address, Credential, Hop, Output, Running, ShellLanguage
+from fennox.links.base import MAX_OUTPUT, Address, Credential, Dial, Hop, Output, Running, ShellLanguage
 from fennox.links.sftp import SftpFiles
 from fennox.links.tls import key_changed
 
@@ -35,6 +37,8 @@ _CERTIFICATES = [
 ]
 _NO_CERTIFICATES = "-*-cert-v01@openssh.com"  # a host that has one also shows the key that was accepted
 _CIPHERS = "^aes256-gcm@openssh.com,aes128-gcm@openssh.com"  # one call a packet, where the library's first needs three
+
+_COMPRESSED = ["zlib@openssh.com", "none"]  # what a worker at a site passes on crosses slow lines
 
 
 class _KeyCheck(asyncssh.SSHClient):
@@ -65,15 +69,23 @@ def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
 
 
 async def connect(
-    address: Address, credential: Credential, fingerprint: str | None, limit: float = 15, hops: Sequence[Hop] = ()
+    address: Address,
+    credential: Credential,
+    fingerprint: str | None,
+    limit: float = 15,
+    hops: Sequence[Hop] = (),
+    dial: Dial | None = None,
 ) -> SshLink:
-    """Connect and log in for commands, through other machines if need be (``hops``, the nearest first)."""
+    """Connect and log in for commands, through other machines if need be (``hops``, the nearest first).
+
+    ``dial`` makes the first of these connections.
+    """
     opened: list[asyncssh.SSHClientConnection] = []
     try:
         for hop in hops:
-            through, _ = await open_connection(hop.address, hop.credential, hop.fingerprint, limit, _last(opened))
+            through, _ = await open_connection(hop.address, hop.credential, hop.fingerprint, limit, _last(opened), dial)
             opened.append(through)
-        connection, offered = await open_connection(address, credential, fingerprint, limit, _last(opened))
+        connection, offered = await open_connection(address, credential, fingerprint, limit, _last(opened), dial)
         opened.append(connection)
         link = SshLink(opened, address, offered)
         if credential.become:
@@ -101,12 +113,24 @@ async def open_connection(
     fingerprint: str | None,
     limit: float = 15,
     through: asyncssh.SSHClientConnection | None = None,
+    dial: Dial | None = None,
 ) -> tuple[asyncssh.SSHClientConnection, str]:
     """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
     check = _KeyCheck(fingerprint)
     by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
     async with _keys(credential) as keys:
-        return await _connected(address, credential, keys, check, by_authority, limit, through), check.offered
+        way: dict[str, Any] = {"tunnel": through or ()}
+        if dial is not None and through is None:
+            way = {"sock": await _dialled(dial, address, limit), "compression_algs": _COMPRESSED}
+        return await _connected(address, credential, keys, check, by_authority, limit, way), check.offered
+
+
+async def _dialled(dial: Dial, address: Address, limit: float) -> socket.socket:
+    try:
+        return await asyncio.wait_for(dial(address), limit)
+    except (OSError, TimeoutError) as error:
+        reason = printable(str(error))[:200] or "no answer"
+        raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
 
 
 async def _connected(
@@ -116,7 +140,7 @@ async def _connected(
     check: _KeyCheck,
     by_authority: bool,
     limit: float,
-    through: asyncssh.SSHClientConnection | None,
+    way: Mapping[str, Any],
 ) -> asyncssh.SSHClientConnection:
     try:
         return await asyncio.wait_for(
@@ -131,7 +155,7 @@ async def _connected(
                 server_host_key_algs=_CERTIFICATES if by_authority else _NO_CERTIFICATES,
                 encryption_algs=_CIPHERS,
                 agent_path=None,
-                tunnel=through or (),
+                **way,
                 config=None,
                 keepalive_interval=15,
             ),

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import base64
-import contextlib
 import hashlib
 import ssl
 from datetime import datetime
@@ -16,7 +15,8 @@ from datetime import datetime
 from cryptography import x509
 
 from fennox.core.errors import FennoxError, KeyChanged, KeyUnknown, Unreachable
-from fennox.links.base import Address
+from fennox.links.base import Address, Dial
+from fennox.links.dialling import opened
 
 AUTHORITY = "authority"
 
@@ -51,20 +51,16 @@ def pinned_context(certificate: bytes) -> ssl.SSLContext:
     return context
 
 
-async def offered(address: Address, limit: float) -> bytes:
+async def offered(address: Address, limit: float, dial: Dial | None = None) -> bytes:
     """The certificate (DER) the far side shows, before anything is said to it."""
     try:
-        async with asyncio.timeout(limit):
-            _, writer = await asyncio.open_connection(address.host, address.port, ssl=looking_context())
+        async with asyncio.timeout(limit), opened(address, dial, looking_context()) as (_, writer):
+            shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
+            certificate = shown.getpeercert(binary_form=True)
     except (OSError, TimeoutError) as error:
         raise Unreachable(
             f"{address} cannot be reached by TLS ({type(error).__name__}).", "Check address, port and network."
         ) from error
-    shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
-    certificate = shown.getpeercert(binary_form=True)
-    writer.transport.abort()
-    with contextlib.suppress(OSError):
-        await writer.wait_closed()
     if certificate is None:
         raise Unreachable(f"{address} shows no certificate.", "Check that it is the right port.")
     return certificate

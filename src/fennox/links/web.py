@@ -9,17 +9,21 @@ import httpx
 
 from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
 from fennox.links import tls
-from fennox.links.base import MAX_OUTPUT, Address, Answer, Credential
+from fennox.links.base import MAX_OUTPUT, Address, Answer, Credential, Dial
+from fennox.links.dialling import DialledTransport
 
 
-async def connect(address: Address, credential: Credential, fingerprint: str | None, limit: float = 15) -> WebLink:
+async def connect(
+    address: Address, credential: Credential, fingerprint: str | None, limit: float = 15, dial: Dial | None = None
+) -> WebLink:
     """Look at the certificate, and trust exactly that one for every later connection."""
-    certificate = await tls.offered(address, limit)
+    certificate = await tls.offered(address, limit, dial)
     tls.judge(address, certificate, fingerprint)
     context = tls.pinned_context(certificate)
     client = httpx.AsyncClient(
         base_url=f"https://{address}",
         verify=context,
+        transport=DialledTransport(dial, context) if dial is not None else None,
         auth=(credential.account, credential.password or ""),
         timeout=httpx.Timeout(60, connect=limit),
         follow_redirects=False,

@@ -22,6 +22,7 @@ log: Any = structlog.get_logger()
 _FIRST_PAUSE, _LONGEST_PAUSE = timedelta(minutes=1), timedelta(hours=1)
 _GIVEN_UP = timedelta(days=2)  # after which a message is no news any more
 _NAMED = 20  # concerns that one message names
+_CAUSES = ("store", "service", "routine", "system")  # what is named first of what has one cause
 _AT_ONCE = 20  # messages that are sent before the scheduler goes on
 
 
@@ -49,11 +50,11 @@ def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System
 
 
 def _by_cause(rows: list[ConcernRow]) -> list[list[ConcernRow]]:
-    """A store that is away is one message, not one for each of its systems."""
+    """A store or a site that is away is one message, not one for each of its systems."""
     found: dict[str, list[ConcernRow]] = defaultdict(list)
     for row in rows:
         found[row.cause].append(row)
-    return [sorted(together, key=lambda row: (row.noun != "store", row.about)) for together in found.values()]
+    return [sorted(together, key=lambda row: (_CAUSES.index(row.noun), row.about)) for together in found.values()]
 
 
 def _body(rows: list[ConcernRow]) -> dict[str, Any]:

@@ -26,6 +26,7 @@ from fennox.service.routes import (
     routines,
     runs,
     session,
+    sites,
     stores,
     systems,
     users,
@@ -44,7 +45,7 @@ _HEADERS = {
 
 _MODULES = (
     session, estate, concerns, kinds, systems, looking, retiring, keysets, stores, ownstate, recovery, backups,
-    comparing, routines, restores, runs, users, workers,
+    comparing, routines, restores, runs, users, workers, sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
@@ -71,6 +72,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     for router in _ROUTERS:
         api.include_router(router)
     app.include_router(api)
+    app.include_router(sites.doors, prefix="/api/v1")
     app.include_router(estate.health, dependencies=guarded)
     app.include_router(metrics.router, dependencies=guarded)
     app.include_router(pages.router, dependencies=guarded)

@@ -27,11 +27,14 @@ from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
-from fennox.links.base import Credential, Hop, Link, parse_address
+from fennox.links.base import Credential, Dial, Hop, Link, parse_address
+from fennox.service import sites
 from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
 from fennox.service.ownstate import OwnState
 from fennox.service.settings import Settings
+from fennox.service.sites import SiteHub
+from fennox.service.ways import ANYWHERE, Way
 from fennox.stores import addresses
 from fennox.stores.base import Store
 from fennox.stores.opening import open_store
@@ -50,6 +53,7 @@ class Context:
     service_id: str
     simulated: bool
     wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
+    sites: SiteHub = field(default_factory=SiteHub)
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
@@ -197,36 +201,48 @@ class Context:
                         "Set FENNOX_SSH_AGENT to the agent's socket where the workers run.",
                     )
                 return Credential(login.account, agent=self.settings.ssh_agent, become=login.become)
+            case "here":
+                return Credential(login.account, become=login.become)
         return Credential(login.account, password=secret, become=login.become)
 
     async def connect(
-        self, kind: Kind, address: str, login: Login | None, key: str | None, via: str | None = None
+        self, kind: Kind, address: str, login: Login | None, key: str | None, way: Way = ANYWHERE
     ) -> Link:
-        """Reach a machine. ``via``: the id of the system that the way to it leads through."""
+        """Reach a machine."""
         if kind.reach == "service":
             return OwnState(self.engine, self.service_id)
         if kind.reach == "hand":
             raise BadInput("Such a system is not reached: people hand in what they export.", "Use backup hand-in.")
         if login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
-        return await self.reach(kind, address, self.credential(login), key, via)
+        return await self.reach(kind, address, self.credential(login), key, way)
 
     async def reach(
-        self, kind: Kind | Entrance, address: str, credential: Credential, key: str | None, via: str | None = None
+        self, kind: Kind | Entrance, address: str, credential: Credential, key: str | None, way: Way = ANYWHERE
     ) -> Link:
         """As :meth:`connect`, with a credential that need not be a login that is kept."""
         parsed = parse_address(address, kind.port)
         if kind.reach == "ssh":
-            link = await ssh.connect(parsed, credential, key, hops=await self._hops(via))
+            hops, site = await self._hops(way)
+            link = await ssh.connect(parsed, credential, key, hops=hops, dial=await self.dialler(site))
             link.language = kind.shell
             return link
-        if via is not None:
+        if way.via is not None:
             raise MendSettings("Only what is reached by SSH is reached through another system.", "Take --via away.")
-        return await web.connect(parsed, credential, key)
+        return await web.connect(parsed, credential, key, dial=await self.dialler(way.site))
 
-    async def _hops(self, via: str | None) -> list[Hop]:
-        """The machines on the way, the nearest first."""
+    async def dialler(self, site: str) -> Dial | None:
+        """Who makes connections to the machines of a site; None: this machine's own network leads there."""
+        async with self.session() as session:
+            served = await sites.is_served(session, site)
+        if served and site not in self.sites.names:
+            raise sites.away(site)
+        return self.sites.dialler(site) if served else None
+
+    async def _hops(self, way: Way) -> tuple[list[Hop], str]:
+        """The machines on the way, the nearest first, and the site where it begins."""
         found: list[Hop] = []
+        via, site = way.via, way.site
         async with self.session() as session:
             while via is not None:
                 row = await session.get_one(System, via)
@@ -238,8 +254,8 @@ class Context:
                         "Change it with `fennox system set NAME --via SYSTEM`.",
                     )
                 found.insert(0, Hop(parse_address(row.address, kind.port), self.credential(login), row.key))
-                via = row.via_id
-        return found
+                via, site = row.via_id, row.site
+        return found, site
 
 
 async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool) -> Context:

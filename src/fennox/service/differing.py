@@ -24,6 +24,7 @@ from fennox.service import queue, routines, states
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of
+from fennox.service.ways import way_to
 
 _ORDERED = "differs"  # in the order of a take that a look has asked for
 _DAY = timedelta(days=1)
@@ -77,7 +78,7 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
             f"Run: fennox backup take {system.name}",
         )
     await journal.step(f"Reach {system.address}")
-    link = await context.connect(subject.kind, system.address, login, system.key, system.via_id)
+    link = await context.connect(subject.kind, system.address, login, system.key, way_to(system))
     try:
         machine = await identify(subject.kind, link, subject.settings)
         check_same_machine(subject, machine)

@@ -63,6 +63,11 @@ KEPT = {
         Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
         Kept(models.KindRow, ("name", "version")),
         Kept(models.Routine, ("created", "id")),
+        Kept(
+            models.Site,
+            ("name",),
+            frozenset({"seen", "connected", "machine", "version", "key", "skew"}),
+        ),
         Kept(models.ConcernRow, ("key",)),
         Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret"})),
         Kept(models.Backup, ("time", "id")),

@@ -11,11 +11,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
-from sqlalchemy import CursorResult, func, select, text, update
+from sqlalchemy import ColumnElement, CursorResult, and_, case, func, literal_column, not_, or_, select, text, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import ACTIVE, Run, RunStep
+from fennox.catalogue.models import ACTIVE, Run, RunStep, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.wire.runs import RunKind
 
@@ -107,25 +108,67 @@ async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> Non
         await session.flush()
 
 
-async def claim(session: AsyncSession, worker: str, lease_seconds: float) -> tuple[Run, Lease] | None:
-    """Take the next run of the queue; a person's run goes before a routine's."""
+_BY_ITSELF = or_(Run.routine_id.is_not(None), Run.by.in_(("schedule", "rebuild")), Run.by.startswith("routine "))
+"""Nobody waits for it at a terminal."""
+_NONE: ColumnElement[str] = literal_column("''")
+_REACHES = ("take", "look", "draft", "restore")  # kinds of runs that speak with a machine
+
+
+@dataclass(frozen=True)
+class Claimant:
+    """What a worker may take: runs at these sites, and (``near``) those that need no worker of a site.
+
+    ``people_only``: nothing that is due by itself.
+    """
+
+    worker: str
+    sites: frozenset[str] = frozenset()
+    near: bool = True
+    people_only: bool = False
+
+
+async def claim(session: AsyncSession, claimant: Claimant, lease_seconds: float) -> tuple[Run, Lease] | None:
+    """Take the next run of the queue.
+
+    A person's run goes first. Of what is due by itself those go first whose routine has the fewest going on, so that
+    a routine of a thousand systems does not hold up one of three.
+    """
+    ran = aliased(Run)
+    going_on = (
+        select(func.coalesce(ran.routine_id, _NONE).label("routine"), func.count().label("runs"))
+        .where(ran.state == "running")
+        .group_by(func.coalesce(ran.routine_id, _NONE))
+        .subquery()
+    )
     chosen = (
         select(Run)
-        .where(Run.state == "queued", Run.not_before <= func.now())
-        .order_by(Run.routine_id.is_not(None), Run.queued_at)
+        .outerjoin(going_on, going_on.c.routine == func.coalesce(Run.routine_id, _NONE))
+        .where(Run.state == "queued", Run.not_before <= func.now(), _within_reach(claimant))
+        .order_by(_BY_ITSELF, case((_BY_ITSELF, func.coalesce(going_on.c.runs, 0)), else_=0), Run.queued_at)
         .limit(1)
-        .with_for_update(skip_locked=True)
+        .with_for_update(skip_locked=True, of=Run)
     )
+    if claimant.people_only:
+        chosen = chosen.where(not_(_BY_ITSELF))
     run = (await session.execute(chosen)).scalar_one_or_none()
     if run is None:
         return None
-    run.state, run.worker = "running", worker
+    run.state, run.worker = "running", claimant.worker
     run.fence += 1
     run.attempt += 1
     await session.flush()
     await _set_lease(session, run.id, run.fence, lease_seconds)
     await announce(session, run.id)
     return run, Lease(run.id, run.fence, run.attempt)
+
+
+def _within_reach(claimant: Claimant) -> ColumnElement[bool]:
+    of_run = select(System.id).where(System.id == Run.system_id, System.login_id.is_not(None))
+    reaches = Run.kind.in_(_REACHES)
+    here = and_(reaches, of_run.where(System.site.in_(claimant.sites)).exists())
+    if not claimant.near:
+        return here
+    return or_(here, not_(and_(reaches, of_run.where(System.site.in_(select(Site.name))).exists())))
 
 
 async def _set_lease(session: AsyncSession, run_id: str, fence: int, seconds: float) -> bool:

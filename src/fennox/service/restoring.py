@@ -28,6 +28,7 @@ from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of, take_safety_copy
 from fennox.service.tending import best_copy
+from fennox.service.ways import way_to
 from fennox.stores.whole import WholeObjects
 
 _LOGIN_AFTER = "the login was changed after the backup was taken; the password valid then may be needed"
@@ -89,7 +90,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     parts = parts_to_take(kind, order.get("parts"))
     place = Place(address=order["address"], account=material.target_login.account, key=order["key"])
     await journal.step(f"Look at the target at {place.address}")
-    link = await context.connect(kind, place.address, material.target_login, place.key, system.via_id)
+    link = await context.connect(kind, place.address, material.target_login, place.key, way_to(system))
     try:
         target = await look_at_target(kind, link, place, dict(system.settings), parts)
     finally:
@@ -136,7 +137,7 @@ async def _checked_entrance(
         return None
     async with context.session() as session:
         login = await session.get_one(Login, wanted["login"])
-    link = await context.reach(entrance, wanted["address"], context.credential(login), wanted["key"], system.via_id)
+    link = await context.reach(entrance, wanted["address"], context.credential(login), wanted["key"], way_to(system))
     await link.close()
     return Place(address=wanted["address"], account=login.account, key=wanted["key"])
 
@@ -147,7 +148,7 @@ async def _old_one_answers(context: Context, system: System, place: Place, login
         return []
     kind, _ = context.kind(system.kind)
     try:
-        link = await context.connect(kind, system.address, login, system.key, system.via_id)
+        link = await context.connect(kind, system.address, login, system.key, way_to(system))
     except FennoxError:
         return []
     await link.close()
@@ -173,9 +174,9 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
             assert kind.restore.entrance is not None
             async with context.session() as session:
                 credential = context.credential(await session.get_one(Login, row.entrance_login_id))
-            return await context.reach(kind.restore.entrance, place.address, credential, place.key, system.via_id)
+            return await context.reach(kind.restore.entrance, place.address, credential, place.key, way_to(system))
         login = material.target_login if whose == "target" else material.login
-        return await context.connect(kind, place.address, login, place.key, system.via_id)
+        return await context.connect(kind, place.address, login, place.key, way_to(system))
 
     async def save(changed: SheetData) -> None:
         async with context.session() as session:

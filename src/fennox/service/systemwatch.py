@@ -16,7 +16,7 @@ from fennox.catalogue.models import ACTIVE, Backup, Copy, Routine, Run, Sheet, S
 from fennox.core import schedule
 from fennox.core.ordering import in_order
 from fennox.service import handing, relations, routines, taking
-from fennox.service.concerns import Found
+from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
 
 ENDS_SOON = timedelta(days=30)  # certificates
@@ -25,9 +25,7 @@ _SKEW = 60.0  # seconds
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
 
-async def of_systems(
-    context: Context, session: AsyncSession, stores_away: dict[str, str], now: datetime
-) -> AsyncIterator[Found]:
+async def of_systems(context: Context, session: AsyncSession, away: Away, now: datetime) -> AsyncIterator[Found]:
     every = (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars()
     systems = list(every)
     newest = await _newest(session)
@@ -46,9 +44,7 @@ async def of_systems(
                         f"{system.name} is of the kind {system.kind}, which is not installed here.",
                         "Add its file: fennox kind add FILE. Its backups carry it: fennox backup export",
                         "It can neither be taken nor restored.")  # fmt: skip
-        for item in _of_system(
-            system, mine, backup, partial.get(system.id), places, doubtful, missed, stores_away, now
-        ):
+        for item in _of_system(system, mine, backup, partial.get(system.id), places, doubtful, missed, away, now):
             yield item
         if system.left_open and system.id not in busy:
             yield Found("left-open", "high", "system", system.name,
@@ -172,7 +168,7 @@ def _of_system(
     places: dict[str, int],
     doubtful: dict[str, Backup],
     missed: dict[str, list[tuple[Routine, datetime]]],
-    stores_away: dict[str, str],
+    away: Away,
     now: datetime,
 ) -> Iterator[Found]:
     name = system.name
@@ -182,7 +178,7 @@ def _of_system(
         yield Found("no-backup", "high", "system", name, f"{name} has no backup.", f"Run: fennox backup take {name}",
                     "If it is lost today, it is rebuilt from memory.", system.created)  # fmt: skip
     else:
-        yield from _late(system, mine, backup, stores_away, now)
+        yield from _late(system, mine, backup, away, now)
         if places.get(backup.id, 0) == 1:
             yield Found("one-copy", "low", "system", name, f"The newest good backup of {name} lies in one place only.",
                         "Send it to a further store: --copy-to in its routine, or fennox backup copy.",
@@ -206,7 +202,7 @@ def _of_system(
         yield Found(f"missed|{routine.name}", "high", "system", name,
                     f"{name} was due by {routine.name} at {due:%Y-%m-%d %H:%M} UTC, and no run has begun.",
                     "See `fennox status` for workers, and `fennox run list` for what stands in its way.",
-                    "", due, cause=f"missed|{routine.name}")  # fmt: skip
+                    "", due, cause=away.cause(None, system.site) or f"missed|{routine.name}")  # fmt: skip
     if system.suspended_because:
         yield Found("suspended", "high", "system", name, f"No routine takes {name}: {system.suspended_because}.",
                     f"Finish the restore, or say: fennox system resume {name}")  # fmt: skip
@@ -215,9 +211,7 @@ def _of_system(
                     "Add one, or leave it by hand on purpose.", since=system.created)  # fmt: skip
 
 
-def _late(
-    system: System, mine: list[Routine], backup: _Newest, stores_away: dict[str, str], now: datetime
-) -> Iterator[Found]:
+def _late(system: System, mine: list[Routine], backup: _Newest, away: Away, now: datetime) -> Iterator[Found]:
     """Two due times of a routine have passed since the newest good backup."""
     for routine in mine:
         if routine.mode != "on" or routine.parts or system.suspended_because:
@@ -228,12 +222,11 @@ def _late(
         if len(passed) == 2:
             days = (now - backup.time).days
             old = f"{days} days" if days > 1 else f"{int((now - backup.time).total_seconds() // 3600)} hours"
-            away = stores_away.get(routine.store_id)
             yield Found(f"late|{backup.id}", "high", "system", system.name,
                         f"The newest good backup of {system.name} is {old} old; {routine.name} has wanted two since.",
                         f"Look at its last run: fennox run list --system {system.name}",
                         "What changed since then would be lost.", backup.time,
-                        cause=f"store|{away}" if away else "")  # fmt: skip
+                        cause=away.cause(routine.store_id, system.site))  # fmt: skip
             return
 
 

@@ -27,6 +27,7 @@ from fennox.service import guarding, handing, noting, ownstate, queue, states
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.tending import enqueue_copies
+from fennox.service.ways import way_to
 
 GOOD = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False))
 """A backup that a restore would rely on: of all essential parts, and nobody doubts it."""
@@ -97,7 +98,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
-        return await context.connect(subject.kind, system.address, login, system.key, system.via_id)
+        return await context.connect(subject.kind, system.address, login, system.key, way_to(system))
 
     async def note(left: list[str]) -> None:
         async with context.session() as session:

@@ -28,8 +28,8 @@ from fennox.catalogue.models import (
 )
 from fennox.core import trend
 from fennox.core.errors import FennoxError
-from fennox.service import alerting, crowding, keysets, ownroutine, routines, systemwatch, upkeep
-from fennox.service.concerns import Found
+from fennox.service import alerting, crowding, keysets, ownroutine, routines, sites, systemwatch, upkeep
+from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
 
 RUNS_OUT = timedelta(days=30)  # space
@@ -96,11 +96,14 @@ async def found(context: Context, session: AsyncSession, now: datetime) -> Async
     """Everything that is wrong now."""
     async for item in _workers(session):
         yield item
-    away: dict[str, str] = {}  # stores that nothing can be written to, by id
+    away = Away()
+    for item in await sites.concerns(session):
+        away.sites.add(item.about)
+        yield item
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
         for item in await _store(context, session, store, now):
             if item.code == "store-away":
-                away[store.id] = store.name
+                away.stores[store.id] = store.name
             yield item
     for item in [*await keysets.concerns(context, session), *await ownroutine.concerns(context, session)]:
         yield item
@@ -115,7 +118,7 @@ async def found(context: Context, session: AsyncSession, now: datetime) -> Async
 async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     rows = list((await session.execute(select(Worker).where(Worker.stopped.is_(None)))).scalars())
-    alive = [row for row in rows if now - row.seen < _WORKER_GONE]
+    alive = [row for row in rows if now - row.seen < _WORKER_GONE and not row.for_sites]
     if not alive:
         yield Found("no-worker", "high", "service", "workers", "No worker is alive; nothing is taken or restored.",
                     "Start one with `fennox worker run`.")  # fmt: skip
@@ -186,7 +189,7 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
     ]  # fmt: skip
 
 
-async def _runs(session: AsyncSession, away: dict[str, str]) -> AsyncIterator[Found]:
+async def _runs(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
     last = (
         select(Run.id)
         .where(Run.system_id.is_not(None), Run.state.not_in(ACTIVE))
@@ -196,10 +199,9 @@ async def _runs(session: AsyncSession, away: dict[str, str]) -> AsyncIterator[Fo
     failed = select(Run, System).join(System, System.id == Run.system_id)
     failed = failed.where(Run.id.in_(last), Run.state == "failed", System.retired.is_(None))
     for run, system in await session.execute(failed):
-        cause = f"store|{away[run.store_id]}" if run.store_id in away else ""
         yield Found("failed", "high", "system", system.name,
                     f"The last {run.kind} of {system.name} failed: {run.reason}", run.remedy, since=run.ended,
-                    cause=cause)  # fmt: skip
+                    cause=away.cause(run.store_id, system.site))  # fmt: skip
     waiting = select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
     for run, system in await session.execute(waiting):
         yield Found("waiting", "high", "system", system.name, f"The {run.kind} of {system.name} waits: {run.reason}",

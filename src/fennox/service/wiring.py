@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import logging
 import signal
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
@@ -16,6 +15,7 @@ import uvicorn
 from fastapi import FastAPI
 from pydantic import ValidationError
 
+from fennox import logs
 from fennox.catalogue.schema import upgrade
 from fennox.core.errors import MendSettings
 from fennox.engine import vault as vaults
@@ -34,6 +34,8 @@ from fennox.stores.opening import open_store
 
 log: Any = structlog.get_logger()
 
+_SITE_SLOTS = 4  # runs at one time at sites, in a service that does no others
+
 
 def read_settings(**given: object) -> Settings:
     """From options, environment and ``fennox.toml``; a wrong one is told by its name."""
@@ -44,26 +46,6 @@ def read_settings(**given: object) -> Settings:
         name = ".".join(str(step) for step in first["loc"]) or "settings"
         text = str(first["msg"]).removeprefix("Value error, ")
         raise MendSettings(f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml.") from error
-
-
-def start_logging(form: str) -> None:
-    renderer: Any = (
-        structlog.processors.JSONRenderer()
-        if form == "json"
-        else structlog.dev.ConsoleRenderer(
-            exception_formatter=structlog.dev.plain_traceback  # the pretty one prints local variables, and so secrets
-        )
-    )
-    structlog.configure(
-        processors=[
-            structlog.contextvars.merge_contextvars,
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso", utc=True),
-            structlog.processors.format_exc_info,
-            renderer,
-        ]
-    )
-    logging.getLogger("asyncssh").setLevel(logging.ERROR)
 
 
 async def _context(settings: Settings, clock: Path | None) -> Context:
@@ -92,7 +74,7 @@ async def rebuild(
     confirm: Callable[[OwnBackup], None],
 ) -> Rebuilt:
     """Bring a service back into an empty database; ``confirm`` raises if a person does not want it."""
-    start_logging(settings.log)
+    logs.start(settings.log)
     context = await _context(settings, clock)
     try:
         async with context.session() as session:
@@ -129,7 +111,7 @@ async def _together(*works: Any) -> AsyncIterator[None]:
 
 def serve(settings: Settings, clock: Path | None) -> None:
     """The service: API, console, scheduler, and a worker in the same process if it has slots."""
-    start_logging(settings.log)
+    logs.start(settings.log)
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
@@ -140,8 +122,8 @@ def serve(settings: Settings, clock: Path | None) -> None:
         if code is not None:
             log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
         works = [Scheduler(context).run(), listen(settings.database, app.state.hub.heard)]
-        if settings.workers:
-            works.append(RunWorker(context, settings.workers).work())
+        # what is at a site is carried out where the site's worker has come to, also if all else is done elsewhere
+        works.append(RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work())
         async with _together(*works):
             log.info("ready", address=settings.url)
             yield
@@ -162,7 +144,7 @@ def serve(settings: Settings, clock: Path | None) -> None:
 
 def work(settings: Settings, clock: Path | None) -> None:
     """A worker of its own; ends on SIGTERM or Ctrl C, handing back what it holds."""
-    start_logging(settings.log)
+    logs.start(settings.log)
 
     async def run() -> None:
         context = await _context(settings, clock)

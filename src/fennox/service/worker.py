@@ -23,7 +23,7 @@ from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
 from fennox.service.differing import run_look
 from fennox.service.journal import CatalogueJournal
-from fennox.service.queue import Lease
+from fennox.service.queue import Claimant, Lease
 from fennox.service.rekeying import run_rekey
 from fennox.service.restoring import run_draft, run_restore
 from fennox.service.taking import run_take
@@ -50,10 +50,14 @@ _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 
 @dataclass
 class RunWorker:
-    """Up to ``slots`` runs at one time, in one process."""
+    """Up to ``slots`` runs at one time, in one process, and one more where a person waits for it.
+
+    ``near``: it also takes what needs no worker of a site; else only runs at sites that are connected to this process.
+    """
 
     context: Context
     slots: int
+    near: bool = True
     id: str = field(default_factory=lambda: secrets.token_hex(8))
     _active: set[asyncio.Task[None]] = field(default_factory=set)
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
@@ -66,7 +70,7 @@ class RunWorker:
                 self._wake.clear()
                 try:
                     draining = await self._beat()
-                    while not draining and len(self._active) < self.slots and await self._start_one():
+                    while not draining and len(self._active) <= self.slots and await self._start_one():
                         pass
                     if draining and not self._active:
                         log.info("drained")
@@ -87,7 +91,8 @@ class RunWorker:
         async with self.context.session() as session:
             database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
             now = {"seen": func.now(), "skew": (self.context.wall() - database).total_seconds()}
-            row = insert(Worker).values(id=self.id, name=socket.gethostname(), version=__version__, **now)
+            row = insert(Worker).values(id=self.id, name=socket.gethostname(), version=__version__, **now,
+                                        for_sites=not self.near)  # fmt: skip
             kept = row.on_conflict_do_update(index_elements=["id"], set_=now).returning(Worker.draining)
             draining: bool = (await session.execute(kept)).scalar_one()
             for run in await queue.take_back_lost(session, self.context.now()):
@@ -102,7 +107,8 @@ class RunWorker:
 
     async def _start_one(self) -> bool:
         async with self.context.session() as session:
-            claimed = await queue.claim(session, self.id, self.context.settings.lease_seconds)
+            mine = Claimant(self.id, self.context.sites.names, self.near, people_only=len(self._active) >= self.slots)
+            claimed = await queue.claim(session, mine, self.context.settings.lease_seconds)
             if claimed is not None and claimed[0].started is None:
                 claimed[0].started = self.context.now()
             if claimed is not None:

@@ -212,6 +212,7 @@ class NewLogin(Wanted):
     private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
     certificate: str = Field(default="", max_length=16384, description="OpenSSH's certificate for the private key.")
     agent: bool = Field(default=False, description="The SSH agent of the workers has the key.")
+    here: bool = Field(default=False, description="For a machine that is read by a site's worker on it: no secret.")
     become: Account = Field(default="", description="The account that commands run as, by sudo.")
 
 
@@ -221,6 +222,7 @@ class LoginChange(Wanted):
     private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
     certificate: str | None = Field(default=None, max_length=16384)
     agent: bool = False
+    here: bool = False
     become: Account | None = None
 
 
@@ -228,7 +230,7 @@ class LoginShown(Shown):
     id: str
     name: str
     account: str
-    proves_by: Literal["key", "password", "agent"]
+    proves_by: Literal["key", "password", "agent", "here"]
     certificate: bool
     become: str
     changed: Aware

@@ -82,6 +82,7 @@ class LookWanted(Wanted):
     login: Noun
     key: str | None = Field(default=None, max_length=300)
     kind: Noun | None = None
+    site: str = Field(default="", max_length=64)
     via: Noun | None = None
     settings: dict[str, str] = {}
 

@@ -19,6 +19,7 @@ from fennox.service.context import Context, named
 from fennox.service.routes.backups import find_backup
 from fennox.service.routes.session import Here
 from fennox.service.shelf import Shelf
+from fennox.service.ways import way_to
 from fennox.wire.comparing import Compared, ComparedBackup, CompareWanted, StandingShown, Traced, TraceWanted
 
 router = APIRouter(tags=["backups"])
@@ -56,7 +57,7 @@ async def _compared(context: Context, wanted: CompareWanted, *, patches: bool) -
     if after is not None:
         right = await side_of(await shelf.reader(after))
     else:
-        link = await context.connect(kind, system.address, login, system.key, system.via_id)
+        link = await context.connect(kind, system.address, login, system.key, way_to(system))
         try:
             right = await live_side(kind, link, dict(system.settings), left)
         finally:

@@ -16,10 +16,12 @@ from fennox.engine.recognising import fitting
 from fennox.engine.trying import Tried, try_kind
 from fennox.links.base import Credential, Web, parse_address
 from fennox.links.greeting import greets_as_ssh
+from fennox.service import sites
 from fennox.service.context import Context, named
 from fennox.service.relations import faces
 from fennox.service.routes.session import Here
 from fennox.service.routes.systems import certificate_shown
+from fennox.service.ways import Way
 from fennox.wire.systems import CertificateShown, Looked, LookWanted, TriedPart
 
 router = APIRouter(tags=["systems"])
@@ -30,10 +32,10 @@ async def look_at_machine(wanted: LookWanted, context: Here) -> Looked:
     """What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept."""
     async with context.session() as session:
         login = await named(session, Login, wanted.login)
-        via = (await named(session, System, wanted.via)).id if wanted.via else None
-    kinds, address = await _candidates(context, wanted, via)
+        way = Way(wanted.site, (await named(session, System, wanted.via)).id if wanted.via else None)
+    kinds, address = await _candidates(context, wanted, way)
     try:
-        link = await context.connect(kinds[0], address, login, wanted.key, via)
+        link = await context.connect(kinds[0], address, login, wanted.key, way)
     except KeyUnknown as error:
         return Looked(address=address, key=str(error.fields["fingerprint"]), accepted=False)
     try:
@@ -46,10 +48,12 @@ async def look_at_machine(wanted: LookWanted, context: Here) -> Looked:
         tried = await try_kind(fits[0], link, wanted.settings, parts_to_take(fits[0], None), "", lambda _: None)
     finally:
         await link.close()
-    defaults = await _default_logins(context, fits[0], address, context.credential(login), link.fingerprint, via)
+    defaults = await _default_logins(context, fits[0], address, context.credential(login), link.fingerprint, way)
     async with context.session() as session:
         systems = list((await session.execute(select(System))).scalars())
-    same = [row.name for row in systems if row.address == address or (row.machine or {}).get("id") == tried.machine.id]
+        near = {row.id for row in systems if row.address == address}
+        near = {row.id for row in systems if row.id in near and await sites.same_network(session, row.site, way.site)}
+    same = [row.name for row in systems if row.id in near or (row.machine or {}).get("id") == tried.machine.id]
     until = link.until if isinstance(link, Web) else None
     shown = [CertificateShown(document="", subject="its own", until=until)] if until else []
     return found.model_copy(
@@ -78,7 +82,7 @@ def _parts(kind: Kind, tried: Tried) -> list[TriedPart]:
     ]  # fmt: skip
 
 
-async def _candidates(context: Context, wanted: LookWanted, via: str | None) -> tuple[list[Kind], str]:
+async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[list[Kind], str]:
     """The kinds that what answers may be, and the address with its port."""
     if wanted.kind:
         given, _ = context.kind(wanted.kind)
@@ -86,14 +90,15 @@ async def _candidates(context: Context, wanted: LookWanted, via: str | None) -> 
         return [given], str(parse_address(wanted.address, given.port))
     every = [context.kind(name)[0] for name in context.kind_names()]
     every = [kind for kind in every if kind.reach != "service"]
-    if via is not None:
+    if way.via is not None:
         shells = [kind for kind in every if kind.reach == "ssh"]
         return shells, str(parse_address(wanted.address, shells[0].port))
     ports = sorted({kind.port for kind in every}, key=lambda port: (port != _SSH, port))
+    dial = await context.dialler(way.site)
     first: Unreachable | None = None
     for address in dict.fromkeys(parse_address(wanted.address, port) for port in ports):
         try:
-            reach = "ssh" if await greets_as_ssh(address) else "https"
+            reach = "ssh" if await greets_as_ssh(address, dial) else "https"
         except Unreachable as error:
             first = first or error
             continue
@@ -105,23 +110,23 @@ _SSH = 22
 
 
 async def _default_logins(
-    context: Context, kind: Kind, address: str, used: Credential, key: str, via: str | None
+    context: Context, kind: Kind, address: str, used: Credential, key: str, way: Way
 ) -> list[Finding]:
     """Logins of a fresh installation that still work. Each is tried once; the one in use is only compared."""
     found = []
     for default in kind.default_logins:
         tried = Credential(default.account, password=default.password)
         if (used.account, used.password) == (tried.account, tried.password) or await _enters(
-            context, kind, address, tried, key, via
+            context, kind, address, tried, key, way
         ):
             text = f"The login {default.account} that every fresh {kind.title} has still works."
             found.append(Finding(severity="warning", code="default-login", text=text, remedy="Change its password."))
     return found
 
 
-async def _enters(context: Context, kind: Kind, address: str, tried: Credential, key: str, via: str | None) -> bool:
+async def _enters(context: Context, kind: Kind, address: str, tried: Credential, key: str, way: Way) -> bool:
     try:
-        link = await context.reach(kind, address, tried, key, via)
+        link = await context.reach(kind, address, tried, key, way)
     except WrongLogin:
         return False
     try:

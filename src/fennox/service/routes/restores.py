@@ -25,6 +25,7 @@ from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.backups import find_backup
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
+from fennox.service.ways import Way, way_to
 from fennox.wire.base import Page
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.runs import RunShown
@@ -98,7 +99,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
         entrance = kind.restore.entrance if kind.restore is not None else None
         entrance_login = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
     if key is None:
-        await _tell_key(context, kind, address, login, system.via_id)
+        await _tell_key(context, kind, address, login, way_to(system))
     order: dict[str, Any] = {
         "backup": backup.id,
         "login": login.id,
@@ -110,7 +111,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
         host = parse_address(address, kind.port).host
         there = str(parse_address(wanted.entrance.at or host, entrance.port))
         if wanted.entrance.key is None:
-            await _tell_key(context, entrance, there, entrance_login, system.via_id)
+            await _tell_key(context, entrance, there, entrance_login, way_to(system))
         order["entrance"] = {"login": entrance_login.id, "address": there, "key": wanted.entrance.key}
     async with context.session() as session:
         run = await queue.enqueue(
@@ -126,10 +127,10 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
         return await run_shown(context, session, run)
 
 
-async def _tell_key(context: Context, reach: Kind | Entrance, address: str, login: Login, via: str | None) -> None:
+async def _tell_key(context: Context, reach: Kind | Entrance, address: str, login: Login, way: Way) -> None:
     """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
     try:
-        link = await context.reach(reach, address, context.credential(login), None, via)
+        link = await context.reach(reach, address, context.credential(login), None, way)
     except KeyUnknown as error:
         error.fields["field"] = "entrance.key" if isinstance(reach, Entrance) else "key"
         raise

@@ -296,7 +296,7 @@ async def change_login(name: str, wanted: LoginChange, request: Request, context
             row.account = wanted.account
         if wanted.become is not None:
             row.become = wanted.become
-        if wanted.password is not None or wanted.private_key is not None or wanted.agent:
+        if wanted.password is not None or wanted.private_key is not None or wanted.agent or wanted.here:
             _set_secret(context, row, wanted)
         elif wanted.certificate is not None:
             raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
@@ -322,13 +322,15 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
 
 
 def _set_secret(context: Context, row: Login, wanted: NewLogin | LoginChange) -> None:
-    if sum((wanted.password is not None, wanted.private_key is not None, wanted.agent)) != 1:
-        raise BadInput("Give a password, a private key or an agent, and only one of them.",
-                       "Use --password-file, --key or --agent.", field="password")  # fmt: skip
+    if sum((wanted.password is not None, wanted.private_key is not None, wanted.agent, wanted.here)) != 1:
+        raise BadInput("Give a password, a private key or an agent, or say here, and only one of them.",
+                       "Use --password-file, --key, --agent or --here.", field="password")  # fmt: skip
     if wanted.certificate and wanted.private_key is None:
         raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
     secret = wanted.private_key or wanted.password
-    row.proves_by = "agent" if wanted.agent else "key" if wanted.private_key is not None else "password"
+    row.proves_by = "key" if wanted.private_key is not None else "password"
+    if secret is None:
+        row.proves_by = "agent" if wanted.agent else "here"
     row.certificate = wanted.certificate or ""
     row.sealed_secret = context.keyfile.seal(
         secret.get_secret_value().encode() if secret is not None else b"", f"logins|{row.id}|secret"

@@ -19,11 +19,12 @@ from fennox.core.names import folder_name
 from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
-from fennox.service import audit, handing, routines, taking
+from fennox.service import audit, handing, routines, sites, taking
 from fennox.service.context import Context, named
 from fennox.service.relations import relations
 from fennox.service.routes.kinds import parts_of
 from fennox.service.routes.session import Here
+from fennox.service.ways import Way, way_to
 from fennox.wire.base import Page
 from fennox.wire.systems import (
     CertificateShown,
@@ -144,14 +145,16 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
             what = "needs a login" if login is None else "is not reached, so that it needs no login"
             raise BadInput(f"A {kind.title} {what}.", "Give --login, or leave it out.", field="login")
         taken = select(System).where((System.name == wanted.name) | (System.address == address))
-        if (other := (await session.execute(taken)).scalars().first()) is not None:
+        for other in (await session.execute(taken)).scalars():
+            if other.name != wanted.name and not await sites.same_network(session, other.site, wanted.site):
+                continue
             raise Conflict(f"The system {other.name} at {other.address} is already there.", "Choose another name.")
         needs = [(await named(session, System, name)).id for name in wanted.needs]
         via = (await named(session, System, wanted.via)).id if wanted.via else None
     link: Link | None = None
     machine: Machine | None = None
     if kind.reach != "hand":
-        link = await context.connect(kind, address, login, wanted.key, via)
+        link = await context.connect(kind, address, login, wanted.key, Way(wanted.site, via))
         try:
             machine = await identify(kind, link, wanted.settings)
         finally:
@@ -286,7 +289,7 @@ async def probe_system(name: str, context: Here) -> Probe:
         raise BadInput(f"{row.name} is not reached: people hand in what they export.", "See: fennox backup hand-in")
     known = str(row.machine["id"]) if row.machine else None
     try:
-        link = await context.connect(kind, row.address, login, row.key, row.via_id)
+        link = await context.connect(kind, row.address, login, row.key, way_to(row))
         try:
             machine = await identify(kind, link, dict(row.settings))
         finally:

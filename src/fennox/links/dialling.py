@@ -1,0 +1,107 @@
+"""Connections that somebody else makes for us: by the network of this machine, or through a worker at a site."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ssl
+from collections.abc import AsyncIterator, Iterable
+from contextlib import asynccontextmanager
+from typing import Any
+
+import httpcore
+import httpx
+
+from fennox.links.base import Address, Dial
+
+
+@asynccontextmanager
+async def opened(
+    address: Address, dial: Dial | None, context: ssl.SSLContext | None = None
+) -> AsyncIterator[tuple[asyncio.StreamReader, asyncio.StreamWriter]]:
+    """A connection for a look at what answers; it is dropped at the end. Raises ``OSError`` like any other."""
+    if dial is None:
+        reader, writer = await asyncio.open_connection(address.host, address.port, ssl=context)
+    else:
+        name = address.host if context is not None else None
+        reader, writer = await asyncio.open_connection(sock=await dial(address), ssl=context, server_hostname=name)
+    try:
+        yield reader, writer
+    finally:
+        writer.transport.abort()
+        with contextlib.suppress(OSError):
+            await writer.wait_closed()
+
+
+class _Stream(httpcore.AsyncNetworkStream):
+    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        self._reader, self._writer = reader, writer
+
+    async def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
+        try:
+            return await asyncio.wait_for(self._reader.read(max_bytes), timeout)
+        except TimeoutError as error:
+            raise httpcore.ReadTimeout from error
+        except OSError as error:
+            raise httpcore.ReadError from error
+
+    async def write(self, buffer: bytes, timeout: float | None = None) -> None:
+        try:
+            self._writer.write(buffer)
+            await asyncio.wait_for(self._writer.drain(), timeout)
+        except TimeoutError as error:
+            raise httpcore.WriteTimeout from error
+        except OSError as error:
+            raise httpcore.WriteError from error
+
+    async def aclose(self) -> None:
+        self._writer.close()
+        with contextlib.suppress(OSError):
+            await self._writer.wait_closed()
+
+    async def start_tls(
+        self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None
+    ) -> httpcore.AsyncNetworkStream:
+        try:
+            starting = self._writer.start_tls(ssl_context, server_hostname=server_hostname)
+            await asyncio.wait_for(starting, timeout)
+        except TimeoutError as error:
+            raise httpcore.ConnectTimeout from error
+        except OSError as error:  # ssl.SSLError is one
+            raise httpcore.ConnectError(str(error)) from error
+        return self
+
+    def get_extra_info(self, info: str) -> Any:
+        return self._writer.get_extra_info({"ssl_object": "ssl_object", "client_addr": "sockname"}.get(info, info))
+
+
+class _Backend(httpcore.AsyncNetworkBackend):
+    def __init__(self, dial: Dial) -> None:
+        self._dial = dial
+
+    async def connect_tcp(
+        self,
+        host: str,
+        port: int,
+        timeout: float | None = None,
+        local_address: str | None = None,
+        socket_options: Iterable[Any] | None = None,
+    ) -> httpcore.AsyncNetworkStream:
+        try:
+            made = await asyncio.wait_for(self._dial(Address(host, port)), timeout)
+            return _Stream(*await asyncio.open_connection(sock=made))
+        except TimeoutError as error:
+            raise httpcore.ConnectTimeout from error
+        except OSError as error:
+            raise httpcore.ConnectError(str(error)) from error
+
+    async def sleep(self, seconds: float) -> None:
+        await asyncio.sleep(seconds)
+
+
+class DialledTransport(httpx.AsyncHTTPTransport):
+    """For httpx, which takes a way to connect only by the connection pool beneath it."""
+
+    def __init__(self, dial: Dial, context: ssl.SSLContext) -> None:
+        super().__init__(verify=context, trust_env=False)
+        self._pool = httpcore.AsyncConnectionPool(ssl_context=context, network_backend=_Backend(dial))

@@ -1,0 +1,45 @@
+"""Passing the bytes of one connection on by messages of another, both ways."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Awaitable, Callable
+
+_BLOCK = 128 * 1024  # bytes
+
+
+async def relay(
+    reader: asyncio.StreamReader,
+    writer: asyncio.StreamWriter,
+    receive: Callable[[], Awaitable[bytes | None]],
+    send: Callable[[bytes], Awaitable[None]],
+) -> None:
+    """Until either side ends; what one has said before it ended arrives at the other.
+
+    ``receive`` gives the next message, None at the end; ``send`` returns when the other side takes more. A connection
+    that breaks is an end like any other: whoever speaks over it sees that something is missing.
+    """
+
+    async def outwards() -> None:
+        while block := await reader.read(_BLOCK):
+            await send(block)
+
+    async def inwards() -> None:
+        while (block := await receive()) is not None:
+            writer.write(block)
+            await writer.drain()
+
+    tasks = [asyncio.create_task(outwards()), asyncio.create_task(inwards())]
+    try:
+        ended, _ = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+        for task in ended:
+            with contextlib.suppress(OSError):
+                task.result()
+    finally:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        writer.close()
+        with contextlib.suppress(OSError):
+            await writer.wait_closed()

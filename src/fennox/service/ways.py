@@ -1,0 +1,23 @@
+"""How the way to a machine leads: at which site it stands, and through which other machines."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fennox.catalogue.models import System
+
+
+@dataclass(frozen=True)
+class Way:
+    """``via``: the id of the system that it leads through."""
+
+    site: str = ""
+    via: str | None = None
+
+
+ANYWHERE = Way()
+"""By the service's own network."""
+
+
+def way_to(system: System) -> Way:
+    return Way(system.site, system.via_id)

@@ -1,0 +1,74 @@
+"""Workers at sites: who may come, and what they and the service say to each other over a WebSocket (RFC 6455).
+
+The worker connects to ``/api/v1/sites/worker`` and says who it is (:class:`Hello`). For every connection that the
+service wants (:class:`Reach`) it makes one, connects a second time, to ``/api/v1/sites/streams/{stream}``, and passes
+the bytes on both ways as binary messages; or it says why not (:class:`Refused`).
+"""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from fennox.core.time import Aware
+from fennox.wire.base import Shown, Wanted
+
+HERE = "here"
+"""The host of a machine that is read by the site's worker itself, which runs on it."""
+
+REVOKED = 4001
+"""Closing code: the token counts no more."""
+REPLACED = 4002
+"""Closing code: another worker of the same site has come."""
+
+SiteName = Annotated[str, Field(min_length=1, max_length=64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._ -]*$")]
+
+
+class NewSite(Wanted):
+    """Admit a worker of a site; with ``anew`` its token is replaced."""
+
+    name: SiteName
+    anew: bool = False
+
+
+class SiteAdmitted(Shown):
+    """The token is shown this once."""
+
+    name: str
+    token: str = Field(repr=False)
+
+
+class SiteShown(Shown):
+    """``systems``: how many are reached through it. ``key``: of the machine it runs on, for those at ``here``."""
+
+    name: str
+    admitted: Aware
+    by: str
+    connected: bool
+    seen: Aware | None
+    machine: str
+    version: str
+    key: str
+    skew: float
+    systems: int
+
+
+class Hello(Wanted):
+    version: str = Field(max_length=64)
+    machine: str = Field(max_length=256)
+    key: str = Field(max_length=128)
+    clock: Aware
+
+
+class Reach(Shown):
+    """Make a connection to ``host``, or to the worker's own machine (``here``)."""
+
+    stream: str
+    host: str
+    port: int
+
+
+class Refused(Wanted):
+    stream: str = Field(max_length=64)
+    reason: str = Field(max_length=300)
