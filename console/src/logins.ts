@@ -14,8 +14,8 @@ export interface LoginChoice {
   forget: () => void;
 }
 
-/** A login that is chosen from those there are, or made on the way. */
-export function useLoginChoice(): LoginChoice {
+/** A login that is chosen from those there are, or made on the way. `here`: for a machine that is read from itself. */
+export function useLoginChoice(here: () => boolean = () => false): LoginChoice {
   const queries = useQueryClient();
   const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
   const chosen = ref("");
@@ -26,7 +26,8 @@ export function useLoginChoice(): LoginChoice {
     const { name, account, secret, become } = made.value;
     if (!known.value.some((item) => item.name === name)) {
       const as = secret.includes("PRIVATE KEY") ? "private_key" : "password";
-      await get(client.POST("/api/v1/logins", { body: { name, account, become, certificate: "", agent: false, [as]: secret } }));
+      const proof = here() ? { here: true } : { here: false, [as]: secret };
+      await get(client.POST("/api/v1/logins", { body: { name, account, become, certificate: "", agent: false, ...proof } }));
       await queries.invalidateQueries({ queryKey: ["logins"] });
     }
     chosen.value = name;

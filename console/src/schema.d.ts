@@ -1042,6 +1042,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sites
+         * @description Sites whose machines are reached through a worker there.
+         */
+        get: operations["list_sites"];
+        put?: never;
+        /**
+         * Admit Site
+         * @description Admit a worker of a site. From then on the site's systems are reached through it.
+         */
+        post: operations["admit_site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke Site
+         * @description Revoke a worker's token; the site's systems are reached by the service's own network again.
+         */
+        delete: operations["revoke_site"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -2538,6 +2582,11 @@ export interface components {
             become?: string | null;
             /** Certificate */
             certificate?: string | null;
+            /**
+             * Here
+             * @default false
+             */
+            here: boolean;
             /** Password */
             password?: string | null;
             /** Private Key */
@@ -2564,7 +2613,7 @@ export interface components {
              * Proves By
              * @enum {string}
              */
-            proves_by: "key" | "password" | "agent";
+            proves_by: "key" | "password" | "agent" | "here";
             /** Used By */
             used_by: number;
         };
@@ -2674,6 +2723,11 @@ export interface components {
             settings: {
                 [key: string]: string;
             };
+            /**
+             * Site
+             * @default
+             */
+            site: string;
             /** Via */
             via?: string | null;
         };
@@ -2838,6 +2892,12 @@ export interface components {
              * @default
              */
             certificate: string;
+            /**
+             * Here
+             * @description For a machine that is read by a site's worker on it: no secret.
+             * @default false
+             */
+            here: boolean;
             /** Name */
             name: string;
             /** Password */
@@ -2931,6 +2991,19 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /**
+         * NewSite
+         * @description Admit a worker of a site; with ``anew`` its token is replaced.
+         */
+        NewSite: {
+            /**
+             * Anew
+             * @default false
+             */
+            anew: boolean;
+            /** Name */
+            name: string;
         };
         /** NewStore */
         NewStore: {
@@ -3263,6 +3336,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["RunShown"][];
+        };
+        /** Page[SiteShown] */
+        Page_SiteShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["SiteShown"][];
         };
         /** Page[SpaceShown] */
         Page_SpaceShown_: {
@@ -3906,6 +3986,45 @@ export interface components {
             token: boolean;
             /** User */
             user: string;
+        };
+        /**
+         * SiteAdmitted
+         * @description The token is shown this once.
+         */
+        SiteAdmitted: {
+            /** Name */
+            name: string;
+            /** Token */
+            token: string;
+        };
+        /**
+         * SiteShown
+         * @description ``systems``: how many are reached through it. ``key``: of the machine it runs on, for those at ``here``.
+         */
+        SiteShown: {
+            /**
+             * Admitted
+             * Format: date-time
+             */
+            admitted: string;
+            /** By */
+            by: string;
+            /** Connected */
+            connected: boolean;
+            /** Key */
+            key: string;
+            /** Machine */
+            machine: string;
+            /** Name */
+            name: string;
+            /** Seen */
+            seen: string | null;
+            /** Skew */
+            skew: number;
+            /** Systems */
+            systems: number;
+            /** Version */
+            version: string;
         };
         /** SlotShown */
         SlotShown: {
@@ -6404,6 +6523,97 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SiteShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    admit_site: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteAdmitted"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_site: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

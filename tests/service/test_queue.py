@@ -7,7 +7,7 @@ import asyncio
 import pytest
 from sqlalchemy import func, select, text, update
 
-from fennox.catalogue.models import Run
+from fennox.catalogue.models import Run, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
 from fennox.service import queue
 from fennox.service.context import Context
@@ -46,6 +46,55 @@ async def let_leases_run_out(context: Context) -> list[str]:
         past = func.now() - text("interval '1 second'")
         await session.execute(update(Run).where(Run.state == "running").values(lease_until=past))
         return await queue.take_back_lost(session, START)
+
+
+async def claimed_by(context: Context, claimant: Claimant) -> str | None:
+    async with context.session() as session:
+        claimed = await queue.claim(session, claimant, 30)
+    return claimed[1].run if claimed else None
+
+
+async def test_a_routine_of_many_systems_does_not_hold_up_one_of_few(context: Context) -> None:
+    store = await add_store(context)
+    many, few = [await add_routine(context, store, name=name) for name in ("many", "few")]
+    first = [
+        await enqueue(context, await add_system(context, f"m-{number}"), routine_id=many, due=START)
+        for number in range(4)
+    ]
+    late = [
+        await enqueue(context, await add_system(context, f"f-{number}"), routine_id=few, due=START)
+        for number in range(2)
+    ]
+    order = [await claimed_by(context, Claimant("w")) for _ in range(6)]
+    assert order == [first[0], late[0], first[1], late[1], first[2], first[3]]
+
+
+async def test_a_full_worker_has_room_for_a_person_only(context: Context) -> None:
+    routine = await add_routine(context, await add_store(context))
+    by_itself = await enqueue(context, await add_system(context, "a"), routine_id=routine, due=START)
+    looked = await enqueue(context, await add_system(context, "b"), by="routine nightly")
+    scrubbed = await enqueue(context, None, by="schedule")
+    assert await claimed_by(context, Claimant("w", people_only=True)) is None
+    wanted = await enqueue(context, await add_system(context, "c"))
+    assert await claimed_by(context, Claimant("w", people_only=True)) == wanted
+    assert {await claimed_by(context, Claimant("w")) for _ in range(3)} == {by_itself, looked, scrubbed}
+
+
+async def test_runs_at_a_site_are_left_to_whom_its_worker_has_come_to(context: Context) -> None:
+    at_site, at_other, by_hand = [
+        await add_system(context, name, site=site) for name, site in (("a", "holm"), ("b", "quay"), ("c", "holm"))
+    ]
+    async with context.session() as session:
+        session.add(Site(name="holm", token_hash="0" * 64, admitted=START, by="harbour-admin"))
+        (await session.get_one(System, by_hand)).login_id = None
+    runs = [await enqueue(context, system) for system in (at_site, at_other, by_hand)]
+    near, there = Claimant("near"), Claimant("there", frozenset({"holm"}), near=False)
+    assert [await claimed_by(context, near) for _ in range(3)] == [runs[1], runs[2], None]
+    assert [await claimed_by(context, there) for _ in range(2)] == [runs[0], None]
+    async with context.session() as session:
+        copy = (await queue.enqueue(session, "copy", by="schedule", now=START, system_id=None)).id
+    assert await claimed_by(context, there) is None
+    assert await claimed_by(context, near) == copy
 
 
 async def test_runs_are_claimed_in_order_and_a_persons_before_a_routines(context: Context) -> None:

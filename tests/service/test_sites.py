@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import signal
+import ssl
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import timedelta
@@ -14,6 +16,7 @@ from sqlalchemy import func, select, update
 
 from fennox.catalogue.models import Site, System
 from fennox.core.errors import BadInput, NotSignedIn, Unreachable
+from fennox.links.relaying import relay
 from fennox.service import alerting, sites, watching
 from fennox.service.context import Context
 from fennox.site.carrier import Carrier, networks
@@ -28,6 +31,7 @@ from tests.engine.appliances import Place, place
 from tests.programs import Program
 from tests.service.contexts import START, add_store, add_system, clock, context
 from tests.service.running import PASSPHRASE, Service, until
+from tests.stores.servers import certificate
 
 __all__ = ["clock", "context", "database", "place", "postgres"]
 
@@ -303,6 +307,45 @@ async def test_only_allowed_networks_are_connected_to(
             await Carrier(service.address, SITE, token[::-1]).carry()
         carrying.cancel()
         await asyncio.gather(carrying, return_exceptions=True)
+
+
+async def test_it_speaks_tls_and_trusts_the_authority_that_it_was_given(service: Service, tmp_path: Path) -> None:
+    """As through a proxy that ends TLS before the service."""
+    with service.client() as client:
+        token = client.admit(NewSite(name=SITE)).token
+        shown, key, _ = certificate(tmp_path, service.host)
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(shown, key)
+
+        passing: list[asyncio.Task[None] | None] = []
+
+        async def pass_on(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            inner_reader, inner_writer = await asyncio.open_connection(service.host, service.port)
+
+            async def receive() -> bytes | None:
+                return await reader.read(65536) or None
+
+            async def send(block: bytes) -> None:
+                writer.write(block)
+                await writer.drain()
+
+            passing.append(asyncio.current_task())
+            try:
+                await relay(inner_reader, inner_writer, receive, send)
+            finally:
+                writer.close()
+                with contextlib.suppress(OSError):
+                    await writer.wait_closed()
+
+        server = await asyncio.start_server(pass_on, service.host, 0, ssl=context)
+        async with server:
+            address = f"https://{service.host}:{server.sockets[0].getsockname()[1]}"
+            with pytest.raises(Unreachable, match="certificate"):
+                await Carrier(address, SITE, token).carry()
+            carrying = asyncio.create_task(Carrier(address, SITE, token, authority=shown).carry())
+            await asyncio.to_thread(until, lambda: client.sites()[0].connected, "the worker has come")
+            carrying.cancel()
+            await asyncio.gather(carrying, *filter(None, passing), return_exceptions=True)
 
 
 def test_a_second_worker_takes_over_and_the_first_says_so(service: Service, worker: Worker) -> None:

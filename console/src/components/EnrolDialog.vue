@@ -18,8 +18,10 @@ const router = useRouter();
 const queries = useQueryClient();
 const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
 const systems = useQuery({ queryKey: ["systems"], queryFn: () => get(client.GET("/api/v1/systems")) });
-const choice = useLoginChoice();
+const workers = useQuery({ queryKey: ["sites"], queryFn: () => get(client.GET("/api/v1/sites")) });
 const address = ref("");
+const here = computed(() => address.value.replace(/:\d+$/, "") === "here");
+const choice = useLoginChoice(() => here.value);
 const via = ref("");
 const kind = ref("");
 const name = ref("");
@@ -29,6 +31,17 @@ const settings = ref<Record<string, string>>({});
 const accepted = ref<string | null>(null);
 const reached = computed(() => kinds.data.value?.items.filter((item) => ["ssh", "https"].includes(item.reach)) ?? []);
 const chosen = computed(() => kinds.data.value?.items.find((item) => item.name === found.value?.kind));
+const sites = computed(() =>
+  [
+    ...new Set([
+      ...(workers.data.value?.items.map((item) => item.name) ?? []),
+      ...(systems.data.value?.items.map((item) => item.site) ?? []),
+    ]),
+  ]
+    .filter(Boolean)
+    .sort(),
+);
+const bySite = computed(() => workers.data.value?.items.find((item) => item.name === site.value));
 const others = computed(() => systems.data.value?.items.filter((item) => item.kind !== "fennox") ?? []);
 
 const look = useMutation({
@@ -40,6 +53,7 @@ const look = useMutation({
           login: await choice.used(),
           key: accepted.value,
           kind: kind.value || null,
+          site: site.value,
           via: via.value || null,
           settings: {},
         },
@@ -117,14 +131,21 @@ function again(): void {
           <LoginSelect :choice="choice" title="Login" />
         </div>
       </div>
-      <NewLogin :choice="choice" :by-key="true" becomes />
-      <div class="grid grid-cols-2 gap-x-4">
+      <NewLogin :choice="choice" :by-key="true" :here="here" becomes />
+      <div class="grid grid-cols-3 gap-x-4">
         <div>
           <label class="label" for="enrol-kind">Kind</label>
           <select id="enrol-kind" v-model="kind" class="field">
             <option value="">whatever answers</option>
             <option v-for="item in reached" :key="item.name" :value="item.name">{{ item.title }}</option>
           </select>
+        </div>
+        <div>
+          <label class="label" for="enrol-site">Site</label>
+          <input id="enrol-site" v-model="site" class="field" list="enrol-sites" placeholder="saltmere-quay" />
+          <datalist id="enrol-sites">
+            <option v-for="known in sites" :key="known" :value="known" />
+          </datalist>
         </div>
         <div>
           <label class="label" for="enrol-via">Reached through</label>
@@ -134,6 +155,10 @@ function again(): void {
           </select>
         </div>
       </div>
+      <p v-if="bySite" class="mt-2 text-sm text-muted">
+        It is reached through the worker of {{ site }}, which
+        {{ bySite.connected ? "is connected" : "is not connected: nothing there can be reached now" }}.
+      </p>
       <div v-if="offered" class="mt-4 border-l-4 border-ember bg-ember-soft px-3 py-2">
         <p>{{ look.data.value?.address }} shows this fingerprint. Compare it with the machine's own before you accept it.</p>
         <p class="my-1 break-all"><code>{{ offered }}</code></p>
@@ -194,16 +219,8 @@ function again(): void {
         <summary class="cursor-pointer text-muted">What stays out</summary>
         <p v-for="text in found.left_out" :key="text">{{ text }}</p>
       </details>
-      <div class="grid grid-cols-2 gap-x-4">
-        <div>
-          <label class="label" for="enrol-name">Name</label>
-          <input id="enrol-name" v-model="name" class="field" required placeholder="web-9" />
-        </div>
-        <div>
-          <label class="label" for="enrol-site">Site</label>
-          <input id="enrol-site" v-model="site" class="field" placeholder="saltmere-quay" />
-        </div>
-      </div>
+      <label class="label" for="enrol-name">Name</label>
+      <input id="enrol-name" v-model="name" class="field" required placeholder="web-9" />
       <template v-if="others.length">
         <label class="label" for="enrol-needs">Systems that must be back before it</label>
         <select id="enrol-needs" v-model="needs" class="field" multiple :size="Math.min(4, others.length)">

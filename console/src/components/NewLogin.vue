@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import type { LoginChoice } from "../logins";
 
-/** The fields of a login that is made on the way. `byKey`: a private key may be given too; `becomes`: an account for sudo. */
-defineProps<{ choice: LoginChoice; byKey: boolean; becomes?: boolean }>();
+/**
+ * The fields of a login that is made on the way. `byKey`: a private key may be given too; `becomes`: an account for sudo;
+ * `here`: there is nothing to prove.
+ */
+defineProps<{ choice: LoginChoice; byKey: boolean; becomes?: boolean; here?: boolean }>();
 </script>
 
 <template>
@@ -18,9 +21,10 @@ defineProps<{ choice: LoginChoice; byKey: boolean; becomes?: boolean }>();
         <input id="login-account" v-model="choice.made.value.account" class="field" required />
       </div>
     </div>
-    <label class="label" for="login-secret">{{ byKey ? "Password, or private key (OpenSSH)" : "Password" }}</label>
+    <p v-if="here" class="mt-2 text-sm text-muted">The site's worker reads its own machine: no password is needed.</p>
+    <label v-else class="label" for="login-secret">{{ byKey ? "Password, or private key (OpenSSH)" : "Password" }}</label>
     <textarea
-      v-if="byKey"
+      v-if="byKey && !here"
       id="login-secret"
       v-model="choice.made.value.secret"
       class="field font-mono text-xs"
@@ -28,7 +32,7 @@ defineProps<{ choice: LoginChoice; byKey: boolean; becomes?: boolean }>();
       autocomplete="off"
       required
     />
-    <input v-else id="login-secret" v-model="choice.made.value.secret" type="password" class="field" required />
+    <input v-else-if="!here" id="login-secret" v-model="choice.made.value.secret" type="password" class="field" required />
     <template v-if="becomes">
       <label class="label" for="login-become">Runs commands by sudo as</label>
       <input id="login-become" v-model="choice.made.value.become" class="field" placeholder="nobody else: the account may read everything" />

@@ -29,6 +29,7 @@ from saltmere.story import DAYS, ZONE, Story
 
 HOST, PORT = "127.0.0.1", 8420
 USER = "harbour-admin"
+SITE = "northness"
 STORES = ("harbour", "lighthouse", "strongbox")
 _POSTGRES = Path(__file__).parents[3] / "scripts/private_postgres.py"
 
@@ -43,6 +44,7 @@ class Demo:
         self.values: dict[str, Any] = json.loads(self.memory.read_text()) if self.memory.exists() else self._invent()
         self.address = f"http://{HOST}:{PORT}"
         self.service: subprocess.Popen[bytes] | None = None
+        self.site_worker: subprocess.Popen[bytes] | None = None
         self.database_is_ours = False
         self.stores = {name: folder / "stores" / name for name in STORES}
 
@@ -81,6 +83,7 @@ class Demo:
             self.interface.first_user(self._setup_code(), USER, self.values["password"])
         self.interface.sign_in(USER, self.values["password"])
         self._story()
+        self._serve_site()
         if not self.values["prepared"]:
             for store in self.stores.values():
                 store.mkdir(parents=True, exist_ok=True)
@@ -163,6 +166,22 @@ class Demo:
                 sys.exit(f"The service did not start; see {self.log}.")
             time.sleep(0.05)
 
+    def _serve_site(self) -> None:
+        """The worker at Northness, whose machines the service reaches through it alone."""
+        token = self.folder / "northness.txt"
+        if not token.exists():
+            admitted = self.interface.call("POST", "/sites", {"name": SITE, "anew": True})
+            _secret_file(token, admitted["token"])
+        program = Path(sys.executable).parent / "fennox"
+        words = ["worker", "run", "--site", SITE, "--service", self.address, "--token-file", str(token)]
+        with (self.folder / "northness.log").open("wb") as log:
+            self.site_worker = subprocess.Popen([program, *words], stdout=log, stderr=log, start_new_session=True)
+        limit = time.monotonic() + 60
+        while not any(site["connected"] for site in self.interface.call("GET", "/sites")["items"]):
+            if self.site_worker.poll() is not None or time.monotonic() > limit:
+                sys.exit(f"The worker at {SITE} did not come; see {self.folder / 'northness.log'}.")
+            time.sleep(0.05)
+
     def _setup_code(self) -> str:
         found = re.findall(r"/setup#([A-Za-z0-9_-]+)", self.log.read_text())
         return str(found[-1])
@@ -211,12 +230,13 @@ Ctrl C stops everything; `make demo` goes on with what is there, `make demo-rese
     def stop(self) -> None:
         if self.database_is_ours:
             say("\nStopping …")
-        if self.service is not None and self.service.poll() is None:
-            self.service.send_signal(signal.SIGTERM)
-            try:
-                self.service.wait(10)
-            except subprocess.TimeoutExpired:
-                self.service.kill()
+        for process in (self.site_worker, self.service):
+            if process is not None and process.poll() is None:
+                process.send_signal(signal.SIGTERM)
+                try:
+                    process.wait(10)
+                except subprocess.TimeoutExpired:
+                    process.kill()
         if hasattr(self, "estate"):
             self.estate.stop()
         if self.database_is_ours:

@@ -23,6 +23,7 @@ from urllib.parse import urlsplit
 import structlog
 from pydantic import ValidationError
 from websockets.asyncio.client import ClientConnection, connect
+from websockets.client import process_exception
 from websockets.exceptions import ConnectionClosed, InvalidStatus, InvalidURI
 
 from fennox import __version__
@@ -106,6 +107,7 @@ class Carrier:
             compression=None,  # what goes over it cannot be made smaller: it is encrypted
             max_size=4 * 1024 * 1024,
             reconnect_delays=_pauses,
+            process_exception=_judge,
         )
 
     async def _hear(self, control: ClientConnection) -> None:
@@ -175,6 +177,19 @@ def _is_own(host: str) -> bool:
         return host == "localhost" or ipaddress.ip_address(host).is_loopback
     except ValueError:
         return False
+
+
+def _judge(error: Exception) -> Exception | None:
+    """What waiting will not mend ends the worker; the rest is tried again. None: again."""
+    if isinstance(error, ssl.SSLCertVerificationError):
+        return Unreachable(
+            f"The service's certificate is not trusted here: {error.verify_message}.",
+            "If its authority is your own, give --authority FILE.",
+        )
+    if process_exception(error) is not None:
+        return error
+    log.info("the service does not answer", reason=printable(str(error))[:200])
+    return None
 
 
 def _trusting(authority: Path | None) -> ssl.SSLContext:
