@@ -1358,6 +1358,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/system-names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List System Names
+         * @description Every system, as one is chosen from; nothing is looked up for it.
+         */
+        get: operations["list_system_names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems": {
         parameters: {
             query?: never;
@@ -1367,7 +1387,7 @@ export interface paths {
         };
         /**
          * List Systems
-         * @description The estate; filters by kind, site and label.
+         * @description The estate; filters by kind, site, label and words (of name, kind, site, address and labels).
          */
         get: operations["list_systems"];
         put?: never;
@@ -3358,6 +3378,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["StoreShown"][];
         };
+        /** Page[SystemName] */
+        Page_SystemName_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["SystemName"][];
+        };
         /** Page[SystemShown] */
         Page_SystemShown_: {
             /** After */
@@ -4075,8 +4102,13 @@ export interface components {
             at: string;
             /** Backups */
             backups: number;
-            /** Concerns */
+            /**
+             * Concerns
+             * @description The worst, of one cause only the first few.
+             */
             concerns: components["schemas"]["Concern"][];
+            /** Concerns In All */
+            concerns_in_all: number;
             /** Muted */
             muted: number;
             /** Protected */
@@ -4275,6 +4307,17 @@ export interface components {
              * @description Empty: the way to it is direct.
              */
             via?: string | "" | null;
+        };
+        /** SystemName */
+        SystemName: {
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string;
         };
         /** SystemOnSheet */
         SystemOnSheet: {
@@ -5112,7 +5155,10 @@ export interface operations {
     list_concerns: {
         parameters: {
             query?: {
+                after?: number;
                 ended?: boolean;
+                /** @description Items on a page. */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -7146,12 +7192,49 @@ export interface operations {
             };
         };
     };
+    list_system_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SystemName_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_systems: {
         parameters: {
             query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                down?: boolean;
                 kind?: string | null;
                 label?: string | null;
+                /** @description Items on a page. */
+                limit?: number;
+                /** @description Words that must all be in what it says of itself. */
+                q?: string;
                 site?: string | null;
+                sort?: "name" | "kind" | "site" | "newest_good";
             };
             header?: never;
             path?: never;

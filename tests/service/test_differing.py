@@ -95,7 +95,7 @@ async def test_only_so_often_within_a_day(context: Context, clock: SetClock, sys
 async def concerns(context: Context) -> str:
     async with context.session() as session:
         await watching.look(context, session)
-        return " ".join(row.text for row in await watching.standing(context, session))
+        return " ".join(row.text for row in (await watching.standing(session, context.now())).worst)
 
 
 async def test_a_system_by_hand_only_is_reported_and_never_taken(

@@ -175,7 +175,7 @@ async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) 
     async with context.session() as session:
         assert (await session.execute(select(Backup).where(Backup.expired))).first() is None
         every = list((await session.execute(select(Routine))).scalars())
-        backups = await routines.backups_of(session, system)
+        backups = (await routines.backups_of(session, [system]))[system]
     why = routines.reasons(backups, every, START)
     assert why[backups[0].id] == ["daily for 3 days", "always 1", "yearly for 3 years", "always 4"]
 
@@ -261,7 +261,7 @@ async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(context
     new = await add_backup(context, system, store, START + hour, 201, **part)
     other = await add_backup(context, system, store, START + 2 * hour, 202, partial=True, parts=[{"name": "settings"}])
     async with context.session() as session:
-        rows = list((await session.execute(select(Backup))).scalars())
+        rows = (await routines.backups_of(session, [system]))[system]
         every = list((await session.execute(select(Routine))).scalars())
     why = routines.reasons(rows, every, START + timedelta(hours=3))
     assert all("daily for 30 days" in why[backup] for backup in whole)

@@ -23,7 +23,7 @@ interface Target {
 const router = useRouter();
 const shown = ref(false);
 const asked = ref("");
-const systems = useQuery({ queryKey: ["systems"], queryFn: () => get(client.GET("/api/v1/systems")), enabled: shown });
+const systems = useQuery({ queryKey: ["system-names"], queryFn: () => get(client.GET("/api/v1/system-names")), enabled: shown });
 const backups = useQuery({
   queryKey: ["backups", "palette"],
   queryFn: () => get(client.GET("/api/v1/backups", { params: { query: { limit: 200 } } })),

@@ -17,7 +17,7 @@ const emit = defineEmits<{ close: [] }>();
 const router = useRouter();
 const queries = useQueryClient();
 const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
-const systems = useQuery({ queryKey: ["systems"], queryFn: () => get(client.GET("/api/v1/systems")) });
+const systems = useQuery({ queryKey: ["system-names"], queryFn: () => get(client.GET("/api/v1/system-names")) });
 const workers = useQuery({ queryKey: ["sites"], queryFn: () => get(client.GET("/api/v1/sites")) });
 const address = ref("");
 const here = computed(() => address.value.replace(/:\d+$/, "") === "here");

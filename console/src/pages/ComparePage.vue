@@ -18,8 +18,8 @@ const after = ref(String(route.query.after ?? ""));
 const passphrase = ref("");
 const sought = ref("");
 const systems = useQuery({
-  queryKey: ["systems"],
-  queryFn: () => get(client.GET("/api/v1/systems")),
+  queryKey: ["system-names"],
+  queryFn: () => get(client.GET("/api/v1/system-names")),
 });
 const backups = useQuery({
   queryKey: computed(() => ["backups", system.value]),

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { useQuery } from "@tanstack/vue-query";
-import { computed, ref } from "vue";
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
 import { useRoute } from "vue-router";
-import { client, get, type Schema } from "../api";
+import { client, get } from "../api";
 import ConcernList from "../components/ConcernList.vue";
 import EnrolDialog from "../components/EnrolDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
@@ -10,20 +10,34 @@ import StateWord from "../components/StateWord.vue";
 import { age, when } from "../format";
 import { may } from "../session";
 
-type System = Schema["SystemShown"];
 const route = useRoute();
 const enrolling = ref(route.query.enrol === "1");
 const filter = ref("");
-const sort = ref<"name" | "kind" | "site" | "newest_good" | "next_run">("name");
+const words = ref("");
+const sort = ref<"name" | "kind" | "site" | "newest_good">("name");
 const down = ref(false);
 const status = useQuery({
   queryKey: ["status"],
   queryFn: () => get(client.GET("/api/v1/status")),
   refetchInterval: 5_000,
 });
-const systems = useQuery({
-  queryKey: ["systems"],
-  queryFn: () => get(client.GET("/api/v1/systems")),
+let typing: ReturnType<typeof setTimeout> | undefined;
+watch(filter, (now) => {
+  clearTimeout(typing);
+  typing = setTimeout(() => (words.value = now), 150);
+});
+const page = 100;
+const systems = useInfiniteQuery({
+  queryKey: ["systems", words, sort, down],
+  queryFn: ({ pageParam }) =>
+    get(
+      client.GET("/api/v1/systems", {
+        params: { query: { q: words.value, sort: sort.value, down: down.value, limit: page, after: pageParam } },
+      }),
+    ),
+  initialPageParam: null as string | null,
+  getNextPageParam: (last) => last.after,
+  placeholderData: keepPreviousData,
   refetchInterval: 5_000,
 });
 const showMuted = ref(false);
@@ -33,20 +47,12 @@ const every = useQuery({
   enabled: showMuted,
 });
 const muted = computed(() => every.data.value?.items.filter((concern) => concern.muted_until) ?? []);
-const rows = computed(() => {
-  const words = filter.value.toLowerCase().split(/\s+/).filter(Boolean);
-  const fits = (s: System) =>
-    words.every((w) => [s.name, s.kind, s.site, s.address, ...s.labels].join(" ").toLowerCase().includes(w));
-  const key = (s: System) => s[sort.value] ?? "";
-  const sorted = (systems.data.value?.items ?? []).filter(fits).sort((a, b) => key(a).localeCompare(key(b)));
-  return down.value ? sorted.reverse() : sorted;
-});
+const rows = computed(() => systems.data.value?.pages.flatMap((part) => part.items) ?? []);
 const columns = [
   ["name", "System"],
   ["kind", "Kind"],
   ["site", "Site"],
   ["newest_good", "Newest good backup"],
-  ["next_run", "Next run"],
 ] as const;
 function by(column: typeof sort.value): void {
   down.value = sort.value === column ? !down.value : false;
@@ -69,6 +75,10 @@ function by(column: typeof sort.value): void {
       {{ status.data.value.workers }} · active runs: {{ status.data.value.active_runs }}
     </p>
     <ConcernList :concerns="status.data.value.concerns" :now="status.data.value.at" />
+    <p v-if="status.data.value.concerns_in_all > status.data.value.concerns.length" class="mt-2 text-sm text-muted">
+      and {{ status.data.value.concerns_in_all - status.data.value.concerns.length }} more, of the same causes or less bad:
+      <code>fennox concern list</code>
+    </p>
     <details v-if="status.data.value.muted" class="mt-2" @toggle="showMuted = ($event.target as HTMLDetailsElement).open">
       <summary class="cursor-pointer text-sm text-muted">
         {{ status.data.value.muted === 1 ? "One concern is muted" : `${status.data.value.muted} concerns are muted` }}
@@ -93,6 +103,7 @@ function by(column: typeof sort.value): void {
               {{ title }}<span v-if="sort === column" aria-hidden="true">{{ down ? " ↓" : " ↑" }}</span>
             </button>
           </th>
+          <th>Next run</th>
           <th>Held in</th>
           <th>Missing</th>
           <th>Last run</th>
@@ -130,11 +141,20 @@ function by(column: typeof sort.value): void {
       </tbody>
     </table>
   </div>
-  <p v-else-if="systems.data.value && !systems.data.value.items.length" class="mt-3">
+  <button
+    v-if="systems.hasNextPage.value"
+    type="button"
+    class="button mt-3"
+    :disabled="systems.isFetchingNextPage.value"
+    @click="systems.fetchNextPage()"
+  >
+    {{ page }} more of {{ status.data.value?.systems }} systems
+  </button>
+  <p v-if="!rows.length && systems.data.value && !words" class="mt-3">
     No system is enrolled yet.
     <template v-if="status.data.value?.stores">Enrol the first one.</template>
     <template v-else>Begin with a <RouterLink to="/stores?add=1">store</RouterLink> to keep backups in.</template>
   </p>
-  <p v-else-if="systems.data.value" class="mt-3 text-muted">No system fits the filter.</p>
+  <p v-else-if="!rows.length && systems.data.value" class="mt-3 text-muted">No system fits the filter.</p>
   <EnrolDialog :open="enrolling" @close="enrolling = false" />
 </template>

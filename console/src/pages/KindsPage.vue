@@ -9,8 +9,8 @@ const route = useRoute();
 const name = route.params.name ? String(route.params.name) : "";
 const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => get(client.GET("/api/v1/kinds")) });
 const systems = useQuery({
-  queryKey: ["systems"],
-  queryFn: () => get(client.GET("/api/v1/systems")),
+  queryKey: ["system-names"],
+  queryFn: () => get(client.GET("/api/v1/system-names")),
 });
 const kind = computed(() => kinds.data.value?.items.find((k) => k.name === name));
 const reach = { ssh: "SSH", https: "HTTPS", hand: "nobody: people hand in what they export", service: "the service itself" };

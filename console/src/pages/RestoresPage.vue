@@ -23,7 +23,7 @@ const accepted = ref<string | null>(null);
 const entrance = reactive({ at: null as string | null, login: null as string | null, key: null as string | null });
 const runId = ref<string | null>(null);
 const { run, now } = useFollowed(runId);
-const systems = useQuery({ queryKey: ["systems"], queryFn: () => get(client.GET("/api/v1/systems")) });
+const systems = useQuery({ queryKey: ["system-names"], queryFn: () => get(client.GET("/api/v1/system-names")) });
 const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
 const sheets = useQuery({
   queryKey: ["restores"],

@@ -324,6 +324,10 @@ class Run(Base):
         ),
         UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
         Index("waiting_in_the_queue", "queued_at", postgresql_where=text("state = 'queued'")),
+        Index("newest_of_a_system", "system_id", text("created desc")),
+        Index("of_a_store", "store_id", "kind", "created", postgresql_where=text("system_id is null")),
+        Index("newest_first", text("created desc"), text("id desc")),
+        Index("active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")),
         Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
         CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
     )
@@ -385,7 +389,15 @@ class RunLog(Base):
 
 class Backup(Base):
     __tablename__ = "backups"
-    __table_args__ = (UniqueConstraint("system_id", "sequence", name="a_sequence_number_is_used_once"),)
+    __table_args__ = (
+        UniqueConstraint("system_id", "sequence", name="a_sequence_number_is_used_once"),
+        Index("newest_good", "system_id", text("time desc"), text("sequence desc"),
+              postgresql_where=text("purpose = 'backup' and doubtful is false and partial is false")),
+        Index("newest_partial", "system_id", text("time desc"), text("sequence desc"),
+              postgresql_where=text("purpose = 'backup' and doubtful is false and partial is true")),
+        Index("by_name", "name", postgresql_where=text("name <> ''")),
+        Index("doubted", "system_id", postgresql_where=text("doubtful and expired is false")),
+    )  # fmt: skip
 
     id: Mapped[str] = mapped_column(primary_key=True)
     system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
@@ -455,6 +467,19 @@ class Worker(Base):
     draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
     for_sites: Mapped[bool] = mapped_column(default=False)  # it takes nothing but runs at sites
     stopped: Mapped[datetime | None]  # when it ended as planned
+
+
+class EstateCount(Base):
+    """One row: how much is protected, as it was counted when it was last looked at what is wrong."""
+
+    __tablename__ = "estate_counts"
+    __table_args__ = (CheckConstraint("one = 1", name="only_one_count"),)
+
+    one: Mapped[int] = mapped_column(primary_key=True, default=1)
+    systems: Mapped[int]  # that are not retired
+    protected: Mapped[int]
+    backups: Mapped[int]
+    stores: Mapped[dict[str, Any]]  # by id: how many backups, and when the newest was taken (seconds since 1970)
 
 
 class Site(Base):

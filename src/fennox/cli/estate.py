@@ -12,11 +12,13 @@ from fennox.cli.output import age, err, out, say, show_list, show_one, show_tabl
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.names import printable
 
+_SHOWN = 100  # systems in the table of ``status``
+
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.status()
-        systems = [] if arguments.quiet else service.systems()
+        systems = [] if arguments.quiet else service.systems(limit=None if arguments.json else _SHOWN)
     if arguments.json:
         listed = [system.model_dump(mode="json") for system in systems]
         print(json.dumps({**found.model_dump(mode="json"), "estate": listed}, indent=2))
@@ -30,6 +32,9 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
         out.print(f"{word}  ", end="")
         words = [concern.text, concern.means, concern.remedy]
         out.print(" ".join(word for word in words if word), markup=False, soft_wrap=True)
+    if found.concerns_in_all > len(found.concerns):
+        more = found.concerns_in_all - len(found.concerns)
+        out.print(f"         and {more} more, of the same causes or less bad: fennox concern list")
     if not found.concerns:
         out.print("[green]Nothing is wrong.[/green]")
     if not found.systems:
@@ -53,6 +58,8 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
             for system in systems
         ],
     )
+    if found.systems > len(systems):
+        say(f"The first {len(systems)} of {found.systems} systems; the others: fennox system list")
     clock = " (simulated clock)" if found.simulated_clock else ""
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "

@@ -63,6 +63,7 @@ from fennox.wire.systems import (
     Retired,
     ReturnOrder,
     SystemChange,
+    SystemName,
     SystemShown,
 )
 from fennox.wire.workers import WorkerShown
@@ -70,6 +71,7 @@ from fennox.wire.workers import WorkerShown
 Model = TypeVar("Model", bound=BaseModel)
 Event = RunShown | LogLine
 
+_EVERY = 1_000_000  # systems, in large pages
 _ANSWERING = 60  # seconds
 _LOOKING = 900  # seconds, for an answer that reads a live system or whole backups
 
@@ -190,9 +192,18 @@ class Client:
         return self._all(KindShown, "/kinds")
 
     def systems(
-        self, *, kind: str | None = None, site: str | None = None, label: str | None = None
+        self,
+        *,
+        kind: str | None = None,
+        site: str | None = None,
+        label: str | None = None,
+        words: str | None = None,
+        limit: int | None = None,
     ) -> list[SystemShown]:
-        return self._all(SystemShown, "/systems", kind=kind, site=site, label=label)
+        return self._all(SystemShown, "/systems", limit or _EVERY, kind=kind, site=site, label=label, q=words)
+
+    def system_names(self) -> list[SystemName]:
+        return self._all(SystemName, "/system-names")
 
     def system(self, name: str) -> SystemShown:
         return self._one(SystemShown, "GET", f"/systems/{name}")

@@ -9,10 +9,10 @@ person has looked. Safety copies count for no rung; they stay while they are hel
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Literal
+from typing import Literal, Protocol
 from zoneinfo import ZoneInfo
 
 from fennox.core.errors import BadInput
@@ -25,8 +25,8 @@ _RUNG = re.compile(r"(everything|daily|weekly|monthly|yearly) for (\d{1,4}) (day
 _ALWAYS = re.compile(r"always (\d{1,4})\Z")
 _REMEDY = "Write for example `everything for 14 days, daily for 60 days, always 3`."
 
-_PERIOD: dict[Cadence, Callable[[datetime], object]] = {
-    "everything": lambda local: local,
+_PERIOD: dict[Cadence, Callable[[datetime], object] | None] = {
+    "everything": None,  # each is a period of its own
     "daily": lambda local: local.date(),
     "weekly": lambda local: local.isocalendar()[:2],
     "monthly": lambda local: (local.year, local.month),
@@ -50,9 +50,24 @@ class Ladder:
         return ", ".join([*(rung.text for rung in self.rungs), f"always {self.always}"])
 
 
+class Ranked(Protocol):
+    """A backup as a ladder sees it. ``held``: the reason, if it is on hold; ``safety``: it counts for no rung."""
+
+    @property
+    def id(self) -> str: ...
+    @property
+    def time(self) -> datetime: ...
+    @property
+    def held(self) -> str | None: ...
+    @property
+    def doubtful(self) -> bool: ...
+    @property
+    def safety(self) -> bool: ...
+
+
 @dataclass(frozen=True)
 class Item:
-    """A backup as a ladder sees it."""
+    """A :class:`Ranked` that is nothing else."""
 
     id: str
     time: datetime
@@ -80,7 +95,7 @@ def parse(text: str) -> Ladder:
     return Ladder(tuple(rungs), always or 1)
 
 
-def kept(items: list[Item], ladder: Ladder, now: datetime, zone: ZoneInfo) -> dict[str, list[str]]:
+def kept(items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo) -> dict[str, list[str]]:
     """For each backup what keeps it; an empty list means that it goes."""
     now = aware(now)
     newest_first = sorted(items, key=lambda item: (item.time, item.id), reverse=True)
@@ -91,11 +106,15 @@ def kept(items: list[Item], ladder: Ladder, now: datetime, zone: ZoneInfo) -> di
             reasons[item.id].append(f"on hold: {item.held}" if item.held else "on hold")
         if item.doubtful:
             reasons[item.id].append("doubtful, until somebody has looked")
+    local = [item.time.astimezone(zone) for item in good]
     for rung in ladder.rungs:
+        since, period_of = now - timedelta(days=rung.days), _PERIOD[rung.cadence]
         seen: set[object] = set()
-        for item in good:
-            period = _PERIOD[rung.cadence](item.time.astimezone(zone))
-            if now - item.time <= timedelta(days=rung.days) and period not in seen:
+        for item, moment in zip(good, local, strict=True):
+            if item.time < since:
+                break
+            period = period_of(moment) if period_of is not None else item.id
+            if period not in seen:
                 seen.add(period)
                 reasons[item.id].append(rung.text)
     for item in good[: ladder.always]:

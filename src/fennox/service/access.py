@@ -46,6 +46,7 @@ TABLE: dict[str, Needed] = {
     "change_login": "administrator",
     "remove_login": "administrator",
     "list_systems": "reader",
+    "list_system_names": "reader",
     "add_kind": "administrator",
     "add_system": "administrator",
     "look_at_machine": "administrator",

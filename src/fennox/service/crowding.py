@@ -8,13 +8,14 @@ from datetime import datetime, timedelta
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, StoreSpace, System
+from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
 from fennox.core import ceiling, ladder
 from fennox.core.ceiling import Held
 from fennox.service import routines, upkeep
 from fennox.service.concerns import Found
 from fennox.service.context import Context
 from fennox.service.outcomes import size
+from fennox.service.routines import Standing
 
 _FRESH = timedelta(days=1)  # a look at the space that is older is made anew before anything goes
 
@@ -68,9 +69,11 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
     here = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == store.id))).scalars())
     all_routines = list((await session.execute(select(Routine))).scalars())
     found: list[Held] = []
-    for system in (await session.execute(select(System))).scalars().all():
+    systems = (await session.execute(select(System))).scalars().all()
+    standing = await routines.backups_of(session, [system.id for system in systems], expired=False)
+    for system in systems:
         mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
-        there = [backup for backup in await routines.backups_of(session, system.id) if not backup.expired]
+        there = standing[system.id]
         why = routines.what_keeps(system, there, mine, now)
         found += [
             Held(backup.id, system.id, backup.time, backup.new_bytes, _only_rungs(backup, why[backup.id]))
@@ -80,7 +83,7 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
     return found
 
 
-def _only_rungs(backup: Backup, why: list[str]) -> bool:
+def _only_rungs(backup: Standing, why: list[str]) -> bool:
     """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have none."""
     return bool(why) and ladder.goes(backup.time, why) is not None
 

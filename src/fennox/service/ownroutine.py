@@ -90,7 +90,7 @@ async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
         mine = [routine for routine in every if routines.selects(routine.systems, system)]
     ids = [store for routine in mine for store in (routine.store_id, *routine.copy_to)]
     stores = [await session.get_one(StoreRow, store) for store in dict.fromkeys(ids)]
-    newest: Backup | None = (await taking.newest_good(session)).get(system.id) if system is not None else None
+    newest: Backup | None = await taking.newest_of(session, system.id) if system is not None else None
     held: list[StoreRow] = []
     if newest is not None:
         places = select(StoreRow).join(Copy).where(Copy.backup_id == newest.id, Copy.damaged == "")

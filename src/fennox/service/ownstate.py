@@ -86,7 +86,7 @@ KEPT = {
         Kept(models.RunLog, ("id",)),
     )
 }
-LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers", "alerts", "states"})
+LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers", "alerts", "states", "estate_counts"})
 """Tables that tell of this process and of sign-ins only, or that the next take makes anew."""
 
 

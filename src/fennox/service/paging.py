@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import Query
-from sqlalchemy import Select, tuple_
+from sqlalchemy import ColumnElement, Select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
@@ -18,8 +18,50 @@ Limit = Annotated[int, Query(ge=1, le=500, description="Items on a page.")]
 After = Annotated[str | None, Query(description="The cursor of the page before.", max_length=400)]
 
 
+async def in_order_of(
+    session: AsyncSession,
+    query: Select[Any],
+    key: ColumnElement[Any],
+    name: InstrumentedAttribute[str],
+    limit: int,
+    after: str | None,
+    *,
+    down: bool,
+) -> tuple[list[Any], str | None]:
+    """A page of rows by a key and, where that is the same, by name; and the cursor of the next page."""
+    if after is not None:
+        place = tuple_(key, name)
+        last_key, last_name = _place(after)
+        query = query.where(place < (last_key, last_name) if down else place > (last_key, last_name))
+    order = (key.desc(), name.desc()) if down else (key, name)
+    found = (await session.execute(query.add_columns(key.label("key")).order_by(*order).limit(limit + 1))).all()
+    rows = [row[0] for row in found[:limit]]
+    if len(found) <= limit:
+        return rows, None
+    last = found[limit - 1]
+    key_text = last.key.isoformat() if isinstance(last.key, datetime) else str(last.key)
+    moment = isinstance(last.key, datetime)
+    return rows, _packed([key_text, getattr(last[0], name.key), moment])
+
+
+def _place(cursor: str) -> tuple[object, str]:
+    try:
+        key, name, moment = json.loads(base64.urlsafe_b64decode(cursor))
+        return datetime.fromisoformat(key) if moment else str(key), str(name)
+    except (ValueError, TypeError) as error:
+        raise _not_ours() from error
+
+
+def _packed(values: list[object]) -> str:
+    return base64.urlsafe_b64encode(json.dumps(values).encode()).decode()
+
+
+def _not_ours() -> BadInput:
+    return BadInput("The cursor is not one of ours.", "Begin at the first page.", field="after")
+
+
 def _encode(moment: datetime, row_id: str) -> str:
-    return base64.urlsafe_b64encode(json.dumps([moment.isoformat(), row_id]).encode()).decode()
+    return _packed([moment.isoformat(), row_id])
 
 
 def _decode(cursor: str) -> tuple[datetime, str]:
@@ -27,7 +69,7 @@ def _decode(cursor: str) -> tuple[datetime, str]:
         moment, row_id = json.loads(base64.urlsafe_b64decode(cursor))
         return datetime.fromisoformat(moment), str(row_id)
     except (ValueError, TypeError) as error:
-        raise BadInput("The cursor is not one of ours.", "Begin at the first page.", field="after") from error
+        raise _not_ours() from error
 
 
 async def newest_first(

@@ -11,11 +11,11 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox import __version__
-from fennox.catalogue.models import Copy, KeySet, Login, StoreRow, System
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.format import header as headers
 from fennox.engine.vault import rescue_source
-from fennox.service import taking
 from fennox.service.context import Context
+from fennox.service.newest import newest_backups
 from fennox.stores import addresses
 from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
 
@@ -26,7 +26,7 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
     logins = {row.id: row for row in (await session.execute(select(Login))).scalars()}
     rows = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
     names = {row.id: row.name for row in rows}
-    newest = await taking.newest_good(session)
+    newest = {row.system: row for row in await session.execute(newest_backups(Backup.id, Backup.time))}
     held: dict[str, list[str]] = {}
     wanted = [backup.id for backup in newest.values()]
     for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted), Copy.damaged == ""))).scalars():

@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
-from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, System
+from fennox.core.kinds.model import Kind
 from fennox.core.ordering import host_in
 from fennox.links.base import parse_address
 from fennox.service.context import Context
-from fennox.service.taking import GOOD
+from fennox.service.newest import newest_backups
 
 SAID = "somebody said so"
 _WAY = "the way to it leads through it"
@@ -30,13 +30,13 @@ class Related:
 async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
     """Of every system. In custody apart the catalogue has no names, so that only what people said is known there."""
     systems = list((await session.execute(select(System).order_by(System.name))).scalars())
-    newest = (
-        select(Backup.system_id, Backup.census)
-        .where(*GOOD)
-        .ext(distinct_on(Backup.system_id))
-        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
-    )
-    census = {row.system_id: row.census for row in await session.execute(newest)}
+    kinds = [kind for name in {system.kind for system in systems} if (kind := context.installed(name)) is not None]
+    wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
+    lists = newest_backups(Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted)))
+    census = {
+        row.system: dict(zip(wanted, (found or [] for found in row[2:]), strict=True))
+        for row in await session.execute(lists)
+    }
     names = {system.id: system.name for system in systems}
     known = faces(context, systems)
     found = {}
@@ -56,6 +56,10 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
             related.peers = sorted({known.get(host, host) for host in hosts} - {system.name})
         found[system.name] = related
     return found
+
+
+def _replicas(kind: Kind) -> list[str]:
+    return [kind.replicas.list] if kind.replicas is not None else []
 
 
 def _name(related: Related, own: str, host: str, known: dict[str, str], because: str) -> None:

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from typing import Any, Protocol, cast
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, case, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Routine, System
 from fennox.core import ladder, schedule
 from fennox.core.errors import BadInput
-from fennox.core.ladder import Item
+from fennox.core.ladder import Ranked
 
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
 
@@ -60,27 +62,64 @@ def begins(routine: Routine, moment: datetime) -> datetime:
     return schedule.after_quiet(schedule.quiet_hours(routine.quiet), schedule.zone_named(routine.zone), moment)
 
 
+def selected(text: str) -> list[ColumnElement[bool]]:
+    """As :func:`selects`, for the database."""
+    matches = [match.groups() for term in _terms(text) if (match := _TERM.match(term)) is not None]
+    return [
+        System.labels.contains([value]) if field == "label" else getattr(System, field) == value
+        for field, value in matches
+    ]
+
+
 async def members(session: AsyncSession, routine: Routine) -> list[System]:
-    rows = (await session.execute(select(System).order_by(System.name))).scalars()
-    return [row for row in rows if selects(routine.systems, row)]
-
-
-def item_of(backup: Backup) -> Item:
-    return Item(
-        id=backup.id,
-        time=backup.time,
-        held=(backup.held_because or "held") if backup.held else None,
-        doubtful=backup.doubtful,
-        safety=backup.purpose == "safety",
-    )
-
-
-async def backups_of(session: AsyncSession, system_id: str) -> list[Backup]:
-    rows = select(Backup).where(Backup.system_id == system_id).order_by(Backup.time.desc(), Backup.sequence.desc())
+    rows = select(System).where(*selected(routine.systems)).order_by(System.name)
     return list((await session.execute(rows)).scalars())
 
 
-def reasons(backups: list[Backup], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
+async def member_names(session: AsyncSession, routine: Routine) -> list[str]:
+    rows = select(System.name).where(*selected(routine.systems)).order_by(System.name)
+    return list((await session.execute(rows)).scalars())
+
+
+class Standing(Ranked, Protocol):
+    """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that lacks some."""
+
+    @property
+    def system_id(self) -> str: ...
+    @property
+    def name(self) -> str: ...
+    @property
+    def partial(self) -> bool: ...
+    @property
+    def parts(self) -> Sequence[Mapping[str, Any]] | None: ...
+    @property
+    def new_bytes(self) -> int: ...
+    @property
+    def expired(self) -> bool: ...
+
+
+_STANDING = (
+    Backup.id, Backup.time, Backup.doubtful, (Backup.purpose == "safety").label("safety"),
+    case((Backup.held, func.coalesce(func.nullif(Backup.held_because, ""), "held"))).label("held"),
+    Backup.system_id, Backup.name, Backup.partial, case((Backup.partial, Backup.parts)).label("parts"),
+    Backup.new_bytes, Backup.expired,
+)  # fmt: skip
+
+
+async def backups_of(
+    session: AsyncSession, systems: Sequence[str], *, expired: bool = True
+) -> dict[str, list[Standing]]:
+    """Of each of these systems its backups, the newest first; without those that nothing keeps if so wanted."""
+    rows = select(*_STANDING).where(Backup.system_id.in_(systems)).order_by(Backup.time.desc(), Backup.sequence.desc())
+    if not expired:
+        rows = rows.where(Backup.expired.is_(False))
+    found: dict[str, list[Standing]] = {system: [] for system in systems}
+    for row in await session.execute(rows):
+        found[row.system_id].append(cast("Standing", row))
+    return found
+
+
+def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
     """What keeps each backup of a system, by every routine that selects it. Without a routine all are kept.
 
     Whole backups are counted together, and those of the same few parts together, so that a backup of one part never
@@ -88,21 +127,20 @@ def reasons(backups: list[Backup], mine: list[Routine], now: datetime) -> dict[s
     """
     if not mine:
         return {backup.id: ["no routine's ladder applies"] for backup in backups}
-    groups: dict[frozenset[str] | None, list[Backup]] = defaultdict(list)
+    groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
     for backup in backups:
         groups[_group(backup)].append(backup)
     found: dict[str, list[str]] = {backup.id: [] for backup in backups}
     for group, together in groups.items():
         own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
         for routine in own or [routine for routine in mine if not routine.parts] or mine:
-            items = [item_of(backup) for backup in together]
-            kept = ladder.kept(items, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
+            kept = ladder.kept(together, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
             for backup_id, why in kept.items():
                 found[backup_id] += [reason for reason in why if reason not in found[backup_id]]
     return found
 
 
-def what_keeps(system: System, backups: list[Backup], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
+def what_keeps(system: System, backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
     """As :func:`reasons`; everything of a retired system stays until a person lets it go."""
     found = reasons(backups, mine, now)
     if system.retired is not None and not system.let_go:
@@ -111,6 +149,6 @@ def what_keeps(system: System, backups: list[Backup], mine: list[Routine], now: 
     return found
 
 
-def _group(backup: Backup) -> frozenset[str] | None:
+def _group(backup: Standing) -> frozenset[str] | None:
     """None: it is whole."""
-    return frozenset(str(part["name"]) for part in backup.parts) if backup.partial else None
+    return frozenset(str(part["name"]) for part in backup.parts or ()) if backup.partial else None

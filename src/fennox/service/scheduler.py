@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import func, select, text
+from sqlalchemy import Numeric, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Routine, Run, System
@@ -29,6 +29,7 @@ _DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may ju
 _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
+_TOGETHER = 200  # rows
 _WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
 
@@ -107,6 +108,8 @@ class Memory:
 
     decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
     later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
+    estate: str = ""  # as it was when all of it was looked at; before ``nothing_before`` nothing of it is due
+    nothing_before: datetime | None = None
 
 
 async def decide(context: Context, memory: Memory | None = None) -> bool:
@@ -119,15 +122,31 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
     async with context.session() as session:
         if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))).scalar_one():
             return True
+        every = (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all()
+        estate = await _estate(session, every)
+        if memory.estate == estate and memory.nothing_before is not None and context.now() < memory.nothing_before:
+            return False
+        memory.estate, memory.nothing_before = estate, None
+        following = context.now() + _NEVER
         systems = list((await session.execute(select(System).order_by(System.name))).scalars())
-        for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
+        for routine in every:
             if (routine.id, routine.version) not in memory.decided:
                 memory.decided[routine.id, routine.version] = await _decided(session, routine)
             for system in systems:
                 if system.suspended_because or system.retired or not routines.selects(routine.systems, system):
                     continue
                 left_over |= not await _decide_one(context, session, routine, system, memory)
+                following = min(following, memory.later.get((routine.id, routine.version, system.id), context.now()))
+    memory.nothing_before = None if left_over else following
     return left_over
+
+
+async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
+    """A digest of what decides who is taken; while it stands, and nothing is due, nobody needs to be looked at."""
+    said = func.concat_ws("|", System.id, System.version, System.suspended_because, System.retired, System.labels)
+    of_systems = func.sum(func.hashtextextended(said, 0).cast(Numeric))
+    systems = (await session.execute(select(func.count(), of_systems).select_from(System))).one()
+    return f"{systems} {sorted((routine.id, routine.version) for routine in every)}"
 
 
 async def _decided(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
@@ -179,17 +198,26 @@ async def mark_expired(context: Context) -> None:
     """Mark backups that nothing keeps any more, in the catalogue and by a note in each store."""
     async with context.session() as session:
         all_routines = list((await session.execute(select(Routine))).scalars())
-        gone: list[Backup] = []
-        for system in (await session.execute(select(System))).scalars().all():
-            mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
-            backups = await routines.backups_of(session, system.id)
-            there = [backup for backup in backups if not backup.expired]
-            why = routines.what_keeps(system, there, mine, context.now())
-            gone += [backup for backup in there if not why[backup.id]]
-        for backup in gone:
-            said = notes.Note(
-                fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
-                reason="no rung of its ladders keeps it",
-            )  # fmt: skip
-            await noting.tell(context, session, backup, said)
-            backup.expired = True
+        gone: list[str] = []
+        every = (await session.execute(select(System))).scalars().all()
+        for first in range(0, len(every), _TOGETHER):
+            systems = every[first : first + _TOGETHER]
+            held = await routines.backups_of(session, [system.id for system in systems], expired=False)
+            for system in systems:
+                mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+                why = routines.what_keeps(system, held[system.id], mine, context.now())
+                gone += [backup for backup, reasons in why.items() if not reasons]
+            await asyncio.sleep(0)  # others wait for this thread
+        for first in range(0, len(gone), _TOGETHER):
+            rows = await session.execute(select(Backup).where(Backup.id.in_(gone[first : first + _TOGETHER])))
+            await _mark(context, session, rows.scalars().all())
+
+
+async def _mark(context: Context, session: AsyncSession, backups: Sequence[Backup]) -> None:
+    for backup in backups:
+        said = notes.Note(
+            fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
+            reason="no rung of its ladders keeps it",
+        )  # fmt: skip
+        await noting.tell(context, session, backup, said)
+        backup.expired = True

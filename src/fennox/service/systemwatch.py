@@ -8,16 +8,16 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy import Row, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, Backup, Copy, Routine, Run, Sheet, System
 from fennox.core import schedule
 from fennox.core.ordering import in_order
-from fennox.service import handing, relations, routines, taking
+from fennox.service import handing, relations, routines
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
+from fennox.service.newest import ONLY_PARTIAL, newest_backups
 
 ENDS_SOON = timedelta(days=30)  # certificates
 _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
@@ -33,7 +33,8 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     places = await _places(session, [row.id for row in newest.values()])
     doubtful = await _doubtful(session)
-    partial = await taking.newest_partial(session)
+    lacking = await session.execute(newest_backups(Backup.findings, fits=ONLY_PARTIAL))
+    partial = {row.system: list(row.findings) for row in lacking}
     missed = await _missed(session, all_routines, systems, now)
     busy = set((await session.execute(select(Run.system_id).where(Run.state.in_(ACTIVE)))).scalars())
     for system in systems:
@@ -106,14 +107,8 @@ class _Newest:
 
 async def _newest(session: AsyncSession) -> dict[str, _Newest]:
     """Of each system the newest good backup, without its census, which may be long."""
-    query = (
-        select(Backup.system_id, Backup.id, Backup.time, Backup.findings, Backup.certificates)
-        .where(*taking.GOOD)
-        .ext(distinct_on(Backup.system_id))
-        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
-    )
-    rows = await session.execute(query)
-    return {row.system_id: _Newest(row.id, row.time, row.findings, row.certificates) for row in rows}
+    rows = await session.execute(newest_backups(Backup.id, Backup.time, Backup.findings, Backup.certificates))
+    return {row.system: _Newest(row.id, row.time, row.findings, row.certificates) for row in rows}
 
 
 async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
@@ -121,10 +116,14 @@ async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
     return {backup: count for backup, count in await session.execute(counted.group_by(Copy.backup_id))}
 
 
-async def _doubtful(session: AsyncSession) -> dict[str, Backup]:
+async def _doubtful(session: AsyncSession) -> dict[str, Row[*tuple[Any, ...]]]:
     """The newest doubtful backup of each system that nobody has looked at."""
-    query = select(Backup).where(Backup.doubtful, Backup.expired.is_(False)).order_by(Backup.time)
-    return {row.system_id: row for row in (await session.execute(query)).scalars()}
+    wanted = (Backup.system_id, Backup.id, Backup.time, Backup.doubtful_because)
+    query = select(*wanted).where(Backup.doubtful, Backup.expired.is_(False)).order_by(Backup.time)
+    found: dict[str, Row[*tuple[Any, ...]]] = {}
+    for row in await session.execute(query):
+        found[row.system_id] = row
+    return found
 
 
 async def _missed(
@@ -152,8 +151,8 @@ async def _missed(
     return found
 
 
-def _only_partial(system: System, held: Backup) -> Found:
-    lacking = [finding["text"] for finding in held.findings if finding["code"] == "part-left-out"]
+def _only_partial(system: System, findings: list[dict[str, Any]]) -> Found:
+    lacking = [finding["text"] for finding in findings if finding["code"] == "part-left-out"]
     return Found("no-backup", "high", "system", system.name,
                  f"{system.name} has no whole backup. {' '.join(lacking)}".rstrip(),
                  f"Run: fennox backup take {system.name}", "A rebuild from it would not be whole.",
@@ -164,9 +163,9 @@ def _of_system(
     system: System,
     mine: list[Routine],
     backup: _Newest | None,
-    partial: Backup | None,
+    partial: list[dict[str, Any]] | None,
     places: dict[str, int],
-    doubtful: dict[str, Backup],
+    doubtful: dict[str, Row[*tuple[Any, ...]]],
     missed: dict[str, list[tuple[Routine, datetime]]],
     away: Away,
     now: datetime,

@@ -6,8 +6,7 @@ from contextlib import AsyncExitStack
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow, System
@@ -25,12 +24,11 @@ from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
 from fennox.service import guarding, handing, noting, ownstate, queue, states
 from fennox.service.context import Context
+from fennox.service.newest import GOOD
 from fennox.service.queue import Lease
 from fennox.service.tending import enqueue_copies
 from fennox.service.ways import way_to
 
-GOOD = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False))
-"""A backup that a restore would rely on: of all essential parts, and nobody doubts it."""
 _SAFETY = "what the target held before a restore"
 
 
@@ -242,30 +240,8 @@ def census_for_catalogue(census: dict[str, list[str]], vault: Vault, *, in_clear
     }
 
 
-async def newest_good(session: AsyncSession) -> dict[str, Backup]:
-    """The newest backup of each system that a restore would rely on."""
-    ranked = (
-        select(Backup)
-        .where(*GOOD)
-        .ext(distinct_on(Backup.system_id))
-        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
-    )
-    return {row.system_id: row for row in (await session.execute(ranked)).scalars()}
-
-
-async def newest_partial(session: AsyncSession) -> dict[str, Backup]:
-    """Of each system the newest backup that lacks an essential part."""
-    ranked = (
-        select(Backup)
-        .where(Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial)
-        .ext(distinct_on(Backup.system_id))
-        .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
-    )
-    return {row.system_id: row for row in (await session.execute(ranked)).scalars()}
-
-
 async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
-    """As :func:`newest_good`, of one system."""
+    """The newest backup that a restore of the system would rely on."""
     found = (
         select(Backup)
         .where(Backup.system_id == system_id, *GOOD)
@@ -273,13 +249,6 @@ async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
         .limit(1)
     )
     return (await session.execute(found)).scalar_one_or_none()
-
-
-async def counts(session: AsyncSession) -> dict[str, int]:
-    found = await session.execute(
-        select(Backup.system_id, func.count()).where(Backup.purpose == "backup").group_by(Backup.system_id)
-    )
-    return {system: count for system, count in found}
 
 
 def check_store_given(stores: list[StoreRow]) -> StoreRow:

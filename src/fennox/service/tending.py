@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections import defaultdict
 
-from sqlalchemy import delete, func, or_, select
+from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
@@ -258,8 +258,11 @@ async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, r
             item.healed, item.how = now, "healed from another copy"
     for item in known.values():
         item.healed, item.how = now, "no longer found"
-    for held in (await session.execute(select(Copy).where(Copy.store_id == row.id))).scalars():
-        held.damaged = healed.left.get(held.backup_id, "")
+    whole = update(Copy).where(Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left)))
+    await session.execute(whole.values(damaged="").execution_options(synchronize_session=False))
+    for backup, why in healed.left.items():
+        one = update(Copy).where(Copy.store_id == row.id, Copy.backup_id == backup)
+        await session.execute(one.values(damaged=why).execution_options(synchronize_session=False))
 
 
 async def measure(context: Context, session: AsyncSession, row: StoreRow, here: Holding) -> None:
@@ -278,13 +281,12 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         vault = await context.vault(session, row)
-        query = select(Copy).where(Copy.store_id == row.id)
+        there = Copy.__table__.join(Backup).join(System)
+        query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
         if run.backup_id:
             query = query.where(Copy.backup_id == run.backup_id)
-        rows = list((await session.execute(query.order_by(func.coalesce(Copy.verified, Copy.since)))).scalars())
-        places = await session.execute(select(Backup.id, System.folder).join(System))
-        folders = {backup: folder for backup, folder in places}
-        most = int(run.order.get("most") or len(rows))
+        longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(run.order.get("most"))
+        wanted = [(backup, folder) for backup, folder in await session.execute(longest_ago)]
         by_hand = run.order.get("by_hand", False)
     if vault.locked and by_hand:
         vault.unlock(await wait_for_key(context, lease, row, journal))
@@ -294,11 +296,10 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     vault.store = WholeObjects(vault.store, after=0)
     bad: dict[str, str] = {}
     opened = 0
-    for held in rows[:most]:
+    for backup, folder in wanted:
         await journal.check()
         try:
-            folder = folders.get(held.backup_id, "")
-            reader = BackupReader(vault, index, await vault.find_record(held.backup_id, folder))
+            reader = BackupReader(vault, index, await vault.find_record(backup, folder))
             if vault.locked:
                 lost = [c for c in await reader.needed() if index.sound_place(c) is None]
                 documents = [f"{len(lost)} chunks"] if lost else []
@@ -309,23 +310,23 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             documents = [error.what]
         if documents:
             more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
-            bad[held.backup_id] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"
-            await journal.log("error", f"Backup {held.backup_id[:12]}: {bad[held.backup_id]}")
+            bad[backup] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"
+            await journal.log("error", f"Backup {backup[:12]}: {bad[backup]}")
         await journal.progress(documents=opened)
     if vault.locked:
         await journal.log("warning", f"{row.name} is kept apart: its backups were held against the packs, not opened.")
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        for held in rows[:most]:
-            current = await session.get(Copy, (held.backup_id, held.store_id))
+        for backup, _ in wanted:
+            current = await session.get(Copy, (backup, row.id))
             if current is not None:
-                current.damaged = bad.get(held.backup_id, "")
-                if not vault.locked and held.backup_id not in bad:
+                current.damaged = bad.get(backup, "")
+                if not vault.locked and backup not in bad:
                     current.verified = context.now()
         run.documents = opened
-        run.result = {"backups": len(rows[:most]), "opened": opened, "damaged_backups": len(bad)}
+        run.result = {"backups": len(wanted), "opened": opened, "damaged_backups": len(bad)}
         if bad:
-            text = f"{len(bad)} of {len(rows[:most])} backups in {row.name} cannot be read whole."
+            text = f"{len(bad)} of {len(wanted)} backups in {row.name} cannot be read whole."
             run.reason, run.remedy, run.problem = text, "Scrub the store: what another copy holds is healed.", "damaged"
         await queue.end(session, run, "failed" if bad else "done", context.now())
 

@@ -69,7 +69,7 @@ async def _shares(session: AsyncSession, row: StoreRow) -> int:
 
 async def queue_once(context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, **order: object) -> None:
     """Queue it unless that was done within a day."""
-    last = select(func.max(Run.created)).where(Run.kind == kind, Run.store_id == row.id)
+    last = select(func.max(Run.created)).where(Run.kind == kind, Run.store_id == row.id, Run.system_id.is_(None))
     before = (await session.execute(last)).scalar_one_or_none()
     if before is not None and context.now() - before < timedelta(days=1):
         return  # it failed or goes on; it is tried again the next day

@@ -6,15 +6,15 @@ of the service's clock or, by a real clock, of the database: never of the worker
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import func, select, text
-from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy import case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
-    ACTIVE,
     ConcernRow,
     Copy,
     KeySet,
@@ -28,9 +28,10 @@ from fennox.catalogue.models import (
 )
 from fennox.core import trend
 from fennox.core.errors import FennoxError
-from fennox.service import alerting, crowding, keysets, ownroutine, routines, sites, systemwatch, upkeep
+from fennox.service import alerting, counting, crowding, keysets, ownroutine, routines, sites, systemwatch, upkeep
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
+from fennox.service.newest import newest_runs
 
 RUNS_OUT = timedelta(days=30)  # space
 WORKER_ALIVE = timedelta(minutes=1)
@@ -38,6 +39,8 @@ _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
+_OF_ONE_CAUSE, _WORST = 20, 200  # concerns that an answer names
+_AT_ONCE = 100  # concerns
 _LOOKING = 7203  # advisory lock
 
 
@@ -54,14 +57,38 @@ async def look(context: Context, session: AsyncSession) -> None:
     if (await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))).scalar_one():
         begun, ended = await settle(context, session)
         await alerting.tell(context, session, begun, ended)
+        await counting.count(context, session)
 
 
-async def standing(context: Context, session: AsyncSession) -> list[ConcernRow]:
-    """What stands, worst and oldest first. A small estate is looked at now, a large one was within the last minute."""
+async def refresh(context: Context, session: AsyncSession) -> None:
+    """A small estate is looked at now, a large one was within the last minute."""
     if (await session.execute(select(func.count()).select_from(System))).scalar_one() <= _SMALL:
         await look(context, session)
-    rows = (await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))).scalars()
-    return sorted(rows, key=lambda row: (row.severity != "high", row.since, row.about))
+
+
+WORST_FIRST = (case((ConcernRow.severity == "high", 0), else_=1), ConcernRow.since, ConcernRow.about, ConcernRow.key)
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What stands and is not muted: the worst of it, and how much there is in all, with what is muted apart."""
+
+    worst: list[ConcernRow]
+    in_all: int
+    muted: int
+
+
+async def standing(session: AsyncSession, now: datetime) -> Standing:
+    """The worst and oldest first; of one cause only the first few, so that it does not hide the others."""
+    loud = (ConcernRow.ended.is_(None), func.coalesce(ConcernRow.muted_until, now) <= now)
+    place = func.row_number().over(partition_by=(ConcernRow.cause, ConcernRow.severity), order_by=WORST_FIRST)
+    ranked = select(ConcernRow.key, place.label("place")).where(*loud).subquery()
+    first = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
+    worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST).limit(_WORST)
+    every = select(func.count()).where(ConcernRow.ended.is_(None))
+    in_all = (await session.execute(select(func.count()).where(*loud))).scalar_one()
+    muted = (await session.execute(every)).scalar_one() - in_all
+    return Standing(list((await session.execute(worst)).scalars()), in_all, muted)
 
 
 async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernRow], list[ConcernRow]]:
@@ -74,6 +101,8 @@ async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernR
     seen = set()
     async for item in found(context, session, now):
         seen.add(item.key)
+        if len(seen) % _AT_ONCE == 0:
+            await asyncio.sleep(0)  # others wait for this thread
         row = before.get(item.key)
         if row is None:
             row = await session.get(ConcernRow, item.key)
@@ -190,14 +219,9 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
 
 
 async def _runs(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
-    last = (
-        select(Run.id)
-        .where(Run.system_id.is_not(None), Run.state.not_in(ACTIVE))
-        .ext(distinct_on(Run.system_id))
-        .order_by(Run.system_id, Run.created.desc())
-    )
+    last = newest_runs(Run.id, Run.state).subquery()
     failed = select(Run, System).join(System, System.id == Run.system_id)
-    failed = failed.where(Run.id.in_(last), Run.state == "failed", System.retired.is_(None))
+    failed = failed.where(Run.id.in_(select(last.c.id).where(last.c.state == "failed")), System.retired.is_(None))
     for run, system in await session.execute(failed):
         yield Found("failed", "high", "system", system.name,
                     f"The last {run.kind} of {system.name} failed: {run.reason}", run.remedy, since=run.ended,

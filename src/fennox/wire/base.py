@@ -1,4 +1,7 @@
-"""What all answers and requests share. Times are RFC 3339 in UTC, sizes bytes, durations seconds."""
+"""What all answers and requests share. Times are RFC 3339 in UTC, sizes bytes, durations seconds.
+
+A shape is built when it is first used, since a command needs few of them and should start at once.
+"""
 
 from __future__ import annotations
 
@@ -12,13 +15,13 @@ T = TypeVar("T")
 class Wanted(BaseModel):
     """Base of requests: unknown fields are an error, so that a misspelt wish is not silently ignored."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 class Shown(BaseModel):
     """Base of answers. Readers of the API must ignore fields they do not know."""
 
-    model_config = ConfigDict(extra="ignore", json_schema_serialization_defaults_required=True)
+    model_config = ConfigDict(extra="ignore", json_schema_serialization_defaults_required=True, defer_build=True)
 
 
 class Page(Shown, Generic[T]):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import SecretStr
+from pydantic import Field, SecretStr
 
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
@@ -72,7 +72,8 @@ class PassphraseWanted(Wanted):
 class Status(Shown):
     at: Aware
     simulated_clock: bool
-    concerns: list[Concern]
+    concerns: list[Concern] = Field(description="The worst, of one cause only the first few.")
+    concerns_in_all: int
     muted: int
     systems: int
     protected: int

@@ -75,6 +75,13 @@ class KindShown(Shown):
     steps: list[str]
 
 
+class SystemName(Shown):
+    id: str
+    name: str
+    kind: str
+    site: str
+
+
 class LookWanted(Wanted):
     """A machine that is not enrolled. Without a key only its fingerprint is told, without a kind one is proposed."""
 

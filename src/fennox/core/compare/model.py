@@ -13,7 +13,7 @@ MASK = "•••"
 
 
 class CompareModel(BaseModel):
-    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+    model_config = ConfigDict(extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True)
 
 
 class Change(CompareModel):

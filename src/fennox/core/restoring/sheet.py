@@ -16,7 +16,7 @@ GateKind = Literal["step", "facts", "unknown"]
 
 
 class SheetModel(BaseModel):
-    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+    model_config = ConfigDict(extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True)
 
 
 class Place(SheetModel):

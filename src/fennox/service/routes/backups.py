@@ -26,6 +26,7 @@ from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
 from fennox.service import audit, guarding, handing, noting, queue, routines, taking, tending
 from fennox.service.context import Context, named
+from fennox.service.newest import begins
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
@@ -52,7 +53,7 @@ _ID = re.compile(r"[0-9a-f]{6,32}\Z")
 
 async def find_backup(session: AsyncSession, text: str) -> Backup:
     """A backup by its id, the beginning of it (six digits or more), or its name."""
-    fits = or_(Backup.id.startswith(text), Backup.name == text) if _ID.match(text) else Backup.name == text
+    fits = or_(begins(Backup.id, text), Backup.name == text) if _ID.match(text) else Backup.name == text
     rows = list((await session.execute(select(Backup).where(fits).order_by(Backup.time.desc()).limit(5))).scalars())
     exact = [row for row in rows if row.id == text]
     if len(exact or rows) == 1:
@@ -64,13 +65,15 @@ async def find_backup(session: AsyncSession, text: str) -> Backup:
 
 
 async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> list[BackupShown]:
-    systems = {row.id: row for row in (await session.execute(select(System))).scalars()}
+    of = sorted({row.system_id for row in rows})
+    systems = {row.id: row for row in (await session.execute(select(System).where(System.id.in_(of)))).scalars()}
     stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
     all_routines = list((await session.execute(select(Routine))).scalars())
     names = {routine.id: routine.name for routine in all_routines}
     custody = {keys.id: keys for keys in (await session.execute(select(KeySet))).scalars()}
     untold: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for pending in (await session.execute(select(PendingNote).order_by(PendingNote.id))).scalars():
+    pending_notes = select(PendingNote).where(PendingNote.backup_id.in_([row.id for row in rows]))
+    for pending in (await session.execute(pending_notes.order_by(PendingNote.id))).scalars():
         untold[pending.backup_id, pending.store_id].append(str(pending.note["fact"]))
     copies: dict[str, list[CopyShown]] = defaultdict(list)
     for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_([row.id for row in rows])))).scalars():
@@ -88,14 +91,14 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
             )
         )
     kept: dict[str, list[str]] = {}
-    for system_id in {row.system_id for row in rows}:
+    standing = await routines.backups_of(session, of, expired=False)
+    for system_id, its in standing.items():
         mine = [routine for routine in all_routines if routines.selects(routine.systems, systems[system_id])]
-        its = await routines.backups_of(session, system_id)
         kept |= routines.what_keeps(systems[system_id], its, mine, context.now())
     for places in copies.values():
         places.sort(key=lambda place: place.store)
     return [
-        _shown(row, systems[row.system_id].name, copies[row.id], names, kept[row.id], _worth(context, row))
+        _shown(row, systems[row.system_id].name, copies[row.id], names, kept.get(row.id, []), _worth(context, row))
         for row in rows
     ]
 
@@ -150,7 +153,7 @@ def _shown(
 
 @router.get("/backups")
 async def list_backups(
-    context: Here, system: str | None = None, limit: Limit = 100, after: After = None, expired: bool = True
+    context: Here, system: str | None = None, limit: Limit = 50, after: After = None, expired: bool = True
 ) -> Page[BackupShown]:
     """Backups, newest first; of one system if given."""
     async with context.session() as session:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import secrets
+from typing import Annotated
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -12,6 +13,7 @@ from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
 from fennox.core import schedule
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.service import alerting, audit, channels, routines, watching
+from fennox.service.paging import Limit
 from fennox.service.routes.estate import concern_shown
 from fennox.service.routes.session import Here, Who
 from fennox.wire.base import Page
@@ -23,15 +25,20 @@ _ENDED = 200  # concerns that are over, told at most
 
 
 @router.get("/concerns")
-async def list_concerns(context: Here, ended: bool = False) -> Page[Concern]:
+async def list_concerns(
+    context: Here, ended: bool = False, limit: Limit = 200, after: Annotated[int, Query(ge=0)] = 0
+) -> Page[Concern]:
     """What stands, worst first, with what is muted; or what is over, the newest first."""
     async with context.session() as session:
         if ended:
             over = select(ConcernRow).where(ConcernRow.ended.is_not(None)).order_by(ConcernRow.ended.desc())
             rows = list((await session.execute(over.limit(_ENDED))).scalars())
         else:
-            rows = await watching.standing(context, session)
-        return Page(items=[concern_shown(row, context.now()) for row in rows])
+            await watching.refresh(context, session)
+            found = select(ConcernRow).where(ConcernRow.ended.is_(None)).order_by(*watching.WORST_FIRST)
+            rows = list((await session.execute(found.offset(after).limit(limit + 1))).scalars())
+        more = str(after + limit) if not ended and len(rows) > limit else None
+        return Page(items=[concern_shown(row, context.now()) for row in (rows[:limit] if more else rows)], after=more)
 
 
 @router.post("/concerns/{concern}/mute")

@@ -11,23 +11,19 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import (
     ACTIVE,
     Audit,
-    Backup,
     ConcernRow,
     Routine,
     Run,
     StoreRow,
-    System,
     Worker,
 )
-from fennox.service import watching
+from fennox.service import counting, watching
 from fennox.service.paging import Limit
 from fennox.service.routes.session import Here
-from fennox.service.routes.systems import shown
 from fennox.wire.access import AuditEntry
 from fennox.wire.base import Page
 from fennox.wire.concerns import Concern
 from fennox.wire.runs import Status
-from fennox.wire.systems import SystemShown
 
 router = APIRouter(tags=["estate"])
 health = APIRouter(tags=["health"])
@@ -40,11 +36,6 @@ async def _workers(session: AsyncSession) -> int:
         select(func.count()).select_from(Worker).where(Worker.seen > func.now() - text(f"interval '{_WORKER_GONE}'"))
     )
     return int((await session.execute(alive)).scalar_one())
-
-
-def _protected(system: SystemShown) -> bool:
-    """All its pieces are held: there is a good backup, and it lacks nothing."""
-    return system.newest_good is not None and not any(finding.severity == "warning" for finding in system.missing)
 
 
 def concern_shown(row: ConcernRow, now: datetime) -> Concern:
@@ -61,23 +52,23 @@ async def status(context: Here) -> Status:
     """What is wrong, and how much is protected."""
     async with context.session() as session:
         workers = await _workers(session)
-        every = [concern_shown(row, context.now()) for row in await watching.standing(context, session)]
-        concerns = [concern for concern in every if concern.muted_until is None]
-        rows = (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars()
-        systems = await shown(context, session, list(rows))
+        await watching.refresh(context, session)
+        found = await watching.standing(session, context.now())
+        counts = await counting.counted(context, session)
 
-        async def count(table: type[Backup] | type[StoreRow] | type[Routine]) -> int:
+        async def count(table: type[StoreRow] | type[Routine]) -> int:
             return int((await session.execute(select(func.count()).select_from(table))).scalar_one())
 
         active = select(func.count()).select_from(Run).where(Run.state.in_(ACTIVE))
         return Status(
             at=context.now(),
             simulated_clock=context.simulated,
-            concerns=concerns,
-            muted=len(every) - len(concerns),
-            systems=len(systems),
-            protected=sum(_protected(system) for system in systems),
-            backups=await count(Backup),
+            concerns=[concern_shown(row, context.now()) for row in found.worst],
+            concerns_in_all=found.in_all,
+            muted=found.muted,
+            systems=counts.systems,
+            protected=counts.protected,
+            backups=counts.backups,
             stores=await count(StoreRow),
             routines=await count(Routine),
             workers=workers,

@@ -8,7 +8,8 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import distinct_on
 
 from fennox.catalogue.models import Backup, ConcernRow, Run, StoreRow, StoreSpace, System, Worker
-from fennox.service import taking, watching
+from fennox.service import watching
+from fennox.service.newest import newest_backups
 from fennox.service.routes.session import Here
 
 router = APIRouter(tags=["health"])
@@ -35,13 +36,7 @@ async def metrics(context: Here) -> Response:
     async with context.session() as session:
         now = await watching.database_now(context, session)
         systems = {row.id: row for row in (await session.execute(select(System))).scalars() if row.retired is None}
-        newest = (
-            select(Backup.system_id, Backup.time, Backup.size)
-            .where(*taking.GOOD)
-            .ext(distinct_on(Backup.system_id))
-            .order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
-        )
-        held = {row.system_id: row for row in await session.execute(newest)}
+        held = {row.system: row for row in await session.execute(newest_backups(Backup.time, Backup.size))}
         for system in systems.values():
             if (backup := held.get(system.id)) is not None:
                 age.labels(system.name, system.kind, system.site).set((now - backup.time).total_seconds())

@@ -43,7 +43,7 @@ async def _shown(context: Context, session: AsyncSession, row: Routine) -> Routi
         most_a_day=row.most_a_day,
         created=row.created,
         next_run=routines.next_run(row, context.now()),
-        members=[system.name for system in await routines.members(session, row)],
+        members=await routines.member_names(session, row),
         last_due=(await session.execute(last)).scalar_one_or_none(),
     )
 
@@ -83,8 +83,10 @@ async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> 
 
 async def _preview(context: Context, session: AsyncSession, row: Routine) -> RoutinePreview:
     found = []
-    for system in await routines.members(session, row):
-        backups = await routines.backups_of(session, system.id)
+    members = await routines.members(session, row)
+    standing = await routines.backups_of(session, [system.id for system in members])
+    for system in members:
+        backups = standing[system.id]
         why = routines.what_keeps(system, backups, [row], context.now())
         found.append(
             SystemPreview(

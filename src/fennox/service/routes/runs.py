@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import AsyncIterator
 
 from fastapi import APIRouter, Request
@@ -14,6 +15,7 @@ from fennox.catalogue.models import ACTIVE, Routine, Run, RunLog, RunStep, Sheet
 from fennox.core.errors import NotFound
 from fennox.service import audit, opening, queue
 from fennox.service.context import Context, named
+from fennox.service.newest import begins
 from fennox.service.outcomes import outcome
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.session import Here
@@ -22,12 +24,14 @@ from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, StepShown
 
 router = APIRouter(tags=["runs"])
 
+_ID = re.compile(r"[0-9a-f]{6,32}")
 _IDLE = 15.0  # seconds between signs of life on an event stream
 
 
 async def find_run(session: AsyncSession, text: str) -> Run:
-    rows = list((await session.execute(select(Run).where(Run.id.startswith(text, autoescape=True)).limit(2))).scalars())
-    if len(rows) != 1 or len(text) < 6:
+    known = _ID.fullmatch(text) is not None
+    rows = list((await session.execute(select(Run).where(begins(Run.id, text)).limit(2))).scalars()) if known else []
+    if len(rows) != 1:
         raise NotFound(f"There is no one run {text[:32]}.", "`fennox run list` shows those there are.", field="run")
     return rows[0]
 
@@ -101,7 +105,11 @@ async def list_runs(
         if kind is not None:
             query = query.where(Run.kind == kind)
         rows, cursor = await newest_first(session, query, Run.created, Run.id, limit, after)
-        return Page(items=[await run_shown(context, session, row, whole=False) for row in rows], after=cursor)
+        systems = select(System).where(System.id.in_({row.system_id for row in rows}))
+        at_hand = (await session.execute(systems)).scalars().all()  # while it is held, each is found by its id below
+        found = [await run_shown(context, session, row, whole=False) for row in rows]
+        del at_hand
+        return Page(items=found, after=cursor)
 
 
 @router.get("/runs/{run}")

@@ -10,10 +10,10 @@ from fastapi import APIRouter, Query, Request
 from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
+from fennox.catalogue.models import KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
 from fennox.core.errors import BadInput, Conflict, FennoxError
 from fennox.core.format import header as headers
-from fennox.service import audit, storekeeping, tending
+from fennox.service import audit, counting, storekeeping, tending
 from fennox.service.context import Context, named
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
@@ -48,10 +48,7 @@ router = APIRouter(tags=["stores"])
 async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> StoreShown:
     keys = await session.get_one(KeySet, (row.key_set, row.generation))
     header = headers.decode(row.header.encode())
-    held = await session.execute(
-        select(func.count(), func.max(Backup.time)).select_from(Copy).join(Backup).where(Copy.store_id == row.id)
-    )
-    count, newest = held.one()
+    count, newest = (await counting.in_stores(context, session)).get(row.id, (0, None))
     warnings = await storekeeping.warnings(context, session, row, keys.custody)
     login = await session.get(Login, row.login_id) if row.login_id else None
     sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None

@@ -5,11 +5,10 @@ from __future__ import annotations
 import secrets
 from collections import defaultdict
 from datetime import UTC, datetime
-from typing import Any
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Header, Request, Response
-from sqlalchemy import select
-from sqlalchemy.dialects.postgresql import distinct_on
+from fastapi import APIRouter, Header, Query, Request, Response
+from sqlalchemy import ColumnElement, Row, String, cast, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, Backup, Copy, Login, Routine, Run, StoreRow, System
@@ -21,6 +20,8 @@ from fennox.engine.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
 from fennox.service import audit, handing, routines, sites, taking
 from fennox.service.context import Context, named
+from fennox.service.newest import ONLY_PARTIAL, newest_backups, newest_runs
+from fennox.service.paging import After, Limit, in_order_of
 from fennox.service.relations import relations
 from fennox.service.routes.kinds import parts_of
 from fennox.service.routes.session import Here
@@ -36,34 +37,42 @@ from fennox.wire.systems import (
     ReturnOrder,
     RunBrief,
     SystemChange,
+    SystemName,
     SystemShown,
 )
 
 router = APIRouter(tags=["systems"])
 
+SystemOrder = Literal["name", "kind", "site", "newest_good"]
+_NEVER = datetime(1970, 1, 1, tzinfo=UTC)
 
-def _brief(run: Run | None) -> RunBrief | None:
+
+def _brief(run: Row[Any] | None) -> RunBrief | None:
     return RunBrief(id=run.id, kind=run.kind, state=run.state, at=run.ended or run.created) if run else None
 
 
 async def shown(context: Context, session: AsyncSession, rows: list[System]) -> list[SystemShown]:
     """Systems with what is known of their backups, in a few queries however many there are."""
-    newest = await taking.newest_good(session)
-    counted = await taking.counts(session)
+    ids = [row.id for row in rows]
+    good = newest_backups(Backup.id, Backup.time, Backup.findings, of=ids)
+    newest = {row.system: row for row in await session.execute(good)}
+    lacking = newest_backups(Backup.findings, fits=ONLY_PARTIAL, of=ids)
+    partial = {row.system: row for row in await session.execute(lacking)}
+    counting = select(Backup.system_id, func.count()).where(Backup.system_id.in_(ids), Backup.purpose == "backup")
+    counted = {system: count for system, count in await session.execute(counting.group_by(Backup.system_id))}
     logins = {row.id: row.name for row in (await session.execute(select(Login))).scalars()}
     stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
     copies: dict[str, list[str]] = defaultdict(list)
     wanted = [backup.id for backup in newest.values()]
     for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted)))).scalars():
         copies[copy.backup_id].append(stores[copy.store_id])
-    last = select(Run).ext(distinct_on(Run.system_id)).where(Run.system_id.is_not(None), Run.state.not_in(ACTIVE))
-    last_runs = {
-        run.system_id: run
-        for run in (await session.execute(last.order_by(Run.system_id, Run.created.desc()))).scalars()
-    }
-    active = {run.system_id: run for run in (await session.execute(select(Run).where(Run.state.in_(ACTIVE)))).scalars()}
-    names = {row.id: row.name for row in await session.execute(select(System.id, System.name))}
-    partial = await taking.newest_partial(session)
+    brief = (Run.id, Run.kind, Run.state, Run.ended, Run.created)
+    last_runs = {row.system: row for row in await session.execute(newest_runs(*brief, of=ids))}
+    going_on = newest_runs(*brief, fits=(Run.state.in_(ACTIVE),), of=ids)
+    active = {row.system: row for row in await session.execute(going_on)}
+    named_there = [*{one for row in rows for one in (*row.needs, row.via_id) if one}]
+    naming = select(System.id, System.name).where(System.id.in_(named_there))
+    names = {row.id: row.name for row in await session.execute(naming)}
     due_by_hand = await handing.lacking(context, session, rows)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     found = []
@@ -110,25 +119,49 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     return found
 
 
-def _findings(backup: Backup | None) -> list[dict[str, Any]]:
+def _findings(backup: Row[Any] | None) -> list[dict[str, Any]]:
     return backup.findings if backup is not None else []
 
 
 @router.get("/systems")
 async def list_systems(
-    context: Here, kind: str | None = None, site: str | None = None, label: str | None = None
+    context: Here,
+    kind: str | None = None,
+    site: str | None = None,
+    label: str | None = None,
+    q: Annotated[str, Query(max_length=200, description="Words that must all be in what it says of itself.")] = "",
+    sort: SystemOrder = "name",
+    down: bool = False,
+    limit: Limit = 100,
+    after: After = None,
 ) -> Page[SystemShown]:
-    """The estate; filters by kind, site and label."""
+    """The estate; filters by kind, site, label and words (of name, kind, site, address and labels)."""
     async with context.session() as session:
-        rows = list((await session.execute(select(System).order_by(System.name))).scalars())
-        rows = [
-            row
-            for row in rows
-            if (kind is None or row.kind == kind)
-            and (site is None or row.site == site)
-            and (label is None or label in row.labels)
-        ]
-        return Page(items=await shown(context, session, rows))
+        query = select(System)
+        if kind is not None:
+            query = query.where(System.kind == kind)
+        if site is not None:
+            query = query.where(System.site == site)
+        if label is not None:
+            query = query.where(System.labels.contains([label]))
+        said = func.concat_ws(" ", System.name, System.kind, System.site, System.address, cast(System.labels, String))
+        for word in q.split():
+            query = query.where(said.icontains(word, autoescape=True))
+        key: ColumnElement[Any] = System.__table__.c["name" if sort == "newest_good" else sort]
+        if sort == "newest_good":
+            newest = newest_backups(Backup.time).subquery()
+            query = query.outerjoin(newest, newest.c.system == System.id)
+            key = func.coalesce(newest.c.time, _NEVER)
+        rows, cursor = await in_order_of(session, query, key, System.name, limit, after, down=down)
+        return Page(items=await shown(context, session, rows), after=cursor)
+
+
+@router.get("/system-names")
+async def list_system_names(context: Here) -> Page[SystemName]:
+    """Every system, as one is chosen from; nothing is looked up for it."""
+    async with context.session() as session:
+        names = select(System.id, System.name, System.kind, System.site).order_by(System.name)
+        return Page(items=[SystemName(**row) for row in (await session.execute(names)).mappings()])
 
 
 @router.post("/systems", status_code=201)

@@ -1,0 +1,52 @@
+"""How much of the estate is protected: counted where all of it is looked at, so that an answer needs only a row."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, EstateCount, System
+from fennox.service import handing
+from fennox.service.context import Context
+from fennox.service.newest import newest_backups
+
+_MANY = 50_000  # backups
+
+
+async def count(context: Context, session: AsyncSession) -> EstateCount:
+    """Count, and keep it. Protected is what has a good backup that lacks nothing: all its pieces are held."""
+    systems = list((await session.execute(select(System).where(System.retired.is_(None)))).scalars())
+    by_hand = await handing.lacking(context, session, systems)
+    wanting = {system for system, found in by_hand.items() if any(one.severity == "warning" for one in found)}
+    there = {system.id for system in systems}
+    protected = 0
+    for row in await session.execute(newest_backups(Backup.findings)):
+        whole = not any(finding["severity"] == "warning" for finding in row.findings)
+        protected += whole and row.system in there and row.system not in wanting
+    backups = (await session.execute(select(func.count()).select_from(Backup))).scalar_one()
+    stores = {store: [number, newest.timestamp()] for store, (number, newest) in (await _stores(session)).items()}
+    found = {"systems": len(systems), "protected": protected, "backups": backups, "stores": stores}
+    kept = insert(EstateCount).values(one=1, **found)
+    await session.execute(kept.on_conflict_do_update(index_elements=["one"], set_=found))
+    return EstateCount(one=1, **found)
+
+
+async def _stores(session: AsyncSession) -> dict[str, tuple[int, datetime]]:
+    held = select(Copy.store_id, func.count(), func.max(Backup.time)).join(Backup).group_by(Copy.store_id)
+    return {store: (number, newest) for store, number, newest in await session.execute(held)}
+
+
+async def in_stores(context: Context, session: AsyncSession) -> dict[str, tuple[int, datetime]]:
+    """Of each store how many backups it holds, and when the newest was taken; as counted last, if they are many."""
+    counts = await counted(context, session)
+    if counts.backups <= _MANY:
+        return await _stores(session)
+    return {store: (number, datetime.fromtimestamp(at, UTC)) for store, (number, at) in counts.stores.items()}
+
+
+async def counted(context: Context, session: AsyncSession) -> EstateCount:
+    """As it was counted last."""
+    return await session.get(EstateCount, 1) or await count(context, session)

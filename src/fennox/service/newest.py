@@ -1,0 +1,44 @@
+"""Questions that an index answers, however long the history is: the newest of each system, an id by its beginning."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import ColumnElement, Select, and_, select, true
+from sqlalchemy.orm import InstrumentedAttribute
+
+from fennox.catalogue.models import ACTIVE, Backup, Run, System
+
+Fits = Sequence[ColumnElement[bool]]
+
+GOOD: Fits = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False))
+"""A backup that a restore would rely on: of all essential parts, and nobody doubts it."""
+ONLY_PARTIAL: Fits = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(True))
+ENDED: Fits = (Run.state.not_in(ACTIVE),)
+
+
+def newest_backups(
+    *columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD, of: Sequence[str] | None = None
+) -> Select[Any]:
+    """``system`` (its id) and these columns of the newest backup of each system, of ``of`` or of all, that has one."""
+    order = (Backup.time.desc(), Backup.sequence.desc())
+    return _newest(select(*columns).where(Backup.system_id == System.id, *fits).order_by(*order), of)
+
+
+def newest_runs(
+    *columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = ENDED, of: Sequence[str] | None = None
+) -> Select[Any]:
+    """As :func:`newest_backups`, of runs."""
+    return _newest(select(*columns).where(Run.system_id == System.id, *fits).order_by(Run.created.desc()), of)
+
+
+def begins(column: InstrumentedAttribute[str], text: str) -> ColumnElement[bool]:
+    """Whether an id (hexadecimal) begins so, in a way that an index answers whatever the database's language is."""
+    return and_(column >= text, column < text + "g")
+
+
+def _newest(ordered: Select[Any], of: Sequence[str] | None) -> Select[Any]:
+    one = ordered.limit(1).lateral("newest")
+    found = select(System.id.label("system"), *one.c).join(one, true())
+    return found if of is None else found.where(System.id.in_(of))
