@@ -1,6 +1,6 @@
 """What all answers and requests share. Times are RFC 3339 in UTC, sizes bytes, durations seconds.
 
-A shape is built when it is first used, since a command needs few of them and should start at once.
+Shapes of answers are built when they are first used, since a command needs few of them and should start at once.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ T = TypeVar("T")
 class Wanted(BaseModel):
     """Base of requests: unknown fields are an error, so that a misspelt wish is not silently ignored."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
 
 class Shown(BaseModel):
