@@ -87,7 +87,8 @@ async def add_backup(
         "machine": {"id": "m", "product": "debian", "version": "12"}, "census": {}, "findings": [], "left_out": [],
     }  # fmt: skip
     async with context.session() as session:
-        session.add(Backup(**{**values, **changes}))
+        values |= changes
+        session.add(Backup(**values))
         await session.flush()
-        session.add(Copy(backup_id=backup, store_id=store, since=time))
-    return backup
+        session.add(Copy(backup_id=values["id"], store_id=store, since=time))
+    return str(values["id"])

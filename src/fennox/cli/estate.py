@@ -12,7 +12,7 @@ from fennox.cli.output import age, err, out, say, show_list, show_one, show_tabl
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.names import printable
 
-_SHOWN = 100  # systems in the table of ``status``
+_SHOWN = 50  # systems in the table of ``status``, and concerns above it
 
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -27,13 +27,12 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
         for concern in found.concerns:
             print(concern.about)
         return
-    for concern in found.concerns:
+    for concern in found.concerns[:_SHOWN]:
         word = "[bold red]AT RISK[/bold red]" if concern.severity == "high" else "[yellow]look at[/yellow]"
         out.print(f"{word}  ", end="")
         words = [concern.text, concern.means, concern.remedy]
         out.print(" ".join(word for word in words if word), markup=False, soft_wrap=True)
-    if found.concerns_in_all > len(found.concerns):
-        more = found.concerns_in_all - len(found.concerns)
+    if (more := found.concerns_in_all - min(len(found.concerns), _SHOWN)) > 0:
         out.print(f"         and {more} more, of the same causes or less bad: fennox concern list")
     if not found.concerns:
         out.print("[green]Nothing is wrong.[/green]")

@@ -11,19 +11,20 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, EstateCount, System
 from fennox.service import handing
 from fennox.service.context import Context
-from fennox.service.newest import newest_backups
+from fennox.service.newest import newest_backups, unhurried
 
 _MANY = 50_000  # backups
 
 
 async def count(context: Context, session: AsyncSession) -> EstateCount:
     """Count, and keep it. Protected is what has a good backup that lacks nothing: all its pieces are held."""
-    systems = list((await session.execute(select(System).where(System.retired.is_(None)))).scalars())
+    there_now = select(System).where(System.retired.is_(None))
+    systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
     by_hand = await handing.lacking(context, session, systems)
     wanting = {system for system, found in by_hand.items() if any(one.severity == "warning" for one in found)}
     there = {system.id for system in systems}
     protected = 0
-    for row in await session.execute(newest_backups(Backup.findings)):
+    for row in await unhurried(session, newest_backups(Backup.findings)):
         whole = not any(finding["severity"] == "warning" for finding in row.findings)
         protected += whole and row.system in there and row.system not in wanting
     backups = (await session.execute(select(func.count()).select_from(Backup))).scalar_one()

@@ -6,9 +6,12 @@ from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import ColumnElement, Select, and_, select, true
+from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
 from fennox.catalogue.models import ACTIVE, Backup, Run, System
+
+_AT_ONCE = 500  # rows
 
 Fits = Sequence[ColumnElement[bool]]
 
@@ -31,6 +34,15 @@ def newest_runs(
 ) -> Select[Any]:
     """As :func:`newest_backups`, of runs."""
     return _newest(select(*columns).where(Run.system_id == System.id, *fits).order_by(Run.created.desc()), of)
+
+
+async def unhurried(session: AsyncSession, query: Select[*tuple[Any, ...]]) -> list[Any]:
+    """All rows of a long answer, some at a time, so that others get their turn of this thread in between."""
+    found: list[Any] = []
+    answer = await session.stream(query.execution_options(yield_per=_AT_ONCE))
+    async for part in answer.partitions():
+        found += part
+    return found
 
 
 def begins(column: InstrumentedAttribute[str], text: str) -> ColumnElement[bool]:

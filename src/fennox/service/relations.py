@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
@@ -12,9 +13,10 @@ from fennox.core.kinds.model import Kind
 from fennox.core.ordering import host_in
 from fennox.links.base import parse_address
 from fennox.service.context import Context
-from fennox.service.newest import newest_backups
+from fennox.service.newest import newest_backups, unhurried
 
 SAID = "somebody said so"
+_TURN = 100  # systems after which others get their turn of this thread
 _WAY = "the way to it leads through it"
 
 
@@ -29,18 +31,20 @@ class Related:
 
 async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
     """Of every system. In custody apart the catalogue has no names, so that only what people said is known there."""
-    systems = list((await session.execute(select(System).order_by(System.name))).scalars())
+    systems: list[System] = [row[0] for row in await unhurried(session, select(System).order_by(System.name))]
     kinds = [kind for name in {system.kind for system in systems} if (kind := context.installed(name)) is not None]
     wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
     lists = newest_backups(Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted)))
     census = {
         row.system: dict(zip(wanted, (found or [] for found in row[2:]), strict=True))
-        for row in await session.execute(lists)
+        for row in await unhurried(session, lists)
     }
     names = {system.id: system.name for system in systems}
     known = faces(context, systems)
     found = {}
-    for system in systems:
+    for number, system in enumerate(systems):
+        if number % _TURN == 0:
+            await asyncio.sleep(0)
         related = Related(needs={names[one]: SAID for one in system.needs if one in names})
         if system.via_id:
             related.needs.setdefault(names[system.via_id], _WAY)

@@ -20,6 +20,7 @@ from fennox.core.format import notes
 from fennox.core.time import stamp
 from fennox.service import alerting, crowding, differing, handing, noting, queue, routines, upkeep, watching
 from fennox.service.context import Context
+from fennox.service.newest import unhurried
 
 log: Any = structlog.get_logger()
 
@@ -128,11 +129,13 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
             return False
         memory.estate, memory.nothing_before = estate, None
         following = context.now() + _NEVER
-        systems = list((await session.execute(select(System).order_by(System.name))).scalars())
+        systems: list[System] = [row[0] for row in await unhurried(session, select(System).order_by(System.name))]
         for routine in every:
             if (routine.id, routine.version) not in memory.decided:
                 memory.decided[routine.id, routine.version] = await _decided(session, routine)
-            for system in systems:
+            for number, system in enumerate(systems):
+                if number % _TOGETHER == 0:
+                    await asyncio.sleep(0)  # others wait for this thread
                 if system.suspended_because or system.retired or not routines.selects(routine.systems, system):
                     continue
                 left_over |= not await _decide_one(context, session, routine, system, memory)

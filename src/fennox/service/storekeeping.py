@@ -12,7 +12,7 @@ from ipaddress import ip_address
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import ColumnElement, delete, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
@@ -34,6 +34,7 @@ from fennox.stores.base import Span, Store
 from fennox.stores.mounts import mount_of
 from fennox.wire.stores import AdoptStore, NewStore, StoreChange, StoreCheck, StoreTest
 
+_NAMED = 5  # systems that a warning names
 _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 
@@ -326,7 +327,6 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
     found = []
     address = addresses.parse(row.address)
     stores = list((await session.execute(select(StoreRow))).scalars())
-    systems = list((await session.execute(select(System))).scalars())
     login = await session.get(Login, row.login_id) if row.login_id else None
     if row.stopped_because:
         found.append(row.stopped_because)
@@ -341,7 +341,7 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
         if mount is not None and mount.point == "/":
             found.append("It lies on the system disk of the machine that runs Fennox, and is lost with it.")
     else:
-        found += _dependences(address, row, systems)
+        found += await _dependences(session, address, row)
     if login is not None:
         found += _weak_login(context.credential(login), login.name)
         found += await _shared_password(context, session, login)
@@ -350,19 +350,24 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
     return found
 
 
-def _dependences(address: StoreAddress, row: StoreRow, systems: list[System]) -> list[str]:
+async def _dependences(session: AsyncSession, address: StoreAddress, row: StoreRow) -> list[str]:
     found = []
     host = urlsplit(address.options["endpoint"]).hostname if "endpoint" in address.options else address.host
-    same = [system for system in systems if system.address.rpartition(":")[0].strip("[]") == host]
-    if same:
-        names = ", ".join(system.name for system in same)
-        found.append(f"It lies on a protected system ({names}): both would be lost together.")
-    elif row.site and any(system.site == row.site for system in systems):
-        inside = ", ".join(system.name for system in systems if system.site == row.site)
+    places = [System.address.startswith(f"{form}:", autoescape=True) for form in (host, f"[{host}]")]
+    if same := await _some_names(session, or_(*places)):
+        found.append(f"It lies on a protected system ({same}): both would be lost together.")
+    elif row.site and (inside := await _some_names(session, System.site == row.site)):
         found.append(f"It is at the same site as {inside}.")
     if host is not None and not _is_number(host):
         found.append(f"It is reached by the name {host}: write its address down, in case the name service is lost too.")
     return found
+
+
+async def _some_names(session: AsyncSession, fits: ColumnElement[bool]) -> str:
+    """Of systems that fit: a few, and how many more there are."""
+    named_there = (await session.execute(select(System.name).where(fits).order_by(System.name))).scalars().all()
+    more = f" and {len(named_there) - _NAMED} more" if len(named_there) > _NAMED else ""
+    return ", ".join(named_there[:_NAMED]) + more
 
 
 def _is_number(host: str) -> bool:

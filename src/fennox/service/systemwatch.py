@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections import defaultdict
 from collections.abc import AsyncIterator, Iterator
 from dataclasses import dataclass
@@ -17,27 +18,30 @@ from fennox.core.ordering import in_order
 from fennox.service import handing, relations, routines
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
-from fennox.service.newest import ONLY_PARTIAL, newest_backups
+from fennox.service.newest import ONLY_PARTIAL, newest_backups, unhurried
 
 ENDS_SOON = timedelta(days=30)  # certificates
 _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
+_TURN = 100  # systems after which others get their turn of this thread
 _SKEW = 60.0  # seconds
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
 
 async def of_systems(context: Context, session: AsyncSession, away: Away, now: datetime) -> AsyncIterator[Found]:
-    every = (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars()
-    systems = list(every)
+    query = select(System).where(System.retired.is_(None)).order_by(System.name)
+    systems: list[System] = [row[0] for row in await unhurried(session, query)]
     newest = await _newest(session)
     by_hand = await handing.lacking(context, session, systems)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     places = await _places(session, [row.id for row in newest.values()])
     doubtful = await _doubtful(session)
-    lacking = await session.execute(newest_backups(Backup.findings, fits=ONLY_PARTIAL))
+    lacking = await unhurried(session, newest_backups(Backup.findings, fits=ONLY_PARTIAL))
     partial = {row.system: list(row.findings) for row in lacking}
     missed = await _missed(session, all_routines, systems, now)
     busy = set((await session.execute(select(Run.system_id).where(Run.state.in_(ACTIVE)))).scalars())
-    for system in systems:
+    for number, system in enumerate(systems):
+        if number % _TURN == 0:
+            await asyncio.sleep(0)
         mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
         backup = newest.get(system.id)
         if context.installed(system.kind) is None:
@@ -107,13 +111,14 @@ class _Newest:
 
 async def _newest(session: AsyncSession) -> dict[str, _Newest]:
     """Of each system the newest good backup, without its census, which may be long."""
-    rows = await session.execute(newest_backups(Backup.id, Backup.time, Backup.findings, Backup.certificates))
+    wanted = (Backup.id, Backup.time, Backup.findings, Backup.certificates)
+    rows = await unhurried(session, newest_backups(*wanted))
     return {row.system: _Newest(row.id, row.time, row.findings, row.certificates) for row in rows}
 
 
 async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
     counted = select(Copy.backup_id, func.count()).where(Copy.backup_id.in_(backups), Copy.damaged == "")
-    return {backup: count for backup, count in await session.execute(counted.group_by(Copy.backup_id))}
+    return {backup: count for backup, count in await unhurried(session, counted.group_by(Copy.backup_id))}
 
 
 async def _doubtful(session: AsyncSession) -> dict[str, Row[*tuple[Any, ...]]]:
@@ -134,13 +139,15 @@ async def _missed(
     on = [routine for routine in all_routines if routine.mode == "on"]
     for routine in on:
         query = select(Run.system_id, func.max(Run.due)).where(Run.routine_id == routine.id, Run.due.is_not(None))
-        for system_id, due in await session.execute(query.group_by(Run.system_id)):
+        for system_id, due in await unhurried(session, query.group_by(Run.system_id)):
             if due is not None:
                 decided[routine.id, str(system_id)] = due
     found: dict[str, list[tuple[Routine, datetime]]] = defaultdict(list)
     for routine in on:
         plan = schedule.parse(routine.when, routine.zone)
-        for system in systems:
+        for number, system in enumerate(systems):
+            if number % _TURN == 0:
+                await asyncio.sleep(0)
             if system.suspended_because or not routines.selects(routine.systems, system):
                 continue
             since = max(routine.decided_until, system.created, decided.get((routine.id, system.id), system.created))

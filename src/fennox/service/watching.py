@@ -31,7 +31,7 @@ from fennox.core.errors import FennoxError
 from fennox.service import alerting, counting, crowding, keysets, ownroutine, routines, sites, systemwatch, upkeep
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
-from fennox.service.newest import newest_runs
+from fennox.service.newest import newest_runs, unhurried
 
 RUNS_OUT = timedelta(days=30)  # space
 WORKER_ALIVE = timedelta(minutes=1)
@@ -39,7 +39,7 @@ _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
-_OF_ONE_CAUSE, _WORST = 20, 200  # concerns that an answer names
+_OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
 _AT_ONCE = 100  # concerns
 _LOOKING = 7203  # advisory lock
 
@@ -94,9 +94,8 @@ async def standing(session: AsyncSession, now: datetime) -> Standing:
 async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernRow], list[ConcernRow]]:
     """Keep what is wrong since when; end what no longer holds. What has begun, and what has ended."""
     now = await database_now(context, session)
-    before = {
-        row.key: row for row in (await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))).scalars()
-    }
+    rows = await unhurried(session, select(ConcernRow).where(ConcernRow.ended.is_(None)))
+    before: dict[str, ConcernRow] = {row.key: row for (row,) in rows}
     begun: list[ConcernRow] = []
     seen = set()
     async for item in found(context, session, now):
@@ -233,12 +232,12 @@ async def _runs(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
 
 
 async def _routines(session: AsyncSession) -> AsyncIterator[Found]:
-    systems = list((await session.execute(select(System).where(System.retired.is_(None)))).scalars())
+    there = select(System.id).where(System.retired.is_(None))
     for routine in (await session.execute(select(Routine).order_by(Routine.name))).scalars().all():
         if routine.mode == "off":
             yield Found("routine-off", "low", "routine", routine.name, f"The routine {routine.name} is off.",
                         "Switch it on, or say that it is by hand on purpose.")  # fmt: skip
-        elif not any(routines.selects(routine.systems, system) for system in systems):
+        elif (await session.execute(there.where(*routines.selected(routine.systems)).limit(1))).first() is None:
             yield Found("routine-empty", "low", "routine", routine.name,
                         f"The routine {routine.name} fits no system: {routine.systems}.",
                         "Change which systems it takes, or remove it.")  # fmt: skip

@@ -1,0 +1,167 @@
+"""Answers that stay short where the estate is large: pages, counts, the worst first."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from sqlalchemy import func, select
+
+from fennox.catalogue.models import Backup, ConcernRow, EstateCount, Run, System
+from fennox.core import ladder
+from fennox.core.errors import BadInput
+from fennox.core.ladder import Item
+from fennox.core.schedule import zone_named
+from fennox.service import counting, routines, scheduler, watching
+from fennox.service.context import Context
+from fennox.service.newest import begins
+from fennox.service.paging import in_order_of
+from fennox.service.routes.systems import SystemOrder, list_systems
+from fennox.service.scheduler import Memory
+from tests.database import database, postgres
+from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+
+__all__ = ["clock", "context", "database", "postgres"]
+
+
+async def estate(context: Context) -> str:
+    store = await add_store(context)
+    for number, (site, labels) in enumerate([("holm", ["web"]), ("quay", ["mail"]), ("holm", ["mail", "old"])] * 3):
+        system = await add_system(context, f"ferry-{number}", site=site, labels=labels)
+        if number % 2:
+            await add_backup(context, system, store, START - timedelta(hours=number), 1)
+    return store
+
+
+async def names(context: Context, **wanted: object) -> list[str]:
+    """Of all pages, two at a time."""
+    found: list[str] = []
+    after = None
+    while True:
+        page = await list_systems(context, limit=2, after=after, **wanted)  # type: ignore[arg-type]
+        assert len(page.items) <= 2
+        found += [item.name for item in page.items]
+        after = page.after
+        if after is None:
+            return found
+
+
+@pytest.mark.parametrize("sort", ["name", "kind", "site", "newest_good"])
+async def test_every_system_comes_once_in_every_order(context: Context, sort: SystemOrder) -> None:
+    await estate(context)
+    up, down = await names(context, q="", sort=sort), await names(context, q="", sort=sort, down=True)
+    assert sorted(up) == [f"ferry-{number}" for number in range(9)]
+    assert down == up[::-1]
+    if sort == "newest_good":
+        assert up[5:] == ["ferry-7", "ferry-5", "ferry-3", "ferry-1"], "those without a backup come before the oldest"
+    if sort == "site":
+        assert up[:6] == [f"ferry-{number}" for number in (0, 2, 3, 5, 6, 8)]
+
+
+async def test_words_and_filters_narrow_it(context: Context) -> None:
+    await estate(context)
+    assert await names(context, q="QUAY mail") == ["ferry-1", "ferry-4", "ferry-7"]
+    assert await names(context, q="old", site="holm") == ["ferry-2", "ferry-5", "ferry-8"]
+    assert await names(context, q="", label="web") == ["ferry-0", "ferry-3", "ferry-6"]
+    assert await names(context, q="100%") == []
+    with pytest.raises(BadInput, match="cursor"):
+        await list_systems(context, q="", after="nonsense")
+
+
+async def test_the_database_selects_what_python_selects(context: Context) -> None:
+    await estate(context)
+    async with context.session() as session:
+        every = list((await session.execute(select(System).order_by(System.name))).scalars())
+        for text in ("all", "site=holm", "label=mail site=holm", "kind=linux-server label=web", "name=ferry-4"):
+            rows = select(System.name).where(*routines.selected(text)).order_by(System.name)
+            by_database = list((await session.execute(rows)).scalars())
+            assert by_database == [row.name for row in every if routines.selects(text, row)], text
+
+
+async def test_counts_are_of_what_has_all_its_pieces(context: Context) -> None:
+    store = await estate(context)
+    async with context.session() as session:
+        lacking = (await session.execute(select(Backup).limit(1))).scalar_one()
+        lacking.findings = [{"severity": "warning", "code": "x", "text": "x", "remedy": "x", "part": None}]
+    async with context.session() as session:
+        counts = await counting.count(context, session)
+    assert (counts.systems, counts.protected, counts.backups) == (9, 3, 4)
+    async with context.session() as session:
+        assert await counting.in_stores(context, session) == {store: (4, START - timedelta(hours=1))}
+        kept = await session.get_one(EstateCount, 1)
+        kept.backups = 10**6  # from then on what was counted is believed
+    async with context.session() as session:
+        assert await counting.in_stores(context, session) == {store: (4, START - timedelta(hours=1))}
+
+
+async def test_of_one_cause_the_first_few_are_named_and_the_others_counted(context: Context) -> None:
+    async with context.session() as session:
+        for number in range(30):
+            session.add(
+                ConcernRow(key=f"k{number:02}", severity="low" if number else "high", noun="system",
+                           about=f"s-{number}", text="x", means="", remedy="",
+                           cause="one-copy" if number < 25 else f"own-{number}",
+                           since=START, muted_because="", muted_by="",
+                           muted_until=START + timedelta(hours=1) if number == 29 else None)
+            )  # fmt: skip
+    async with context.session() as session:
+        found = await watching.standing(session, START)
+        later = await watching.standing(session, START + timedelta(hours=2))
+    assert (found.in_all, found.muted) == (29, 1)
+    assert (later.in_all, later.muted) == (30, 0)
+    assert found.worst[0].severity == "high"
+    assert [row.cause for row in found.worst].count("one-copy") == 11, "the worst, and ten of the others"
+    assert {row.cause for row in found.worst if row.cause != "one-copy"} == {f"own-{n}" for n in range(25, 29)}
+
+
+async def test_nobody_is_looked_at_until_something_is_due_or_has_changed(context: Context, clock: SetClock) -> None:
+    await add_routine(context, await add_store(context), when="every day at 13:00", systems="all")
+    await add_system(context, "a")
+    memory = Memory()
+    assert await scheduler.decide(context, memory) is False
+    assert memory.nothing_before == START.replace(hour=13)
+    memory.later.clear()  # so that looking again would show
+    await scheduler.decide(context, memory)
+    assert memory.later == {}
+    await add_system(context, "b")
+    await scheduler.decide(context, memory)
+    assert len(memory.later) == 2, "there is another one"
+    clock.at = START.replace(hour=13, minute=1)
+    assert await scheduler.decide(context, memory) is False
+    async with context.session() as session:
+        assert (await session.execute(select(func.count()).select_from(Run))).scalar_one() == 2
+
+
+async def test_an_id_is_found_by_its_beginning(context: Context) -> None:
+    system, store = await add_system(context, "a"), await add_store(context)
+    ids = ["abcdef" + "0" * 26, "abcdf0" + "0" * 26, "abcde" + "f" * 27]
+    for number, backup in enumerate(ids):
+        await add_backup(context, system, store, START, number, id=backup)
+    async with context.session() as session:
+
+        async def found(text: str) -> set[str]:
+            return set((await session.execute(select(Backup.id).where(begins(Backup.id, text)))).scalars())
+
+        assert await found("abcdef") == {ids[0], ids[2]}
+        assert await found("abcdf0") == {ids[1]}
+        assert await found(ids[0]) == {ids[0]}
+        assert await found("ffffff") == set()
+
+
+def test_everything_means_everything_also_in_the_hour_that_comes_twice() -> None:
+    first = datetime(2026, 10, 25, 0, 30, tzinfo=UTC)  # 02:30 in Oslo, and an hour later again
+    items = [Item("a", first), Item("b", first + timedelta(hours=1)), Item("c", first + timedelta(hours=1))]
+    kept = ladder.kept(
+        items, ladder.parse("everything for 3 days"), first + timedelta(days=1), zone_named("Europe/Oslo")
+    )
+    assert all("everything for 3 days" in why for why in kept.values())
+
+
+async def test_pages_are_cut_by_key_and_name(context: Context) -> None:
+    await estate(context)
+    async with context.session() as session:
+        key = System.__table__.c.kind
+        rows, after = await in_order_of(session, select(System), key, System.name, 4, None, down=False)
+        assert after is not None
+        more, end = await in_order_of(session, select(System), key, System.name, 9, after, down=False)
+    assert ([row.name for row in rows + more], end) == ([f"ferry-{number}" for number in range(9)], None)
