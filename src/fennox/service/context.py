@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import TypeVar
 
-from sqlalchemy import select
+from sqlalchemy import select, text
 from sqlalchemy.exc import DataError, DBAPIError
 from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
@@ -64,10 +64,15 @@ class Context:
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
 
     @asynccontextmanager
-    async def session(self) -> AsyncIterator[AsyncSession]:
-        """One transaction: committed at the end, rolled back on an error."""
+    async def session(self, *, lasting: bool = True) -> AsyncIterator[AsyncSession]:
+        """One transaction: committed at the end, rolled back on an error.
+
+        What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose the last of it.
+        """
         try:
             async with self._sessions() as session, session.begin():
+                if not lasting:
+                    await session.execute(text("set local synchronous_commit to off"))
                 yield session
         except DataError as error:
             raise BadInput(

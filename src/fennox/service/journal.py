@@ -7,9 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import structlog
-from sqlalchemy import update
 
-from fennox.catalogue.models import RunLog, RunStep
+from fennox.catalogue.models import RunLog
 from fennox.core.errors import LeaseLost, Stopped
 from fennox.engine.journal import Level
 from fennox.service import queue
@@ -33,16 +32,10 @@ class CatalogueJournal:
     _written: float = field(default=0.0)
 
     async def step(self, title: str) -> None:
-        await self.check()
-        now = self.context.now()
-        async with self.context.session() as session:
-            run = await queue.owned(session, self.lease)
-            ended = RunStep.ended.is_(None)
-            await session.execute(update(RunStep).where(RunStep.run_id == run.id, ended).values(ended=now))
-            session.add(RunStep(run_id=run.id, attempt=run.attempt, title=title, started=now))
-            run.step = title
-            run.documents, run.size = self._progress
-            await queue.announce(session, run.id)
+        self._raise_flags()
+        async with self.context.session(lasting=False) as session:
+            self.stop = await queue.begin_step(session, self.lease, title, self._progress, self.context.now())
+        self._raise_flags()
 
     async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
         self._raise_flags()
@@ -50,14 +43,14 @@ class CatalogueJournal:
         if time.monotonic() - self._written < _EVERY:
             return
         self._written = time.monotonic()
-        async with self.context.session() as session:
+        async with self.context.session(lasting=False) as session:
             run = await queue.owned(session, self.lease)
             run.documents, run.size = documents, bytes
             await queue.announce(session, run.id)
 
     async def log(self, level: Level, text: str) -> None:
         log.info("run log", level=level, text=text)
-        async with self.context.session() as session:
+        async with self.context.session(lasting=False) as session:
             session.add(RunLog(run_id=self.lease.run, at=self.context.now(), level=level, text=text))
             await queue.announce(session, self.lease.run)
 

@@ -20,7 +20,8 @@ from fennox.catalogue.models import ACTIVE, Run, RunStep, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.wire.runs import RunKind
 
-CHANNEL = "fennox_runs"
+CHANNEL = "fennox_runs"  # every change of a run, for those who follow it
+QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
 
 
@@ -36,6 +37,11 @@ class Lease:
 async def announce(session: AsyncSession, run_id: str) -> None:
     """Tell listeners that a run is there or has changed, once this transaction is through."""
     await session.execute(text("select pg_notify(:channel, :run)"), {"channel": CHANNEL, "run": run_id})
+
+
+async def call_workers(session: AsyncSession) -> None:
+    """Have workers look into the queue, once this transaction is through."""
+    await session.execute(text("select pg_notify(:channel, '')"), {"channel": QUEUED})
 
 
 async def enqueue(
@@ -95,6 +101,7 @@ async def enqueue(
             run=other.id if other else None,
         ) from error
     await announce(session, run.id)
+    await call_workers(session)
     return run
 
 
@@ -218,6 +225,7 @@ async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime
     await end(session, run, "waiting", now)
     run.state, run.ended = "queued", None
     run.not_before = func.now() + text(f"interval '{float(seconds)} seconds'")
+    await call_workers(session)
 
 
 async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
@@ -255,6 +263,22 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
         await end(session, run, "stopped", now)
     await announce(session, run.id)
     return run
+
+
+async def begin_step(session: AsyncSession, lease: Lease, title: str, totals: tuple[int, int], now: datetime) -> bool:
+    """Close the step that went on and open the next; True: a person asked the run to stop, and nothing has begun."""
+    documents, size = totals
+    mine = (Run.id == lease.run, Run.fence == lease.fence, Run.state == "running")
+    values = {"step": title, "documents": documents, "size": size}
+    kept = update(Run).where(*mine, Run.stop_asked.is_(False)).values(values).returning(Run.attempt)
+    attempt = (await session.execute(kept.execution_options(synchronize_session=False))).scalar_one_or_none()
+    if attempt is None:
+        return (await owned(session, lease)).stop_asked
+    going_on = update(RunStep).where(RunStep.run_id == lease.run, RunStep.ended.is_(None)).values(ended=now)
+    await session.execute(going_on.execution_options(synchronize_session=False))
+    session.add(RunStep(run_id=lease.run, attempt=attempt, title=title, started=now))
+    await announce(session, lease.run)
+    return False
 
 
 def _lost() -> LeaseLost:

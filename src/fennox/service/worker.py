@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import secrets
 import socket
+import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -64,12 +65,15 @@ class RunWorker:
 
     async def work(self) -> None:
         """Until it is drained, or cancelled; then runs that are going on are handed back."""
-        listener = asyncio.create_task(listen(self.context.settings.database, lambda _run: self._wake.set()))
+        wake = listen(self.context.settings.database, queue.QUEUED, lambda _run: self._wake.set())
+        listener = asyncio.create_task(wake)
+        draining, beaten = False, -_POLL
         try:
             while True:
                 self._wake.clear()
                 try:
-                    draining = await self._beat()
+                    if time.monotonic() - beaten >= _POLL:
+                        draining, beaten = await self._beat(), time.monotonic()
                     while not draining and len(self._active) <= self.slots and await self._start_one():
                         pass
                     if draining and not self._active:
@@ -88,7 +92,7 @@ class RunWorker:
 
     async def _beat(self) -> bool:
         """Say that it is alive; whether somebody wants it to take nothing new."""
-        async with self.context.session() as session:
+        async with self.context.session(lasting=False) as session:
             database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
             now = {"seen": func.now(), "skew": (self.context.wall() - database).total_seconds()}
             row = insert(Worker).values(id=self.id, name=socket.gethostname(), version=__version__, **now,
@@ -209,13 +213,13 @@ async def _close_sheet(session: Any, run: Run, state: str) -> None:
         await session.execute(update(Sheet).where(Sheet.id == run.sheet_id).values(state=state))
 
 
-async def listen(database: str, heard: Callable[[str], None]) -> None:
+async def listen(database: str, channel: str, heard: Callable[[str], None]) -> None:
     """Hear announcements of the queue (PostgreSQL's LISTEN); connects anew when the connection is lost."""
     address = database.replace("postgresql+psycopg://", "postgresql://", 1)
     while True:
         try:
             async with await psycopg.AsyncConnection.connect(address, autocommit=True) as connection:
-                await connection.execute(f"listen {queue.CHANNEL}")
+                await connection.execute(f"listen {channel}")
                 async for notice in connection.notifies():
                     heard(notice.payload)
         except psycopg.OperationalError:

@@ -240,6 +240,7 @@ async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context
         again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
         await session.execute(update(Run).where(Run.id == run.id, Run.state.in_(ACTIVE)).values(again))
         await queue.announce(session, run.id)
+        await queue.call_workers(session)
         await audit.note(session, request, "answered a gate", "system", data.system_name, question=gate.question[:200],
                          answer=wanted.answer)  # fmt: skip
         await session.refresh(run)
