@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from fennox.core.compare import documents, shapes
 from fennox.core.kinds.expressions import Evidence, values
+from fennox.core.kinds.literals import Shape
 from fennox.core.kinds.loading import load, mistakes
-from fennox.core.kinds.model import Shape
 from fennox.core.kinds.sources import CsvColumn, Expression, IniKey
 from tests.core.test_compare import KIND
 

@@ -22,7 +22,8 @@ from fennox.core.compare.shapes import Structured
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import wanted
-from fennox.core.kinds.model import Kind, Shape
+from fennox.core.kinds.literals import Shape
+from fennox.core.kinds.model import Kind
 
 Location = tuple[int | str, ...]
 

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from fennox.core.kinds.model import Shape
+from fennox.core.kinds.literals import Shape
 
 What = Literal["added", "removed", "changed"]
 MASK = "•••"

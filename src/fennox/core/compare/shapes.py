@@ -27,7 +27,8 @@ import yaml
 from lxml import etree
 
 from fennox.core.kinds.expressions import ini_sections, wanted
-from fennox.core.kinds.model import Format, Kind, Shape
+from fennox.core.kinds.literals import Shape
+from fennox.core.kinds.model import Format, Kind
 
 MAX_SHOWN = 16 * 1024 * 1024  # bytes; longer documents are only equal or not
 _MAX_NODES = 200_000

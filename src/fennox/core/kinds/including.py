@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from fennox.core.kinds.steps import FORWARD
+from fennox.core.kinds.literals import FORWARD
 
 Data = dict[str, Any]
 

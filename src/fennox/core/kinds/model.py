@@ -6,8 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from fennox.core.kinds.literals import Phase, Shape
 from fennox.core.kinds.sources import Action, Expression, Hand, KindModel, PartModel, Request, Setting, Source, Words
-from fennox.core.kinds.steps import Phase, Restore, StepModel, UndoStep
+from fennox.core.kinds.steps import Restore, StepModel, UndoStep
 from fennox.core.names import Noun
 
 
@@ -219,9 +220,6 @@ class Collection(KindModel):
     """The names that lead to the list, with `/` between and `*` for any."""
     key: str | None = None
     """The field that tells its members apart."""
-
-
-Shape = Literal["json", "xml", "ini", "toml", "yaml", "csv", "zone", "ldif", "text", "bytes"]
 
 
 class Format(KindModel):

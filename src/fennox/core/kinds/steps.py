@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, get_args
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from fennox.core.kinds.literals import FORWARD, Phase
 from fennox.core.kinds.sources import KindModel, Request, Until, Words
 from fennox.core.names import Noun
 
@@ -110,10 +111,6 @@ class UndoStep(StepModel):
                 "what undoes a step is a command, a request or a gate, with no document, and may be repeated"
             )
         return self
-
-
-Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "undo"]
-FORWARD: tuple[Phase, ...] = get_args(Phase)[:-1]
 
 
 class Entrance(KindModel):

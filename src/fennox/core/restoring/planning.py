@@ -13,8 +13,9 @@ from typing import Any, Literal
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json, wanted
+from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind, VersionRule
-from fennox.core.kinds.steps import Phase, StepModel
+from fennox.core.kinds.steps import StepModel
 from fennox.core.restoring import proving
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet, SheetStep
 

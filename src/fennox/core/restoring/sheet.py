@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from fennox.core.format.manifest import Finding
-from fennox.core.kinds.steps import Phase
+from fennox.core.kinds.literals import Phase
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]

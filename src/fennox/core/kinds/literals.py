@@ -1,0 +1,12 @@
+"""Words that kind files choose from; apart from the model of kinds, which takes long to build."""
+
+from __future__ import annotations
+
+from typing import Literal, get_args
+
+Shape = Literal["json", "xml", "ini", "toml", "yaml", "csv", "zone", "ldif", "text", "bytes"]
+"""How a document may be read."""
+
+Phase = Literal["prepare", "write", "finish", "rejoin", "check", "release", "undo"]
+"""Of a restore."""
+FORWARD: tuple[Phase, ...] = get_args(Phase)[:-1]
