@@ -14,7 +14,7 @@ from fennox.core.ladder import Item
 from fennox.core.schedule import zone_named
 from fennox.service import counting, routines, scheduler, watching
 from fennox.service.context import Context
-from fennox.service.newest import begins
+from fennox.service.newest import begins, newest_backups, unhurried
 from fennox.service.paging import in_order_of
 from fennox.service.routes.systems import SystemOrder, list_systems
 from fennox.service.scheduler import Memory
@@ -165,3 +165,13 @@ async def test_pages_are_cut_by_key_and_name(context: Context) -> None:
         assert after is not None
         more, end = await in_order_of(session, select(System), key, System.name, 9, after, down=False)
     assert ([row.name for row in rows + more], end) == ([f"ferry-{number}" for number in range(9)], None)
+
+
+async def test_long_answers_come_whole_though_in_parts(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+    await estate(context)
+    monkeypatch.setattr("fennox.service.newest._AT_ONCE", 2)
+    async with context.session() as session:
+        every = await unhurried(session, select(System))
+        assert sorted(row[0].name for row in every) == [f"ferry-{number}" for number in range(9)]
+        held = await unhurried(session, newest_backups(Backup.time))
+        assert sorted(row.time for row in held) == [START - timedelta(hours=hours) for hours in (7, 5, 3, 1)]

@@ -36,13 +36,21 @@ def newest_runs(
     return _newest(select(*columns).where(Run.system_id == System.id, *fits).order_by(Run.created.desc()), of)
 
 
-async def unhurried(session: AsyncSession, query: Select[*tuple[Any, ...]]) -> list[Any]:
-    """All rows of a long answer, some at a time, so that others get their turn of this thread in between."""
+async def unhurried(
+    session: AsyncSession, query: Select[*tuple[Any, ...]], by: InstrumentedAttribute[str] = System.id
+) -> list[Any]:
+    """All rows of a long answer, some at a time, so that others get their turn of this thread in between.
+
+    They come in the order of ``by``, which is the row's first column, or the id of the row that stands there.
+    """
     found: list[Any] = []
-    answer = await session.stream(query.execution_options(yield_per=_AT_ONCE))
-    async for part in answer.partitions():
+    last = ""
+    while True:
+        part = (await session.execute(query.where(by > last).order_by(by).limit(_AT_ONCE))).all()
         found += part
-    return found
+        if len(part) < _AT_ONCE:
+            return found
+        last = part[-1][0] if isinstance(part[-1][0], str) else getattr(part[-1][0], by.key)
 
 
 def begins(column: InstrumentedAttribute[str], text: str) -> ColumnElement[bool]:

@@ -31,7 +31,8 @@ class Related:
 
 async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
     """Of every system. In custody apart the catalogue has no names, so that only what people said is known there."""
-    systems: list[System] = [row[0] for row in await unhurried(session, select(System).order_by(System.name))]
+    systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
+    systems.sort(key=lambda row: row.name)
     kinds = [kind for name in {system.kind for system in systems} if (kind := context.installed(name)) is not None]
     wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
     lists = newest_backups(Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted)))

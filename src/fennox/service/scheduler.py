@@ -31,6 +31,7 @@ _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 _TOGETHER = 200  # rows
+_SYSTEMS = 25  # whose backups are looked at before others get their turn of this thread
 _WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
 
@@ -129,7 +130,8 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
             return False
         memory.estate, memory.nothing_before = estate, None
         following = context.now() + _NEVER
-        systems: list[System] = [row[0] for row in await unhurried(session, select(System).order_by(System.name))]
+        systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
+        systems.sort(key=lambda row: row.name)
         for routine in every:
             if (routine.id, routine.version) not in memory.decided:
                 memory.decided[routine.id, routine.version] = await _decided(session, routine)
@@ -203,14 +205,13 @@ async def mark_expired(context: Context) -> None:
         all_routines = list((await session.execute(select(Routine))).scalars())
         gone: list[str] = []
         every = (await session.execute(select(System))).scalars().all()
-        for first in range(0, len(every), _TOGETHER):
-            systems = every[first : first + _TOGETHER]
+        for first in range(0, len(every), _SYSTEMS):
+            systems = every[first : first + _SYSTEMS]
             held = await routines.backups_of(session, [system.id for system in systems], expired=False)
             for system in systems:
                 mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
                 why = routines.what_keeps(system, held[system.id], mine, context.now())
                 gone += [backup for backup, reasons in why.items() if not reasons]
-            await asyncio.sleep(0)  # others wait for this thread
         for first in range(0, len(gone), _TOGETHER):
             rows = await session.execute(select(Backup).where(Backup.id.in_(gone[first : first + _TOGETHER])))
             await _mark(context, session, rows.scalars().all())

@@ -28,8 +28,8 @@ _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begu
 
 
 async def of_systems(context: Context, session: AsyncSession, away: Away, now: datetime) -> AsyncIterator[Found]:
-    query = select(System).where(System.retired.is_(None)).order_by(System.name)
-    systems: list[System] = [row[0] for row in await unhurried(session, query)]
+    there = select(System).where(System.retired.is_(None))
+    systems: list[System] = sorted((row[0] for row in await unhurried(session, there)), key=lambda row: row.name)
     newest = await _newest(session)
     by_hand = await handing.lacking(context, session, systems)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
@@ -118,7 +118,7 @@ async def _newest(session: AsyncSession) -> dict[str, _Newest]:
 
 async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
     counted = select(Copy.backup_id, func.count()).where(Copy.backup_id.in_(backups), Copy.damaged == "")
-    return {backup: count for backup, count in await unhurried(session, counted.group_by(Copy.backup_id))}
+    return {backup: count for backup, count in await session.execute(counted.group_by(Copy.backup_id))}
 
 
 async def _doubtful(session: AsyncSession) -> dict[str, Row[*tuple[Any, ...]]]:
@@ -139,7 +139,7 @@ async def _missed(
     on = [routine for routine in all_routines if routine.mode == "on"]
     for routine in on:
         query = select(Run.system_id, func.max(Run.due)).where(Run.routine_id == routine.id, Run.due.is_not(None))
-        for system_id, due in await unhurried(session, query.group_by(Run.system_id)):
+        for system_id, due in await session.execute(query.group_by(Run.system_id)):
             if due is not None:
                 decided[routine.id, str(system_id)] = due
     found: dict[str, list[tuple[Routine, datetime]]] = defaultdict(list)

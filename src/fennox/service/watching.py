@@ -94,7 +94,7 @@ async def standing(session: AsyncSession, now: datetime) -> Standing:
 async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernRow], list[ConcernRow]]:
     """Keep what is wrong since when; end what no longer holds. What has begun, and what has ended."""
     now = await database_now(context, session)
-    rows = await unhurried(session, select(ConcernRow).where(ConcernRow.ended.is_(None)))
+    rows = await unhurried(session, select(ConcernRow).where(ConcernRow.ended.is_(None)), ConcernRow.key)
     before: dict[str, ConcernRow] = {row.key: row for (row,) in rows}
     begun: list[ConcernRow] = []
     seen = set()
