@@ -214,7 +214,7 @@ def test_a_machine_is_read_and_restored_from_itself(
     (kiosk / "kiosk.conf").write_text("quay = north\n")
     (kiosk / "export-1.txt").write_text("still being written\n")
     prepare(service, key_pair[0])
-    worker.come()
+    worker.come("--here")
     with service.client() as client:
         [site] = client.sites()
         assert site.key in worker.log
@@ -235,12 +235,21 @@ def test_a_machine_is_read_and_restored_from_itself(
     assert (kiosk / "kiosk.conf").read_text() == "quay = north\n"
 
 
+def test_a_worker_that_was_not_told_so_lets_its_own_machine_alone(service: Service, worker: Worker) -> None:
+    worker.come()
+    with service.client() as client:
+        assert client.sites()[0].key == ""
+        client.add_login(NewLogin(name="kiosk", account="root", here=True))
+    told = service.fennox("system", "look", "here", "--login", "kiosk", "--site", SITE, "--kind", "linux-server")
+    assert (told.returncode, "does not let its own machine be read" in told.stderr) == (1, True), told.stderr
+
+
 def test_a_command_on_the_worker_itself_ends_when_nobody_hears_it(
     service: Service, worker: Worker, key_pair: tuple[str, str]
 ) -> None:
     """A run that is stopped leaves nothing behind on the machine."""
     prepare(service, key_pair[0])
-    worker.come()
+    worker.come("--here")
     pid = service.folder / "pid"
     with service.client() as client:
         [site] = client.sites()

@@ -13,7 +13,7 @@ from fennox.cli.main import Environment
 from fennox.core.errors import BadInput
 from fennox.site.carrier import Carrier, networks
 
-_OF_SITES = ("service", "token_file", "only", "authority")
+_OF_SITES = ("service", "token_file", "only", "here", "authority")
 _NEAR = ("slots", "database", "state", "simulated_clock")
 
 
@@ -33,9 +33,10 @@ def work(arguments: argparse.Namespace, environment: Environment) -> None:
             f"Make one with `fennox worker admit '{arguments.site}'`, then give --service URL and --token-file FILE.",
         )
     authority = Path(arguments.authority) if arguments.authority else None
-    carrier = Carrier(service, arguments.site, token, networks(arguments.only), authority)
+    carrier = Carrier(service, arguments.site, token, networks(arguments.only), arguments.here, authority)
     logs.start("console")
-    print(f"This machine, where it is read as `here`, shows the key {carrier.fingerprint}", flush=True)
+    if arguments.here:
+        print(f"This machine, read as `here`, shows the key {carrier.fingerprint}", flush=True)
     asyncio.run(_until_stopped(carrier))
 
 

@@ -92,6 +92,8 @@ def _service(nouns: Sub) -> None:
     at_site.add_argument("--token-file", metavar="FILE", help="its first line is the site's token (FENNOX_TOKEN)")
     at_site.add_argument("--only", action="append", default=[], metavar="NETWORK", help="connect to nothing outside, "
                          "like 10.20.0.0/16; may be given several times")  # fmt: skip
+    at_site.add_argument("--here", action="store_true", help="let this machine itself be read and restored, at the "
+                         "address `here`, as the account of this worker")  # fmt: skip
     at_site.add_argument("--authority", metavar="FILE", help="PEM file of the authority of the service's certificate, "
                          "where this machine does not know it")  # fmt: skip
     for verb in (serve, work):

@@ -67,10 +67,9 @@ class SiteHub:
         current = self._connected.get(connected.site) is connected
         if current:
             del self._connected[connected.site]
-            for stream, (site, waiting) in list(self._awaited.items()):
+            for stream, (site, _) in list(self._awaited.items()):
                 if site == connected.site:
                     self.refused(site, stream, "the site's worker went away")
-                    waiting.cancel() if not waiting.done() else None
         await dismiss(connected, 1001)
         return current
 
@@ -91,6 +90,10 @@ class SiteHub:
             except (WebSocketDisconnect, RuntimeError) as error:
                 raise away(site) from error
             return await asyncio.wait_for(waiting, _ANSWER)
+        except BaseException:
+            if waiting.done() and not waiting.cancelled() and waiting.exception() is None:
+                waiting.result().close()  # it came too late for whoever wanted it
+            raise
         finally:
             self._awaited.pop(stream, None)
 

@@ -50,13 +50,15 @@ def networks(texts: Sequence[str]) -> list[Network]:
 
 @dataclass
 class Carrier:
-    """One site's worker. ``only``: the networks it connects to; empty: all. ``authority``: whose word for the service's
-    certificate is taken, in place of this machine's authorities."""
+    """One site's worker. ``only``: the networks it connects to; empty: all. ``here``: the service may read and restore
+    this machine itself. ``authority``: whose word for the service's certificate is taken, in place of this machine's
+    authorities."""
 
     service: str
     site: str
     token: str = field(repr=False)
     only: Sequence[Network] = ()
+    here: bool = False
     authority: Path | None = None
     _own: OwnMachine = field(init=False)
     _context: ssl.SSLContext | None = field(init=False)
@@ -111,7 +113,8 @@ class Carrier:
         )
 
     async def _hear(self, control: ClientConnection) -> None:
-        hello = Hello(version=__version__, machine=socket.gethostname(), key=self.fingerprint, clock=datetime.now(UTC))
+        key = self.fingerprint if self.here else ""
+        hello = Hello(version=__version__, machine=socket.gethostname(), key=key, clock=datetime.now(UTC))
         await control.send(hello.model_dump_json())
         log.info("connected", service=self.service, site=self.site)
         async for message in control:
@@ -145,6 +148,8 @@ class Carrier:
 
     async def _open(self, wanted: Reach) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         if wanted.host == HERE:
+            if not self.here:
+                raise Unreachable("this worker does not let its own machine be read", "Start it with --here.")
             return await self._own.open()
         for address in await self._allowed(wanted.host, wanted.port):
             try:
