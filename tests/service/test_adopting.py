@@ -44,11 +44,11 @@ class Fate:
         return self.store.count
 
     @asynccontextmanager
-    async def session(self) -> AsyncIterator[AsyncSession]:
+    async def session(self, *, lasting: bool = True) -> AsyncIterator[AsyncSession]:
         """A transaction is a verb as well: the process dies before it is committed, or after."""
         self.store.count += 1
         number = self.store.count
-        async with self._real() as session:
+        async with self._real(lasting=lasting) as session:
             yield session
             if number == self._at and not self._after:
                 raise Died(f"at transaction {number}")

@@ -15,7 +15,7 @@ from fennox.core.schedule import zone_named
 from fennox.service import counting, routines, scheduler, watching
 from fennox.service.context import Context
 from fennox.service.newest import begins, newest_backups, unhurried
-from fennox.service.paging import in_order_of
+from fennox.service.paging import in_order_of, newest_first
 from fennox.service.routes.systems import SystemOrder, list_systems
 from fennox.service.scheduler import Memory
 from tests.database import database, postgres
@@ -175,3 +175,17 @@ async def test_long_answers_come_whole_though_in_parts(context: Context, monkeyp
         assert sorted(row[0].name for row in every) == [f"ferry-{number}" for number in range(9)]
         held = await unhurried(session, newest_backups(Backup.time))
         assert sorted(row.time for row in held) == [START - timedelta(hours=hours) for hours in (7, 5, 3, 1)]
+
+
+async def test_of_two_backups_of_one_second_the_later_comes_first(context: Context) -> None:
+    system, store = await add_system(context, "a"), await add_store(context)
+    for number, backup in ((1, "f" * 32), (2, "0" * 32), (3, "8" * 32)):
+        await add_backup(context, system, store, START, number, id=backup)
+    found, after = [], None
+    while True:
+        async with context.session() as session:
+            rows, after = await newest_first(session, select(Backup), Backup.time, Backup.id, 1, after, Backup.sequence)
+        found += [row.sequence for row in rows]
+        if after is None:
+            break
+    assert found == [3, 2, 1]

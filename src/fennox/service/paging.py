@@ -60,14 +60,12 @@ def _not_ours() -> BadInput:
     return BadInput("The cursor is not one of ours.", "Begin at the first page.", field="after")
 
 
-def _encode(moment: datetime, row_id: str) -> str:
-    return _packed([moment.isoformat(), row_id])
-
-
-def _decode(cursor: str) -> tuple[datetime, str]:
+def _decode(cursor: str, length: int) -> tuple[object, ...]:
     try:
-        moment, row_id = json.loads(base64.urlsafe_b64decode(cursor))
-        return datetime.fromisoformat(moment), str(row_id)
+        moment, *others = json.loads(base64.urlsafe_b64decode(cursor))
+        if len(others) != length - 1 or any(not isinstance(other, str | int) for other in others):
+            raise _not_ours()
+        return datetime.fromisoformat(moment), *others
     except (ValueError, TypeError) as error:
         raise _not_ours() from error
 
@@ -79,12 +77,15 @@ async def newest_first(
     row_id: InstrumentedAttribute[str],
     limit: int,
     after: str | None,
+    then: InstrumentedAttribute[int] | None = None,
 ) -> tuple[list[Any], str | None]:
-    """A page of rows, newest first, and the cursor of the next page."""
+    """A page of rows, newest first, and the cursor of the next page. ``then``: what tells those of one moment apart."""
+    columns = [moment, *([then] if then is not None else []), row_id]
     if after is not None:
-        query = query.where(tuple_(moment, row_id) < _decode(after))
-    rows = list((await session.execute(query.order_by(moment.desc(), row_id.desc()).limit(limit + 1))).scalars())
+        query = query.where(tuple_(*columns) < _decode(after, len(columns)))
+    order = [column.desc() for column in columns]
+    rows = list((await session.execute(query.order_by(*order).limit(limit + 1))).scalars())
     if len(rows) <= limit:
         return rows, None
     last = rows[limit - 1]
-    return rows[:limit], _encode(getattr(last, moment.key), getattr(last, row_id.key))
+    return rows[:limit], _packed([getattr(last, moment.key).isoformat(), *(getattr(last, c.key) for c in columns[1:])])
