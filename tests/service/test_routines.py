@@ -290,3 +290,22 @@ async def test_a_mistake_in_one_duty_keeps_no_other_from_its_work(
     finally:
         running.cancel()
         await asyncio.gather(running, return_exceptions=True)
+
+
+async def test_two_routines_of_one_system_take_turns(context: Context, clock: SetClock) -> None:
+    """Both are due at every decision, and one system has one run at a time: none of them may starve."""
+    store = await add_store(context)
+    first = await add_routine(context, store, name="a", when="every 5 minutes")
+    second = await add_routine(context, store, name="b", when="every 5 minutes")
+    await add_system(context, "s")
+    memory = scheduler.Memory()
+    taken: list[str] = []
+    for _ in range(6):
+        clock.at += timedelta(minutes=7)
+        assert await scheduler.decide(context, memory) is True, "the other one waits"
+        async with context.session() as session:
+            [run] = (await session.execute(select(Run).where(Run.state == "queued"))).scalars()
+            taken.append(str(run.routine_id))
+            run.state = "done"
+    assert sorted(taken[:2]) == sorted([first, second])
+    assert taken == taken[:2] * 3

@@ -12,6 +12,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Literal, Protocol
 from zoneinfo import ZoneInfo
 
@@ -76,6 +77,7 @@ class Item:
     safety: bool = False
 
 
+@lru_cache(maxsize=256)
 def parse(text: str) -> Ladder:
     rungs: list[Rung] = []
     always: int | None = None

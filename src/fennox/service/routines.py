@@ -128,13 +128,19 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
     if not mine:
         return {backup.id: ["no routine's ladder applies"] for backup in backups}
     groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
+    groups[None] = [backup for backup in backups if not backup.partial]
     for backup in backups:
-        groups[_group(backup)].append(backup)
+        if backup.partial:
+            groups[_parts(backup)].append(backup)
     found: dict[str, list[str]] = {backup.id: [] for backup in backups}
     for group, together in groups.items():
         own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
-        for routine in own or [routine for routine in mine if not routine.parts] or mine:
+        chosen = own or [routine for routine in mine if not routine.parts] or mine
+        for routine in chosen:
             kept = ladder.kept(together, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
+            if len(chosen) == 1:
+                found |= kept
+                continue
             for backup_id, why in kept.items():
                 found[backup_id] += [reason for reason in why if reason not in found[backup_id]]
     return found
@@ -149,6 +155,5 @@ def what_keeps(system: System, backups: Sequence[Standing], mine: list[Routine],
     return found
 
 
-def _group(backup: Standing) -> frozenset[str] | None:
-    """None: it is whole."""
-    return frozenset(str(part["name"]) for part in backup.parts or ()) if backup.partial else None
+def _parts(backup: Standing) -> frozenset[str]:
+    return frozenset(str(part["name"]) for part in backup.parts or ())

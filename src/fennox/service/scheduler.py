@@ -132,6 +132,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
         following = context.now() + _NEVER
         systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
         systems.sort(key=lambda row: row.name)
+        due: list[Due] = []
         for routine in every:
             if (routine.id, routine.version) not in memory.decided:
                 memory.decided[routine.id, routine.version] = await _decided(session, routine)
@@ -140,8 +141,12 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
                     await asyncio.sleep(0)  # others wait for this thread
                 if system.suspended_because or system.retired or not routines.selects(routine.systems, system):
                     continue
-                left_over |= not await _decide_one(context, session, routine, system, memory)
+                if (found := _due(context.now(), routine, system, memory)) is not None:
+                    due.append(found)
                 following = min(following, memory.later.get((routine.id, routine.version, system.id), context.now()))
+        # who was served longest ago goes first, or of two routines of one system the second might never come
+        for found in sorted(due, key=lambda one: one.since):
+            left_over |= not await _queue(context, session, found, memory)
     memory.nothing_before = None if left_over else following
     return left_over
 
@@ -160,13 +165,20 @@ async def _decided(session: AsyncSession, routine: Routine) -> dict[str, datetim
     return {str(system): due for system, due in rows if due is not None}
 
 
-async def _decide_one(
-    context: Context, session: AsyncSession, routine: Routine, system: System, memory: Memory
-) -> bool:
-    """Whether nothing is left to decide for this pair."""
-    now, key = context.now(), (routine.id, routine.version, system.id)
+@dataclass(frozen=True)
+class Due:
+    """A take that is due by a routine. ``since``: up to when its due times were decided."""
+
+    routine: Routine
+    system: System
+    since: datetime
+    at: datetime
+
+
+def _due(now: datetime, routine: Routine, system: System, memory: Memory) -> Due | None:
+    key = (routine.id, routine.version, system.id)
     if now < memory.later.get(key, now):
-        return True
+        return None
     decided = memory.decided[routine.id, routine.version]
     since = max(filter(None, (routine.decided_until, system.created, decided.get(system.id))))
     place = schedule.place_in(routine.spread, system.id)
@@ -175,27 +187,33 @@ async def _decide_one(
     if due is None:
         following = plan.after(max(since, now - place))
         memory.later[key] = following + place if following is not None else now + _NEVER
-        return True
+        return None
     if (begins := routines.begins(routine, max(due + place, now))) > now:
         memory.later[key] = begins
-        return True
+        return None
+    return Due(routine, system, since, due)
+
+
+async def _queue(context: Context, session: AsyncSession, due: Due, memory: Memory) -> bool:
+    """Whether nothing is left to decide for this pair."""
+    routine, system = due.routine, due.system
     try:
         await queue.enqueue(
             session,
             "take",
             by=f"routine {routine.name}",
-            now=now,
+            now=context.now(),
             system_id=system.id,
             store_id=routine.store_id,
             routine_id=routine.id,
             backup_id=secrets.token_hex(16),
-            due=due,
+            due=due.at,
             order={"name": "", "note": "", "parts": routine.parts},
         )
     except Conflict as error:
         if not error.fields.get("decided"):
             return False  # a run of this system is active; it is decided again when that has ended
-    decided[system.id] = due
+    memory.decided[routine.id, routine.version][system.id] = due.at
     return True
 
 
