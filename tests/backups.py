@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import AsyncIterator, Mapping
+from dataclasses import dataclass
+from datetime import datetime
 
 from fennox.core.format import records
 from fennox.core.format.digest import blake2b_256
@@ -121,3 +123,14 @@ async def all_backups(vault: Vault) -> list[str]:
     good, bad = await list_backups(vault)
     assert bad == []
     return [record.reference.backup for record in good]
+
+
+@dataclass(frozen=True)
+class Item:
+    """A backup as a ladder sees it (``fennox.core.ladder.Ranked``)."""
+
+    id: str
+    time: datetime
+    held: str | None = None  # the reason, if it is on hold
+    doubtful: bool = False
+    safety: bool = False

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from fennox.core import ladder
 from fennox.core.errors import BadInput
-from fennox.core.ladder import Item
+from tests.backups import Item
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
 OSLO = ZoneInfo("Europe/Oslo")

@@ -10,7 +10,6 @@ from sqlalchemy import func, select
 from fennox.catalogue.models import Backup, ConcernRow, EstateCount, Run, System
 from fennox.core import ladder
 from fennox.core.errors import BadInput
-from fennox.core.ladder import Item
 from fennox.core.schedule import zone_named
 from fennox.service import counting, routines, scheduler, watching
 from fennox.service.context import Context
@@ -18,6 +17,7 @@ from fennox.service.newest import begins, newest_backups, unhurried
 from fennox.service.paging import in_order_of, newest_first
 from fennox.service.routes.systems import SystemOrder, list_systems
 from fennox.service.scheduler import Memory
+from tests.backups import Item
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
 
@@ -66,6 +66,9 @@ async def test_words_and_filters_narrow_it(context: Context) -> None:
     assert await names(context, q="100%") == []
     with pytest.raises(BadInput, match="cursor"):
         await list_systems(context, q="", after="nonsense")
+    by_name = (await list_systems(context, q="", limit=2)).after
+    with pytest.raises(BadInput, match="cursor"):
+        await list_systems(context, q="", after=by_name, sort="newest_good")
 
 
 async def test_the_database_selects_what_python_selects(context: Context) -> None:
@@ -161,9 +164,9 @@ async def test_pages_are_cut_by_key_and_name(context: Context) -> None:
     await estate(context)
     async with context.session() as session:
         key = System.__table__.c.kind
-        rows, after = await in_order_of(session, select(System), key, System.name, 4, None, down=False)
+        rows, after = await in_order_of(session, select(System), [key, System.name], 4, None)
         assert after is not None
-        more, end = await in_order_of(session, select(System), key, System.name, 9, after, down=False)
+        more, end = await in_order_of(session, select(System), [key, System.name], 9, after)
     assert ([row.name for row in rows + more], end) == ([f"ferry-{number}" for number in range(9)], None)
 
 
@@ -181,10 +184,10 @@ async def test_of_two_backups_of_one_second_the_later_comes_first(context: Conte
     system, store = await add_system(context, "a"), await add_store(context)
     for number, backup in ((1, "f" * 32), (2, "0" * 32), (3, "8" * 32)):
         await add_backup(context, system, store, START, number, id=backup)
-    found, after = [], None
+    found, after, keys = [], None, [Backup.time, Backup.sequence, Backup.id]
     while True:
         async with context.session() as session:
-            rows, after = await newest_first(session, select(Backup), Backup.time, Backup.id, 1, after, Backup.sequence)
+            rows, after = await newest_first(session, select(Backup), keys, 1, after)
         found += [row.sequence for row in rows]
         if after is None:
             break

@@ -66,17 +66,6 @@ class Ranked(Protocol):
     def safety(self) -> bool: ...
 
 
-@dataclass(frozen=True)
-class Item:
-    """A :class:`Ranked` that is nothing else."""
-
-    id: str
-    time: datetime
-    held: str | None = None  # the reason, if it is on hold
-    doubtful: bool = False
-    safety: bool = False
-
-
 @lru_cache(maxsize=256)
 def parse(text: str) -> Ladder:
     rungs: list[Rung] = []

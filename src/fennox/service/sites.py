@@ -191,12 +191,18 @@ async def gone(session: AsyncSession, site: str) -> None:
     await session.execute(update(Site).where(Site.name == site).values(connected=False))
 
 
+async def with_systems(session: AsyncSession) -> list[tuple[Site, int]]:
+    """Every site, with how many systems are reached through its worker."""
+    there = select(Site, func.count(System.id)).outerjoin(System, (System.site == Site.name) & System.retired.is_(None))
+    rows = await session.execute(there.group_by(Site.name).order_by(Site.name))
+    return [(site, systems) for site, systems in rows]
+
+
 async def concerns(session: AsyncSession) -> list[Found]:
     """Sites whose worker is away; the systems there cannot be reached."""
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
-    there = select(Site, func.count(System.id)).outerjoin(System, (System.site == Site.name) & System.retired.is_(None))
     found = []
-    for site, systems in await session.execute(there.group_by(Site.name).order_by(Site.name)):
+    for site, systems in await with_systems(session):
         if systems == 0 or (site.seen is not None and now - site.seen < _AWAY):
             continue
         last = f"was last heard of at {site.seen:%Y-%m-%d %H:%M} UTC" if site.seen else "has not come yet"

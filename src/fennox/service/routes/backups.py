@@ -162,7 +162,7 @@ async def list_backups(
             query = query.where(Backup.system_id == (await named(session, System, system)).id)
         if not expired:
             query = query.where(Backup.expired.is_(False))
-        rows, cursor = await newest_first(session, query, Backup.time, Backup.id, limit, after, Backup.sequence)
+        rows, cursor = await newest_first(session, query, [Backup.time, Backup.sequence, Backup.id], limit, after)
         return Page(items=await shown(context, session, rows), after=cursor)
 
 

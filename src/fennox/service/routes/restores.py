@@ -61,7 +61,7 @@ def _data(row: Sheet) -> SheetData:
 async def list_restores(context: Here, limit: Limit = 50, after: After = None) -> Page[RestoreShown]:
     """Run sheets, newest first."""
     async with context.session() as session:
-        rows, cursor = await newest_first(session, select(Sheet), Sheet.created, Sheet.id, limit, after)
+        rows, cursor = await newest_first(session, select(Sheet), [Sheet.created, Sheet.id], limit, after)
         items = []
         for row in rows:
             run = await _run_of(session, row)

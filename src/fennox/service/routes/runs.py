@@ -104,7 +104,7 @@ async def list_runs(
             query = query.where(Run.state.in_(ACTIVE) if state == "active" else Run.state == state)
         if kind is not None:
             query = query.where(Run.kind == kind)
-        rows, cursor = await newest_first(session, query, Run.created, Run.id, limit, after)
+        rows, cursor = await newest_first(session, query, [Run.created, Run.id], limit, after)
         systems = select(System).where(System.id.in_({row.system_id for row in rows}))
         at_hand = (await session.execute(systems)).scalars().all()  # while it is held, each is found by its id below
         found = [await run_shown(context, session, row, whole=False) for row in rows]

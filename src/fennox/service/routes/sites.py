@@ -15,7 +15,7 @@ from pydantic import ValidationError
 from sqlalchemy import func, select
 from starlette.websockets import WebSocketDisconnect
 
-from fennox.catalogue.models import Site, System
+from fennox.catalogue.models import Site
 from fennox.core.errors import Conflict, NotFound, TryLater
 from fennox.service import audit, sites
 from fennox.service.context import Context
@@ -39,11 +39,7 @@ async def list_sites(context: Here) -> Page[SiteShown]:
     """Sites whose machines are reached through a worker there."""
     async with context.session() as session:
         now: datetime = (await session.execute(select(func.now()))).scalar_one()
-        there = select(Site, func.count(System.id)).outerjoin(
-            System, (System.site == Site.name) & System.retired.is_(None)
-        )
-        rows = await session.execute(there.group_by(Site.name).order_by(Site.name))
-        return Page(items=[_shown(row, systems, now) for row, systems in rows])
+        return Page(items=[_shown(row, systems, now) for row, systems in await sites.with_systems(session)])
 
 
 def _shown(row: Site, systems: int, now: datetime) -> SiteShown:
@@ -91,9 +87,7 @@ async def come(socket: WebSocket) -> None:
     context: Context = socket.app.state.context
     site = await _admitted(context, socket)
     if site is None:
-        await socket.close(1008)
         return
-    await socket.accept()
     connected = Connected(site.name, socket)
     try:
         hello = Hello.model_validate_json(await asyncio.wait_for(socket.receive_text(), _HELLO))
@@ -138,15 +132,20 @@ async def carry(socket: WebSocket, stream: str) -> None:
     context: Context = socket.app.state.context
     site = await _admitted(context, socket)
     if site is None:
-        await socket.close(1008)
         return
-    await socket.accept()
     await context.sites.carry(site.name, stream, socket)
 
 
 async def _admitted(context: Context, socket: WebSocket) -> Site | None:
+    """Open the door to whoever has a site's token; to everybody else it stays shut."""
     scheme, _, token = socket.headers.get("authorization", "").partition(" ")
-    if scheme != "Bearer":
-        return None
-    async with context.session() as session:
-        return (await session.execute(select(Site).where(Site.token_hash == digest(token)))).scalar_one_or_none()
+    site = None
+    if scheme == "Bearer":
+        async with context.session() as session:
+            mine = select(Site).where(Site.token_hash == digest(token))
+            site = (await session.execute(mine)).scalar_one_or_none()
+    if site is None:
+        await socket.close(1008)
+    else:
+        await socket.accept()
+    return site

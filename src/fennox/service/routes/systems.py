@@ -152,7 +152,7 @@ async def list_systems(
             newest = newest_backups(Backup.time).subquery()
             query = query.outerjoin(newest, newest.c.system == System.id)
             key = func.coalesce(newest.c.time, _NEVER)
-        rows, cursor = await in_order_of(session, query, key, System.name, limit, after, down=down)
+        rows, cursor = await in_order_of(session, query, [key, System.name], limit, after, down=down)
         return Page(items=await shown(context, session, rows), after=cursor)
 
 
