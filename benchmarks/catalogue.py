@@ -1,6 +1,6 @@
 """A large catalogue: how long answers take, how much memory the service needs, how long a ladder over all takes.
 
-python benchmarks/catalogue.py [--systems 10000] [--backups 100] [--calls 40] [--keep FOLDER]
+python benchmarks/catalogue.py [--systems 10000] [--backups 100] [--calls 100] [--keep FOLDER]
 
 The catalogue is generated in a private PostgreSQL: ``systems`` with ``backups`` each, a run for each, three routines;
 what their ladders would have let go is marked. Then a real service is started on it and asked as console, command line
@@ -17,14 +17,15 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from functools import partial
 from pathlib import Path
 
 import psycopg
 from running import FENNOX, Service
 
 from fennox.catalogue.schema import upgrade
-from fennox.service import keyfile, scheduler
+from fennox.service import keyfile, scheduler, wiring
 from fennox.service.clock import real_now
 from fennox.service.context import open_context
 from fennox.service.settings import Settings
@@ -78,6 +79,9 @@ select id, (select id from stores limit 1), time, digest, now(), '', false from 
 _TENDED = "update stores set scrubbed = now(), swept = now()"  # what is generated lies in no store
 
 
+_SPREAD = 120.0  # seconds
+
+
 def fill(database: str, systems: int, backups: int) -> None:
     address = database.replace("postgresql+psycopg://", "postgresql://", 1)
     with psycopg.connect(address, autocommit=True) as connection:
@@ -88,20 +92,27 @@ def fill(database: str, systems: int, backups: int) -> None:
         connection.execute("vacuum analyze")
 
 
-def timed(work: Callable[[], object], calls: int) -> tuple[float, float]:
-    """Median and 95th percentile, in milliseconds."""
-    times = []
+def timed(works: Mapping[str, Callable[[], object]], calls: int) -> dict[str, list[float]]:
+    """Milliseconds of each call, sorted. All are called in turn, for two minutes at least.
+
+    Once a minute the service looks at everything, which then has its share in each of them, and no more.
+    """
+    times: dict[str, list[float]] = {name: [] for name in works}
+    pause = _SPREAD / calls / len(works)
     for _ in range(calls):
-        begun = time.monotonic()
-        work()
-        times.append((time.monotonic() - begun) * 1000)
-    return statistics.median(times), sorted(times)[min(len(times) - 1, int(len(times) * 0.95))]
+        for name, work in works.items():
+            begun = time.monotonic()
+            work()
+            times[name].append((time.monotonic() - begun) * 1000)
+            time.sleep(max(0.0, pause - (time.monotonic() - begun)))
+    return {name: sorted(taken) for name, taken in times.items()}
 
 
 async def ladders(folder: Path, database: str) -> tuple[float, float]:
     """Seconds for the ladders over every backup, and MB of memory at most, in this process."""
     settings = Settings(database=database, state=folder / "state")
     context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
+    wiring.look_for_garbage_seldom()  # as the service does
     begun = time.monotonic()
     await scheduler.mark_expired(context)
     seconds = time.monotonic() - begun
@@ -135,16 +146,15 @@ def measure(folder: Path, systems: int, backups: int, calls: int) -> None:
             "backups": "/backups", "backups of one": f"/backups?system={one}", "runs": "/runs",
             "runs of one": f"/runs?system={one}", "concerns": "/concerns", "routines": "/routines", "stores": "/stores",
         }  # fmt: skip
-        for name, path in pages.items():
-            service.get(path)
-            median, high = timed(lambda path=path: service.get(path), calls)  # type: ignore[misc]
-            print(f"  {name:<28}{median:8.0f} ms {high:8.0f} ms at the 95th percentile")
-
-        def status() -> None:
-            subprocess.run([FENNOX, "status"], env=service.environment, check=True, capture_output=True)
-
-        median, high = timed(status, max(5, calls // 4))
-        print(f"  {'fennox status':<28}{median:8.0f} ms {high:8.0f} ms")
+        works: dict[str, Callable[[], object]] = {name: partial(service.get, path) for name, path in pages.items()}
+        works["fennox status"] = partial(
+            subprocess.run, [FENNOX, "status"], env=service.environment, check=True, capture_output=True
+        )
+        for work in works.values():
+            work()
+        for name, times in timed(works, calls).items():
+            high = times[min(len(times) - 1, int(len(times) * 0.95))]
+            print(f"  {name:<28}{statistics.median(times):8.0f} ms {high:8.0f} ms at the 95th percentile")
         print(f"memory of the service: {service.resident():.0f} MB at most")
         service.stop()
         seconds, most = asyncio.run(ladders(folder, database))
@@ -157,7 +167,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--systems", type=int, default=10_000)
     parser.add_argument("--backups", type=int, default=100)
-    parser.add_argument("--calls", type=int, default=40)
+    parser.add_argument("--calls", type=int, default=100)
     parser.add_argument("--keep", type=Path, help="keep the catalogue there, and use it again")
     arguments = parser.parse_args()
     if arguments.keep:

@@ -106,7 +106,7 @@ class Taker:
         upgrade(database)
         self.workers: list[subprocess.Popen[bytes]] = []
         self.service = Service(folder, database)
-        self.service.environment["FENNOX_WORKERS"] = "0"
+        self.service.environment |= {"FENNOX_WORKERS": "0", "FENNOX_KEEP_CONNECTIONS": "3600"}
         self.service.start()
         self.service.set_up(private_key=fleet.private)
         self.service.add_routine("nightly", "label=fleet")

@@ -22,7 +22,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -43,7 +43,8 @@ from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
 from fennox.engine.reading import BackupReader
-from fennox.engine.trusting import look, same, stored_part, trusted
+from fennox.engine.surveying import survey
+from fennox.engine.trusting import same, stored_part, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
 from fennox.links.base import Files, Output, Running, ShellLanguage
@@ -122,6 +123,9 @@ class Here:
         output, errors = await process.communicate()
         return Output(await process.wait(), output, errors.decode())
 
+    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
+        return [await self.run(words) for words in questions]
+
     def stream(self, words: list[str], *, feed: object = None) -> AbstractAsyncContextManager[Running]:
         raise NotImplementedError(words)
 
@@ -149,7 +153,8 @@ async def take(
     await index.refresh(vault)
     writer = BackupWriter(vault, index, await vault.condemned())
     trust = await trusted(vault, index, writer.condemned, before, Bench(), "m")
-    seen = await look(Here(), [str(tree)])
+    [there] = await survey(Here(), [[str(tree)]], stamps=True)
+    seen = there.look
     assert seen is not None
     over = same(trust.known.get("tree", {}), seen.stamps)
     assert all(writer.holds(bytes.fromhex(key.id)) for there in over.values() for key in there.chunks)

@@ -823,7 +823,7 @@ export interface paths {
         };
         /**
          * Preview Routine
-         * @description The next runs, and for each backup what keeps it.
+         * @description The next runs, and for each backup of its first systems, or of one system, what keeps it.
          */
         get: operations["preview_routine"];
         put?: never;
@@ -3669,17 +3669,28 @@ export interface components {
             /** Zone */
             zone?: string | null;
         };
-        /** RoutinePreview */
+        /**
+         * RoutinePreview
+         * @description ``stays`` and ``goes`` count the backups of the systems that are shown.
+         */
         RoutinePreview: {
             /** Goes */
             goes: number;
+            /**
+             * In All
+             * @description How many systems it takes.
+             */
+            in_all: number;
             /** Next Runs */
             next_runs: string[];
             /** Routine */
             routine: string;
             /** Stays */
             stays: number;
-            /** Systems */
+            /**
+             * Systems
+             * @description By name, the first 50 of those it takes; or the one asked for.
+             */
             systems: components["schemas"]["SystemPreview"][];
         };
         /** RoutineShown */
@@ -6188,7 +6199,9 @@ export interface operations {
     };
     preview_routine: {
         parameters: {
-            query?: never;
+            query?: {
+                system?: string | null;
+            };
             header?: never;
             path: {
                 name: string;

@@ -12,7 +12,7 @@ from pathlib import Path
 import asyncssh
 import pytest
 
-from fennox.core.errors import KeyChanged, Unreachable, WrongLogin
+from fennox.core.errors import FarSideFailed, KeyChanged, Unreachable, WrongLogin
 from fennox.links import ssh
 from fennox.links.base import Credential, Hop, parse_address
 from saltmere.linux import LinuxServer, save_key
@@ -71,6 +71,7 @@ async def test_commands_run_as_root_where_the_login_may_become_root(
         assert await said(link, "id", "-un") == "root\n"
         assert await said(link, "cat", feed=b"it's\n") == "it's\n"
         assert await said(link, "printf", "%s", "a 'b' $c") == "a 'b' $c"
+        assert [o.output for o in await link.ask([["id", "-un"], ["cat", "/etc/hostname"]])] == [b"root\n", b"web-9\n"]
     async with reached(server, Credential("deploy", private_key=key_pair[0])) as link:
         assert await said(link, "id", "-un") == "deploy\n"
 
@@ -86,6 +87,7 @@ async def test_a_password_for_sudo_never_reaches_the_command(install: Install, k
         assert await said(link, "id", "-un") == "root\n"
         assert await said(link, "cat", feed=b"content") == "content"
         assert await said(link, "cat") == ""
+        assert [o.output for o in await link.ask([["id", "-un"], ["cat"]])] == [b"root\n", b""]
         async with link.stream(["tar", "-cf", "-", "-C", "/etc", "hostname"]) as running:
             assert b"web-9\n" in b"".join([block async for block in running.blocks()])
     server.write("/etc/sudoers", "root ALL=(ALL) ALL\n", mode=0o440)
@@ -95,6 +97,23 @@ async def test_a_password_for_sudo_never_reaches_the_command(install: Install, k
     with pytest.raises(WrongLogin, match="may not become root"):
         async with reached(server, Credential("deploy", private_key=key_pair[0], become="root")):
             pass
+
+
+async def test_questions_go_in_one_command_and_each_has_its_own_answer(
+    install: Install, key_pair: tuple[str, str]
+) -> None:
+    server = install("web-9")
+    async with reached(server, Credential("root", private_key=key_pair[0])) as link:
+        asked = [["printf", r"a\0b\n\n"], ["sh", "-c", "echo bad >&2; exit 7"], ["cat"], ["no-such-command"],
+                 ["cd", "/x"], ["printf", "%s", "it's; $HOME"], ["exit", "3"]]  # fmt: skip
+        answers = [(output.code, output.output) for output in await link.ask(asked)]
+        assert answers == [(0, b"a\0b\n\n"), (7, b""), (0, b""), (127, b""), (2, b""), (0, b"it's; $HOME"), (3, b"")]
+        parents = await link.ask([["sh", "-c", "echo $PPID"]] * 2)
+        assert parents[0].output != (await link.run(["sh", "-c", "echo $PPID"])).output
+        long = [["printf", "%s", "x" * 60_000]] * 3
+        assert [len(output.output) for output in await link.ask(long)] == [60_000] * 3
+        with pytest.raises(FarSideFailed, match=r"sleep on .* did not end within 0.5 seconds"):
+            await link.ask([["true"], ["sleep", "600"], ["true"]], limit=0.5)
 
 
 async def test_a_way_leads_through_another_machine_whose_key_is_held_too(

@@ -157,7 +157,7 @@ async def test_a_record_that_came_although_its_pack_was_condemned_keeps_the_pack
     assert await read_back(vault, late) == {"/a": CONTENTS[4]}
 
 
-async def _nothing() -> frozenset[str]:
+async def _nothing(known: object = None) -> frozenset[str]:
     return frozenset()
 
 

@@ -6,7 +6,7 @@ import base64
 import io
 import os
 import tarfile
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Sequence
 from contextlib import AbstractAsyncContextManager
 
 import anyio
@@ -114,6 +114,9 @@ class LyingShell:
 
     async def run(self, words: list[str], *, feed: object = None, limit: float = 60) -> Output:
         return Output(0, "\n".join(["GNU tar", *words[4:]]).encode() + b"\n", "")
+
+    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
+        return [await self.run(words) for words in questions]
 
     def stream(self, words: list[str], *, feed: object = None) -> LyingShell:
         return self

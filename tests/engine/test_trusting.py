@@ -8,7 +8,7 @@ from datetime import timedelta
 
 import pytest
 
-from fennox.engine import trusting
+from fennox.engine import surveying
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.take import Taken
@@ -35,7 +35,7 @@ def server(install: Install) -> LinuxServer:
 
 @pytest.fixture
 def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch) -> Keeper:
-    monkeypatch.setattr(trusting, "_TOO_FRESH", -5)  # a test does not wait until its files are old
+    monkeypatch.setattr(surveying, "_TOO_FRESH", -5)  # a test does not wait until its files are old
     login = Credential("root", private_key=key_pair[0])
     return Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
 
@@ -134,7 +134,7 @@ async def test_what_lies_in_a_damaged_pack_is_read_again(keeper: Keeper) -> None
 async def test_a_machine_without_gnu_find_is_read_whole(
     keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(trusting, "_LOOK", "find: unrecognized: -printf >&2; exit 1")
+    monkeypatch.setattr(surveying, "_STAMPS", "; find: unrecognized: -printf >&2; exit 1")
     await trusting_take(keeper)
     second, over = await trusting_take(keeper)
     assert over == 0
@@ -146,7 +146,7 @@ async def test_a_file_that_goes_between_the_look_and_the_reading_costs_one_whole
 ) -> None:
     await trusting_take(keeper)
     monkeypatch.setattr(
-        trusting, "_LOOK", trusting._LOOK.replace("exec ", "") + "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'"
+        surveying, "_STAMPS", surveying._STAMPS.replace("exec ", "") + "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'"
     )
     taken, over = await trusting_take(keeper)
     assert over == 0

@@ -98,7 +98,7 @@ async def begin(context: Context, folder: Path) -> None:
 async def carry_out(context: Context) -> Run:
     """What a worker does with the run that waits."""
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 600)
+        claimed = await queue.claim(session, Claimant("w"), 600, context.now())
     assert claimed is not None
     run, lease = claimed
     await adopting.run_adopt(context, lease, CatalogueJournal(context, lease))

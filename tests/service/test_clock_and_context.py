@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from fennox.catalogue.models import Login
 from fennox.core.errors import BadInput, MendSettings
 from fennox.links.base import parse_address
 from fennox.service import keyfile
@@ -14,11 +15,14 @@ from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import open_context
 from fennox.service.settings import Settings
 from saltmere.clock import ClockServer, Follower
+from saltmere.linux import LinuxServer
 from tests.database import database, postgres
+from tests.service.conftest import install, key_pair, server
 from tests.service.running import until
 
-__all__ = ["database", "postgres"]
+__all__ = ["database", "install", "key_pair", "postgres", "server"]
 
+KEPT = [(0, False), (60, True)]
 NOON = datetime(2026, 3, 1, 12, tzinfo=UTC)
 
 
@@ -81,3 +85,23 @@ def test_the_key_file_is_made_once_and_only_its_owner_can_read_it(tmp_path: Path
     (tmp_path / "state/service.key").write_bytes(b"short")
     with pytest.raises(MendSettings, match="not a key file"):
         keyfile.load(tmp_path / "state")
+
+
+@pytest.mark.parametrize(("seconds", "same"), KEPT)
+async def test_takes_and_looks_share_connections_where_that_is_wanted(
+    seconds: float, same: bool, database: str, tmp_path: Path, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64, keep_connections=seconds)
+    context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
+    sealed = context.keyfile.seal(key_pair[0].encode(), "logins|quay|secret")
+    login = Login(id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become="")
+    kind, address = context.kind("linux-server")[0], f"{server.host}:{server.port}"
+    first = await context.connect(kind, address, login, server.host_key, kept=True)
+    await first.close()
+    second = await context.connect(kind, address, login, server.host_key, kept=True)
+    assert (second is first) is same
+    await second.close()
+    proof = await context.connect(kind, address, login, server.host_key)  # of a restore, say: always a new one
+    assert proof is not second
+    await proof.close()
+    await context.close()

@@ -42,7 +42,7 @@ async def look(context: Context, differs: str, state: str = "") -> bool:
         run = (await session.execute(select(Run).where(Run.kind == "look", Run.state == "queued"))).scalar_one_or_none()
         if run is None:
             return False
-        claimed = await queue.claim(session, Claimant("w"), 30)
+        claimed = await queue.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
         await differing.conclude(context, session, claimed[0], differs, state or differs)
     return True
@@ -122,7 +122,7 @@ async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_ever
     clock.at += timedelta(hours=1)
     await differing.decide(context)
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 30)
+        claimed = await queue.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
     async with context.session() as session:
         await queue.enqueue(session, "take", by="a person", now=clock.at, system_id=system, backup_id="b" * 32)

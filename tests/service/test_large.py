@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+import asyncio
+import random
+import time
+from contextvars import Context as Variables
 from datetime import UTC, datetime, timedelta
 
 import pytest
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
+from starlette.types import Message, Receive, Scope, Send
 
-from fennox.catalogue.models import Backup, ConcernRow, EstateCount, Run, System
+from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, Run, System
 from fennox.core import ladder
-from fennox.core.errors import BadInput
+from fennox.core.errors import BadInput, NotFound
 from fennox.core.schedule import zone_named
 from fennox.service import counting, routines, scheduler, watching
 from fennox.service.context import Context
 from fennox.service.newest import begins, newest_backups, unhurried
 from fennox.service.paging import in_order_of, newest_first
+from fennox.service.routes.metrics import metrics
+from fennox.service.routes.routines import preview_routine
 from fennox.service.routes.systems import SystemOrder, list_systems
 from fennox.service.scheduler import Memory
+from fennox.service.turns import AnswersFirst, Turns
 from tests.backups import Item
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
@@ -56,6 +64,70 @@ async def test_every_system_comes_once_in_every_order(context: Context, sort: Sy
         assert up[5:] == ["ferry-7", "ferry-5", "ferry-3", "ferry-1"], "those without a backup come before the oldest"
     if sort == "site":
         assert up[:6] == [f"ferry-{number}" for number in (0, 2, 3, 5, 6, 8)]
+
+
+async def test_the_database_keeps_the_newest_good_backup_of_each_system(context: Context) -> None:
+    store = await add_store(context)
+    system, other = [await add_system(context, name) for name in ("ferry-1", "ferry-2")]
+    chance = random.Random(7)
+    for sequence in range(1, 13):
+        taken = START - timedelta(hours=chance.randrange(100))
+        await add_backup(context, system, store, taken, sequence, partial=sequence % 5 == 0)
+    changes: list[dict[str, object]] = [
+        {"doubtful": True},
+        {"partial": True},
+        {"doubtful": False},
+        {"purpose": "safety"},
+        {"partial": False},
+    ]
+    for step in range(60):
+        async with context.session() as session:
+            rows = list((await session.execute(select(Backup).order_by(Backup.sequence))).scalars())
+            row = chance.choice(rows)
+            if step % 10 == 9:
+                await session.execute(delete(Copy).where(Copy.backup_id == row.id))
+                await session.delete(row)
+            for name, value in chance.choice(changes).items():
+                setattr(row, name, value)
+        async with context.session() as session:
+            newest = (await session.execute(newest_backups(Backup.time))).all()
+            kept = (await session.execute(select(System.id, System.newest_good).order_by(System.name))).all()
+            assert [tuple(row) for row in kept] == [(system, newest[0].time if newest else None), (other, None)]
+
+
+async def test_duties_let_those_go_first_who_wait_for_an_answer() -> None:
+    turns = Turns()
+    order: list[str] = []
+
+    async def duty() -> None:
+        for number in range(3):
+            await turns.give_way()
+            order.append(f"duty {number}")
+
+    async def answer(scope: Scope, receive: Receive, send: Send) -> None:
+        await turns.give_way()  # what an answer itself looks through waits for nobody
+        for _ in range(20):
+            await asyncio.sleep(0)
+        order.append("answer")
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+        await send({"type": "http.response.body", "body": b""})
+
+    async def told(_: Message) -> None:
+        return None
+
+    async def heard() -> Message:
+        return {"type": "http.disconnect"}
+
+    asking = asyncio.create_task(AnswersFirst(answer, turns)({"type": "http"}, heard, told))
+    await asyncio.sleep(0)
+    await asyncio.gather(duty(), asking)
+    assert order == ["answer", "duty 0", "duty 1", "duty 2"]
+    number = turns.begin()
+    begun = time.monotonic()
+    await asyncio.create_task(duty(), context=Variables())
+    assert order[4:] == ["duty 0", "duty 1", "duty 2"], "whoever is waited for too long holds no duty up for ever"
+    assert time.monotonic() - begun < 30
+    turns.end(number)
 
 
 async def test_words_and_filters_narrow_it(context: Context) -> None:
@@ -192,3 +264,34 @@ async def test_of_two_backups_of_one_second_the_later_comes_first(context: Conte
         if after is None:
             break
     assert found == [3, 2, 1]
+
+
+async def test_a_preview_shows_the_first_systems_of_many_and_any_one_of_them(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("fennox.service.routes.routines._PREVIEWED", 3)
+    store = await estate(context)
+    await add_routine(context, store, systems="label=mail")
+    found = await preview_routine("nightly", context)
+    assert [one.system for one in found.systems] == ["ferry-1", "ferry-2", "ferry-4"]
+    assert (found.in_all, found.stays, found.goes) == (6, 1, 0)
+    one = await preview_routine("nightly", context, "ferry-7")
+    assert ([one.system for one in one.systems], one.in_all, one.stays) == (["ferry-7"], 6, 1)
+    with pytest.raises(NotFound, match="takes no system ferry-0"):
+        await preview_routine("nightly", context, "ferry-0")
+
+
+async def test_metrics_tell_the_last_run_of_each_kind(context: Context) -> None:
+    store = await add_store(context)
+    system = await add_system(context, "ferry-1")
+    done = [("take", "done"), ("restore", "done"), ("take", "done"), ("take", "failed")]
+    async with context.session() as session:
+        for number, (kind, state) in enumerate(done):
+            began = START + timedelta(hours=number)
+            session.add(Run(id=f"{number:032}", kind=kind, state=state, system_id=system, store_id=store, order={},
+                            by="x", created=began, started=began,
+                            ended=began + timedelta(seconds=10 + number)))  # fmt: skip
+    told = bytes((await metrics(context)).body).decode().splitlines()
+    took = sorted(line.split("{")[1] for line in told if line.startswith("fennox_last_run_duration_seconds{"))
+    assert took == ['kind="restore",system="ferry-1"} 11.0', 'kind="take",system="ferry-1"} 12.0']
+    assert "fennox_systems_without_good_backup 1.0" in told

@@ -27,7 +27,7 @@ async def enqueue(context: Context, system: str | None, **changes: object) -> st
 
 async def claim(context: Context, worker: str = "w", seconds: float = 30) -> Lease | None:
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant(worker), seconds)
+        claimed = await queue.claim(session, Claimant(worker), seconds, context.now())
     return claimed[1] if claimed else None
 
 
@@ -50,7 +50,7 @@ async def let_leases_run_out(context: Context) -> list[str]:
 
 async def claimed_by(context: Context, claimant: Claimant) -> str | None:
     async with context.session() as session:
-        claimed = await queue.claim(session, claimant, 30)
+        claimed = await queue.claim(session, claimant, 30, context.now())
     return claimed[1].run if claimed else None
 
 
@@ -213,6 +213,8 @@ async def test_stopping_is_at_once_in_the_queue_and_at_the_next_step_while_runni
             await queue.ask_to_stop(session, running, START)
     journal = CatalogueJournal(context, lease)
     with pytest.raises(Stopped):
+        await journal.check()
+    with pytest.raises(Stopped):
         await journal.step("the next step")
     with pytest.raises(NotFound):
         async with context.session() as session:
@@ -230,6 +232,56 @@ async def test_a_run_that_was_to_stop_and_lost_its_worker_is_stopped_and_not_beg
     assert await state_of(context, run) == "stopped"
 
 
+async def test_what_a_run_tells_is_told_once_also_if_a_transaction_fails(context: Context) -> None:
+    system = await add_system(context, "a")
+    run = await enqueue(context, system)
+    lease = await claim(context)
+    assert lease is not None
+    journal = CatalogueJournal(context, lease)
+    await journal.step("Read")
+    await journal.log("info", "one line")
+
+    async def failing() -> None:
+        async with context.session() as session:
+            await queue.owned(session, lease)
+            await session.flush()
+            raise RuntimeError("the transaction fails")
+
+    with pytest.raises(RuntimeError):
+        await failing()
+    await journal.step("Write")
+    async with context.session() as session:
+        owned = await queue.owned(session, lease)
+        with pytest.raises(Conflict, match="Another run of this system"):
+            await queue.enqueue(session, "take", by="x", now=START, system_id=system)  # which rolls back a part of it
+        await journal.log("warning", "a late line")
+        await queue.end(session, owned, "done", START)
+    await journal.close()
+    async with context.session() as session:
+        steps = (await session.execute(text("select title, ended from run_steps order by id"))).all()
+        lines = (await session.execute(text("select text from run_log order by id"))).scalars().all()
+        assert (await session.get_one(Run, run)).step == "Write"
+    assert [tuple(step) for step in steps] == [("Read", START), ("Write", START)]
+    assert lines == ["one line", "a late line"]
+
+
+async def test_what_nobody_asks_for_is_told_after_a_moment(context: Context) -> None:
+    await enqueue(context, await add_system(context, "a"))
+    lease = await claim(context)
+    assert lease is not None
+    journal = CatalogueJournal(context, lease)
+    await journal.step("Read")
+    async with asyncio.timeout(30):
+        while await told(context) != ["Read"]:  # noqa: ASYNC110 - it is the database that knows
+            await asyncio.sleep(0.02)
+    await journal.close()
+
+
+async def told(context: Context) -> list[str]:
+    async with context.session() as session:
+        return list((await session.execute(text("select title from run_steps order by id"))).scalars())
+
+
 async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_the_lease_is_lost(
     context: Context,
 ) -> None:
@@ -241,6 +293,7 @@ async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_
     await journal.progress(documents=3, bytes=300)
     await journal.log("warning", "something odd")
     await journal.step("Write")
+    await journal.check()
     async with context.session() as session:
         row = await session.get_one(Run, run)
         steps = (await session.execute(text("select title, ended is null from run_steps order by id"))).all()

@@ -46,11 +46,24 @@ watch(
   (found) => (wanted.value.store ||= found?.items[0]?.name ?? ""),
   { immediate: true },
 );
+/** The one system whose ladder is looked at; empty: the first ones that the routine takes. */
+const one = ref("");
+watch(looked, () => (one.value = ""));
 const preview = useQuery({
-  queryKey: computed(() => ["preview", looked.value]),
-  queryFn: () => get(client.GET("/api/v1/routines/{name}/preview", { params: { path: { name: looked.value } } })),
+  queryKey: computed(() => ["preview", looked.value, one.value]),
+  queryFn: () =>
+    get(
+      client.GET("/api/v1/routines/{name}/preview", {
+        params: { path: { name: looked.value }, query: { system: one.value || undefined } },
+      }),
+    ),
   enabled: computed(() => looked.value !== ""),
 });
+const NAMED = 30;
+function taken(members: string[]): string {
+  const more = members.length > NAMED ? ` and ${members.length - NAMED} more` : "";
+  return members.slice(0, NAMED).join(", ") + more;
+}
 const body = computed(() => ({
   ...wanted.value,
   store: wanted.value.store || stores.data.value?.items[0]?.name || "",
@@ -125,7 +138,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       >
     </p>
     <p>Keeps {{ routine.ladder }}<template v-if="routine.parts">, of the parts {{ routine.parts.join(", ") }}</template>.</p>
-    <p class="text-muted">{{ routine.systems }}: {{ routine.members.join(", ") || "no system fits" }}</p>
+    <p class="text-muted">{{ routine.systems }}: {{ taken(routine.members) || "no system fits" }}</p>
     <button
       type="button"
       class="mt-1 cursor-pointer underline decoration-line underline-offset-3"
@@ -135,7 +148,16 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       What stays and what goes
     </button>
     <div v-if="looked === routine.name && preview.data.value" class="mt-2">
-      <p>{{ preview.data.value.stays }} backups stay, {{ preview.data.value.goes }} go.</p>
+      <template v-if="routine.members.length > 1">
+        <label :for="`of-${routine.name}`">Of which system</label>
+        <select :id="`of-${routine.name}`" v-model="one" class="field max-w-80">
+          <option value="">
+            {{ routine.members.length > 50 ? `the first 50 of ${routine.members.length}` : `all ${routine.members.length}` }}
+          </option>
+          <option v-for="name in routine.members" :key="name">{{ name }}</option>
+        </select>
+      </template>
+      <p class="mt-2">{{ preview.data.value.stays }} backups stay, {{ preview.data.value.goes }} go.</p>
       <LadderLine :systems="preview.data.value.systems" />
       <div class="scroll max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="Preview of the ladder">
         <table>
@@ -212,10 +234,14 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       >
       <div v-if="trial.data.value" class="mt-3 border-l-4 border-slate px-3" aria-live="polite">
         <p>
-          Of {{ trial.data.value.systems.length }} systems, next
+          Of {{ trial.data.value.in_all }} systems, next
           {{ trial.data.value.next_runs.slice(0, 3).map(when).join(", then ") || "never" }}.
         </p>
-        <p>Of the backups there are, {{ trial.data.value.stays }} stay and {{ trial.data.value.goes }} go.</p>
+        <p>
+          Of the backups
+          {{ trial.data.value.in_all > trial.data.value.systems.length ? "of the systems below" : "there are" }},
+          {{ trial.data.value.stays }} stay and {{ trial.data.value.goes }} go.
+        </p>
         <LadderLine :systems="trial.data.value.systems" />
       </div>
       <div class="mt-4 flex gap-3">

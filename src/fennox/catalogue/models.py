@@ -240,6 +240,7 @@ class System(Base):
     differs_state: Mapped[str] = mapped_column(default="")  # a digest of how it differs, and since when it stands so
     differs_still: Mapped[datetime | None]
     skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
+    newest_good: Mapped[datetime | None]  # of its backups that are good; kept by the database (migration 0013)
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
 
@@ -325,6 +326,7 @@ class Run(Base):
         UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
         Index("waiting_in_the_queue", "queued_at", postgresql_where=text("state = 'queued'")),
         Index("newest_of_a_system", "system_id", text("created desc")),
+        Index("last_of_a_kind", "system_id", "kind", text("created desc"), postgresql_where=text("state = 'done'")),
         Index("of_a_store", "store_id", "kind", "created", postgresql_where=text("system_id is null")),
         Index("newest_first", text("created desc"), text("id desc")),
         Index("active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")),

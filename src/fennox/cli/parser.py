@@ -470,12 +470,11 @@ def _routines(nouns: Sub) -> None:
     load = _verb(routine, "coming", "routines:coming", "the load of the coming two weeks, and runs that will wait")
     load.add_argument("--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead")
     _verb(routine, "list", "routines:list_routines", "list the routines")
-    for name, text in (
-        ("show", "one routine"),
-        ("preview", "the next runs, and what keeps each backup"),
-        ("remove", "remove a routine; its backups stay"),
-    ):
+    for name, text in (("show", "one routine"), ("remove", "remove a routine; its backups stay")):
         _verb(routine, name, f"routines:{name}", text).add_argument("name")
+    preview = _verb(routine, "preview", "routines:preview", "the next runs, and what keeps each backup")
+    preview.add_argument("name")
+    preview.add_argument("--system", help="of this system alone; else of the first fifty that the routine takes")
 
 
 def _restores(nouns: Sub) -> None:

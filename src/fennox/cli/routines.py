@@ -116,7 +116,7 @@ def list_routines(arguments: argparse.Namespace, environment: Environment) -> No
 
 def preview(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        found = service.preview_routine(arguments.name)
+        found = service.preview_routine(arguments.name, arguments.system)
     if arguments.json:
         print(found.model_dump_json(indent=2))
         return
@@ -141,6 +141,8 @@ def preview(arguments: argparse.Namespace, environment: Environment) -> None:
     ]
     if rows:
         show_table(["SYSTEM", "BACKUP ID", "TAKEN", "KEPT BY", "GOES"], rows)
+    if arguments.system is None and found.in_all > len(found.systems):
+        say(f"The first {len(found.systems)} of its {found.in_all} systems; another one: --system SYSTEM")
     say(f"{found.stays} backups stay, {found.goes} go.")
 
 

@@ -108,9 +108,10 @@ class Client:
     def __init__(self, address: str, token: str | None = None) -> None:
         headers = {"authorization": f"Bearer {token}"} if token else {}
         self.address = address.rstrip("/")
-        self._http = httpx.Client(
-            base_url=f"{self.address}/api/v1", headers=headers, timeout=_ANSWERING, trust_env=False
-        )
+        base = f"{self.address}/api/v1"
+        # an address without TLS needs none of the authorities, and reading them takes longer than most answers
+        tls = base.startswith("https:")
+        self._http = httpx.Client(base_url=base, headers=headers, timeout=_ANSWERING, trust_env=False, verify=tls)
 
     def __enter__(self) -> Self:
         return self
@@ -447,8 +448,8 @@ class Client:
     def remove_routine(self, name: str) -> None:
         self._call("DELETE", f"/routines/{name}")
 
-    def preview_routine(self, name: str) -> RoutinePreview:
-        return self._one(RoutinePreview, "GET", f"/routines/{name}/preview")
+    def preview_routine(self, name: str, system: str | None = None) -> RoutinePreview:
+        return self._one(RoutinePreview, "GET", f"/routines/{name}/preview", system=system)
 
     # restores
 

@@ -89,27 +89,30 @@ def parse(text: str) -> Ladder:
 def kept(items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo) -> dict[str, list[str]]:
     """For each backup what keeps it; an empty list means that it goes."""
     now = aware(now)
-    newest_first = sorted(items, key=lambda item: (item.time, item.id), reverse=True)
-    reasons: dict[str, list[str]] = {item.id: [] for item in items}
-    good = [item for item in newest_first if not item.doubtful and not item.safety]
+    reasons: dict[str, list[str]] = {}
+    good: list[tuple[datetime, str]] = []
     for item in items:
+        why = reasons[item.id] = []
         if item.held is not None:
-            reasons[item.id].append(f"on hold: {item.held}" if item.held else "on hold")
+            why.append(f"on hold: {item.held}" if item.held else "on hold")
         if item.doubtful:
-            reasons[item.id].append("doubtful, until somebody has looked")
-    local = [item.time.astimezone(zone) for item in good]
+            why.append("doubtful, until somebody has looked")
+        elif not item.safety:
+            good.append((item.time, item.id))
+    good.sort(reverse=True)
+    local = [time.astimezone(zone) for time, _ in good]
     for rung in ladder.rungs:
         since, period_of = now - timedelta(days=rung.days), _PERIOD[rung.cadence]
         seen: set[object] = set()
-        for item, moment in zip(good, local, strict=True):
-            if item.time < since:
+        for (time, name), moment in zip(good, local, strict=True):
+            if time < since:
                 break
-            period = period_of(moment) if period_of is not None else item.id
+            period = period_of(moment) if period_of is not None else name
             if period not in seen:
                 seen.add(period)
-                reasons[item.id].append(rung.text)
-    for item in good[: ladder.always]:
-        reasons[item.id].append(f"always {ladder.always}")
+                reasons[name].append(rung.text)
+    for _, name in good[: ladder.always]:
+        reasons[name].append(f"always {ladder.always}")
     return reasons
 
 

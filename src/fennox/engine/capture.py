@@ -147,9 +147,9 @@ async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
         link.language = kind.shell
     answers: dict[str, bytes] = {}
     values = values_of(kind, settings)
-    for name, words in kind.identity.run.items():
-        output = await shell_of(link).run([filled(word, values) for word in words])
-        answers[name] = output.output if output.code == 0 else b""
+    if asked := kind.identity.run:
+        outputs = await shell_of(link).ask([[filled(word, values) for word in words] for words in asked.values()])
+        answers |= {name: o.output if o.code == 0 else b"" for name, o in zip(asked, outputs, strict=True)}
     for name, request in kind.identity.ask.items():
         answers[name] = (await web_of(link).request(request.method, filled(request.path, values))).body
     return evaluation.machine(kind, answers)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncGenerator
 from contextlib import aclosing
+from itertools import groupby
 from urllib.parse import quote
 
 from fennox.core.errors import FarSideFailed
@@ -14,7 +15,7 @@ from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.asking import asked
 from fennox.engine.capture import Capture, Captured, once, shell_of, values_of, watched, web_of
-from fennox.engine.farfiles import read_files
+from fennox.engine.farfiles import read_files, surveyed
 from fennox.links.base import Link, Output, Shell
 
 _SILENCE = 600  # seconds that a command may write nothing
@@ -23,21 +24,37 @@ _MAX_NAMES = 10_000  # that a listing command may give
 
 async def read_documents(link: Link | None, capture: Capture, parts: list[str]) -> AsyncGenerator[Captured, None]:
     """Every document of the chosen parts. Each document's content must be read before the next is asked for."""
-    for part in (capture.kind.part_named(name) for name in parts):
-        for source in part.source:
-            async with aclosing(_read_source(link, capture, part, source)) as documents:
-                async for captured in documents:
-                    yield captured
+    sources = ((part, source) for part in map(capture.kind.part_named, parts) for source in part.source)
+    for files, grouped in groupby(sources, lambda pair: pair[1].files is not None):
+        group = list(grouped)
+        reading = _read_files(link, capture, group) if files else _read_others(link, capture, group)
+        async with aclosing(reading) as documents:
+            async for captured in documents:
+                yield captured
+
+
+async def _read_files(
+    link: Link | None, capture: Capture, group: list[tuple[PartModel, Source]]
+) -> AsyncGenerator[Captured, None]:
+    surveys = await surveyed(shell_of(link), capture, [source for _, source in group])
+    for (part, source), there in zip(group, surveys, strict=True):
+        async with aclosing(read_files(shell_of(link), capture, part, source, there)) as documents:
+            async for captured in documents:
+                yield captured
+
+
+async def _read_others(
+    link: Link | None, capture: Capture, group: list[tuple[PartModel, Source]]
+) -> AsyncGenerator[Captured, None]:
+    for part, source in group:
+        async with aclosing(_read_source(link, capture, part, source)) as documents:
+            async for captured in documents:
+                yield captured
 
 
 async def _read_source(
     link: Link | None, capture: Capture, part: PartModel, source: Source
 ) -> AsyncGenerator[Captured, None]:
-    if source.files is not None:
-        async with aclosing(read_files(shell_of(link), capture, part, source)) as documents:
-            async for captured in documents:
-                yield captured
-        return
     assert source.document is not None
     if source.hand is not None:
         if (given := capture.handed_in.get(source.document)) is not None:

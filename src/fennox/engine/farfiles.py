@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import AsyncGenerator, AsyncIterator, Mapping
+from collections.abc import AsyncGenerator, AsyncIterator, Mapping, Sequence
 from contextlib import aclosing
 
 from fennox.core.compare.documents import is_noisy
@@ -17,44 +17,54 @@ from fennox.engine import oversftp
 from fennox.engine.capture import Capture, Captured, once, values_of, watched
 from fennox.engine.heads import document_of
 from fennox.engine.settling import unsettled
+from fennox.engine.surveying import Look, Survey, outermost, survey
 from fennox.engine.tarstream import Member, members
-from fennox.engine.trusting import Look, look, nul_separated, same
+from fennox.engine.trusting import nul_separated, same
 from fennox.links.base import Shell
 
-_EXISTING = (
-    'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; '
-    'for p in "$@"; do if [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; fi; done'
-)
 _MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
 
 
+async def surveyed(shell: Shell, capture: Capture, sources: Sequence[Source]) -> list[Survey]:
+    """Where the files of sources lie that are about to be read, all asked for in one go."""
+    values = values_of(capture.kind, capture.settings)
+    places = [
+        outermost(_literal_prefix(pattern) for pattern in _patterns(capture, source.files or [], values))
+        for source in sources
+    ]
+    return await survey(shell, places, stamps=capture.trust is not None)
+
+
+def _patterns(capture: Capture, texts: list[str], values: dict[str, str]) -> list[str]:
+    return expressions.patterns(texts, capture.kind.settings, values)
+
+
 async def read_files(
-    shell: Shell, capture: Capture, part: PartModel, source: Source, again: list[str] | None = None
+    shell: Shell, capture: Capture, part: PartModel, source: Source, there: Survey, *, again: bool = False
 ) -> AsyncGenerator[Captured, None]:
     """Files by the far side's own tar; those that changed while they were read are read ``again``, once.
 
     A document that comes a second time takes the place of the first.
     """
     values = values_of(capture.kind, capture.settings)
-    settings = capture.kind.settings
-    patterns = expressions.patterns(source.files or [], settings, values)
-    without = expressions.patterns(source.without, settings, values)
+    patterns = _patterns(capture, source.files or [], values)
+    without = _patterns(capture, source.without, values)
     capture.left_out += without
     if not patterns:
         return  # a setting names no path
-    places = again or sorted({_literal_prefix(pattern) for pattern in patterns})
-    roots = await _existing(shell, places)
-    if roots is None:
-        async with aclosing(oversftp.read_files(shell, capture, part, source, patterns, without, places)) as documents:
+    if not there.has_tar:
+        read = oversftp.read_files(shell, capture, part, source, patterns, without, there.places)
+        async with aclosing(read) as documents:
             async for captured in documents:
                 yield captured
         return
+    roots = there.roots
     if not roots and again:
         return
     if not roots:
         capture.found_nothing(part.name, patterns)
         return
-    seen = await look(shell, roots) if capture.trust is not None and not again else None
+    seen = there.look if capture.trust is not None else None
     over = _taken_over(capture, part, patterns, without, seen)
     if source.settled:
         capture.writing |= await unsettled(shell, roots, source.settled)
@@ -66,7 +76,8 @@ async def read_files(
         done = await running.ended()
     if done.code not in (0, 1) and seen is not None:
         capture.trust = None  # something went between the look and the reading: now everything is read
-        async with aclosing(read_files(shell, capture, part, source)) as documents:
+        [now] = await surveyed(shell, capture, [source])
+        async with aclosing(read_files(shell, capture, part, source, now)) as documents:
             async for captured in documents:
                 yield captured
         return
@@ -83,7 +94,8 @@ async def read_files(
         capture.heard("tar", done.errors)
     moved = _moved_names(done.errors) if done.code == 1 and not again else []
     if moved:
-        async with aclosing(read_files(shell, capture, part, source, again=moved)) as documents:
+        [now] = await survey(shell, [outermost(moved)], stamps=False)
+        async with aclosing(read_files(shell, capture, part, source, now, again=True)) as documents:
             async for captured in documents:
                 yield captured
     elif done.code == 1:
@@ -164,21 +176,6 @@ async def _documents(
         yield captured
         async for _ in captured.content:
             pass  # what the reader of the document has not read
-
-
-async def _existing(shell: Shell, roots: list[str]) -> list[str] | None:
-    """Of the roots, those that are there and in no other one; None: the machine has no GNU tar to read them with."""
-    if shell.language != "posix":
-        return None
-    output = await shell.run(["sh", "-c", _EXISTING, "sh", *roots])
-    tar, *found = output.output.decode("utf-8", "surrogateescape").splitlines() or [""]
-    if tar != "GNU tar":
-        return None
-    kept: list[str] = []
-    for root in sorted(set(found) & set(roots)):
-        if not any(root == other or root.startswith(other.rstrip("/") + "/") for other in kept):
-            kept.append(root)
-    return kept
 
 
 def _literal_prefix(pattern: str) -> str:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass
 from datetime import datetime
+from math import inf
 
 from fennox.core.errors import Damaged, NotFound
 from fennox.core.format import packs
+from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
 from fennox.engine.vault import Vault
 from fennox.stores.base import Found, Span
@@ -30,8 +33,22 @@ class PackIndex:
         self._places: dict[bytes, list[Place]] = {}
         self.damaged: dict[ObjectName, str] = {}
         self.locks: dict[ObjectName, datetime] = {}  # until when the far side locks a pack, where that was asked
+        self.swept: dict[ObjectName, Sweep] = {}  # sweep lists that were read
+        self._listed = -inf  # when the packs were listed, by a clock of our own
 
-    async def refresh(self, vault: Vault) -> None:
+    async def refresh(self, vault: Vault, *, not_older: float = 0) -> None:
+        """List the packs, if that was not done within ``not_older`` seconds.
+
+        A pack that a sweep removed meanwhile is named by a sweep list for ever, so that whoever holds the index against
+        those relies on none that is gone; one that another process wrote is not known yet.
+        """
+        if time.monotonic() - self._listed < not_older:
+            return
+        begun = time.monotonic()
+        await self._list(vault)
+        self._listed = begun
+
+    async def _list(self, vault: Vault) -> None:
         # A pack that another run of this process adds while this one lists is not in the list, and not gone.
         known, known_damaged = set(self._tables), set(self.damaged)
         present: set[ObjectName] = set()

@@ -27,6 +27,7 @@ from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Content, Written
 from fennox.links.base import Link
 
+_LISTED_WITHIN = 60  # seconds: a thousand takes of one night do not each list every pack of the store
 _MOST_SAID = 100  # lines of what commands said that go into a run's log
 
 
@@ -148,11 +149,9 @@ async def take(
     if not any_machine:
         check_same_machine(subject, machine)
     await journal.step("Look at what the store already holds")
-    await index.refresh(vault)
-    writer = BackupWriter(vault, index, await vault.condemned())
-    trust = None
-    if order.trust:
-        trust = await trusted(vault, index, writer.condemned, order.previous, subject, machine.id)
+    await index.refresh(vault, not_older=_LISTED_WITHIN)
+    writer = BackupWriter(vault, index, await vault.condemned(index.swept))
+    trust = await trusted(vault, index, writer.condemned, order.previous, subject, machine.id) if order.trust else None
     await journal.step("Read and store the documents")
     documents = handed_in.documents if handed_in is not None else {}
     capture = Capture(subject.kind, subject.settings, machine, handed_in=documents, trust=trust)
@@ -174,7 +173,7 @@ async def take(
     head = _head(subject, order, capture, stored, capture.conclude(parts))
     id_list, sealed = await writer.seal_manifest(head, order.backup)
     await journal.step("Write the record")
-    if writer.relies_on(await vault.condemned()):
+    if writer.relies_on(await vault.condemned(index.swept)):
         raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
     read_whole = trust.since if trust is not None and capture.taken_over else order.time
     reference = _reference(vault, subject, order, gathered, writer.written, id_list, sealed, stored, read_whole)

@@ -8,11 +8,12 @@ days everything is read all the same.
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Protocol
 
-from fennox.core.errors import FarSideFailed, FennoxError
+from fennox.core.errors import FennoxError
 from fennox.core.format.manifest import Document, KindFile, Part
 from fennox.core.format.records import Previous
 from fennox.core.time import parse_stamp
@@ -20,10 +21,8 @@ from fennox.engine.index import PackIndex
 from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
-from fennox.links.base import Shell
 
 FULL_EVERY = timedelta(days=7)  # everything is read at least this often
-_TOO_FRESH = 5  # seconds
 _LOOK = 'date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\\\0"'  # GNU findutils
 
 
@@ -59,38 +58,6 @@ class Known(Protocol):
     def kind_file(self) -> KindFile: ...
 
 
-@dataclass(frozen=True)
-class Look:
-    """What lies on the machine: every path with its type, and a stamp for each file that may be trusted later."""
-
-    types: Mapping[bytes, bytes]
-    stamps: Mapping[bytes, str]
-
-
-async def look(shell: Shell, roots: list[str]) -> Look | None:
-    """Ask the machine for the stamps of all files below ``roots``; None if it has no ``find`` that tells them."""
-    try:
-        output = await shell.run(["sh", "-c", _LOOK, "sh", *roots], limit=600)
-    except FarSideFailed:
-        return None  # more files than a list of them can be kept in memory for
-    if output.code != 0:
-        return None
-    clock, _, listed = output.output.partition(b"\n")
-    if not clock.isdigit():
-        return None
-    types: dict[bytes, bytes] = {}
-    stamps: dict[bytes, str] = {}
-    for line in listed.split(b"\0"):
-        words = line.split(b" ", 5)
-        if len(words) != 6:
-            continue
-        kind, inode, size, modified, changed, path = words
-        types[path] = kind
-        if kind == b"f" and float(changed) < int(clock) - _TOO_FRESH:
-            stamps[path] = b" ".join((inode, size, modified, changed)).decode("ascii")
-    return Look(types, stamps)
-
-
 def same(known: Mapping[bytes, Document], stamps: Mapping[bytes, str]) -> dict[bytes, Document]:
     """Documents that are as they were when they were read."""
     return {path: document for path, document in known.items() if document.stamp and stamps.get(path) == document.stamp}
@@ -102,24 +69,32 @@ async def trusted(
     """What may be taken over from the backup before: all of its chunks are in packs that can be relied on."""
     if previous is None or vault.locked:
         return NOTHING
-    try:
-        reader = BackupReader(vault, index, await vault.find_record(previous.backup, subject.folder))
-        reference = reader.record.reference
-        if not _recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
-            return NOTHING
-        head = await reader.head()
-        if head.machine.id != machine:
-            return NOTHING
-        known, parts = {}, {}
-        for part in head.parts:
-            documents = [document async for document in reader.documents(part)]
-            held = _held(documents, index, reference.generation, condemned)
-            known[part.name] = {document.path_bytes(): document for document in held}
-            parts[part.name] = PartBefore(
-                part, {document.path: document for document in documents}, await reader.tree_ids(part.root)
-            )
-    except FennoxError:
-        return NOTHING  # it is in another store, or damaged: then everything is read
+    with suppress(FennoxError):
+        return await _trusted(vault, index, condemned, previous, subject, machine)
+    with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
+        await index.refresh(vault)  # or another process wrote it since
+        return await _trusted(vault, index, condemned, previous, subject, machine)
+    return NOTHING
+
+
+async def _trusted(
+    vault: Vault, index: PackIndex, condemned: frozenset[str], previous: Previous, subject: Known, machine: str
+) -> Trust:
+    reader = BackupReader(vault, index, await vault.find_record(previous.backup, subject.folder))
+    reference = reader.record.reference
+    if not _recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
+        return NOTHING
+    head = await reader.head()
+    if head.machine.id != machine:
+        return NOTHING
+    known, parts = {}, {}
+    for part in head.parts:
+        documents = [document async for document in reader.documents(part)]
+        held = _held(documents, index, reference.generation, condemned)
+        known[part.name] = {document.path_bytes(): document for document in held}
+        parts[part.name] = PartBefore(
+            part, {document.path: document for document in documents}, await reader.tree_ids(part.root)
+        )
     return Trust(known, reference.read_whole or "", head.kind.text == subject.kind_file.text, parts)
 
 

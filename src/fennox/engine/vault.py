@@ -132,18 +132,27 @@ class Vault:
                 found[item.name] = self._note(await self.store.get(item.name))
         return found
 
-    async def sweep_lists(self, *, whole: bool = True) -> list[sweeps.Sweep]:
-        """What sweeps wrote, oldest first. ``whole``: a list that cannot be read is an error, and not passed over."""
+    async def sweep_lists(
+        self, *, whole: bool = True, known: dict[ObjectName, sweeps.Sweep] | None = None
+    ) -> list[sweeps.Sweep]:
+        """What sweeps wrote, oldest first. ``whole``: a list that cannot be read is an error, and not passed over.
+
+        ``known``: lists that were read before, which are not read again, as none ever changes; it learns new ones.
+        """
+        known = {} if known is None else known
         found = []
         async for item in self.store.list("sweep/"):
             if not item.name.endswith(".fxc"):
                 continue
-            data = await self.store.get(item.name)
-            try:
-                found.append(sweeps.decode(data, self.secret_of(sweeps.generation(data)), self.id))
-            except Damaged:
-                if whole:
-                    raise
+            if item.name not in known:
+                data = await self.store.get(item.name)
+                try:
+                    known[item.name] = sweeps.decode(data, self.secret_of(sweeps.generation(data)), self.id)
+                except Damaged:
+                    if whole:
+                        raise
+                    continue
+            found.append(known[item.name])
         return sorted(found, key=lambda sweep: sweep.time)
 
     async def write_sweep(self, sweep: sweeps.Sweep) -> None:
@@ -162,12 +171,12 @@ class Vault:
                 found.append(self._note(await self.store.get(item.name)))
         return found
 
-    async def condemned(self) -> frozenset[str]:
-        """Packs that takes treat as absent (store-format §11.2).
+    async def condemned(self, known: dict[ObjectName, sweeps.Sweep] | None = None) -> frozenset[str]:
+        """Packs that takes treat as absent (store-format §11.2). ``known`` as for :meth:`sweep_lists`.
 
         A damaged list does not stop a take: the sweep, which could delete, stops at it, and a scrub removes it.
         """
-        return sweeps.condemned_packs(await self.sweep_lists(whole=False))
+        return sweeps.condemned_packs(await self.sweep_lists(whole=False, known=known))
 
 
 def rescue_source() -> bytes:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import socket
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -137,6 +137,12 @@ class Shell(Protocol):
 
     async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
         """Run to the end within ``limit`` seconds, feeding standard input if given."""
+
+    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
+        """Run short commands one after the other, without input, all in one go where the far side's shell can.
+
+        Their outputs come in the same order; what they write beside them is thrown away.
+        """
 
     def stream(
         self, words: list[str], *, feed: AsyncIterator[bytes] | None = None

@@ -6,66 +6,25 @@ import asyncio
 import base64
 import contextlib
 import re
+import secrets
 import shlex
-import socket
-from collections.abc import AsyncGenerator, AsyncIterator, Mapping, Sequence
+import time
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine, Sequence
 from contextlib import asynccontextmanager
-from typing import Any
 
 import asyncssh
 
-from fennox.core.errors import FarSideFailed, FennoxError, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
 from fennox.core.names import printable
 from fennox.links.base import MAX_OUTPUT, Address, Credential, Dial, Hop, Output, Running, ShellLanguage
+from fennox.links.connecting import open_connection
 from fennox.links.sftp import SftpFiles
-from fennox.links.tls import key_changed
 
 _QUOTES = re.compile("(['\u2018\u2019\u201a\u201b])")  # PowerShell takes each of them for the end of a text
 _PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
 _BLOCK = 256 * 1024  # bytes
+_LONGEST_WORD = 100 * 1024  # bytes; Linux gives a program no longer word than 128 KiB
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
-
-
-HOST_AUTHORITY = "ca:"  # before the fingerprint of an authority whose host certificates are accepted
-_CERTIFICATES = [
-    "ssh-ed25519-cert-v01@openssh.com",
-    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
-    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
-    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
-    "rsa-sha2-512-cert-v01@openssh.com",
-    "rsa-sha2-256-cert-v01@openssh.com",
-]
-_NO_CERTIFICATES = "-*-cert-v01@openssh.com"  # a host that has one also shows the key that was accepted
-_CIPHERS = "^aes256-gcm@openssh.com,aes128-gcm@openssh.com"  # one call a packet, where the library's first needs three
-
-_COMPRESSED = ["zlib@openssh.com", "none"]  # what a worker at a site passes on crosses slow lines
-
-
-class _KeyCheck(asyncssh.SSHClient):
-    """Accepts exactly one host key and remembers the one that was offered."""
-
-    def __init__(self, expected: str | None) -> None:
-        self.expected = expected
-        self.offered = ""
-
-    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
-        self.offered = key.get_fingerprint("sha256")
-        return self.offered == self.expected
-
-    def validate_host_ca_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
-        """The authority that signed the host's certificate; the library holds names and dates against it."""
-        self.offered = HOST_AUTHORITY + key.get_fingerprint("sha256")
-        return self.offered == self.expected
-
-
-def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
-    if check.expected is None:
-        return KeyUnknown(
-            f"{address} shows the host key {check.offered}, which nobody has accepted yet.",
-            "Compare it with the machine's own, then accept it.",
-            fingerprint=check.offered,
-        )
-    return key_changed(address, "host key", check.offered, check.expected)
 
 
 async def connect(
@@ -107,106 +66,6 @@ async def _close(opened: list[asyncssh.SSHClientConnection]) -> None:
             await connection.wait_closed()
 
 
-async def open_connection(
-    address: Address,
-    credential: Credential,
-    fingerprint: str | None,
-    limit: float = 15,
-    through: asyncssh.SSHClientConnection | None = None,
-    dial: Dial | None = None,
-) -> tuple[asyncssh.SSHClientConnection, str]:
-    """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
-    check = _KeyCheck(fingerprint)
-    by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
-    async with _keys(credential) as keys:
-        way: dict[str, Any] = {"tunnel": through or ()}
-        if dial is not None and through is None:
-            way = {"sock": await _dialled(dial, address, limit), "compression_algs": _COMPRESSED}
-        return await _connected(address, credential, keys, check, by_authority, limit, way), check.offered
-
-
-async def _dialled(dial: Dial, address: Address, limit: float) -> socket.socket:
-    try:
-        return await asyncio.wait_for(dial(address), limit)
-    except (OSError, TimeoutError) as error:
-        reason = printable(str(error))[:200] or "no answer"
-        raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
-
-
-async def _connected(
-    address: Address,
-    credential: Credential,
-    keys: Sequence[object] | None,
-    check: _KeyCheck,
-    by_authority: bool,
-    limit: float,
-    way: Mapping[str, Any],
-) -> asyncssh.SSHClientConnection:
-    try:
-        return await asyncio.wait_for(
-            asyncssh.connect(
-                address.host,
-                address.port,
-                username=credential.account,
-                password=credential.password,
-                client_keys=keys,
-                client_factory=lambda: check,
-                known_hosts=([], [], []),
-                server_host_key_algs=_CERTIFICATES if by_authority else _NO_CERTIFICATES,
-                encryption_algs=_CIPHERS,
-                agent_path=None,
-                **way,
-                config=None,
-                keepalive_interval=15,
-            ),
-            limit,
-        )
-    except asyncssh.HostKeyNotVerifiable as error:
-        raise _key_error(check, address) from error
-    except asyncssh.PermissionDenied as error:
-        raise WrongLogin(
-            f"{address} refuses the account {credential.account}.", "Check the login's account and its key or password."
-        ) from error
-    except (OSError, TimeoutError, asyncssh.Error) as error:
-        reason = printable(str(error))[:200] or type(error).__name__
-        raise Unreachable(
-            f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
-        ) from error
-
-
-@asynccontextmanager
-async def _keys(credential: Credential) -> AsyncIterator[Sequence[object] | None]:
-    """The keys to log in with; those of an agent only while it is asked to sign."""
-    if credential.agent is None:
-        yield _own_keys(credential)
-        return
-    try:
-        agent = await asyncssh.connect_agent(credential.agent)
-        keys = await agent.get_keys()
-    except (OSError, ValueError, asyncssh.Error) as error:
-        raise Unreachable(
-            f"The SSH agent at {credential.agent} does not answer.", "Start it where the workers run, and add the key."
-        ) from error
-    try:
-        yield keys
-    finally:
-        agent.close()
-
-
-def _own_keys(credential: Credential) -> list[object] | None:
-    if credential.private_key is None:
-        return None
-    try:
-        key = asyncssh.import_private_key(credential.private_key)
-        if not credential.certificate:
-            return [key]
-        return [(key, asyncssh.import_certificate(credential.certificate))]
-    except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
-        raise WrongLogin(
-            "The login's private key or its certificate cannot be read.", "Give an unencrypted OpenSSH key."
-        ) from error
-
-
 class _SshRunning:
     def __init__(self, process: asyncssh.SSHClientProcess[bytes], address: Address) -> None:
         self._process = process
@@ -244,8 +103,11 @@ class SshLink:
         self._address = address
         self._before: list[str] = []  # words before every command
         self._said_first: bytes = b""  # what the command before it reads
+        self._spoilt = False  # something went wrong over it, so that a command of it may still run over there
         self.language: ShellLanguage = "posix"
         self.fingerprint = fingerprint
+        self.since = time.monotonic()
+        self.closer: Callable[[SshLink], Awaitable[None]] = SshLink.disconnect
 
     async def become(self, account: str, password: str | None) -> None:
         """Have every command run as another account, by sudo: without a password, else with the login's own."""
@@ -273,32 +135,78 @@ class SshLink:
         if self.language == "powershell" and feed is not None:
             raise FarSideFailed("A document cannot be fed to a command of PowerShell.", "Mend the kind file.")
         line = shlex.join([*self._before, *words]) if self.language == "posix" else in_powershell(words)
+        return await self._start_line(line, feed)
+
+    async def _start_line(self, line: str, feed: AsyncIterator[bytes] | None) -> tuple[_SshRunning, asyncio.Task[None]]:
         process = await self._connection.create_process(line, encoding=None, max_pktsize=131072)
         running = _SshRunning(process, self._address)
         return running, asyncio.create_task(_feed(process, self._said_first, feed))
 
     async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
+        kept = bytearray()
+        done = await self._within(limit, self._start(words, feed), kept, lambda: words[0])
+        return Output(done.code, bytes(kept), done.errors)
+
+    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
+        mark = secrets.token_hex(16)
+        script = "; ".join(
+            f"({shlex.join([*self._before, *words])}) </dev/null 2>/dev/null; printf '\\n{mark} %d\\n' $?"
+            for words in questions
+        )
+        if len(questions) < 2 or self.language != "posix" or self._said_first or len(script) > _LONGEST_WORD:
+            return [await self.run(words, limit=limit) for words in questions]
+        told = f"\n{mark} ".encode()
+        kept = bytearray()
+
+        def now() -> str:
+            return questions[min(kept.count(told), len(questions) - 1)][0]
+
+        await self._within(limit, self._start_line(shlex.join(["sh", "-c", script]), None), kept, now)
+        outputs, rest = [], bytes(kept)
+        for _ in questions:
+            output, _, rest = rest.partition(told)
+            code, end, rest = rest.partition(b"\n")
+            if not end or not code.isdigit():
+                raise _cut(self._address)
+            outputs.append(Output(int(code), output, ""))
+        return outputs
+
+    async def _within(
+        self,
+        limit: float,
+        starting: Coroutine[None, None, tuple[_SshRunning, asyncio.Task[None]]],
+        kept: bytearray,
+        name: Callable[[], str],
+    ) -> Output:
+        """Keep what a command writes until it ends; ``name``: of what is running, for errors."""
         try:
             async with asyncio.timeout(limit):
-                return await self._run(words, feed)
+                return await self._kept(starting, kept, name)
         except TimeoutError as error:
             raise FarSideFailed(
-                f"{words[0]} on {self._address} did not end within {limit:g} seconds.", "Look at the machine."
+                f"{name()} on {self._address} did not end within {limit:g} seconds.", "Look at the machine."
             ) from error
         except (OSError, asyncssh.Error) as error:
             raise _cut(self._address) from error
 
-    async def _run(self, words: list[str], feed: AsyncIterator[bytes] | None) -> Output:
-        running, feeder = await self._start(words, feed)
+    async def _kept(
+        self,
+        starting: Coroutine[None, None, tuple[_SshRunning, asyncio.Task[None]]],
+        kept: bytearray,
+        name: Callable[[], str],
+    ) -> Output:
+        running, feeder = await starting
         try:
-            kept = bytearray()
             async for block in running.blocks():
                 kept += block
                 if len(kept) > MAX_OUTPUT:
-                    raise FarSideFailed(f"{words[0]} on {self._address} writes without end.", "Look at the machine.")
+                    raise FarSideFailed(f"{name()} on {self._address} writes without end.", "Look at the machine.")
             done = await running.ended()
             await feeder
-            return Output(done.code, bytes(kept), done.errors)
+            return done
+        except BaseException:
+            self._spoilt = True
+            raise
         finally:
             feeder.cancel()
             await running.abandon()
@@ -311,6 +219,9 @@ class SshLink:
             raise _cut(self._address) from error
         try:
             yield running
+        except BaseException:
+            self._spoilt = True
+            raise
         finally:
             feeder.cancel()
             await running.abandon()
@@ -332,7 +243,15 @@ class SshLink:
         async with client:
             yield SftpFiles(client, self._address)
 
+    @property
+    def usable(self) -> bool:
+        """Whether it may serve for another run."""
+        return not self._spoilt and not any(connection.is_closed() for connection in self._opened)
+
     async def close(self) -> None:
+        await self.closer(self)
+
+    async def disconnect(self) -> None:
         await _close(self._opened)
 
 

@@ -33,6 +33,7 @@ from fennox.service.routes import (
     workers,
 )
 from fennox.service.routes.runs import RunHub
+from fennox.service.turns import AnswersFirst, Turns
 from fennox.wire.base import Problem
 
 _CSP = "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
@@ -77,6 +78,8 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     app.include_router(metrics.router, dependencies=guarded)
     app.include_router(pages.router, dependencies=guarded)
     access.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
+
+    app.add_middleware(AnswersFirst, turns=context.turns if context is not None else Turns())
 
     @app.middleware("http")
     async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from itertools import pairwise
 
 import icalendar
-from sqlalchemy import func, select
+from sqlalchemy import func, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Routine, Run, System
@@ -19,48 +19,66 @@ from fennox.wire.routines import Collision, Coming, Load
 AHEAD = timedelta(days=14)
 _MOST = 50  # collisions that are told
 _UNKNOWN = 60.0  # seconds that a system's first take is expected to last
+_LOOKED_AT = 10  # takes
+_TURN = 200  # systems after which others get their turn of this thread
 
 
 async def expected_seconds(session: AsyncSession) -> dict[str, float]:
-    """Of each system the median of its takes so far."""
-    seconds = func.extract("epoch", Run.ended - Run.started)
-    median = func.percentile_cont(0.5).within_group(seconds)
-    query = select(Run.system_id, median).where(Run.kind == "take", Run.state == "done", Run.system_id.is_not(None))
-    return {str(system): float(found) for system, found in await session.execute(query.group_by(Run.system_id))}
+    """Of each system the median of its last few takes."""
+    seconds = func.extract("epoch", Run.ended - Run.started).label("seconds")
+    done = (Run.system_id == System.id, Run.kind == "take", Run.state == "done")
+    last = select(seconds).where(*done).order_by(Run.created.desc()).limit(_LOOKED_AT).lateral("last")
+    median = func.percentile_cont(0.5).within_group(last.c.seconds)
+    query = select(System.id, median).join(last, true()).group_by(System.id)
+    return {str(system): float(found) for system, found in await session.execute(query)}
 
 
 async def coming(context: Context, session: AsyncSession) -> Coming:
     expected = await expected_seconds(session)
     now = context.now()
-    hours: dict[datetime, list[float]] = defaultdict(list)
-    by_system: dict[str, list[tuple[datetime, str]]] = defaultdict(list)
-    names = {}
+    hours: dict[datetime, tuple[int, float]] = {}
+    begun_by: dict[str, list[tuple[Routine, list[datetime]]]] = defaultdict(list)
+    names: dict[str, str] = {}
     for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
         due = list(schedule.parse(routine.when, routine.zone).between(now, now + AHEAD))
-        for system in await _taken(session, routine):
-            names[system.id] = system.name
-            place = schedule.place_in(routine.spread, system.id)
-            for moment in due:
-                begins = routines.begins(routine, moment + place)
-                hours[begins.replace(minute=0, second=0, microsecond=0)].append(expected.get(system.id, _UNKNOWN))
-                by_system[system.id].append((begins, routine.name))
+        for number, (system, name) in enumerate(await _taken(session, routine)):
+            if number % _TURN == 0:
+                await context.turns.give_way()
+            names[system] = name
+            seconds = expected.get(system, _UNKNOWN)
+            begins = _begins(routine, due, schedule.place_in(routine.spread, system))
+            for moment in begins:
+                hour = moment.replace(minute=0, second=0, microsecond=0)
+                runs, work = hours.get(hour, (0, 0.0))
+                hours[hour] = (runs + 1, work + seconds)
+            begun_by[system].append((routine, begins))
     collisions = []
-    for system_id, runs in by_system.items():
-        runs.sort()
-        length = timedelta(seconds=expected.get(system_id, _UNKNOWN))
-        for (earlier, first), (later, second) in pairwise(runs):
+    for number, (system, by_routine) in enumerate(begun_by.items()):
+        if number % _TURN == 0:
+            await context.turns.give_way()
+        length = timedelta(seconds=expected.get(system, _UNKNOWN))
+        every = sorted((moment, routine.name) for routine, begins in by_routine for moment in begins)
+        for (earlier, first), (later, second) in pairwise(every):
             if later < earlier + length:
-                collisions.append(Collision(system=names[system_id], at=later, routine=second, waits_for=first))
+                collisions.append(Collision(system=names[system], at=later, routine=second, waits_for=first))
     return Coming(
-        load=[Load(hour=hour, runs=len(found), seconds=sum(found)) for hour, found in sorted(hours.items())],
+        load=[Load(hour=hour, runs=runs, seconds=work) for hour, (runs, work) in sorted(hours.items())],
         collisions=sorted(collisions, key=lambda item: (item.at, item.system))[:_MOST],
         slots=context.settings.workers,
     )
 
 
-async def _taken(session: AsyncSession, routine: Routine) -> list[System]:
-    members = await routines.members(session, routine)
-    return [system for system in members if not system.suspended_because and system.retired is None]
+def _begins(routine: Routine, due: list[datetime], place: timedelta) -> list[datetime]:
+    if not routine.quiet:
+        return [moment + place for moment in due]
+    return [routines.begins(routine, moment + place) for moment in due]
+
+
+async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str]]:
+    """Id and name of each system that the routine takes now."""
+    there = (System.suspended_because == "", System.retired.is_(None))
+    rows = select(System.id, System.name).where(*routines.selected(routine.systems), *there).order_by(System.name)
+    return [(row.id, row.name) for row in await session.execute(rows)]
 
 
 async def calendar(context: Context, session: AsyncSession) -> bytes:
@@ -70,7 +88,7 @@ async def calendar(context: Context, session: AsyncSession) -> bytes:
     found.add("prodid", "-//Fennox//coming runs//EN")
     found.add("version", "2.0")
     for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
-        names = [system.name for system in await _taken(session, routine)]
+        names = [name for _, name in await _taken(session, routine)]
         for due in schedule.parse(routine.when, routine.zone).between(now, now + AHEAD):
             event = icalendar.Event()
             event.add("uid", f"{routine.id}-{int(due.timestamp())}@fennox")

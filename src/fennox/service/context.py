@@ -28,12 +28,14 @@ from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
+from fennox.links.keeping import KeptLinks
 from fennox.service import sites
 from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
 from fennox.service.ownstate import OwnState
 from fennox.service.settings import Settings
 from fennox.service.sites import SiteHub
+from fennox.service.turns import KEPT_AT, Turns
 from fennox.service.ways import ANYWHERE, Way
 from fennox.stores import addresses
 from fennox.stores.base import Store
@@ -54,14 +56,17 @@ class Context:
     simulated: bool
     wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
     sites: SiteHub = field(default_factory=SiteHub)
+    turns: Turns = field(default_factory=Turns)
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
+    _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
     _added_kinds: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
+        self._sessions = async_sessionmaker(self.engine, expire_on_commit=False, info={KEPT_AT: self.turns})
+        self._links = KeptLinks(self.settings.keep_connections)
 
     @asynccontextmanager
     async def session(self, *, lasting: bool = True) -> AsyncIterator[AsyncSession]:
@@ -147,6 +152,7 @@ class Context:
         return made
 
     async def close(self) -> None:
+        await self._links.close()
         for _, store in self._stores.values():
             await store.close()
         await self.engine.dispose()
@@ -176,8 +182,8 @@ class Context:
 
     async def vault(self, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Vault:
         """Open a store with its pinned header and the keys held here. ``removing``: as for :meth:`store`."""
-        await self._key_set(session, row)
         generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
+        await self._key_set(session, row)  # which says what is wrong if the store's own are missing
         return await vaults.open_pinned(
             await self.store(session, row, removing=removing),
             pinned=row.header.encode(),
@@ -211,33 +217,54 @@ class Context:
         return Credential(login.account, password=secret, become=login.become)
 
     async def connect(
-        self, kind: Kind, address: str, login: Login | None, key: str | None, way: Way = ANYWHERE
+        self,
+        kind: Kind,
+        address: str,
+        login: Login | None,
+        key: str | None,
+        way: Way = ANYWHERE,
+        *,
+        kept: bool = False,
     ) -> Link:
-        """Reach a machine."""
+        """Reach a machine. ``kept``: over a connection that an earlier run left open will do, and this one is left."""
         if kind.reach == "service":
             return OwnState(self.engine, self.service_id)
         if kind.reach == "hand":
             raise BadInput("Such a system is not reached: people hand in what they export.", "Use backup hand-in.")
         if login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
-        return await self.reach(kind, address, self.credential(login), key, way)
+        return await self.reach(kind, address, self.credential(login), key, way, kept=kept)
 
     async def reach(
-        self, kind: Kind | Entrance, address: str, credential: Credential, key: str | None, way: Way = ANYWHERE
+        self,
+        kind: Kind | Entrance,
+        address: str,
+        credential: Credential,
+        key: str | None,
+        way: Way = ANYWHERE,
+        *,
+        kept: bool = False,
     ) -> Link:
         """As :meth:`connect`, with a credential that need not be a login that is kept."""
         parsed = parse_address(address, kind.port)
         if kind.reach == "ssh":
             hops, site = await self._hops(way)
-            link = await ssh.connect(parsed, credential, key, hops=hops, dial=await self.dialler(site))
+            dial = await self.dialler(site)
+            made_with = (parsed, credential, key, tuple(hops))
+            kept = kept and dial is None  # a worker of a site keeps nothing
+            link = await self._links.take(made_with) if kept else None
+            if link is None:
+                link = await ssh.connect(parsed, credential, key, hops=hops, dial=dial)
             link.language = kind.shell
-            return link
+            return self._links.keep(made_with, link) if kept else link
         if way.via is not None:
             raise MendSettings("Only what is reached by SSH is reached through another system.", "Take --via away.")
         return await web.connect(parsed, credential, key, dial=await self.dialler(way.site))
 
     async def dialler(self, site: str) -> Dial | None:
         """Who makes connections to the machines of a site; None: this machine's own network leads there."""
+        if not site:
+            return None
         async with self.session() as session:
             served = await sites.is_served(session, site)
         if served and site not in self.sites.names:
@@ -248,6 +275,8 @@ class Context:
         """The machines on the way, the nearest first, and the site where it begins."""
         found: list[Hop] = []
         via, site = way.via, way.site
+        if via is None:
+            return found, site
         async with self.session() as session:
             while via is not None:
                 row = await session.get_one(System, via)

@@ -78,7 +78,7 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
             f"Run: fennox backup take {system.name}",
         )
     await journal.step(f"Reach {system.address}")
-    link = await context.connect(subject.kind, system.address, login, system.key, way_to(system))
+    link = await context.connect(subject.kind, system.address, login, system.key, way_to(system), kept=True)
     try:
         machine = await identify(subject.kind, link, subject.settings)
         check_same_machine(subject, machine)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -39,18 +41,20 @@ async def say(context: Context, session: AsyncSession, backup: Backup, fact: not
 
 async def _before(session: AsyncSession, backup: Backup) -> list[Backup]:
     earlier = (
-        select(Backup)
+        select(Backup.id, Backup.parts)
         .where(Backup.system_id == backup.system_id, Backup.id != backup.id, Backup.sequence < backup.sequence,
                Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.kind == backup.kind)
         .order_by(Backup.sequence.desc())
         .limit(_COMPARED * 5)
     )  # fmt: skip
-    rows = (await session.execute(earlier)).scalars()
-    return [row for row in rows if _parts(row) == _parts(backup)][:_COMPARED]
+    mine = _names(backup.parts)
+    alike = [row.id for row in await session.execute(earlier) if _names(row.parts) == mine][:_COMPARED]
+    found = select(Backup).where(Backup.id.in_(alike)).order_by(Backup.sequence.desc())
+    return list((await session.execute(found)).scalars())
 
 
-def _parts(backup: Backup) -> set[str]:
-    return {str(part["name"]) for part in backup.parts}
+def _names(parts: list[dict[str, Any]]) -> set[str]:
+    return {str(part["name"]) for part in parts}
 
 
 def _seen(backup: Backup, in_clear: bool) -> Seen:

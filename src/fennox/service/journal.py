@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import time
+import asyncio
 from dataclasses import dataclass, field
 from typing import Any
 
 import structlog
 
-from fennox.catalogue.models import RunLog
-from fennox.core.errors import LeaseLost, Stopped
+from fennox.core.errors import LeaseLost, Stopped, TryLater
 from fennox.engine.journal import Level
 from fennox.service import queue
 from fennox.service.context import Context
-from fennox.service.queue import Lease
+from fennox.service.queue import Book, Lease
 
-_EVERY = 0.5  # seconds between progress writes
+_EVERY = 0.5  # seconds until what happened is written, so that what happens meanwhile is written with it
 
 log: Any = structlog.get_logger()
 
@@ -28,47 +27,63 @@ class CatalogueJournal:
     lease: Lease
     stop: bool = False
     lost: bool = False
-    _progress: tuple[int, int] = (0, 0)
-    _written: float = field(default=0.0)
+    _telling: asyncio.Task[None] | None = field(default=None, repr=False)
+
+    @property
+    def _book(self) -> Book:
+        return self.lease.book
 
     async def step(self, title: str) -> None:
         self._raise_flags()
-        async with self.context.session(lasting=False) as session:
-            self.stop = await queue.begin_step(session, self.lease, title, self._progress, self.context.now())
-        self._raise_flags()
+        self._book.steps.append((title, self.context.now()))
+        self._tell_soon()
 
     async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
         self._raise_flags()
-        self._progress = (documents, bytes)
-        if time.monotonic() - self._written < _EVERY:
-            return
-        self._written = time.monotonic()
-        async with self.context.session(lasting=False) as session:
-            run = await queue.owned(session, self.lease)
-            run.documents, run.size = documents, bytes
-            await queue.announce(session, run.id)
+        self._book.totals = (documents, bytes)
+        self._tell_soon()
 
     async def log(self, level: Level, text: str) -> None:
         log.info("run log", level=level, text=text)
-        async with self.context.session(lasting=False) as session:
-            session.add(RunLog(run_id=self.lease.run, at=self.context.now(), level=level, text=text))
-            await queue.announce(session, self.lease.run)
+        self._book.lines.append((self.context.now(), level, text))
+        self._tell_soon()
 
     async def check(self) -> None:
         """Ask the database itself: this is what stands between a lost lease and a record in a store."""
         self._raise_flags()
-        async with self.context.session() as session:
-            run = await queue.owned(session, self.lease)
-            if run.stop_asked:
-                self.stop = True
+        try:
+            async with self.context.session() as session:
+                self.stop = (await queue.owned(session, self.lease)).stop_asked
+        except LeaseLost:
+            self.lost = True
+            raise
         self._raise_flags()
+
+    async def close(self) -> None:
+        if self._telling is not None:
+            self._telling.cancel()
+            await asyncio.gather(self._telling, return_exceptions=True)
+
+    def _tell_soon(self) -> None:
+        if self._telling is None or self._telling.done():
+            self._telling = asyncio.create_task(self._tell())
+
+    async def _tell(self) -> None:
+        """What is only told need not last: a crash of the database's machine may lose the end of it."""
+        await asyncio.sleep(_EVERY)
+        while self._book.news:
+            try:
+                async with self.context.session(lasting=False) as session:
+                    self.stop = (await queue.owned(session, self.lease)).stop_asked
+            except LeaseLost:
+                self.lost = True  # or it has ended, and nobody asks any more
+                return
+            except TryLater as error:
+                log.warning("database out of reach", reason=error.what)
+            await asyncio.sleep(_EVERY)
 
     def _raise_flags(self) -> None:
         if self.lost:
             raise LeaseLost("This worker no longer owns the run.", "Another worker goes on with it.")
         if self.stop:
             raise Stopped("The run was stopped.", "Start it again when you want it.")
-
-    @property
-    def totals(self) -> tuple[int, int]:
-        return self._progress

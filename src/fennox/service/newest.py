@@ -10,6 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
 from fennox.catalogue.models import ACTIVE, Backup, Run, System
+from fennox.service.turns import give_way
 
 _AT_ONCE = 500  # rows
 
@@ -46,6 +47,7 @@ async def unhurried(
     found: list[Any] = []
     last = ""
     while True:
+        await give_way(session)
         part = (await session.execute(query.where(by > last).order_by(by).limit(_AT_ONCE))).all()
         found += part
         if len(part) < _AT_ONCE:

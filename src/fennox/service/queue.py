@@ -7,22 +7,86 @@ counts any more.
 from __future__ import annotations
 
 import secrets
-from dataclasses import dataclass
-from datetime import datetime
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Any, cast
 
-from sqlalchemy import ColumnElement, CursorResult, and_, case, func, literal_column, not_, or_, select, text, update
+from sqlalchemy import (
+    ColumnElement,
+    CursorResult,
+    Select,
+    and_,
+    case,
+    event,
+    func,
+    literal_column,
+    not_,
+    or_,
+    select,
+    text,
+    update,
+)
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
-from sqlalchemy.orm import aliased
+from sqlalchemy.orm import SessionTransaction, aliased
 
-from fennox.catalogue.models import ACTIVE, Run, RunStep, Site, System
+from fennox.catalogue.models import ACTIVE, Run, RunLog, RunStep, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound
+from fennox.engine.journal import Level
 from fennox.wire.runs import RunKind
 
 CHANNEL = "fennox_runs"  # every change of a run, for those who follow it
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
+
+
+@dataclass
+class Book:
+    """What a run has to tell and has not yet told: its steps, lines and totals are written together.
+
+    A short run tells all of it in the transactions that it needs anyway.
+    """
+
+    steps: list[tuple[str, datetime]] = field(default_factory=list)
+    lines: list[tuple[datetime, Level, str]] = field(default_factory=list)
+    totals: tuple[int, int] = (0, 0)  # documents, bytes
+    _told: tuple[int, int] = (0, 0)
+    _open: bool = False  # a step that was told goes on
+
+    @property
+    def news(self) -> bool:
+        return bool(self.steps or self.lines) or self.totals != self._told
+
+    async def tell(self, session: AsyncSession, run: Run, attempt: int) -> None:
+        """Write it in the transaction that owns the run. If that fails, it is still to be told."""
+        if not self.news:
+            return
+        steps, lines, told, was_open = self.steps, self.lines, self._told, self._open
+
+        def keep(_session: object, transaction: SessionTransaction) -> None:
+            if (
+                transaction.parent is None
+            ):  # else only a part of it failed, as when a run is queued that is there already
+                self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
+                self._told, self._open = told, was_open
+
+        event.listen(session.sync_session, "after_soft_rollback", keep)
+        self.steps, self.lines = [], []
+        if self.totals != told:
+            self._told = self.totals
+            run.documents, run.size = self.totals
+        if steps:
+            if was_open:
+                await _end_steps(session, run.id, steps[0][1])
+            ends = [started for _, started in steps[1:]]
+            session.add_all(
+                RunStep(run_id=run.id, attempt=attempt, title=title, started=started, ended=ended)
+                for (title, started), ended in zip(steps, [*ends, None], strict=True)
+            )
+            run.step, self._open = steps[-1][0], True
+        session.add_all(RunLog(run_id=run.id, at=at, level=level, text=line) for at, level, line in lines)
+        await announce(session, run.id)
 
 
 @dataclass(frozen=True)
@@ -32,6 +96,7 @@ class Lease:
     run: str
     fence: int
     attempt: int
+    book: Book = field(default_factory=Book, compare=False, repr=False)
 
 
 async def announce(session: AsyncSession, run_id: str) -> None:
@@ -134,12 +199,28 @@ class Claimant:
     people_only: bool = False
 
 
-async def claim(session: AsyncSession, claimant: Claimant, lease_seconds: float) -> tuple[Run, Lease] | None:
+async def claim(
+    session: AsyncSession, claimant: Claimant, lease_seconds: float, now: datetime
+) -> tuple[Run, Lease] | None:
     """Take the next run of the queue.
 
     A person's run goes first. Of what is due by itself those go first whose routine has the fewest going on, so that
     a routine of a thousand systems does not hold up one of three.
     """
+    run = (await session.execute(_next(claimant.sites, claimant.near, claimant.people_only))).scalar_one_or_none()
+    if run is None:
+        return None
+    run.state, run.worker = "running", claimant.worker
+    run.fence += 1
+    run.attempt += 1
+    run.lease_until = _from_now(lease_seconds)
+    run.started = run.started or now
+    await announce(session, run.id)
+    return run, Lease(run.id, run.fence, run.attempt)
+
+
+@lru_cache(maxsize=64)
+def _next(sites: frozenset[str], near: bool, people_only: bool) -> Select[Run]:
     ran = aliased(Run)
     going_on = (
         select(func.coalesce(ran.routine_id, _NONE).label("routine"), func.count().label("runs"))
@@ -150,39 +231,32 @@ async def claim(session: AsyncSession, claimant: Claimant, lease_seconds: float)
     chosen = (
         select(Run)
         .outerjoin(going_on, going_on.c.routine == func.coalesce(Run.routine_id, _NONE))
-        .where(Run.state == "queued", Run.not_before <= func.now(), _within_reach(claimant))
+        .where(Run.state == "queued", Run.not_before <= func.now(), _within_reach(sites, near))
         .order_by(_BY_ITSELF, case((_BY_ITSELF, func.coalesce(going_on.c.runs, 0)), else_=0), Run.queued_at)
         .limit(1)
         .with_for_update(skip_locked=True, of=Run)
     )
-    if claimant.people_only:
-        chosen = chosen.where(not_(_BY_ITSELF))
-    run = (await session.execute(chosen)).scalar_one_or_none()
-    if run is None:
-        return None
-    run.state, run.worker = "running", claimant.worker
-    run.fence += 1
-    run.attempt += 1
-    await session.flush()
-    await _set_lease(session, run.id, run.fence, lease_seconds)
-    await announce(session, run.id)
-    return run, Lease(run.id, run.fence, run.attempt)
+    return chosen.where(not_(_BY_ITSELF)) if people_only else chosen
 
 
-def _within_reach(claimant: Claimant) -> ColumnElement[bool]:
+def _within_reach(sites: frozenset[str], near: bool) -> ColumnElement[bool]:
     of_run = select(System.id).where(System.id == Run.system_id, System.login_id.is_not(None))
     reaches = Run.kind.in_(_REACHES)
-    here = and_(reaches, of_run.where(System.site.in_(claimant.sites)).exists())
-    if not claimant.near:
+    here = and_(reaches, of_run.where(System.site.in_(sites)).exists())
+    if not near:
         return here
     return or_(here, not_(and_(reaches, of_run.where(System.site.in_(select(Site.name))).exists())))
+
+
+def _from_now(seconds: float) -> ColumnElement[datetime]:
+    return func.now() + timedelta(seconds=seconds)
 
 
 async def _set_lease(session: AsyncSession, run_id: str, fence: int, seconds: float) -> bool:
     result = await session.execute(
         update(Run)
         .where(Run.id == run_id, Run.fence == fence, Run.state == "running")
-        .values(lease_until=func.now() + text(f"interval '{float(seconds)} seconds'"))
+        .values(lease_until=_from_now(seconds))
         .execution_options(synchronize_session=False)
     )
     return cast("CursorResult[Any]", result).rowcount == 1
@@ -196,7 +270,10 @@ async def renew(session: AsyncSession, lease: Lease, seconds: float) -> bool:
 
 
 async def owned(session: AsyncSession, lease: Lease) -> Run:
-    """The run, locked, if it is still ours; everything that counts happens in the same transaction."""
+    """The run, locked, if it is still ours; everything that counts happens in the same transaction.
+
+    What its book has to tell is told here, and what comes until then at its :func:`end`.
+    """
     run = (
         await session.execute(
             select(Run)
@@ -207,24 +284,34 @@ async def owned(session: AsyncSession, lease: Lease) -> Run:
     ).scalar_one_or_none()
     if run is None:
         raise _lost()
+    await lease.book.tell(session, run, lease.attempt)
+    session.info["lease"] = lease
     return run
 
 
 async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> None:
     """Close an owned run, or set it waiting for a person."""
+    lease: Lease | None = session.info.get("lease")
+    if lease is not None and lease.run == run.id:
+        await lease.book.tell(session, run, lease.attempt)
     run.state, run.worker, run.lease_until = state, None, None
     run.worker_key = run.sealed_opening_key = None
     if state != "waiting":
         run.ended = now
-    await session.execute(update(RunStep).where(RunStep.run_id == run.id, RunStep.ended.is_(None)).values(ended=now))
+    await _end_steps(session, run.id, now)
     await announce(session, run.id)
+
+
+async def _end_steps(session: AsyncSession, run_id: str, now: datetime) -> None:
+    going_on = update(RunStep).where(RunStep.run_id == run_id, RunStep.ended.is_(None)).values(ended=now)
+    await session.execute(going_on.execution_options(synchronize_session=False))
 
 
 async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime) -> None:
     """Back into an owned run's queue, to be tried again when that time has passed (by the database's clock)."""
     await end(session, run, "waiting", now)
     run.state, run.ended = "queued", None
-    run.not_before = func.now() + text(f"interval '{float(seconds)} seconds'")
+    run.not_before = _from_now(seconds)
     await call_workers(session)
 
 
@@ -263,22 +350,6 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
         await end(session, run, "stopped", now)
     await announce(session, run.id)
     return run
-
-
-async def begin_step(session: AsyncSession, lease: Lease, title: str, totals: tuple[int, int], now: datetime) -> bool:
-    """Close the step that went on and open the next; True: a person asked the run to stop, and nothing has begun."""
-    documents, size = totals
-    mine = (Run.id == lease.run, Run.fence == lease.fence, Run.state == "running")
-    values = {"step": title, "documents": documents, "size": size}
-    kept = update(Run).where(*mine, Run.stop_asked.is_(False)).values(values).returning(Run.attempt)
-    attempt = (await session.execute(kept.execution_options(synchronize_session=False))).scalar_one_or_none()
-    if attempt is None:
-        return (await owned(session, lease)).stop_asked
-    going_on = update(RunStep).where(RunStep.run_id == lease.run, RunStep.ended.is_(None)).values(ended=now)
-    await session.execute(going_on.execution_options(synchronize_session=False))
-    session.add(RunStep(run_id=lease.run, attempt=attempt, title=title, started=now))
-    await announce(session, lease.run)
-    return False
 
 
 def _lost() -> LeaseLost:

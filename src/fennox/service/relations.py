@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
@@ -14,6 +13,7 @@ from fennox.core.ordering import host_in
 from fennox.links.base import parse_address
 from fennox.service.context import Context
 from fennox.service.newest import newest_backups, unhurried
+from fennox.service.turns import give_way
 
 SAID = "somebody said so"
 _TURN = 100  # systems after which others get their turn of this thread
@@ -36,16 +36,17 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
     kinds = [kind for name in {system.kind for system in systems} if (kind := context.installed(name)) is not None]
     wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
     lists = newest_backups(Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted)))
-    census = {
-        row.system: dict(zip(wanted, (found or [] for found in row[2:]), strict=True))
-        for row in await unhurried(session, lists)
-    }
+    census = {}
+    for number, row in enumerate(await unhurried(session, lists)):
+        if number % _TURN == 0:
+            await give_way(session)
+        census[row.system] = dict(zip(wanted, (found or [] for found in row[2:]), strict=True))
     names = {system.id: system.name for system in systems}
-    known = faces(context, systems)
+    known = await faces(context, systems)
     found = {}
     for number, system in enumerate(systems):
         if number % _TURN == 0:
-            await asyncio.sleep(0)
+            await give_way(session)
         related = Related(needs={names[one]: SAID for one in system.needs if one in names})
         if system.via_id:
             related.needs.setdefault(names[system.via_id], _WAY)
@@ -84,10 +85,12 @@ def _own(host: str) -> bool:
     return host in ("localhost", "::1", "127.0.0.1", "127.0.0.53", "0.0.0.0", "::")  # noqa: S104 - compared, not bound to
 
 
-def faces(context: Context, systems: list[System]) -> dict[str, str]:
+async def faces(context: Context, systems: list[System]) -> dict[str, str]:
     """By which names and addresses each system may be named. A name that two have is nobody's."""
     found: dict[str, set[str]] = {}
-    for system in systems:
+    for number, system in enumerate(systems):
+        if number % _TURN == 0:
+            await context.turns.give_way()
         own = {system.name, str((system.machine or {}).get("name", ""))}
         if (kind := context.installed(system.kind)) is not None and kind.reach != "service":
             own.add(parse_address(system.address, 1).host)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import AsyncGenerator, Awaitable, Callable, Sequence
+from contextlib import aclosing
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -21,6 +22,8 @@ from fennox.core.time import stamp
 from fennox.service import alerting, crowding, differing, handing, noting, queue, routines, upkeep, watching
 from fennox.service.context import Context
 from fennox.service.newest import unhurried
+from fennox.service.routines import Standing
+from fennox.service.turns import give_way
 
 log: Any = structlog.get_logger()
 
@@ -31,7 +34,8 @@ _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 _TOGETHER = 200  # rows
-_SYSTEMS = 25  # whose backups are looked at before others get their turn of this thread
+_SYSTEMS = 25  # whose backups are asked for at one time
+_TURN = 5  # systems whose ladders are worked out before others get their turn of this thread
 _WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
 
@@ -138,7 +142,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
                 memory.decided[routine.id, routine.version] = await _decided(session, routine)
             for number, system in enumerate(systems):
                 if number % _TOGETHER == 0:
-                    await asyncio.sleep(0)  # others wait for this thread
+                    await give_way(session)
                 if system.suspended_because or system.retired or not routines.selects(routine.systems, system):
                     continue
                 if (found := _due(context.now(), routine, system, memory)) is not None:
@@ -222,17 +226,38 @@ async def mark_expired(context: Context) -> None:
     async with context.session() as session:
         all_routines = list((await session.execute(select(Routine))).scalars())
         gone: list[str] = []
-        every = (await session.execute(select(System))).scalars().all()
-        for first in range(0, len(every), _SYSTEMS):
-            systems = every[first : first + _SYSTEMS]
-            held = await routines.backups_of(session, [system.id for system in systems], expired=False)
-            for system in systems:
+        every = [row for (row,) in await unhurried(session, select(System))]
+        async with aclosing(_backups_of_each(session, every)) as each:
+            async for system, held in each:
                 mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
-                why = routines.what_keeps(system, held[system.id], mine, context.now())
+                why = routines.what_keeps(system, held, mine, context.now())
                 gone += [backup for backup, reasons in why.items() if not reasons]
         for first in range(0, len(gone), _TOGETHER):
             rows = await session.execute(select(Backup).where(Backup.id.in_(gone[first : first + _TOGETHER])))
             await _mark(context, session, rows.scalars().all())
+
+
+async def _backups_of_each(
+    session: AsyncSession, every: Sequence[System]
+) -> AsyncGenerator[tuple[System, list[Standing]], None]:
+    """Each system with its backups; the database looks for the next ones while these are gone through."""
+
+    def begin(first: int) -> asyncio.Task[dict[str, list[Standing]]]:
+        ids = [system.id for system in every[first : first + _SYSTEMS]]
+        return asyncio.create_task(routines.backups_of(session, ids, expired=False))
+
+    coming = begin(0)
+    try:
+        for first in range(0, len(every), _SYSTEMS):
+            held = await coming
+            if first + _SYSTEMS < len(every):
+                coming = begin(first + _SYSTEMS)
+            for number, system in enumerate(every[first : first + _SYSTEMS]):
+                if number % _TURN == 0:
+                    await give_way(session)
+                yield system, held[system.id]
+    finally:
+        await asyncio.wait([coming])
 
 
 async def _mark(context: Context, session: AsyncSession, backups: Sequence[Backup]) -> None:

@@ -24,6 +24,12 @@ class Settings(BaseSettings):
     tls_key: Path | None = None
     public_address: str | None = Field(default=None, description="How people reach the console, for links.")
     workers: int = Field(default=4, ge=0, le=64, description="Runs at one time in the service's own process.")
+    keep_connections: float = Field(
+        default=0,
+        ge=0,
+        le=86400,
+        description="Seconds for which an SSH connection stays open for the next take or look of its machine; 0: not.",
+    )
     lease_seconds: float = Field(default=30, gt=0)
     argon_memory_kib: int = Field(default=256 * 1024, ge=64)
     ssh_agent: str | None = Field(default=None, description="Socket of the SSH agent for logins that go by one.")

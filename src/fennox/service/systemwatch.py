@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections import defaultdict
 from collections.abc import AsyncIterator, Iterator
 from dataclasses import dataclass
@@ -19,10 +18,12 @@ from fennox.service import handing, relations, routines
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
 from fennox.service.newest import ONLY_PARTIAL, newest_backups, unhurried
+from fennox.service.turns import give_way
 
 ENDS_SOON = timedelta(days=30)  # certificates
 _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
-_TURN = 100  # systems after which others get their turn of this thread
+_TURN = 50  # systems after which others get their turn of this thread
+_NAMED = 500  # backups that one question names
 _SKEW = 60.0  # seconds
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
@@ -41,7 +42,7 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
     busy = set((await session.execute(select(Run.system_id).where(Run.state.in_(ACTIVE)))).scalars())
     for number, system in enumerate(systems):
         if number % _TURN == 0:
-            await asyncio.sleep(0)
+            await give_way(session)
         mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
         backup = newest.get(system.id)
         if context.installed(system.kind) is None:
@@ -117,8 +118,13 @@ async def _newest(session: AsyncSession) -> dict[str, _Newest]:
 
 
 async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
-    counted = select(Copy.backup_id, func.count()).where(Copy.backup_id.in_(backups), Copy.damaged == "")
-    return {backup: count for backup, count in await session.execute(counted.group_by(Copy.backup_id))}
+    found: dict[str, int] = {}
+    for first in range(0, len(backups), _NAMED):
+        await give_way(session)
+        some = Copy.backup_id.in_(backups[first : first + _NAMED])
+        counted = select(Copy.backup_id, func.count()).where(some, Copy.damaged == "").group_by(Copy.backup_id)
+        found |= {backup: count for backup, count in await session.execute(counted)}
+    return found
 
 
 async def _doubtful(session: AsyncSession) -> dict[str, Row[*tuple[Any, ...]]]:
@@ -147,7 +153,7 @@ async def _missed(
         plan = schedule.parse(routine.when, routine.zone)
         for number, system in enumerate(systems):
             if number % _TURN == 0:
-                await asyncio.sleep(0)
+                await give_way(session)
             if system.suspended_because or not routines.selects(routine.systems, system):
                 continue
             since = max(routine.decided_until, system.created, decided.get((routine.id, system.id), system.created))

@@ -44,10 +44,14 @@ async def next_order(session: AsyncSession, run: Run, system: System, *, backup:
     """The order of a take: what was fixed when it was queued, and its place behind the system's newest backup."""
     newest = (
         await session.execute(
-            select(Backup).where(Backup.system_id == system.id).order_by(Backup.sequence.desc()).limit(1)
+            select(Backup.id, Backup.digest, Backup.sequence)
+            .where(Backup.system_id == system.id)
+            .order_by(Backup.sequence.desc())
+            .limit(1)
         )
-    ).scalar_one_or_none()
-    routine = await session.get(Routine, run.routine_id) if run.routine_id else None
+    ).one_or_none()
+    name = select(Routine.name).where(Routine.id == run.routine_id)
+    routine = (await session.execute(name)).scalar_one_or_none() if run.routine_id else None
     return Order(
         backup=backup,
         run=run.id,
@@ -57,7 +61,7 @@ async def next_order(session: AsyncSession, run: Run, system: System, *, backup:
         previous=records.Previous(backup=newest.id, digest=newest.digest) if newest else None,
         name=run.order.get("name", ""),
         note=run.order.get("note", ""),
-        routine=routine.name if routine else None,
+        routine=routine,
         parts=run.order.get("parts"),
         apart=apart,
     )
@@ -96,7 +100,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
-        return await context.connect(subject.kind, system.address, login, system.key, way_to(system))
+        return await context.connect(subject.kind, system.address, login, system.key, way_to(system), kept=True)
 
     async def note(left: list[str]) -> None:
         async with context.session() as session:
@@ -134,22 +138,22 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             await guarding.look_at(context, session, backup, journal, in_clear=not vault.locked)
         if isinstance(link, Web):
             current.key_until = link.until
-        run.documents, run.size = taken.reference.sizes.documents, taken.reference.sizes.bytes
+        await enqueue_copies(context, session, run, taken.reference.backup)
+        sizes = taken.reference.sizes
+        run.odd = await _oddness(context, session, run, sizes.bytes) if given is None else ""
+        run.documents, run.size = sizes.documents, sizes.bytes
         run.result = {
             "backup": taken.reference.backup,
-            "documents": taken.reference.sizes.documents,
-            "bytes": taken.reference.sizes.bytes,
+            "documents": sizes.documents,
+            "bytes": sizes.bytes,
             "new_bytes": taken.written.bytes,
             "objects": taken.written.objects,
             "unchanged": taken.unchanged,
         }
-        if given is None:
-            run.odd = await _oddness(context, session, run)
-        await enqueue_copies(context, session, run, taken.reference.backup)
         await queue.end(session, run, "done", context.now())
 
 
-async def _oddness(context: Context, session: AsyncSession, run: Run) -> str:
+async def _oddness(context: Context, session: AsyncSession, run: Run, size: int) -> str:
     """How a take that is about to end differs from the last ones of the same parts, in words."""
     before = (
         select(Run.order, Run.started, Run.ended, Run.size)
@@ -164,7 +168,7 @@ async def _oddness(context: Context, session: AsyncSession, run: Run) -> str:
     ]
     if run.started is None:
         return ""
-    now = Done((context.now() - run.started).total_seconds(), run.size)
+    now = Done((context.now() - run.started).total_seconds(), size)
     said = oddness(now, alike[:LOOKED_AT])
     return said[:1].upper() + said[1:]
 

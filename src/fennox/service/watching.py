@@ -6,7 +6,6 @@ of the service's clock or, by a real clock, of the database: never of the worker
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -32,6 +31,7 @@ from fennox.service import alerting, counting, crowding, keysets, ownroutine, ro
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
 from fennox.service.newest import newest_runs, unhurried
+from fennox.service.turns import give_way
 
 RUNS_OUT = timedelta(days=30)  # space
 WORKER_ALIVE = timedelta(minutes=1)
@@ -40,7 +40,7 @@ _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
 _OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
-_AT_ONCE = 100  # concerns
+_AT_ONCE = 50  # concerns
 _LOOKING = 7203  # advisory lock
 
 
@@ -101,7 +101,7 @@ async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernR
     async for item in found(context, session, now):
         seen.add(item.key)
         if len(seen) % _AT_ONCE == 0:
-            await asyncio.sleep(0)  # others wait for this thread
+            await give_way(session)
         row = before.get(item.key)
         if row is None:
             row = await session.get(ConcernRow, item.key)
@@ -110,14 +110,24 @@ async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernR
                 session.add(row)
             row.since, row.ended = item.since or now, None
             begun.append(row)
-        row.severity, row.noun, row.about, row.cause = item.severity, item.noun, item.about, item.cause or item.key
-        row.text, row.means, row.remedy = item.text, item.means, item.remedy
-        row.since = min(row.since, item.since) if item.since else row.since
+        _say(row, item)
     ended = [row for key, row in before.items() if key not in seen]
     for row in ended:
         row.ended = now
     await session.flush()
     return begun, ended
+
+
+def _say(row: ConcernRow, item: Found) -> None:
+    """What is set is looked at when the row is written, also if it is as it was: that would be most of ten thousand."""
+    said = {
+        "severity": item.severity, "noun": item.noun, "about": item.about, "cause": item.cause or item.key,
+        "text": item.text, "means": item.means, "remedy": item.remedy,
+        "since": min(row.since, item.since) if item.since else row.since,
+    }  # fmt: skip
+    for name, value in said.items():
+        if getattr(row, name) != value:
+            setattr(row, name, value)
 
 
 async def found(context: Context, session: AsyncSession, now: datetime) -> AsyncIterator[Found]:

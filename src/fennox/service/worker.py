@@ -112,9 +112,7 @@ class RunWorker:
     async def _start_one(self) -> bool:
         async with self.context.session() as session:
             mine = Claimant(self.id, self.context.sites.names, self.near, people_only=len(self._active) >= self.slots)
-            claimed = await queue.claim(session, mine, self.context.settings.lease_seconds)
-            if claimed is not None and claimed[0].started is None:
-                claimed[0].started = self.context.now()
+            claimed = await queue.claim(session, mine, self.context.settings.lease_seconds, self.context.now())
             if claimed is not None:
                 await self.context.learn_kinds(session)
         if claimed is None:
@@ -140,7 +138,7 @@ class RunWorker:
             except LeaseLost:
                 log.warning("run lost to another worker")
             except FennoxError as error:
-                await self._give_up(lease, journal, error)
+                await self._give_up(lease, error)
             except asyncio.CancelledError:
                 await asyncio.shield(self._hand_back(lease))
                 raise
@@ -149,10 +147,10 @@ class RunWorker:
                 fault = FennoxError(
                     f"A mistake in Fennox ended the run ({type(error).__name__}).", "Send the log to its makers."
                 )
-                await self._give_up(lease, journal, fault)
+                await self._give_up(lease, fault)
             finally:
                 heart.cancel()
-                await asyncio.gather(heart, return_exceptions=True)
+                await asyncio.gather(heart, journal.close(), return_exceptions=True)
 
     async def _keep_lease(self, lease: Lease, journal: CatalogueJournal) -> None:
         while True:
@@ -166,7 +164,7 @@ class RunWorker:
             except TryLater:
                 continue  # the database may come back before the lease ends; the fence guards us if not
 
-    async def _give_up(self, lease: Lease, journal: CatalogueJournal, error: FennoxError) -> None:
+    async def _give_up(self, lease: Lease, error: FennoxError) -> None:
         """End the run with its reason; a database that is away for a moment is waited for."""
         log.warning("run failed", problem=error.slug, reason=error.what)
         for _ in range(20):
@@ -176,7 +174,6 @@ class RunWorker:
                     run.reason, run.remedy, run.problem = error.what, error.remedy, error.slug
                     fingerprint = error.fields.get("fingerprint") or error.fields.get("machine")
                     run.result = {**run.result, "offered": fingerprint} if fingerprint else run.result
-                    run.documents, run.size = journal.totals
                     if self._may_pass(run, error):
                         pause = _PAUSES[run.attempt - 1]
                         left = len(_PAUSES) - run.attempt

@@ -194,25 +194,24 @@ class FolderStore:
         if not start.is_dir():
             return
         with self._errors("list", prefix):
+            root = os.path.join(self._root, "")
             for folder, folders, files in os.walk(start, onerror=_raise):
                 folders[:] = sorted(name for name in folders if not name.startswith(TEMPORARY_PREFIX))
                 for file in sorted(files):
-                    yield from self._found(Path(folder, file), keep)
+                    yield from self._found(os.path.join(folder, file).removeprefix(root), keep)
 
-    def _found(self, path: Path, keep: Keep = found) -> Sequence[Found]:
+    def _found(self, name: str, keep: Keep = found) -> Sequence[Found]:
         try:
-            status = path.lstat()
+            status = os.lstat(os.path.join(self._root, name))
         except FileNotFoundError:
             return []  # removed between listing and looking
-        name = path.relative_to(self._root).as_posix()
         return keep(name, status.st_size, datetime.fromtimestamp(status.st_mtime, UTC))
 
     def _stat(self, name: ObjectName) -> Found | None:
         with self._errors("look at", name):
             if not self._root.is_dir():
                 raise FileNotFoundError(errno.ENOENT, "gone")
-            path = self._root / name
-            return next(iter(self._found(path)), None) if path.is_file() else None
+            return next(iter(self._found(name)), None) if (self._root / name).is_file() else None
 
     def _delete(self, name: ObjectName) -> None:
         with self._errors("remove", name):

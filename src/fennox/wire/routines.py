@@ -119,8 +119,11 @@ class Coming(Shown):
 
 
 class RoutinePreview(Shown):
+    """``stays`` and ``goes`` count the backups of the systems that are shown."""
+
     routine: str
     next_runs: list[Aware]
-    systems: list[SystemPreview]
+    systems: list[SystemPreview] = Field(description="By name, the first 50 of those it takes; or the one asked for.")
+    in_all: int = Field(description="How many systems it takes.")
     stays: int
     goes: int

@@ -66,7 +66,7 @@ async def look_at_machine(wanted: LookWanted, context: Here) -> Looked:
             "findings": [*defaults, *tried.findings],
             "left_out": tried.left_out,
             "certificates": shown + [certificate_shown(item.model_dump()) for item in tried.certificates],
-            "related": _related(context, fits[0], tried.census, systems),
+            "related": await _related(context, fits[0], tried.census, systems),
         }
     )
 
@@ -138,9 +138,9 @@ async def _enters(context: Context, kind: Kind, address: str, tried: Credential,
     return True
 
 
-def _related(context: Context, kind: Kind, census: Census, systems: list[System]) -> list[str]:
+async def _related(context: Context, kind: Kind, census: Census, systems: list[System]) -> list[str]:
     """In words, which enrolled systems it names."""
-    known = faces(context, systems)
+    known = await faces(context, systems)
     found = [
         f"It names {known[host]} in its {listed}, so {known[host]} must be back before it."
         for listed in kind.relies_on

@@ -6,12 +6,12 @@ import contextlib
 import secrets
 
 from fastapi import APIRouter, Header, Request, Response
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Routine, Run, StoreRow
+from fennox.catalogue.models import Routine, Run, StoreRow, System
 from fennox.core import ladder, schedule
-from fennox.core.errors import Conflict
+from fennox.core.errors import Conflict, NotFound
 from fennox.service import audit, coming, queue, routines
 from fennox.service.context import Context, named
 from fennox.service.routes.session import Here, Who
@@ -20,6 +20,8 @@ from fennox.wire.base import Page
 from fennox.wire.routines import Coming, Kept, NewRoutine, RoutineChange, RoutinePreview, RoutineShown, SystemPreview
 
 router = APIRouter(tags=["routines"])
+
+_PREVIEWED = 50  # systems
 
 
 async def _shown(context: Context, session: AsyncSession, row: Routine) -> RoutineShown:
@@ -81,16 +83,24 @@ async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> 
     )
 
 
-async def _preview(context: Context, session: AsyncSession, row: Routine) -> RoutinePreview:
+async def _preview(context: Context, session: AsyncSession, row: Routine, system: str | None = None) -> RoutinePreview:
     found = []
-    members = await routines.members(session, row)
+    chosen = select(System).where(*routines.selected(row.systems))
+    in_all = (await session.execute(chosen.with_only_columns(func.count()))).scalar_one()
+    if system is not None:
+        chosen = chosen.where((System.name == system) | (System.id == system))
+    members = (await session.execute(chosen.order_by(System.name).limit(_PREVIEWED))).scalars().all()
+    if system is not None and not members:
+        raise NotFound(
+            f"The routine {row.name} takes no system {system}.", "`fennox routine show` names them.", field="system"
+        )
     standing = await routines.backups_of(session, [system.id for system in members])
-    for system in members:
-        backups = standing[system.id]
-        why = routines.what_keeps(system, backups, [row], context.now())
+    for member in members:
+        backups = standing[member.id]
+        why = routines.what_keeps(member, backups, [row], context.now())
         found.append(
             SystemPreview(
-                system=system.name,
+                system=member.name,
                 backups=[
                     Kept(
                         backup=item.id,
@@ -104,10 +114,12 @@ async def _preview(context: Context, session: AsyncSession, row: Routine) -> Rou
                 ],
             )
         )
-    every = [item for system in found for item in system.backups]
+    every = [item for shown in found for item in shown.backups]
     next_runs = schedule.parse(row.when, row.zone).coming(context.now(), 14) if row.mode == "on" else []
     goes = sum(item.goes for item in every)
-    return RoutinePreview(routine=row.name, next_runs=next_runs, systems=found, stays=len(every) - goes, goes=goes)
+    return RoutinePreview(
+        routine=row.name, next_runs=next_runs, systems=found, in_all=in_all, stays=len(every) - goes, goes=goes
+    )
 
 
 @router.get("/routines")
@@ -223,7 +235,7 @@ async def remove_routine(name: str, request: Request, context: Here) -> None:
 
 
 @router.get("/routines/{name}/preview")
-async def preview_routine(name: str, context: Here) -> RoutinePreview:
-    """The next runs, and for each backup what keeps it."""
+async def preview_routine(name: str, context: Here, system: str | None = None) -> RoutinePreview:
+    """The next runs, and for each backup of its first systems, or of one system, what keeps it."""
     async with context.session() as session:
-        return await _preview(context, session, await named(session, Routine, name))
+        return await _preview(context, session, await named(session, Routine, name), system)

@@ -146,12 +146,10 @@ async def list_systems(
             query = query.where(System.labels.contains([label]))
         said = func.concat_ws(" ", System.name, System.kind, System.site, System.address, cast(System.labels, String))
         for word in q.split():
-            query = query.where(said.icontains(word, autoescape=True))
-        key: ColumnElement[Any] = System.__table__.c["name" if sort == "newest_good" else sort]
+            query = query.where(func.strpos(func.lower(said), func.lower(word)) > 0)
+        key: ColumnElement[Any] = System.__table__.c[sort]
         if sort == "newest_good":
-            newest = newest_backups(Backup.time).subquery()
-            query = query.outerjoin(newest, newest.c.system == System.id)
-            key = func.coalesce(newest.c.time, _NEVER)
+            key = func.coalesce(key, _NEVER)
         rows, cursor = await in_order_of(session, query, [key, System.name], limit, after, down=down)
         return Page(items=await shown(context, session, rows), after=cursor)
 

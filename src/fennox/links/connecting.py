@@ -1,0 +1,157 @@
+"""One SSH connection: the host key is checked before anything of the login is sent (RFC 4251 to 4253), by asyncssh."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager
+from typing import Any
+
+import asyncssh
+
+from fennox.core.errors import FennoxError, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.names import printable
+from fennox.links.base import Address, Credential, Dial
+from fennox.links.tls import key_changed
+
+HOST_AUTHORITY = "ca:"  # before the fingerprint of an authority whose host certificates are accepted
+_CERTIFICATES = [
+    "ssh-ed25519-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
+    "rsa-sha2-512-cert-v01@openssh.com",
+    "rsa-sha2-256-cert-v01@openssh.com",
+]
+_NO_CERTIFICATES = "-*-cert-v01@openssh.com"  # a host that has one also shows the key that was accepted
+_CIPHERS = "^aes256-gcm@openssh.com,aes128-gcm@openssh.com"  # one call a packet, where the library's first needs three
+
+_COMPRESSED = ["zlib@openssh.com", "none"]  # what a worker at a site passes on crosses slow lines
+
+
+class _KeyCheck(asyncssh.SSHClient):
+    """Accepts exactly one host key and remembers the one that was offered."""
+
+    def __init__(self, expected: str | None) -> None:
+        self.expected = expected
+        self.offered = ""
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        self.offered = key.get_fingerprint("sha256")
+        return self.offered == self.expected
+
+    def validate_host_ca_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        """The authority that signed the host's certificate; the library holds names and dates against it."""
+        self.offered = HOST_AUTHORITY + key.get_fingerprint("sha256")
+        return self.offered == self.expected
+
+
+def _key_error(check: _KeyCheck, address: Address) -> FennoxError:
+    if check.expected is None:
+        return KeyUnknown(
+            f"{address} shows the host key {check.offered}, which nobody has accepted yet.",
+            "Compare it with the machine's own, then accept it.",
+            fingerprint=check.offered,
+        )
+    return key_changed(address, "host key", check.offered, check.expected)
+
+
+async def open_connection(
+    address: Address,
+    credential: Credential,
+    fingerprint: str | None,
+    limit: float = 15,
+    through: asyncssh.SSHClientConnection | None = None,
+    dial: Dial | None = None,
+) -> tuple[asyncssh.SSHClientConnection, str]:
+    """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
+    check = _KeyCheck(fingerprint)
+    by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
+    async with _keys(credential) as keys:
+        way: dict[str, Any] = {"tunnel": through or ()}
+        if dial is not None and through is None:
+            way = {"sock": await _dialled(dial, address, limit), "compression_algs": _COMPRESSED}
+        return await _connected(address, credential, keys, check, by_authority, limit, way), check.offered
+
+
+async def _dialled(dial: Dial, address: Address, limit: float) -> socket.socket:
+    try:
+        return await asyncio.wait_for(dial(address), limit)
+    except (OSError, TimeoutError) as error:
+        reason = printable(str(error))[:200] or "no answer"
+        raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
+
+
+async def _connected(
+    address: Address,
+    credential: Credential,
+    keys: Sequence[object] | None,
+    check: _KeyCheck,
+    by_authority: bool,
+    limit: float,
+    way: Mapping[str, Any],
+) -> asyncssh.SSHClientConnection:
+    try:
+        return await asyncio.wait_for(
+            asyncssh.connect(
+                address.host,
+                address.port,
+                username=credential.account,
+                password=credential.password,
+                client_keys=keys,
+                client_factory=lambda: check,
+                known_hosts=([], [], []),
+                server_host_key_algs=_CERTIFICATES if by_authority else _NO_CERTIFICATES,
+                encryption_algs=_CIPHERS,
+                agent_path=None,
+                **way,
+                config=None,
+                keepalive_interval=15,
+            ),
+            limit,
+        )
+    except asyncssh.HostKeyNotVerifiable as error:
+        raise _key_error(check, address) from error
+    except asyncssh.PermissionDenied as error:
+        raise WrongLogin(
+            f"{address} refuses the account {credential.account}.", "Check the login's account and its key or password."
+        ) from error
+    except (OSError, TimeoutError, asyncssh.Error) as error:
+        reason = printable(str(error))[:200] or type(error).__name__
+        raise Unreachable(
+            f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."
+        ) from error
+
+
+@asynccontextmanager
+async def _keys(credential: Credential) -> AsyncIterator[Sequence[object] | None]:
+    """The keys to log in with; those of an agent only while it is asked to sign."""
+    if credential.agent is None:
+        yield _own_keys(credential)
+        return
+    try:
+        agent = await asyncssh.connect_agent(credential.agent)
+        keys = await agent.get_keys()
+    except (OSError, ValueError, asyncssh.Error) as error:
+        raise Unreachable(
+            f"The SSH agent at {credential.agent} does not answer.", "Start it where the workers run, and add the key."
+        ) from error
+    try:
+        yield keys
+    finally:
+        agent.close()
+
+
+def _own_keys(credential: Credential) -> list[object] | None:
+    if credential.private_key is None:
+        return None
+    try:
+        key = asyncssh.import_private_key(credential.private_key)
+        if not credential.certificate:
+            return [key]
+        return [(key, asyncssh.import_certificate(credential.certificate))]
+    except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
+        raise WrongLogin(
+            "The login's private key or its certificate cannot be read.", "Give an unencrypted OpenSSH key."
+        ) from error

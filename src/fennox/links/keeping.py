@@ -1,0 +1,96 @@
+"""Connections that are kept open after a run for the next one, where an administrator wants that."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import OrderedDict
+from collections.abc import Hashable
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from fennox.core.errors import FennoxError
+from fennox.links.ssh import SshLink
+
+_MOST = 2000  # connections; of more the one that lies idle longest is closed
+_OLDEST = 24 * 3600.0  # seconds; a connection shows only once that its login is still good
+_SURE = 20.0  # seconds; one that lay idle for longer is first asked whether the machine is still there
+_ANSWER = 10.0  # seconds
+
+
+@dataclass(frozen=True)
+class _Idle:
+    link: SshLink
+    since: float
+    timer: asyncio.TimerHandle
+
+
+@dataclass
+class KeptLinks:
+    """Idle connections, each by everything that it was made with: whoever asks for anything else gets another one.
+
+    ``seconds``: how long one may lie idle; 0: none is kept.
+    """
+
+    seconds: float
+    _idle: OrderedDict[Hashable, _Idle] = field(default_factory=OrderedDict, repr=False)
+    _closing: set[asyncio.Task[None]] = field(default_factory=set, repr=False)
+
+    async def take(self, made_with: Hashable) -> SshLink | None:
+        """One that lies idle and is alive; nobody else has it until it is closed, which gives it back."""
+        idle = self._drop(made_with)
+        if idle is None:
+            return None
+        link = idle.link
+        try:
+            if time.monotonic() - idle.since > _SURE:
+                with suppress(FennoxError):
+                    await link.run(["true"], limit=_ANSWER)
+        finally:
+            if not self._fit(link):  # no answer, or nobody waits for one any more: either has spoilt it
+                self._close(link)
+        return link if self._fit(link) else None
+
+    def keep(self, made_with: Hashable, link: SshLink) -> SshLink:
+        """From now on the link's ``close`` leaves it here, if nothing went wrong over it."""
+
+        async def give_back(used: SshLink) -> None:
+            self._give_back(made_with, used)
+
+        if self.seconds > 0:
+            link.closer = give_back
+        return link
+
+    async def close(self) -> None:
+        for made_with in list(self._idle):
+            self._expire(made_with)
+        await asyncio.gather(*self._closing, return_exceptions=True)
+
+    def _give_back(self, made_with: Hashable, link: SshLink) -> None:
+        if made_with in self._idle or not self._fit(link):
+            self._close(link)
+            return
+        timer = asyncio.get_running_loop().call_later(self.seconds, self._expire, made_with)
+        self._idle[made_with] = _Idle(link, time.monotonic(), timer)
+        if len(self._idle) > _MOST:
+            self._expire(next(iter(self._idle)))
+
+    @staticmethod
+    def _fit(link: SshLink) -> bool:
+        return link.usable and time.monotonic() - link.since < _OLDEST
+
+    def _expire(self, made_with: Hashable) -> None:
+        idle = self._drop(made_with)
+        if idle is not None:
+            self._close(idle.link)
+
+    def _drop(self, made_with: Hashable) -> _Idle | None:
+        idle = self._idle.pop(made_with, None)
+        if idle is not None:
+            idle.timer.cancel()
+        return idle
+
+    def _close(self, link: SshLink) -> None:
+        task = asyncio.get_running_loop().create_task(link.disconnect())
+        self._closing.add(task)
+        task.add_done_callback(self._closing.discard)

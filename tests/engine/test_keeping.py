@@ -1,0 +1,123 @@
+"""SSH connections that are kept for the next run, against a real OpenSSH server."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+
+import pytest
+
+from fennox.core.errors import FarSideFailed
+from fennox.links import keeping, ssh
+from fennox.links.base import Credential, parse_address
+from fennox.links.keeping import KeptLinks
+from saltmere.linux import LinuxServer
+
+Install = Callable[..., LinuxServer]
+ASKED = "web-9 as root"
+
+
+async def fresh(server: LinuxServer, private: str) -> ssh.SshLink:
+    address = parse_address(f"{server.host}:{server.port}", 22)
+    return await ssh.connect(address, Credential("root", private_key=private), server.host_key)
+
+
+async def serving(link: ssh.SshLink) -> str:
+    """The process over there that serves the connection."""
+    return (await link.run(["sh", "-c", "echo $PPID"])).output.decode().strip()
+
+
+async def gone(link: ssh.SshLink) -> None:
+    async with asyncio.timeout(30):
+        await link._connection.wait_closed()
+    assert not link.usable
+
+
+@pytest.fixture
+async def kept() -> AsyncIterator[KeptLinks]:
+    made = KeptLinks(60)
+    yield made
+    await made.close()
+
+
+async def test_a_connection_serves_one_run_after_the_other(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str]
+) -> None:
+    server = install("web-9")
+    link = kept.keep(ASKED, await fresh(server, key_pair[0]))
+    first = await serving(link)
+    assert await kept.take(ASKED) is None  # it is in use
+    await link.close()
+    assert await kept.take("web-9 as deploy") is None
+    again = await kept.take(ASKED)
+    assert again is link
+    assert await serving(again) == first
+    assert await kept.take(ASKED) is None
+    await again.close()
+    await kept.close()
+    await gone(link)
+
+
+async def test_a_connection_over_which_something_went_wrong_is_not_kept(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str]
+) -> None:
+    server = install("web-9")
+    link = kept.keep(ASKED, await fresh(server, key_pair[0]))
+    with pytest.raises(FarSideFailed, match=r"sleep on .* did not end within 0.2 seconds"):
+        await link.run(["sleep", "600"], limit=0.2)
+    await link.close()
+    assert await kept.take(ASKED) is None
+    await gone(link)
+    link = kept.keep(ASKED, await fresh(server, key_pair[0]))
+    with pytest.raises(RuntimeError, match="the reader"):
+        async with link.stream(["cat", "/dev/zero"]):
+            raise RuntimeError("the reader gave up")
+    await link.close()
+    assert await kept.take(ASKED) is None
+
+
+async def test_a_connection_that_was_cut_or_is_too_old_is_not_given_out(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server = install("web-9")
+    link = kept.keep(ASKED, await fresh(server, key_pair[0]))
+    pid = await serving(link)
+    await link.close()
+    monkeypatch.setattr(keeping, "_SURE", -1.0)
+    assert await kept.take(ASKED) is link  # it was asked, and answered
+    await link.close()
+    other = await fresh(server, key_pair[0])
+    await other.run(["kill", pid])
+    await other.close()
+    assert await kept.take(ASKED) is None
+    link = kept.keep(ASKED, await fresh(server, key_pair[0]))
+    await link.close()
+    monkeypatch.setattr(keeping, "_OLDEST", 0.0)
+    assert await kept.take(ASKED) is None
+
+
+async def test_an_idle_connection_is_closed_in_time_and_none_is_kept_unless_that_is_wanted(
+    install: Install, key_pair: tuple[str, str]
+) -> None:
+    server = install("web-9")
+    for seconds in (0.05, 0.0):
+        kept = KeptLinks(seconds)
+        link = kept.keep(ASKED, await fresh(server, key_pair[0]))
+        await link.close()
+        await gone(link)
+        assert await kept.take(ASKED) is None
+
+
+async def test_of_too_many_connections_the_one_that_lay_idle_longest_is_closed(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server = install("web-9")
+    monkeypatch.setattr(keeping, "_MOST", 2)
+    links = {name: kept.keep(name, await fresh(server, key_pair[0])) for name in ("a", "b", "c")}
+    for link in links.values():
+        await link.close()
+    await gone(links["a"])
+    assert await kept.take("a") is None
+    assert [await kept.take(name) for name in ("b", "c")] == [links["b"], links["c"]]
+    for link in (links["b"], links["c"]):
+        await link.close()
