@@ -27,8 +27,8 @@ def postgres() -> Iterator[Path]:
     folder = Path(tempfile.mkdtemp(prefix="fennox-pg-", dir="/tmp"))
     private_postgres.start(folder, sync=False)
     try:
-        _admin(folder, "create database template_catalogue")
-        upgrade(_url(folder, "template_catalogue"))
+        admin(folder, "create database template_catalogue")
+        upgrade(url(folder, "template_catalogue"))
         yield folder
     finally:
         private_postgres.stop(folder, "immediate")
@@ -49,16 +49,16 @@ def second_database(postgres: Path) -> Iterator[str]:
 
 def _fresh(postgres: Path) -> Iterator[str]:
     name = f"test_{os.getpid()}_{next(_count)}"
-    _admin(postgres, f"create database {name} template template_catalogue")
-    yield _url(postgres, name)
-    _admin(postgres, f"drop database if exists {name} with (force)")
+    admin(postgres, f"create database {name} template template_catalogue")
+    yield url(postgres, name)
+    admin(postgres, f"drop database if exists {name} with (force)")
 
 
-def _url(folder: Path, name: str) -> str:
+def url(folder: Path, name: str) -> str:
     return f"postgresql+psycopg://fennox@/{name}?host={folder}/socket"
 
 
-def _admin(folder: Path, statement: str) -> None:
+def admin(folder: Path, statement: str) -> None:
     address = f"postgresql://fennox@/postgres?host={folder}/socket"
     with psycopg.connect(address, autocommit=True) as connection:
         connection.execute(statement.encode())

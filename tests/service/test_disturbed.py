@@ -55,6 +55,7 @@ class Disturbed:
 
     def kill_worker(self) -> None:
         victim = self.workers.pop(self.chance.randrange(len(self.workers)))
+        assert victim.poll() is None, "a worker does not end by itself"
         victim.send_signal(signal.SIGKILL)
         self.workers.append(self.services[0].start_worker())
 

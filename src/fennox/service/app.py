@@ -53,7 +53,7 @@ Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
 
 
 def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastAPI:
-    """Without a context only its description can be asked for."""
+    """Without a context only its description can be asked for, until ``lifespan`` sets one that has the same turns."""
     app = FastAPI(
         title="Fennox",
         version=__version__,
@@ -79,7 +79,8 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     app.include_router(pages.router, dependencies=guarded)
     access.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
 
-    app.add_middleware(AnswersFirst, turns=context.turns if context is not None else Turns())
+    app.state.turns = context.turns if context is not None else Turns()
+    app.add_middleware(AnswersFirst, turns=app.state.turns)
 
     @app.middleware("http")
     async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import TypeVar
@@ -74,19 +74,11 @@ class Context:
 
         What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose the last of it.
         """
-        try:
+        with _in_words():
             async with self._sessions() as session, session.begin():
                 if not lasting:
                     await session.execute(text("set local synchronous_commit to off"))
                 yield session
-        except DataError as error:
-            raise BadInput(
-                "A text holds a character that cannot be kept, or a number is out of range.", "Leave it out."
-            ) from error
-        except DBAPIError as error:
-            if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):
-                raise TryLater("The database does not answer.", "Try again; look at PostgreSQL.") from error
-            raise
 
     # kinds
 
@@ -292,7 +284,24 @@ class Context:
         return found, site
 
 
-async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool) -> Context:
+@contextmanager
+def _in_words() -> Iterator[None]:
+    """What the database's library says, as an error of ours."""
+    try:
+        yield
+    except DataError as error:
+        raise BadInput(
+            "A text holds a character that cannot be kept, or a number is out of range.", "Leave it out."
+        ) from error
+    except DBAPIError as error:
+        if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):
+            raise TryLater("The database does not answer.", "Try again; look at PostgreSQL.") from error
+        raise
+
+
+async def open_context(
+    settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool, turns: Turns | None = None
+) -> Context:
     """Connect to the database and learn, or decide for the first time, who this service is."""
     # A process that is paused in a transaction must not hold a run's row for longer than its lease.
     idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
@@ -305,13 +314,14 @@ async def open_context(settings: Settings, now: Now, keyfile: KeyFile, *, simula
         connect_args={"options": idle},
     )
     try:
-        service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
+        with _in_words():
+            service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
+        context = Context(settings, engine, now, keyfile, service_id, simulated, turns=turns or Turns())
+        async with context.session() as session:
+            await context.learn_kinds(session)
     except BaseException:
         await engine.dispose()
         raise
-    context = Context(settings, engine, now, keyfile, service_id, simulated)
-    async with context.session() as session:
-        await context.learn_kinds(session)
     return context
 
 

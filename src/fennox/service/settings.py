@@ -7,8 +7,12 @@ import os
 from pathlib import Path
 from typing import Self
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError
+
+_DRIVER = "postgresql+psycopg"
 
 
 class Settings(BaseSettings):
@@ -46,6 +50,17 @@ class Settings(BaseSettings):
     ) -> tuple[PydanticBaseSettingsSource, ...]:
         file = os.environ.get("FENNOX_SETTINGS", "fennox.toml")
         return init_settings, env_settings, TomlConfigSettingsSource(settings_cls, toml_file=file)
+
+    @field_validator("database")
+    @classmethod
+    def of_postgresql(cls, given: str) -> str:
+        try:
+            driver = make_url(given).drivername
+        except (ArgumentError, ValueError):
+            driver = ""
+        if driver != _DRIVER:
+            raise ValueError(f"write the database as {_DRIVER}://USER:PASSWORD@MACHINE/DATABASE")
+        return given
 
     @model_validator(mode="after")
     def no_plain_http_off_loopback(self) -> Self:

@@ -17,8 +17,8 @@ from fastapi import FastAPI
 from pydantic import ValidationError
 
 from fennox import logs
-from fennox.catalogue.schema import upgrade
-from fennox.core.errors import MendSettings
+from fennox.catalogue import schema
+from fennox.core.errors import MendSettings, TryLater
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
 from fennox.service import keyfile, memory, queue, rebuilding, signin
@@ -28,6 +28,7 @@ from fennox.service.context import Context, open_context
 from fennox.service.rebuilding import OwnBackup, Rebuilt
 from fennox.service.scheduler import Scheduler
 from fennox.service.settings import Settings
+from fennox.service.turns import Turns
 from fennox.service.worker import RunWorker, listen
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
@@ -35,6 +36,7 @@ from fennox.stores.opening import open_store
 
 log: Any = structlog.get_logger()
 
+_TRIES = 10  # to open the database, a second apart
 _SITE_SLOTS = 4  # runs at one time at sites, in a service that does no others
 
 
@@ -49,12 +51,25 @@ def read_settings(**given: object) -> Settings:
         raise MendSettings(f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml.") from error
 
 
-async def _context(settings: Settings, clock: Path | None) -> Context:
+def _begin(settings: Settings) -> None:
+    """Wait for the database before anything else, so that a signal still ends the program at once."""
+    logs.start(settings.log)
+    schema.upgrade(settings.database, lambda error: log.warning("waiting for the database", reason=error.what))
+
+
+async def _context(settings: Settings, clock: Path | None, turns: Turns | None = None) -> Context:
     if not memory.keep_small():
         log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
     now = SimulatedClock(clock).now if clock else real_now
-    await asyncio.to_thread(upgrade, settings.database)
-    return await open_context(settings, now, keyfile.load(settings.state), simulated=clock is not None)
+    keys = keyfile.load(settings.state)
+    for left in reversed(range(_TRIES)):
+        try:
+            return await open_context(settings, now, keys, simulated=clock is not None, turns=turns)
+        except TryLater:  # it was there a moment ago
+            if not left:
+                raise
+            await asyncio.sleep(1)
+    raise AssertionError
 
 
 @dataclass(frozen=True)
@@ -76,6 +91,7 @@ async def rebuild(
 ) -> Rebuilt:
     """Bring a service back into an empty database; ``confirm`` raises if a person does not want it."""
     logs.start(settings.log)
+    await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     context = await _context(settings, clock)
     try:
         async with context.session() as session:
@@ -121,13 +137,12 @@ def look_for_garbage_seldom() -> None:
     gc.set_threshold(20_000, 5, 50)  # objects, and searches of the younger generation
 
 
-def serve(settings: Settings, clock: Path | None) -> None:
-    """The service: API, console, scheduler, and a worker in the same process if it has slots."""
-    logs.start(settings.log)
+def make_service(settings: Settings, clock: Path | None) -> FastAPI:
+    """API, console, scheduler, and a worker in the same process if it has slots."""
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        context = await _context(settings, clock)
+        context = await _context(settings, clock, app.state.turns)
         app.state.context = context
         async with context.session() as session:
             code = await signin.new_setup_code(session)
@@ -142,8 +157,13 @@ def serve(settings: Settings, clock: Path | None) -> None:
             yield
         await context.close()
 
+    return make_app(None, lifespan)
+
+
+def serve(settings: Settings, clock: Path | None) -> None:
+    _begin(settings)
     uvicorn.run(
-        make_app(None, lifespan),
+        make_service(settings, clock),
         host=settings.host,
         port=settings.port,
         ssl_certfile=settings.tls_certificate,
@@ -157,7 +177,7 @@ def serve(settings: Settings, clock: Path | None) -> None:
 
 def work(settings: Settings, clock: Path | None) -> None:
     """A worker of its own; ends on SIGTERM or Ctrl C, handing back what it holds."""
-    logs.start(settings.log)
+    _begin(settings)
 
     async def run() -> None:
         context = await _context(settings, clock)
@@ -169,7 +189,11 @@ def work(settings: Settings, clock: Path | None) -> None:
         log.info("worker ready")
         await asyncio.wait([work, asyncio.create_task(stopped.wait())], return_when=asyncio.FIRST_COMPLETED)
         work.cancel()
-        await asyncio.gather(work, return_exceptions=True)
-        await context.close()
+        try:
+            await work
+        except asyncio.CancelledError:
+            log.info("worker stopped")
+        finally:
+            await context.close()
 
     asyncio.run(run())

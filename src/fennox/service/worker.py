@@ -81,6 +81,8 @@ class RunWorker:
                         return
                 except TryLater as error:
                     log.warning("database out of reach", reason=error.what)
+                except Exception:
+                    log.exception("a mistake in Fennox kept the worker from something; it goes on")
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(self._wake.wait(), _POLL)
         finally:

@@ -10,9 +10,11 @@ from fennox.catalogue.models import Base
 _MIGRATING = 7201  # advisory lock: two services that start together migrate one after the other
 
 engine = create_engine(context.config.get_main_option("sqlalchemy.url") or "")
-with engine.connect() as connection:
-    context.configure(connection=connection, target_metadata=Base.metadata)
-    with context.begin_transaction():
-        connection.execute(text(f"select pg_advisory_xact_lock({_MIGRATING})"))
-        context.run_migrations()
-engine.dispose()
+try:
+    with engine.connect() as connection:
+        context.configure(connection=connection, target_metadata=Base.metadata)
+        with context.begin_transaction():
+            connection.execute(text(f"select pg_advisory_xact_lock({_MIGRATING})"))
+            context.run_migrations()
+finally:
+    engine.dispose()
