@@ -3704,13 +3704,21 @@ export interface components {
             created: string;
             /** Id */
             id: string;
+            /**
+             * In All
+             * @description How many systems it takes.
+             */
+            in_all: number;
             /** Ladder */
             ladder: string;
             /** Last Due */
             last_due: string | null;
             /** Look Every */
             look_every: number;
-            /** Members */
+            /**
+             * Members
+             * @description The first 50 of the systems that it takes, by name.
+             */
             members: string[];
             /**
              * Mode

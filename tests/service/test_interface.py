@@ -114,7 +114,7 @@ def test_a_routine_is_previewed_before_it_is_saved_and_changed_afterwards(ready:
         assert (len(preview["next_runs"]), preview["stays"], preview["goes"]) == (14, 1, 0)
         assert client.routines() == [], "a preview saves nothing"
         made = client.add_routine(wanted)
-        assert (made.members, made.mode, made.ladder) == (["web-9"], "on", LADDER)
+        assert (made.members, made.in_all, made.mode, made.ladder) == (["web-9"], 1, "on", LADDER)
         assert client.system("web-9").next_run == made.next_run
         assert client.backup(backup).kept_by == ["everything for 14 days", "always 3"]
         off = client.change_routine("nightly", RoutineChange(mode="off"))

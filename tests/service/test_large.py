@@ -21,7 +21,7 @@ from fennox.service.context import Context
 from fennox.service.newest import begins, newest_backups, unhurried
 from fennox.service.paging import in_order_of, newest_first
 from fennox.service.routes.metrics import metrics
-from fennox.service.routes.routines import preview_routine
+from fennox.service.routes.routines import list_routines, preview_routine
 from fennox.service.routes.systems import SystemOrder, list_systems
 from fennox.service.scheduler import Memory
 from fennox.service.turns import AnswersFirst, Turns
@@ -269,9 +269,11 @@ async def test_of_two_backups_of_one_second_the_later_comes_first(context: Conte
 async def test_a_preview_shows_the_first_systems_of_many_and_any_one_of_them(
     context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("fennox.service.routes.routines._PREVIEWED", 3)
+    monkeypatch.setattr(routines, "FIRST", 3)
     store = await estate(context)
     await add_routine(context, store, systems="label=mail")
+    [shown] = (await list_routines(context)).items
+    assert (shown.members, shown.in_all) == (["ferry-1", "ferry-2", "ferry-4"], 6)
     found = await preview_routine("nightly", context)
     assert [one.system for one in found.systems] == ["ferry-1", "ferry-2", "ferry-4"]
     assert (found.in_all, found.stays, found.goes) == (6, 1, 0)

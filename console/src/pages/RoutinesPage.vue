@@ -60,9 +60,9 @@ const preview = useQuery({
   enabled: computed(() => looked.value !== ""),
 });
 const NAMED = 30;
-function taken(members: string[]): string {
-  const more = members.length > NAMED ? ` and ${members.length - NAMED} more` : "";
-  return members.slice(0, NAMED).join(", ") + more;
+function taken(routine: Schema["RoutineShown"]): string {
+  const more = routine.in_all > NAMED ? ` and ${routine.in_all - NAMED} more` : "";
+  return routine.members.slice(0, NAMED).join(", ") + more;
 }
 const body = computed(() => ({
   ...wanted.value,
@@ -138,7 +138,7 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
       >
     </p>
     <p>Keeps {{ routine.ladder }}<template v-if="routine.parts">, of the parts {{ routine.parts.join(", ") }}</template>.</p>
-    <p class="text-muted">{{ routine.systems }}: {{ taken(routine.members) || "no system fits" }}</p>
+    <p class="text-muted">{{ routine.systems }}: {{ taken(routine) || "no system fits" }}</p>
     <button
       type="button"
       class="mt-1 cursor-pointer underline decoration-line underline-offset-3"
@@ -147,16 +147,24 @@ const words: Record<Mode, string> = { on: "on", off: "off", "by hand": "by hand 
     >
       What stays and what goes
     </button>
-    <div v-if="looked === routine.name && preview.data.value" class="mt-2">
-      <template v-if="routine.members.length > 1">
-        <label :for="`of-${routine.name}`">Of which system</label>
-        <select :id="`of-${routine.name}`" v-model="one" class="field max-w-80">
-          <option value="">
-            {{ routine.members.length > 50 ? `the first 50 of ${routine.members.length}` : `all ${routine.members.length}` }}
-          </option>
+    <div v-if="looked === routine.name" class="mt-2">
+      <template v-if="routine.in_all > 1">
+        <label class="label" :for="`of-${routine.name}`">Of which system</label>
+        <select v-if="routine.in_all === routine.members.length" :id="`of-${routine.name}`" v-model="one" class="field max-w-80">
+          <option value="">all {{ routine.in_all }}</option>
           <option v-for="name in routine.members" :key="name">{{ name }}</option>
         </select>
+        <input
+          v-else
+          :id="`of-${routine.name}`"
+          v-model.lazy.trim="one"
+          class="field max-w-80"
+          :placeholder="`the first ${routine.members.length} of ${routine.in_all}; or a name`"
+        />
       </template>
+      <ProblemNote :error="preview.error.value" />
+    </div>
+    <div v-if="looked === routine.name && preview.data.value" class="mt-2">
       <p class="mt-2">{{ preview.data.value.stays }} backups stay, {{ preview.data.value.goes }} go.</p>
       <LadderLine :systems="preview.data.value.systems" />
       <div class="scroll max-h-80 overflow-y-auto" tabindex="0" role="region" aria-label="Preview of the ladder">

@@ -73,7 +73,7 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
         lines=[
             ("routine", routine.name),
             ("state", mode),
-            ("systems", f"{routine.systems}: {', '.join(routine.members) or 'none fits'}"),
+            ("systems", f"{routine.systems}: {_taken(routine)}"),
             ("when", f"{routine.when} ({routine.zone})"),
             *([("parts", ", ".join(routine.parts))] if routine.parts else []),
             *([("spread", f"its systems begin over {routine.spread} minutes")] if routine.spread else []),
@@ -86,6 +86,11 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
             ("ladder", routine.ladder),
         ],
     )
+
+
+def _taken(routine: RoutineShown) -> str:
+    more = routine.in_all - len(routine.members)
+    return (", ".join(routine.members) or "none fits") + (f" and {more} more" if more else "")
 
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -102,7 +107,7 @@ def list_routines(arguments: argparse.Namespace, environment: Environment) -> No
             ("ROUTINE", lambda routine: routine.name),
             ("STATE", lambda routine: routine.mode),
             ("WHEN", lambda routine: f"{routine.when} ({routine.zone})"),
-            ("SYSTEMS", lambda routine: len(routine.members)),
+            ("SYSTEMS", lambda routine: routine.in_all),
             ("STORE", lambda routine: routine.store),
             ("NEXT RUN", lambda routine: when(routine.next_run)),
             ("LADDER", lambda routine: routine.ladder),

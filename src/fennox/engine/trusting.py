@@ -23,7 +23,6 @@ from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
 
 FULL_EVERY = timedelta(days=7)  # everything is read at least this often
-_LOOK = 'date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\\\0"'  # GNU findutils
 
 
 @dataclass(frozen=True)

@@ -16,6 +16,7 @@ from fennox.core import ladder, schedule
 from fennox.core.errors import BadInput
 from fennox.core.ladder import Ranked
 
+FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
 
 
@@ -76,9 +77,11 @@ async def members(session: AsyncSession, routine: Routine) -> list[System]:
     return list((await session.execute(rows)).scalars())
 
 
-async def member_names(session: AsyncSession, routine: Routine) -> list[str]:
-    rows = select(System.name).where(*selected(routine.systems)).order_by(System.name)
-    return list((await session.execute(rows)).scalars())
+async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[str], int]:
+    """The names of the first :data:`FIRST` systems that it takes, and how many it takes in all."""
+    chosen = select(System.name, func.count().over()).where(*selected(routine.systems))
+    rows = (await session.execute(chosen.order_by(System.name).limit(FIRST))).all()
+    return [name for name, _ in rows], rows[0][1] if rows else 0
 
 
 class Standing(Ranked, Protocol):

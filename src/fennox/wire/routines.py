@@ -73,7 +73,8 @@ class RoutineShown(Shown):
     most_a_day: int
     created: Aware
     next_run: Aware | None
-    members: list[str]
+    members: list[str] = Field(description="The first 50 of the systems that it takes, by name.")
+    in_all: int = Field(description="How many systems it takes.")
     last_due: Aware | None
 
 

@@ -21,11 +21,10 @@ from fennox.wire.routines import Coming, Kept, NewRoutine, RoutineChange, Routin
 
 router = APIRouter(tags=["routines"])
 
-_PREVIEWED = 50  # systems
-
 
 async def _shown(context: Context, session: AsyncSession, row: Routine) -> RoutineShown:
     store = await session.get_one(StoreRow, row.store_id)
+    members, in_all = await routines.first_members(session, row)
     last = select(Run.due).where(Run.routine_id == row.id, Run.due.is_not(None)).order_by(Run.due.desc()).limit(1)
     return RoutineShown(
         id=row.id,
@@ -45,7 +44,8 @@ async def _shown(context: Context, session: AsyncSession, row: Routine) -> Routi
         most_a_day=row.most_a_day,
         created=row.created,
         next_run=routines.next_run(row, context.now()),
-        members=await routines.member_names(session, row),
+        members=members,
+        in_all=in_all,
         last_due=(await session.execute(last)).scalar_one_or_none(),
     )
 
@@ -89,7 +89,7 @@ async def _preview(context: Context, session: AsyncSession, row: Routine, system
     in_all = (await session.execute(chosen.with_only_columns(func.count()))).scalar_one()
     if system is not None:
         chosen = chosen.where((System.name == system) | (System.id == system))
-    members = (await session.execute(chosen.order_by(System.name).limit(_PREVIEWED))).scalars().all()
+    members = (await session.execute(chosen.order_by(System.name).limit(routines.FIRST))).scalars().all()
     if system is not None and not members:
         raise NotFound(
             f"The routine {row.name} takes no system {system}.", "`fennox routine show` names them.", field="system"
