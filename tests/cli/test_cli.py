@@ -172,6 +172,9 @@ def test_every_verb_has_help_and_the_shells_get_their_completion(capsys: pytest.
             assert verb.get_default("handler")
             verbs += 1
     assert verbs > 40
+    for name, noun in nouns.choices.items():  # type: ignore[union-attr]
+        alone = next(a for a in build(name)._actions if a.dest == "noun")
+        assert alone.choices[name].format_help() == noun.format_help(), "built alone, it is the same"  # type: ignore[index]
     from fennox.cli.main import main
 
     assert main(["--completion", "bash"]) == 0

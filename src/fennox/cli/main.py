@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import importlib
 import os
 import sys
@@ -13,6 +14,8 @@ from pathlib import Path
 from fennox.cli.parser import build
 
 FAILED, USAGE, NOT_FOUND, NOT_ALLOWED, PERSON, OUT_OF_REACH = 1, 2, 3, 4, 5, 6
+
+_SELDOM = (50_000, 10, 10)  # objects between searches for garbage: a command that starts makes none
 
 _BY_SLUG = {
     "bad-input": USAGE,
@@ -41,7 +44,9 @@ def environment() -> Environment:
 
 
 def main(words: list[str] | None = None) -> int:
-    parser = build()
+    gc.set_threshold(*_SELDOM)
+    words = sys.argv[1:] if words is None else words
+    parser = build(words[0] if words else "")
     arguments = parser.parse_args(words)
     if arguments.version:
         from fennox import __version__

@@ -13,7 +13,7 @@ from fennox.core.errors import Damaged
 class Stored(BaseModel):
     """Base of what is stored as canonical JSON. Unknown fields are kept through reading and writing (§1.2)."""
 
-    model_config = ConfigDict(extra="allow", frozen=True)
+    model_config = ConfigDict(extra="allow", frozen=True, defer_build=True)
 
 
 StoredT = TypeVar("StoredT", bound=BaseModel)

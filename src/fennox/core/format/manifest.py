@@ -135,7 +135,7 @@ def decode_head(data: bytes) -> Head:
 class Outline(Stored):
     """Of a head only what tells where its documents are, and its lists. The rest is passed over."""
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
 
     parts: list[Part]
     census: dict[str, list[str]]

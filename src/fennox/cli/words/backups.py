@@ -1,0 +1,66 @@
+"""Backups."""
+
+from __future__ import annotations
+
+from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
+
+
+def define(nouns: Sub) -> None:
+    backup = noun_of(nouns, "backup", "configurations of a system at one time")
+    take = verb_of(backup, "take", "backups:take", "take a backup now and follow it")
+    take.add_argument("system")
+    take.add_argument("--store", help="may be left out where there is only one")
+    take.add_argument("--name", default="", help="lower-case letters, digits and hyphens")
+    take.add_argument("--note", default="", help="why it is taken")
+    take.add_argument("--hold", default="", metavar="REASON", help="no ladder removes it until it is released, like "
+                      "'before the upgrade'; release it when the change is good")  # fmt: skip
+    take.add_argument("--part", action="append", help="only this part and those it needs; may be given several times")
+    take.add_argument("--no-follow", action="store_true", help="only start it")
+    hand = verb_of(
+        backup, "hand-in", "handing:hand_in", "give a document that a person exported; without FILE: what is due"
+    )
+    hand.add_argument("system")
+    hand.add_argument("file", nargs="?", help="what the system's own console saved")
+    hand.add_argument("--document", help="which one it is; may be left out where the kind has only one")
+    hand.add_argument("--store", help="may be left out where there is only one")
+    hand.add_argument("--note", default="", help="why it was exported")
+    listed = verb_of(backup, "list", "backups:list_backups", "backups, newest first")
+    listed.add_argument("--system")
+    listed.add_argument("--limit", type=int, default=50)
+    show = verb_of(backup, "show", "backups:show", "one backup: what it holds, lacks and left out")
+    show.add_argument("backup")
+    show.add_argument("--documents", action="store_true", help="list every document")
+    export = verb_of(backup, "export", "backups:export", "write a backup as an ordinary archive", shows=False)
+    export.add_argument("backup")
+    export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
+    export.add_argument("--part", action="append")
+    passphrase(export, "opens the store where custody is apart")
+    compare = verb_of(backup, "compare", "comparing:compare", "what changed from one backup to another")
+    compare.add_argument("before", nargs="?", metavar="BEFORE")
+    compare.add_argument("after", nargs="?", metavar="AFTER")
+    compare.add_argument("--system", help="the newest backup of this system with the one before it")
+    compare.add_argument(
+        "--since", metavar="TIME", help="with the one that stood then, like 2026-11-17 or 2026-11-17T08:30"
+    )
+    compare.add_argument("--live", action="store_true", help="with the system as it is now; nothing of it is kept")
+    compare.add_argument("--json-patch", action="store_true", help="as one JSON Patch (RFC 6902)")
+    passphrase(compare, "opens the stores where custody is apart")
+    copy = verb_of(backup, "copy", "backups:copy", "send a backup to a further store and follow it")
+    copy.add_argument("backup")
+    copy.add_argument("--to", required=True, metavar="STORE")
+    verify = verb_of(backup, "verify", "backups:verify", "open a backup and hash every document of it")
+    verify.add_argument("backup")
+    verify.add_argument("--store", help="the copy in this store; the best one otherwise")
+    for verb in (copy, verify):
+        verb.add_argument("--no-follow", action="store_true", help="only start it")
+        passphrase(verb, "opens the store where custody is apart")
+    clear = verb_of(
+        backup, "clear", "backups:clear", "say that a doubtful backup is as it should be, or that it is not"
+    )
+    clear.add_argument("backup")
+    clear.add_argument("--because", required=True, help="what you have found")
+    clear.add_argument("--bad", action="store_true", help="the doubt is right: the backup may go")
+    for name, text in (("hold", "let no ladder remove a backup"), ("release", "release a backup from its hold")):
+        verb = verb_of(backup, name, f"backups:{name}", text)
+        verb.add_argument("backup")
+        verb.add_argument("--reason", required=True)

@@ -1,0 +1,30 @@
+"""Work on a store with no service and no database."""
+
+from __future__ import annotations
+
+from fennox.cli.words.shared import Sub, noun_of, offline_place, verb_of
+
+
+def define(nouns: Sub) -> None:
+    rescue = noun_of(nouns, "rescue", "work on a store with no service and no database")
+    for name, text in (
+        ("list", "what backups a store holds"),
+        ("check", "read and check everything in a store"),
+        ("extract", "write a backup's documents into an empty folder"),
+        ("steps", "print how a backup is put back by hand"),
+    ):
+        verb = verb_of(rescue, name, "offline:rescue", text, shows=False)
+        verb.add_argument("store", help="the folder of the store, or its address; a far one is fetched whole first")
+        offline_place(verb)
+        verb.add_argument("--work", metavar="FOLDER", help="where a far store is put meanwhile")
+        if name in ("extract", "steps"):
+            verb.add_argument("backup")
+        if name == "extract":
+            verb.add_argument("to")
+            verb.add_argument("--part", action="append", help="only this part; may be given several times")
+            verb.add_argument(
+                "--document",
+                action="append",
+                metavar="PATTERN",
+                help="only what fits, like '/etc/*.conf'; may be repeated",
+            )
