@@ -505,6 +505,10 @@ class ConcernRow(Base):
     """Something that is wrong, for as long as it is. ``cause``: those with the same one are told together."""
 
     __tablename__ = "concerns"
+    __table_args__ = (
+        Index("standing_concerns", "cause", "severity", "since", "about", "key",
+              postgresql_include=["muted_until"], postgresql_where=text("ended is null")),
+    )  # fmt: skip
 
     key: Mapped[str] = mapped_column(primary_key=True)
     severity: Mapped[str]

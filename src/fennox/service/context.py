@@ -305,13 +305,15 @@ async def open_context(
     """Connect to the database and learn, or decide for the first time, who this service is."""
     # A process that is paused in a transaction must not hold a run's row for longer than its lease.
     idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
+    # Answers are short and what they need lies in memory: to compile one takes longer than all of it.
+    planned = "-c jit=off -c random_page_cost=1.1"
     engine = create_async_engine(
         settings.database,
         pool_size=20,
         max_overflow=20,
         pool_pre_ping=True,
         hide_parameters=True,  # what people send does not belong in logs
-        connect_args={"options": idle},
+        connect_args={"options": f"{idle} {planned}"},
     )
     try:
         with _in_words():

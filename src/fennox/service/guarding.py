@@ -15,6 +15,7 @@ from fennox.core.time import stamp
 from fennox.engine.journal import Journal
 from fennox.service import noting
 from fennox.service.context import Context
+from fennox.service.newest import among
 
 _COMPARED = 3  # good backups of the same parts
 
@@ -49,7 +50,7 @@ async def _before(session: AsyncSession, backup: Backup) -> list[Backup]:
     )  # fmt: skip
     mine = _names(backup.parts)
     alike = [row.id for row in await session.execute(earlier) if _names(row.parts) == mine][:_COMPARED]
-    found = select(Backup).where(Backup.id.in_(alike)).order_by(Backup.sequence.desc())
+    found = select(Backup).where(among(Backup.id, alike)).order_by(Backup.sequence.desc())
     return list((await session.execute(found)).scalars())
 
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, and_, select, true
+from sqlalchemy import ARRAY, ColumnElement, Select, String, and_, any_, literal, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
@@ -60,7 +60,12 @@ def begins(column: InstrumentedAttribute[str], text: str) -> ColumnElement[bool]
     return and_(column >= text, column < text + "g")
 
 
+def among(column: InstrumentedAttribute[Any], values: Collection[str | None]) -> ColumnElement[bool]:
+    """Whether it is one of these. One parameter, however many there are: the statement stays the same one."""
+    return column == any_(literal(list(values), ARRAY(String)))
+
+
 def _newest(ordered: Select[Any], of: Sequence[str] | None) -> Select[Any]:
     one = ordered.limit(1).lateral("newest")
     found = select(System.id.label("system"), *one.c).join(one, true())
-    return found if of is None else found.where(System.id.in_(of))
+    return found if of is None else found.where(among(System.id, of))

@@ -15,7 +15,7 @@ from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, Syste
 from fennox.core.format import header as headers
 from fennox.engine.vault import rescue_source
 from fennox.service.context import Context
-from fennox.service.newest import newest_backups
+from fennox.service.newest import among, newest_backups
 from fennox.stores import addresses
 from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
 
@@ -29,7 +29,9 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
     newest = {row.system: row for row in await session.execute(newest_backups(Backup.id, Backup.time))}
     held: dict[str, list[str]] = {}
     wanted = [backup.id for backup in newest.values()]
-    for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted), Copy.damaged == ""))).scalars():
+    for copy in (
+        await session.execute(select(Copy).where(among(Copy.backup_id, wanted), Copy.damaged == ""))
+    ).scalars():
         held.setdefault(copy.backup_id, []).append(names[copy.store_id])
     systems = []
     for row in (await session.execute(select(System).order_by(System.name))).scalars():

@@ -15,6 +15,7 @@ from fennox.catalogue.models import Backup, Routine, System
 from fennox.core import ladder, schedule
 from fennox.core.errors import BadInput
 from fennox.core.ladder import Ranked
+from fennox.service.newest import among
 
 FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
@@ -113,7 +114,9 @@ async def backups_of(
     session: AsyncSession, systems: Sequence[str], *, expired: bool = True
 ) -> dict[str, list[Standing]]:
     """Of each of these systems its backups, the newest first; without those that nothing keeps if so wanted."""
-    rows = select(*_STANDING).where(Backup.system_id.in_(systems)).order_by(Backup.time.desc(), Backup.sequence.desc())
+    rows = (
+        select(*_STANDING).where(among(Backup.system_id, systems)).order_by(Backup.time.desc(), Backup.sequence.desc())
+    )
     if not expired:
         rows = rows.where(Backup.expired.is_(False))
     found: dict[str, list[Standing]] = {system: [] for system in systems}

@@ -21,7 +21,7 @@ from fennox.core.format import notes
 from fennox.core.time import stamp
 from fennox.service import alerting, crowding, differing, handing, noting, queue, routines, upkeep, watching
 from fennox.service.context import Context
-from fennox.service.newest import unhurried
+from fennox.service.newest import among, unhurried
 from fennox.service.routines import Standing
 from fennox.service.turns import give_way
 
@@ -233,7 +233,7 @@ async def mark_expired(context: Context) -> None:
                 why = routines.what_keeps(system, held, mine, context.now())
                 gone += [backup for backup, reasons in why.items() if not reasons]
         for first in range(0, len(gone), _TOGETHER):
-            rows = await session.execute(select(Backup).where(Backup.id.in_(gone[first : first + _TOGETHER])))
+            rows = await session.execute(select(Backup).where(among(Backup.id, gone[first : first + _TOGETHER])))
             await _mark(context, session, rows.scalars().all())
 
 

@@ -17,7 +17,7 @@ from fennox.core.ordering import in_order
 from fennox.service import handing, relations, routines
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
-from fennox.service.newest import ONLY_PARTIAL, newest_backups, unhurried
+from fennox.service.newest import ONLY_PARTIAL, among, newest_backups, unhurried
 from fennox.service.turns import give_way
 
 ENDS_SOON = timedelta(days=30)  # certificates
@@ -121,7 +121,7 @@ async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
     found: dict[str, int] = {}
     for first in range(0, len(backups), _NAMED):
         await give_way(session)
-        some = Copy.backup_id.in_(backups[first : first + _NAMED])
+        some = among(Copy.backup_id, backups[first : first + _NAMED])
         counted = select(Copy.backup_id, func.count()).where(some, Copy.damaged == "").group_by(Copy.backup_id)
         found |= {backup: count for backup, count in await session.execute(counted)}
     return found

@@ -81,7 +81,8 @@ class Standing:
 async def standing(session: AsyncSession, now: datetime) -> Standing:
     """The worst and oldest first; of one cause only the first few, so that it does not hide the others."""
     loud = (ConcernRow.ended.is_(None), func.coalesce(ConcernRow.muted_until, now) <= now)
-    place = func.row_number().over(partition_by=(ConcernRow.cause, ConcernRow.severity), order_by=WORST_FIRST)
+    alike, oldest_first = (ConcernRow.cause, ConcernRow.severity), (ConcernRow.since, ConcernRow.about, ConcernRow.key)
+    place = func.row_number().over(partition_by=alike, order_by=oldest_first)  # in the order of an index
     ranked = select(ConcernRow.key, place.label("place")).where(*loud).subquery()
     first = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
     worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST).limit(_WORST)

@@ -26,7 +26,7 @@ from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
 from fennox.service import audit, guarding, handing, noting, queue, routines, taking, tending
 from fennox.service.context import Context, named
-from fennox.service.newest import begins
+from fennox.service.newest import among, begins
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
@@ -66,17 +66,17 @@ async def find_backup(session: AsyncSession, text: str) -> Backup:
 
 async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> list[BackupShown]:
     of = sorted({row.system_id for row in rows})
-    systems = {row.id: row for row in (await session.execute(select(System).where(System.id.in_(of)))).scalars()}
+    systems = {row.id: row for row in (await session.execute(select(System).where(among(System.id, of)))).scalars()}
     stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
     all_routines = list((await session.execute(select(Routine))).scalars())
     names = {routine.id: routine.name for routine in all_routines}
     custody = {keys.id: keys for keys in (await session.execute(select(KeySet))).scalars()}
     untold: dict[tuple[str, str], list[str]] = defaultdict(list)
-    pending_notes = select(PendingNote).where(PendingNote.backup_id.in_([row.id for row in rows]))
+    pending_notes = select(PendingNote).where(among(PendingNote.backup_id, [row.id for row in rows]))
     for pending in (await session.execute(pending_notes.order_by(PendingNote.id))).scalars():
         untold[pending.backup_id, pending.store_id].append(str(pending.note["fact"]))
     copies: dict[str, list[CopyShown]] = defaultdict(list)
-    for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_([row.id for row in rows])))).scalars():
+    for copy in (await session.execute(select(Copy).where(among(Copy.backup_id, [row.id for row in rows])))).scalars():
         store = stores[copy.store_id]
         keys = custody[store.key_set]
         copies[copy.backup_id].append(

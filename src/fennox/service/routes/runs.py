@@ -15,7 +15,7 @@ from fennox.catalogue.models import ACTIVE, Routine, Run, RunLog, RunStep, Sheet
 from fennox.core.errors import NotFound
 from fennox.service import audit, opening, queue
 from fennox.service.context import Context, named
-from fennox.service.newest import begins
+from fennox.service.newest import among, begins
 from fennox.service.outcomes import outcome
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.session import Here
@@ -105,8 +105,11 @@ async def list_runs(
         if kind is not None:
             query = query.where(Run.kind == kind)
         rows, cursor = await newest_first(session, query, [Run.created, Run.id], limit, after)
-        systems = select(System).where(System.id.in_({row.system_id for row in rows}))
-        at_hand = (await session.execute(systems)).scalars().all()  # while it is held, each is found by its id below
+        systems = select(System).where(among(System.id, {row.system_id for row in rows}))
+        # while these are held, each is found by its id below
+        at_hand = [
+            (await session.execute(every)).scalars().all() for every in (systems, select(StoreRow), select(Routine))
+        ]
         found = [await run_shown(context, session, row, whole=False) for row in rows]
         del at_hand
         return Page(items=found, after=cursor)

@@ -20,7 +20,7 @@ from fennox.engine.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
 from fennox.service import audit, handing, routines, sites, taking
 from fennox.service.context import Context, named
-from fennox.service.newest import ONLY_PARTIAL, newest_backups, newest_runs
+from fennox.service.newest import ONLY_PARTIAL, among, newest_backups, newest_runs
 from fennox.service.paging import After, Limit, in_order_of
 from fennox.service.relations import relations
 from fennox.service.routes.kinds import parts_of
@@ -58,20 +58,20 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     newest = {row.system: row for row in await session.execute(good)}
     lacking = newest_backups(Backup.findings, fits=ONLY_PARTIAL, of=ids)
     partial = {row.system: row for row in await session.execute(lacking)}
-    counting = select(Backup.system_id, func.count()).where(Backup.system_id.in_(ids), Backup.purpose == "backup")
+    counting = select(Backup.system_id, func.count()).where(among(Backup.system_id, ids), Backup.purpose == "backup")
     counted = {system: count for system, count in await session.execute(counting.group_by(Backup.system_id))}
     logins = {row.id: row.name for row in (await session.execute(select(Login))).scalars()}
     stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
     copies: dict[str, list[str]] = defaultdict(list)
     wanted = [backup.id for backup in newest.values()]
-    for copy in (await session.execute(select(Copy).where(Copy.backup_id.in_(wanted)))).scalars():
+    for copy in (await session.execute(select(Copy).where(among(Copy.backup_id, wanted)))).scalars():
         copies[copy.backup_id].append(stores[copy.store_id])
     brief = (Run.id, Run.kind, Run.state, Run.ended, Run.created)
     last_runs = {row.system: row for row in await session.execute(newest_runs(*brief, of=ids))}
     going_on = newest_runs(*brief, fits=(Run.state.in_(ACTIVE),), of=ids)
     active = {row.system: row for row in await session.execute(going_on)}
     named_there = [*{one for row in rows for one in (*row.needs, row.via_id) if one}]
-    naming = select(System.id, System.name).where(System.id.in_(named_there))
+    naming = select(System.id, System.name).where(among(System.id, named_there))
     names = {row.id: row.name for row in await session.execute(naming)}
     due_by_hand = await handing.lacking(context, session, rows)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
