@@ -4,7 +4,9 @@ python benchmarks/fleet.py [--systems 1000] [--workers 2] [--slots 6]
 
 Every system has an sshd of its own (in namespaces of its own) and a dozen files of 2 kB beside what a bare server has;
 their routine takes all of them at the same moment. ``cold``: the first take of each; ``unchanged``: the next one. The
-loop copies the same ``/etc``. Ratios are of one run. Statements of the database are counted by pg_stat_statements.
+loop copies the same ``/etc``. ``bare`` is the commands of an unchanged take and nothing else, in one command line over
+OpenSSH's own kept connections: what would be left if Fennox itself took no time. Ratios are of one run. Statements of
+the database are counted by pg_stat_statements.
 """
 
 from __future__ import annotations
@@ -29,6 +31,13 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "scripts"))
 import private_postgres
 
 SSH_PORT = 2322
+
+_COMMANDS = (
+    "cat /etc/machine-id /etc/os-release /etc/hostname; uname -m; date +%s; "
+    "find /etc /root/.ssh /usr/local/etc -printf '%y %i %s %T@ %C@ %p\\0'; "
+    "tar -c -C / etc/passwd etc/group etc/resolv.conf root/.ssh/authorized_keys etc/ssh/ssh_host_ed25519_key.pub; "
+    "dpkg-query -W; systemctl --root=/ list-unit-files --type=service,timer,socket --state=enabled --no-pager"
+)
 
 _ENROL = """
 insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings, machine, needs,
@@ -90,6 +99,24 @@ class Fleet:
         if made != count:
             sys.exit(f"The loop made {made} of {count}.")
         return seconds
+
+    def bare(self, count: int) -> float:
+        """Seconds for the commands alone, on the first ``count``."""
+        kept = self.folder / "kept"
+        kept.mkdir(exist_ok=True)
+        hosts = [server.host for server in self.servers[:count]]
+        common = ["-q", "-p", str(SSH_PORT), "-o", f"ControlPath={kept}/%h"]
+        new = [*common, "-i", str(self.key), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
+        for host in hosts:
+            subprocess.run(["ssh", *new, "-M", "-f", "-N", f"root@{host}"], check=True)
+        try:
+            begun = time.monotonic()
+            subprocess.run(["xargs", "-P", "8", "-I{}", "ssh", *common, "root@{}", _COMMANDS], input="\n".join(hosts),
+                           text=True, check=True, stdout=subprocess.DEVNULL)  # fmt: skip
+            return time.monotonic() - begun
+        finally:
+            for host in hosts:
+                subprocess.run(["ssh", *common, "-O", "exit", f"root@{host}"], check=False, capture_output=True)
 
 
 class Taker:
@@ -164,10 +191,11 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
             place = folder / f"of-{count}"
             place.mkdir()
             place.chmod(0o711)
-            loop = fleet.by_hand(count, recipient)
+            loop, bare = fleet.by_hand(count, recipient), fleet.bare(count)
             taker = Taker(place, fleet, workers, slots)
             try:
-                print(f"{count} systems: the loop {loop:.1f} s, {count / loop:.1f} systems a second")
+                print(f"{count} systems: the loop {loop:.1f} s, {count / loop:.1f} systems a second; "
+                      f"bare {bare:.1f} s, {loop / bare:.2f} of the loop's throughput")  # fmt: skip
                 for name in ("cold", "unchanged", "unchanged"):
                     seconds, statements = taker.take(count)
                     print(f"  {name:<10}{seconds:7.1f} s  {loop / seconds:5.2f} of the loop's throughput, "

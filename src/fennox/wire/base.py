@@ -15,7 +15,7 @@ T = TypeVar("T")
 class Wanted(BaseModel):
     """Base of requests: unknown fields are an error, so that a misspelt wish is not silently ignored."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
 
 class Shown(BaseModel):
