@@ -61,12 +61,15 @@ def test_one_that_refuses_is_not_waited_for(postgres: Path, database: str) -> No
     assert time.monotonic() - begun < 50, "nothing of this comes by itself"
 
 
-@pytest.mark.parametrize(
-    "written", ["", "nonsense", "mysql://a:b@c/d", "postgresql://a@b/c", "postgresql+psycopg://a@b:x/c"]
-)
+@pytest.mark.parametrize("written", ["", "nonsense", "mysql://a:b@c/d", "postgresql+psycopg://a@b:x/c"])
 def test_what_is_no_address_of_a_database_is_said_at_once(written: str, tmp_path: Path) -> None:
-    with pytest.raises(MendSettings, match=r"write the database as postgresql\+psycopg://"):
+    with pytest.raises(MendSettings, match="write the database as postgresql://"):
         read_settings(database=written, state=tmp_path)
+
+
+def test_the_driver_of_the_database_need_not_be_named(tmp_path: Path) -> None:
+    for written in ("postgresql://a@b/c", "postgresql+psycopg://a@b/c"):
+        assert read_settings(database=written, state=tmp_path).database == "postgresql+psycopg://a@b/c"
 
 
 async def test_its_duties_know_of_the_requests_that_people_wait_for(database: str, tmp_path: Path) -> None:
