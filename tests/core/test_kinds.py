@@ -154,6 +154,12 @@ def test_a_hostile_document_gives_no_value_and_one_complaint(content: bytes, lan
     assert (values, len(complaints)) == ([], 1)
 
 
+@given(st.lists(st.text("includé-/ A7", max_size=4), max_size=3), st.text("includé-/ A7", max_size=40))
+def test_a_document_is_looked_at_where_it_holds_a_word(words: list[str], content: str) -> None:
+    looking = Expression.model_validate({"in": "/etc/*.conf", "regex": "x", "holding": words})
+    assert expressions.holds(looking, content.encode()) == (not words or any(word in content for word in words))
+
+
 def test_entities_of_a_far_side_are_not_expanded_and_no_file_is_read() -> None:
     bomb = b"<!DOCTYPE x [<!ENTITY e SYSTEM 'file:///etc/passwd'>]><x><u>&e;</u></x>"
     assert "root" not in "".join(draw(bomb, xpath="//u")[0])

@@ -92,7 +92,7 @@ async def _preview(context: Context, session: AsyncSession, row: Routine, system
     members = (await session.execute(chosen.order_by(System.name).limit(routines.FIRST))).scalars().all()
     if system is not None and not members:
         raise NotFound(
-            f"The routine {row.name} takes no system {system}.", "`fennox routine show` names them.", field="system"
+            f"The routine {row.name} takes no system {system}.", f"It takes what fits: {row.systems}.", field="system"
         )
     standing = await routines.backups_of(session, [system.id for system in members])
     for member in members:
