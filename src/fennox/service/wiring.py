@@ -6,8 +6,9 @@ import asyncio
 import gc
 import signal
 from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -62,14 +63,12 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
         log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
     now = SimulatedClock(clock).now if clock else real_now
     keys = keyfile.load(settings.state)
-    for left in reversed(range(_TRIES)):
-        try:
-            return await open_context(settings, now, keys, simulated=clock is not None, turns=turns)
-        except TryLater:  # it was there a moment ago
-            if not left:
-                raise
-            await asyncio.sleep(1)
-    raise AssertionError
+    opening = partial(open_context, settings, now, keys, simulated=clock is not None, turns=turns)
+    for _ in range(_TRIES):
+        with suppress(TryLater):  # it was there a moment ago
+            return await opening()
+        await asyncio.sleep(1)
+    return await opening()
 
 
 @dataclass(frozen=True)
