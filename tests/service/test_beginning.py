@@ -12,6 +12,7 @@ import pytest
 
 from fennox.catalogue.schema import upgrade
 from fennox.core.errors import MendSettings, TryLater
+from fennox.service import wiring
 from fennox.service.settings import Settings
 from fennox.service.wiring import make_service, read_settings
 from tests.database import admin, url
@@ -72,7 +73,10 @@ def test_the_driver_of_the_database_need_not_be_named(tmp_path: Path) -> None:
         assert read_settings(database=written, state=tmp_path).database == "postgresql+psycopg://a@b/c"
 
 
-async def test_its_duties_know_of_the_requests_that_people_wait_for(database: str, tmp_path: Path) -> None:
+async def test_its_duties_know_of_the_requests_that_people_wait_for(
+    database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(wiring, "look_for_garbage_seldom", lambda: None)  # it would hold for all tests after this one
     app = make_service(Settings(database=database, state=tmp_path / "state", argon_memory_kib=64, workers=0), None)
     async with app.router.lifespan_context(app):
         number = app.state.context.turns.begin()
