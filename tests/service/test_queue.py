@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Coroutine
 
 import pytest
 from sqlalchemy import func, select, text, update
 
 from fennox.catalogue.models import Run, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
-from fennox.service import queue
+from fennox.service import queue, scheduler, worker
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Claimant, Lease
+from fennox.service.scheduler import Scheduler
+from fennox.service.worker import RunWorker
 from tests.database import database, postgres
 from tests.service.contexts import START, add_routine, add_store, add_system, clock, context
 
@@ -307,3 +310,41 @@ async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_
     async with context.session() as session:
         count = await session.execute(select(func.count()).select_from(text("run_steps")))
     assert count.scalar_one() == 2
+
+
+class Mistaken:
+    """What makes a mistake the first time that it is called, and none after that."""
+
+    def __init__(self) -> None:
+        self.called, self.again = False, asyncio.Event()
+
+    async def __call__(self, *_: object) -> None:
+        if self.called:
+            self.again.set()
+            return
+        self.called = True
+        raise RuntimeError("a mistake of ours")
+
+
+async def goes_on(mistaken: Mistaken, work: Coroutine[None, None, None]) -> None:
+    working = asyncio.create_task(work)
+    try:
+        async with asyncio.timeout(60):
+            await mistaken.again.wait()
+        assert not working.done()
+    finally:
+        working.cancel()
+        await asyncio.gather(working, return_exceptions=True)
+
+
+async def test_a_mistake_of_ours_does_not_end_a_worker(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+    mistaken = Mistaken()
+    monkeypatch.setattr(queue, "claim", mistaken)
+    monkeypatch.setattr(worker, "_POLL", 0.01)
+    await goes_on(mistaken, RunWorker(context, 1).work())
+
+
+async def test_a_mistake_of_ours_does_not_end_the_scheduler(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+    mistaken = Mistaken()
+    monkeypatch.setattr(scheduler, "decide", mistaken)
+    await goes_on(mistaken, Scheduler(context).run())
