@@ -29,6 +29,7 @@ from fennox.core.format.records import Previous
 from fennox.core.kinds.loading import load
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
+from fennox.engine.carving import Carvers
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.take import Order, Subject, Taken, take
@@ -54,14 +55,16 @@ async def make_vault(folder: Path) -> Vault:
 class Taker:
     """Takes one backup after another of one server, each with a new connection, as a service does."""
 
-    def __init__(self, server: LinuxServer, vault: Vault, key: str) -> None:
+    last: Taken | None
+
+    def __init__(self, server: LinuxServer, vault: Vault, key: str, carvers: Carvers) -> None:
         text = files("fennox").joinpath("kinds/linux-server.toml").read_text()
         kind = load(text)
         kind_file = KindFile(name=kind.name, version=kind.version, text=text)
         reached = Reached(address=f"{HOST}:{PORT}", account="root", key=server.host_key)
         self.subject = Subject("5" * 32, "web-9", "web-9-55555555", kind, kind_file, {}, "", reached)
         self.vault, self.index, self.login = vault, PackIndex(), Credential("root", private_key=key)
-        self.last: Taken | None = None
+        self.carvers, self.last = carvers, None
 
     async def take(self, *, trust: bool = False) -> Taken:
         last = self.last
@@ -70,7 +73,8 @@ class Taker:
                       last.reference.sequence + 1 if last else 1, previous, trust=trust)  # fmt: skip
         link = await ssh.connect(Address(HOST, PORT), self.login, self.subject.reached.key)
         try:
-            self.last = await take(self.vault, self.index, link, self.subject, order, MemoryJournal(), any_machine=True)
+            self.last = await take(self.vault, self.index, link, self.subject, order, MemoryJournal(), any_machine=True,
+                                   carvers=self.carvers)  # fmt: skip
         finally:
             await link.close()
         return self.last
@@ -102,11 +106,12 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
     server.install("web-9", public)
     fill(server, count, size)
     server.start()
+    carvers = Carvers()  # as a service has them: begun in the first round, there in the others
     times: dict[str, list[float]] = {"pipe": [], "first": [], "unchanged": [], "trusting": []}
     try:
         for number in range(rounds):
             times["pipe"].append(by_hand(folder, key, recipient))
-            taker = Taker(server, await make_vault(folder / f"store-{number}"), private)
+            taker = Taker(server, await make_vault(folder / f"store-{number}"), private, carvers)
             for name in ("first", "unchanged", "stamped", "trusting"):
                 os.sync()
                 begun = time.monotonic()
@@ -119,6 +124,7 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
         for name, held in times.items():
             print(f"  {name:<10}{statistics.median(held):7.2f} s  {statistics.median(held) / base:5.2f} of the pipe")
     finally:
+        await carvers.close()
         server.stop()
 
 

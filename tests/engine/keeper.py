@@ -17,6 +17,7 @@ from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.capture import identify, values_of
+from fennox.engine.carving import Carvers
 from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal, MemoryJournal
@@ -55,6 +56,7 @@ class Keeper:
     clock: datetime = NOON
     saved: list[Sheet] = field(default_factory=list)
     target_login: Credential | None = None
+    carvers: Carvers | None = None
 
     def __post_init__(self) -> None:
         self.kind, self.kind_file = shipped_kind(self.kind_name)
@@ -91,7 +93,7 @@ class Keeper:
         try:
             taken = await take(
                 self.vault, self.index, link, self.subject(), self.order(**changes), journal or MemoryJournal(),
-                any_machine=False,
+                any_machine=False, carvers=self.carvers,
             )  # fmt: skip
         finally:
             await link.close()

@@ -10,7 +10,7 @@ from fennox.core.compare.documents import is_noisy, quiet_digest
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
 from fennox.core.format.manifest import Document, Finding, Machine
 from fennox.core.kinds import evaluation
-from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, wanted
+from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, fits_some, wanted
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
@@ -120,7 +120,8 @@ class Capture:
 
     def not_taken(self) -> list[str]:
         """What was left out: patterns that another part did not take after all, and what cannot be kept."""
-        return sorted({text for text in self.left_out if not any(wanted([text], path) for path in self.evidence.paths)})
+        taken = sorted(self.evidence.paths)
+        return sorted(text for text in set(self.left_out) if not fits_some(text, taken))
 
     def census(self) -> evaluation.Census:
         return evaluation.census(self.kind, self.evidence)

@@ -11,7 +11,7 @@ from fennox.core.compare.documents import is_noisy
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
 from fennox.core.kinds import expressions
-from fennox.core.kinds.expressions import wanted
+from fennox.core.kinds.expressions import fitting, wanted
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine import oversftp
 from fennox.engine.capture import Capture, Captured, once, values_of, watched
@@ -149,6 +149,7 @@ async def _documents(
     seen: Look | None,
 ) -> AsyncGenerator[Captured, None]:
     ahead: list[Member | bytes] = []
+    fits, left_out = fitting(patterns), fitting(without)
 
     async def content() -> AsyncIterator[bytes]:
         async for item in items:
@@ -164,7 +165,7 @@ async def _documents(
         if isinstance(item, bytes):
             continue  # the content of a member that was left out
         document = document_of(item.info, capture)
-        if document is None or not wanted(patterns, document.path) or wanted(without, document.path):
+        if document is None or not fits(document.path) or left_out(document.path):
             continue
         if document.path in capture.writing:
             capture.still_written(document.path, source.settled)

@@ -6,6 +6,7 @@ import base64
 import os
 import stat
 import tarfile
+from functools import lru_cache
 
 from fennox.core.errors import BadInput
 from fennox.core.format.manifest import Document, Finding
@@ -50,6 +51,7 @@ def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
     )
 
 
+@lru_cache(maxsize=4096)
 def _name(text: str) -> str | None:
     """An owner's or a group's name. One that fills its field may have been cut off: then the number has to do."""
     return printable(text) if 0 < len(os.fsencode(text)) < _NAME_FIELD else None

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from contextlib import aclosing
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from fennox import __version__
 from fennox.core.errors import PersonNeeded, TryLater
@@ -16,15 +15,16 @@ from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.evaluation import expected, parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.time import parse_stamp
-from fennox.engine.capture import Capture, Captured, identify
-from fennox.engine.documents import read_documents
+from fennox.engine.capture import Capture, identify
+from fennox.engine.carving import Carvers
+from fennox.engine.gathering import Gathered, gather
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.looks import Plain, plain_of
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter, Content, Written
+from fennox.engine.writing import BackupWriter, Written
 from fennox.links.base import Link
 
 _LISTED_WITHIN = 60  # seconds: a thousand takes of one night do not each list every pack of the store
@@ -88,27 +88,6 @@ class Taken:
         return self.written.content == 0
 
 
-@dataclass
-class _Gathered:
-    documents: dict[str, dict[str, Document]] = field(default_factory=dict)
-    count: int = 0
-    bytes: int = 0
-
-    def of(self, part: str) -> list[Document]:
-        return list(self.documents.get(part, {}).values())
-
-    def keep(self, part: str, document: Document) -> None:
-        """A document that comes again, because it had changed while it was read, takes the place of the first."""
-        held = self.documents.setdefault(part, {})
-        before = held.get(document.path)
-        if before is not None:
-            self.count -= 1
-            self.bytes -= before.size
-        held[document.path] = document
-        self.count += 1
-        self.bytes += document.size
-
-
 def check_same_machine(subject: Subject, machine: Machine) -> None:
     """A changed machine id means reinstalled, replaced or wrong machine; only a person can say which."""
     if subject.machine_id and machine.id != subject.machine_id:
@@ -130,10 +109,12 @@ async def take(
     *,
     any_machine: bool,
     handed_in: HandedIn | None = None,
+    carvers: Carvers | None = None,
 ) -> Taken:
     """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh target).
 
-    ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no link.
+    ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no link. ``carvers``
+    help with long takes.
     """
     parts = parts_to_take(subject.kind, order.parts)
     existing = await _already_there(vault, index, order)
@@ -155,7 +136,7 @@ async def take(
     await journal.step("Read and store the documents")
     documents = handed_in.documents if handed_in is not None else {}
     capture = Capture(subject.kind, subject.settings, machine, handed_in=documents, trust=trust)
-    gathered = await _gather(writer, link, capture, parts, order, journal)
+    gathered = await gather(writer, link, capture, parts, journal, apart=order.apart, carvers=carvers)
     if capture.taken_over and trust is not None:
         since = f"{parse_stamp(trust.since):%Y-%m-%d %H:%M} UTC"
         text = f"{capture.taken_over} of {gathered.count} documents have the inode, size and times they had; all were "
@@ -213,42 +194,6 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
     return None
 
 
-async def _gather(
-    writer: BackupWriter, link: Link | None, capture: Capture, parts: list[str], order: Order, journal: Journal
-) -> _Gathered:
-    gathered = _Gathered()
-    async with aclosing(read_documents(link, capture, parts)) as documents:
-        async for captured in documents:
-            document = captured.document
-            if captured.taken_over:
-                _rely_on(writer, document)
-            elif document.type in ("file", "output"):
-                content = await _stored(writer, captured, apart=order.apart and captured.secret)
-                evidence = _evidence(capture, document.path)
-                found = {"size": content.size, "digest": content.digest, "chunks": content.chunks, "evidence": evidence}
-                document = document.model_copy(update=found)
-            gathered.keep(captured.part, document)
-            await journal.progress(documents=gathered.count, bytes=gathered.bytes)
-    return gathered
-
-
-async def _stored(writer: BackupWriter, captured: Captured, *, apart: bool) -> Content:
-    if captured.whole is not None:
-        return await writer.add_whole(captured.whole, apart=apart)
-    return await writer.add_content(captured.content, apart=apart)
-
-
-def _evidence(capture: Capture, path: str) -> bool | None:
-    if path in capture.passed_over:
-        return False
-    return True if path in capture.evidence.contents else None
-
-
-def _rely_on(writer: BackupWriter, document: Document) -> None:
-    if not all(writer.holds(bytes.fromhex(key.id)) for key in document.chunks):
-        raise TryLater(f"What {document.path} relied on was found damaged.", "Take the backup again.")
-
-
 def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], findings: list[Finding]) -> Head:
     return Head(
         kind=subject.kind_file,
@@ -270,7 +215,7 @@ def _reference(
     vault: Vault,
     subject: Subject,
     order: Order,
-    gathered: _Gathered,
+    gathered: Gathered,
     written: Written,
     id_list: Root,
     sealed: bytes,

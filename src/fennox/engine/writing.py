@@ -11,6 +11,7 @@ from datetime import datetime
 
 from fennox.core.errors import Conflict
 from fennox.core.format import canonical, chunks, idlist, packs, records
+from fennox.core.format.carving import Carved, Recipe
 from fennox.core.format.chunks import Cutter, Piece
 from fennox.core.format.digest import Digest, blake2b_256
 from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, encode_documents
@@ -56,7 +57,8 @@ class BackupWriter:
     _pending: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     _pending_bytes: int = 0
     _used: dict[bytes, str] = field(default_factory=dict)
-    _new: int = 0  # chunks that the store lacked
+    _kept: int = 0  # chunks that came
+    _new: int = 0  # chunks of them that the store lacked
     _batch: list[Piece] = field(default_factory=list)
     _batch_bytes: int = 0
     _sealing: deque[tuple[list[Piece], asyncio.Task[list[bytes]]]] = field(default_factory=deque)
@@ -76,6 +78,21 @@ class BackupWriter:
         before = self._new
         pieces = self._named(chunks.cut(data, self.vault.header.chunking.small), apart)
         content = Content(await self._keep(list(pieces)), len(data), blake2b_256(data))
+        self.written.content += self._new - before
+        return content
+
+    def recipe(self) -> Recipe:
+        """How contents are carved elsewhere for this backup: sealed as well, while most of what comes is new."""
+        secret, sizes = self.vault.secret, self.vault.header.chunking.small
+        return Recipe(secret.chunk_id_key, secret.chunk_key_key, sizes, self._new * 2 > self._kept)
+
+    async def add_carved(self, data: bytes, carved: Carved) -> Content:
+        """Store a document that was carved elsewhere, by this writer's recipe."""
+        before, plain, pieces, at = self._new, memoryview(data), [], 0
+        for cut in carved.cuts:
+            pieces.append(Piece(cut.id, cut.key, plain[at : at + cut.length], cut.sealed))
+            at += cut.length
+        content = Content(await self._keep(pieces), len(data), carved.digest)
         self.written.content += self._new - before
         return content
 
@@ -108,6 +125,7 @@ class BackupWriter:
 
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
         """Have those sealed that the store lacks; in packs they keep the order in which they came."""
+        self._kept += len(pieces)
         for piece in pieces:
             known = piece.id in self._used or piece.id in self._coming or self._packed(piece.id)
             if not known and not self.holds(piece.id):
@@ -124,14 +142,20 @@ class BackupWriter:
 
     async def _seal_batch(self) -> None:
         batch, self._batch, self._batch_bytes = self._batch, [], 0
+        self._sealing.append((batch, asyncio.create_task(self._sealed(batch))))
+        while len(self._sealing) > _AT_ONCE:
+            await self._collect()
+
+    async def _sealed(self, batch: list[Piece]) -> list[bytes]:
+        done = [piece.sealed for piece in batch if piece.sealed is not None]
+        if len(done) == len(batch):
+            return done
         nonces = [self.vault.random(12) for _ in batch]
 
         def seal_all() -> list[bytes]:
-            return [chunks.seal(piece, nonce) for piece, nonce in zip(batch, nonces, strict=True)]
+            return [piece.sealed or chunks.seal(piece, nonce) for piece, nonce in zip(batch, nonces, strict=True)]
 
-        self._sealing.append((batch, asyncio.create_task(asyncio.to_thread(seal_all))))
-        while len(self._sealing) > _AT_ONCE:
-            await self._collect()
+        return await asyncio.to_thread(seal_all)
 
     async def _collect(self) -> None:
         """Take the oldest batch into the pack that is being filled."""

@@ -24,6 +24,7 @@ from fennox.core.kinds.loading import load as load_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
 from fennox.engine import vault as vaults
+from fennox.engine.carving import Carvers
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
@@ -60,6 +61,7 @@ class Context:
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
+    carvers: Carvers = field(default_factory=Carvers)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
     _added_kinds: dict[str, str] = field(default_factory=dict)
@@ -145,6 +147,7 @@ class Context:
 
     async def close(self) -> None:
         await self._links.close()
+        await self.carvers.close()
         for _, store in self._stores.values():
             await store.close()
         await self.engine.dispose()

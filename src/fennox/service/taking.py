@@ -115,8 +115,9 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             around = Surroundings(subject.kind, subject.settings, link, reach, note, journal, list(system.left_open))
             await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
         taken = await take(
-            vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given
-        )
+            vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given,
+            carvers=context.carvers,
+        )  # fmt: skip
         skew = await _skew(context, subject, link, journal) if link is not None else None
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -189,7 +190,8 @@ async def take_safety_copy(
             order = replace(order, sequence=known.sequence)
     order = replace(order, name="before-restore", note="What the target held before the restore.", purpose="safety",
                     parts=None, routine=None)  # fmt: skip
-    taken = await take(vault, context.index(store.id), link, subject, order, journal, any_machine=True)
+    index = context.index(store.id)
+    taken = await take(vault, index, link, subject, order, journal, any_machine=True, carvers=context.carvers)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         if await session.get(Backup, backup) is None:

@@ -19,12 +19,15 @@ class Stored(BaseModel):
 StoredT = TypeVar("StoredT", bound=BaseModel)
 
 
+_encoder = json.JSONEncoder(sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False)
+
+
 def _refuse_float(text: str) -> None:
     raise ValueError(f"{text} is not a whole number")
 
 
 def dump_value(value: Any) -> bytes:
-    return json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False).encode()
+    return _encoder.encode(value).encode()
 
 
 def dump(model: BaseModel) -> bytes:

@@ -29,13 +29,17 @@ class Piece:
     id: bytes
     key: bytes = field(repr=False)
     plain: bytes | memoryview = field(repr=False)  # of the stream it was cut from, not copied
+    sealed: bytes | None = field(default=None, repr=False)  # as it is stored, if that has been made already
 
 
 def identify(plain: bytes | memoryview, secret: WriteSecret) -> Piece:
     """Name a chunk so that the same content has the same name within a key set's generation (§4.2)."""
-    return Piece(
-        blake3(plain, key=secret.chunk_id_key).digest(), blake3(plain, key=secret.chunk_key_key).digest(), plain
-    )
+    return named(plain, secret.chunk_id_key, secret.chunk_key_key)
+
+
+def named(plain: bytes | memoryview, id_key: bytes, key_key: bytes) -> Piece:
+    """As :func:`identify`, where the keys have been derived already."""
+    return Piece(blake3(plain, key=id_key).digest(), blake3(plain, key=key_key).digest(), plain)
 
 
 def identify_apart(plain: bytes | memoryview, random: RandomBytes) -> Piece:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds import expressions
-from fennox.core.kinds.expressions import Evidence, wanted
+from fennox.core.kinds.expressions import Evidence, fitting
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression
 
@@ -20,23 +20,24 @@ class Interest:
 
     def __init__(self, kind: Kind) -> None:
         found = _expressions(kind)
-        self._certificates = kind.certificates
-        self._patterned = [expression for expression in found if any(sign in expression.in_ for sign in "*?[")]
+        self._certified = fitting(kind.certificates)
         self._exact: dict[str, list[Expression]] = {}
         for expression in found:
             self._exact.setdefault(expression.in_, []).append(expression)
-        self._patterns = [*self._exact, *kind.certificates]
+        patterned = {text for text in self._exact if any(sign in text for sign in "*?[")}
+        self._patterned = [(fitting([text]), self._exact[text]) for text in sorted(patterned)]
+        self._any = fitting([*self._exact, *kind.certificates])
 
     def at(self, path: str) -> bool:
-        return wanted(self._patterns, path)
+        return self._any(path)
 
     def is_met(self, path: str, content: bytes | bytearray) -> bool:
         """Whether some expression will really look at this document."""
         looking = self._exact.get(path, [])
         return (
             any(expressions.holds(expression, content) for expression in looking)
-            or wanted(self._certificates, path)
-            or any(wanted([e.in_], path) and expressions.holds(e, content) for e in self._patterned)
+            or self._certified(path)
+            or any(fits(path) and any(expressions.holds(e, content) for e in found) for fits, found in self._patterned)
         )
 
 

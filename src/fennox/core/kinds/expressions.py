@@ -14,9 +14,11 @@ import hashlib
 import json
 import re
 import warnings
-from collections.abc import Iterator, Mapping, Sequence
+from bisect import bisect_left
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
+from itertools import islice, takewhile
 
 import jsonpath_rfc9535
 from lxml import etree
@@ -115,6 +117,19 @@ def wanted(patterns: Sequence[str], path: str) -> bool:
     return path in patterns or _union(tuple(patterns)).match(path) is not None
 
 
+def fitting(patterns: Sequence[str]) -> Callable[[str], bool]:
+    """As :func:`wanted`, for whoever holds many paths against the same patterns."""
+    match = _union(tuple(patterns)).match
+    return lambda path: path in patterns or match(path) is not None
+
+
+def fits_some(pattern: str, ordered: Sequence[str]) -> bool:
+    """Whether a pattern fits any of many paths, which are sorted: only those that begin as it does are looked at."""
+    literal = re.split(r"[*?\[]", pattern, maxsplit=1)[0]
+    beginning = takewhile(lambda path: path.startswith(literal), islice(ordered, bisect_left(ordered, literal), None))
+    return any(map(fitting([pattern]), beginning))
+
+
 @lru_cache(maxsize=1024)
 def _union(patterns: tuple[str, ...]) -> re.Pattern[str]:
     """All patterns in one, which is what many files are held against."""
@@ -140,7 +155,8 @@ def values(expression: Expression, evidence: Evidence) -> list[str]:
     """All values an expression draws, in the order of documents by path."""
     if expression.names is not None:
         pattern = re.compile(expression.names)
-        found = (pattern.search(path) for path in sorted(evidence.paths) if wanted([expression.in_], path))
+        fits = fitting([expression.in_])
+        found = (pattern.search(path) for path in sorted(evidence.paths) if fits(path))
         return [match.group(match.re.groups) for match in found if match]
     drawn: list[str] = []
     for path in sorted(evidence.contents):

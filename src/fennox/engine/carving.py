@@ -1,0 +1,146 @@
+"""Processes beside this one that carve contents, because Python lets only one thread of a process run at a time."""
+
+from __future__ import annotations
+
+import asyncio
+import fcntl
+import os
+import pickle
+import secrets
+import sys
+from collections import deque
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import Any
+
+import structlog
+
+from fennox.core.format.carving import Carved, Recipe, carve
+from fennox.engine.carver import LENGTH, framed
+
+log: Any = structlog.get_logger()
+
+_MOST = 4  # processes
+_PIPE = 1024 * 1024  # bytes that wait to be read, so that a question is written in few goes (Linux's most for anyone)
+_BUFFER = 2 * 1024 * 1024  # bytes of answers that wait to be read
+_AGAIN = 300  # seconds after which processes are begun again when one has failed
+_IDLE = 300  # seconds after which processes that nobody asked are ended
+
+Answer = asyncio.Future[list[Carved]]
+
+
+@dataclass(eq=False)
+class Carver:
+    """One process, and who waits for its answers, in the order of their questions."""
+
+    process: asyncio.subprocess.Process
+    waiting: deque[Answer] = field(default_factory=deque)
+    reading: asyncio.Task[None] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.reading = asyncio.create_task(self._read())
+
+    def ask(self, contents: Sequence[bytes], recipe: Recipe) -> Answer:
+        answer: Answer = asyncio.get_running_loop().create_future()
+        if self.reading.done():
+            raise BrokenPipeError("it no longer answers")
+        assert self.process.stdin is not None
+        self.process.stdin.write(framed((contents, recipe)))
+        self.waiting.append(answer)
+        return answer
+
+    async def _read(self) -> None:
+        assert self.process.stdout is not None
+        try:
+            while True:
+                length = int.from_bytes(await self.process.stdout.readexactly(LENGTH), "little")
+                data = await self.process.stdout.readexactly(length)
+                found: list[Carved] = pickle.loads(data)  # noqa: S301  # of a process of our own, by a pipe of our own
+                answer = self.waiting.popleft()
+                if not answer.done():  # a run that was stopped waits no longer
+                    answer.set_result(found)
+        except asyncio.IncompleteReadError:
+            pass  # it ended, because it was told to or by itself; whoever still waits is told below
+        finally:
+            for answer in self.waiting:
+                if not answer.done():
+                    answer.set_exception(BrokenPipeError("it no longer answers"))
+
+    def end(self) -> None:
+        """It answers what it was asked, and ends."""
+        assert self.process.stdin is not None
+        self.process.stdin.close()
+
+    async def ended(self) -> None:
+        await self.reading
+        await self.process.wait()
+
+
+class Carvers:
+    """The processes of one service or worker. They begin when they are first needed, and end when they no longer are.
+
+    If one ends by itself, or none can be begun, the work is done here for a while, only slower.
+    """
+
+    def __init__(self, count: int | None = None) -> None:
+        self._count = count if count is not None else min(os.cpu_count() or 1, _MOST)
+        self._held: list[Carver] = []
+        self._leaving: set[asyncio.Task[None]] = set()
+        self._beginning = asyncio.Lock()
+        self._ending: asyncio.TimerHandle | None = None
+        self._not_before = 0.0  # on the loop's clock
+
+    async def carve(self, contents: Sequence[bytes], recipe: Recipe) -> list[Carved]:
+        if asyncio.get_running_loop().time() >= self._not_before:
+            try:
+                held = await self._begun()
+                return await min(held, key=lambda carver: len(carver.waiting)).ask(contents, recipe)
+            except OSError as error:
+                await self._give_up(error)
+        return await asyncio.to_thread(carve, contents, recipe, secrets.token_bytes)
+
+    async def _give_up(self, error: OSError) -> None:
+        """Once for all that were waiting."""
+        now = asyncio.get_running_loop().time()
+        if now >= self._not_before:
+            log.warning("a process that cuts and seals failed; that is done here for a while", reason=str(error))
+            self._not_before = now + _AGAIN
+            await self.close()
+
+    async def _begun(self) -> list[Carver]:
+        async with self._beginning:
+            while len(self._held) < self._count:
+                self._held.append(await _begin())
+        if self._ending is not None:
+            self._ending.cancel()
+        self._ending = asyncio.get_running_loop().call_later(_IDLE, self._end)
+        return self._held
+
+    def _end(self) -> None:
+        for carver in self._held:
+            carver.end()
+            ended = asyncio.create_task(carver.ended())
+            self._leaving.add(ended)
+            ended.add_done_callback(self._leaving.discard)
+        self._held = []
+
+    async def close(self) -> None:
+        if self._ending is not None:
+            self._ending.cancel()
+        self._end()
+        await asyncio.gather(*self._leaving)
+
+
+async def _begin() -> Carver:
+    process = await asyncio.create_subprocess_exec(
+        *(sys.executable, "-I", "-m", "fennox.engine.carver"),
+        stdin=asyncio.subprocess.PIPE,
+        stdout=asyncio.subprocess.PIPE,
+        limit=_BUFFER,
+        start_new_session=True,  # a signal to all that a terminal has begun is not meant for it
+    )
+    assert process.stdin is not None
+    with suppress(PermissionError):  # this user has many pipes: then it takes several turns to write a question
+        fcntl.fcntl(process.stdin.transport.get_extra_info("pipe"), fcntl.F_SETPIPE_SZ, _PIPE)
+    return Carver(process)
