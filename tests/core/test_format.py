@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, WrongPassphrase
-from fennox.core.format import chunks, header, idlist, notes, packs
+from fennox.core.format import canonical, chunks, header, idlist, manifest, notes, packs
 from fennox.core.format.chunks import Cutter
 from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
 from fennox.core.format.secret import WriteSecret
@@ -209,3 +209,25 @@ def test_secrets_do_not_show_in_any_text_of_their_holders() -> None:
         assert "hidden" not in text
         assert "raw=" not in text
         assert "key=" not in text
+
+
+_TEXTS = st.one_of(st.none(), st.text())
+_DOCUMENTS = st.builds(
+    manifest.Document,
+    path=st.text(), raw_path=_TEXTS, type=st.sampled_from(["file", "folder", "link", "output"]), owner=_TEXTS,
+    mode=st.one_of(st.none(), st.integers(0, 0o7777)), modified=st.one_of(st.none(), st.integers()), link=_TEXTS,
+    size=st.integers(0), secret=st.booleans(), moved=st.booleans(), evidence=st.one_of(st.none(), st.booleans()),
+    chunks=st.lists(st.builds(manifest.ChunkKey, id=st.text(), key=st.text(), length=st.integers(0)), max_size=2),
+)  # fmt: skip
+
+
+@given(_DOCUMENTS)
+def test_a_manifest_line_is_canonical_json(document: manifest.Document) -> None:
+    [line] = manifest.encode_documents([document])
+    assert line == canonical.dump_value(document.model_dump(mode="json", exclude_defaults=True)) + b"\n"
+    assert manifest.decode_document(line) == document
+
+
+def test_what_a_newer_fennox_added_to_a_manifest_line_stays_and_stays_sorted() -> None:
+    line = b'{"chunks":[{"a":1,"id":"00","key":"","length":3}],"elder":"x","path":"/p","size":3,"type":"file"}\n'
+    assert list(manifest.encode_documents([manifest.decode_document(line)])) == [line]

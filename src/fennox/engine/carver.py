@@ -1,7 +1,8 @@
 """What runs in a process that carves contents: it answers question after question until nobody can ask any more.
 
-Questions and answers are pickles, each behind its length (8 bytes, little-endian), on pipes that only the process which
-began this one holds.
+Contents, and chunks that were sealed, lie in memory that both processes see; it has room for ``PLACES`` questions.
+Questions and answers themselves are pickles, each behind its length (8 bytes, little-endian), on pipes whose other ends
+only the process that began this one holds.
 """
 
 from __future__ import annotations
@@ -10,12 +11,31 @@ import os
 import pickle
 import secrets
 import sys
-from typing import BinaryIO
+from collections.abc import Iterable, Sequence
+from mmap import mmap
+from typing import BinaryIO, NamedTuple
 
-from fennox.core.format.carving import carve
+from fennox.core.format.carving import Carved, Recipe, carve
 
+PLACES = 4
+PLACE = 3 * 1024 * 1024  # bytes of one question's contents, and then of its answer's chunks
 LENGTH = 8  # bytes
 _NICE = 5  # whoever asks has its core first; this process goes to another, or waits
+
+
+class Question(NamedTuple):
+    """Contents of these lengths lie one behind the other at a place."""
+
+    place: int
+    lengths: list[int]
+    recipe: Recipe
+
+
+class Answer(NamedTuple):
+    """What became of them; sealed chunks of these lengths lie there now, unless there was no room."""
+
+    carved: list[Carved]
+    lengths: list[int]
 
 
 def framed(message: object) -> bytes:
@@ -23,16 +43,54 @@ def framed(message: object) -> bytes:
     return len(data).to_bytes(LENGTH, "little") + data
 
 
-def serve(asks: BinaryIO, answers: BinaryIO) -> None:
+def lay(memory: mmap, place: int, contents: Iterable[bytes]) -> list[int]:
+    """Put contents at a place; their lengths."""
+    at, lengths = place * PLACE, []
+    for content in contents:
+        memory[at : at + len(content)] = content
+        at += len(content)
+        lengths.append(len(content))
+    return lengths
+
+
+def lying(memory: mmap, place: int, lengths: Sequence[int]) -> list[bytes]:
+    """What lies at a place."""
+    at, found = place * PLACE, []
+    for length in lengths:
+        found.append(memory[at : at + length])
+        at += length
+    return found
+
+
+def _answer(memory: mmap, question: Question) -> Answer:
+    contents = lying(memory, question.place, question.lengths)
+    carved = carve(contents, question.recipe, secrets.token_bytes)
+    sealed = [cut.sealed for each in carved for cut in each.cuts if cut.sealed is not None]
+    if sum(map(len, sealed)) > PLACE:
+        return Answer(carved, [])
+    lengths = lay(memory, question.place, sealed)
+    return Answer([Carved(each.digest, [cut._replace(sealed=None) for cut in each.cuts]) for each in carved], lengths)
+
+
+def answered(memory: mmap, place: int, answer: Answer) -> list[Carved]:
+    """An answer with its sealed chunks."""
+    if not answer.lengths:
+        return answer.carved
+    sealed = iter(lying(memory, place, answer.lengths))
+    return [Carved(each.digest, [cut._replace(sealed=next(sealed)) for cut in each.cuts]) for each in answer.carved]
+
+
+def serve(memory: mmap, asks: BinaryIO, answers: BinaryIO) -> None:
     while length := asks.read(LENGTH):
-        contents, recipe = pickle.loads(asks.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own
-        answers.write(framed(carve(contents, recipe, secrets.token_bytes)))
+        question: Question = pickle.loads(asks.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own
+        answers.write(framed(_answer(memory, question)))
         answers.flush()
 
 
-if __name__ == "__main__":
+def main() -> None:
     os.nice(_NICE)
     try:
-        serve(sys.stdin.buffer, sys.stdout.buffer)
+        with mmap(int(sys.argv[1]), PLACES * PLACE) as memory:
+            serve(memory, sys.stdin.buffer, sys.stdout.buffer)
     except (BrokenPipeError, EOFError, pickle.UnpicklingError):
         sys.exit(1)  # whoever asked is gone, perhaps in the middle of a question

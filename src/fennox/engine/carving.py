@@ -3,52 +3,52 @@
 from __future__ import annotations
 
 import asyncio
-import fcntl
 import os
 import pickle
 import secrets
 import sys
 from collections import deque
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass, field
+from mmap import mmap
 from typing import Any
 
 import structlog
 
 from fennox.core.format.carving import Carved, Recipe, carve
-from fennox.engine.carver import LENGTH, framed
+from fennox.engine.carver import LENGTH, PLACE, PLACES, Answer, Question, answered, framed, lay
 
 log: Any = structlog.get_logger()
 
 _MOST = 4  # processes
-_PIPE = 1024 * 1024  # bytes that wait to be read, so that a question is written in few goes (Linux's most for anyone)
-_BUFFER = 2 * 1024 * 1024  # bytes of answers that wait to be read
 _AGAIN = 300  # seconds after which processes are begun again when one has failed
 _IDLE = 300  # seconds after which processes that nobody asked are ended
 
-Answer = asyncio.Future[list[Carved]]
+Coming = asyncio.Future[list[Carved]]
 
 
 @dataclass(eq=False)
 class Carver:
-    """One process, and who waits for its answers, in the order of their questions."""
+    """One process, the memory it shares, and who waits for its answers, in the order of their questions."""
 
     process: asyncio.subprocess.Process
-    waiting: deque[Answer] = field(default_factory=deque)
+    memory: mmap
+    waiting: deque[tuple[int, Coming]] = field(default_factory=deque)
     reading: asyncio.Task[None] = field(init=False)
 
     def __post_init__(self) -> None:
+        self._free = set(range(PLACES))
         self.reading = asyncio.create_task(self._read())
 
-    def ask(self, contents: Sequence[bytes], recipe: Recipe) -> Answer:
-        answer: Answer = asyncio.get_running_loop().create_future()
+    def ask(self, contents: Sequence[bytes], recipe: Recipe) -> Coming:
         if self.reading.done():
             raise BrokenPipeError("it no longer answers")
         assert self.process.stdin is not None
-        self.process.stdin.write(framed((contents, recipe)))
-        self.waiting.append(answer)
-        return answer
+        coming: Coming = asyncio.get_running_loop().create_future()
+        place = self._free.pop()
+        self.process.stdin.write(framed(Question(place, lay(self.memory, place, contents), recipe)))
+        self.waiting.append((place, coming))
+        return coming
 
     async def _read(self) -> None:
         assert self.process.stdout is not None
@@ -56,16 +56,15 @@ class Carver:
             while True:
                 length = int.from_bytes(await self.process.stdout.readexactly(LENGTH), "little")
                 data = await self.process.stdout.readexactly(length)
-                found: list[Carved] = pickle.loads(data)  # noqa: S301  # of a process of our own, by a pipe of our own
-                answer = self.waiting.popleft()
-                if not answer.done():  # a run that was stopped waits no longer
-                    answer.set_result(found)
+                answer: Answer = pickle.loads(data)  # noqa: S301  # of a process of our own, by a pipe of our own
+                place, coming = self.waiting.popleft()
+                coming.set_result(answered(self.memory, place, answer))
+                self._free.add(place)
         except asyncio.IncompleteReadError:
             pass  # it ended, because it was told to or by itself; whoever still waits is told below
         finally:
-            for answer in self.waiting:
-                if not answer.done():
-                    answer.set_exception(BrokenPipeError("it no longer answers"))
+            for _, coming in self.waiting:
+                coming.set_exception(BrokenPipeError("it no longer answers"))
 
     def end(self) -> None:
         """It answers what it was asked, and ends."""
@@ -75,6 +74,7 @@ class Carver:
     async def ended(self) -> None:
         await self.reading
         await self.process.wait()
+        self.memory.close()
 
 
 class Carvers:
@@ -87,18 +87,36 @@ class Carvers:
         self._count = count if count is not None else min(os.cpu_count() or 1, _MOST)
         self._held: list[Carver] = []
         self._leaving: set[asyncio.Task[None]] = set()
+        self._room = asyncio.Semaphore(self._count * PLACES)
         self._beginning = asyncio.Lock()
         self._ending: asyncio.TimerHandle | None = None
         self._not_before = 0.0  # on the loop's clock
 
     async def carve(self, contents: Sequence[bytes], recipe: Recipe) -> list[Carved]:
-        if asyncio.get_running_loop().time() >= self._not_before:
+        """As ``core.format.carving.carve``."""
+        if sum(map(len, contents)) <= PLACE and asyncio.get_running_loop().time() >= self._not_before:
             try:
-                held = await self._begun()
-                return await min(held, key=lambda carver: len(carver.waiting)).ask(contents, recipe)
+                coming = await self._asked(contents, recipe)
+                # who is stopped meanwhile leaves its place when the answer has come, and not before
+                return await asyncio.shield(coming)
             except OSError as error:
                 await self._give_up(error)
         return await asyncio.to_thread(carve, contents, recipe, secrets.token_bytes)
+
+    async def _asked(self, contents: Sequence[bytes], recipe: Recipe) -> Coming:
+        await self._room.acquire()
+        try:
+            held = await self._begun()
+            coming = min(held, key=lambda carver: len(carver.waiting)).ask(contents, recipe)
+        except BaseException:
+            self._room.release()
+            raise
+        coming.add_done_callback(self._come)
+        return coming
+
+    def _come(self, coming: Coming) -> None:
+        self._room.release()
+        coming.exception()  # whoever asked may have been stopped, and then it is nobody's news
 
     async def _give_up(self, error: OSError) -> None:
         """Once for all that were waiting."""
@@ -133,14 +151,17 @@ class Carvers:
 
 
 async def _begin() -> Carver:
-    process = await asyncio.create_subprocess_exec(
-        *(sys.executable, "-I", "-m", "fennox.engine.carver"),
-        stdin=asyncio.subprocess.PIPE,
-        stdout=asyncio.subprocess.PIPE,
-        limit=_BUFFER,
-        start_new_session=True,  # a signal to all that a terminal has begun is not meant for it
-    )
-    assert process.stdin is not None
-    with suppress(PermissionError):  # this user has many pipes: then it takes several turns to write a question
-        fcntl.fcntl(process.stdin.transport.get_extra_info("pipe"), fcntl.F_SETPIPE_SZ, _PIPE)
-    return Carver(process)
+    shared = os.memfd_create("fennox-carver")
+    try:
+        os.ftruncate(shared, PLACES * PLACE)
+        memory = mmap(shared, PLACES * PLACE)
+        process = await asyncio.create_subprocess_exec(
+            *(sys.executable, "-I", "-c", "from fennox.engine import carver; carver.main()", str(shared)),
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            pass_fds=[shared],
+            start_new_session=True,  # a signal to all that a terminal has begun is not meant for it
+        )
+    finally:
+        os.close(shared)
+    return Carver(process, memory)

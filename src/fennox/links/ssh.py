@@ -23,6 +23,7 @@ from fennox.links.sftp import SftpFiles
 _QUOTES = re.compile("(['\u2018\u2019\u201a\u201b])")  # PowerShell takes each of them for the end of a text
 _PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
 _BLOCK = 256 * 1024  # bytes
+_WINDOW = 6 * 1024 * 1024  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
 _LONGEST_WORD = 100 * 1024  # bytes; Linux gives a program no longer word than 128 KiB
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
 
@@ -138,7 +139,7 @@ class SshLink:
         return await self._start_line(line, feed)
 
     async def _start_line(self, line: str, feed: AsyncIterator[bytes] | None) -> tuple[_SshRunning, asyncio.Task[None]]:
-        process = await self._connection.create_process(line, encoding=None, max_pktsize=131072)
+        process = await self._connection.create_process(line, encoding=None, max_pktsize=131072, window=_WINDOW)
         running = _SshRunning(process, self._address)
         return running, asyncio.create_task(_feed(process, self._said_first, feed))
 
