@@ -34,6 +34,7 @@ from fennox.service import sites
 from fennox.service.clock import Now, real_now
 from fennox.service.keyfile import KeyFile
 from fennox.service.ownstate import OwnState
+from fennox.service.pooling import ask_the_idle
 from fennox.service.settings import Settings
 from fennox.service.sites import SiteHub
 from fennox.service.turns import KEPT_AT, Turns
@@ -314,10 +315,10 @@ async def open_context(
         settings.database,
         pool_size=20,
         max_overflow=20,
-        pool_pre_ping=True,
         hide_parameters=True,  # what people send does not belong in logs
         connect_args={"options": f"{idle} {planned}"},
     )
+    ask_the_idle(engine)
     try:
         with _in_words():
             service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
