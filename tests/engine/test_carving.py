@@ -187,6 +187,17 @@ async def test_processes_that_nobody_asks_end_and_begin_again(
         assert len(carvers.begun) == 2 * (number + 1)
 
 
+async def test_one_that_is_paused_keeps_nobody_from_ending(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(carving, "_PATIENCE", 0.1)
+    carvers = Watched()
+    await Carvers.carve(carvers, [b"buoy"], RECIPE)
+    paused = carvers.processes()
+    for process in paused:
+        os.kill(process, signal.SIGSTOP)
+    await carvers.close()
+    assert not any(map(lives, paused))
+
+
 def test_they_end_with_whoever_began_them() -> None:
     program = (
         "import asyncio, os\n"

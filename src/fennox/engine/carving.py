@@ -22,6 +22,7 @@ log: Any = structlog.get_logger()
 
 _MOST = 4  # processes
 _AGAIN = 300  # seconds after which processes are begun again when one has failed
+_PATIENCE = 10  # seconds that one may take to end
 _IDLE = 300  # seconds after which processes that nobody asked are ended
 
 Coming = asyncio.Future[list[Carved]]
@@ -72,6 +73,9 @@ class Carver:
         self.process.stdin.close()
 
     async def ended(self) -> None:
+        await asyncio.wait([self.reading], timeout=_PATIENCE)
+        if not self.reading.done():
+            self.process.kill()  # somebody has paused it
         await self.reading
         await self.process.wait()
         self.memory.close()
