@@ -2079,6 +2079,14 @@ export interface components {
              */
             live: boolean;
             /**
+             * Only
+             * @description Patterns with `*` of the documents to compare.
+             * @default [
+             *       "*"
+             *     ]
+             */
+            only: string[];
+            /**
              * Passphrase
              * @description Opens the stores in custody apart.
              */

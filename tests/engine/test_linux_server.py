@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from fennox.core.errors import (
     KeyChanged,
     KeyUnknown,
     LeaseLost,
+    NotFound,
     PersonNeeded,
     Stopped,
     TryLater,
@@ -22,7 +24,10 @@ from fennox.core.errors import (
     WrongLogin,
 )
 from fennox.core.format import sweeps
+from fennox.core.format.manifest import Document
 from fennox.core.restoring.sheet import Place, Sheet
+from fennox.engine import comparing
+from fennox.engine.comparing import side_of
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.take import Taken
 from fennox.engine.vault import Vault
@@ -392,3 +397,38 @@ async def test_a_store_without_plain_names_tells_no_names(
     assert "web-9" not in names
     assert "secret-plan" not in names
     assert len(await all_backups(keeper.vault)) == 1
+
+
+async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_time(
+    keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(comparing, "MOST_CHANGES", 50)
+    first = await keeper.take()
+    for number in range(6):
+        server.write(f"/etc/ferry/page-{number}", "".join(f"{number} now at {line}\n" for line in range(20)))
+    second = await keeper.take()
+    for number in range(6):
+        server.write(f"/etc/ferry/page-{number}", "".join(f"{number} then at {line}\n" for line in range(20)))
+    third = await keeper.take()
+    left, right = [await side_of(await keeper.reader(taken)) for taken in (second, third)]
+    read: list[str] = []
+
+    def counted(document: Document) -> AsyncIterator[bytes] | None:
+        read.append(document.path)
+        return right.content(document)
+
+    found = await comparing.compare(keeper.kind, left, replace(right, content=counted), b"s" * 16, patches=True)
+    assert [(len(document.changes), bool(document.patch)) for document in found.documents] == [
+        (20, True), (20, True), (10, False), (0, False), (0, False), (0, False),
+    ]  # fmt: skip
+    assert "20 changes, of which the first 10 are shown" in found.documents[2].said
+    assert "so much differs" in found.documents[5].said
+    assert read == [f"/etc/ferry/page-{number}" for number in range(3)]
+
+    some = await comparing.compare(keeper.kind, left, right, b"s" * 16, only=["/etc/ferry/page-[45]", "/etc/hosts"])
+    assert [(document.path[-1], len(document.changes)) for document in some.documents] == [("4", 20), ("5", 20)]
+    assert (some.same, some.lists) == (1, [])
+    with pytest.raises(NotFound, match="like /no/such"):
+        await comparing.compare(keeper.kind, left, right, b"s" * 16, only=["/no/such"])
+    whole = await keeper.compare(first, second)
+    assert [change.name for change in whole.lists] == ["files"]

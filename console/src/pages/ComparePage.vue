@@ -16,6 +16,7 @@ const system = ref(String(route.query.system ?? ""));
 const before = ref(String(route.query.before ?? ""));
 const after = ref(String(route.query.after ?? ""));
 const passphrase = ref("");
+const only = ref(String(route.query.only ?? ""));
 const sought = ref("");
 const systems = useQuery({
   queryKey: ["system-names"],
@@ -31,7 +32,13 @@ const key = computed(() => passphrase.value || null);
 const compare = useMutation({
   mutationFn: () => {
     const live = after.value === LIVE;
-    const body = { before: before.value, after: live ? null : after.value, live, passphrase: key.value };
+    const body = {
+      before: before.value,
+      after: live ? null : after.value,
+      live,
+      only: [only.value.trim() || "*"],
+      passphrase: key.value,
+    };
     return get(client.POST("/api/v1/comparisons", { body }));
   },
   onMutate: () => trace.reset(),
@@ -59,7 +66,7 @@ const said = computed(() => {
   const count = found.value.documents.length;
   const differ = count === 0 ? "No document differs" : count === 1 ? "One document differs" : `${count} documents differ`;
   const noise = found.value.noise ? `, ${found.value.noise} differ only in what means nothing` : "";
-  return `${differ}, ${found.value.same} are equal${noise}.`;
+  return `${differ}, ${found.value.same} ${found.value.same === 1 ? "is" : "are"} equal${noise}.`;
 });
 const words = { added: "came", removed: "went", changed: "changed" } as const;
 
@@ -73,7 +80,8 @@ function choose(): void {
   }
 }
 function start(): void {
-  void router.replace({ path: "/compare", query: { system: system.value, before: before.value, after: after.value } });
+  const query = { system: system.value, before: before.value, after: after.value };
+  void router.replace({ path: "/compare", query: { ...query, ...(only.value && { only: only.value }) } });
   compare.mutate();
 }
 function history(document: string, list = ""): void {
@@ -139,6 +147,10 @@ onMounted(() => {
             {{ when(backup.time) }}{{ backup.name ? `, ${backup.name}` : "" }}{{ backup.unchanged ? ", unchanged" : "" }}
           </option>
         </select>
+      </div>
+      <div>
+        <label class="label" for="compare-only">Only documents like</label>
+        <input id="compare-only" v-model="only" class="field" placeholder="/etc/nginx/*" autocomplete="off" />
       </div>
       <div v-if="locked">
         <label class="label" for="compare-passphrase">Passphrase of the store</label>

@@ -12,7 +12,7 @@ from pydantic import SecretStr
 from fennox.cli import runs
 from fennox.cli.access import client, first_line
 from fennox.cli.main import Environment
-from fennox.cli.output import say, show_list, show_one, show_table, size, when
+from fennox.cli.output import counted, say, show_list, show_one, show_table, size, when
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
 from fennox.wire.runs import RunShown
@@ -40,11 +40,11 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
         backup = service.backup(str(run.result["backup"]))
     show_backup(backup, arguments)
     if not arguments.json and not arguments.quiet:
-        objects, new = run.result["objects"], size(int(run.result["new_bytes"] or 0))
+        objects, new = int(run.result["objects"] or 0), size(int(run.result["new_bytes"] or 0))
         if run.result["unchanged"]:
-            say(f"Unchanged since the last backup: {objects} {'object' if objects == 1 else 'objects'} of {new}.")
+            say(f"Unchanged since the last backup: {counted(objects, 'object')} of {new}.")
         else:
-            say(f"{objects} objects with {new} were written to {run.store}.")
+            say(f"{counted(objects, 'object')} with {new} {'was' if objects == 1 else 'were'} written to {run.store}.")
     return 0
 
 
@@ -58,8 +58,11 @@ def show_backup(backup: BackupShown, arguments: argparse.Namespace) -> None:
         ("machine", f"{backup.machine.name} {backup.machine.id}"),
         ("version", f"{backup.machine.product} {backup.machine.version}"),
         *[("held in", _place(copy)) for copy in backup.copies],
-        ("size", f"{backup.documents} documents, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store"),
-        *[("part", f"{part.name}: {part.documents} documents, {size(part.bytes)}") for part in backup.parts],
+        (
+            "size",
+            f"{counted(backup.documents, 'document')}, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store",
+        ),
+        *[("part", f"{part.name}: {counted(part.documents, 'document')}, {size(part.bytes)}") for part in backup.parts],
         ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
         *[("worth", text) for text in backup.worth],
         *[("LACKS", f"{finding.text} {finding.remedy}") for finding in backup.findings],

@@ -12,7 +12,7 @@ from pydantic import SecretStr
 
 from fennox.cli.access import client, first_line
 from fennox.cli.main import Environment
-from fennox.cli.output import when
+from fennox.cli.output import counted, when
 from fennox.core.compare.model import Change, Comparison, DocumentChange
 from fennox.core.errors import BadInput
 from fennox.core.names import printable
@@ -34,7 +34,7 @@ def compare(arguments: argparse.Namespace, environment: Environment) -> None:
         raise BadInput("--since goes with --system.", "Give --system NAME.")
     wanted = CompareWanted(
         before=arguments.before, after=arguments.after, system=arguments.system, since=_moment(arguments.since),
-        live=arguments.live, passphrase=phrase,
+        live=arguments.live, only=arguments.document or ["*"], passphrase=phrase,
     )  # fmt: skip
     with client(environment) as service:
         if arguments.json_patch:
@@ -80,8 +80,13 @@ def lines(comparison: Comparison) -> list[str]:
     for word, parts in (("before", comparison.only_left_parts), ("after", comparison.only_right_parts)):
         found += [f"Only the backup {word} holds the part {part}; it is not compared." for part in parts]
     noise = f", {comparison.noise} differ only in what means nothing" if comparison.noise else ""
-    differ = f"{len(comparison.documents)} documents differ" if comparison.documents else "No document differs"
-    found += ["", f"{differ}, {comparison.same} are equal{noise}."]
+    changed = len(comparison.documents)
+    differ = (
+        f"{counted(changed, 'document')} {'differs' if changed == 1 else 'differ'}"
+        if changed
+        else "No document differs"
+    )
+    found += ["", f"{differ}, {comparison.same} {'is' if comparison.same == 1 else 'are'} equal{noise}."]
     return found
 
 

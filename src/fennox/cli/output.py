@@ -100,6 +100,11 @@ def size(count: int) -> str:
     return f"{amount:.1f} TB"
 
 
+def counted(count: int, noun: str) -> str:
+    """A number and what it counts: ``1 document``, ``3 documents``."""
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+
 def can_ask() -> bool:
     return sys.stdin.isatty() and sys.stderr.isatty()
 

@@ -12,7 +12,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from fennox.cli import access
 from fennox.cli.access import client
 from fennox.cli.main import FAILED, PERSON, Environment
-from fennox.cli.output import can_ask, err, say, show_list, show_one, size, span, when
+from fennox.cli.output import can_ask, counted, err, say, show_list, show_one, size, span, when
 from fennox.client.api import Client, ProblemError
 from fennox.wire.runs import LogLine, RunShown
 
@@ -186,12 +186,12 @@ class _Display:
             self._step = run.step
             if run.step and not err.is_terminal:
                 say(run.step)
-        amount = f"{run.documents} documents, {size(run.bytes)}" if run.documents else ""
+        so_far = f"{counted(run.documents, 'document')}, {size(run.bytes)}" if run.documents else ""
         share = _share(run)
         self._bar.update(
             self._task,
             description=self._step or "Waiting for a worker",
-            amount=amount,
+            amount=so_far,
             total=100 if share is not None else None,
             completed=share or 0,
         )

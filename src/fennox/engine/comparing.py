@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import aclosing
 from dataclasses import dataclass
 
 from fennox.core.compare import documents as comparing
-from fennox.core.compare.model import Comparison, DocumentChange, ListChange
+from fennox.core.compare.model import MOST_CHANGES, Comparison, DocumentChange, ListChange
 from fennox.core.compare.shapes import MAX_SHOWN
-from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.errors import BadInput, NotFound, PersonNeeded
 from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.evaluation import Census
+from fennox.core.kinds.expressions import fitting
 from fennox.core.kinds.model import Kind
+from fennox.core.names import printable
 from fennox.engine.capture import Capture, identify, once
 from fennox.engine.documents import read_documents
 from fennox.engine.reading import BackupReader
@@ -75,11 +77,14 @@ async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: S
     return Side(parts, capture.census(), kind.name, machine.id, content)
 
 
-async def compare(kind: Kind, left: Side, right: Side, salt: bytes, *, patches: bool = False) -> Comparison:
+async def compare(
+    kind: Kind, left: Side, right: Side, salt: bytes, *, patches: bool = False, only: Sequence[str] = ("*",)
+) -> Comparison:
     """What changed from one side to the other. ``kind``: whose rules for noise, order and secrets count.
 
     Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values; fresh for each use.
-    ``patches``: every document that changed carries a JSON Patch (RFC 6902) as well.
+    ``patches``: every document that changed carries a JSON Patch (RFC 6902) as well. ``only``: patterns of paths; of
+    what does not fit nothing is told, and no list is compared then.
     """
     if left.kind != right.kind:
         raise BadInput(
@@ -87,10 +92,12 @@ async def compare(kind: Kind, left: Side, right: Side, salt: bytes, *, patches: 
         )
     found: list[DocumentChange] = []
     same = noise = 0
+    room = MOST_CHANGES
+    fits = fitting(only)
     shared = [name for name in left.parts if name in right.parts]
     for part in shared:
         ours, theirs = left.parts[part], right.parts[part]
-        for path in sorted({*ours, *theirs}):
+        for path in filter(fits, sorted({*ours, *theirs})):
             if path not in theirs:
                 found.append(comparing.only_there("removed", part, ours[path], kind))
             elif path not in ours:
@@ -98,13 +105,23 @@ async def compare(kind: Kind, left: Side, right: Side, salt: bytes, *, patches: 
             elif equal(ours[path], theirs[path]):
                 same += 1
             else:
-                contents = await _contents(kind, left, ours[path], right, theirs[path])
-                change = comparing.changed(kind, part, ours[path], theirs[path], contents, salt, patches=patches)
-                noise += change is None
-                found += [change] if change is not None else []
+                contents = await _contents(kind, left, ours[path], right, theirs[path]) if room else None
+                change = comparing.changed(
+                    kind, part, ours[path], theirs[path], contents, salt, patches=patches, room=room
+                )
+                if change is None:
+                    noise += 1
+                else:
+                    room -= len(change.changes)
+                    found.append(change)
+    if not found and not same and not noise and "*" not in only:
+        raise NotFound(
+            f"Neither side holds a document like {', '.join(map(printable, only))}.",
+            "`fennox backup show BACKUP --documents` lists them; * stands for anything.",
+        )
     return Comparison(
         documents=found,
-        lists=list_changes(left.census, right.census),
+        lists=list_changes(left.census, right.census) if "*" in only else [],
         same=same,
         noise=noise,
         only_left_parts=[name for name in left.parts if name not in right.parts],

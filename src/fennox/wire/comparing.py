@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import Field, SecretStr, model_validator
 
@@ -23,6 +23,9 @@ class CompareWanted(Wanted):
     system: Noun | None = None
     since: Aware | None = None
     live: bool = False
+    only: list[Annotated[str, Field(max_length=4096)]] = Field(
+        default=["*"], min_length=1, max_length=100, description="Patterns with `*` of the documents to compare."
+    )
     passphrase: SecretStr | None = Field(default=None, description="Opens the stores in custody apart.")
 
     @model_validator(mode="after")

@@ -43,6 +43,12 @@ def define(nouns: Sub) -> None:
         "--since", metavar="TIME", help="with the one that stood then, like 2026-11-17 or 2026-11-17T08:30"
     )
     compare.add_argument("--live", action="store_true", help="with the system as it is now; nothing of it is kept")
+    compare.add_argument(
+        "--document",
+        action="append",
+        metavar="PATTERN",
+        help="only documents like this, where * is anything; repeatable",
+    )
     compare.add_argument("--json-patch", action="store_true", help="as one JSON Patch (RFC 6902)")
     passphrase(compare, "opens the stores where custody is apart")
     copy = verb_of(backup, "copy", "backups:copy", "send a backup to a further store and follow it")

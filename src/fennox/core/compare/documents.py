@@ -7,7 +7,7 @@ import json
 import re
 from bisect import bisect_right
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from hashlib import blake2b
 from typing import Any
@@ -17,7 +17,7 @@ import jsonpath_rfc9535
 
 from fennox.core.compare import differences, shapes
 from fennox.core.compare.differences import Keys, Line
-from fennox.core.compare.model import MASK, Change, DocumentChange, What
+from fennox.core.compare.model import MASK, MOST_CHANGES, Change, DocumentChange, What
 from fennox.core.compare.shapes import Structured
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
@@ -28,6 +28,7 @@ from fennox.core.kinds.model import Kind
 Location = tuple[int | str, ...]
 
 _ATTRIBUTES = ("type", "mode", "owner", "group", "link")
+_TOO_MUCH = "so much differs that it is told for a few documents at a time: name those you want"
 _MASKED = re.compile(f"{MASK}[0-9a-f]{{16}}")
 
 
@@ -69,8 +70,11 @@ def changed(
     salt: bytes,
     *,
     patches: bool = False,
+    room: int = MOST_CHANGES,
 ) -> DocumentChange | None:
-    """None if the two differ only in noise. ``contents``: None where they are equal, or too long.
+    """None if the two differ only in noise. ``contents``: None where they are equal, or not to be told.
+
+    ``room``: how many changes may be told; a document that has more says so, and has no patch, which would lie.
 
     Of a secret document only that it has changed is told, unless its kind says which values alone are secret.
     """
@@ -79,11 +83,15 @@ def changed(
     )
     if before.digest != after.digest and not ignored(kind, before.path):
         if contents is None:
-            return found.model_copy(update={"said": "Its content has changed; it is too long to be shown."})
+            why = "it is too long to be shown" if room else _TOO_MUCH
+            return found.model_copy(update={"said": f"Its content has changed; {why}."})
         told = content_changes(kind, before.path, *contents, salt, patches=patches)
         secret = (before.secret or after.secret) and not rest_is_open(kind, before.path)
         if secret and (told.changes or told.said):
             told = Told("bytes", said="Its content is secret, and has changed.")
+        if (count := len(told.changes)) > room:
+            said = f"{count} changes, of which the first {room} are shown; {_TOO_MUCH}."
+            told = replace(told, changes=told.changes[:room], patch=[], said=said)
         found = found.model_copy(update=vars(told))
     return found if found.attributes or found.changes or found.said else None
 

@@ -10,6 +10,7 @@ from fennox.core.kinds.literals import Shape
 
 What = Literal["added", "removed", "changed"]
 MASK = "•••"
+MOST_CHANGES = 5_000  # values and lines that one comparison tells; of what else differs it names the documents
 
 
 class CompareModel(BaseModel):

@@ -63,7 +63,7 @@ async def _compared(context: Context, wanted: CompareWanted, *, patches: bool) -
         finally:
             await link.close()
         told.append(ComparedBackup(id="", system=system.name, name="", time=context.now()))
-    comparison = await compare(kind, left, right, secrets.token_bytes(16), patches=patches)
+    comparison = await compare(kind, left, right, secrets.token_bytes(16), patches=patches, only=wanted.only)
     return Compared(before=told[0], after=told[1], comparison=comparison)
 
 
