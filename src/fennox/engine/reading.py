@@ -20,7 +20,7 @@ from fennox.engine.vault import Vault
 from fennox.stores.base import Span
 
 _AHEAD = 6  # chunks of a document that are read before they are asked for; at most 4 MiB each
-_SMALL = 64 * 1024  # bytes; a smaller chunk is opened without leaving the event loop
+_SMALL = 256 * 1024  # bytes; a smaller chunk is opened in less time than a thread needs to begin
 
 Digests = dict[str, dict[str, str]]
 """Part → path → a text that differs if the document differs."""
