@@ -23,7 +23,7 @@ class CompareWanted(Wanted):
     system: Noun | None = None
     since: Aware | None = None
     live: bool = False
-    only: list[Annotated[str, Field(max_length=4096)]] = Field(
+    only: list[Annotated[str, Field(min_length=1, max_length=4096)]] = Field(
         default=["*"], min_length=1, max_length=100, description="Patterns with `*` of the documents to compare."
     )
     passphrase: SecretStr | None = Field(default=None, description="Opens the stores in custody apart.")
