@@ -87,7 +87,7 @@ async def test_a_connection_that_was_cut_or_is_too_old_is_not_given_out(
     assert await kept.take(ASKED) is link  # it was asked, and answered
     await link.close()
     other = await fresh(server, key_pair[0])
-    await other.run(["kill", pid])
+    await other.run(["sh", "-c", f"kill {pid}; while kill -0 {pid} 2>/dev/null; do :; done"])  # till it is gone
     await other.close()
     assert await kept.take(ASKED) is None
     link = kept.keep(ASKED, await fresh(server, key_pair[0]))
