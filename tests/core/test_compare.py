@@ -248,3 +248,12 @@ def test_what_came_went_or_cannot_be_shown_is_in_a_patch_without_its_content() -
     assert jsonpatch.apply_patch(state, as_patch(comparison)) == {
         "all": {"/come": {"attributes": {}, "content": None}, "/key": {"attributes": {}, "content": None}}
     }
+
+
+def test_of_very_many_changes_only_the_first_are_made(kind: Kind) -> None:
+    before, after = ("".join(f"{word} {number}\n" for number in range(20)).encode() for word in ("ebb", "flood"))
+    told = documents.content_changes(kind, "/b.txt", before, after, b"s" * 16, patches=True, room=5)
+    assert [change.after for change in told.changes] == [f"flood {number}" for number in range(5)]
+    assert (told.patch, told.said.split(";")[0]) == ([], "Only the first 5 changes are shown")
+    whole = documents.content_changes(kind, "/b.txt", before, after, b"s" * 16, patches=True, room=20)
+    assert (len(whole.changes), whole.said, bool(whole.patch)) == (20, "", True)

@@ -73,22 +73,22 @@ def _of_lists(before: list[Any], after: list[Any], keys: Keys, path: tuple[str, 
             yield Change(what="added", path=[*path, str(right)], after=after[right])
 
 
-def of_lines(before: Sequence[Line], after: Sequence[Line], headings: Callable[[int, bool], list[str]]) -> list[Change]:
+def of_lines(
+    before: Sequence[Line], after: Sequence[Line], headings: Callable[[int, bool], list[str]]
+) -> Iterator[Change]:
     """Lines that differ; a line keeps the number it has in its own text. ``headings``: what a line stands under."""
-    found = []
     for ours, theirs in _matched([text for _, text in before], [text for _, text in after]):
         paired = min(len(ours), len(theirs)) if len(ours) == len(theirs) else 0
         for left, right in zip(list(ours)[:paired], list(theirs)[:paired], strict=True):
             number, text = before[left]
             path = [*headings(number, False), f"line {number}"]
-            found.append(Change(what="changed", path=path, before=text, after=after[right][1]))
+            yield Change(what="changed", path=path, before=text, after=after[right][1])
         for left in list(ours)[paired:]:
             number, text = before[left]
-            found.append(Change(what="removed", path=[*headings(number, False), f"line {number}"], before=text))
+            yield Change(what="removed", path=[*headings(number, False), f"line {number}"], before=text)
         for right in list(theirs)[paired:]:
             number, text = after[right]
-            found.append(Change(what="added", path=[*headings(number, True), f"line {number}"], after=text))
-    return found
+            yield Change(what="added", path=[*headings(number, True), f"line {number}"], after=text)
 
 
 def _matched(before: list[str], after: list[str]) -> Iterator[tuple[Sequence[int], Sequence[int]]]:

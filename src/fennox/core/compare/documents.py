@@ -7,9 +7,10 @@ import json
 import re
 from bisect import bisect_right
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from hashlib import blake2b
+from itertools import islice
 from typing import Any
 
 import jsonpatch
@@ -85,13 +86,10 @@ def changed(
         if contents is None:
             why = "it is too long to be shown" if room else _TOO_MUCH
             return found.model_copy(update={"said": f"Its content has changed; {why}."})
-        told = content_changes(kind, before.path, *contents, salt, patches=patches)
+        told = content_changes(kind, before.path, *contents, salt, patches=patches, room=room)
         secret = (before.secret or after.secret) and not rest_is_open(kind, before.path)
         if secret and (told.changes or told.said):
             told = Told("bytes", said="Its content is secret, and has changed.")
-        if (count := len(told.changes)) > room:
-            said = f"{count} changes, of which the first {room} are shown; {_TOO_MUCH}."
-            told = replace(told, changes=told.changes[:room], patch=[], said=said)
         found = found.model_copy(update=vars(told))
     return found if found.attributes or found.changes or found.said else None
 
@@ -110,8 +108,10 @@ class Told:
     patch: list[dict[str, Any]] = field(default_factory=list)
 
 
-def content_changes(kind: Kind, path: str, before: bytes, after: bytes, salt: bytes, *, patches: bool = False) -> Told:
-    """What differs between two contents, without noise, hidden values masked."""
+def content_changes(
+    kind: Kind, path: str, before: bytes, after: bytes, salt: bytes, *, patches: bool = False, room: int = MOST_CHANGES
+) -> Told:
+    """What differs between two contents, without noise, hidden values masked; of more than ``room`` only the first."""
     ours, theirs = shapes.read(kind, path, before), shapes.read(kind, path, after)
     if "bytes" in (ours.shape, theirs.shape):
         return Told("bytes", said="Its content is no text, and has changed.")
@@ -122,7 +122,7 @@ def content_changes(kind: Kind, path: str, before: bytes, after: bytes, salt: by
         return Told("bytes", said="Its content has changed; it holds secrets, and cannot be read as its kind expects.")
     if structured:
         left, right = (quiet_value(kind, path, item, salt) for item in (ours, theirs))
-        found = list(differences.differences(left, right, keys_of(kind, path)))
+        found = differences.differences(left, right, keys_of(kind, path))
     else:
         left_lines, right_lines = (quiet_lines(kind, path, item.text, salt) for item in (ours, theirs))
         if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
@@ -130,8 +130,12 @@ def content_changes(kind: Kind, path: str, before: bytes, after: bytes, salt: by
         found = differences.of_lines(left_lines, right_lines, _headings(kind, path, ours.text, theirs.text))
         ours = Structured("text")
         left, right = ([line for _, line in side] for side in (left_lines, right_lines))
+    shown = [_shown_change(change) for change in islice(found, room + 1)]
+    if len(shown) > room:
+        why = f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""  # else it would not help to ask for it alone
+        return Told(ours.shape, shown[:room], said=f"Only the first {room} changes are shown{why}.")
     patch = unsalted(jsonpatch.make_patch(left, right).patch) if patches else []
-    return Told(ours.shape, [_shown_change(change) for change in found], patch=patch)
+    return Told(ours.shape, shown, patch=patch)
 
 
 def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any:
