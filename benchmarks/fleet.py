@@ -159,7 +159,7 @@ class Taker:
         os.sync()
         begun = time.monotonic()
         self._ask(_DUE, count=count)
-        self._ask("select pg_notify('fennox_runs', '')")
+        self._ask("select pg_notify('fennox_queued', '')")
         while self._ask("select count(*) from runs where state in ('queued', 'running', 'waiting')") != [(0,)]:
             time.sleep(0.2)
         seconds = time.monotonic() - begun

@@ -22,8 +22,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import AsyncIterator, Callable, Sequence
-from contextlib import AbstractAsyncContextManager
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from itertools import chain
@@ -43,11 +42,10 @@ from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
 from fennox.engine.reading import BackupReader
-from fennox.engine.surveying import survey
+from fennox.engine.surveying import Places
 from fennox.engine.trusting import same, stored_part, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
-from fennox.links.base import Files, Output, Running, ShellLanguage
 from fennox.stores.addresses import parse
 from fennox.stores.base import Span, Store, Wrapped
 from fennox.stores.folder import FolderStore
@@ -109,29 +107,6 @@ async def new_vault(store: Store) -> Vault:
     return await vaults.create(store, keys, sweeper="5a" * 16, slots=[slot], now=lambda: datetime.now(UTC))
 
 
-class Here:
-    """This machine, where a take asks a far one."""
-
-    fingerprint = ""
-    language: ShellLanguage = "posix"
-
-    def files(self) -> AbstractAsyncContextManager[Files]:
-        raise NotImplementedError
-
-    async def run(self, words: list[str], *, feed: object = None, limit: float = 60) -> Output:
-        process = await asyncio.create_subprocess_exec(*words, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
-        output, errors = await process.communicate()
-        return Output(await process.wait(), output, errors.decode())
-
-    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
-        return [await self.run(words) for words in questions]
-
-    def stream(self, words: list[str], *, feed: object = None) -> AbstractAsyncContextManager[Running]:
-        raise NotImplementedError(words)
-
-    async def close(self) -> None: ...
-
-
 async def blocks(path: Path) -> AsyncIterator[bytes]:
     with path.open("rb") as file:
         while block := file.read(_BLOCK):
@@ -153,7 +128,10 @@ async def take(
     await index.refresh(vault)
     writer = BackupWriter(vault, index, await vault.condemned())
     trust = await trusted(vault, index, writer.condemned, before, Bench(), "m")
-    [there] = await survey(Here(), [[str(tree)]], stamps=True)
+    places = Places([[str(tree)]])
+    asked = await asyncio.create_subprocess_exec(*places.question(stamps=True), stdout=subprocess.PIPE)
+    answer, _ = await asked.communicate()
+    [there] = places.surveys(answer, whole=asked.returncode == 0)
     seen = there.look
     assert seen is not None
     over = same(trust.known.get("tree", {}), seen.stamps)

@@ -10,7 +10,8 @@ from fennox.core.errors import FarSideFailed
 from fennox.core.kinds.loading import load
 from fennox.core.kinds.model import Kind
 from fennox.engine.clocks import skew
-from fennox.engine.vault import Vault
+from fennox.engine.inquiring import inquiring
+from fennox.engine.vault import Now, Vault
 from fennox.links.base import Credential
 from saltmere.linux import LinuxServer
 from tests.core.test_compare import KIND
@@ -43,11 +44,17 @@ async def test_how_far_it_is_off(
 ) -> None:
     keeper = Keeper(vault, "linux-server", place_of(server), Credential("root", private_key=key_pair[0]), {})
     link = await keeper.connect(keeper.place)
-    assert await skew(saying(said), link, {}, lambda: NOON) == seconds
-    assert await skew(load(KIND), link, {}, lambda: NOON) is None
-    now = await skew(keeper.kind, link, {}, lambda: datetime.now(UTC))
+
+    async def ahead(kind: Kind, now: Now) -> float | None:
+        async with inquiring(link, kind, {}, [], stamps=False, now=now) as inquiry:
+            await inquiry.read()
+            return await skew(kind, link, {}, now, inquiry)
+
+    assert await ahead(saying(said), lambda: NOON) == seconds
+    assert await ahead(load(KIND), lambda: NOON) is None
+    now = await ahead(keeper.kind, lambda: datetime.now(UTC))
     assert now is not None
     assert timedelta(seconds=abs(now)) < timedelta(seconds=30), "it is this machine's own clock"
     with pytest.raises(FarSideFailed, match="does not tell its time"):
-        await skew(saying("half past nine"), link, {}, lambda: NOON)
+        await ahead(saying("half past nine"), lambda: NOON)
     await link.close()

@@ -7,7 +7,8 @@ import io
 import os
 import tarfile
 from collections.abc import AsyncGenerator, AsyncIterator, Sequence
-from contextlib import AbstractAsyncContextManager
+from contextlib import AbstractAsyncContextManager, asynccontextmanager
+from dataclasses import dataclass
 
 import anyio
 import anyio.lowlevel
@@ -20,7 +21,7 @@ from fennox.core.format.manifest import Document, Machine
 from fennox.engine.capture import Capture
 from fennox.engine.documents import read_documents
 from fennox.engine.tarstream import Member, members, tar_head
-from fennox.links.base import Files, Output, ShellLanguage
+from fennox.links.base import Files, Output, Running, ShellLanguage
 from tests.engine.keeper import shipped_kind
 
 LINUX, _ = shipped_kind("linux-server")
@@ -103,6 +104,19 @@ async def test_whoever_stops_reading_leaves_nothing_behind() -> None:
         await reading.aclose()
 
 
+@dataclass
+class Said:
+    """What a command has written."""
+
+    output: Output
+
+    async def blocks(self) -> AsyncGenerator[bytes, None]:
+        yield self.output.output
+
+    async def ended(self) -> Output:
+        return self.output
+
+
 class LyingShell:
     """A far side whose tar says what it likes."""
 
@@ -117,6 +131,10 @@ class LyingShell:
 
     async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
         return [await self.run(words) for words in questions]
+
+    @asynccontextmanager
+    async def series(self, questions: Sequence[list[str]]) -> AsyncIterator[AsyncIterator[Running]]:
+        yield (Said(await self.run(words)) for words in questions)
 
     def stream(self, words: list[str], *, feed: object = None) -> LyingShell:
         return self

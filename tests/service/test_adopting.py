@@ -44,11 +44,11 @@ class Fate:
         return self.store.count
 
     @asynccontextmanager
-    async def session(self, *, lasting: bool = True) -> AsyncIterator[AsyncSession]:
+    async def session(self, *, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
         """A transaction is a verb as well: the process dies before it is committed, or after."""
         self.store.count += 1
         number = self.store.count
-        async with self._real(lasting=lasting) as session:
+        async with self._real(lasting=lasting, single=single) as session:
             yield session
             if number == self._at and not self._after:
                 raise Died(f"at transaction {number}")
@@ -100,7 +100,7 @@ async def carry_out(context: Context) -> Run:
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 600, context.now())
     assert claimed is not None
-    run, lease = claimed
+    run, lease = claimed.run, claimed.lease
     await adopting.run_adopt(context, lease, CatalogueJournal(context, lease))
     async with context.session() as session:
         return await session.get_one(Run, run.id)

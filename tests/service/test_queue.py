@@ -297,6 +297,9 @@ async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_
     await journal.log("warning", "something odd")
     await journal.step("Write")
     await journal.check()
+    async with asyncio.timeout(30):
+        while await told(context) != ["Read", "Write"]:  # noqa: ASYNC110 - it is the database that knows
+            await asyncio.sleep(0.02)
     async with context.session() as session:
         row = await session.get_one(Run, run)
         steps = (await session.execute(text("select title, ended is null from run_steps order by id"))).all()

@@ -9,7 +9,7 @@ import psycopg
 import pytest
 from sqlalchemy import select
 
-from fennox.catalogue.models import KeySet, Run, StoreRow, StoreSpace, Trial
+from fennox.catalogue.models import KeySet, Routine, Run, StoreRow, StoreSpace, Trial
 from fennox.service import keysets, queue, tending, upkeep
 from fennox.service.context import Context
 from fennox.wire.stores import NewStore
@@ -169,7 +169,7 @@ async def test_a_routine_sends_each_backup_to_its_further_stores(context: Contex
     async with context.session() as session:
         run = await queue.enqueue(session, "take", by="routine nightly", now=START, system_id=system, store_id=attic,
                                   routine_id=routine)  # fmt: skip
-        await tending.enqueue_copies(context, session, run, backup)
+        await tending.enqueue_copies(context, session, run, await session.get_one(Routine, routine), backup)
     async with context.session() as session:
         copies = (await session.execute(select(Run).where(Run.kind == "copy"))).scalars().all()
         assert sorted((run.store_id, run.backup_id) for run in copies) == sorted([(pier, backup), (cave, backup)])

@@ -255,6 +255,9 @@ class StateRow(Base):
     key_set: Mapped[str]
     generation: Mapped[int]
     parts: Mapped[dict[str, Any]]
+    likeness: Mapped[str] = mapped_column(
+        default=""
+    )  # how the machine answered then, as a digest too; empty: its answers do not tell
 
 
 class HandedIn(Base):

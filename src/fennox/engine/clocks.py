@@ -7,25 +7,32 @@ from datetime import UTC, datetime
 from fennox.core.errors import FarSideFailed
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence, filled
-from fennox.core.kinds.model import Kind
-from fennox.engine.capture import shell_of, values_of, web_of
+from fennox.core.kinds.model import Clock, Kind
+from fennox.engine.capture import values_of
+from fennox.engine.inquiring import Inquiry
 from fennox.engine.vault import Now
-from fennox.links.base import Link
+from fennox.links.base import Link, Web
 
 
-async def skew(kind: Kind, link: Link, settings: dict[str, str], now: Now) -> float | None:
-    """Seconds that the machine is ahead, to about a second; None: its kind does not say how to ask."""
+async def skew(kind: Kind, link: Link, settings: dict[str, str], now: Now, inquiry: Inquiry) -> float | None:
+    """Seconds that the machine is ahead, to about a second; None: its kind does not say how to ask.
+
+    What a shell tells is among the answers; an HTTP interface is asked here.
+    """
     clock = kind.clock
     if clock is None:
         return None
-    values = values_of(kind, settings)
+    if inquiry.clock is not None:
+        answer, asked = inquiry.clock
+        return _ahead(clock, answer, asked)
+    if clock.ask is None or not isinstance(link, Web):
+        return None
     before = now()
-    if clock.run is not None:
-        answer = (await shell_of(link).run([filled(word, values) for word in clock.run])).output
-    else:
-        assert clock.ask is not None
-        answer = (await web_of(link).request(clock.ask.method, filled(clock.ask.path, values))).body
-    asked = before + (now() - before) / 2
+    body = (await link.request(clock.ask.method, filled(clock.ask.path, values_of(kind, settings)))).body
+    return _ahead(clock, body, before + (now() - before) / 2)
+
+
+def _ahead(clock: Clock, answer: bytes, asked: datetime) -> float:
     told = expressions.first(clock.value, Evidence(contents={clock.value.in_: answer}, paths={clock.value.in_}))
     return (_moment(told) - asked).total_seconds()
 

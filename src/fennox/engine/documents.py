@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncGenerator
-from contextlib import aclosing
+from contextlib import aclosing, nullcontext
 from itertools import groupby
 from urllib.parse import quote
 
@@ -16,37 +15,80 @@ from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.asking import asked
 from fennox.engine.capture import Capture, Captured, once, shell_of, values_of, watched, web_of
 from fennox.engine.farfiles import read_files, surveyed
+from fennox.engine.inquiring import Inquiry, Key, Spoken, inquiring, next_block
+from fennox.engine.surveying import Survey
 from fennox.links.base import Link, Output, Shell
 
-_SILENCE = 600  # seconds that a command may write nothing
+_LIMIT = 600  # seconds
 _MAX_NAMES = 10_000  # that a listing command may give
 
 
-async def read_documents(link: Link | None, capture: Capture, parts: list[str]) -> AsyncGenerator[Captured, None]:
-    """Every document of the chosen parts. Each document's content must be read before the next is asked for."""
-    sources = ((part, source) for part in map(capture.kind.part_named, parts) for source in part.source)
-    for files, grouped in groupby(sources, lambda pair: pair[1].files is not None):
+_Keyed = tuple[Key, PartModel, Source]
+
+
+async def read_documents(
+    link: Link | None, capture: Capture, parts: list[str], inquiry: Inquiry | None = None
+) -> AsyncGenerator[Captured, None]:
+    """Every document of the chosen parts. Each document's content must be read before the next is asked for.
+
+    ``inquiry``: the machine was already asked. What its programs say comes first.
+    """
+    asking = inquiring(link, capture.kind, capture.settings, parts, stamps=capture.trust is not None)
+    async with asking if inquiry is None else nullcontext(inquiry) as answers:
+        async for spoken in answers.spoken():
+            yield _output(capture, spoken)
+    sources = [
+        ((part.name, at), part, source)
+        for part in map(capture.kind.part_named, parts)
+        for at, source in enumerate(part.source)
+        if (part.name, at) not in answers.outputs
+    ]
+    for files, grouped in groupby(sources, lambda one: one[2].files is not None):
         group = list(grouped)
-        reading = _read_files(link, capture, group) if files else _read_others(link, capture, group)
+        reading = _read_files(link, capture, group, answers.surveys) if files else _read_others(link, capture, group)
         async with aclosing(reading) as documents:
             async for captured in documents:
                 yield captured
 
 
+def _output(capture: Capture, spoken: Spoken) -> Captured:
+    part = capture.kind.part_named(spoken.key[0])
+    source = part.source[spoken.key[1]]
+    assert source.document is not None
+    document = Document(path=source.document, type="output", secret=source.secret)
+    if spoken.ended is None:
+        return watched(capture, part, source, document, _long(capture, part, source, spoken))
+    _end(capture, part, source, spoken)
+    return watched(capture, part, source, document, spoken.start)
+
+
+async def _long(capture: Capture, part: PartModel, source: Source, spoken: Spoken) -> AsyncGenerator[bytes, None]:
+    async with aclosing(spoken.blocks()) as blocks:
+        async for block in blocks:
+            yield block
+    _end(capture, part, source, spoken)
+
+
+def _end(capture: Capture, part: PartModel, source: Source, spoken: Spoken) -> None:
+    assert spoken.ended is not None
+    _check(part, spoken.asked.words[0], spoken.ended, source.codes)
+    capture.heard(spoken.asked.words[0], spoken.ended.errors)
+
+
 async def _read_files(
-    link: Link | None, capture: Capture, group: list[tuple[PartModel, Source]]
+    link: Link | None, capture: Capture, group: list[_Keyed], surveys: dict[Key, Survey]
 ) -> AsyncGenerator[Captured, None]:
-    surveys = await surveyed(shell_of(link), capture, [source for _, source in group])
-    for (part, source), there in zip(group, surveys, strict=True):
-        async with aclosing(read_files(shell_of(link), capture, part, source, there)) as documents:
+    lacking = [(key, source) for key, _, source in group if key not in surveys]
+    found = await surveyed(shell_of(link), capture, [source for _, source in lacking]) if lacking else []
+    there = {**surveys, **{key: survey for (key, _), survey in zip(lacking, found, strict=True)}}
+    for key, part, source in group:
+        async with aclosing(read_files(shell_of(link), capture, part, source, there[key])) as documents:
             async for captured in documents:
                 yield captured
 
 
-async def _read_others(
-    link: Link | None, capture: Capture, group: list[tuple[PartModel, Source]]
-) -> AsyncGenerator[Captured, None]:
-    for part, source in group:
+async def _read_others(link: Link | None, capture: Capture, group: list[_Keyed]) -> AsyncGenerator[Captured, None]:
+    for _, part, source in group:
         async with aclosing(_read_source(link, capture, part, source)) as documents:
             async for captured in documents:
                 yield captured
@@ -96,7 +138,7 @@ async def _names(shell: Shell, part: PartModel, source: Source, values: dict[str
     if source.each is None:
         yield ""
         return
-    output = await shell.run([filled(word, values) for word in source.each], limit=_SILENCE)
+    output = await shell.run([filled(word, values) for word in source.each], limit=_LIMIT)
     _check(part, source.each[0], output, source.codes)
     names = output.output.decode("utf-8", "replace").splitlines()
     if len(names) > _MAX_NAMES:
@@ -110,14 +152,7 @@ async def _streamed(
 ) -> AsyncGenerator[bytes, None]:
     """A command's output as it comes; how it ended is known, and told, at its end."""
     async with shell.stream(words) as running, aclosing(running.blocks()) as blocks:
-        while True:
-            try:
-                block = await asyncio.wait_for(anext(blocks, None), _SILENCE)
-            except TimeoutError as error:
-                text = f"{words[0]} for the part {part.name} wrote nothing for {_SILENCE} seconds."
-                raise FarSideFailed(text, "Look at the machine.") from error
-            if block is None:
-                break
+        while (block := await next_block(blocks, f"{words[0]} for the part {part.name}")) is not None:
             yield block
         done = await running.ended()
         _check(part, words[0], done, codes)

@@ -17,22 +17,32 @@ from fennox.engine import oversftp
 from fennox.engine.capture import Capture, Captured, once, values_of, watched
 from fennox.engine.heads import document_of
 from fennox.engine.settling import unsettled
-from fennox.engine.surveying import Look, Survey, outermost, survey
+from fennox.engine.surveying import Look, Places, Survey, outermost, places_of
 from fennox.engine.tarstream import Member, members
 from fennox.engine.trusting import nul_separated, same
 from fennox.links.base import Shell
 
+_LIMIT = 600  # seconds
 _MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
 
 
 async def surveyed(shell: Shell, capture: Capture, sources: Sequence[Source]) -> list[Survey]:
-    """Where the files of sources lie that are about to be read, all asked for in one go."""
+    """Where the files of sources lie that are about to be read."""
     values = values_of(capture.kind, capture.settings)
-    places = [
-        outermost(_literal_prefix(pattern) for pattern in _patterns(capture, source.files or [], values))
-        for source in sources
-    ]
-    return await survey(shell, places, stamps=capture.trust is not None)
+    each = [places_of(capture.kind, source, values) for source in sources]
+    return await _survey(shell, Places(each), stamps=capture.trust is not None)
+
+
+async def _survey(shell: Shell, places: Places, *, stamps: bool) -> list[Survey]:
+    if shell.language != "posix":
+        return [Survey(listed) for listed in places.each]
+    try:
+        output = await shell.run(places.question(stamps=stamps), limit=_LIMIT)
+    except FarSideFailed:
+        if not stamps:
+            raise
+        return await _survey(shell, places, stamps=False)  # more files than a list can be kept in memory for
+    return places.surveys(output.output, whole=output.code == 0)
 
 
 def _patterns(capture: Capture, texts: list[str], values: dict[str, str]) -> list[str]:
@@ -94,7 +104,7 @@ async def read_files(
         capture.heard("tar", done.errors)
     moved = _moved_names(done.errors) if done.code == 1 and not again else []
     if moved:
-        [now] = await survey(shell, [outermost(moved)], stamps=False)
+        [now] = await _survey(shell, Places([outermost(moved)]), stamps=False)
         async with aclosing(read_files(shell, capture, part, source, now, again=True)) as documents:
             async for captured in documents:
                 yield captured
@@ -177,16 +187,6 @@ async def _documents(
         yield captured
         async for _ in captured.content:
             pass  # what the reader of the document has not read
-
-
-def _literal_prefix(pattern: str) -> str:
-    """The longest folder of a pattern that has no wildcard: where tar begins."""
-    steps = []
-    for step in pattern.split("/"):
-        if any(sign in step for sign in "*?["):
-            break
-        steps.append(step)
-    return "/".join(steps) or "/"
 
 
 def _tar_pattern(pattern: str) -> str:

@@ -13,6 +13,7 @@ from fennox.core.format.manifest import Document
 from fennox.engine.capture import Capture, Captured
 from fennox.engine.carving import Carvers
 from fennox.engine.documents import read_documents
+from fennox.engine.inquiring import Inquiry
 from fennox.engine.journal import Journal
 from fennox.engine.writing import BackupWriter, Content
 from fennox.links.base import Link
@@ -57,6 +58,7 @@ async def gather(
     capture: Capture,
     parts: list[str],
     journal: Journal,
+    inquiry: Inquiry,
     *,
     apart: bool,
     carvers: Carvers | None,
@@ -65,7 +67,7 @@ async def gather(
     gathered = Gathered()
     carving = _Carving(writer, capture, gathered, carvers) if carvers is not None else None
     try:
-        async with aclosing(read_documents(link, capture, parts)) as documents:
+        async with aclosing(read_documents(link, capture, parts, inquiry)) as documents:
             async for captured in documents:
                 document, whole = captured.document, captured.whole
                 gathered.keep(captured.part, document)

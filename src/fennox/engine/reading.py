@@ -110,9 +110,15 @@ class BackupReader:
         """Parts and lists alone, in a tenth of the time."""
         return manifest.decode_outline(await self._head_bytes())
 
+    async def head_ids(self) -> set[bytes]:
+        """Every chunk that the head lies in."""
+        return await self.tree_ids(self._head_root())
+
+    def _head_root(self) -> Root:
+        return self.record.open(self.vault.opening_key(self.record.reference.generation)).head
+
     async def _head_bytes(self) -> bytes:
-        root = self.record.open(self.vault.opening_key(self.record.reference.generation)).head
-        return b"".join([piece async for piece in self.tree(root)])
+        return b"".join([piece async for piece in self.tree(self._head_root())])
 
     async def needed(self) -> set[bytes]:
         """Every chunk the backup needs, those of the id list itself among them. Needs no opening key (§8)."""

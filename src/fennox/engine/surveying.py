@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from fennox.core.errors import FarSideFailed
-from fennox.links.base import Output, Shell
+from fennox.core.kinds.expressions import patterns
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import Source
 
 _TOO_FRESH = 5  # seconds
-_LIMIT = 600  # seconds
+_ALSO = "also"  # no place, as those begin with a slash
 _PLACES = (
-    'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; '
-    'for p in "$@"; do shift; if [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; set -- "$@" "$p"; fi; done'
+    'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; listed=y; '
+    f'for p in "$@"; do shift; if [ "$p" = {_ALSO} ]; then listed=; '
+    'elif [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; [ -n "$listed" ] && set -- "$@" "$p"; fi; done'
 )
 # GNU findutils
 _STAMPS = '; [ $# -gt 0 ] && printf "\\0" && date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\0"'
@@ -20,10 +23,23 @@ _STAMPS = '; [ $# -gt 0 ] && printf "\\0" && date +%s && exec find "$@" -printf 
 
 @dataclass(frozen=True)
 class Look:
-    """What lies on the machine: every path with its type, and a stamp for each file that may be trusted later."""
+    """What lies on the machine: every path with its type, and a stamp for each file that may be trusted later.
+
+    ``at_rest``: nothing was changed so shortly before that a later change might leave the same times.
+    """
 
     types: Mapping[bytes, bytes]
     stamps: Mapping[bytes, str]
+    at_rest: bool
+
+    def below(self, roots: list[str]) -> Look:
+        wanted = [os.fsencode(root).rstrip(b"/") for root in roots]
+
+        def is_below(path: bytes) -> bool:
+            return any(path == root or path.startswith(root + b"/") for root in wanted)
+
+        kept = {path: kind for path, kind in self.types.items() if is_below(path)}
+        return Look(kept, {path: stamp for path, stamp in self.stamps.items() if path in kept}, self.at_rest)
 
 
 @dataclass(frozen=True)
@@ -36,19 +52,37 @@ class Survey:
     look: Look | None = None
 
 
-async def survey(shell: Shell, groups: Sequence[list[str]], *, stamps: bool) -> list[Survey]:
-    """For each group of places what is there; ``stamps``: with every file, if the machine's find can tell them."""
-    if shell.language != "posix":
-        return [Survey(places) for places in groups]
-    script = _PLACES + (_STAMPS if stamps else "")
-    questions = [["sh", "-c", script, "sh", *places] for places in groups]
-    try:
-        outputs = await shell.ask(questions, limit=_LIMIT)
-    except FarSideFailed:
-        if not stamps:
-            raise
-        return await survey(shell, groups, stamps=False)  # more files than a list can be kept in memory for
-    return [_read(places, output) for places, output in zip(groups, outputs, strict=True)]
+@dataclass(frozen=True)
+class Places:
+    """Of several sources, those whose files are read together."""
+
+    each: Sequence[list[str]]
+
+    def question(self, *, stamps: bool) -> list[str]:
+        """What is there of them; ``stamps``: with every file, if the machine's find can tell them."""
+        outer = outermost(place for places in self.each for place in places)
+        inner = sorted({place for places in self.each for place in places} - set(outer))
+        return ["sh", "-c", _PLACES + (_STAMPS if stamps else ""), "sh", *outer, _ALSO, *inner]
+
+    def surveys(self, answer: bytes, *, whole: bool) -> list[Survey]:
+        """What was answered, for each source. ``whole``: the answer came to its end."""
+        told, separator, listed = answer.partition(b"\0")
+        tar, *found = told.decode("utf-8", "surrogateescape").splitlines() or [""]
+        if tar != "GNU tar":
+            return [Survey(places) for places in self.each]
+        there = set(found)
+        look = _look(listed) if separator and whole else None
+        surveys = []
+        for places in self.each:
+            roots = [place for place in places if place in there]
+            seen = look.below(roots) if look is not None and len(self.each) > 1 else look
+            surveys.append(Survey(places, True, roots, seen))
+        return surveys
+
+
+def places_of(kind: Kind, source: Source, values: dict[str, str]) -> list[str]:
+    """Where the files of a source may lie."""
+    return outermost(_literal_prefix(pattern) for pattern in patterns(source.files or [], kind.settings, values))
 
 
 def outermost(places: Iterable[str]) -> list[str]:
@@ -60,13 +94,20 @@ def outermost(places: Iterable[str]) -> list[str]:
     return kept
 
 
-def _read(places: list[str], output: Output) -> Survey:
-    told, separator, listed = output.output.partition(b"\0")
-    tar, *found = told.decode("utf-8", "surrogateescape").splitlines() or [""]
-    if tar != "GNU tar":
-        return Survey(places)
-    roots = [place for place in places if place in set(found)]
-    return Survey(places, True, roots, _look(listed) if separator and output.code == 0 else None)
+def _literal_prefix(pattern: str) -> str:
+    """The longest folder of a pattern that has no wildcard: where tar begins."""
+    steps = []
+    for step in pattern.split("/"):
+        if any(sign in step for sign in "*?["):
+            break
+        steps.append(step)
+    return "/".join(steps) or "/"
+
+
+def lines_of(answer: bytes) -> list[bytes]:
+    """An answer with stamps as it is the same while nothing changes: without the clock, in a fixed order."""
+    told, _, listed = answer.partition(b"\0")
+    return [told, *sorted(listed.partition(b"\n")[2].split(b"\0"))]
 
 
 def _look(answer: bytes) -> Look | None:
@@ -75,12 +116,15 @@ def _look(answer: bytes) -> Look | None:
         return None
     types: dict[bytes, bytes] = {}
     stamps: dict[bytes, str] = {}
+    fresh_from, at_rest = int(clock) - _TOO_FRESH, True
     for line in listed.split(b"\0"):
         words = line.split(b" ", 5)
         if len(words) != 6:
             continue
         kind, inode, size, modified, changed, path = words
         types[path] = kind
-        if kind == b"f" and float(changed) < int(clock) - _TOO_FRESH:
+        if float(changed) >= fresh_from:
+            at_rest = False
+        elif kind == b"f":
             stamps[path] = b" ".join((inode, size, modified, changed)).decode("ascii")
-    return Look(types, stamps)
+    return Look(types, stamps, at_rest)

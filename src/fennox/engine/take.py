@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from fennox import __version__
-from fennox.core.errors import PersonNeeded, TryLater
+from fennox.core.errors import FennoxError, PersonNeeded, TryLater
 from fennox.core.format import records
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document, Finding, Head, KindFile, Machine, Part, Reached
@@ -15,17 +15,20 @@ from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.evaluation import expected, parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.time import parse_stamp
+from fennox.engine import clocks
 from fennox.engine.capture import Capture, identify
 from fennox.engine.carving import Carvers
-from fennox.engine.gathering import Gathered, gather
+from fennox.engine.gathering import gather
 from fennox.engine.index import PackIndex
+from fennox.engine.inquiring import Inquiry, inquiring
 from fennox.engine.journal import Journal
 from fennox.engine.looks import Plain, plain_of
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
+from fennox.engine.sameness import Before, likeness, rely_on_before
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Written
-from fennox.links.base import Link
+from fennox.links.base import Link, Shell
 
 _LISTED_WITHIN = 60  # seconds: a thousand takes of one night do not each list every pack of the store
 _MOST_SAID = 100  # lines of what commands said that go into a run's log
@@ -62,6 +65,7 @@ class Order:
     purpose: records.Purpose = "backup"
     apart: bool = False  # documents with declared secrets under random chunk keys
     trust: bool = False  # files are stamped, and taken over where inode, size and times are as they were
+    likeness: str = ""  # how the machine answered when the backup before was taken
 
 
 @dataclass(frozen=True)
@@ -82,6 +86,9 @@ class Taken:
     written: Written
     documents: Digests
     plain: Plain  # what a look compares with
+    as_before: bool = False  # it holds what the backup before holds; no document was read, so that none is told here
+    likeness: str = ""  # how the machine answered, as :func:`~fennox.engine.sameness.likeness` tells it
+    skew: float | None = None  # seconds that the machine's clock is ahead
 
     @property
     def unchanged(self) -> bool:
@@ -121,49 +128,148 @@ async def take(
     if existing is not None:
         await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
         return existing
-    if handed_in is not None:
-        machine = handed_in.machine
-    else:
-        assert link is not None
-        await journal.step("Ask the machine who it is")
-        machine = await identify(subject.kind, link, subject.settings)
-    if not any_machine:
-        check_same_machine(subject, machine)
-    await journal.step("Look at what the store already holds")
-    await index.refresh(vault, not_older=_LISTED_WITHIN)
-    writer = BackupWriter(vault, index, await vault.condemned(index.swept))
-    trust = await trusted(vault, index, writer.condemned, order.previous, subject, machine.id) if order.trust else None
-    await journal.step("Read and store the documents")
-    documents = handed_in.documents if handed_in is not None else {}
-    capture = Capture(subject.kind, subject.settings, machine, handed_in=documents, trust=trust)
-    gathered = await gather(writer, link, capture, parts, journal, apart=order.apart, carvers=carvers)
-    if capture.taken_over and trust is not None:
-        since = f"{parse_stamp(trust.since):%Y-%m-%d %H:%M} UTC"
-        text = f"{capture.taken_over} of {gathered.count} documents have the inode, size and times they had; all were "
-        await journal.log("info", text + f"last read on {since}.")
-    for said in capture.said[:_MOST_SAID]:
-        known = f" (expected: {said.expected})" if said.expected else ""
-        await journal.log("expected" if said.expected else "warning", f"{said.command} said: {said.line}{known}")
-    await journal.step("Store the manifest")
-    stored = [
-        await stored_part(
-            writer, trust, name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved)
-        )
-        for name in parts
-    ]
-    head = _head(subject, order, capture, stored, capture.conclude(parts))
-    id_list, sealed = await writer.seal_manifest(head, order.backup)
+    # what a person gave is not asked of the machine
+    asked = link if handed_in is None else None
+    asking = inquiring(asked, subject.kind, subject.settings, parts, stamps=order.trust, now=vault.now)
+    async with asking as inquiry:
+        if handed_in is None:
+            assert link is not None
+            await journal.step("Ask the machine who it is, and what it holds")
+            machine = await _who(subject, link, inquiry)
+        else:
+            machine = handed_in.machine
+        if not any_machine:
+            check_same_machine(subject, machine)
+        await journal.step("Look at what the store already holds")
+        await index.refresh(vault, not_older=_LISTED_WITHIN)
+        writer = BackupWriter(vault, index, await vault.condemned(index.swept))
+        now = likeness(vault, subject, parts, inquiry) if order.trust else ""
+        before = None
+        if now and now == order.likeness and order.previous is not None:
+            before = await rely_on_before(vault, index, writer, order.previous, subject.folder)
+        if before is not None:
+            found = await _as_before(before, subject, order, journal, now)
+        else:
+            taking = _Taking(vault, index, writer, subject, order, parts, journal)
+            documents = handed_in.documents if handed_in is not None else {}
+            found = await taking.read(link, inquiry, machine, documents, now, carvers)
+        skew = await _skew(vault, subject, link, inquiry, journal) if handed_in is None and link is not None else None
+    id_list, sealed = await writer.seal_manifest(found.head, order.backup)
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
         raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
-    read_whole = trust.since if trust is not None and capture.taken_over else order.time
-    reference = _reference(vault, subject, order, gathered, writer.written, id_list, sealed, stored, read_whole)
+    reference = _reference(vault, subject, order, found, writer.written, id_list, sealed)
     await journal.check()
     data = await writer.commit(reference, sealed)
     digest = records.decode(data, vault.secret, vault.id).digest
-    digests = {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents}
-    plain = plain_of(capture, {name: gathered.of(name) for name in parts}, with_secrets=not order.apart)
-    return Taken(reference, digest, head, writer.written, digests, plain)
+    return Taken(
+        reference,
+        digest,
+        found.head,
+        writer.written,
+        found.documents,
+        found.plain,
+        found.as_before,
+        found.likeness,
+        skew,
+    )
+
+
+@dataclass(frozen=True)
+class _Found:
+    """What a backup is to hold. ``count`` and ``bytes`` are of its documents."""
+
+    head: Head
+    count: int
+    bytes: int
+    read_whole: str
+    documents: Digests
+    plain: Plain
+    as_before: bool
+    likeness: str
+
+
+async def _who(subject: Subject, link: Link, inquiry: Inquiry) -> Machine:
+    if not isinstance(link, Shell) or subject.kind.identity.ask:
+        return await identify(subject.kind, link, subject.settings)
+    await inquiry.read()
+    return inquiry.machine(subject.kind)
+
+
+async def _skew(vault: Vault, subject: Subject, link: Link, inquiry: Inquiry, journal: Journal) -> float | None:
+    """A backup is no worse for it, so that what goes wrong here is only told."""
+    try:
+        return await clocks.skew(subject.kind, link, subject.settings, vault.now, inquiry)
+    except FennoxError as error:
+        await journal.log("warning", f"The machine's clock was not read: {error}")
+        return None
+
+
+async def _as_before(before: Before, subject: Subject, order: Order, journal: Journal, likeness: str) -> _Found:
+    """The machine answers as it did: it holds what the backup before holds, under the same manifest."""
+    sizes, since = before.reference.sizes, before.reference.read_whole or ""
+    last = f"{parse_stamp(since):%Y-%m-%d %H:%M} UTC"
+    text = f"It answers as it did for the backup before, so all {sizes.documents} documents are as they were; all were "
+    await journal.log("info", f"{text}last read on {last}.")
+    await journal.progress(documents=sizes.documents, bytes=sizes.bytes)
+    head = before.head.model_copy(update={"reached": subject.reached, "routine": order.routine})
+    return _Found(head, sizes.documents, sizes.bytes, since, {}, {}, True, likeness)
+
+
+@dataclass
+class _Taking:
+    """A take that reads what may have changed."""
+
+    vault: Vault
+    index: PackIndex
+    writer: BackupWriter
+    subject: Subject
+    order: Order
+    parts: list[str]
+    journal: Journal
+
+    async def read(
+        self,
+        link: Link | None,
+        inquiry: Inquiry,
+        machine: Machine,
+        handed_in: Mapping[str, bytes],
+        likeness: str,
+        carvers: Carvers | None,
+    ) -> _Found:
+        """Read and store the documents, then the manifest. ``likeness``: how the machine answered."""
+        writer, subject, order, journal = self.writer, self.subject, self.order, self.journal
+        trust = None
+        if order.trust:
+            trust = await trusted(self.vault, self.index, writer.condemned, order.previous, subject, machine.id)
+        await journal.step("Read and store the documents")
+        capture = Capture(subject.kind, subject.settings, machine, handed_in=handed_in, trust=trust)
+        gathered = await gather(writer, link, capture, self.parts, journal, inquiry, apart=order.apart, carvers=carvers)
+        if capture.taken_over and trust is not None:
+            since = f"{parse_stamp(trust.since):%Y-%m-%d %H:%M} UTC"
+            text = f"{capture.taken_over} of {gathered.count} documents have the inode, size and times they had; all "
+            await journal.log("info", text + f"were last read on {since}.")
+        for said in capture.said[:_MOST_SAID]:
+            known = f" (expected: {said.expected})" if said.expected else ""
+            await journal.log("expected" if said.expected else "warning", f"{said.command} said: {said.line}{known}")
+        await journal.step("Store the manifest")
+        stored = [
+            await stored_part(
+                writer, trust, name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved)
+            )
+            for name in self.parts
+        ]
+        still = capture.trust is trust and not capture.moved  # else something changed between the look and the reading
+        return _Found(
+            _head(subject, order, capture, stored, capture.conclude(self.parts)),
+            gathered.count,
+            gathered.bytes,
+            trust.since if trust is not None and capture.taken_over else order.time,
+            {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents},
+            plain_of(capture, {name: gathered.of(name) for name in self.parts}, with_secrets=not order.apart),
+            False,
+            likeness if still else "",
+        )
 
 
 def _marked(documents: list[Document], moved: set[str]) -> list[Document]:
@@ -215,13 +321,12 @@ def _reference(
     vault: Vault,
     subject: Subject,
     order: Order,
-    gathered: Gathered,
+    found: _Found,
     written: Written,
     id_list: Root,
     sealed: bytes,
-    parts: list[Part],
-    read_whole: str,
 ) -> records.Reference:
+    parts = found.head.parts
     return records.Reference(
         backup=order.backup,
         run=order.run,
@@ -246,8 +351,8 @@ def _reference(
         origin=vault.id,
         id_list=id_list,
         sizes=records.Sizes(
-            documents=gathered.count, bytes=gathered.bytes, new_chunks=written.chunks, new_bytes=written.bytes
+            documents=found.count, bytes=found.bytes, new_chunks=written.chunks, new_bytes=written.bytes
         ),
         sealed_digest=blake2b_256(sealed),
-        read_whole=read_whole,
+        read_whole=found.read_whole,
     )

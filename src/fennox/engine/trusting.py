@@ -81,7 +81,7 @@ async def _trusted(
 ) -> Trust:
     reader = BackupReader(vault, index, await vault.find_record(previous.backup, subject.folder))
     reference = reader.record.reference
-    if not _recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
+    if not recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
         return NOTHING
     head = await reader.head()
     if head.machine.id != machine:
@@ -105,7 +105,8 @@ async def stored_part(writer: BackupWriter, trust: Trust | None, name: str, titl
     return await writer.add_part(name, title, found)
 
 
-def _recent(read_whole: str | None, now: datetime) -> bool:
+def recent(read_whole: str | None, now: datetime) -> bool:
+    """Whether everything was read not too long ago."""
     return read_whole is not None and timedelta(0) <= now - parse_stamp(read_whole) < FULL_EVERY
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import base64
 from collections import deque
-from collections.abc import AsyncIterable, AsyncIterator, Iterable, Iterator
+from collections.abc import AsyncIterable, AsyncIterator, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -187,6 +187,13 @@ class BackupWriter:
         if place is not None:
             self._used[chunk_id] = packs.digest_in_name(place.pack)
         return place is not None
+
+    def rely_on(self, chunk_ids: Collection[bytes]) -> bool:
+        """Rely on all of these, or on none if one of them cannot be relied on."""
+        generation = self.vault.header.generation
+        if any(self.index.reusable(chunk_id, generation, self.condemned) is None for chunk_id in chunk_ids):
+            return False
+        return all(map(self.holds, chunk_ids))
 
     async def flush(self) -> None:
         """Write what is pending, and wait until every pack is in the store."""

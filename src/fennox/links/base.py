@@ -139,9 +139,12 @@ class Shell(Protocol):
         """Run to the end within ``limit`` seconds, feeding standard input if given."""
 
     async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
-        """Run short commands one after the other, without input, all in one go where the far side's shell can.
+        """As :meth:`series`, for commands whose outputs are short: all of them, in the same order."""
 
-        Their outputs come in the same order; what they write beside them is thrown away.
+    def series(self, questions: Sequence[list[str]]) -> AbstractAsyncContextManager[AsyncIterator[Running]]:
+        """Run commands one after the other, without input, all in one go where the far side's shell can.
+
+        Each is to be read to its end before the next is asked for.
         """
 
     def stream(

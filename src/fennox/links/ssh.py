@@ -15,9 +15,9 @@ from contextlib import asynccontextmanager
 import asyncssh
 
 from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
-from fennox.core.names import printable
 from fennox.links.base import MAX_OUTPUT, Address, Credential, Dial, Hop, Output, Running, ShellLanguage
 from fennox.links.connecting import open_connection
+from fennox.links.series import Errors, Series, script
 from fennox.links.sftp import SftpFiles
 
 _QUOTES = re.compile("(['\u2018\u2019\u201a\u201b])")  # PowerShell takes each of them for the end of a text
@@ -25,7 +25,6 @@ _PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
 _BLOCK = 256 * 1024  # bytes
 _WINDOW = 6 * 1024 * 1024  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
 _LONGEST_WORD = 100 * 1024  # bytes; Linux gives a program no longer word than 128 KiB
-_MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept
 
 
 async def connect(
@@ -68,10 +67,15 @@ async def _close(opened: list[asyncssh.SSHClientConnection]) -> None:
 
 
 class _SshRunning:
-    def __init__(self, process: asyncssh.SSHClientProcess[bytes], address: Address) -> None:
+    def __init__(
+        self, process: asyncssh.SSHClientProcess[bytes], address: Address, feeder: asyncio.Task[None], mark: str
+    ) -> None:
         self._process = process
         self._address = address
-        self._errors = asyncio.create_task(_bounded(process.stderr))
+        self._feeder = feeder
+        self._errors = Errors(mark.encode())
+        self._hearing = asyncio.create_task(self._errors.read(process.stderr))
+        self._mark = mark
 
     async def blocks(self) -> AsyncGenerator[bytes, None]:
         try:
@@ -81,18 +85,22 @@ class _SshRunning:
             raise _cut(self._address) from error
 
     async def ended(self) -> Output:
-        errors = await self._errors
+        errors = await self._errors.of(0)
         await self._process.wait_closed()
         code = self._process.exit_status
         if code is None:
             raise _cut(self._address)
+        await self._feeder
         return Output(code, b"", errors)
+
+    def answers(self, count: int) -> AsyncIterator[Running]:
+        return Series(self.blocks(), self._mark, self._errors, _cut(self._address)).answers(count)
 
     async def abandon(self) -> None:
         self._process.close()
-        self._errors.cancel()
-        with contextlib.suppress(asyncio.CancelledError):
-            await self._errors
+        self._feeder.cancel()
+        self._hearing.cancel()
+        await asyncio.gather(self._feeder, self._hearing, return_exceptions=True)
 
 
 class SshLink:
@@ -130,101 +138,83 @@ class SshLink:
             "Allow it in the sudoers file there, without a password or with the login's own.",
         )
 
-    async def _start(
-        self, words: list[str], feed: AsyncIterator[bytes] | None
-    ) -> tuple[_SshRunning, asyncio.Task[None]]:
+    async def _start(self, words: list[str], feed: AsyncIterator[bytes] | None) -> _SshRunning:
         if self.language == "powershell" and feed is not None:
             raise FarSideFailed("A document cannot be fed to a command of PowerShell.", "Mend the kind file.")
         line = shlex.join([*self._before, *words]) if self.language == "posix" else in_powershell(words)
         return await self._start_line(line, feed)
 
-    async def _start_line(self, line: str, feed: AsyncIterator[bytes] | None) -> tuple[_SshRunning, asyncio.Task[None]]:
-        process = await self._connection.create_process(line, encoding=None, max_pktsize=131072, window=_WINDOW)
-        running = _SshRunning(process, self._address)
-        return running, asyncio.create_task(_feed(process, self._said_first, feed))
-
-    async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
-        kept = bytearray()
-        done = await self._within(limit, self._start(words, feed), kept, lambda: words[0])
-        return Output(done.code, bytes(kept), done.errors)
-
-    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
-        mark = secrets.token_hex(16)
-        script = "; ".join(
-            f"({shlex.join([*self._before, *words])}) </dev/null 2>/dev/null; printf '\\n{mark} %d\\n' $?"
-            for words in questions
-        )
-        if len(questions) < 2 or self.language != "posix" or self._said_first or len(script) > _LONGEST_WORD:
-            return [await self.run(words, limit=limit) for words in questions]
-        told = f"\n{mark} ".encode()
-        kept = bytearray()
-
-        def now() -> str:
-            return questions[min(kept.count(told), len(questions) - 1)][0]
-
-        await self._within(limit, self._start_line(shlex.join(["sh", "-c", script]), None), kept, now)
-        outputs, rest = [], bytes(kept)
-        for _ in questions:
-            output, _, rest = rest.partition(told)
-            code, end, rest = rest.partition(b"\n")
-            if not end or not code.isdigit():
-                raise _cut(self._address)
-            outputs.append(Output(int(code), output, ""))
-        return outputs
-
-    async def _within(
-        self,
-        limit: float,
-        starting: Coroutine[None, None, tuple[_SshRunning, asyncio.Task[None]]],
-        kept: bytearray,
-        name: Callable[[], str],
-    ) -> Output:
-        """Keep what a command writes until it ends; ``name``: of what is running, for errors."""
+    async def _start_line(self, line: str, feed: AsyncIterator[bytes] | None, mark: str = "") -> _SshRunning:
         try:
-            async with asyncio.timeout(limit):
-                return await self._kept(starting, kept, name)
-        except TimeoutError as error:
-            raise FarSideFailed(
-                f"{name()} on {self._address} did not end within {limit:g} seconds.", "Look at the machine."
-            ) from error
+            process = await self._connection.create_process(line, encoding=None, max_pktsize=131072, window=_WINDOW)
         except (OSError, asyncssh.Error) as error:
             raise _cut(self._address) from error
+        return _SshRunning(process, self._address, asyncio.create_task(_feed(process, self._said_first, feed)), mark)
 
-    async def _kept(
-        self,
-        starting: Coroutine[None, None, tuple[_SshRunning, asyncio.Task[None]]],
-        kept: bytearray,
-        name: Callable[[], str],
-    ) -> Output:
-        running, feeder = await starting
+    async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
         try:
-            async for block in running.blocks():
-                kept += block
-                if len(kept) > MAX_OUTPUT:
-                    raise FarSideFailed(f"{name()} on {self._address} writes without end.", "Look at the machine.")
-            done = await running.ended()
-            await feeder
-            return done
-        except BaseException:
-            self._spoilt = True
-            raise
-        finally:
-            feeder.cancel()
-            await running.abandon()
+            async with asyncio.timeout(limit), self.stream(words, feed=feed) as running:
+                return await self._kept(running, words[0])
+        except TimeoutError as error:
+            raise self._too_slow(words[0], limit) from error
+
+    async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
+        outputs: list[Output] = []
+        asking = iter(questions)
+        now: list[str] = []
+        try:
+            async with asyncio.timeout(limit), self.series(questions) as answers:
+                now = next(asking, now)
+                async for running in answers:
+                    outputs.append(await self._kept(running, now[0]))
+                    now = next(asking, now)
+        except TimeoutError as error:
+            raise self._too_slow(now[0], limit) from error
+        return outputs
+
+    @asynccontextmanager
+    async def series(self, questions: Sequence[list[str]]) -> AsyncIterator[AsyncIterator[Running]]:
+        mark = secrets.token_hex(16)
+        line = script(questions, self._before, mark)
+        if len(questions) < 2 or self.language != "posix" or self._said_first or len(line) > _LONGEST_WORD:
+            async with contextlib.aclosing(self._one_by_one(questions)) as answers:
+                yield answers
+            return
+        async with self._running(self._start_line(shlex.join(["sh", "-c", line]), None, mark)) as running:
+            yield running.answers(len(questions))
+
+    async def _one_by_one(self, questions: Sequence[list[str]]) -> AsyncGenerator[Running, None]:
+        for words in questions:
+            async with self.stream(words) as running:
+                yield running
+
+    async def _kept(self, running: Running, name: str) -> Output:
+        """All of what a command writes; ``name``: of the command, for errors."""
+        kept = bytearray()
+        async for block in running.blocks():
+            kept += block
+            if len(kept) > MAX_OUTPUT:
+                raise FarSideFailed(f"{name} on {self._address} writes without end.", "Look at the machine.")
+        done = await running.ended()
+        return Output(done.code, bytes(kept), done.errors)
+
+    def _too_slow(self, name: str, limit: float) -> FarSideFailed:
+        return FarSideFailed(f"{name} on {self._address} did not end within {limit:g} seconds.", "Look at the machine.")
 
     @asynccontextmanager
     async def stream(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None) -> AsyncIterator[Running]:
-        try:
-            running, feeder = await self._start(words, feed)
-        except (OSError, asyncssh.Error) as error:
-            raise _cut(self._address) from error
+        async with self._running(self._start(words, feed)) as running:
+            yield running
+
+    @asynccontextmanager
+    async def _running(self, starting: Coroutine[None, None, _SshRunning]) -> AsyncIterator[_SshRunning]:
+        running = await starting
         try:
             yield running
         except BaseException:
             self._spoilt = True
             raise
         finally:
-            feeder.cancel()
             await running.abandon()
 
     @asynccontextmanager
@@ -282,13 +272,6 @@ async def _feed(process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: A
         process.stdin.write_eof()
     except (BrokenPipeError, ConnectionError, asyncssh.Error):
         return  # the command ended before it read everything; its exit code tells why
-
-
-async def _bounded(reader: asyncssh.SSHReader[bytes]) -> str:
-    kept = b""
-    while block := await reader.read(4096):
-        kept = (kept + block)[:_MAX_ERRORS]
-    return printable(kept.replace(b"\n", b" | ")).strip(" |")
 
 
 def _cut(address: Address) -> Unreachable:

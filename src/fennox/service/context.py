@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
 from importlib.resources import files
@@ -60,6 +60,7 @@ class Context:
     sites: SiteHub = field(default_factory=SiteHub)
     turns: Turns = field(default_factory=Turns)
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
+    _single: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
     carvers: Carvers = field(default_factory=Carvers)
@@ -69,16 +70,19 @@ class Context:
 
     def __post_init__(self) -> None:
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False, info={KEPT_AT: self.turns})
+        alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        self._single = async_sessionmaker(alone, expire_on_commit=False, info={KEPT_AT: self.turns})
         self._links = KeptLinks(self.settings.keep_connections)
 
     @asynccontextmanager
-    async def session(self, *, lasting: bool = True) -> AsyncIterator[AsyncSession]:
+    async def session(self, *, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
         """One transaction: committed at the end, rolled back on an error.
 
         What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose the last of it.
+        ``single``: every statement is a transaction of its own, which saves the beginning and the end of one.
         """
         with _in_words():
-            async with self._sessions() as session, session.begin():
+            async with (self._single if single else self._sessions)() as session, session.begin():
                 if not lasting:
                     await session.execute(text("set local synchronous_commit to off"))
                 yield session
@@ -117,10 +121,8 @@ class Context:
     async def learn_kinds(self, session: AsyncSession) -> None:
         """Read the kinds that were added, perhaps by another process."""
         rows = (await session.execute(select(KindRow).order_by(KindRow.name, KindRow.version))).scalars()
-        added = {row.name: row.text for row in rows}
-        if added != self._added_kinds:
-            self._added_kinds = added
-            self._kinds.clear()
+        self._added_kinds = {row.name: row.text for row in rows}
+        self._kinds.clear()
 
     # stores
 
@@ -176,9 +178,20 @@ class Context:
             raise MendSettings(f"The keys of the store {row.name} are missing.", "Adopt the store again.")
         return keys
 
-    async def vault(self, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Vault:
-        """Open a store with its pinned header and the keys held here. ``removing``: as for :meth:`store`."""
-        generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
+    async def vault(
+        self,
+        session: AsyncSession,
+        row: StoreRow,
+        *,
+        removing: bool = False,
+        generations: Sequence[KeySet] | None = None,
+    ) -> Vault:
+        """Open a store with its pinned header and the keys held here. ``removing``: as for :meth:`store`.
+
+        ``generations``: of its key set, if they have been read.
+        """
+        if generations is None:
+            generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
         await self._key_set(session, row)  # which says what is wrong if the store's own are missing
         return await vaults.open_pinned(
             await self.store(session, row, removing=removing),

@@ -14,7 +14,7 @@ from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.queue import Book, Lease
 
-_EVERY = 0.5  # seconds until what happened is written, so that what happens meanwhile is written with it
+_EVERY = 1.0  # seconds until what happened is written, so that what happens meanwhile is written with it
 
 log: Any = structlog.get_logger()
 
@@ -52,8 +52,8 @@ class CatalogueJournal:
         """Ask the database itself: this is what stands between a lost lease and a record in a store."""
         self._raise_flags()
         try:
-            async with self.context.session() as session:
-                self.stop = (await queue.owned(session, self.lease)).stop_asked
+            async with self.context.session(single=True) as session:
+                self.stop = await queue.check(session, self.lease)
         except LeaseLost:
             self.lost = True
             raise

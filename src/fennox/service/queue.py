@@ -7,19 +7,23 @@ counts any more.
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import lru_cache
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 from sqlalchemy import (
     ColumnElement,
     CursorResult,
-    Select,
+    Interval,
     and_,
+    bindparam,
     case,
     event,
     func,
+    insert,
     literal_column,
     not_,
     or_,
@@ -30,8 +34,9 @@ from sqlalchemy import (
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import SessionTransaction, aliased
+from sqlalchemy.sql.dml import ReturningUpdate
 
-from fennox.catalogue.models import ACTIVE, Run, RunLog, RunStep, Site, System
+from fennox.catalogue.models import ACTIVE, KindRow, Run, RunLog, RunStep, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.engine.journal import Level
 from fennox.wire.runs import RunKind
@@ -39,6 +44,9 @@ from fennox.wire.runs import RunKind
 CHANNEL = "fennox_runs"  # every change of a run, for those who follow it
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
+ENDED: dict[str, Any] = {"worker": None, "lease_until": None, "worker_key": None, "sealed_opening_key": None}
+"""What a run that nobody works at has not."""
+_NOTIFY = text("select pg_notify(:channel, :run)")
 
 
 @dataclass
@@ -53,14 +61,20 @@ class Book:
     totals: tuple[int, int] = (0, 0)  # documents, bytes
     _told: tuple[int, int] = (0, 0)
     _open: bool = False  # a step that was told goes on
+    _step: str = ""  # which one
 
     @property
     def news(self) -> bool:
         return bool(self.steps or self.lines) or self.totals != self._told
 
-    async def tell(self, session: AsyncSession, run: Run, attempt: int) -> None:
-        """Write it in the transaction that owns the run. If that fails, it is still to be told."""
+    async def tell(self, session: AsyncSession, run: Run, attempt: int, ended: datetime | None = None) -> None:
+        """Write it in the transaction that owns the run. If that fails, it is still to be told.
+
+        ``ended``: when the last step ended, as the run does.
+        """
         if not self.news:
+            if self._open and ended is not None:
+                await _end_steps(session, run.id, ended)
             return
         steps, lines, told, was_open = self.steps, self.lines, self._told, self._open
 
@@ -76,17 +90,55 @@ class Book:
         if self.totals != told:
             self._told = self.totals
             run.documents, run.size = self.totals
+        closed = steps[0][1] if steps else ended
+        if was_open and closed is not None:
+            await _end_steps(session, run.id, closed)
         if steps:
-            if was_open:
-                await _end_steps(session, run.id, steps[0][1])
-            ends = [started for _, started in steps[1:]]
-            session.add_all(
-                RunStep(run_id=run.id, attempt=attempt, title=title, started=started, ended=ended)
-                for (title, started), ended in zip(steps, [*ends, None], strict=True)
-            )
-            run.step, self._open = steps[-1][0], True
-        session.add_all(RunLog(run_id=run.id, at=at, level=level, text=line) for at, level, line in lines)
-        await announce(session, run.id)
+            ends = [*(started for _, started in steps[1:]), ended]
+            told_steps = [
+                {"run_id": run.id, "attempt": attempt, "title": title, "started": started, "ended": end}
+                for (title, started), end in zip(steps, ends, strict=True)
+            ]
+            await session.execute(insert(RunStep).values(told_steps))
+            run.step = self._step = steps[-1][0]
+            self._open = ended is None
+        if lines:
+            told_lines = [{"run_id": run.id, "at": at, "level": level, "text": line} for at, level, line in lines]
+            await session.execute(insert(RunLog).values(told_lines))
+        if ended is None:
+            await announce(session, run.id)
+
+    @contextmanager
+    def taken_out(self, attempt: int, ended: datetime) -> Iterator[Told]:
+        """All that is still to be told of a run that ends, to be kept in one statement. If it is not, it stays."""
+        steps, lines = self.steps, self.lines
+        ends = [*(started for _, started in steps[1:]), ended]
+        told = Told(
+            [
+                {"title": title, "started": started.isoformat(), "ended": end.isoformat()}
+                for (title, started), end in zip(steps, ends, strict=True)
+            ],
+            [{"at": at.isoformat(), "level": level, "text": line} for at, level, line in lines],
+            steps[-1][0] if steps else self._step,
+            steps[0][1] if steps else ended,
+        )
+        self.steps, self.lines = [], []
+        try:
+            yield told
+        finally:
+            if not told.kept:
+                self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
+
+
+@dataclass
+class Told:
+    """What a run's book held: rows of steps and lines, its last step, and when the step before these ended."""
+
+    steps: list[dict[str, str]]
+    lines: list[dict[str, str]]
+    step: str
+    closed: datetime
+    kept: bool = False
 
 
 @dataclass(frozen=True)
@@ -101,12 +153,12 @@ class Lease:
 
 async def announce(session: AsyncSession, run_id: str) -> None:
     """Tell listeners that a run is there or has changed, once this transaction is through."""
-    await session.execute(text("select pg_notify(:channel, :run)"), {"channel": CHANNEL, "run": run_id})
+    await session.execute(_NOTIFY, {"channel": CHANNEL, "run": run_id})
 
 
 async def call_workers(session: AsyncSession) -> None:
     """Have workers look into the queue, once this transaction is through."""
-    await session.execute(text("select pg_notify(:channel, '')"), {"channel": QUEUED})
+    await session.execute(_NOTIFY, {"channel": QUEUED, "run": ""})
 
 
 async def enqueue(
@@ -183,6 +235,7 @@ async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> Non
 _BY_ITSELF = or_(Run.routine_id.is_not(None), Run.by.in_(("schedule", "rebuild")), Run.by.startswith("routine "))
 """Nobody waits for it at a terminal."""
 _NONE: ColumnElement[str] = literal_column("''")
+_KINDS = select(func.concat(func.count(), " ", func.max(KindRow.added))).select_from(KindRow).scalar_subquery()
 _REACHES = ("take", "look", "draft", "restore")  # kinds of runs that speak with a machine
 
 
@@ -199,28 +252,32 @@ class Claimant:
     people_only: bool = False
 
 
-async def claim(
-    session: AsyncSession, claimant: Claimant, lease_seconds: float, now: datetime
-) -> tuple[Run, Lease] | None:
+class Claimed(NamedTuple):
+    """``kinds``: a text that is another one once somebody has added a kind."""
+
+    run: Run
+    lease: Lease
+    kinds: str
+
+
+async def claim(session: AsyncSession, claimant: Claimant, lease_seconds: float, now: datetime) -> Claimed | None:
     """Take the next run of the queue.
 
     A person's run goes first. Of what is due by itself those go first whose routine has the fewest going on, so that
     a routine of a thousand systems does not hold up one of three.
     """
-    run = (await session.execute(_next(claimant.sites, claimant.near, claimant.people_only))).scalar_one_or_none()
-    if run is None:
+    chosen = _next(claimant.sites, claimant.near, claimant.people_only)
+    begun = {"now": now, "worker": claimant.worker, "seconds": timedelta(seconds=lease_seconds)}
+    row = (await session.execute(chosen, begun)).one_or_none()
+    if row is None:
         return None
-    run.state, run.worker = "running", claimant.worker
-    run.fence += 1
-    run.attempt += 1
-    run.lease_until = _from_now(lease_seconds)
-    run.started = run.started or now
-    await announce(session, run.id)
-    return run, Lease(run.id, run.fence, run.attempt)
+    run: Run = row[0]
+    return Claimed(run, Lease(run.id, run.fence, run.attempt), row[1])
 
 
 @lru_cache(maxsize=64)
-def _next(sites: frozenset[str], near: bool, people_only: bool) -> Select[Run]:
+def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpdate[tuple[Run, str, Any]]:
+    """Takes the next run, tells those who follow it, and gives the run."""
     ran = aliased(Run)
     going_on = (
         select(func.coalesce(ran.routine_id, _NONE).label("routine"), func.count().label("runs"))
@@ -229,14 +286,29 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> Select[Run]:
         .subquery()
     )
     chosen = (
-        select(Run)
+        select(Run.id)
         .outerjoin(going_on, going_on.c.routine == func.coalesce(Run.routine_id, _NONE))
         .where(Run.state == "queued", Run.not_before <= func.now(), _within_reach(sites, near))
         .order_by(_BY_ITSELF, case((_BY_ITSELF, func.coalesce(going_on.c.runs, 0)), else_=0), Run.queued_at)
         .limit(1)
         .with_for_update(skip_locked=True, of=Run)
     )
-    return chosen.where(not_(_BY_ITSELF)) if people_only else chosen
+    if people_only:
+        chosen = chosen.where(not_(_BY_ITSELF))
+    return (
+        update(Run)
+        .where(Run.id == chosen.scalar_subquery())
+        .values(
+            state="running",
+            worker=bindparam("worker"),
+            fence=Run.fence + 1,
+            attempt=Run.attempt + 1,
+            lease_until=func.now() + bindparam("seconds", type_=Interval),
+            started=func.coalesce(Run.started, bindparam("now")),
+        )
+        .returning(Run, _KINDS, func.pg_notify(CHANNEL, Run.id))
+        .execution_options(synchronize_session=False, populate_existing=True)
+    )
 
 
 def _within_reach(sites: frozenset[str], near: bool) -> ColumnElement[bool]:
@@ -265,26 +337,34 @@ async def _set_lease(session: AsyncSession, run_id: str, fence: int, seconds: fl
 async def renew(session: AsyncSession, lease: Lease, seconds: float) -> bool:
     """Renew the lease; returns whether a person asked the run to stop."""
     if not await _set_lease(session, lease.run, lease.fence, seconds):
-        raise _lost()
+        raise lost()
     return bool((await session.execute(select(Run.stop_asked).where(Run.id == lease.run))).scalar_one())
 
 
-async def owned(session: AsyncSession, lease: Lease) -> Run:
+def ours(lease: Lease) -> ColumnElement[bool]:
+    """Whether a run is still ours, for a transaction that only reads."""
+    return and_(Run.id == lease.run, Run.fence == lease.fence, Run.state == "running")
+
+
+async def check(session: AsyncSession, lease: Lease) -> bool:
+    """Raise :class:`LeaseLost` if the run is no longer ours; returns whether a person asked it to stop."""
+    asked = (await session.execute(select(Run.stop_asked).where(ours(lease)))).scalar_one_or_none()
+    if asked is None:
+        raise lost()
+    return asked
+
+
+async def owned(session: AsyncSession, lease: Lease, *, ending: bool = False) -> Run:
     """The run, locked, if it is still ours; everything that counts happens in the same transaction.
 
-    What its book has to tell is told here, and what comes until then at its :func:`end`.
+    What its book has to tell is told here, and what comes until then at its :func:`end`; if it is ``ending``, all.
     """
-    run = (
-        await session.execute(
-            select(Run)
-            .where(Run.id == lease.run, Run.fence == lease.fence, Run.state == "running")
-            .with_for_update()
-            .execution_options(populate_existing=True)
-        )
-    ).scalar_one_or_none()
+    locked = select(Run).where(ours(lease)).with_for_update().execution_options(populate_existing=True)
+    run = (await session.execute(locked)).scalar_one_or_none()
     if run is None:
-        raise _lost()
-    await lease.book.tell(session, run, lease.attempt)
+        raise lost()
+    if not ending:
+        await lease.book.tell(session, run, lease.attempt)
     session.info["lease"] = lease
     return run
 
@@ -293,12 +373,17 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
     """Close an owned run, or set it waiting for a person."""
     lease: Lease | None = session.info.get("lease")
     if lease is not None and lease.run == run.id:
-        await lease.book.tell(session, run, lease.attempt)
-    run.state, run.worker, run.lease_until = state, None, None
-    run.worker_key = run.sealed_opening_key = None
+        with session.no_autoflush:  # the run's own row is written once
+            await lease.book.tell(session, run, lease.attempt, ended=now)
+    else:
+        lease = None
+    run.state = state
+    for name, value in ENDED.items():
+        setattr(run, name, value)
     if state != "waiting":
         run.ended = now
-    await _end_steps(session, run.id, now)
+    if lease is None or lease.attempt > 1:  # a worker that died left its last step open
+        await _end_steps(session, run.id, now)
     await announce(session, run.id)
 
 
@@ -352,5 +437,5 @@ async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
     return run
 
 
-def _lost() -> LeaseLost:
+def lost() -> LeaseLost:
     return LeaseLost("This worker no longer owns the run.", "Another worker goes on with it.")

@@ -2,17 +2,28 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+from sqlalchemy import update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import StateRow, System
-from fennox.engine.looks import Plain, blinded
+from fennox.engine.looks import blinded
+from fennox.engine.take import Taken
 from fennox.engine.vault import Vault
 
+AS_ITS_BACKUP: dict[str, Any] = {"differs": "", "differs_since": None, "differs_state": "", "differs_still": None}
+"""A system that is what its last backup holds, as far as is known."""
 
-async def remember(session: AsyncSession, system: System, backup: str, plain: Plain, vault: Vault) -> None:
-    """Keep what the next look compares with; parts that were not taken stay as they were."""
-    held = await session.get(StateRow, system.id, with_for_update=True)
-    same(system)
+
+async def remember(session: AsyncSession, system: str, taken: Taken, vault: Vault) -> None:
+    """Keep what the next look and the next take compare with; parts that were not taken stay as they were."""
+    backup, plain, likeness = taken.reference.backup, taken.plain, taken.likeness
+    if taken.as_before:
+        known = update(StateRow).where(StateRow.system_id == system).values(backup_id=backup, likeness=likeness)
+        await session.execute(known.execution_options(synchronize_session=False))
+        return
+    held = await session.get(StateRow, system, with_for_update=True)
     if not plain:  # an earlier attempt made the backup, and what it read is gone: until the next take nobody looks
         if held is not None:
             await session.delete(held)
@@ -20,15 +31,14 @@ async def remember(session: AsyncSession, system: System, backup: str, plain: Pl
     keys, generation = vault.header.key_set, vault.header.generation
     parts = blinded(plain, vault.secret)
     if held is None:
-        held = StateRow(system_id=system.id, backup_id=backup, key_set=keys, generation=generation, parts=parts)
+        held = StateRow(system_id=system, key_set=keys, generation=generation, parts={})
         session.add(held)
-    elif (held.key_set, held.generation) == (keys, generation):
-        held.backup_id, held.parts = backup, {**held.parts, **parts}
-    else:
-        held.backup_id, held.key_set, held.generation, held.parts = backup, keys, generation, parts
+    kept = held.parts if (held.key_set, held.generation) == (keys, generation) else {}
+    held.key_set, held.generation, held.parts = keys, generation, {**kept, **parts}
+    held.backup_id, held.likeness = backup, likeness
 
 
 def same(system: System) -> None:
     """It is what its last backup holds, as far as is known."""
-    system.differs, system.differs_since = "", None
-    system.differs_state, system.differs_still = "", None
+    for name, value in AS_ITS_BACKUP.items():
+        setattr(system, name, value)

@@ -3,26 +3,26 @@
 from __future__ import annotations
 
 from contextlib import AsyncExitStack
-from dataclasses import replace
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
 
-from sqlalchemy import select
+from sqlalchemy import select, true, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Login, Routine, Run, StoreRow, System
-from fennox.core.errors import FennoxError, MendSettings
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, Run, StateRow, StoreRow, System
+from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.time import parse_stamp, stamp
-from fennox.engine import clocks
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
 from fennox.service import guarding, handing, noting, ownstate, queue, states
+from fennox.service.asbefore import Ending, enter
 from fennox.service.context import Context
 from fennox.service.newest import GOOD
 from fennox.service.queue import Lease
@@ -40,60 +40,92 @@ async def subject_of(context: Context, session: AsyncSession, system: System) ->
     return Subject(system.id, system.name, system.folder, kind, kind_file, dict(system.settings), machine, reached)
 
 
-async def next_order(session: AsyncSession, run: Run, system: System, *, backup: str, time: str, apart: bool) -> Order:
+class Last(NamedTuple):
+    """A system's newest backup."""
+
+    id: str
+    digest: str
+    sequence: int
+    doubtful: bool
+
+
+_BEFORE = (
+    select(Backup.id, Backup.digest, Backup.sequence, Backup.doubtful)
+    .where(Backup.system_id == System.id)
+    .order_by(Backup.sequence.desc())
+    .limit(1)
+    .lateral("before")
+)
+
+
+def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> Order:
     """The order of a take: what was fixed when it was queued, and its place behind the system's newest backup."""
-    newest = (
-        await session.execute(
-            select(Backup.id, Backup.digest, Backup.sequence)
-            .where(Backup.system_id == system.id)
-            .order_by(Backup.sequence.desc())
-            .limit(1)
-        )
-    ).one_or_none()
-    name = select(Routine.name).where(Routine.id == run.routine_id)
-    routine = (await session.execute(name)).scalar_one_or_none() if run.routine_id else None
     return Order(
         backup=backup,
         run=run.id,
         attempt=run.attempt,
         time=time,
-        sequence=newest.sequence + 1 if newest else 1,
-        previous=records.Previous(backup=newest.id, digest=newest.digest) if newest else None,
+        sequence=last.sequence + 1 if last else 1,
+        previous=records.Previous(backup=last.id, digest=last.digest) if last else None,
         name=run.order.get("name", ""),
         note=run.order.get("note", ""),
-        routine=routine,
         parts=run.order.get("parts"),
         apart=apart,
     )
 
 
-async def _skew(context: Context, subject: Subject, link: Link, journal: Journal) -> float | None:
-    """A backup is no worse for it, so that what goes wrong here is only told."""
-    if context.simulated:
-        return None
-    try:
-        return await clocks.skew(subject.kind, link, subject.settings, context.now)
-    except FennoxError as error:
-        await journal.log("warning", f"The machine's clock was not read: {error}")
-        return None
+@dataclass(frozen=True)
+class _Begun:
+    """A take that begins, and all that it is about."""
+
+    run: Run
+    system: System
+    store: StoreRow
+    keys: list[KeySet]
+    login: Login | None
+    routine: Routine | None
+    last: Last | None
+    likeness: str  # how the machine answered when the last backup was taken
+
+
+async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
+    """With one question to the database, as a night has thousands of takes."""
+    found = (
+        select(Run, System, StoreRow, KeySet, Login, Routine, StateRow.backup_id, StateRow.likeness, *_BEFORE.c)
+        .join(System, System.id == Run.system_id)
+        .join(StoreRow, StoreRow.id == Run.store_id)
+        .outerjoin(KeySet, KeySet.id == StoreRow.key_set)
+        .outerjoin(Login, Login.id == System.login_id)
+        .outerjoin(Routine, Routine.id == Run.routine_id)
+        .outerjoin(StateRow, StateRow.system_id == System.id)
+        .outerjoin(_BEFORE, true())
+        .where(queue.ours(lease))
+    )
+    rows = (await session.execute(found)).all()
+    if not rows:
+        raise queue.lost()
+    run, system, store, _, login, routine, known, likeness, *before = rows[0]
+    last = Last(*before) if before[0] is not None else None
+    # what is in doubt is read anew, and the guard looks at it
+    sure = last is not None and last.id == known and not last.doubtful
+    keys = [row[3] for row in rows if row[3] is not None]
+    return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "")
 
 
 async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
-        run = await queue.owned(session, lease)
-        system = await session.get_one(System, run.system_id)
-        store = await session.get_one(StoreRow, run.store_id)
-        login = await session.get_one(Login, system.login_id) if system.login_id else None
+        begun = await _begun(session, lease)
+        run, system, store, login = begun.run, begun.system, begun.store, begun.login
         subject = await subject_of(context, session, system)
         if subject.kind.reach == "service":
             await ownstate.seal_secrets(session, context.keyfile, context.now())
-        vault = await context.vault(session, store)
+        vault = await context.vault(session, store, generations=begun.keys)
         assert run.backup_id is not None
-        order = await next_order(
-            session, run, system, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
-        )
+        order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked)
+        routine = begun.routine.name if begun.routine else None
         # what a person asks for is read whole; what comes every night trusts what has not moved
-        order = replace(order, trust=run.routine_id is not None and not vault.locked)
+        trust = run.routine_id is not None and not vault.locked
+        order = replace(order, routine=routine, trust=trust, likeness=begun.likeness)
         document = run.order.get("handed_in")
         given = await handing.given(context, session, system, document) if document else None
     if given is None:
@@ -118,16 +150,29 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given,
             carvers=context.carvers,
         )  # fmt: skip
-        skew = await _skew(context, subject, link, journal) if link is not None else None
+    skew = None if context.simulated else taken.skew
+    short = taken.as_before and not run.order.get("hold")
+    copied = begun.routine is not None and begun.routine.copy_to != []
+    async with context.session(single=not (short and copied)) as session:
+        odd = await _oddness(context, session, run, taken.reference.sizes.bytes) if given is None else ""
+        ending = Ending(system.id, store.id, taken, skew, odd, _result(taken))
+        if short and await enter(session, lease, ending, context.now()):
+            await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
+            return
     async with context.session() as session:
-        run = await queue.owned(session, lease)
+        run = await queue.owned(session, lease, ending=True)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
-        current = await session.get_one(System, system.id)
+        found: dict[str, Any] = {"machine": taken.head.machine.model_dump(mode="json")}
         if given is None:
-            await states.remember(session, current, backup.id, taken.plain, vault)
-        current.machine = taken.head.machine.model_dump(mode="json")
+            await states.remember(session, system.id, taken, vault)
+            found |= states.AS_ITS_BACKUP
         if link is not None:
-            current.skew = skew
+            found["skew"] = skew
+        if isinstance(link, Web):
+            found["key_until"] = link.until
+        await session.execute(
+            update(System).where(System.id == system.id).values(found).execution_options(synchronize_session=False)
+        )
         if given is not None:
             await session.flush()
             await handing.arrived(context, session, run, backup)
@@ -137,21 +182,22 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         if given is None:
             await session.flush()
             await guarding.look_at(context, session, backup, journal, in_clear=not vault.locked)
-        if isinstance(link, Web):
-            current.key_until = link.until
-        await enqueue_copies(context, session, run, taken.reference.backup)
+        await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
         sizes = taken.reference.sizes
-        run.odd = await _oddness(context, session, run, sizes.bytes) if given is None else ""
-        run.documents, run.size = sizes.documents, sizes.bytes
-        run.result = {
-            "backup": taken.reference.backup,
-            "documents": sizes.documents,
-            "bytes": sizes.bytes,
-            "new_bytes": taken.written.bytes,
-            "objects": taken.written.objects,
-            "unchanged": taken.unchanged,
-        }
+        run.odd, run.documents, run.size, run.result = odd, sizes.documents, sizes.bytes, _result(taken)
         await queue.end(session, run, "done", context.now())
+
+
+def _result(taken: Taken) -> dict[str, Any]:
+    sizes = taken.reference.sizes
+    return {
+        "backup": taken.reference.backup,
+        "documents": sizes.documents,
+        "bytes": sizes.bytes,
+        "new_bytes": taken.written.bytes,
+        "objects": taken.written.objects,
+        "unchanged": taken.unchanged,
+    }
 
 
 async def _oddness(context: Context, session: AsyncSession, run: Run, size: int) -> str:
@@ -185,7 +231,9 @@ async def take_safety_copy(
         backup = str(run.order.get("safety_backup"))
         time = str(run.order.get("safety_time"))
         known = await session.get(Backup, backup)
-        order = await next_order(session, run, system, backup=backup, time=time, apart=False)
+        before = (await session.execute(select(*_BEFORE.c).select_from(System).join(_BEFORE, true())
+                                        .where(System.id == system.id))).one_or_none()  # fmt: skip
+        order = next_order(run, Last(*before) if before else None, backup=backup, time=time, apart=False)
         if known is not None:
             order = replace(order, sequence=known.sequence)
     order = replace(order, name="before-restore", note="What the target held before the restore.", purpose="safety",

@@ -57,9 +57,10 @@ async def enqueue_for_store(
     )  # fmt: skip
 
 
-async def enqueue_copies(context: Context, session: AsyncSession, run: Run, backup: str) -> None:
+async def enqueue_copies(
+    context: Context, session: AsyncSession, run: Run, routine: Routine | None, backup: str
+) -> None:
     """After a routine's take: one copy run for each further store."""
-    routine = await session.get(Routine, run.routine_id) if run.routine_id else None
     for store_id in routine.copy_to if routine else []:
         row = await session.get(StoreRow, store_id)
         if row is not None and row.id != run.store_id:

@@ -24,7 +24,7 @@ from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
 from fennox.service.differing import run_look
 from fennox.service.journal import CatalogueJournal
-from fennox.service.queue import Claimant, Lease
+from fennox.service.queue import Claimant, Claimed, Lease
 from fennox.service.rekeying import run_rekey
 from fennox.service.restoring import run_draft, run_restore
 from fennox.service.taking import run_take
@@ -62,6 +62,7 @@ class RunWorker:
     id: str = field(default_factory=lambda: secrets.token_hex(8))
     _active: set[asyncio.Task[None]] = field(default_factory=set)
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
+    _kinds: str = ""  # which were there when they were read
 
     async def work(self) -> None:
         """Until it is drained, or cancelled; then runs that are going on are handed back."""
@@ -112,15 +113,12 @@ class RunWorker:
                 await session.execute(update(Worker).where(Worker.id == self.id).values(stopped=func.now()))
 
     async def _start_one(self) -> bool:
-        async with self.context.session() as session:
+        async with self.context.session(single=True) as session:
             mine = Claimant(self.id, self.context.sites.names, self.near, people_only=len(self._active) >= self.slots)
             claimed = await queue.claim(session, mine, self.context.settings.lease_seconds, self.context.now())
-            if claimed is not None:
-                await self.context.learn_kinds(session)
         if claimed is None:
             return False
-        run, lease = claimed
-        task = asyncio.create_task(self._carry_out(run.kind, lease))
+        task = asyncio.create_task(self._carry_out(claimed))
         self._active.add(task)
         task.add_done_callback(self._ended)
         return True
@@ -129,12 +127,14 @@ class RunWorker:
         self._active.discard(task)
         self._wake.set()
 
-    async def _carry_out(self, kind: str, lease: Lease) -> None:
+    async def _carry_out(self, claimed: Claimed) -> None:
+        kind, lease = claimed.run.kind, claimed.lease
         journal = CatalogueJournal(self.context, lease)
         heart = asyncio.create_task(self._keep_lease(lease, journal))
         with structlog.contextvars.bound_contextvars(run=lease.run, attempt=lease.attempt):
             try:
                 log.info("run begins", kind=kind)
+                await self._learn_kinds(claimed.kinds)
                 await WORK[kind](self.context, lease, journal)
                 log.info("run ends")
             except LeaseLost:
@@ -153,6 +153,12 @@ class RunWorker:
             finally:
                 heart.cancel()
                 await asyncio.gather(heart, journal.close(), return_exceptions=True)
+
+    async def _learn_kinds(self, state: str) -> None:
+        if state != self._kinds:
+            async with self.context.session() as session:
+                await self.context.learn_kinds(session)
+            self._kinds = state
 
     async def _keep_lease(self, lease: Lease, journal: CatalogueJournal) -> None:
         while True:

@@ -1,0 +1,83 @@
+"""A machine that answers as it did at its last take holds what that backup holds, and nothing of it need be read.
+
+The answers name every file with its inode, size and times, of which the change time (``ctime``) cannot be set back by a
+program, and hold all that programs said. They are kept as a digest under the key set's write secret, which tells
+nothing to who steals it; and every few days everything is read all the same.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Protocol
+
+from fennox import __version__
+from fennox.core.errors import Damaged, FennoxError
+from fennox.core.format.manifest import Head, KindFile
+from fennox.core.format.records import Previous, Reference
+from fennox.core.kinds.model import Kind
+from fennox.engine.index import PackIndex
+from fennox.engine.inquiring import Inquiry, is_asked_whole
+from fennox.engine.reading import BackupReader
+from fennox.engine.trusting import recent
+from fennox.engine.vault import Vault
+from fennox.engine.writing import BackupWriter
+
+
+class Known(Protocol):
+    """What of a system has a say in what its backup holds."""
+
+    @property
+    def folder(self) -> str: ...
+
+    @property
+    def kind(self) -> Kind: ...
+
+    @property
+    def kind_file(self) -> KindFile: ...
+
+    @property
+    def settings(self) -> dict[str, str]: ...
+
+
+@dataclass(frozen=True)
+class Before:
+    """The backup before, all of which is relied on now."""
+
+    reference: Reference
+    head: Head
+
+
+def likeness(vault: Vault, subject: Known, parts: Sequence[str], inquiry: Inquiry) -> str:
+    """A text that is the same as long as nothing has changed; empty if the answers do not tell."""
+    told = inquiry.told() if is_asked_whole(subject.kind, parts) else None
+    if told is None:
+        return ""
+    known = json.dumps([__version__, subject.kind_file.text, subject.settings, list(parts)], sort_keys=True).encode()
+    return vault.secret.keyed_digest(b"".join(b"%d:%b" % (len(text), text) for text in [known, *told])).hex()
+
+
+async def rely_on_before(
+    vault: Vault, index: PackIndex, writer: BackupWriter, previous: Previous, folder: str
+) -> Before | None:
+    """The backup before, if all of its chunks may be relied on and it is not too long since everything was read."""
+    with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
+        record = await vault.find_record(previous.backup, folder)
+        reference = record.reference
+        if not recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
+            return None
+        with suppress(Damaged):
+            return await _relied_on(BackupReader(vault, index, record), writer)
+        await index.refresh(vault)  # another process wrote it since
+        return await _relied_on(BackupReader(vault, index, record), writer)
+    return None
+
+
+async def _relied_on(reader: BackupReader, writer: BackupWriter) -> Before:
+    head = await reader.head()
+    needed = (await reader.id_list()).keys() - await reader.head_ids()
+    if not writer.rely_on(needed):
+        raise Damaged("Not all of the backup before can be relied on.", "Everything is read.")
+    return Before(reader.record.reference, head)

@@ -1,0 +1,130 @@
+"""Commands that run one after the other in one script of the far side's shell, and the answers cut apart again.
+
+Behind what a command writes the script writes a mark that nobody can guess, with the exit code; behind what it writes
+on standard error, the mark alone.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import shlex
+from collections.abc import AsyncGenerator, AsyncIterator, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from fennox.core.errors import Unreachable
+from fennox.core.names import printable
+from fennox.links.base import Output
+
+_MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept of a command
+
+
+def script(questions: Sequence[list[str]], before: list[str], mark: str) -> str:
+    """For a POSIX shell. ``before``: words before every command."""
+    return "; ".join(
+        f"({shlex.join([*before, *words])}) </dev/null; printf '\\n{mark} %d\\n' $?; printf '{mark}' >&2"
+        for words in questions
+    )
+
+
+class Reader(Protocol):
+    async def read(self, most: int) -> bytes: ...
+
+
+@dataclass
+class Errors:
+    """What commands write on standard error, bounded, each as one line of text. No mark: all of it is one command's."""
+
+    mark: bytes = b""
+    _said: list[bytes] = field(default_factory=list)
+    _now: bytearray = field(default_factory=bytearray)
+    _held: bytes = b""  # what may be the beginning of a mark
+    _ended: bool = False
+    _news: asyncio.Event = field(default_factory=asyncio.Event)
+
+    async def read(self, reader: Reader) -> None:
+        try:
+            while block := await reader.read(4096):
+                self._feed(block)
+        finally:
+            self._said.append(bytes(self._now) + self._held)
+            self._ended = True
+            self._news.set()
+
+    async def of(self, number: int) -> str:
+        """Of a command, counted from 0, once it has ended."""
+        while len(self._said) <= number and not self._ended:
+            self._news.clear()
+            await self._news.wait()
+        said = self._said[number] if number < len(self._said) else b""
+        return printable(said[:_MAX_ERRORS].replace(b"\n", b" | ")).strip(" |")
+
+    def _feed(self, block: bytes) -> None:
+        self._held += block
+        if self.mark:
+            *ended, self._held = self._held.split(self.mark)
+            for rest in ended:
+                self._said.append(bytes(self._now) + rest)
+                self._now.clear()
+                self._news.set()
+        sure = max(0, len(self._held) - max(0, len(self.mark) - 1))
+        self._now += self._held[: min(sure, max(0, _MAX_ERRORS - len(self._now)))]
+        self._held = self._held[sure:]
+
+
+@dataclass
+class Answer:
+    """What one command of a series writes; how it ended is known once that has been read to its end."""
+
+    series: Series
+    number: int
+    code: int | None = None
+
+    async def blocks(self) -> AsyncGenerator[bytes, None]:
+        while self.code is None:
+            piece, self.code = await self.series.next_piece()
+            if piece:
+                yield piece
+
+    async def ended(self) -> Output:
+        async for _ in self.blocks():
+            pass
+        assert self.code is not None
+        return Output(self.code, b"", await self.series.errors.of(self.number))
+
+
+@dataclass
+class Series:
+    """The answers of a script, cut out of its output. ``cut``: what an end before the last mark means."""
+
+    blocks: AsyncIterator[bytes]
+    mark: str
+    errors: Errors
+    cut: Unreachable
+    _held: bytes = b""
+
+    async def answers(self, count: int) -> AsyncGenerator[Answer, None]:
+        for number in range(count):
+            answer = Answer(self, number)
+            yield answer
+            await answer.ended()
+
+    async def next_piece(self) -> tuple[bytes, int | None]:
+        """The next bytes of the answer that is being read, and its exit code if it ends with them."""
+        mark = f"\n{self.mark} ".encode()
+        while True:
+            output, found, rest = self._held.partition(mark)
+            code, end, rest = rest.partition(b"\n")
+            if end:
+                if not code.isdigit():
+                    raise self.cut
+                self._held = rest
+                return output, int(code)
+            sure = len(output) if found else len(self._held) - len(mark) + 1
+            if sure > 0:
+                piece, self._held = self._held[:sure], self._held[sure:]
+                return piece, None
+            block = await anext(self.blocks, b"")
+            if not block:
+                raise self.cut
+            self._held += block
