@@ -6,7 +6,7 @@ import base64
 import io
 import os
 import tarfile
-from collections.abc import AsyncGenerator, AsyncIterator, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Collection, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from dataclasses import dataclass
 
@@ -133,7 +133,9 @@ class LyingShell:
         return [await self.run(words) for words in questions]
 
     @asynccontextmanager
-    async def series(self, questions: Sequence[list[str]]) -> AsyncIterator[AsyncIterator[Running]]:
+    async def series(
+        self, questions: Sequence[list[str]], *, heard: Collection[int] = ()
+    ) -> AsyncIterator[AsyncIterator[Running]]:
         yield (Said(await self.run(words)) for words in questions)
 
     def stream(self, words: list[str], *, feed: object = None) -> LyingShell:

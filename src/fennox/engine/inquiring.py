@@ -176,7 +176,8 @@ async def inquiring(
     asked = _about_itself(kind, values) if now is not None else []
     asked += _about_sources(kind, values, parts, stamps=stamps)
     begun = now() if now is not None else None
-    async with link.series([one.words for one in asked]) as answers:
+    heard = {number for number, one in enumerate(asked) if one.output is not None}
+    async with link.series([one.words for one in asked], heard=heard) as answers:
         yield Inquiry(asked, answers, now, begun)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import socket
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Collection, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -141,10 +141,13 @@ class Shell(Protocol):
     async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
         """As :meth:`series`, for commands whose outputs are short: all of them, in the same order."""
 
-    def series(self, questions: Sequence[list[str]]) -> AbstractAsyncContextManager[AsyncIterator[Running]]:
+    def series(
+        self, questions: Sequence[list[str]], *, heard: Collection[int] = ()
+    ) -> AbstractAsyncContextManager[AsyncIterator[Running]]:
         """Run commands one after the other, without input, all in one go where the far side's shell can.
 
-        Each is to be read to its end before the next is asked for.
+        Each is to be read to its end before the next is asked for. ``heard``: those of which it matters what they write
+        beside their output.
         """
 
     def stream(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import shlex
-from collections.abc import AsyncGenerator, AsyncIterator, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -19,12 +19,14 @@ from fennox.links.base import Output
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept of a command
 
 
-def script(questions: Sequence[list[str]], before: list[str], mark: str) -> str:
-    """For a POSIX shell. ``before``: words before every command."""
-    return "; ".join(
-        f"({shlex.join([*before, *words])}) </dev/null; printf '\\n{mark} %d\\n' $?; printf '{mark}' >&2"
-        for words in questions
-    )
+def script(questions: Sequence[list[str]], heard: Collection[int], before: list[str], mark: str) -> str:
+    """For a POSIX shell. ``before``: words before every command; ``heard``: those whose standard error is wanted."""
+
+    def one(number: int, words: list[str]) -> str:
+        quiet, marked = ("", f"; printf '{mark}' >&2") if number in heard else (" 2>/dev/null", "")
+        return f"({shlex.join([*before, *words])}) </dev/null{quiet}; printf '\\n{mark} %d\\n' $?{marked}"
+
+    return "; ".join(one(number, words) for number, words in enumerate(questions))
 
 
 class Reader(Protocol):
@@ -77,7 +79,7 @@ class Answer:
     """What one command of a series writes; how it ended is known once that has been read to its end."""
 
     series: Series
-    number: int
+    heard: int | None  # which of those it is whose standard error is wanted
     code: int | None = None
 
     async def blocks(self) -> AsyncGenerator[bytes, None]:
@@ -90,7 +92,7 @@ class Answer:
         async for _ in self.blocks():
             pass
         assert self.code is not None
-        return Output(self.code, b"", await self.series.errors.of(self.number))
+        return Output(self.code, b"", await self.series.errors.of(self.heard) if self.heard is not None else "")
 
 
 @dataclass
@@ -103,9 +105,10 @@ class Series:
     cut: Unreachable
     _held: bytes = b""
 
-    async def answers(self, count: int) -> AsyncGenerator[Answer, None]:
+    async def answers(self, count: int, heard: Collection[int]) -> AsyncGenerator[Answer, None]:
+        wanted = sorted(heard)
         for number in range(count):
-            answer = Answer(self, number)
+            answer = Answer(self, wanted.index(number) if number in heard else None)
             yield answer
             await answer.ended()
 

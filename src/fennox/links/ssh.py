@@ -9,7 +9,7 @@ import re
 import secrets
 import shlex
 import time
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Collection, Coroutine, Sequence
 from contextlib import asynccontextmanager
 
 import asyncssh
@@ -93,8 +93,8 @@ class _SshRunning:
         await self._feeder
         return Output(code, b"", errors)
 
-    def answers(self, count: int) -> AsyncIterator[Running]:
-        return Series(self.blocks(), self._mark, self._errors, _cut(self._address)).answers(count)
+    def answers(self, count: int, heard: Collection[int]) -> AsyncIterator[Running]:
+        return Series(self.blocks(), self._mark, self._errors, _cut(self._address)).answers(count, heard)
 
     async def abandon(self) -> None:
         self._process.close()
@@ -173,15 +173,17 @@ class SshLink:
         return outputs
 
     @asynccontextmanager
-    async def series(self, questions: Sequence[list[str]]) -> AsyncIterator[AsyncIterator[Running]]:
+    async def series(
+        self, questions: Sequence[list[str]], *, heard: Collection[int] = ()
+    ) -> AsyncIterator[AsyncIterator[Running]]:
         mark = secrets.token_hex(16)
-        line = script(questions, self._before, mark)
+        line = script(questions, heard, self._before, mark)
         if len(questions) < 2 or self.language != "posix" or self._said_first or len(line) > _LONGEST_WORD:
             async with contextlib.aclosing(self._one_by_one(questions)) as answers:
                 yield answers
             return
         async with self._running(self._start_line(shlex.join(["sh", "-c", line]), None, mark)) as running:
-            yield running.answers(len(questions))
+            yield running.answers(len(questions), heard)
 
     async def _one_by_one(self, questions: Sequence[list[str]]) -> AsyncGenerator[Running, None]:
         for words in questions:

@@ -26,7 +26,6 @@ from fennox.service.queue import Lease
 class Ending:
     """A take that is about to end."""
 
-    system: str
     store: str
     taken: Taken
     skew: float | None
@@ -42,7 +41,7 @@ async def enter(session: AsyncSession, lease: Lease, ending: Ending, now: dateti
         values = {
             "run": lease.run, "fence": lease.fence, "attempt": lease.attempt, "now": now, "odd": ending.odd,
             "result": ending.result, "step": told.step, "closed": told.closed, "steps": told.steps, "lines": told.lines,
-            "system": ending.system, "store": ending.store, "skew": ending.skew, "before": reference.previous.backup,
+            "store": ending.store, "skew": ending.skew, "before": reference.previous.backup,
             "backup": reference.backup, "name": reference.name, "note": reference.note,
             "time": parse_stamp(reference.time), "sequence": reference.sequence, "digest": ending.taken.digest,
             "new_bytes": ending.taken.written.bytes, "account": head.reached.account,
@@ -63,7 +62,7 @@ def _statement() -> Select[Any]:
             Run.id == bindparam("its_run"),
             Run.fence == bindparam("its_fence"),
             Run.state == "running",
-            before.c.id == bindparam("its_before"),
+            Run.system_id == before.c.system_id,
         )
         .values(
             **queue.ENDED,
@@ -75,7 +74,7 @@ def _statement() -> Select[Any]:
             documents=before.c.documents,
             size=before.c.size,
         )
-        .returning(Run.id, Run.routine_id)
+        .returning(Run.id, Run.system_id, Run.routine_id)
         .cte("mine")
     )
     closed = (
@@ -86,13 +85,13 @@ def _statement() -> Select[Any]:
     )
     known = (
         update(StateRow)
-        .where(StateRow.system_id == bindparam("its_system"), mine.c.id.is_not(None))
+        .where(StateRow.system_id == mine.c.system_id)
         .values(backup_id=bindparam("its_backup"), likeness=bindparam("its_likeness"))
         .cte("known")
     )
     seen = (
         update(System)
-        .where(System.id == bindparam("its_system"), mine.c.id.is_not(None))
+        .where(System.id == mine.c.system_id)
         .values(skew=bindparam("its_skew"), **states.AS_ITS_BACKUP)
         .cte("seen")
     )
@@ -120,7 +119,9 @@ def _backup(before: CTE, mine: CTE) -> CTE:
         "expired": literal(False),
     }
     names = [found.name for found in Backup.__table__.columns]
-    row = select(*[own.get(name, before.c[name]) for name in names]).select_from(before.join(mine, literal(True)))
+    row = select(*[own.get(name, before.c[name]) for name in names]).select_from(
+        before.join(mine, mine.c.system_id == before.c.system_id)
+    )
     return insert(Backup).from_select(names, row).cte("entered")
 
 

@@ -112,7 +112,7 @@ class Book:
     def taken_out(self, attempt: int, ended: datetime) -> Iterator[Told]:
         """All that is still to be told of a run that ends, to be kept in one statement. If it is not, it stays."""
         steps, lines = self.steps, self.lines
-        ends = [*(started for _, started in steps[1:]), ended]
+        ends = [*(started for _, started in steps[1:]), *([ended] if steps else [])]
         told = Told(
             [
                 {"title": title, "started": started.isoformat(), "ended": end.isoformat()}
@@ -341,14 +341,19 @@ async def renew(session: AsyncSession, lease: Lease, seconds: float) -> bool:
     return bool((await session.execute(select(Run.stop_asked).where(Run.id == lease.run))).scalar_one())
 
 
-def ours(lease: Lease) -> ColumnElement[bool]:
-    """Whether a run is still ours, for a transaction that only reads."""
-    return and_(Run.id == lease.run, Run.fence == lease.fence, Run.state == "running")
+OURS = and_(Run.id == bindparam("run"), Run.fence == bindparam("fence"), Run.state == "running")
+"""Whether a run is still that of a lease (:func:`of_lease`)."""
+_STOP_ASKED = select(Run.stop_asked).where(OURS)
+_LOCKED = select(Run).where(OURS).with_for_update().execution_options(populate_existing=True)
+
+
+def of_lease(lease: Lease) -> dict[str, Any]:
+    return {"run": lease.run, "fence": lease.fence}
 
 
 async def check(session: AsyncSession, lease: Lease) -> bool:
     """Raise :class:`LeaseLost` if the run is no longer ours; returns whether a person asked it to stop."""
-    asked = (await session.execute(select(Run.stop_asked).where(ours(lease)))).scalar_one_or_none()
+    asked: bool | None = (await session.execute(_STOP_ASKED, of_lease(lease))).scalar_one_or_none()
     if asked is None:
         raise lost()
     return asked
@@ -359,8 +364,7 @@ async def owned(session: AsyncSession, lease: Lease, *, ending: bool = False) ->
 
     What its book has to tell is told here, and what comes until then at its :func:`end`; if it is ``ending``, all.
     """
-    locked = select(Run).where(ours(lease)).with_for_update().execution_options(populate_existing=True)
-    run = (await session.execute(locked)).scalar_one_or_none()
+    run: Run | None = (await session.execute(_LOCKED, of_lease(lease))).scalar_one_or_none()
     if run is None:
         raise lost()
     if not ending:

@@ -6,7 +6,7 @@ from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
-from sqlalchemy import select, true, update
+from sqlalchemy import bindparam, select, true, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, Run, StateRow, StoreRow, System
@@ -74,6 +74,25 @@ def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bo
     )
 
 
+_TAKE = (
+    select(Run, System, StoreRow, KeySet, Login, Routine, StateRow.backup_id, StateRow.likeness, *_BEFORE.c)
+    .join(System, System.id == Run.system_id)
+    .join(StoreRow, StoreRow.id == Run.store_id)
+    .outerjoin(KeySet, KeySet.id == StoreRow.key_set)
+    .outerjoin(Login, Login.id == System.login_id)
+    .outerjoin(Routine, Routine.id == Run.routine_id)
+    .outerjoin(StateRow, StateRow.system_id == System.id)
+    .outerjoin(_BEFORE, true())
+    .where(queue.OURS)
+)
+_TAKES_BEFORE = (
+    select(Run.order, Run.started, Run.ended, Run.size)
+    .where(Run.system_id == bindparam("system"), Run.kind == "take", Run.state == "done", Run.started.is_not(None))
+    .order_by(Run.created.desc())
+    .limit(5 * LOOKED_AT)
+)
+
+
 @dataclass(frozen=True)
 class _Begun:
     """A take that begins, and all that it is about."""
@@ -90,18 +109,7 @@ class _Begun:
 
 async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
     """With one question to the database, as a night has thousands of takes."""
-    found = (
-        select(Run, System, StoreRow, KeySet, Login, Routine, StateRow.backup_id, StateRow.likeness, *_BEFORE.c)
-        .join(System, System.id == Run.system_id)
-        .join(StoreRow, StoreRow.id == Run.store_id)
-        .outerjoin(KeySet, KeySet.id == StoreRow.key_set)
-        .outerjoin(Login, Login.id == System.login_id)
-        .outerjoin(Routine, Routine.id == Run.routine_id)
-        .outerjoin(StateRow, StateRow.system_id == System.id)
-        .outerjoin(_BEFORE, true())
-        .where(queue.ours(lease))
-    )
-    rows = (await session.execute(found)).all()
+    rows = (await session.execute(_TAKE, queue.of_lease(lease))).all()
     if not rows:
         raise queue.lost()
     run, system, store, _, login, routine, known, likeness, *before = rows[0]
@@ -155,7 +163,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     copied = begun.routine is not None and begun.routine.copy_to != []
     async with context.session(single=not (short and copied)) as session:
         odd = await _oddness(context, session, run, taken.reference.sizes.bytes) if given is None else ""
-        ending = Ending(system.id, store.id, taken, skew, odd, _result(taken))
+        ending = Ending(store.id, taken, skew, odd, _result(taken))
         if short and await enter(session, lease, ending, context.now()):
             await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
             return
@@ -202,15 +210,9 @@ def _result(taken: Taken) -> dict[str, Any]:
 
 async def _oddness(context: Context, session: AsyncSession, run: Run, size: int) -> str:
     """How a take that is about to end differs from the last ones of the same parts, in words."""
-    before = (
-        select(Run.order, Run.started, Run.ended, Run.size)
-        .where(Run.system_id == run.system_id, Run.kind == "take", Run.state == "done", Run.started.is_not(None))
-        .order_by(Run.created.desc())
-        .limit(5 * LOOKED_AT)
-    )
     alike = [
         Done((row.ended - row.started).total_seconds(), row.size)
-        for row in await session.execute(before)
+        for row in await session.execute(_TAKES_BEFORE, {"system": run.system_id})
         if row.order.get("parts") == run.order.get("parts") and "handed_in" not in row.order
     ]
     if run.started is None:
