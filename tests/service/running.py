@@ -74,9 +74,9 @@ class Service:
         log = self.folder / "log"
         log.touch()
         self._process = programs.start(["serve"], self.environment(), self.folder, said=log, wrong=log)
-        until(self._ready, f"the service is ready: {self.log[-2000:]}")
+        until(self.is_ready, f"the service is ready: {self.log[-2000:]}")
 
-    def _ready(self) -> bool:
+    def is_ready(self) -> bool:
         assert self._process is not None
         assert self._process.poll() is None, self.log[-3000:]
         try:

@@ -13,6 +13,7 @@ import private_postgres
 import pytest
 
 from fennox.client.api import Client, ProblemError
+from fennox.wire.comparing import CompareWanted
 from fennox.wire.restores import NewDraft
 from fennox.wire.routines import NewRoutine
 from fennox.wire.runs import RunShown
@@ -255,6 +256,7 @@ def test_the_database_goes_away_for_a_moment_and_the_run_ends_all_the_same(
         until(lambda: client.run(run.id).state != "queued", "the take has begun")
     private_postgres.stop(postgres, "immediate")
     private_postgres.start(postgres, sync=False)
+    until(service.is_ready, "the service has found its database again")
     done = service.ended(run.id)
     assert done.state in ("done", "failed")
     assert done.state == "done" or done.reason
@@ -449,3 +451,39 @@ def test_what_a_routine_began_is_tried_again_and_what_a_person_began_is_told_at_
         assert (again.state, again.attempt) == ("queued", 1)
         assert "tried again after 60 seconds, then 2 more times" in again.remedy
         assert service.fennox("run", "stop", run.id[:12]).returncode == 0
+
+
+def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_taken(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    client = service.client()
+
+    def night() -> tuple[RunShown, list[str]]:
+        client.add_routine(NewRoutine(name="nightly", systems="all", when="every day at 02:40", store="attic",
+                                      ladder="always 90", run_now=True))  # fmt: skip
+        run = service.ended(next(run.id for run in client.runs() if run.routine == "nightly"))
+        assert run.state == "done", run.reason
+        client.remove_routine("nightly")
+        return client.run(run.id), [line.text for line in client.run_log(run.id)]
+
+    def unchanged() -> bool:
+        return any("answers as it did" in line for line in night()[1])
+
+    with client:
+        until(unchanged, "nothing on it has been written just now")
+        run, lines = night()
+        assert any("answers as it did" in line for line in lines)
+        newest, before = client.backups(system="web-9")[:2]
+        assert (newest.documents, newest.bytes, newest.unchanged) == (before.documents, before.bytes, True)
+        assert client.backup(newest.id).census == client.backup(before.id).census
+        assert (run.documents, run.step) == (newest.documents, "Write the record")
+        assert all(step.ended is not None for step in run.steps)
+        found = client.compare(CompareWanted(before=before.id, after=newest.id)).comparison
+        assert (found.documents, found.lists, found.same) == ([], [], newest.documents)
+        assert service.ended(client.verify(newest.id).id).state == "done"
+        server.write("/etc/ferry/new-page", "new\n")
+        _, lines = night()
+        assert not any("answers as it did" in line for line in lines)
+        after = client.backups(system="web-9")[0]
+        assert (after.documents, after.unchanged) == (newest.documents + 2, False), "the page, and its folder"

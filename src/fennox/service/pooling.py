@@ -12,7 +12,7 @@ from sqlalchemy import event
 from sqlalchemy.exc import InvalidatePoolError
 from sqlalchemy.ext.asyncio import AsyncEngine
 
-_IDLE = 1  # seconds; a database does not come back within them
+_IDLE = 1  # seconds; a database that is back sooner has cost one question
 _USED = "last used"
 
 
