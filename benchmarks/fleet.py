@@ -3,8 +3,8 @@
 python benchmarks/fleet.py [--systems 1000] [--workers 2] [--slots 6]
 
 Every system has an sshd of its own (in namespaces of its own) and a dozen files of 2 kB beside what a bare server has;
-their routine takes all of them at the same moment. ``cold``: the first take of each; ``unchanged``: the next one. The
-loop copies the same ``/etc``. ``bare`` is the commands of an unchanged take and nothing else, in one command line over
+their routine takes all of them at the same moment. ``cold``: the first take of each; ``unchanged``: the next ones, each
+of which finds more connections, as every worker keeps its own. The loop copies the same ``/etc``. ``bare`` is the commands of an unchanged take and nothing else, in one command line over
 OpenSSH's own kept connections: what would be left if Fennox itself took no time. Ratios are of one run. Statements of
 the database are counted by pg_stat_statements.
 """
@@ -196,7 +196,7 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
             try:
                 print(f"{count} systems: the loop {loop:.1f} s, {count / loop:.1f} systems a second; "
                       f"bare {bare:.1f} s, {loop / bare:.2f} of the loop's throughput")  # fmt: skip
-                for name in ("cold", "unchanged", "unchanged"):
+                for name in ("cold", *["unchanged"] * 4):
                     seconds, statements = taker.take(count)
                     print(f"  {name:<10}{seconds:7.1f} s  {loop / seconds:5.2f} of the loop's throughput, "
                           f"{1000 * seconds / count:.0f} ms a system, {statements:.0f} statements a run",

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import private_postgres
+import psycopg
 import pytest
 
 from fennox.client.api import Client, ProblemError
@@ -482,6 +483,10 @@ def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_tak
         found = client.compare(CompareWanted(before=before.id, after=newest.id)).comparison
         assert (found.documents, found.lists, found.same) == ([], [], newest.documents)
         assert service.ended(client.verify(newest.id).id).state == "done"
+        with psycopg.connect(service.database.replace("+psycopg", ""), autocommit=True) as database:
+            database.execute("update backups set doubtful = true where id = %s", [newest.id])
+        assert not unchanged(), "what is in doubt is read anew"
+        assert unchanged()
         server.write("/etc/ferry/new-page", "new\n")
         _, lines = night()
         assert not any("answers as it did" in line for line in lines)

@@ -139,7 +139,10 @@ class Shell(Protocol):
         """Run to the end within ``limit`` seconds, feeding standard input if given."""
 
     async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
-        """As :meth:`series`, for commands whose outputs are short: all of them, in the same order."""
+        """As :meth:`series`, for commands whose outputs are short: all of them, in the same order.
+
+        What they write beside them is thrown away.
+        """
 
     def series(
         self, questions: Sequence[list[str]], *, heard: Collection[int] = ()
