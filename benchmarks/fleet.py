@@ -4,9 +4,9 @@ python benchmarks/fleet.py [--systems 1000] [--workers 2] [--slots 6]
 
 Every system has an sshd of its own (in namespaces of its own) and a dozen files of 2 kB beside what a bare server has;
 their routine takes all of them at the same moment. ``cold``: the first take of each; ``unchanged``: the next ones, each
-of which finds more connections, as every worker keeps its own. The loop copies the same ``/etc``. ``bare`` is the commands of an unchanged take and nothing else, in one command line over
-OpenSSH's own kept connections: what would be left if Fennox itself took no time. Ratios are of one run. Statements of
-the database are counted by pg_stat_statements.
+of which finds more connections, as every worker keeps its own. The loop copies the same ``/etc``. ``bare`` is the
+commands of an unchanged take and nothing else, in one command line over OpenSSH's own kept connections: what would be
+left if Fennox itself took no time. Ratios are of one run. Statements of the database are counted by pg_stat_statements.
 """
 
 from __future__ import annotations

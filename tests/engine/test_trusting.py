@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from contextlib import AbstractAsyncContextManager
 from datetime import timedelta
+from pathlib import Path
+from typing import Any
 
 import pytest
 
+from fennox.core.format.manifest import KindFile
+from fennox.core.kinds.loading import load, whole
 from fennox.engine import surveying
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.take import Taken
 from fennox.engine.vault import Vault
-from fennox.links.base import Credential
+from fennox.links.base import Credential, Running
+from fennox.links.ssh import SshLink
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.backups import read_back
-from tests.engine.keeper import Keeper
+from tests.engine.keeper import Keeper, shipped_text
 from tests.engine.test_linux_server import place_of
 
 Install = Callable[..., LinuxServer]
@@ -151,3 +157,48 @@ async def test_a_file_that_goes_between_the_look_and_the_reading_costs_one_whole
     taken, over = await trusting_take(keeper)
     assert over == 0
     assert BLOB in await content(keeper, taken)
+
+
+class Counting:
+    """A link that tells how often a machine's tar was begun."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.tars = 0
+        stream = SshLink.stream
+
+        def counted(link: SshLink, words: list[str], **more: Any) -> AbstractAsyncContextManager[Running]:
+            self.tars += words[0] == "tar"
+            return stream(link, words, **more)
+
+        monkeypatch.setattr(SshLink, "stream", counted)
+
+
+async def test_one_tar_reads_all_parts(keeper: Keeper, monkeypatch: pytest.MonkeyPatch) -> None:
+    counting = Counting(monkeypatch)
+    first, _ = await trusting_take(keeper)
+    assert counting.tars == 1
+    by_hand = await keeper.take()
+    assert counting.tars == 4, "of what was not seen before, each part leaves out something else"
+    assert by_hand.documents == first.documents
+
+
+async def test_a_file_of_two_parts_is_in_both(
+    keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    counting = Counting(monkeypatch)
+    more = '[[part]]\nname = "ferry"\ntitle = "The ferry"\n\n[[part.source]]\nfiles = ["/etc/ferry/*"]\n\n[census]'
+    text = shipped_text("linux-server").replace("[census]", more, 1)
+    keeper.kind = load(text, shipped_text)
+    keeper.kind_file = KindFile(name="linux-server", version=keeper.kind.version, text=whole(text, shipped_text))
+    for tars in (2, 3):  # no tar gives a file twice; the second night reads none of both
+        taken, _over = await trusting_take(keeper)
+        assert BLOB in taken.documents["settings"]
+        assert taken.documents["ferry"] == {
+            path: told for path, told in taken.documents["settings"].items() if path.startswith("/etc/ferry/")
+        }
+        assert counting.tars == tars
+    strange = os.fsencode(server.folder / "etc/ferry") + b"/caf\xe9"
+    Path(os.fsdecode(strange)).write_bytes(b"no UTF-8\n")
+    taken, _over = await trusting_take(keeper)
+    assert len([path for path in taken.documents["ferry"] if path.startswith("/etc/ferry/caf")]) == 1
+    assert len([path for path in taken.documents["settings"] if path.startswith("/etc/ferry/caf")]) == 1

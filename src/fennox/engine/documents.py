@@ -81,10 +81,10 @@ async def _read_files(
     lacking = [(key, source) for key, _, source in group if key not in surveys]
     found = await surveyed(shell_of(link), capture, [source for _, source in lacking]) if lacking else []
     there = {**surveys, **{key: survey for (key, _), survey in zip(lacking, found, strict=True)}}
-    for key, part, source in group:
-        async with aclosing(read_files(shell_of(link), capture, part, source, there[key])) as documents:
-            async for captured in documents:
-                yield captured
+    wanted = [(part, source, there[key]) for key, part, source in group]
+    async with aclosing(read_files(shell_of(link), capture, wanted)) as documents:
+        async for captured in documents:
+            yield captured
 
 
 async def _read_others(link: Link | None, capture: Capture, group: list[_Keyed]) -> AsyncGenerator[Captured, None]:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import AsyncGenerator, AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Callable, Sequence
 from contextlib import aclosing
+from dataclasses import dataclass, field
 
 from fennox.core.compare.documents import is_noisy
 from fennox.core.errors import FarSideFailed
@@ -49,68 +50,133 @@ def _patterns(capture: Capture, texts: list[str], values: dict[str, str]) -> lis
     return expressions.patterns(texts, capture.kind.settings, values)
 
 
-async def read_files(
-    shell: Shell, capture: Capture, part: PartModel, source: Source, there: Survey, *, again: bool = False
-) -> AsyncGenerator[Captured, None]:
-    """Files by the far side's own tar; those that changed while they were read are read ``again``, once.
+@dataclass
+class _Reading:
+    """The files of one source that are about to be read."""
 
-    A document that comes a second time takes the place of the first.
+    part: PartModel
+    source: Source
+    there: Survey
+    patterns: list[str]
+    without: list[str]
+    seen: Look | None  # None: whatever tar finds below the roots
+    over: dict[bytes, Document]  # what need not be read
+    fits: Callable[[str], bool] = field(init=False)
+    left_out: Callable[[str], bool] = field(init=False)
+    names: list[bytes] = field(init=False)  # what was seen and is to be read, in the order of the machine's find
+
+    def __post_init__(self) -> None:
+        self.fits, self.left_out = fitting(self.patterns), fitting(self.without)
+        seen = self.seen.types if self.seen is not None else ()
+        # what is no UTF-8 is looked at again when it comes
+        self.names = [p for p in seen if p not in self.over and (self.takes(os.fsdecode(p)) or not _is_text(p))]
+
+    def takes(self, path: str) -> bool:
+        return self.fits(path) and not self.left_out(path)
+
+
+async def read_files(
+    shell: Shell, capture: Capture, sources: Sequence[tuple[PartModel, Source, Survey]], *, again: bool = False
+) -> AsyncGenerator[Captured, None]:
+    """Files by the far side's own tar, one for all sources that have no file in common.
+
+    Those that changed while they were read are read ``again``, once: a document that comes a second time takes the
+    place of the first.
     """
+    readings = []
+    for part, source, there in sources:
+        reading = _reading(capture, part, source, there)
+        capture.left_out += reading.without
+        if reading.patterns and not there.has_tar:  # else a setting names no path
+            read = oversftp.read_files(
+                shell, capture, part, source, reading.patterns, reading.without, there.places
+            )  # fmt: skip
+            async with aclosing(read) as documents:
+                async for captured in documents:
+                    yield captured
+        elif reading.patterns and there.roots:
+            readings.append(reading)
+        elif reading.patterns and not again:
+            capture.found_nothing(part.name, reading.patterns)
+    for batch in _batches(readings):
+        async with aclosing(_read(shell, capture, batch, again=again)) as documents:
+            async for captured in documents:
+                yield captured
+
+
+def _reading(capture: Capture, part: PartModel, source: Source, there: Survey) -> _Reading:
     values = values_of(capture.kind, capture.settings)
     patterns = _patterns(capture, source.files or [], values)
     without = _patterns(capture, source.without, values)
-    capture.left_out += without
-    if not patterns:
-        return  # a setting names no path
-    if not there.has_tar:
-        read = oversftp.read_files(shell, capture, part, source, patterns, without, there.places)
-        async with aclosing(read) as documents:
-            async for captured in documents:
-                yield captured
-        return
-    roots = there.roots
-    if not roots and again:
-        return
-    if not roots:
-        capture.found_nothing(part.name, patterns)
-        return
     seen = there.look if capture.trust is not None else None
-    over = _taken_over(capture, part, patterns, without, seen)
-    if source.settled:
-        capture.writing |= await unsettled(shell, roots, source.settled)
-    words, feed = _tar(roots, without, seen, over)
+    return _Reading(part, source, there, patterns, without, seen, _taken_over(capture, part, patterns, without, seen))
+
+
+def _batches(readings: list[_Reading]) -> list[list[_Reading]]:
+    """What one tar can read: sources of which the files were seen, none of them in two."""
+    batches: list[tuple[list[_Reading], set[bytes]]] = []
+    for reading in readings:
+        names = set(reading.names)
+        last = batches[-1] if batches else None
+        if last is not None and reading.seen is not None and last[0][-1].seen is not None and not last[1] & names:
+            last[0].append(reading)
+            last[1].update(names)
+        else:
+            batches.append(([reading], names))
+    return [batch for batch, _ in batches]
+
+
+async def _read(
+    shell: Shell, capture: Capture, batch: list[_Reading], *, again: bool
+) -> AsyncGenerator[Captured, None]:
+    for reading in batch:
+        if reading.source.settled:
+            capture.writing |= await unsettled(shell, reading.there.roots, reading.source.settled)
+    words, feed = _tar(batch)
     async with shell.stream(words, feed=feed) as running:
         async with aclosing(members(running.blocks())) as items:
-            async for captured in _documents(items, capture, part, source, patterns, without, seen):
+            async for captured in _documents(items, capture, batch):
                 yield captured
         done = await running.ended()
-    if done.code not in (0, 1) and seen is not None:
+    named = ", ".join(dict.fromkeys(reading.part.name for reading in batch))
+    if done.code not in (0, 1) and batch[0].seen is not None:
         capture.trust = None  # something went between the look and the reading: now everything is read
-        [now] = await surveyed(shell, capture, [source])
-        async with aclosing(read_files(shell, capture, part, source, now)) as documents:
+        now = await surveyed(shell, capture, [reading.source for reading in batch])
+        sources = [(reading.part, reading.source, there) for reading, there in zip(batch, now, strict=True)]
+        async with aclosing(read_files(shell, capture, sources)) as documents:
             async for captured in documents:
                 yield captured
         return
-    for document in over.values():
-        capture.evidence.paths.add(document.path)
-        capture.taken_over += 1
-        yield Captured(part.name, document, once(b""), document.secret, taken_over=True)
+    for reading in batch:
+        for document in reading.over.values():
+            capture.evidence.paths.add(document.path)
+            capture.taken_over += 1
+            yield Captured(reading.part.name, document, once(b""), document.secret, taken_over=True)
     if done.code not in (0, 1):
         raise FarSideFailed(
-            f"tar for the part {part.name} ended with {done.code}: {done.errors[:300]}",
+            f"tar for the part {named} ended with {done.code}: {done.errors[:300]}",
             "Check what the login may read, or leave the named files out.",
         )
     if done.code == 0:
         capture.heard("tar", done.errors)
     moved = _moved_names(done.errors) if done.code == 1 and not again else []
     if moved:
-        [now] = await _survey(shell, Places([outermost(moved)]), stamps=False)
-        async with aclosing(read_files(shell, capture, part, source, now, again=True)) as documents:
+        [now_there] = await _survey(shell, Places([outermost(moved)]), stamps=False)
+        sources = [(reading.part, reading.source, now_there) for reading in batch]
+        async with aclosing(read_files(shell, capture, sources, again=True)) as documents:
             async for captured in documents:
                 yield captured
     elif done.code == 1:
         capture.moved.update(_moved_names(done.errors))
-        capture.moved_twice(part.name, done.errors[:300])
+        capture.moved_twice(named, done.errors[:300])
+
+
+def _is_text(path: bytes) -> bool:
+    try:
+        path.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
 def _moved_names(errors: str) -> list[str]:
@@ -136,30 +202,23 @@ def _taken_over(
     }
 
 
-def _tar(
-    roots: list[str], without: list[str], seen: Look | None, over: Mapping[bytes, Document]
-) -> tuple[list[str], AsyncIterator[bytes] | None]:
+def _tar(batch: list[_Reading]) -> tuple[list[str], AsyncIterator[bytes] | None]:
     """The far side's tar: of everything below the roots, or of what was seen there and is not taken over."""
     # GNU's own format says all that is kept, before 1970 too, without a second head for every fraction of a second
     words = ["tar", "-c", "-f", "-", "--format=gnu", "--hard-dereference"]
-    if seen is not None:
-        names = [path for path in seen.types if path not in over and not wanted(without, os.fsdecode(path))]
-        return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], nul_separated(names)
-    excluded = [f"--exclude={_tar_pattern(pattern)}" for pattern in without]
-    return [*words, "--anchored", *excluded, "-C", "/", "--", *(root.lstrip("/") or "." for root in roots)], None
+    [first, *_] = batch
+    if first.seen is not None:
+        names = nul_separated(path for reading in batch for path in reading.names)
+        return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], names
+    excluded = [f"--exclude={_tar_pattern(pattern)}" for pattern in first.without]
+    roots = [root.lstrip("/") or "." for root in first.there.roots]
+    return [*words, "--anchored", *excluded, "-C", "/", "--", *roots], None
 
 
 async def _documents(
-    items: AsyncIterator[Member | bytes],
-    capture: Capture,
-    part: PartModel,
-    source: Source,
-    patterns: list[str],
-    without: list[str],
-    seen: Look | None,
+    items: AsyncIterator[Member | bytes], capture: Capture, batch: list[_Reading]
 ) -> AsyncGenerator[Captured, None]:
     ahead: list[Member | bytes] = []
-    fits, left_out = fitting(patterns), fitting(without)
 
     async def content() -> AsyncIterator[bytes]:
         async for item in items:
@@ -175,15 +234,18 @@ async def _documents(
         if isinstance(item, bytes):
             continue  # the content of a member that was left out
         document = document_of(item.info, capture)
-        if document is None or not fits(document.path) or left_out(document.path):
+        if document is None:
+            continue
+        reading = next((one for one in batch if one.takes(document.path)), None)
+        if reading is None:
             continue
         if document.path in capture.writing:
-            capture.still_written(document.path, source.settled)
+            capture.still_written(document.path, reading.source.settled)
             continue
-        if seen is not None and document.type == "file":
-            document = document.model_copy(update={"stamp": seen.stamps.get(document.path_bytes())})
+        if reading.seen is not None and document.type == "file":
+            document = document.model_copy(update={"stamp": reading.seen.stamps.get(document.path_bytes())})
         whole = item.whole if document.type == "file" else b""
-        captured = watched(capture, part, source, document, content() if whole is None else whole)
+        captured = watched(capture, reading.part, reading.source, document, content() if whole is None else whole)
         yield captured
         async for _ in captured.content:
             pass  # what the reader of the document has not read
