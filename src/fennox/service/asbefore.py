@@ -18,7 +18,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
 from fennox.core.time import parse_stamp
 from fennox.engine.take import Taken
-from fennox.service import queue, states
+from fennox.service import book, queue, states
 from fennox.service.queue import Lease
 
 
@@ -37,7 +37,7 @@ async def enter(session: AsyncSession, lease: Lease, ending: Ending, now: dateti
     """Enter the backup and end the run. False, and nothing is done: it is not ours, or the backup before is gone."""
     reference, head = ending.taken.reference, ending.taken.head
     assert reference.previous is not None
-    with lease.book.taken_out(lease.attempt, now) as told:
+    with lease.book.taken_out(now) as told:
         values = {
             "run": lease.run, "fence": lease.fence, "attempt": lease.attempt, "now": now, "odd": ending.odd,
             "result": ending.result, "step": told.step, "closed": told.closed, "steps": told.steps, "lines": told.lines,
@@ -96,7 +96,7 @@ def _statement() -> Select[Any]:
         .cte("seen")
     )
     parts = [_backup(before, mine), _copy(mine), closed, known, seen, _steps(mine), _lines(mine)]
-    return select(func.pg_notify(queue.CHANNEL, mine.c.id)).add_cte(*parts)
+    return select(func.pg_notify(book.CHANNEL, mine.c.id)).add_cte(*parts)
 
 
 def _backup(before: CTE, mine: CTE) -> CTE:

@@ -11,8 +11,9 @@ import structlog
 from fennox.core.errors import LeaseLost, Stopped, TryLater
 from fennox.engine.journal import Level
 from fennox.service import queue
+from fennox.service.book import Book
 from fennox.service.context import Context
-from fennox.service.queue import Book, Lease
+from fennox.service.queue import Lease
 
 _EVERY = 1.0  # seconds until what happened is written, so that what happens meanwhile is written with it
 

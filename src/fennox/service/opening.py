@@ -10,7 +10,7 @@ from fennox.core.errors import Conflict, PassphraseNeeded
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC, OpeningKey, SealKey
 from fennox.engine.journal import Journal
-from fennox.service import queue
+from fennox.service import book, queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 
@@ -29,7 +29,7 @@ async def wait_for_key(context: Context, lease: Lease, store: StoreRow, journal:
         run = await queue.owned(session, lease)
         run.worker_key, run.sealed_opening_key = mine.seal_key().raw, None
         run.order = {**run.order, "opens": store.id}
-        await queue.announce(session, run.id)
+        await book.announce(session, run.id)
     await journal.step(f"Wait for the passphrase of the store {store.name}")
     waited = 0.0
     while waited < _WAIT:
@@ -39,7 +39,7 @@ async def wait_for_key(context: Context, lease: Lease, store: StoreRow, journal:
             sealed = run.sealed_opening_key
             if sealed is not None:
                 run.worker_key = run.sealed_opening_key = None
-                await queue.announce(session, run.id)
+                await book.announce(session, run.id)
         if sealed is not None:
             suite = headers.decode(store.header.encode()).suite
             return OpeningKey(suite, mine.open(sealed, _info(lease.run)))

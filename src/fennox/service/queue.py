@@ -7,8 +7,6 @@ counts any more.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import lru_cache
@@ -21,9 +19,7 @@ from sqlalchemy import (
     and_,
     bindparam,
     case,
-    event,
     func,
-    insert,
     literal_column,
     not_,
     or_,
@@ -33,112 +29,19 @@ from sqlalchemy import (
 )
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
-from sqlalchemy.orm import SessionTransaction, aliased
+from sqlalchemy.orm import aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
-from fennox.catalogue.models import ACTIVE, KindRow, Run, RunLog, RunStep, Site, System
+from fennox.catalogue.models import ACTIVE, KindRow, Run, Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound
-from fennox.engine.journal import Level
+from fennox.service.book import CHANNEL, Book, announce, end_steps
 from fennox.wire.runs import RunKind
 
-CHANNEL = "fennox_runs"  # every change of a run, for those who follow it
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
 ENDED: dict[str, Any] = {"worker": None, "lease_until": None, "worker_key": None, "sealed_opening_key": None}
 """What a run that nobody works at has not."""
-_NOTIFY = text("select pg_notify(:channel, :run)")
-
-
-@dataclass
-class Book:
-    """What a run has to tell and has not yet told: its steps, lines and totals are written together.
-
-    A short run tells all of it in the transactions that it needs anyway.
-    """
-
-    steps: list[tuple[str, datetime]] = field(default_factory=list)
-    lines: list[tuple[datetime, Level, str]] = field(default_factory=list)
-    totals: tuple[int, int] = (0, 0)  # documents, bytes
-    _told: tuple[int, int] = (0, 0)
-    _open: bool = False  # a step that was told goes on
-    _step: str = ""  # which one
-
-    @property
-    def news(self) -> bool:
-        return bool(self.steps or self.lines) or self.totals != self._told
-
-    async def tell(self, session: AsyncSession, run: Run, attempt: int, ended: datetime | None = None) -> None:
-        """Write it in the transaction that owns the run. If that fails, it is still to be told.
-
-        ``ended``: when the last step ended, as the run does.
-        """
-        if not self.news:
-            if self._open and ended is not None:
-                await _end_steps(session, run.id, ended)
-            return
-        steps, lines, told, was_open = self.steps, self.lines, self._told, self._open
-
-        def keep(_session: object, transaction: SessionTransaction) -> None:
-            if (
-                transaction.parent is None
-            ):  # else only a part of it failed, as when a run is queued that is there already
-                self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
-                self._told, self._open = told, was_open
-
-        event.listen(session.sync_session, "after_soft_rollback", keep)
-        self.steps, self.lines = [], []
-        if self.totals != told:
-            self._told = self.totals
-            run.documents, run.size = self.totals
-        closed = steps[0][1] if steps else ended
-        if was_open and closed is not None:
-            await _end_steps(session, run.id, closed)
-        if steps:
-            ends = [*(started for _, started in steps[1:]), ended]
-            told_steps = [
-                {"run_id": run.id, "attempt": attempt, "title": title, "started": started, "ended": end}
-                for (title, started), end in zip(steps, ends, strict=True)
-            ]
-            await session.execute(insert(RunStep).values(told_steps))
-            run.step = self._step = steps[-1][0]
-            self._open = ended is None
-        if lines:
-            told_lines = [{"run_id": run.id, "at": at, "level": level, "text": line} for at, level, line in lines]
-            await session.execute(insert(RunLog).values(told_lines))
-        if ended is None:
-            await announce(session, run.id)
-
-    @contextmanager
-    def taken_out(self, attempt: int, ended: datetime) -> Iterator[Told]:
-        """All that is still to be told of a run that ends, to be kept in one statement. If it is not, it stays."""
-        steps, lines = self.steps, self.lines
-        ends = [*(started for _, started in steps[1:]), *([ended] if steps else [])]
-        told = Told(
-            [
-                {"title": title, "started": started.isoformat(), "ended": end.isoformat()}
-                for (title, started), end in zip(steps, ends, strict=True)
-            ],
-            [{"at": at.isoformat(), "level": level, "text": line} for at, level, line in lines],
-            steps[-1][0] if steps else self._step,
-            steps[0][1] if steps else ended,
-        )
-        self.steps, self.lines = [], []
-        try:
-            yield told
-        finally:
-            if not told.kept:
-                self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
-
-
-@dataclass
-class Told:
-    """What a run's book held: rows of steps and lines, its last step, and when the step before these ended."""
-
-    steps: list[dict[str, str]]
-    lines: list[dict[str, str]]
-    step: str
-    closed: datetime
-    kept: bool = False
+_CALL = text("select pg_notify(:channel, '')")
 
 
 @dataclass(frozen=True)
@@ -151,14 +54,9 @@ class Lease:
     book: Book = field(default_factory=Book, compare=False, repr=False)
 
 
-async def announce(session: AsyncSession, run_id: str) -> None:
-    """Tell listeners that a run is there or has changed, once this transaction is through."""
-    await session.execute(_NOTIFY, {"channel": CHANNEL, "run": run_id})
-
-
 async def call_workers(session: AsyncSession) -> None:
     """Have workers look into the queue, once this transaction is through."""
-    await session.execute(_NOTIFY, {"channel": QUEUED, "run": ""})
+    await session.execute(_CALL, {"channel": QUEUED})
 
 
 async def enqueue(
@@ -387,13 +285,8 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
     if state != "waiting":
         run.ended = now
     if lease is None or lease.attempt > 1:  # a worker that died left its last step open
-        await _end_steps(session, run.id, now)
+        await end_steps(session, run.id, now)
     await announce(session, run.id)
-
-
-async def _end_steps(session: AsyncSession, run_id: str, now: datetime) -> None:
-    going_on = update(RunStep).where(RunStep.run_id == run_id, RunStep.ended.is_(None)).values(ended=now)
-    await session.execute(going_on.execution_options(synchronize_session=False))
 
 
 async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime) -> None:

@@ -22,7 +22,7 @@ from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import keyfile, memory, queue, rebuilding, signin
+from fennox.service import book, keyfile, memory, rebuilding, signin
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
@@ -147,7 +147,7 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
             code = await signin.new_setup_code(session)
         if code is not None:
             log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
-        works = [Scheduler(context).run(), listen(settings.database, queue.CHANNEL, app.state.hub.heard)]
+        works = [Scheduler(context).run(), listen(settings.database, book.CHANNEL, app.state.hub.heard)]
         # what is at a site is carried out where the site's worker has come to, also if all else is done elsewhere
         works.append(RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work())
         look_for_garbage_seldom()

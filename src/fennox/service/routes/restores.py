@@ -19,7 +19,7 @@ from fennox.core.restoring.planning import left_out_essentials
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
-from fennox.service import audit, queue
+from fennox.service import audit, book, queue
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.backups import find_backup
@@ -239,7 +239,7 @@ async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context
         # going on after an answer is no further attempt
         again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
         await session.execute(update(Run).where(Run.id == run.id, Run.state.in_(ACTIVE)).values(again))
-        await queue.announce(session, run.id)
+        await book.announce(session, run.id)
         await queue.call_workers(session)
         await audit.note(session, request, "answered a gate", "system", data.system_name, question=gate.question[:200],
                          answer=wanted.answer)  # fmt: skip

@@ -13,7 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System
 from fennox.core.errors import NotFound
-from fennox.service import audit, opening, queue
+from fennox.service import audit, book, opening, queue
 from fennox.service.context import Context, named
 from fennox.service.newest import among, begins
 from fennox.service.outcomes import outcome
@@ -223,7 +223,7 @@ async def give_passphrase(run: str, wanted: PassphraseWanted, request: Request, 
     async with context.session() as session:
         row = (await session.execute(select(Run).where(Run.id == row.id).with_for_update())).scalar_one()
         opening.give(row, key)
-        await queue.announce(session, row.id)
+        await book.announce(session, row.id)
         await audit.note(session, request, "gave the passphrase", "run", row.id)
         return await run_shown(context, session, row)
 

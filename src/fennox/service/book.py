@@ -1,0 +1,120 @@
+"""What a run tells: its steps, lines and totals, for the log book and for those who follow it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from sqlalchemy import event, insert, text, update
+from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import SessionTransaction
+
+from fennox.catalogue.models import Run, RunLog, RunStep
+from fennox.engine.journal import Level
+
+CHANNEL = "fennox_runs"  # every change of a run, for those who follow it
+_NOTIFY = text("select pg_notify(:channel, :run)")
+
+
+@dataclass
+class Book:
+    """What a run has to tell and has not yet told: its steps, lines and totals are written together.
+
+    A short run tells all of it in the transactions that it needs anyway.
+    """
+
+    steps: list[tuple[str, datetime]] = field(default_factory=list)
+    lines: list[tuple[datetime, Level, str]] = field(default_factory=list)
+    totals: tuple[int, int] = (0, 0)  # documents, bytes
+    _told: tuple[int, int] = (0, 0)
+    _open: bool = False  # a step that was told goes on
+    _step: str = ""  # which one
+
+    @property
+    def news(self) -> bool:
+        return bool(self.steps or self.lines) or self.totals != self._told
+
+    async def tell(self, session: AsyncSession, run: Run, attempt: int, ended: datetime | None = None) -> None:
+        """Write it in the transaction that owns the run. If that fails, it is still to be told.
+
+        ``ended``: when the last step ended, as the run does.
+        """
+        if not self.news:
+            if self._open and ended is not None:
+                await end_steps(session, run.id, ended)
+            return
+        steps, lines, told, was_open = self.steps, self.lines, self._told, self._open
+
+        def keep(_session: object, transaction: SessionTransaction) -> None:
+            if (
+                transaction.parent is None
+            ):  # else only a part of it failed, as when a run is queued that is there already
+                self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
+                self._told, self._open = told, was_open
+
+        event.listen(session.sync_session, "after_soft_rollback", keep)
+        self.steps, self.lines = [], []
+        if self.totals != told:
+            self._told = self.totals
+            run.documents, run.size = self.totals
+        closed = steps[0][1] if steps else ended
+        if was_open and closed is not None:
+            await end_steps(session, run.id, closed)
+        if steps:
+            ends = [*(started for _, started in steps[1:]), ended]
+            told_steps = [
+                {"run_id": run.id, "attempt": attempt, "title": title, "started": started, "ended": end}
+                for (title, started), end in zip(steps, ends, strict=True)
+            ]
+            await session.execute(insert(RunStep).values(told_steps))
+            run.step = self._step = steps[-1][0]
+            self._open = ended is None
+        if lines:
+            told_lines = [{"run_id": run.id, "at": at, "level": level, "text": line} for at, level, line in lines]
+            await session.execute(insert(RunLog).values(told_lines))
+        if ended is None:
+            await announce(session, run.id)
+
+    @contextmanager
+    def taken_out(self, ended: datetime) -> Iterator[Told]:
+        """All that is still to be told of a run that ends, to be kept in one statement. If it is not, it stays."""
+        steps, lines = self.steps, self.lines
+        ends = [*(started for _, started in steps[1:]), *([ended] if steps else [])]
+        told = Told(
+            [
+                {"title": title, "started": started.isoformat(), "ended": end.isoformat()}
+                for (title, started), end in zip(steps, ends, strict=True)
+            ],
+            [{"at": at.isoformat(), "level": level, "text": line} for at, level, line in lines],
+            steps[-1][0] if steps else self._step,
+            steps[0][1] if steps else ended,
+        )
+        self.steps, self.lines = [], []
+        try:
+            yield told
+        finally:
+            if not told.kept:
+                self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
+
+
+@dataclass
+class Told:
+    """What a run's book held: rows of steps and lines, its last step, and when the step before these ended."""
+
+    steps: list[dict[str, str]]
+    lines: list[dict[str, str]]
+    step: str
+    closed: datetime
+    kept: bool = False
+
+
+async def announce(session: AsyncSession, run_id: str) -> None:
+    """Tell listeners that a run is there or has changed, once this transaction is through."""
+    await session.execute(_NOTIFY, {"channel": CHANNEL, "run": run_id})
+
+
+async def end_steps(session: AsyncSession, run_id: str, now: datetime) -> None:
+    going_on = update(RunStep).where(RunStep.run_id == run_id, RunStep.ended.is_(None)).values(ended=now)
+    await session.execute(going_on.execution_options(synchronize_session=False))
