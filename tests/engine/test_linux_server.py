@@ -362,8 +362,9 @@ async def test_names_that_are_not_text_links_and_devices_are_kept_or_told(
     assert (fresh.folder / "etc/odd/same").read_text() == server.read("/etc/hosts")
 
 
+@pytest.mark.parametrize("trust", [False, True])
 async def test_a_file_that_grows_while_it_is_read_is_read_again_and_then_told(
-    keeper: Keeper, server: LinuxServer
+    keeper: Keeper, server: LinuxServer, *, trust: bool
 ) -> None:
     server.write("/etc/growing.log", "x" * 20_000_000)
     path, enough = server.folder / "etc/growing.log", threading.Event()
@@ -376,12 +377,14 @@ async def test_a_file_that_grows_while_it_is_read_is_read_again_and_then_told(
     growing = threading.Thread(target=grow)
     growing.start()
     try:
-        taken = await keeper.take()
+        taken = await keeper.take(trust=trust)
     finally:
         enough.set()
         growing.join()
     [moved] = [finding for finding in taken.head.findings if finding.code == "moved-while-read"]
+    assert moved.text.startswith("Something in the part settings changed")
     assert "growing.log" in moved.text
+    assert taken.likeness == "", "the next take reads it"
     reader = await keeper.reader(taken)
     found = [document async for document in reader.documents(await reader.part("settings"))]
     assert [document.path for document in found if document.moved] == ["/etc/growing.log"]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from datetime import timedelta
 
@@ -22,7 +21,7 @@ from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.backups import read_back
 from tests.engine.keeper import Keeper, shipped_kind, shipped_text
 from tests.engine.test_linux_server import place_of
-from tests.engine.test_trusting import next_tick
+from tests.engine.test_trusting import WAYS, change
 
 Install = Callable[..., LinuxServer]
 PAGE = "/etc/ferry/timetable"
@@ -95,35 +94,14 @@ async def test_a_machine_that_answers_as_it_did_is_not_read(keeper: Keeper, monk
     assert third.reference.read_whole == first.reference.time
 
 
-@pytest.mark.parametrize(
-    "way", ["content", "same size and time", "replaced", "mode", "gone", "new", "link", "folder", "said", "beside",
-            "code", "setting", "version", "parts"]
-)  # fmt: skip
+@pytest.mark.parametrize("way", [*WAYS, "link", "folder", "said", "beside", "code", "setting", "version", "parts"])
 async def test_whatever_changes_is_read(
     keeper: Keeper, server: LinuxServer, way: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     await night(keeper)
-    file = server.folder / PAGE.lstrip("/")
-    status = file.stat()
-    next_tick(server, status.st_ctime_ns)
+    file = change(server, PAGE, way)
     parts = None
     match way:
-        case "content":
-            server.write(PAGE, "new times\n" * 9001)
-        case "same size and time":
-            file.write_text("new times\n" * 9000)
-            os.utime(file, ns=(status.st_atime_ns, status.st_mtime_ns))
-        case "replaced":
-            other = file.with_name("other")
-            other.write_text("new times\n" * 9000)
-            os.utime(other, ns=(status.st_atime_ns, status.st_mtime_ns))
-            other.rename(file)
-        case "mode":
-            file.chmod(0o600)
-        case "gone":
-            file.unlink()
-        case "new":
-            server.write("/etc/ferry/new page", "new\n")
         case "link":
             link = file.with_name("link")
             link.unlink()

@@ -162,7 +162,8 @@ async def _read(
     moved = _moved_names(done.errors) if done.code == 1 and not again else []
     if moved:
         [now_there] = await _survey(shell, Places([outermost(moved)]), stamps=False)
-        sources = [(reading.part, reading.source, now_there) for reading in batch]
+        theirs = [reading for reading in batch if any(map(reading.takes, moved))]
+        sources = [(reading.part, reading.source, now_there) for reading in theirs or batch]
         async with aclosing(read_files(shell, capture, sources, again=True)) as documents:
             async for captured in documents:
                 yield captured

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import TypeVar
 
 from sqlalchemy import event, insert, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -63,10 +64,9 @@ class Book:
         if was_open and closed is not None:
             await end_steps(session, run.id, closed)
         if steps:
-            ends = [*(started for _, started in steps[1:]), ended]
             told_steps = [
                 {"run_id": run.id, "attempt": attempt, "title": title, "started": started, "ended": end}
-                for (title, started), end in zip(steps, ends, strict=True)
+                for title, started, end in _spans(steps, ended)
             ]
             await session.execute(insert(RunStep).values(told_steps))
             run.step = self._step = steps[-1][0]
@@ -81,11 +81,10 @@ class Book:
     def taken_out(self, ended: datetime) -> Iterator[Told]:
         """All that is still to be told of a run that ends, to be kept in one statement. If it is not, it stays."""
         steps, lines = self.steps, self.lines
-        ends = [*(started for _, started in steps[1:]), *([ended] if steps else [])]
         told = Told(
             [
                 {"title": title, "started": started.isoformat(), "ended": end.isoformat()}
-                for (title, started), end in zip(steps, ends, strict=True)
+                for title, started, end in _spans(steps, ended)
             ],
             [{"at": at.isoformat(), "level": level, "text": line} for at, level, line in lines],
             steps[-1][0] if steps else self._step,
@@ -97,6 +96,15 @@ class Book:
         finally:
             if not told.kept:
                 self.steps, self.lines = [*steps, *self.steps], [*lines, *self.lines]
+
+
+_End = TypeVar("_End", datetime, datetime | None)
+
+
+def _spans(steps: list[tuple[str, datetime]], ended: _End) -> Iterator[tuple[str, datetime, datetime | _End]]:
+    """Each step with its end, which is the beginning of the next one, or for the last one ``ended``."""
+    for at, (title, started) in enumerate(steps):
+        yield title, started, steps[at + 1][1] if at + 1 < len(steps) else ended
 
 
 @dataclass
