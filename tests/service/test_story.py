@@ -485,8 +485,11 @@ def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_tak
         assert service.ended(client.verify(newest.id).id).state == "done"
         with psycopg.connect(service.database.replace("+psycopg", ""), autocommit=True) as database:
             database.execute("update backups set doubtful = true where id = %s", [newest.id])
-        assert not unchanged(), "what is in doubt is read anew"
-        assert unchanged()
+            assert not unchanged(), "what is in doubt is read anew"
+            assert unchanged()
+            database.execute("update copies set damaged = 'a pack is cut short'")
+            assert not unchanged(), "and so is what this store does not hold whole"
+            assert unchanged()
         server.write("/etc/ferry/new-page", "new\n")
         _, lines = night()
         assert not any("answers as it did" in line for line in lines)

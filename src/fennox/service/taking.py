@@ -75,7 +75,9 @@ def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bo
 
 
 _TAKE = (
-    select(Run, System, StoreRow, KeySet, Login, Routine, StateRow.backup_id, StateRow.likeness, *_BEFORE.c)
+    select(
+        Run, System, StoreRow, KeySet, Login, Routine, StateRow.backup_id, StateRow.likeness, Copy.damaged, *_BEFORE.c
+    )
     .join(System, System.id == Run.system_id)
     .join(StoreRow, StoreRow.id == Run.store_id)
     .outerjoin(KeySet, KeySet.id == StoreRow.key_set)
@@ -83,6 +85,7 @@ _TAKE = (
     .outerjoin(Routine, Routine.id == Run.routine_id)
     .outerjoin(StateRow, StateRow.system_id == System.id)
     .outerjoin(_BEFORE, true())
+    .outerjoin(Copy, (Copy.backup_id == _BEFORE.c.id) & (Copy.store_id == StoreRow.id))
     .where(queue.OURS)
 )
 _TAKES_BEFORE = (
@@ -112,10 +115,10 @@ async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
     rows = (await session.execute(_TAKE, queue.of_lease(lease))).all()
     if not rows:
         raise queue.lost()
-    run, system, store, _, login, routine, known, likeness, *before = rows[0]
+    run, system, store, _, login, routine, known, likeness, damaged, *before = rows[0]
     last = Last(*before) if before[0] is not None else None
-    # what is in doubt is read anew, and the guard looks at it
-    sure = last is not None and last.id == known and not last.doubtful
+    # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold whole
+    sure = last is not None and last.id == known and not last.doubtful and damaged == ""
     keys = [row[3] for row in rows if row[3] is not None]
     return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "")
 
