@@ -306,6 +306,7 @@ async def test_only_allowed_networks_are_connected_to(
     with service.client() as client:
         token = client.admit(NewSite(name=SITE)).token
         client.add_login(NewLogin(name="quay-root", account="root", private_key=key_pair[0]))
+        before = asyncio.all_tasks()
         carrier = Carrier(service.address, SITE, token, networks(["10.20.0.0/16"]))
         carrying = asyncio.create_task(carrier.carry())
         await asyncio.to_thread(until, lambda: client.sites()[0].connected, "the worker has come")
@@ -316,6 +317,7 @@ async def test_only_allowed_networks_are_connected_to(
             await Carrier(service.address, SITE, token[::-1]).carry()
         carrying.cancel()
         await asyncio.gather(carrying, return_exceptions=True)
+        assert asyncio.all_tasks() == before  # its line is closed, not only about to be
 
 
 async def test_it_speaks_tls_and_trusts_the_authority_that_it_was_given(service: Service, tmp_path: Path) -> None:

@@ -12,12 +12,12 @@ import ipaddress
 import secrets
 import socket
 import ssl
-from collections.abc import Generator, Sequence
+from collections.abc import AsyncGenerator, Generator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 from urllib.parse import urlsplit
 
 import structlog
@@ -86,11 +86,12 @@ class Carrier:
             Conflict: another worker of the site has come.
         """
         try:
-            async for control in self._connect("worker"):
-                with contextlib.suppress(ConnectionClosed):
-                    await self._hear(control)
-                _judge_closing(control.close_code, self.site)
-                log.warning("the line to the service was cut", code=control.close_code)
+            async with contextlib.aclosing(self._lines()) as lines:
+                async for control in lines:
+                    with contextlib.suppress(ConnectionClosed):
+                        await self._hear(control)
+                    _judge_closing(control.close_code, self.site)
+                    log.warning("the line to the service was cut", code=control.close_code)
         except InvalidStatus as error:
             raise _refused(error, self.site) from error
         except InvalidURI as error:
@@ -99,6 +100,10 @@ class Carrier:
             for task in self._carried:
                 task.cancel()
             await asyncio.gather(*self._carried, return_exceptions=True)
+
+    def _lines(self) -> AsyncGenerator[ClientConnection, None]:
+        """One after the other; who ends in the middle closes it, else the last is closed when it is next tidied up."""
+        return cast(AsyncGenerator[ClientConnection, None], aiter(self._connect("worker")))
 
     def _connect(self, path: str) -> connect:
         base = self.service.rstrip("/").replace("http", "ws", 1)
