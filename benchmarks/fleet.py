@@ -33,10 +33,8 @@ import private_postgres
 SSH_PORT = 2322
 
 _COMMANDS = (
-    "cat /etc/machine-id /etc/os-release /etc/hostname; uname -m; date +%s; "
-    "find /etc /root/.ssh /usr/local/etc -printf '%y %i %s %T@ %C@ %p\\0'; "
-    "tar -c -C / etc/passwd etc/group etc/hostname root/.ssh/authorized_keys etc/ssh/ssh_host_ed25519_key.pub; "
-    "dpkg-query -W; systemctl --root=/ list-unit-files --type=service,timer,socket --state=enabled --no-pager; true"
+    "date +%s; find /etc /root/.ssh /usr/local/etc /usr/lib/os-release /usr/lib/systemd/system "
+    "/usr/lib/systemd/system-preset /var/lib/dpkg/status -printf '%y %i %s %T@ %C@ %p\\0'; true"
 )
 
 _ENROL = """

@@ -22,8 +22,9 @@ class Service:
 
     def __init__(self, folder: Path, database: str) -> None:
         self.folder = folder
+        here = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
         self.environment = {
-            **os.environ, "FENNOX_DATABASE": database, "FENNOX_STATE": str(folder / "state"), "FENNOX_HOST": HOST,
+            **here, "FENNOX_DATABASE": database, "FENNOX_STATE": str(folder / "state"), "FENNOX_HOST": HOST,
             "FENNOX_PORT": str(PORT), "FENNOX_LOG": "json", "FENNOX_ARGON_MEMORY_KIB": "64",
             "XDG_CONFIG_HOME": str(folder / "config"),
         }  # fmt: skip

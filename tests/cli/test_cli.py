@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from fennox import wire
 from fennox.cli.parser import build
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.database import database, postgres
@@ -46,6 +48,15 @@ def fails(service: Service, code: int, said: str, *words: str) -> None:
     done = service.fennox(*words)
     assert (done.returncode, said in done.stderr) == (code, True), f"{done.returncode}: {done.stderr} {done.stdout}"
     assert "Traceback" not in done.stderr
+
+
+def test_a_command_loads_only_the_shapes_that_it_needs() -> None:
+    loaded = "import sys; import fennox.cli.estate; print([m for m in sys.modules if m.startswith('fennox.wire.')])"
+    done = subprocess.run([sys.executable, "-c", loaded], capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"
+    assert wire.stores.StoreShown.__module__ == "fennox.wire.stores"
+    with pytest.raises(AttributeError, match="no attribute 'nothing'"):
+        wire.nothing  # noqa: B018
 
 
 def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, install: Install) -> None:

@@ -127,6 +127,18 @@ def test_due_times_lie_ahead_in_order_and_deciding_again_gives_the_same(
     assert plan.count(moment, coming[-1]) == 5
 
 
+@given(phrases, st.lists(moments, min_size=2, max_size=5), zones)
+def test_what_is_kept_of_a_schedule_says_the_same_from_wherever_it_is_asked(
+    phrase: str, asked: list[datetime], zone: str
+) -> None:
+    first, *others = sorted(asked)
+    plan = schedule.parse(phrase, zone)
+    for moment in others:  # not in the order of time, so that what was worked out for one serves another
+        near = min(moment, first + timedelta(days=60))
+        begun = [due for due in schedule.Schedule(plan.rule, plan.zone).between(first, near + timedelta(days=40))]
+        assert list(plan.between(near, near + timedelta(days=40))) == [due for due in begun if due > near]
+
+
 @given(moments, zones, times)
 def test_no_local_day_loses_its_due_time_or_has_two(moment: datetime, zone: str, at: str) -> None:
     due = schedule.parse(f"every day at {at}", zone).coming(moment, 400)

@@ -23,6 +23,7 @@ from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal, MemoryJournal
 from fennox.engine.reading import BackupReader, backup_digests
 from fennox.engine.restore import Restore, WhoseLogin, look_at_target
+from fennox.engine.sameness import RecordPlace
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
@@ -85,7 +86,9 @@ class Keeper:
         previous = self.last and records.Previous(backup=self.last.reference.backup, digest=self.last.digest)
         sequence = self.last.reference.sequence + 1 if self.last else 1
         fixed = {"backup": secrets.token_hex(16), "run": secrets.token_hex(16), "attempt": 1}
-        rest = {"time": stamp(self.now()), "sequence": sequence, "previous": previous}
+        before = self.last and self.last.reference
+        place = before and RecordPlace(before.folder, before.time, before.name)
+        rest = {"time": stamp(self.now()), "sequence": sequence, "previous": previous, "before": place}
         return Order(**{**fixed, **rest, **changes})  # type: ignore[arg-type]
 
     async def take(self, journal: Journal | None = None, **changes: object) -> Taken:

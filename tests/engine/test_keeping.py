@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Callable
 
 import pytest
 
-from fennox.core.errors import FarSideFailed
+from fennox.core.errors import FarSideFailed, Unreachable
 from fennox.links import keeping, ssh
 from fennox.links.base import Credential, parse_address
 from fennox.links.keeping import KeptLinks
@@ -56,6 +56,70 @@ async def test_a_connection_serves_one_run_after_the_other(
     await again.close()
     await kept.close()
     await gone(link)
+
+
+async def told(link: ssh.SshLink, *lines: str) -> list[tuple[bytes, int, str]]:
+    """What each line of sh writes, how it ends, and what it says beside."""
+    found = []
+    async with link.series([["sh", "-c", line] for line in lines], heard=range(len(lines))) as answers:
+        async for running in answers:
+            output = b"".join([block async for block in running.blocks()])
+            ended = await running.ended()
+            found.append((output, ended.code, ended.errors))
+    return found
+
+
+async def test_a_shell_stays_at_a_kept_connection_and_is_asked_run_after_run(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str]
+) -> None:
+    link = kept.keep(ASKED, await fresh(install("web-9"), key_pair[0]))
+    [(shell, code, beside)] = await told(link, "echo $PPID")
+    assert (code, beside) == (0, "")
+    says = {
+        "echo it\\'s; echo beside >&2; exit 3": (b"it's\n", 3, "beside"),
+        "head -c 300000 /dev/zero": (bytes(300_000), 0, ""),
+        "cat": (b"", 0, ""),
+        "echo 'two\nlines' >&2": (b"", 0, "two | lines"),
+        "echo $PPID": (shell, 0, ""),
+    }
+    assert await told(link, *says) == [*says.values()]
+    await link.close()
+    assert await kept.take(ASKED) is link
+    assert await told(link, "echo $PPID") == [(shell, 0, "")]
+    await told(link, f"(sleep 0.2; kill {int(shell)}) >/dev/null 2>&1 &")
+    async with asyncio.timeout(30):
+        while link._shell is not None and link._shell.waits:  # noqa: ASYNC110 - the far side tells when it has ended
+            await asyncio.sleep(0.01)
+    [(other, _, _)] = await told(link, "echo $PPID")
+    assert other != shell, "one that was ended is begun anew"
+    assert link.usable
+
+
+async def test_a_shell_that_is_not_heard_out_is_done_with_and_so_is_its_connection(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str]
+) -> None:
+    link = kept.keep(ASKED, await fresh(install("web-9"), key_pair[0]))
+    await told(link, "true")
+
+    async def leave() -> None:
+        async with link.series([["echo", "a"], ["sleep", "600"]]) as answers:
+            await anext(answers)
+            raise RuntimeError("the run ends here")
+
+    with pytest.raises(RuntimeError, match="the run ends here"):
+        await leave()
+    assert not link.usable
+    await link.close()
+    assert await kept.take(ASKED) is None
+
+
+async def test_a_shell_that_is_cut_in_the_middle_is_a_connection_that_was_cut(
+    kept: KeptLinks, install: Install, key_pair: tuple[str, str]
+) -> None:
+    link = kept.keep(ASKED, await fresh(install("web-9"), key_pair[0]))
+    with pytest.raises(Unreachable, match="was cut"):
+        await told(link, "kill $PPID", "echo never")
+    assert not link.usable
 
 
 async def test_a_connection_over_which_something_went_wrong_is_not_kept(

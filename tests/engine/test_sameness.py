@@ -7,9 +7,12 @@ from datetime import timedelta
 
 import pytest
 
-from fennox.core.errors import FarSideFailed
+from fennox.core.errors import FarSideFailed, TryLater
 from fennox.core.format.manifest import KindFile
+from fennox.core.format.packs import digest_in_name
+from fennox.core.format.sweeps import Sweep
 from fennox.core.kinds.loading import load, whole
+from fennox.core.time import stamp
 from fennox.engine import inquiring, sameness, surveying
 from fennox.engine.index import PackIndex
 from fennox.engine.inquiring import is_asked_whole
@@ -34,6 +37,15 @@ title = "What a program says"
 run = ["sh", "-c", "cat /tmp/said; cat /tmp/beside >&2; exit $(cat /tmp/code)"]
 codes = [0, 3]
 document = "said.txt"
+
+[[part]]
+name = "made"
+title = "What a program makes of a file"
+
+[[part.source]]
+run = ["sh", "-c", "echo >> /var/ran; cat /var/made/of"]
+made_from = ["/var/made"]
+document = "made.txt"
 """
 
 
@@ -44,6 +56,7 @@ def server(install: Install) -> LinuxServer:
     (server.folder / PAGE.lstrip("/")).with_name("link").symlink_to("timetable")
     for name, text in (("said", "as ever\n"), ("beside", ""), ("code", "0")):
         server.write(f"/tmp/{name}", text)
+    server.write("/var/made/of", "this\n")
     return server
 
 
@@ -94,7 +107,9 @@ async def test_a_machine_that_answers_as_it_did_is_not_read(keeper: Keeper, monk
     assert third.reference.read_whole == first.reference.time
 
 
-@pytest.mark.parametrize("way", [*WAYS, "link", "folder", "said", "beside", "code", "setting", "version", "parts"])
+@pytest.mark.parametrize(
+    "way", [*WAYS, "link", "folder", "said", "beside", "code", "made", "setting", "version", "parts"]
+)
 async def test_whatever_changes_is_read(
     keeper: Keeper, server: LinuxServer, way: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -112,6 +127,8 @@ async def test_whatever_changes_is_read(
             server.write(f"/tmp/{way}", "something new\n")
         case "code":
             server.write("/tmp/code", "3")
+        case "made":
+            server.write("/var/made/of", "that\n")
         case "setting":
             keeper.settings = {**keeper.settings, "without": "/etc/ferry/none"}
         case "version":
@@ -125,10 +142,29 @@ async def test_whatever_changes_is_read(
     assert held.get(PAGE) == (None if way == "gone" else file.read_bytes())
     if way == "said":
         assert held["said.txt"] == b"something new\n"
+    assert held.get("made.txt") == {"made": b"that\n", "parts": None}.get(way, b"this\n")
     if way == "beside":
         assert any("something new" in finding.text for finding in taken.head.findings)
     if way != "parts":
         assert (await night(keeper)).as_before, "the next night knows how it answers now"
+
+
+async def test_a_program_is_not_asked_while_what_its_output_is_made_from_stays(
+    keeper: Keeper, server: LinuxServer
+) -> None:
+    ran = server.folder / "var/ran"
+    await night(keeper)
+    assert [(await night(keeper)).as_before for _ in range(2)] == [True, True]
+    assert ran.read_text() == "\n", "once in three nights"
+    server.write("/var/made/of", "that\n")
+    assert (await content(keeper, await night(keeper)))["made.txt"] == b"that\n"
+    assert ran.read_text() == "\n\n"
+    await keeper.take()
+    assert ran.read_text() == "\n\n\n", "for a person it is asked"
+    (server.folder / "var/made/of").unlink()
+    (server.folder / "var/made").rmdir()
+    with pytest.raises(FarSideFailed, match="sh for the part made ended with 1"):
+        await night(keeper)
 
 
 async def test_what_was_written_just_now_is_read_the_next_time(
@@ -158,6 +194,22 @@ async def test_what_lies_in_a_damaged_pack_is_read_again(keeper: Keeper) -> None
     assert second.written.content > 0
     keeper.index = PackIndex()
     assert await content(keeper, second) == await content(keeper, first)
+
+
+async def test_what_a_sweep_condemned_within_the_minute_no_backup_relies_on(keeper: Keeper) -> None:
+    await night(keeper)
+    assert (await night(keeper)).as_before
+    condemned = [digest_in_name(name) for name in keeper.index.packs]
+    now, by = stamp(keeper.now()), keeper.vault.header.sweeper
+    await keeper.vault.write_sweep(Sweep(stage="condemned", time=now, by=by, condemned=condemned, removed=[]))
+    records = await keeper.vault.record_names()
+    with pytest.raises(TryLater, match="condemned packs that this backup relies on"):
+        await night(keeper)
+    assert await keeper.vault.record_names() == records
+    keeper.clock += timedelta(minutes=1)
+    taken = await night(keeper)
+    assert (taken.as_before, taken.written.content > 0) == (False, True)
+    assert set(condemned).isdisjoint((await (await keeper.reader(taken)).id_list()).values())
 
 
 async def test_packs_that_another_process_wrote_are_looked_for(keeper: Keeper) -> None:
@@ -212,7 +264,9 @@ def test_which_kinds_answer_for_everything() -> None:
     assert is_asked_whole(shipped_kind("linux-server")[0], parts["linux-server"])
     assert not is_asked_whole(shipped_kind("storage-server")[0], parts["storage-server"]), "it is asked over HTTPS"
     text = shipped_text("linux-server")
-    each = text.replace('document = "packages.tsv"', 'each = ["echo", "a"]\ndocument = "{each}"')
+    made = 'made_from = ["/var/lib/dpkg/status", "/var/lib/dpkg/updates"]\ndocument = "packages.tsv"'
+    assert made in text
+    each = text.replace(made, 'each = ["echo", "a"]\ndocument = "{each}"')
     assert not is_asked_whole(load(each, shipped_text), parts["linux-server"]), "names must be listed first"
     settled = text.replace('"/etc/ssh/ssh_host_*"]\n', '"/etc/ssh/ssh_host_*"]\nsettled = 60\n')
     assert not is_asked_whole(load(settled, shipped_text), parts["linux-server"]), "time alone changes what is settled"

@@ -111,6 +111,18 @@ async def test_what_commands_say_beside_their_output_is_told_of_each(
         assert link.usable, "it serves for the next run"
 
 
+async def test_a_series_of_which_the_last_answer_was_read_spoils_nothing(
+    install: Install, key_pair: tuple[str, str]
+) -> None:
+    server = install("web-9")
+    async with reached(server, Credential("root", private_key=key_pair[0])) as link:
+        for words in ([["echo", "a"]], [["echo", "a"], ["echo", "b"]]):
+            async with link.series(words) as series:
+                for _ in words:
+                    assert (await (await anext(series)).ended()).code == 0
+            assert link.usable
+
+
 async def test_a_series_that_is_left_in_the_middle_spoils_its_connection(
     install: Install, key_pair: tuple[str, str]
 ) -> None:

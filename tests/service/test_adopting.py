@@ -100,10 +100,10 @@ async def carry_out(context: Context) -> Run:
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 600, context.now())
     assert claimed is not None
-    run, lease = claimed.run, claimed.lease
+    lease = claimed.lease
     await adopting.run_adopt(context, lease, CatalogueJournal(context, lease))
     async with context.session() as session:
-        return await session.get_one(Run, run.id)
+        return await session.get_one(Run, lease.run)
 
 
 async def adopt_until_done(context: Context) -> Run | None:

@@ -44,7 +44,8 @@ async def look(context: Context, differs: str, state: str = "") -> bool:
             return False
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
-        await differing.conclude(context, session, claimed[0], differs, state or differs)
+        run = await session.get_one(Run, claimed.lease.run, populate_existing=True)
+        await differing.conclude(context, session, run, differs, state or differs)
     return True
 
 
@@ -128,7 +129,7 @@ async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_ever
         await queue.enqueue(session, "take", by="a person", now=clock.at, system_id=system, backup_id="b" * 32)
     async with context.session() as session:
         with pytest.raises(LeaseLost):
-            await queue.owned(session, claimed[1])
+            await queue.owned(session, claimed.lease)
         rows = await session.execute(select(Run.kind, Run.state).where(Run.state != "failed").order_by(Run.kind))
         assert [tuple(row) for row in rows] == [("look", "stopped"), ("take", "queued")]
     await differing.decide(context)

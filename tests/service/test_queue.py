@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections import defaultdict
 from collections.abc import Coroutine
 
 import pytest
@@ -81,6 +82,37 @@ async def test_a_full_worker_has_room_for_a_person_only(context: Context) -> Non
     wanted = await enqueue(context, await add_system(context, "c"))
     assert await claimed_by(context, Claimant("w", people_only=True)) == wanted
     assert {await claimed_by(context, Claimant("w")) for _ in range(3)} == {by_itself, looked, scrubbed}
+
+
+async def test_a_full_worker_begins_one_after_the_other_of_what_people_wait_for(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(worker, "_POLL", 600)  # only what is queued, and what ends, has it look
+    begun: asyncio.Queue[str] = asyncio.Queue()
+    over: dict[str, asyncio.Event] = defaultdict(asyncio.Event)
+
+    async def take(context: Context, lease: Lease, _journal: CatalogueJournal) -> None:
+        begun.put_nowait(lease.run)
+        await over[lease.run].wait()
+        await end(context, lease)
+
+    monkeypatch.setitem(worker.WORK, "take", take)
+    routine = await add_routine(context, await add_store(context))
+    systems = [await add_system(context, name) for name in "abcd"]
+    by_itself = await enqueue(context, systems[0], routine_id=routine, due=START)
+    task = asyncio.create_task(RunWorker(context, slots=1).work())
+    try:
+        async with asyncio.timeout(60):
+            assert await begun.get() == by_itself
+            late = await enqueue(context, systems[1], routine_id=routine, due=START)
+            for run in [await enqueue(context, system) for system in systems[2:]]:
+                assert await begun.get() == run, "it is full, and there is room for one person"
+                over[run].set()
+            over[by_itself].set()
+            assert await begun.get() == late
+    finally:
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
 
 
 async def test_runs_at_a_site_are_left_to_whom_its_worker_has_come_to(context: Context) -> None:

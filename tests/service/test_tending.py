@@ -10,11 +10,14 @@ import pytest
 from sqlalchemy import select
 
 from fennox.catalogue.models import KeySet, Routine, Run, StoreRow, StoreSpace, Trial
+from fennox.core.errors import StoreUnusable
+from fennox.core.format import header as headers
 from fennox.service import keysets, queue, tending, upkeep
 from fennox.service.context import Context
 from fennox.wire.stores import NewStore
 from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
+from tests.engine.two_stores import holding, new_keys
 from tests.service.conftest import enrol
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
 from tests.service.running import PASSPHRASE, Service, until
@@ -239,3 +242,33 @@ def test_when_the_first_store_is_away_the_copy_is_read(service: Service, server:
     assert exported.returncode == 0, exported.stderr
     with service.client() as client:
         assert client.documents(backup)
+
+
+async def test_of_a_nights_takes_not_each_looks_at_the_headers_again(
+    context: Context, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    keys, folder = new_keys(), tmp_path / "attic"
+    here = await holding(folder, keys, context.now)
+    place = f"key_sets|{keys.secret.key_set}|1"
+    pinned = headers.encode(here.vault.header)
+    async with context.session() as session:
+        session.add(
+            KeySet(id=keys.secret.key_set, generation=1, name="main", custody="kept", suite=keys.opening.suite,
+                   created=START,
+                   sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
+                   sealed_opening_key=context.keyfile.seal(keys.opening.raw, f"{place}|opening key"))
+        )  # fmt: skip
+        row = StoreRow(id=here.vault.id, name="attic", address=str(folder), key_set=keys.secret.key_set, generation=1,
+                       header=pinned.decode(), header_digest="", created=START)  # fmt: skip
+        session.add(row)
+        await session.flush()
+        await context.vault(session, row, lately=True)
+        theirs = headers.new_header(new_keys(), store=here.vault.id, written="20270101T000000Z", sweeper="00" * 16,
+                                    slots=here.vault.header.slots, revision=99)  # fmt: skip
+        await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
+        assert (await context.vault(session, row, lately=True)).header == here.vault.header
+        with pytest.raises(StoreUnusable, match="not the one this service wrote"):
+            await context.vault(session, row)
+        monkeypatch.setattr("fennox.service.context._LATELY", 0)
+        with pytest.raises(StoreUnusable, match="not the one this service wrote"):
+            await context.vault(session, row, lately=True)

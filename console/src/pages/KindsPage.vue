@@ -96,7 +96,7 @@ const phases = computed(() => {
             </td>
             <td>{{ part.title }}</td>
             <td class="text-sm">
-              <code v-for="document in part.documents" :key="document" class="block break-all">{{ document }}</code>
+              <code v-for="document in part.documents" :key="document" class="block wrap-anywhere">{{ document }}</code>
             </td>
             <td>{{ part.overwrites || "–" }}</td>
           </tr>

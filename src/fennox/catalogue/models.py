@@ -8,6 +8,8 @@ from typing import Any
 from sqlalchemy import (
     BigInteger,
     CheckConstraint,
+    ColumnElement,
+    Computed,
     DateTime,
     Float,
     ForeignKey,
@@ -16,6 +18,7 @@ from sqlalchemy import (
     LargeBinary,
     String,
     UniqueConstraint,
+    literal_column,
     text,
 )
 from sqlalchemy.dialects.postgresql import JSONB
@@ -23,6 +26,11 @@ from sqlalchemy.ext.asyncio import AsyncAttrs
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 ACTIVE = ("queued", "running", "waiting")
+
+
+def constant(word: str) -> ColumnElement[str]:
+    """A word of our own, in the statement itself: which partial index fits is then seen also by a plan that is kept."""
+    return literal_column(f"'{word}'", String)
 
 
 class Base(AsyncAttrs, DeclarativeBase):
@@ -315,6 +323,13 @@ class Sheet(Base):
     by: Mapped[str]
 
 
+PEOPLE = "!"
+_LANE = (
+    "case when routine_id is not null then routine_id"
+    f" when by in ('schedule', 'rebuild') or starts_with(by, 'routine ') then '' else '{PEOPLE}' end"
+)
+
+
 class Run(Base):
     """One piece of work, and the queue itself. Outcomes are conditional on ``fence``."""
 
@@ -327,7 +342,7 @@ class Run(Base):
             postgresql_where=text("system_id is not null and state in ('queued', 'running', 'waiting')"),
         ),
         UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
-        Index("waiting_in_the_queue", "queued_at", postgresql_where=text("state = 'queued'")),
+        Index("waiting_in_the_queue", "lane", "queued_at", postgresql_where=text("(state = 'queued') is true")),
         Index("newest_of_a_system", "system_id", text("created desc")),
         Index("last_of_a_kind", "system_id", "kind", text("created desc"), postgresql_where=text("state = 'done'")),
         Index("of_a_store", "store_id", "kind", "created", postgresql_where=text("system_id is null")),
@@ -354,6 +369,8 @@ class Run(Base):
     started: Mapped[datetime | None]
     ended: Mapped[datetime | None]
     queued_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    lane: Mapped[str] = mapped_column(Computed(_LANE, persisted=True))
+    """Where it waits: with those of its routine, with what else is due by itself, or with what people wait for."""
     not_before: Mapped[datetime] = mapped_column(server_default=text("now()"))
     attempt: Mapped[int] = mapped_column(default=0)
     fence: Mapped[int] = mapped_column(default=0)
@@ -392,6 +409,9 @@ class RunLog(Base):
     text: Mapped[str]
 
 
+IS_ACTIVE = Run.state.in_([constant(state) for state in ACTIVE])
+
+
 class Backup(Base):
     __tablename__ = "backups"
     __table_args__ = (
@@ -402,10 +422,14 @@ class Backup(Base):
               postgresql_where=text("purpose = 'backup' and doubtful is false and partial is true")),
         Index("by_name", "name", postgresql_where=text("name <> ''")),
         Index("doubted", "system_id", postgresql_where=text("doubtful and expired is false")),
+        Index("to_be_counted", "system_id", postgresql_where=text("purpose = 'backup'")),
+        Index("standing", "system_id", text("time desc"), text("sequence desc"),
+              postgresql_include=["id", "doubtful", "purpose", "held", "partial", "new_bytes"],
+              postgresql_where=text("expired is false")),
     )  # fmt: skip
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"))
     run_id: Mapped[str]
     routine_id: Mapped[str | None]
     name: Mapped[str]

@@ -10,11 +10,11 @@ from pathlib import Path
 
 from pydantic import SecretStr
 
+from fennox import wire
 from fennox.cli.main import Environment
 from fennox.cli.output import can_ask, say, show_list, show_one, when
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, NotSignedIn, PassphraseNeeded
-from fennox.wire.access import NewUser
 
 _FILE = "sign-in.json"
 
@@ -81,7 +81,7 @@ def ask_secret(prompt: str) -> str:
 
 def add_user(arguments: argparse.Namespace, environment: Environment) -> None:
     password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
-    wanted = NewUser(name=arguments.name, role=arguments.role, password=SecretStr(password))
+    wanted = wire.access.NewUser(name=arguments.name, role=arguments.role, password=SecretStr(password))
     with client(environment) as service:
         user = service.add_user(wanted)
     lines: list[tuple[str, object]] = [("user", user.name), ("role", user.role)]

@@ -6,6 +6,8 @@ import argparse
 import json
 from pathlib import Path
 
+from rich.text import Text
+
 from fennox.cli.access import client
 from fennox.cli.main import Environment
 from fennox.cli.output import age, err, out, say, show_list, show_one, show_table, when
@@ -28,10 +30,9 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
             print(concern.about)
         return
     for concern in found.concerns[:_SHOWN]:
-        word = "[bold red]AT RISK[/bold red]" if concern.severity == "high" else "[yellow]look at[/yellow]"
-        out.print(f"{word}  ", end="")
-        words = [concern.text, concern.means, concern.remedy]
-        out.print(" ".join(word for word in words if word), markup=False, soft_wrap=True)
+        mark = ("AT RISK", "bold red") if concern.severity == "high" else ("look at", "yellow")
+        words = " ".join(word for word in (concern.text, concern.means, concern.remedy) if word)
+        out.print(Text.assemble(mark, f"  {words}"), soft_wrap=True)
     if (more := found.concerns_in_all - min(len(found.concerns), _SHOWN)) > 0:
         out.print(f"         and {more} more, of the same causes or less bad: fennox concern list")
     if not found.concerns:

@@ -14,8 +14,17 @@ from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.wire.runs import Rekeyed, RunShown
-from fennox.wire.stores import AdoptStore, CustodyWanted, KeySetShown, NewPassphrase, RekeyWanted, Unlock, Withdraw
+from fennox.wire.runs import RunShown
+from fennox.wire.stores import (
+    AdoptStore,
+    CustodyWanted,
+    KeySetShown,
+    NewPassphrase,
+    Rekeyed,
+    RekeyWanted,
+    Unlock,
+    Withdraw,
+)
 
 
 def list_passphrases(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from rich.console import Console
 from rich.markup import escape
 from rich.table import Table
+from rich.text import Text
 
 out = Console(highlight=False, soft_wrap=False)
 err = Console(stderr=True, highlight=False)
@@ -39,7 +40,7 @@ def show_table(titles: list[str], rows: list[list[object]]) -> None:
         right = title in ("DOCUMENTS", "SIZE", "NEW", "BACKUPS", "FRESH", "BACKUP", "AFTER") and len(rows) > 0
         table.add_column(title, justify="right" if right and title != "BACKUP" else "left", overflow="fold")
     for row in rows:
-        table.add_row(*[escape(str(cell)) for cell in row])
+        table.add_row(*[Text(str(cell)) for cell in row])
     if not out.is_terminal:
         out.width = 200
     out.print(table)

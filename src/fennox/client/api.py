@@ -11,65 +11,9 @@ import httpx
 from httpx_sse import connect_sse
 from pydantic import BaseModel, SecretStr
 
-from fennox.wire.access import AuditEntry, FirstUser, NewUser, SignedIn, SignIn, UserShown
-from fennox.wire.base import Page, Problem
-from fennox.wire.comparing import Compared, CompareWanted, Traced, TraceWanted
-from fennox.wire.concerns import AlertRouteChange, AlertRouteShown, AlertTested, Concern, MuteWanted, NewAlertRoute
-from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
-from fennox.wire.recovery import RecoverySheet
-from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
-from fennox.wire.routines import Coming, NewRoutine, RoutineChange, RoutinePreview, RoutineShown
-from fennox.wire.runs import LogLine, PassphraseWanted, Rekeyed, RunShown, Status
-from fennox.wire.sites import NewSite, SiteAdmitted, SiteShown
-from fennox.wire.stores import (
-    AdoptStore,
-    CustodyWanted,
-    DamageShown,
-    FolderShown,
-    Forgotten,
-    KeySetShown,
-    LoginChange,
-    LoginShown,
-    Look,
-    NewLogin,
-    NewPassphrase,
-    NewStore,
-    RekeyWanted,
-    SpaceShown,
-    StoreChange,
-    StoreShown,
-    StoreTest,
-    TryPassphrase,
-    Unlock,
-    Withdraw,
-)
-from fennox.wire.systems import (
-    BackupShown,
-    ClearWanted,
-    Confirmed,
-    CopyWanted,
-    DocumentShown,
-    ExportWanted,
-    HandInShown,
-    HoldWanted,
-    KindShown,
-    Looked,
-    LookWanted,
-    NewKind,
-    NewSystem,
-    NewTake,
-    Probe,
-    Relations,
-    Retired,
-    ReturnOrder,
-    SystemChange,
-    SystemName,
-    SystemShown,
-)
-from fennox.wire.workers import WorkerShown
+from fennox import wire
 
 Model = TypeVar("Model", bound=BaseModel)
-Event = RunShown | LogLine
 
 _EVERY = 1_000_000  # systems, in large pages
 _ANSWERING = 60  # seconds
@@ -79,7 +23,7 @@ _LOOKING = 900  # seconds, for an answer that reads a live system or whole backu
 class ProblemError(Exception):
     """The service answered with a problem (RFC 9457)."""
 
-    def __init__(self, problem: Problem) -> None:
+    def __init__(self, problem: wire.base.Problem) -> None:
         super().__init__(problem.detail)
         self.problem = problem
 
@@ -149,7 +93,7 @@ class Client:
         after: str | None = None
         while True:
             size = min(limit, 500) if limit else None
-            page = Page[model].model_validate_json(  # type: ignore[valid-type]
+            page = wire.base.Page[model].model_validate_json(  # type: ignore[valid-type]
                 self._call("GET", path, None, timeout=_ANSWERING, after=after, limit=size, **query).content
             )
             items += page.items
@@ -159,38 +103,47 @@ class Client:
 
     # signing in
 
-    def sign_in(self, user: str, password: str) -> SignedIn:
-        return self._one(SignedIn, "POST", "/session", SignIn(user=user, password=SecretStr(password), token=True))
+    def sign_in(self, user: str, password: str) -> wire.access.SignedIn:
+        return self._one(
+            wire.access.SignedIn,
+            "POST",
+            "/session",
+            wire.access.SignIn(user=user, password=SecretStr(password), token=True),
+        )
 
     def sign_out(self) -> None:
         self._call("DELETE", "/session")
 
-    def first_user(self, code: str, user: str, password: str) -> SignedIn:
-        wanted = FirstUser(code=SecretStr(code), user=user, password=SecretStr(password))
-        return self._one(SignedIn, "POST", "/first-user", wanted)
+    def first_user(self, code: str, user: str, password: str) -> wire.access.SignedIn:
+        wanted = wire.access.FirstUser(code=SecretStr(code), user=user, password=SecretStr(password))
+        return self._one(wire.access.SignedIn, "POST", "/first-user", wanted)
 
-    def users(self) -> list[UserShown]:
-        return self._all(UserShown, "/users")
+    def users(self) -> list[wire.access.UserShown]:
+        return self._all(wire.access.UserShown, "/users")
 
-    def add_user(self, wanted: NewUser) -> UserShown:
-        return self._one(UserShown, "POST", "/users", wanted)
+    def add_user(self, wanted: wire.access.NewUser) -> wire.access.UserShown:
+        return self._one(wire.access.UserShown, "POST", "/users", wanted)
 
     def remove_user(self, name: str) -> None:
         self._call("DELETE", f"/users/{name}")
 
     # the estate
 
-    def status(self) -> Status:
-        return self._one(Status, "GET", "/status")
+    def status(self) -> wire.runs.Status:
+        return self._one(wire.runs.Status, "GET", "/status")
 
-    def audit(self, limit: int) -> list[AuditEntry]:
-        return Page[AuditEntry].model_validate_json(self._call("GET", "/audit", limit=limit).content).items
+    def audit(self, limit: int) -> list[wire.access.AuditEntry]:
+        return (
+            wire.base.Page[wire.access.AuditEntry]
+            .model_validate_json(self._call("GET", "/audit", limit=limit).content)
+            .items
+        )
 
-    def add_kind(self, text: str) -> KindShown:
-        return self._one(KindShown, "POST", "/kinds", NewKind(text=text))
+    def add_kind(self, text: str) -> wire.systems.KindShown:
+        return self._one(wire.systems.KindShown, "POST", "/kinds", wire.systems.NewKind(text=text))
 
-    def kinds(self) -> list[KindShown]:
-        return self._all(KindShown, "/kinds")
+    def kinds(self) -> list[wire.systems.KindShown]:
+        return self._all(wire.systems.KindShown, "/kinds")
 
     def systems(
         self,
@@ -200,205 +153,216 @@ class Client:
         label: str | None = None,
         words: str | None = None,
         limit: int | None = None,
-    ) -> list[SystemShown]:
-        return self._all(SystemShown, "/systems", limit or _EVERY, kind=kind, site=site, label=label, q=words)
+    ) -> list[wire.systems.SystemShown]:
+        return self._all(
+            wire.systems.SystemShown, "/systems", limit or _EVERY, kind=kind, site=site, label=label, q=words
+        )
 
-    def system_names(self) -> list[SystemName]:
-        return self._all(SystemName, "/system-names")
+    def system_names(self) -> list[wire.systems.SystemName]:
+        return self._all(wire.systems.SystemName, "/system-names")
 
-    def system(self, name: str) -> SystemShown:
-        return self._one(SystemShown, "GET", f"/systems/{name}")
+    def system(self, name: str) -> wire.systems.SystemShown:
+        return self._one(wire.systems.SystemShown, "GET", f"/systems/{name}")
 
-    def add_system(self, wanted: NewSystem) -> SystemShown:
-        return self._one(SystemShown, "POST", "/systems", wanted)
+    def add_system(self, wanted: wire.systems.NewSystem) -> wire.systems.SystemShown:
+        return self._one(wire.systems.SystemShown, "POST", "/systems", wanted)
 
-    def change_system(self, name: str, wanted: SystemChange) -> SystemShown:
-        return self._one(SystemShown, "PATCH", f"/systems/{name}", wanted)
+    def change_system(self, name: str, wanted: wire.systems.SystemChange) -> wire.systems.SystemShown:
+        return self._one(wire.systems.SystemShown, "PATCH", f"/systems/{name}", wanted)
 
-    def probe(self, name: str) -> Probe:
-        return self._one(Probe, "POST", f"/systems/{name}/probe")
+    def probe(self, name: str) -> wire.systems.Probe:
+        return self._one(wire.systems.Probe, "POST", f"/systems/{name}/probe")
 
-    def confirm(self, name: str, machine: str) -> SystemShown:
-        return self._one(SystemShown, "POST", f"/systems/{name}/confirm", Confirmed(machine=machine))
+    def confirm(self, name: str, machine: str) -> wire.systems.SystemShown:
+        return self._one(
+            wire.systems.SystemShown, "POST", f"/systems/{name}/confirm", wire.systems.Confirmed(machine=machine)
+        )
 
     # stores and logins
 
-    def stores(self) -> list[StoreShown]:
-        return self._all(StoreShown, "/stores")
+    def stores(self) -> list[wire.stores.StoreShown]:
+        return self._all(wire.stores.StoreShown, "/stores")
 
-    def store(self, name: str) -> StoreShown:
-        return self._one(StoreShown, "GET", f"/stores/{name}")
+    def store(self, name: str) -> wire.stores.StoreShown:
+        return self._one(wire.stores.StoreShown, "GET", f"/stores/{name}")
 
-    def add_store(self, wanted: NewStore) -> StoreShown:
-        return self._one(StoreShown, "POST", "/stores", wanted)
+    def add_store(self, wanted: wire.stores.NewStore) -> wire.stores.StoreShown:
+        return self._one(wire.stores.StoreShown, "POST", "/stores", wanted)
 
-    def change_store(self, name: str, wanted: StoreChange) -> StoreShown:
-        return self._one(StoreShown, "PATCH", f"/stores/{name}", wanted)
+    def change_store(self, name: str, wanted: wire.stores.StoreChange) -> wire.stores.StoreShown:
+        return self._one(wire.stores.StoreShown, "PATCH", f"/stores/{name}", wanted)
 
-    def remove_store(self, name: str) -> Forgotten:
-        return self._one(Forgotten, "DELETE", f"/stores/{name}")
+    def remove_store(self, name: str) -> wire.stores.Forgotten:
+        return self._one(wire.stores.Forgotten, "DELETE", f"/stores/{name}")
 
-    def look(self, wanted: Look) -> FolderShown:
-        return self._one(FolderShown, "POST", "/stores/look", wanted)
+    def look(self, wanted: wire.stores.Look) -> wire.stores.FolderShown:
+        return self._one(wire.stores.FolderShown, "POST", "/stores/look", wanted)
 
-    def browse(self, name: str, path: str | None) -> FolderShown:
-        return self._one(FolderShown, "GET", f"/stores/{name}/folder", folder=path)
+    def browse(self, name: str, path: str | None) -> wire.stores.FolderShown:
+        return self._one(wire.stores.FolderShown, "GET", f"/stores/{name}/folder", folder=path)
 
-    def recovery_sheet(self) -> RecoverySheet:
-        return self._one(RecoverySheet, "POST", "/recovery-sheet")
+    def recovery_sheet(self) -> wire.recovery.RecoverySheet:
+        return self._one(wire.recovery.RecoverySheet, "POST", "/recovery-sheet")
 
-    def own_state(self) -> OwnStateShown:
-        return self._one(OwnStateShown, "GET", "/own-state")
+    def own_state(self) -> wire.ownstate.OwnStateShown:
+        return self._one(wire.ownstate.OwnStateShown, "GET", "/own-state")
 
-    def keep_own_state(self, wanted: OwnStateWanted) -> OwnStateShown:
-        return self._one(OwnStateShown, "PUT", "/own-state", wanted)
+    def keep_own_state(self, wanted: wire.ownstate.OwnStateWanted) -> wire.ownstate.OwnStateShown:
+        return self._one(wire.ownstate.OwnStateShown, "PUT", "/own-state", wanted)
 
-    def rekey(self, key_set: str, wanted: RekeyWanted) -> Rekeyed:
-        return self._one(Rekeyed, "POST", f"/key-sets/{key_set}/rekey", wanted)
+    def rekey(self, key_set: str, wanted: wire.stores.RekeyWanted) -> wire.stores.Rekeyed:
+        return self._one(wire.stores.Rekeyed, "POST", f"/key-sets/{key_set}/rekey", wanted)
 
-    def go_on_rekeying(self, key_set: str) -> Rekeyed:
-        return self._one(Rekeyed, "POST", f"/key-sets/{key_set}/rekey/go-on")
+    def go_on_rekeying(self, key_set: str) -> wire.stores.Rekeyed:
+        return self._one(wire.stores.Rekeyed, "POST", f"/key-sets/{key_set}/rekey/go-on")
 
-    def key_sets(self) -> list[KeySetShown]:
-        return self._all(KeySetShown, "/key-sets")
+    def key_sets(self) -> list[wire.stores.KeySetShown]:
+        return self._all(wire.stores.KeySetShown, "/key-sets")
 
-    def add_passphrase(self, key_set: str, wanted: NewPassphrase) -> KeySetShown:
-        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted)
+    def add_passphrase(self, key_set: str, wanted: wire.stores.NewPassphrase) -> wire.stores.KeySetShown:
+        return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted)
 
-    def try_passphrase(self, key_set: str, passphrase: str) -> KeySetShown:
-        wanted = TryPassphrase(passphrase=SecretStr(passphrase))
-        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/try", wanted)
+    def try_passphrase(self, key_set: str, passphrase: str) -> wire.stores.KeySetShown:
+        wanted = wire.stores.TryPassphrase(passphrase=SecretStr(passphrase))
+        return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/try", wanted)
 
-    def withdraw_passphrase(self, key_set: str, wanted: Withdraw) -> KeySetShown:
-        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/withdraw", wanted)
+    def withdraw_passphrase(self, key_set: str, wanted: wire.stores.Withdraw) -> wire.stores.KeySetShown:
+        return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/withdraw", wanted)
 
-    def change_custody(self, key_set: str, wanted: CustodyWanted) -> KeySetShown:
-        return self._one(KeySetShown, "POST", f"/key-sets/{key_set}/custody", wanted)
+    def change_custody(self, key_set: str, wanted: wire.stores.CustodyWanted) -> wire.stores.KeySetShown:
+        return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/custody", wanted)
 
-    def hand_over(self, store: str, wanted: Unlock) -> KeySetShown:
-        return self._one(KeySetShown, "POST", f"/stores/{store}/hand-over", wanted)
+    def hand_over(self, store: str, wanted: wire.stores.Unlock) -> wire.stores.KeySetShown:
+        return self._one(wire.stores.KeySetShown, "POST", f"/stores/{store}/hand-over", wanted)
 
-    def adopt_store(self, wanted: AdoptStore) -> RunShown:
-        return self._one(RunShown, "POST", "/stores/adopt", wanted)
+    def adopt_store(self, wanted: wire.stores.AdoptStore) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", "/stores/adopt", wanted)
 
-    def adopt_backups(self, store: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/stores/{store}/adopt")
+    def adopt_backups(self, store: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/stores/{store}/adopt")
 
-    def scrub(self, name: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/stores/{name}/scrub")
+    def scrub(self, name: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/stores/{name}/scrub")
 
-    def sweep(self, name: str, *, preview: bool) -> RunShown:
-        return self._one(RunShown, "POST", f"/stores/{name}/sweep", preview=str(preview).lower())
+    def sweep(self, name: str, *, preview: bool) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/stores/{name}/sweep", preview=str(preview).lower())
 
-    def damage(self, name: str) -> list[DamageShown]:
-        return self._all(DamageShown, f"/stores/{name}/damage")
+    def damage(self, name: str) -> list[wire.stores.DamageShown]:
+        return self._all(wire.stores.DamageShown, f"/stores/{name}/damage")
 
-    def space(self, name: str) -> list[SpaceShown]:
-        return self._all(SpaceShown, f"/stores/{name}/space")
+    def space(self, name: str) -> list[wire.stores.SpaceShown]:
+        return self._all(wire.stores.SpaceShown, f"/stores/{name}/space")
 
-    def copy(self, backup: str, store: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/backups/{backup}/copy", CopyWanted(store=store))
+    def copy(self, backup: str, store: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/copy", wire.systems.CopyWanted(store=store))
 
-    def verify(self, backup: str, store: str | None = None) -> RunShown:
-        return self._one(RunShown, "POST", f"/backups/{backup}/verify", store=store)
+    def verify(self, backup: str, store: str | None = None) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/verify", store=store)
 
-    def test_store(self, name: str) -> StoreTest:
-        return self._one(StoreTest, "POST", f"/stores/{name}/test")
+    def test_store(self, name: str) -> wire.stores.StoreTest:
+        return self._one(wire.stores.StoreTest, "POST", f"/stores/{name}/test")
 
-    def logins(self) -> list[LoginShown]:
-        return self._all(LoginShown, "/logins")
+    def logins(self) -> list[wire.stores.LoginShown]:
+        return self._all(wire.stores.LoginShown, "/logins")
 
-    def add_login(self, wanted: NewLogin) -> LoginShown:
-        return self._one(LoginShown, "POST", "/logins", wanted)
+    def add_login(self, wanted: wire.stores.NewLogin) -> wire.stores.LoginShown:
+        return self._one(wire.stores.LoginShown, "POST", "/logins", wanted)
 
-    def change_login(self, name: str, wanted: LoginChange) -> LoginShown:
-        return self._one(LoginShown, "PATCH", f"/logins/{name}", wanted)
+    def change_login(self, name: str, wanted: wire.stores.LoginChange) -> wire.stores.LoginShown:
+        return self._one(wire.stores.LoginShown, "PATCH", f"/logins/{name}", wanted)
 
     def remove_login(self, name: str) -> None:
         self._call("DELETE", f"/logins/{name}")
 
     # backups
 
-    def backups(self, *, system: str | None = None, limit: int | None = None) -> list[BackupShown]:
-        return self._all(BackupShown, "/backups", limit, system=system)
+    def backups(self, *, system: str | None = None, limit: int | None = None) -> list[wire.systems.BackupShown]:
+        return self._all(wire.systems.BackupShown, "/backups", limit, system=system)
 
-    def backup(self, backup: str) -> BackupShown:
-        return self._one(BackupShown, "GET", f"/backups/{backup}")
+    def backup(self, backup: str) -> wire.systems.BackupShown:
+        return self._one(wire.systems.BackupShown, "GET", f"/backups/{backup}")
 
-    def documents(self, backup: str, part: str | None = None) -> list[DocumentShown]:
-        return self._all(DocumentShown, f"/backups/{backup}/documents", part=part)
+    def documents(self, backup: str, part: str | None = None) -> list[wire.systems.DocumentShown]:
+        return self._all(wire.systems.DocumentShown, f"/backups/{backup}/documents", part=part)
 
-    def compare(self, wanted: CompareWanted) -> Compared:
-        return self._one(Compared, "POST", "/comparisons", wanted, timeout=_LOOKING)
+    def compare(self, wanted: wire.comparing.CompareWanted) -> wire.comparing.Compared:
+        return self._one(wire.comparing.Compared, "POST", "/comparisons", wanted, timeout=_LOOKING)
 
-    def compare_as_patch(self, wanted: CompareWanted) -> list[dict[str, Any]]:
+    def compare_as_patch(self, wanted: wire.comparing.CompareWanted) -> list[dict[str, Any]]:
         """A JSON Patch (RFC 6902)."""
         found: list[dict[str, Any]] = self._call("POST", "/comparisons/patch", wanted, timeout=_LOOKING).json()
         return found
 
-    def trace(self, wanted: TraceWanted) -> Traced:
-        return self._one(Traced, "POST", "/traces", wanted, timeout=_LOOKING)
+    def trace(self, wanted: wire.comparing.TraceWanted) -> wire.comparing.Traced:
+        return self._one(wire.comparing.Traced, "POST", "/traces", wanted, timeout=_LOOKING)
 
-    def look_at_machine(self, wanted: LookWanted) -> Looked:
-        return self._one(Looked, "POST", "/systems/look", wanted, timeout=_LOOKING)
+    def look_at_machine(self, wanted: wire.systems.LookWanted) -> wire.systems.Looked:
+        return self._one(wire.systems.Looked, "POST", "/systems/look", wanted, timeout=_LOOKING)
 
-    def hand_ins(self, system: str) -> list[HandInShown]:
-        return self._all(HandInShown, f"/systems/{system}/hand-ins")
+    def hand_ins(self, system: str) -> list[wire.systems.HandInShown]:
+        return self._all(wire.systems.HandInShown, f"/systems/{system}/hand-ins")
 
-    def hand_in(self, system: str, content: bytes, *, document: str | None, store: str | None, note: str) -> RunShown:
+    def hand_in(
+        self, system: str, content: bytes, *, document: str | None, store: str | None, note: str
+    ) -> wire.runs.RunShown:
         query = {"document": document, "store": store, "note": note or None}
         params = {name: value for name, value in query.items() if value is not None}
-        return RunShown.model_validate_json(
+        return wire.runs.RunShown.model_validate_json(
             self._sent("POST", f"/systems/{system}/hand-ins", params, content=content).content
         )
 
-    def resume(self, system: str) -> SystemShown:
-        return self._one(SystemShown, "POST", f"/systems/{system}/resume")
+    def resume(self, system: str) -> wire.systems.SystemShown:
+        return self._one(wire.systems.SystemShown, "POST", f"/systems/{system}/resume")
 
-    def retire(self, system: str, wanted: Retired) -> SystemShown:
-        return self._one(SystemShown, "POST", f"/systems/{system}/retire", wanted)
+    def retire(self, system: str, wanted: wire.systems.Retired) -> wire.systems.SystemShown:
+        return self._one(wire.systems.SystemShown, "POST", f"/systems/{system}/retire", wanted)
 
-    def coming_runs(self) -> Coming:
-        return self._one(Coming, "GET", "/routines/coming")
+    def coming_runs(self) -> wire.routines.Coming:
+        return self._one(wire.routines.Coming, "GET", "/routines/coming")
 
     def calendar(self) -> bytes:
         return self._call("GET", "/routines/calendar").content
 
-    def clear(self, backup: str, reason: str, *, good: bool) -> BackupShown:
-        return self._one(BackupShown, "POST", f"/backups/{backup}/clear", ClearWanted(good=good, reason=reason))
+    def clear(self, backup: str, reason: str, *, good: bool) -> wire.systems.BackupShown:
+        return self._one(
+            wire.systems.BackupShown,
+            "POST",
+            f"/backups/{backup}/clear",
+            wire.systems.ClearWanted(good=good, reason=reason),
+        )
 
-    def concerns(self, *, ended: bool = False) -> list[Concern]:
-        return self._all(Concern, "/concerns", ended=str(ended).lower())
+    def concerns(self, *, ended: bool = False) -> list[wire.concerns.Concern]:
+        return self._all(wire.concerns.Concern, "/concerns", ended=str(ended).lower())
 
-    def mute(self, concern: str, wanted: MuteWanted) -> Concern:
-        return self._one(Concern, "POST", f"/concerns/{concern}/mute", wanted)
+    def mute(self, concern: str, wanted: wire.concerns.MuteWanted) -> wire.concerns.Concern:
+        return self._one(wire.concerns.Concern, "POST", f"/concerns/{concern}/mute", wanted)
 
-    def unmute(self, concern: str) -> Concern:
-        return self._one(Concern, "DELETE", f"/concerns/{concern}/mute")
+    def unmute(self, concern: str) -> wire.concerns.Concern:
+        return self._one(wire.concerns.Concern, "DELETE", f"/concerns/{concern}/mute")
 
-    def alerts(self) -> list[AlertRouteShown]:
-        return self._all(AlertRouteShown, "/alerts")
+    def alerts(self) -> list[wire.concerns.AlertRouteShown]:
+        return self._all(wire.concerns.AlertRouteShown, "/alerts")
 
-    def add_alert(self, wanted: NewAlertRoute) -> AlertRouteShown:
-        return self._one(AlertRouteShown, "POST", "/alerts", wanted)
+    def add_alert(self, wanted: wire.concerns.NewAlertRoute) -> wire.concerns.AlertRouteShown:
+        return self._one(wire.concerns.AlertRouteShown, "POST", "/alerts", wanted)
 
-    def change_alert(self, name: str, wanted: AlertRouteChange) -> AlertRouteShown:
-        return self._one(AlertRouteShown, "PATCH", f"/alerts/{name}", wanted)
+    def change_alert(self, name: str, wanted: wire.concerns.AlertRouteChange) -> wire.concerns.AlertRouteShown:
+        return self._one(wire.concerns.AlertRouteShown, "PATCH", f"/alerts/{name}", wanted)
 
     def remove_alert(self, name: str) -> None:
         self._call("DELETE", f"/alerts/{name}")
 
-    def test_alert(self, name: str) -> AlertTested:
-        return self._one(AlertTested, "POST", f"/alerts/{name}/test")
+    def test_alert(self, name: str) -> wire.concerns.AlertTested:
+        return self._one(wire.concerns.AlertTested, "POST", f"/alerts/{name}/test")
 
-    def workers(self) -> list[WorkerShown]:
-        return self._all(WorkerShown, "/workers")
+    def workers(self) -> list[wire.workers.WorkerShown]:
+        return self._all(wire.workers.WorkerShown, "/workers")
 
-    def sites(self) -> list[SiteShown]:
-        return self._all(SiteShown, "/sites")
+    def sites(self) -> list[wire.sites.SiteShown]:
+        return self._all(wire.sites.SiteShown, "/sites")
 
-    def admit(self, wanted: NewSite) -> SiteAdmitted:
-        return self._one(SiteAdmitted, "POST", "/sites", wanted)
+    def admit(self, wanted: wire.sites.NewSite) -> wire.sites.SiteAdmitted:
+        return self._one(wire.sites.SiteAdmitted, "POST", "/sites", wanted)
 
     def revoke(self, site: str) -> None:
         self._call("DELETE", f"/sites/{quote(site, safe='')}")
@@ -406,22 +370,26 @@ class Client:
     def drain(self, worker: str) -> None:
         self._call("POST", f"/workers/{worker}/drain")
 
-    def relations(self, system: str) -> Relations:
-        return self._one(Relations, "GET", f"/systems/{system}/relations")
+    def relations(self, system: str) -> wire.systems.Relations:
+        return self._one(wire.systems.Relations, "GET", f"/systems/{system}/relations")
 
-    def return_order(self) -> ReturnOrder:
-        return self._one(ReturnOrder, "GET", "/return-order")
+    def return_order(self) -> wire.systems.ReturnOrder:
+        return self._one(wire.systems.ReturnOrder, "GET", "/return-order")
 
-    def take(self, wanted: NewTake) -> RunShown:
-        return self._one(RunShown, "POST", "/backups", wanted)
+    def take(self, wanted: wire.systems.NewTake) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", "/backups", wanted)
 
-    def hold(self, backup: str, reason: str) -> BackupShown:
-        return self._one(BackupShown, "POST", f"/backups/{backup}/hold", HoldWanted(reason=reason))
+    def hold(self, backup: str, reason: str) -> wire.systems.BackupShown:
+        return self._one(
+            wire.systems.BackupShown, "POST", f"/backups/{backup}/hold", wire.systems.HoldWanted(reason=reason)
+        )
 
-    def release(self, backup: str, reason: str) -> BackupShown:
-        return self._one(BackupShown, "POST", f"/backups/{backup}/release", HoldWanted(reason=reason))
+    def release(self, backup: str, reason: str) -> wire.systems.BackupShown:
+        return self._one(
+            wire.systems.BackupShown, "POST", f"/backups/{backup}/release", wire.systems.HoldWanted(reason=reason)
+        )
 
-    def export(self, backup: str, wanted: ExportWanted) -> Iterator[bytes]:
+    def export(self, backup: str, wanted: wire.systems.ExportWanted) -> Iterator[bytes]:
         try:
             with self._http.stream("POST", f"/backups/{backup}/export", json=_plain(wanted)) as answer:
                 if answer.status_code >= 400:
@@ -433,66 +401,71 @@ class Client:
 
     # routines
 
-    def routines(self) -> list[RoutineShown]:
-        return self._all(RoutineShown, "/routines")
+    def routines(self) -> list[wire.routines.RoutineShown]:
+        return self._all(wire.routines.RoutineShown, "/routines")
 
-    def routine(self, name: str) -> RoutineShown:
-        return self._one(RoutineShown, "GET", f"/routines/{name}")
+    def routine(self, name: str) -> wire.routines.RoutineShown:
+        return self._one(wire.routines.RoutineShown, "GET", f"/routines/{name}")
 
-    def add_routine(self, wanted: NewRoutine) -> RoutineShown:
-        return self._one(RoutineShown, "POST", "/routines", wanted)
+    def add_routine(self, wanted: wire.routines.NewRoutine) -> wire.routines.RoutineShown:
+        return self._one(wire.routines.RoutineShown, "POST", "/routines", wanted)
 
-    def change_routine(self, name: str, wanted: RoutineChange) -> RoutineShown:
-        return self._one(RoutineShown, "PATCH", f"/routines/{name}", wanted)
+    def change_routine(self, name: str, wanted: wire.routines.RoutineChange) -> wire.routines.RoutineShown:
+        return self._one(wire.routines.RoutineShown, "PATCH", f"/routines/{name}", wanted)
 
     def remove_routine(self, name: str) -> None:
         self._call("DELETE", f"/routines/{name}")
 
-    def preview_routine(self, name: str, system: str | None = None) -> RoutinePreview:
-        return self._one(RoutinePreview, "GET", f"/routines/{name}/preview", system=system)
+    def preview_routine(self, name: str, system: str | None = None) -> wire.routines.RoutinePreview:
+        return self._one(wire.routines.RoutinePreview, "GET", f"/routines/{name}/preview", system=system)
 
     # restores
 
-    def restores(self) -> list[RestoreShown]:
-        return self._all(RestoreShown, "/restores")
+    def restores(self) -> list[wire.restores.RestoreShown]:
+        return self._all(wire.restores.RestoreShown, "/restores")
 
-    def draft(self, wanted: NewDraft) -> RunShown:
-        return self._one(RunShown, "POST", "/restores", wanted)
+    def draft(self, wanted: wire.restores.NewDraft) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", "/restores", wanted)
 
-    def sheet(self, sheet: str) -> SheetShown:
-        return self._one(SheetShown, "GET", f"/restores/{sheet}")
+    def sheet(self, sheet: str) -> wire.restores.SheetShown:
+        return self._one(wire.restores.SheetShown, "GET", f"/restores/{sheet}")
 
-    def undo_restore(self, sheet: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/restores/{sheet}/undo")
+    def undo_restore(self, sheet: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/undo")
 
-    def start_restore(self, sheet: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/restores/{sheet}/start")
+    def start_restore(self, sheet: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start")
 
-    def answer(self, sheet: str, gate: int, answer: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/restores/{sheet}/answer", SheetAnswer(gate=gate, answer=answer))
+    def answer(self, sheet: str, gate: int, answer: str) -> wire.runs.RunShown:
+        return self._one(
+            wire.runs.RunShown, "POST", f"/restores/{sheet}/answer", wire.restores.SheetAnswer(gate=gate, answer=answer)
+        )
 
     # runs
 
     def runs(
         self, *, system: str | None = None, state: str | None = None, kind: str | None = None, limit: int = 50
-    ) -> list[RunShown]:
-        return self._all(RunShown, "/runs", limit, system=system, state=state, kind=kind)
+    ) -> list[wire.runs.RunShown]:
+        return self._all(wire.runs.RunShown, "/runs", limit, system=system, state=state, kind=kind)
 
-    def run(self, run: str) -> RunShown:
-        return self._one(RunShown, "GET", f"/runs/{run}")
+    def run(self, run: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "GET", f"/runs/{run}")
 
-    def run_log(self, run: str) -> list[LogLine]:
-        return self._all(LogLine, f"/runs/{run}/log")
+    def run_log(self, run: str) -> list[wire.runs.LogLine]:
+        return self._all(wire.runs.LogLine, f"/runs/{run}/log")
 
-    def stop_run(self, run: str) -> RunShown:
-        return self._one(RunShown, "POST", f"/runs/{run}/stop")
+    def stop_run(self, run: str) -> wire.runs.RunShown:
+        return self._one(wire.runs.RunShown, "POST", f"/runs/{run}/stop")
 
-    def give_passphrase(self, run: str, passphrase: str) -> RunShown:
+    def give_passphrase(self, run: str, passphrase: str) -> wire.runs.RunShown:
         return self._one(
-            RunShown, "POST", f"/runs/{run}/passphrase", PassphraseWanted(passphrase=SecretStr(passphrase))
+            wire.runs.RunShown,
+            "POST",
+            f"/runs/{run}/passphrase",
+            wire.runs.PassphraseWanted(passphrase=SecretStr(passphrase)),
         )
 
-    def follow(self, run: str) -> Iterator[Event]:
+    def follow(self, run: str) -> Iterator[wire.runs.RunShown | wire.runs.LogLine]:
         """Server-sent events of a run until it ends."""
         try:
             with connect_sse(self._http, "GET", f"/runs/{run}/events", timeout=httpx.Timeout(60, read=60)) as source:
@@ -501,18 +474,18 @@ class Client:
                     raise ProblemError(_problem(source.response))
                 for event in source.iter_sse():
                     if event.event == "run":
-                        yield RunShown.model_validate_json(event.data)
+                        yield wire.runs.RunShown.model_validate_json(event.data)
                     elif event.event == "log":
-                        yield LogLine.model_validate_json(event.data)
+                        yield wire.runs.LogLine.model_validate_json(event.data)
         except httpx.HTTPError as error:
             raise OutOfReachError(f"The connection to {self.address} was cut ({type(error).__name__}).") from error
 
 
-def _problem(answer: httpx.Response) -> Problem:
+def _problem(answer: httpx.Response) -> wire.base.Problem:
     try:
-        return Problem.model_validate_json(answer.content)
+        return wire.base.Problem.model_validate_json(answer.content)
     except ValueError:
-        return Problem(
+        return wire.base.Problem(
             type="about:blank",
             title="not a Fennox service",
             status=answer.status_code,

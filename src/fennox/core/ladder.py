@@ -9,6 +9,7 @@ person has looked. Safety copies count for no rung; they stay while they are hel
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -90,29 +91,32 @@ def kept(items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo)
     """For each backup what keeps it; an empty list means that it goes."""
     now = aware(now)
     reasons: dict[str, list[str]] = {}
-    good: list[tuple[datetime, str]] = []
+    good: list[tuple[datetime, str, list[str]]] = []
     for item in items:
-        why = reasons[item.id] = []
+        why: list[str] = []
+        reasons[item.id] = why
         if item.held is not None:
             why.append(f"on hold: {item.held}" if item.held else "on hold")
         if item.doubtful:
             why.append("doubtful, until somebody has looked")
         elif not item.safety:
-            good.append((item.time, item.id))
-    good.sort(reverse=True)
-    local = [time.astimezone(zone) for time, _ in good]
+            good.append((item.time, item.id, why))
+    good.sort()
+    local: list[datetime] = []  # of the good ones, the newest first, as far as they are asked for
     for rung in ladder.rungs:
-        since, period_of = now - timedelta(days=rung.days), _PERIOD[rung.cadence]
+        begin, period_of = bisect_left(good, (now - timedelta(days=rung.days),)), _PERIOD[rung.cadence]
         seen: set[object] = set()
-        for (time, name), moment in zip(good, local, strict=True):
-            if time < since:
-                break
-            period = period_of(moment) if period_of is not None else name
-            if period not in seen:
+        for number, (time, _, why) in enumerate(reversed(good[begin:])):
+            if period_of is not None:
+                if number == len(local):
+                    local.append(time.astimezone(zone))
+                period = period_of(local[number])
+                if period in seen:
+                    continue
                 seen.add(period)
-                reasons[name].append(rung.text)
-    for _, name in good[: ladder.always]:
-        reasons[name].append(f"always {ladder.always}")
+            why.append(rung.text)
+    for _, _, why in good[-ladder.always :]:
+        why.append(f"always {ladder.always}")
     return reasons
 
 

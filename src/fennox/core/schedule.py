@@ -8,9 +8,10 @@ count time that really passes, from midnight UTC of 3 January 2000, and know no 
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
 from collections import deque
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, time, timedelta
 from functools import lru_cache
 from hashlib import blake2b
@@ -23,6 +24,10 @@ from fennox.core.phrases import rule_of
 from fennox.core.time import aware
 
 _JUMP = timedelta(hours=3)  # longer than any clock change
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_BLOCK = timedelta(days=8)  # of which the due times are kept
+_BLOCKS = 64  # kept of one schedule
+_INSTANT = timedelta(microseconds=1)
 _WINDOWS = (timedelta(days=2), timedelta(days=40), timedelta(days=400))  # in which a newest due time is looked for
 _QUIET = re.compile(r"(\d{1,2}):(\d{2})\s+to\s+(\d{1,2}):(\d{2})\Z")
 
@@ -33,6 +38,7 @@ class Schedule:
 
     rule: Rule
     zone: ZoneInfo
+    _blocks: dict[int, list[datetime]] = field(default_factory=dict, init=False, compare=False, repr=False)
 
     def after(self, moment: datetime) -> datetime | None:
         """The first due time later than ``moment``, in UTC; None: there is none any more."""
@@ -42,7 +48,28 @@ class Schedule:
         moment = aware(moment)
         if isinstance(self.rule, Interval):
             return self._passing(self.rule, moment)
-        return self._on_the_wall(self.rule, moment)
+        return self._kept(self.rule, moment)
+
+    def _kept(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
+        """As :meth:`_on_the_wall`; what lies near is worked out once, as thousands of systems ask for it."""
+        number = (moment - _EPOCH) // _BLOCK
+        for near in (number, number + 1):
+            block = self._block(rule, near)
+            yield from block[bisect_right(block, moment) :]
+        yield from self._on_the_wall(rule, _EPOCH + (number + 2) * _BLOCK - _INSTANT)
+
+    def _block(self, rule: LocalRule, number: int) -> list[datetime]:
+        if number not in self._blocks:
+            begin = _EPOCH + number * _BLOCK
+            block = []
+            for due in self._on_the_wall(rule, begin - _INSTANT):
+                if due >= begin + _BLOCK:
+                    break
+                block.append(due)
+            if len(self._blocks) >= _BLOCKS:
+                self._blocks.clear()
+            self._blocks[number] = block
+        return self._blocks[number]
 
     def _on_the_wall(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
         """Around a jump of the clocks local order is not the order of time, so what lies near is sorted."""

@@ -34,7 +34,9 @@ class PackIndex:
         self.damaged: dict[ObjectName, str] = {}
         self.locks: dict[ObjectName, datetime] = {}  # until when the far side locks a pack, where that was asked
         self.swept: dict[ObjectName, Sweep] = {}  # sweep lists that were read
+        self.condemned: frozenset[str] = frozenset()  # packs that no take relied on when the packs were listed
         self._listed = -inf  # when the packs were listed, by a clock of our own
+        self._listed_at: datetime | None = None  # and by the service's, which may be a simulated one
 
     async def refresh(self, vault: Vault, *, not_older: float = 0) -> None:
         """List the packs, if that was not done within ``not_older`` seconds.
@@ -42,11 +44,13 @@ class PackIndex:
         A pack that a sweep removed meanwhile is named by a sweep list for ever, so that whoever holds the index against
         those relies on none that is gone; one that another process wrote is not known yet.
         """
-        if time.monotonic() - self._listed < not_older:
+        begun, now = time.monotonic(), vault.now()
+        passed = abs((now - self._listed_at).total_seconds()) if self._listed_at is not None else inf
+        if max(passed, begun - self._listed) < not_older:
             return
-        begun = time.monotonic()
         await self._list(vault)
-        self._listed = begun
+        self.condemned = await vault.condemned(self.swept)
+        self._listed, self._listed_at = begun, now
 
     async def _list(self, vault: Vault) -> None:
         # A pack that another run of this process adds while this one lists is not in the list, and not gone.

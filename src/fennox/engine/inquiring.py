@@ -12,7 +12,6 @@ from collections.abc import AsyncGenerator, AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
-from itertools import groupby
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Machine
@@ -21,7 +20,7 @@ from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.capture import values_of
-from fennox.engine.surveying import Places, Survey, lines_of, places_of
+from fennox.engine.surveying import CLOCK, Places, Survey, clock_of, is_at_rest, places_in, places_of
 from fennox.engine.vault import Now
 from fennox.links.base import MAX_OUTPUT, Link, Output, Running, Shell
 
@@ -33,7 +32,11 @@ Key = tuple[str, int]
 
 @dataclass(frozen=True)
 class Asked:
-    """One command of the script, and what it answers: the time, who it is, where files are, what a program says."""
+    """One command of the script, and what it answers: the time, who it is, where files are, what a program says.
+
+    Of ``places`` those of ``files`` come first, and behind them those that other answers are made from; such an answer
+    is ``made``, and need not be told from itself. ``clock``: the answer has the time, or is nothing else.
+    """
 
     words: list[str]
     clock: bool = False
@@ -41,6 +44,7 @@ class Asked:
     files: Sequence[Key] = ()
     places: Places | None = None
     output: Key | None = None
+    made: bool = False
 
     @property
     def name(self) -> str:
@@ -116,7 +120,9 @@ class Inquiry:
         self._read += 1
         running = await anext(self.answers)
         blocks, kept, most = running.blocks(), bytearray(), _SHORT if asked.output is not None else MAX_OUTPUT
+        came = None  # when the answer began
         while len(kept) <= most and (block := await next_block(blocks, asked.name)) is not None:
+            came = came or (self.now() if self.now is not None else None)
             kept += block
         if len(kept) > most and asked.output is not None:
             self._still = False
@@ -125,20 +131,30 @@ class Inquiry:
         while len(kept) > most and await next_block(blocks, asked.name) is not None:
             pass  # it is too much to be kept
         answer, ended = bytes(kept), await running.ended()
-        if asked.clock and self.now is not None and self.begun is not None:
-            self.clock = (answer, self.begun + (self.now() - self.begun) / 2)
-        elif asked.answer:
+        if asked.clock and came is not None and self.begun is not None:
+            told = clock_of(answer) if asked.places is not None else answer
+            self.clock = (told, self.begun + (came - self.begun) / 2) if told else None
+        if asked.answer:
             self.machine_answers[asked.answer] = answer if ended.code == 0 else b""
-            self._plain += [asked.answer.encode(), self.machine_answers[asked.answer]]
+            if not asked.made:
+                self._plain += [asked.answer.encode(), self.machine_answers[asked.answer]]
         elif asked.output is not None:
             self._spoken.append(Spoken(asked, asked.output, answer, running, None, ended))
-            self._plain += [*map(_word, asked.words), answer, str(ended.code).encode(), _word(ended.errors)]
+            if not asked.made:
+                self._plain += [*map(_word, asked.words), answer, str(ended.code).encode(), _word(ended.errors)]
         elif asked.places is not None:
-            whole = ended.code == 0 and len(answer) <= most
-            found = asked.places.surveys(answer, whole=whole)
-            self.surveys |= dict(zip(asked.files, found, strict=True))
-            self._plain += [*map(_word, asked.words), *lines_of(answer)]
-            self._still = self._still and all(one.look is not None and one.look.at_rest for one in found)
+            self._hear_of_files(asked, asked.places, answer, whole=ended.code == 0 and len(answer) <= most)
+
+    def _hear_of_files(self, asked: Asked, places: Places, answer: bytes, *, whole: bool) -> None:
+        self._plain += places.told(answer)
+        if not places.tar:  # nobody reads them, unless more has changed than they tell
+            self._still = self._still and whole and is_at_rest(answer)
+            return
+        found = places.surveys(answer, whole=whole)
+        self.surveys |= dict(zip(asked.files, found, strict=False))
+        made_of_nothing = not all(one.roots for one in found[len(asked.files) :])
+        at_rest = all(one.look is not None and one.look.at_rest for one in found)
+        self._still = self._still and at_rest and not made_of_nothing
 
 
 def _word(text: str) -> bytes:
@@ -163,18 +179,20 @@ async def inquiring(
     *,
     stamps: bool,
     now: Now | None = None,
+    likely: bool = False,
 ) -> AsyncIterator[Inquiry]:
     """Ask a machine about these parts, as far as it is reached by a shell.
 
     ``stamps``: also what it knows of every file; ``now``: also who it is, and what its time is when this is ours.
+    ``likely``: nothing has changed, so that outputs are not asked for that are known by what they are made from.
     """
     if not isinstance(link, Shell):
         yield Inquiry([], _nothing(), None, None)
         return
     link.language = kind.shell
     values = values_of(kind, settings)
-    asked = _about_itself(kind, values) if now is not None else []
-    asked += _about_sources(kind, values, parts, stamps=stamps)
+    asking = _Asking(kind, values, stamps and kind.shell == "posix", likely)
+    asked = asking.all(parts, itself=now is not None)
     begun = now() if now is not None else None
     heard = {number for number, one in enumerate(asked) if one.output is not None}
     async with link.series([one.words for one in asked], heard=heard) as answers:
@@ -191,23 +209,70 @@ def _tells(source: Source) -> bool:
     return (source.files is not None and not source.settled) or (source.run is not None and source.each is None)
 
 
-def _about_itself(kind: Kind, values: dict[str, str]) -> list[Asked]:
-    clock = kind.clock.run if kind.clock is not None else None
-    found = [Asked(_filled(clock, values), clock=True)] if clock else []
-    return found + [Asked(_filled(words, values), answer=name) for name, words in kind.identity.run.items()]
+@dataclass
+class _Asking:
+    """Puts the questions together. ``stamps`` and ``likely`` as for :func:`inquiring`."""
 
+    kind: Kind
+    values: dict[str, str]
+    stamps: bool
+    likely: bool
+    _found: list[Asked] = field(default_factory=list)
+    _files: list[tuple[Key, list[str]]] = field(default_factory=list)
+    _made_from: list[list[str]] = field(default_factory=list)
+    _behind: list[Asked] = field(default_factory=list)  # that come when files have been asked for
+    _clock: bool = False  # the next question about files tells the time
+    _program: bool = False  # one that may change files comes behind those, so that further ones are another question
 
-def _about_sources(kind: Kind, values: dict[str, str], parts: Sequence[str], *, stamps: bool) -> list[Asked]:
-    """Of sources up to the first one that needs another way, so that all are asked in the order of the kind."""
-    found: list[Asked] = []
-    for files, grouped in groupby(_first_sources(kind, parts), lambda one: one[2].files is not None):
-        group = [((part.name, at), source) for part, at, source in grouped]
-        if not files:
-            found += [Asked(_filled(source.run or [], values), output=key) for key, source in group]
-        elif kind.shell == "posix":
-            places = Places([places_of(kind, source, values) for _, source in group])
-            found.append(Asked(places.question(stamps=stamps), files=[key for key, _ in group], places=places))
-    return found
+    def all(self, parts: Sequence[str], *, itself: bool) -> list[Asked]:
+        if itself:
+            self._about_itself()
+        self._about_sources(parts)
+        self._close()
+        return self._found
+
+    def _about_itself(self) -> None:
+        clock = self.kind.clock.run if self.kind.clock is not None else None
+        self._clock = self.stamps and self.likely and clock == CLOCK
+        if clock and not self._clock:
+            self._found.append(Asked(_filled(clock, self.values), clock=True))
+        identity = self.kind.identity
+        made = self._is_made(identity.made_from)
+        if not (made and self.likely):
+            asked = [Asked(_filled(run, self.values), answer=name, made=made) for name, run in identity.run.items()]
+            (self._behind if made else self._found).extend(asked)
+
+    def _about_sources(self, parts: Sequence[str]) -> None:
+        """Of sources up to the first one that needs another way, so that all are asked in the order of the kind."""
+        for part, at, source in _first_sources(self.kind, parts):
+            key = (part.name, at)
+            if source.files is None:
+                made = self._is_made(source.made_from)
+                self._program |= not made
+                if not (made and self.likely):
+                    self._behind.append(Asked(_filled(source.run or [], self.values), output=key, made=made))
+            elif self.kind.shell == "posix":
+                if self._program:
+                    self._close()
+                self._files.append((key, places_of(self.kind, source, self.values)))
+
+    def _is_made(self, made_from: list[str]) -> bool:
+        """Whether an answer is known by files; if so, they are asked for before it is."""
+        if not (self.stamps and made_from):
+            return False
+        self._made_from.append(places_in(self.kind, made_from, self.values))
+        return True
+
+    def _close(self) -> None:
+        """Files, and behind them what answers are made from, are one question."""
+        if self._files or self._made_from:
+            places = Places([*(places for _, places in self._files), *self._made_from], tar=not self.likely)
+            files = [key for key, _ in self._files]
+            question = places.question(stamps=self.stamps)
+            self._found.append(Asked(question, clock=self._clock, files=files, places=places))
+            self._clock = False
+        self._found += self._behind
+        self._files, self._made_from, self._behind, self._program = [], [], [], False
 
 
 def _first_sources(kind: Kind, parts: Sequence[str]) -> list[tuple[PartModel, int, Source]]:

@@ -57,6 +57,7 @@ class BackupReader:
     record: Record
     pieces: Pieces | None = None
     _head: Head | None = field(default=None)
+    _head_root: Root | None = field(default=None)
 
     async def chunk(self, chunk_id: bytes, key: bytes, length: int) -> bytes:
         if self.pieces is None:
@@ -112,13 +113,16 @@ class BackupReader:
 
     async def head_ids(self) -> set[bytes]:
         """Every chunk that the head lies in."""
-        return await self.tree_ids(self._head_root())
+        return await self.tree_ids(self.head_root)
 
-    def _head_root(self) -> Root:
-        return self.record.open(self.vault.opening_key(self.record.reference.generation)).head
+    @property
+    def head_root(self) -> Root:
+        if self._head_root is None:
+            self._head_root = self.record.open(self.vault.opening_key(self.record.reference.generation)).head
+        return self._head_root
 
     async def _head_bytes(self) -> bytes:
-        return b"".join([piece async for piece in self.tree(self._head_root())])
+        return b"".join([piece async for piece in self.tree(self.head_root)])
 
     async def needed(self) -> set[bytes]:
         """Every chunk the backup needs, those of the id list itself among them. Needs no opening key (§8)."""

@@ -17,6 +17,7 @@ from fennox import __version__
 from fennox.core.errors import Damaged, FennoxError
 from fennox.core.format.manifest import Head, KindFile
 from fennox.core.format.records import Previous, Reference
+from fennox.core.format.trees import Root
 from fennox.core.kinds.model import Kind
 from fennox.engine.index import PackIndex
 from fennox.engine.inquiring import Inquiry, is_asked_whole
@@ -44,27 +45,42 @@ class Known(Protocol):
 
 @dataclass(frozen=True)
 class Before:
-    """The backup before, all of which is relied on now."""
+    """The backup before, all of which is relied on now; ``head_root`` and ``ids``: where its head and content lie."""
 
     reference: Reference
     head: Head
+    head_root: Root
+    ids: dict[bytes, str]
 
 
-def likeness(vault: Vault, subject: Known, parts: Sequence[str], inquiry: Inquiry) -> str:
-    """A text that is the same as long as nothing has changed; empty if the answers do not tell."""
+@dataclass(frozen=True)
+class RecordPlace:
+    """What the backup before is called in a store: folder, time and name."""
+
+    folder: str
+    time: str
+    name: str
+
+
+def likeness(vault: Vault, subject: Known, machine: str, parts: Sequence[str], inquiry: Inquiry) -> str:
+    """A text that is the same as long as nothing has changed; empty if the answers do not tell.
+
+    ``machine``: the id that it has, or that it must have if the answers do not name it.
+    """
     told = inquiry.told() if is_asked_whole(subject.kind, parts) else None
     if told is None:
         return ""
-    known = json.dumps([__version__, subject.kind_file.text, subject.settings, list(parts)], sort_keys=True).encode()
+    all_else = [__version__, machine, subject.kind_file.text, subject.settings, list(parts)]
+    known = json.dumps(all_else, sort_keys=True).encode()
     return vault.secret.keyed_digest(b"".join(b"%d:%b" % (len(text), text) for text in [known, *told])).hex()
 
 
 async def rely_on_before(
-    vault: Vault, index: PackIndex, writer: BackupWriter, previous: Previous, folder: str
+    vault: Vault, index: PackIndex, writer: BackupWriter, previous: Previous, place: RecordPlace
 ) -> Before | None:
     """The backup before, if all of its chunks may be relied on and it is not too long since everything was read."""
     with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
-        record = await vault.find_record(previous.backup, folder)
+        record = await vault.record_of(previous.backup, place.folder, place.time, place.name)
         reference = record.reference
         if not recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
             return None
@@ -76,8 +92,7 @@ async def rely_on_before(
 
 
 async def _relied_on(reader: BackupReader, writer: BackupWriter) -> Before:
-    head = await reader.head()
-    needed = (await reader.id_list()).keys() - await reader.head_ids()
-    if not writer.rely_on(needed):
+    head, ids = await reader.head(), await reader.id_list()
+    if not writer.rely_on(ids.keys() - await reader.head_ids()):
         raise Damaged("Not all of the backup before can be relied on.", "Everything is read.")
-    return Before(reader.record.reference, head)
+    return Before(reader.record.reference, head, reader.head_root, ids)

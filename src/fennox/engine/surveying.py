@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from fennox.core.kinds.expressions import patterns
@@ -12,8 +12,10 @@ from fennox.core.kinds.sources import Source
 
 _TOO_FRESH = 5  # seconds
 _ALSO = "also"  # no place, as those begin with a slash
+CLOCK = ["date", "+%s"]
+_TAR = 'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; '
 _PLACES = (
-    'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; listed=y; '
+    "listed=y; "
     f'for p in "$@"; do shift; if [ "$p" = {_ALSO} ]; then listed=; '
     'elif [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; [ -n "$listed" ] && set -- "$@" "$p"; fi; done'
 )
@@ -54,23 +56,24 @@ class Survey:
 
 @dataclass(frozen=True)
 class Places:
-    """Of several sources, those whose files are read together."""
+    """Of several sources, those whose files are read together. ``tar``: it is not known whether there is GNU tar."""
 
     each: Sequence[list[str]]
+    tar: bool = True
 
     def question(self, *, stamps: bool) -> list[str]:
         """What is there of them; ``stamps``: with every file, if the machine's find can tell them."""
         outer = outermost(place for places in self.each for place in places)
         inner = sorted({place for places in self.each for place in places} - set(outer))
-        return ["sh", "-c", _PLACES + (_STAMPS if stamps else ""), "sh", *outer, _ALSO, *inner]
+        script = (_TAR if self.tar else "") + _PLACES + (_STAMPS if stamps else "")
+        return ["sh", "-c", script, "sh", *outer, _ALSO, *inner]
 
     def surveys(self, answer: bytes, *, whole: bool) -> list[Survey]:
         """What was answered, for each source. ``whole``: the answer came to its end."""
         told, separator, listed = answer.partition(b"\0")
-        tar, *found = told.decode("utf-8", "surrogateescape").splitlines() or [""]
-        if tar != "GNU tar":
+        there = set(told.decode("utf-8", "surrogateescape").splitlines())
+        if self.tar and "GNU tar" not in there:
             return [Survey(places) for places in self.each]
-        there = set(found)
         look = _look(listed) if separator and whole else None
         surveys = []
         for places in self.each:
@@ -79,10 +82,20 @@ class Places:
             surveys.append(Survey(places, True, roots, seen))
         return surveys
 
+    def told(self, answer: bytes) -> list[bytes]:
+        """What was asked and answered, as it is the same while nothing changes: without the clock, in a fixed order."""
+        asked = [os.fsencode(place) for places in self.each for place in [*places, ""]]
+        there, _, listed = answer.partition(b"\0")
+        return [*asked, there.removeprefix(b"GNU tar\n"), *sorted(listed.partition(b"\n")[2].split(b"\0"))]
+
 
 def places_of(kind: Kind, source: Source, values: dict[str, str]) -> list[str]:
     """Where the files of a source may lie."""
-    return outermost(_literal_prefix(pattern) for pattern in patterns(source.files or [], kind.settings, values))
+    return places_in(kind, source.files or [], values)
+
+
+def places_in(kind: Kind, texts: list[str], values: dict[str, str]) -> list[str]:
+    return outermost(_literal_prefix(pattern) for pattern in patterns(texts, kind.settings, values))
 
 
 def outermost(places: Iterable[str]) -> list[str]:
@@ -104,10 +117,23 @@ def _literal_prefix(pattern: str) -> str:
     return "/".join(steps) or "/"
 
 
-def lines_of(answer: bytes) -> list[bytes]:
-    """An answer with stamps as it is the same while nothing changes: without the clock, in a fixed order."""
-    told, _, listed = answer.partition(b"\0")
-    return [told, *sorted(listed.partition(b"\n")[2].split(b"\0"))]
+def clock_of(answer: bytes) -> bytes:
+    """The machine's time in an answer with stamps, as :data:`CLOCK` tells it; empty if there is none."""
+    return answer.partition(b"\0")[2].partition(b"\n")[0]
+
+
+def is_at_rest(answer: bytes) -> bool:
+    """As of a :class:`Look`, in an answer with stamps that came whole; False if it has none."""
+    clock, _, listed = answer.partition(b"\0")[2].partition(b"\n")
+    if not clock.isdigit():
+        return False
+    fresh_from = int(clock) - _TOO_FRESH
+    return all(float(words[4]) < fresh_from for words in _lines(listed))
+
+
+def _lines(listed: bytes) -> Iterator[list[bytes]]:
+    """Type, inode, size, both times, path."""
+    return (words for line in listed.split(b"\0") if len(words := line.split(b" ", 5)) == 6)
 
 
 def _look(answer: bytes) -> Look | None:
@@ -117,10 +143,7 @@ def _look(answer: bytes) -> Look | None:
     types: dict[bytes, bytes] = {}
     stamps: dict[bytes, str] = {}
     fresh_from, at_rest = int(clock) - _TOO_FRESH, True
-    for line in listed.split(b"\0"):
-        words = line.split(b" ", 5)
-        if len(words) != 6:
-            continue
+    for words in _lines(listed):
         kind, inode, size, modified, changed, path = words
         types[path] = kind
         if float(changed) >= fresh_from:

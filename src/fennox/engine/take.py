@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from fennox import __version__
 from fennox.core.errors import FennoxError, PersonNeeded, TryLater
@@ -24,7 +24,7 @@ from fennox.engine.inquiring import Inquiry, inquiring
 from fennox.engine.journal import Journal
 from fennox.engine.looks import Plain, plain_of
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
-from fennox.engine.sameness import Before, likeness, rely_on_before
+from fennox.engine.sameness import Before, RecordPlace, likeness, rely_on_before
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Written
@@ -64,8 +64,9 @@ class Order:
     parts: list[str] | None = None
     purpose: records.Purpose = "backup"
     apart: bool = False  # documents with declared secrets under random chunk keys
-    trust: bool = False  # files are stamped, and taken over where inode, size and times are as they were
+    trust: bool = False  # by a routine, tried again by itself: what has not moved is taken over
     likeness: str = ""  # how the machine answered when the backup before was taken
+    before: RecordPlace | None = None  # where that is
 
 
 @dataclass(frozen=True)
@@ -128,33 +129,13 @@ async def take(
     if existing is not None:
         await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
         return existing
-    # what a person gave is not asked of the machine
-    asked = link if handed_in is None else None
-    asking = inquiring(asked, subject.kind, subject.settings, parts, stamps=order.trust, now=vault.now)
-    async with asking as inquiry:
-        if handed_in is None:
-            assert link is not None
-            await journal.step("Ask the machine who it is, and what it holds")
-            machine = await _who(subject, link, inquiry)
-        else:
-            machine = handed_in.machine
-        if not any_machine:
-            check_same_machine(subject, machine)
-        await journal.step("Look at what the store already holds")
-        await index.refresh(vault, not_older=_LISTED_WITHIN)
-        writer = BackupWriter(vault, index, await vault.condemned(index.swept))
-        now = likeness(vault, subject, parts, inquiry) if order.trust else ""
-        before = None
-        if now and now == order.likeness and order.previous is not None:
-            before = await rely_on_before(vault, index, writer, order.previous, subject.folder)
-        if before is not None:
-            found = await _as_before(before, subject, order, journal, now)
-        else:
-            taking = _Taking(vault, index, writer, subject, order, parts, journal)
-            documents = handed_in.documents if handed_in is not None else {}
-            found = await taking.read(link, inquiry, machine, documents, now, carvers)
-        skew = await _skew(vault, subject, link, inquiry, journal) if handed_in is None and link is not None else None
-    id_list, sealed = await writer.seal_manifest(found.head, order.backup)
+    found = None
+    if link is not None and handed_in is None and order.trust and order.likeness:
+        found = await _if_as_before(vault, index, link, subject, order, parts, journal)
+    if found is None:
+        found = await _read(vault, index, link, subject, order, parts, journal, any_machine, handed_in, carvers)
+    writer = found.writer
+    id_list, sealed = await _sealed(found, order)
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
         raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
@@ -169,9 +150,9 @@ async def take(
         writer.written,
         found.documents,
         found.plain,
-        found.as_before,
+        found.before is not None,
         found.likeness,
-        skew,
+        found.skew,
     )
 
 
@@ -179,14 +160,94 @@ async def take(
 class _Found:
     """What a backup is to hold. ``count`` and ``bytes`` are of its documents."""
 
+    writer: BackupWriter
     head: Head
     count: int
     bytes: int
     read_whole: str
     documents: Digests
     plain: Plain
-    as_before: bool
+    before: Before | None
     likeness: str
+    skew: float | None
+
+
+async def _writer(vault: Vault, index: PackIndex, order: Order, journal: Journal) -> BackupWriter:
+    """What has been condemned since the packs were listed is looked at before the record is written.
+
+    A routine's take is then tried again by itself; a person, who would have to do that, has it looked at here too.
+    """
+    await journal.step("Look at what the store already holds")
+    await index.refresh(vault, not_older=_LISTED_WITHIN)
+    return BackupWriter(vault, index, index.condemned if order.trust else await vault.condemned(index.swept))
+
+
+async def _sealed(found: _Found, order: Order) -> tuple[Root, bytes]:
+    if (before := found.before) is not None and found.head == before.head:
+        sealed = found.writer.seal_as_before(before.head_root, before.reference.id_list, before.ids, order.backup)
+        if sealed is not None:
+            return sealed
+    return await found.writer.seal_manifest(found.head, order.backup)
+
+
+async def _if_as_before(
+    vault: Vault,
+    index: PackIndex,
+    link: Link,
+    subject: Subject,
+    order: Order,
+    parts: list[str],
+    journal: Journal,
+) -> _Found | None:
+    """What the machine holds if it answers as it did for the backup before; None: it must be read."""
+    if order.previous is None or order.before is None:
+        return None
+    await journal.step("Ask the machine whether anything has changed")
+    asking = inquiring(link, subject.kind, subject.settings, parts, stamps=True, now=vault.now, likely=True)
+    async with asking as inquiry:
+        await inquiry.read()
+        if likeness(vault, subject, subject.machine_id, parts, inquiry) != order.likeness:
+            return None
+        writer = await _writer(vault, index, order, journal)
+        before = await rely_on_before(vault, index, writer, order.previous, order.before)
+        if before is None:
+            return None
+        skew = await _skew(vault, subject, link, inquiry, journal)
+    return await _as_before(writer, before, subject, order, journal, skew)
+
+
+async def _read(
+    vault: Vault,
+    index: PackIndex,
+    link: Link | None,
+    subject: Subject,
+    order: Order,
+    parts: list[str],
+    journal: Journal,
+    any_machine: bool,
+    handed_in: HandedIn | None,
+    carvers: Carvers | None,
+) -> _Found:
+    # what a person gave is not asked of the machine
+    asked = link if handed_in is None else None
+    asking = inquiring(asked, subject.kind, subject.settings, parts, stamps=order.trust, now=vault.now)
+    async with asking as inquiry:
+        if handed_in is None:
+            assert link is not None
+            await journal.step("Ask the machine who it is, and what it holds")
+            machine = await _who(subject, link, inquiry)
+        else:
+            machine = handed_in.machine
+        if not any_machine:
+            check_same_machine(subject, machine)
+        writer = await _writer(vault, index, order, journal)
+        now = likeness(vault, subject, machine.id, parts, inquiry) if order.trust else ""
+        taking = _Taking(vault, index, writer, subject, order, parts, journal)
+        documents = handed_in.documents if handed_in is not None else {}
+        found = await taking.read(link, inquiry, machine, documents, now, carvers)
+        if asked is None:
+            return found
+        return replace(found, skew=await _skew(vault, subject, asked, inquiry, journal))
 
 
 async def _who(subject: Subject, link: Link, inquiry: Inquiry) -> Machine:
@@ -205,7 +266,9 @@ async def _skew(vault: Vault, subject: Subject, link: Link, inquiry: Inquiry, jo
         return None
 
 
-async def _as_before(before: Before, subject: Subject, order: Order, journal: Journal, likeness: str) -> _Found:
+async def _as_before(
+    writer: BackupWriter, before: Before, subject: Subject, order: Order, journal: Journal, skew: float | None
+) -> _Found:
     """The machine answers as it did: it holds what the backup before holds, under the same manifest."""
     sizes, since = before.reference.sizes, before.reference.read_whole or ""
     last = f"{parse_stamp(since):%Y-%m-%d %H:%M} UTC"
@@ -213,7 +276,7 @@ async def _as_before(before: Before, subject: Subject, order: Order, journal: Jo
     await journal.log("info", f"{text}last read on {last}.")
     await journal.progress(documents=sizes.documents, bytes=sizes.bytes)
     head = before.head.model_copy(update={"reached": subject.reached, "routine": order.routine})
-    return _Found(head, sizes.documents, sizes.bytes, since, {}, {}, True, likeness)
+    return _Found(writer, head, sizes.documents, sizes.bytes, since, {}, {}, before, order.likeness, skew)
 
 
 @dataclass
@@ -261,14 +324,16 @@ class _Taking:
         ]
         still = capture.trust is trust and not capture.moved  # else something changed between the look and the reading
         return _Found(
+            writer,
             _head(subject, order, capture, stored, capture.conclude(self.parts)),
             gathered.count,
             gathered.bytes,
             trust.since if trust is not None and capture.taken_over else order.time,
             {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents},
             plain_of(capture, {name: gathered.of(name) for name in self.parts}, with_secrets=not order.apart),
-            False,
+            None,
             likeness if still else "",
+            None,
         )
 
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from importlib.resources import files
 
-from fennox.core.errors import Conflict, Damaged, FennoxError, PassphraseNeeded, StoreUnusable
+from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, PassphraseNeeded, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, records, sweeps
 from fennox.core.format.digest import blake2b_256
@@ -107,6 +108,14 @@ class Vault:
     async def record_names(self, folder: str = "") -> list[ObjectName]:
         prefix = f"systems/{folder}/" if folder else "systems/"
         return [found.name async for found in self.store.list(prefix) if found.name.endswith(".fxr")]
+
+    async def record_of(self, backup: str, folder: str, time: str, name: str) -> records.Record:
+        """As :meth:`find_record`, where what its name is made of is known too, so that the store need not be listed."""
+        if self.header.plain_names:
+            with suppress(NotFound):
+                generation = self.header.generation
+                return await self.read_record(records.name_of(folder, time, name, backup, generation))
+        return await self.find_record(backup, folder)
 
     async def find_record(self, backup: str, folder: str = "") -> records.Record:
         """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if that is known."""
@@ -263,13 +272,23 @@ async def open_pinned(
     opening: OpeningKey | None,
     now: Now,
     chain: Mapping[int, bytes] | None = None,
+    looked: bool = False,
 ) -> Vault:
     """Open a store with the keys the service holds; a header it did not write stops everything (§3.3).
 
     A pinned header that the store lacks was signed while the store was away, or somebody set the store back: if what
-    is there is ours and older, the pinned one is written.
+    is there is ours and older, the pinned one is written. ``looked``: that was looked at just now.
     """
     mine = headers.decode(pinned)
+    if not looked:
+        await _look_at_headers(store, mine, pinned, held)
+    vault = Vault(store, mine, held, now, chain=chain or {})
+    if opening is not None:
+        vault.unlock(opening)
+    return vault
+
+
+async def _look_at_headers(store: Store, mine: Header, pinned: bytes, held: Mapping[int, WriteSecret]) -> None:
     candidates = await read_headers(store)
     newest = headers.ranked(candidates)[0]
     if (newest.generation, newest.revision) > (mine.generation, mine.revision):
@@ -285,10 +304,6 @@ async def open_pinned(
         except Damaged as error:
             raise _not_ours(store) from error
         await store.put(headers.name(mine), pinned)
-    vault = Vault(store, mine, held, now, chain=chain or {})
-    if opening is not None:
-        vault.unlock(opening)
-    return vault
 
 
 def _not_ours(store: Store) -> StoreUnusable:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import base64
 from collections import deque
-from collections.abc import AsyncIterable, AsyncIterator, Collection, Iterable, Iterator
+from collections.abc import AsyncIterable, AsyncIterator, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -270,9 +270,24 @@ class BackupWriter:
         id_root = id_root.model_copy(
             update={"chunks": [ref.model_copy(update={"pack": self._used[ref.id_bytes()]}) for ref in id_root.chunks]}
         )
+        return id_root, self._sealed_section(head_root, backup)
+
+    def seal_as_before(
+        self, head: Root, id_list: Root, ids: Mapping[bytes, str], backup: str
+    ) -> tuple[Root, bytes] | None:
+        """As :meth:`seal_manifest`, of a backup that is to hold what another holds; nothing need be written for that.
+
+        ``head``, ``id_list``: of that other one; ``ids``: what its id list says. None: something lies elsewhere now.
+        """
+        if not self.rely_on(ids.keys()) or self._used != ids or id_list.depth:
+            return None
+        if not all(self.holds(ref.id_bytes()) and self._used[ref.id_bytes()] == ref.pack for ref in id_list.chunks):
+            return None
+        return id_list, self._sealed_section(head, backup)
+
+    def _sealed_section(self, head: Root, backup: str) -> bytes:
         header = self.vault.header
-        sealed = records.seal_section(Sealed(head=head_root), header.public(), self.vault.id, header.generation, backup)
-        return id_root, sealed
+        return records.seal_section(Sealed(head=head), header.public(), self.vault.id, header.generation, backup)
 
     def relies_on(self, condemned: frozenset[str]) -> bool:
         """Whether any chunk of this backup lies in a condemned pack (store-format §13.3)."""

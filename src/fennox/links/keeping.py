@@ -6,10 +6,8 @@ import asyncio
 import time
 from collections import OrderedDict
 from collections.abc import Hashable
-from contextlib import suppress
 from dataclasses import dataclass, field
 
-from fennox.core.errors import FennoxError
 from fennox.links.ssh import SshLink
 
 _MOST = 2000  # connections; of more the one that lies idle longest is closed
@@ -44,8 +42,7 @@ class KeptLinks:
         link = idle.link
         try:
             if time.monotonic() - idle.since > _SURE:
-                with suppress(FennoxError):
-                    await link.run(["true"], limit=_ANSWER)
+                await link.is_there(_ANSWER)
         finally:
             if not self._fit(link):  # no answer, or nobody waits for one any more: either has spoilt it
                 self._close(link)
@@ -58,7 +55,7 @@ class KeptLinks:
             self._give_back(made_with, used)
 
         if self.seconds > 0:
-            link.closer = give_back
+            link.closer, link.stays = give_back, True
         return link
 
     async def close(self) -> None:

@@ -44,9 +44,10 @@ class Errors:
     _ended: bool = False
     _news: asyncio.Event = field(default_factory=asyncio.Event)
 
-    async def read(self, reader: Reader) -> None:
+    async def read(self, reader: Reader, count: int | None = None) -> None:
+        """Up to the end, or to the ``count``-th mark, behind which nothing comes."""
         try:
-            while block := await reader.read(4096):
+            while (count is None or len(self._said) < count) and (block := await reader.read(4096)):
                 self._feed(block)
         finally:
             self._said.append(bytes(self._now) + self._held)
@@ -103,6 +104,7 @@ class Series:
     mark: str
     errors: Errors
     cut: Unreachable
+    ended: int = 0  # answers that were read to their end
     _held: bytes = b""
 
     async def answers(self, count: int, heard: Collection[int]) -> AsyncGenerator[Answer, None]:
@@ -122,6 +124,7 @@ class Series:
                 if not code.isdigit():
                     raise self.cut
                 self._held = rest
+                self.ended += 1
                 return output, int(code)
             sure = len(output) if found else len(self._held) - len(mark) + 1
             if sure > 0:

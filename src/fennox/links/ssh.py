@@ -19,10 +19,10 @@ from fennox.links.base import MAX_OUTPUT, Address, Credential, Dial, Hop, Output
 from fennox.links.connecting import open_connection
 from fennox.links.series import Errors, Series, script
 from fennox.links.sftp import SftpFiles
+from fennox.links.standing import COMMAND, StandingShell, blocks_of
 
 _QUOTES = re.compile("(['\u2018\u2019\u201a\u201b])")  # PowerShell takes each of them for the end of a text
 _PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
-_BLOCK = 256 * 1024  # bytes
 _WINDOW = 6 * 1024 * 1024  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
 _LONGEST_WORD = 100 * 1024  # bytes; Linux gives a program no longer word than 128 KiB
 
@@ -76,13 +76,10 @@ class _SshRunning:
         self._errors = Errors(mark.encode())
         self._hearing = asyncio.create_task(self._errors.read(process.stderr))
         self._mark = mark
+        self.over = False  # nothing of it runs over there any more
 
-    async def blocks(self) -> AsyncGenerator[bytes, None]:
-        try:
-            while block := await self._process.stdout.read(_BLOCK):
-                yield block
-        except (OSError, asyncssh.Error) as error:
-            raise _cut(self._address) from error
+    def blocks(self) -> AsyncGenerator[bytes, None]:
+        return blocks_of(self._process, _cut(self._address))
 
     async def ended(self) -> Output:
         errors = await self._errors.of(0)
@@ -90,6 +87,7 @@ class _SshRunning:
         code = self._process.exit_status
         if code is None:
             raise _cut(self._address)
+        self.over = True
         await self._feeder
         return Output(code, b"", errors)
 
@@ -116,6 +114,8 @@ class SshLink:
         self.language: ShellLanguage = "posix"
         self.fingerprint = fingerprint
         self.since = time.monotonic()
+        self.stays = False  # it serves one run after the other, so that a shell may stay over there
+        self._shell: StandingShell | None = None
         self.closer: Callable[[SshLink], Awaitable[None]] = SshLink.disconnect
 
     async def become(self, account: str, password: str | None) -> None:
@@ -145,10 +145,7 @@ class SshLink:
         return await self._start_line(line, feed)
 
     async def _start_line(self, line: str, feed: AsyncIterator[bytes] | None, mark: str = "") -> _SshRunning:
-        try:
-            process = await self._connection.create_process(line, encoding=None, max_pktsize=131072, window=_WINDOW)
-        except (OSError, asyncssh.Error) as error:
-            raise _cut(self._address) from error
+        process = await self._process(line)
         return _SshRunning(process, self._address, asyncio.create_task(_feed(process, self._said_first, feed)), mark)
 
     async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
@@ -178,12 +175,37 @@ class SshLink:
     ) -> AsyncIterator[AsyncIterator[Running]]:
         mark = secrets.token_hex(16)
         line = script(questions, heard, self._before, mark)
+        if self.stays and questions and self.language == "posix" and not self._said_first:
+            async with self._turn(line, mark, len(questions), heard) as answers:
+                yield answers
+            return
         if len(questions) < 2 or self.language != "posix" or self._said_first or len(line) > _LONGEST_WORD:
             async with contextlib.aclosing(self._one_by_one(questions)) as answers:
                 yield answers
             return
         async with self._running(self._start_line(shlex.join(["sh", "-c", line]), None, mark)) as running:
             yield running.answers(len(questions), heard)
+
+    @asynccontextmanager
+    async def _turn(
+        self, line: str, mark: str, count: int, heard: Collection[int]
+    ) -> AsyncIterator[AsyncIterator[Running]]:
+        """Asks the shell that stays over there; it is begun when it is first wanted."""
+        shell = self._shell
+        if shell is None or not shell.waits:
+            shell = self._shell = StandingShell(await self._process(COMMAND), _cut(self._address))
+        try:
+            async with shell.turn(line, mark, count, heard) as answers:
+                yield answers
+        except BaseException:
+            self._spoilt = self._spoilt or not shell.waits
+            raise
+
+    async def _process(self, line: str) -> asyncssh.SSHClientProcess[bytes]:
+        try:
+            return await self._connection.create_process(line, encoding=None, max_pktsize=131072, window=_WINDOW)
+        except (OSError, asyncssh.Error) as error:
+            raise _cut(self._address) from error
 
     async def _one_by_one(self, questions: Sequence[list[str]]) -> AsyncGenerator[Running, None]:
         for words in questions:
@@ -214,7 +236,7 @@ class SshLink:
         try:
             yield running
         except BaseException:
-            self._spoilt = True
+            self._spoilt = self._spoilt or not running.over
             raise
         finally:
             await running.abandon()
@@ -235,6 +257,15 @@ class SshLink:
             ) from error
         async with client:
             yield SftpFiles(client, self._address)
+
+    async def is_there(self, limit: float) -> bool:
+        """Whether the far side still answers (RFC 4254 §4); nothing is started over there for that."""
+        before, self._spoilt = self._spoilt, True  # until it has answered
+        with contextlib.suppress(TimeoutError, OSError, asyncssh.Error):
+            async with asyncio.timeout(limit):
+                await self._connection._make_global_request(b"keepalive@openssh.com")  # its own keepalive tells nobody
+            self._spoilt = before
+        return self.usable
 
     @property
     def usable(self) -> bool:

@@ -13,13 +13,12 @@ from typing import Any
 
 from sqlalchemy import CTE, DateTime, Select, String, bindparam, column, func, insert, literal, select, update
 from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
 from fennox.core.time import parse_stamp
 from fennox.engine.take import Taken
 from fennox.service import book, queue, states
-from fennox.service.queue import Lease
+from fennox.service.queue import Database, Lease
 
 
 @dataclass(frozen=True)
@@ -33,7 +32,7 @@ class Ending:
     result: dict[str, Any]
 
 
-async def enter(session: AsyncSession, lease: Lease, ending: Ending, now: datetime) -> bool:
+async def enter(database: Database, lease: Lease, ending: Ending, now: datetime) -> bool:
     """Enter the backup and end the run. False, and nothing is done: it is not ours, or the backup before is gone."""
     reference, head = ending.taken.reference, ending.taken.head
     assert reference.previous is not None
@@ -48,7 +47,7 @@ async def enter(session: AsyncSession, lease: Lease, ending: Ending, now: dateti
             "likeness": ending.taken.likeness,
         }  # fmt: skip
         of_it = {f"its_{name}": value for name, value in values.items()}  # none may be called like a column
-        done = (await session.execute(_statement(), of_it)).one_or_none() is not None
+        done = (await database.execute(_statement(), of_it)).one_or_none() is not None
         told.kept = done
     return done
 

@@ -10,7 +10,7 @@ import icalendar
 from sqlalchemy import func, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Routine, Run, System
+from fennox.catalogue.models import Routine, Run, System, constant
 from fennox.core import schedule
 from fennox.service import routines
 from fennox.service.context import Context
@@ -26,7 +26,7 @@ _TURN = 200  # systems after which others get their turn of this thread
 async def expected_seconds(session: AsyncSession) -> dict[str, float]:
     """Of each system the median of its last few takes."""
     seconds = func.extract("epoch", Run.ended - Run.started).label("seconds")
-    done = (Run.system_id == System.id, Run.kind == "take", Run.state == "done")
+    done = (Run.system_id == System.id, Run.kind == "take", Run.state == constant("done"))
     last = select(seconds).where(*done).order_by(Run.created.desc()).limit(_LOOKED_AT).lateral("last")
     median = func.percentile_cont(0.5).within_group(last.c.seconds)
     query = select(System.id, median).join(last, true()).group_by(System.id)

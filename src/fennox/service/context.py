@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+import time
 from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
@@ -11,7 +12,7 @@ from typing import TypeVar
 
 from sqlalchemy import select, text
 from sqlalchemy.exc import DataError, DBAPIError
-from sqlalchemy.ext.asyncio import AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
 from fennox.catalogue.models import KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
 from fennox.core.errors import BadInput, MendSettings, NotFound, TryLater
@@ -43,6 +44,7 @@ from fennox.stores import addresses
 from fennox.stores.base import Store
 from fennox.stores.opening import open_store
 
+_LATELY = 60  # seconds
 _MOST_HOPS = 4  # machines that the way to one may lead through
 
 
@@ -60,9 +62,11 @@ class Context:
     sites: SiteHub = field(default_factory=SiteHub)
     turns: Turns = field(default_factory=Turns)
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
+    _alone: AsyncEngine = field(init=False)
     _single: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
+    _headers: dict[str, tuple[str, float]] = field(default_factory=dict)  # that were seen in stores, and when
     carvers: Carvers = field(default_factory=Carvers)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
@@ -70,8 +74,8 @@ class Context:
 
     def __post_init__(self) -> None:
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False, info={KEPT_AT: self.turns})
-        alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
-        self._single = async_sessionmaker(alone, expire_on_commit=False, info={KEPT_AT: self.turns})
+        self._alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        self._single = async_sessionmaker(self._alone, expire_on_commit=False, info={KEPT_AT: self.turns})
         self._links = KeptLinks(self.settings.keep_connections)
 
     @asynccontextmanager
@@ -86,6 +90,13 @@ class Context:
                 if not lasting:
                     await session.execute(text("set local synchronous_commit to off"))
                 yield session
+
+    @asynccontextmanager
+    async def alone(self) -> AsyncIterator[AsyncConnection]:
+        """For statements that are each a transaction of its own, and of whose rows nobody makes objects."""
+        with _in_words():
+            async with self._alone.connect() as connection:
+                yield connection
 
     # kinds
 
@@ -185,22 +196,31 @@ class Context:
         *,
         removing: bool = False,
         generations: Sequence[KeySet] | None = None,
+        lately: bool = False,
     ) -> Vault:
         """Open a store with its pinned header and the keys held here. ``removing``: as for :meth:`store`.
 
-        ``generations``: of its key set, if they have been read.
+        ``generations``: of its key set, if they have been read. ``lately``: it will do if this process has looked
+        within the last minute whether that header is the newest there, as for the many takes of a night.
         """
         if generations is None:
             generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
         await self._key_set(session, row)  # which says what is wrong if the store's own are missing
-        return await vaults.open_pinned(
+        seen = self._headers.get(row.id)
+        looked = lately and seen is not None and seen[0] == row.header and time.monotonic() - seen[1] < _LATELY
+        begun = time.monotonic()
+        vault = await vaults.open_pinned(
             await self.store(session, row, removing=removing),
             pinned=row.header.encode(),
             held={keys.generation: self.write_secret_of(keys) for keys in generations},
             opening=await self.kept_opening_key(session, row),
             now=self.now,
             chain={keys.generation: sealed for keys in generations if (sealed := keys.previous_opening_key)},
+            looked=looked,
         )
+        if not looked:
+            self._headers[row.id] = (row.header, begun)
+        return vault
 
     def index(self, store_id: str) -> PackIndex:
         """This process's memory of where chunks lie in a store."""

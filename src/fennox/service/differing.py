@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, System
+from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, System, constant
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.format.digest import blake2b_256
 from fennox.engine.capture import Capture, identify
@@ -111,7 +111,7 @@ async def conclude(context: Context, session: AsyncSession, run: Run, differs: s
 async def _forget_uneventful(session: AsyncSession, run: Run) -> None:
     """Of looks that found nothing only the newest stays in the log book, which would be full of them."""
     earlier = delete(Run).where(
-        Run.system_id == run.system_id, Run.kind == "look", Run.state == "done", Run.id != run.id,
+        Run.system_id == run.system_id, Run.kind == "look", Run.state == constant("done"), Run.id != run.id,
         Run.result["differs"].astext == "",
     )  # fmt: skip
     await session.execute(earlier.execution_options(synchronize_session=False))

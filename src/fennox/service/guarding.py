@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup
+from fennox.catalogue.models import Backup, constant
 from fennox.core import guard
 from fennox.core.format import notes
 from fennox.core.guard import Seen
@@ -44,7 +44,7 @@ async def _before(session: AsyncSession, backup: Backup) -> list[Backup]:
     earlier = (
         select(Backup.id, Backup.parts)
         .where(Backup.system_id == backup.system_id, Backup.id != backup.id, Backup.sequence < backup.sequence,
-               Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.kind == backup.kind)
+               Backup.purpose == constant("backup"), Backup.doubtful.is_(False), Backup.kind == backup.kind)
         .order_by(Backup.sequence.desc())
         .limit(_COMPARED * 5)
     )  # fmt: skip

@@ -14,7 +14,7 @@ from datetime import timedelta
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Backup, HandedIn, Run, StoreRow, System
+from fennox.catalogue.models import IS_ACTIVE, Backup, HandedIn, Run, StoreRow, System
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds import evaluation
@@ -111,7 +111,7 @@ async def arrived(context: Context, session: AsyncSession, run: Run, backup: Bac
 async def forget_left_over(context: Context) -> None:
     """Content whose take failed or was stopped does not stay; it is handed in again."""
     async with context.session() as session:
-        active = select(Run.system_id).where(Run.state.in_(ACTIVE), Run.system_id.is_not(None))
+        active = select(Run.system_id).where(IS_ACTIVE, Run.system_id.is_not(None))
         await session.execute(
             update(HandedIn)
             .where(HandedIn.sealed.is_not(None), HandedIn.system_id.not_in(active))
@@ -127,15 +127,15 @@ async def lacking(context: Context, session: AsyncSession, systems: list[System]
     found: dict[str, list[Finding]] = defaultdict(list)
     if not wanted_of:
         return found
-    rows = (await session.execute(select(HandedIn).where(HandedIn.backup_id.is_not(None)))).scalars()
-    known = {(row.system_id, row.document): row for row in rows}
+    rows = select(HandedIn.system_id, HandedIn.document, HandedIn.at).where(HandedIn.backup_id.is_not(None))
+    known = {(row.system_id, row.document): row.at for row in await session.execute(rows)}
     for system in systems:
         for part, source, hand in wanted_of.get(system.kind, []):
-            row = known.get((system.id, str(source.document)))
-            if row is None:
+            at = known.get((system.id, str(source.document)))
+            if at is None:
                 severity, text = "warning" if part.essential else "note", f"{part.title} was never handed in."
-            elif context.now() - row.at > timedelta(days=hand.every):
-                days = (context.now() - row.at).days
+            elif context.now() - at > timedelta(days=hand.every):
+                days = (context.now() - at).days
                 severity, text = "note", f"{part.title} was handed in {days} days ago, and is due every {hand.every}."
             else:
                 continue

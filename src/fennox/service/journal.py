@@ -53,8 +53,8 @@ class CatalogueJournal:
         """Ask the database itself: this is what stands between a lost lease and a record in a store."""
         self._raise_flags()
         try:
-            async with self.context.session(single=True) as session:
-                self.stop = await queue.check(session, self.lease)
+            async with self.context.alone() as database:
+                self.stop = await queue.check(database, self.lease)
         except LeaseLost:
             self.lost = True
             raise

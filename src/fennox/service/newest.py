@@ -9,32 +9,39 @@ from sqlalchemy import ARRAY, ColumnElement, Select, String, and_, any_, literal
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
-from fennox.catalogue.models import ACTIVE, Backup, Run, System
+from fennox.catalogue.models import ACTIVE, Backup, Run, System, constant
 from fennox.service.turns import give_way
 
 _AT_ONCE = 500  # rows
 
 Fits = Sequence[ColumnElement[bool]]
 
-GOOD: Fits = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(False))
+GOOD: Fits = (Backup.purpose == constant("backup"), Backup.doubtful.is_(False), Backup.partial.is_(False))
 """A backup that a restore would rely on: of all essential parts, and nobody doubts it."""
-ONLY_PARTIAL: Fits = (Backup.purpose == "backup", Backup.doubtful.is_(False), Backup.partial.is_(True))
+ONLY_PARTIAL: Fits = (Backup.purpose == constant("backup"), Backup.doubtful.is_(False), Backup.partial.is_(True))
 ENDED: Fits = (Run.state.not_in(ACTIVE),)
 
 
-def newest_backups(
-    *columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD, of: Sequence[str] | None = None
-) -> Select[Any]:
-    """``system`` (its id) and these columns of the newest backup of each system, of ``of`` or of all, that has one."""
-    order = (Backup.time.desc(), Backup.sequence.desc())
-    return _newest(select(*columns).where(Backup.system_id == System.id, *fits).order_by(*order), of)
+def newest_backup(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD) -> Select[Any]:
+    """These columns of the newest backup of the system that the question around it is about."""
+    mine = select(*columns).where(Backup.system_id == System.id, *fits).limit(1)
+    return mine.order_by(Backup.time.desc(), Backup.sequence.desc()).correlate(System)
 
 
-def newest_runs(
-    *columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = ENDED, of: Sequence[str] | None = None
-) -> Select[Any]:
+def newest_run(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = ENDED) -> Select[Any]:
+    """As :func:`newest_backup`, of runs."""
+    mine = select(*columns).where(Run.system_id == System.id, *fits).limit(1)
+    return mine.order_by(Run.created.desc()).correlate(System)
+
+
+def newest_backups(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD) -> Select[Any]:
+    """``system`` (its id) and these columns of the newest backup of each system that has one."""
+    return _of_each(newest_backup(*columns, fits=fits))
+
+
+def newest_runs(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = ENDED) -> Select[Any]:
     """As :func:`newest_backups`, of runs."""
-    return _newest(select(*columns).where(Run.system_id == System.id, *fits).order_by(Run.created.desc()), of)
+    return _of_each(newest_run(*columns, fits=fits))
 
 
 async def unhurried(
@@ -65,7 +72,6 @@ def among(column: InstrumentedAttribute[Any], values: Collection[str | None]) ->
     return column == any_(literal(list(values), ARRAY(String)))
 
 
-def _newest(ordered: Select[Any], of: Sequence[str] | None) -> Select[Any]:
-    one = ordered.limit(1).lateral("newest")
-    found = select(System.id.label("system"), *one.c).join(one, true())
-    return found if of is None else found.where(among(System.id, of))
+def _of_each(newest: Select[Any]) -> Select[Any]:
+    one = newest.lateral("newest")
+    return select(System.id.label("system"), *one.c).join(one, true())

@@ -80,7 +80,7 @@ KEPT = {
         Kept(
             models.Run,
             ("created", "id"),
-            frozenset({"worker", "lease_until", "worker_key", "sealed_opening_key", "idempotency_key"}),
+            frozenset({"worker", "lease_until", "worker_key", "sealed_opening_key", "idempotency_key", "lane"}),
         ),
         Kept(models.RunStep, ("id",)),
         Kept(models.RunLog, ("id",)),

@@ -18,21 +18,22 @@ from sqlalchemy import (
     Interval,
     and_,
     bindparam,
-    case,
     func,
     literal_column,
     not_,
     or_,
     select,
     text,
+    true,
+    union_all,
     update,
 )
 from sqlalchemy.exc import IntegrityError
-from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncSession
 from sqlalchemy.orm import aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
-from fennox.catalogue.models import ACTIVE, KindRow, Run, Site, System
+from fennox.catalogue.models import ACTIVE, IS_ACTIVE, PEOPLE, KindRow, Routine, Run, Site, System, constant
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.service.book import CHANNEL, Book, announce, end_steps
 from fennox.wire.runs import RunKind
@@ -42,6 +43,8 @@ MAX_ATTEMPTS = 3
 ENDED: dict[str, Any] = {"worker": None, "lease_until": None, "worker_key": None, "sealed_opening_key": None}
 """What a run that nobody works at has not."""
 _CALL = text("select pg_notify(:channel, '')")
+_RUNS = Run.metadata.tables[Run.__tablename__]  # for what needs no objects, of which a session keeps account
+Database = AsyncSession | AsyncConnection
 
 
 @dataclass(frozen=True)
@@ -107,7 +110,7 @@ async def enqueue(
             raise Conflict("This due time has already been decided.", "Nothing is to be done.", decided=True) from error
         if "one_active_run_for_a_system" not in str(error.orig):
             raise
-        active = await session.execute(select(Run).where(Run.system_id == system_id, Run.state.in_(ACTIVE)))
+        active = await session.execute(select(Run).where(Run.system_id == system_id, IS_ACTIVE))
         other = active.scalars().first()
         raise Conflict(
             f"Another run of this system is {other.state if other else 'active'}"
@@ -122,7 +125,7 @@ async def enqueue(
 
 async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> None:
     """A look holds nobody up: it ends when anything else is wanted of its system."""
-    looks = select(Run).where(Run.system_id == system_id, Run.kind == "look", Run.state.in_(ACTIVE)).with_for_update()
+    looks = select(Run).where(Run.system_id == system_id, Run.kind == "look", IS_ACTIVE).with_for_update()
     for run in (await session.execute(looks)).scalars():
         run.fence += 1
         run.reason = "It gave way to another run of the system."
@@ -130,9 +133,10 @@ async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> Non
         await session.flush()
 
 
-_BY_ITSELF = or_(Run.routine_id.is_not(None), Run.by.in_(("schedule", "rebuild")), Run.by.startswith("routine "))
-"""Nobody waits for it at a terminal."""
-_NONE: ColumnElement[str] = literal_column("''")
+_PEOPLE, _NO_ROUTINE = constant(PEOPLE), constant("")
+_ONE: ColumnElement[int] = literal_column("1")
+_WAITS = (Run.state == constant("queued")).is_(True)
+"""Put as no other index has it: a database that believes that hardly anything waits takes any, and reads all of it."""
 _KINDS = select(func.concat(func.count(), " ", func.max(KindRow.added))).select_from(KindRow).scalar_subquery()
 _REACHES = ("take", "look", "draft", "restore")  # kinds of runs that speak with a machine
 
@@ -151,14 +155,14 @@ class Claimant:
 
 
 class Claimed(NamedTuple):
-    """``kinds``: a text that is another one once somebody has added a kind."""
+    """``kind``: of the run; ``kinds``: a text that is another one once somebody has added a kind."""
 
-    run: Run
+    kind: RunKind
     lease: Lease
     kinds: str
 
 
-async def claim(session: AsyncSession, claimant: Claimant, lease_seconds: float, now: datetime) -> Claimed | None:
+async def claim(database: Database, claimant: Claimant, lease_seconds: float, now: datetime) -> Claimed | None:
     """Take the next run of the queue.
 
     A person's run goes first. Of what is due by itself those go first whose routine has the fewest going on, so that
@@ -166,35 +170,44 @@ async def claim(session: AsyncSession, claimant: Claimant, lease_seconds: float,
     """
     chosen = _next(claimant.sites, claimant.near, claimant.people_only)
     begun = {"now": now, "worker": claimant.worker, "seconds": timedelta(seconds=lease_seconds)}
-    row = (await session.execute(chosen, begun)).one_or_none()
-    if row is None:
-        return None
-    run: Run = row[0]
-    return Claimed(run, Lease(run.id, run.fence, run.attempt), row[1])
+    row = (await database.execute(chosen, begun)).one_or_none()
+    return Claimed(row.kind, Lease(row.id, row.fence, row.attempt), row.kinds) if row is not None else None
 
 
 @lru_cache(maxsize=64)
-def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpdate[tuple[Run, str, Any]]:
-    """Takes the next run, tells those who follow it, and gives the run."""
+def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpdate[Any]:
+    """Takes the next run, tells those who follow it, and gives what a worker must know.
+
+    The oldest of each lane is looked at, and not all that waits.
+    """
     ran = aliased(Run)
     going_on = (
-        select(func.coalesce(ran.routine_id, _NONE).label("routine"), func.count().label("runs"))
-        .where(ran.state == "running")
-        .group_by(func.coalesce(ran.routine_id, _NONE))
+        select(func.coalesce(ran.routine_id, _NO_ROUTINE).label("lane"), func.count().label("runs"))
+        .where(ran.state == constant("running"))
+        .group_by(func.coalesce(ran.routine_id, _NO_ROUTINE))
         .subquery()
     )
-    chosen = (
-        select(Run.id)
-        .outerjoin(going_on, going_on.c.routine == func.coalesce(Run.routine_id, _NONE))
-        .where(Run.state == "queued", Run.not_before <= func.now(), _within_reach(sites, near))
-        .order_by(_BY_ITSELF, case((_BY_ITSELF, func.coalesce(going_on.c.runs, 0)), else_=0), Run.queued_at)
-        .limit(1)
+    every = [select(_PEOPLE.label("lane"))]
+    if not people_only:
+        every += [select(_NO_ROUTINE.label("lane")), select(Routine.id.label("lane"))]
+    lanes = union_all(*every).subquery("lanes")
+    oldest = (
+        select(Run.id, Run.queued_at)
+        .where(_WAITS, Run.lane == lanes.c.lane)
+        .where(Run.not_before <= func.now(), _within_reach(sites, near))
+        .order_by(Run.queued_at)
+        .limit(_ONE)
         .with_for_update(skip_locked=True, of=Run)
+        .lateral("oldest")
     )
-    if people_only:
-        chosen = chosen.where(not_(_BY_ITSELF))
+    chosen = (
+        select(oldest.c.id)
+        .select_from(lanes.join(oldest, true()).outerjoin(going_on, going_on.c.lane == lanes.c.lane))
+        .order_by(lanes.c.lane != _PEOPLE, func.coalesce(going_on.c.runs, 0), oldest.c.queued_at)
+        .limit(_ONE)
+    )
     return (
-        update(Run)
+        update(_RUNS)
         .where(Run.id == chosen.scalar_subquery())
         .values(
             state="running",
@@ -204,8 +217,7 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
             lease_until=func.now() + bindparam("seconds", type_=Interval),
             started=func.coalesce(Run.started, bindparam("now")),
         )
-        .returning(Run, _KINDS, func.pg_notify(CHANNEL, Run.id))
-        .execution_options(synchronize_session=False, populate_existing=True)
+        .returning(Run.id, Run.kind, Run.fence, Run.attempt, _KINDS.label("kinds"), func.pg_notify(CHANNEL, Run.id))
     )
 
 
@@ -225,7 +237,7 @@ def _from_now(seconds: float) -> ColumnElement[datetime]:
 async def _set_lease(session: AsyncSession, run_id: str, fence: int, seconds: float) -> bool:
     result = await session.execute(
         update(Run)
-        .where(Run.id == run_id, Run.fence == fence, Run.state == "running")
+        .where(Run.id == run_id, Run.fence == fence, Run.state == constant("running"))
         .values(lease_until=_from_now(seconds))
         .execution_options(synchronize_session=False)
     )
@@ -239,9 +251,9 @@ async def renew(session: AsyncSession, lease: Lease, seconds: float) -> bool:
     return bool((await session.execute(select(Run.stop_asked).where(Run.id == lease.run))).scalar_one())
 
 
-OURS = and_(Run.id == bindparam("run"), Run.fence == bindparam("fence"), Run.state == "running")
+OURS = and_(Run.id == bindparam("run"), Run.fence == bindparam("fence"), Run.state == constant("running"))
 """Whether a run is still that of a lease (:func:`of_lease`)."""
-_STOP_ASKED = select(Run.stop_asked).where(OURS)
+_STOP_ASKED = select(_RUNS.c.stop_asked).where(OURS)
 _LOCKED = select(Run).where(OURS).with_for_update().execution_options(populate_existing=True)
 
 
@@ -249,9 +261,9 @@ def of_lease(lease: Lease) -> dict[str, Any]:
     return {"run": lease.run, "fence": lease.fence}
 
 
-async def check(session: AsyncSession, lease: Lease) -> bool:
+async def check(database: Database, lease: Lease) -> bool:
     """Raise :class:`LeaseLost` if the run is no longer ours; returns whether a person asked it to stop."""
-    asked: bool | None = (await session.execute(_STOP_ASKED, of_lease(lease))).scalar_one_or_none()
+    asked: bool | None = (await database.execute(_STOP_ASKED, of_lease(lease))).scalar_one_or_none()
     if asked is None:
         raise lost()
     return asked
@@ -299,7 +311,11 @@ async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime
 
 async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
     """Runs whose worker let the lease run out: queued again, or failed after too many attempts."""
-    lost = select(Run).where(Run.state == "running", Run.lease_until < func.now()).with_for_update(skip_locked=True)
+    lost = (
+        select(Run)
+        .where(Run.state == constant("running"), Run.lease_until < func.now())
+        .with_for_update(skip_locked=True)
+    )
     found = []
     for run in (await session.execute(lost)).scalars():
         found.append(run.id)

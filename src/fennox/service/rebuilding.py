@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, AlertRoute, Audit, Base, Run, ServiceState, StoreRow, System, User
+from fennox.catalogue.models import IS_ACTIVE, AlertRoute, Audit, Base, Run, ServiceState, StoreRow, System, User
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Document, Head
@@ -251,5 +251,5 @@ async def _found_at(session: AsyncSession, store: str, address: str, key: str | 
 
 
 async def _end_runs(session: AsyncSession, context: Context) -> None:
-    going = update(Run).where(Run.state.in_(ACTIVE))
+    going = update(Run).where(IS_ACTIVE)
     await session.execute(going.values(state="stopped", reason=_REASON, remedy="", ended=context.now()))

@@ -6,18 +6,18 @@ import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any, Protocol, cast
+from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, case, func, select
+from sqlalchemy import ColumnElement, case, func, null, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Routine, System
+from fennox.catalogue.models import Backup, Routine, System, constant
 from fennox.core import ladder, schedule
 from fennox.core.errors import BadInput
-from fennox.core.ladder import Ranked
 from fennox.service.newest import among
 
 FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
+_HELD = "held"  # for no reason that was said
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
 
 
@@ -85,43 +85,45 @@ async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[s
     return [name for name, _ in rows], rows[0][1] if rows else 0
 
 
-class Standing(Ranked, Protocol):
+class Standing(NamedTuple):
     """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that lacks some."""
 
-    @property
-    def system_id(self) -> str: ...
-    @property
-    def name(self) -> str: ...
-    @property
-    def partial(self) -> bool: ...
-    @property
-    def parts(self) -> Sequence[Mapping[str, Any]] | None: ...
-    @property
-    def new_bytes(self) -> int: ...
-    @property
-    def expired(self) -> bool: ...
+    id: str
+    time: datetime
+    doubtful: bool
+    safety: bool
+    held: str | None
+    system_id: str
+    partial: bool
+    parts: Sequence[Mapping[str, Any]] | None
+    new_bytes: int
 
 
 _STANDING = (
-    Backup.id, Backup.time, Backup.doubtful, (Backup.purpose == "safety").label("safety"),
-    case((Backup.held, func.coalesce(func.nullif(Backup.held_because, ""), "held"))).label("held"),
-    Backup.system_id, Backup.name, Backup.partial, case((Backup.partial, Backup.parts)).label("parts"),
-    Backup.new_bytes, Backup.expired,
-)  # fmt: skip
+    Backup.id, Backup.time, Backup.doubtful, Backup.purpose == constant("safety"),
+    case((Backup.held, constant(_HELD))), Backup.system_id, Backup.partial, null(), Backup.new_bytes,
+)  # as the fields of a Standing, in their order; of what the index ``standing`` holds alone  # fmt: skip
 
 
 async def backups_of(
     session: AsyncSession, systems: Sequence[str], *, expired: bool = True
 ) -> dict[str, list[Standing]]:
     """Of each of these systems its backups, the newest first; without those that nothing keeps if so wanted."""
-    rows = (
-        select(*_STANDING).where(among(Backup.system_id, systems)).order_by(Backup.time.desc(), Backup.sequence.desc())
-    )
+    rows = select(*_STANDING).where(among(Backup.system_id, systems))
+    rows = rows.order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
     if not expired:
         rows = rows.where(Backup.expired.is_(False))
+    connection = await session.connection()  # a hundred backups of each system: more than a session has to know of
+    every = [*map(Standing._make, (await connection.execute(rows)).all())]
+    closer = [backup.id for backup in every if backup.held is not None or backup.partial]
+    details = select(Backup.id, Backup.held_because, Backup.parts).where(among(Backup.id, closer))
+    known = {row.id: row for row in await connection.execute(details)} if closer else {}
     found: dict[str, list[Standing]] = {system: [] for system in systems}
-    for row in await session.execute(rows):
-        found[row.system_id].append(cast("Standing", row))
+    for backup in every:
+        if (row := known.get(backup.id)) is not None:
+            held = row.held_because or _HELD if backup.held is not None else None
+            backup = backup._replace(held=held, parts=row.parts if backup.partial else None)
+        found[backup.system_id].append(backup)
     return found
 
 
@@ -134,11 +136,9 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
     if not mine:
         return {backup.id: ["no routine's ladder applies"] for backup in backups}
     groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
-    groups[None] = [backup for backup in backups if not backup.partial]
     for backup in backups:
-        if backup.partial:
-            groups[_parts(backup)].append(backup)
-    found: dict[str, list[str]] = {backup.id: [] for backup in backups}
+        groups[_parts(backup) if backup.partial else None].append(backup)
+    found: dict[str, list[str]] = {}
     for group, together in groups.items():
         own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
         chosen = own or [routine for routine in mine if not routine.parts] or mine
@@ -148,7 +148,8 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
                 found |= kept
                 continue
             for backup_id, why in kept.items():
-                found[backup_id] += [reason for reason in why if reason not in found[backup_id]]
+                known = found.setdefault(backup_id, [])
+                known += [reason for reason in why if reason not in known]
     return found
 
 

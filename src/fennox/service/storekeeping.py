@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from sqlalchemy import ColumnElement, delete, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
+from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
 from fennox.core import ceiling
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
@@ -305,7 +305,7 @@ async def remove(session: AsyncSession, row: StoreRow) -> int:
     using = sorted(routine.name for routine in users if row.id in (routine.store_id, *routine.copy_to))
     if using:
         raise Conflict(f"The routine {using[0]} sends backups to {row.name}.", "Give it another store first.")
-    active = select(Run.id).where(Run.store_id == row.id, Run.state.in_(ACTIVE))
+    active = select(Run.id).where(Run.store_id == row.id, IS_ACTIVE)
     if (await session.execute(active)).first() is not None:
         raise Conflict(f"A run is using {row.name}.", "Wait for it, or stop it.")
     elsewhere = select(Copy.backup_id).where(Copy.store_id != row.id)

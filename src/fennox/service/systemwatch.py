@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import Row, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, Routine, Run, Sheet, System
+from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, System
 from fennox.core import schedule
 from fennox.core.ordering import in_order
 from fennox.service import handing, relations, routines
@@ -39,7 +39,7 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
     lacking = await unhurried(session, newest_backups(Backup.findings, fits=ONLY_PARTIAL))
     partial = {row.system: list(row.findings) for row in lacking}
     missed = await _missed(session, all_routines, systems, now)
-    busy = set((await session.execute(select(Run.system_id).where(Run.state.in_(ACTIVE)))).scalars())
+    busy = set((await session.execute(select(Run.system_id).where(IS_ACTIVE))).scalars())
     for number, system in enumerate(systems):
         if number % _TURN == 0:
             await give_way(session)

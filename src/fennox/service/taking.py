@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any, NamedTuple
 
-from sqlalchemy import bindparam, select, true, update
+from sqlalchemy import Float, func, not_, select, true, update
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, Run, StateRow, StoreRow, System
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, Run, StateRow, StoreRow, System, constant
 from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
@@ -18,6 +21,7 @@ from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
+from fennox.engine.sameness import RecordPlace
 from fennox.engine.take import Order, Subject, Taken, take
 from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
@@ -47,10 +51,12 @@ class Last(NamedTuple):
     digest: str
     sequence: int
     doubtful: bool
+    time: datetime
+    name: str
 
 
 _BEFORE = (
-    select(Backup.id, Backup.digest, Backup.sequence, Backup.doubtful)
+    select(Backup.id, Backup.digest, Backup.sequence, Backup.doubtful, Backup.time, Backup.name)
     .where(Backup.system_id == System.id)
     .order_by(Backup.sequence.desc())
     .limit(1)
@@ -74,9 +80,31 @@ def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bo
     )
 
 
+_PAST = aliased(Run)
+_SAME_PARTS = [func.coalesce(run.order["parts"], constant("null").cast(JSONB)) for run in (_PAST, Run)]
+_ALIKE = (
+    select(func.extract("epoch", _PAST.ended - _PAST.started).cast(Float).label("seconds"), _PAST.size)
+    .where(_PAST.system_id == Run.system_id, _PAST.kind == constant("take"), _PAST.state == constant("done"))
+    .where(_PAST.started.is_not(None), _SAME_PARTS[0] == _SAME_PARTS[1], not_(_PAST.order.has_key("handed_in")))
+    .order_by(_PAST.created.desc())
+    .limit(LOOKED_AT)
+    .correlate(Run)
+    .subquery()
+)
+_TAKES_BEFORE = select(func.json_agg(func.json_build_array(_ALIKE.c.seconds, _ALIKE.c.size))).scalar_subquery()
 _TAKE = (
     select(
-        Run, System, StoreRow, KeySet, Login, Routine, StateRow.backup_id, StateRow.likeness, Copy.damaged, *_BEFORE.c
+        Run,
+        System,
+        StoreRow,
+        KeySet,
+        Login,
+        Routine,
+        StateRow.backup_id,
+        StateRow.likeness,
+        _TAKES_BEFORE,
+        Copy.damaged,
+        *_BEFORE.c,
     )
     .join(System, System.id == Run.system_id)
     .join(StoreRow, StoreRow.id == Run.store_id)
@@ -87,12 +115,6 @@ _TAKE = (
     .outerjoin(_BEFORE, true())
     .outerjoin(Copy, (Copy.backup_id == _BEFORE.c.id) & (Copy.store_id == StoreRow.id))
     .where(queue.OURS)
-)
-_TAKES_BEFORE = (
-    select(Run.order, Run.started, Run.ended, Run.size)
-    .where(Run.system_id == bindparam("system"), Run.kind == "take", Run.state == "done", Run.started.is_not(None))
-    .order_by(Run.created.desc())
-    .limit(5 * LOOKED_AT)
 )
 
 
@@ -108,6 +130,7 @@ class _Begun:
     routine: Routine | None
     last: Last | None
     likeness: str  # how the machine answered when the last backup was taken
+    alike: list[Done]  # the takes of the same parts before, the newest first
 
 
 async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
@@ -115,28 +138,33 @@ async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
     rows = (await session.execute(_TAKE, queue.of_lease(lease))).all()
     if not rows:
         raise queue.lost()
-    run, system, store, _, login, routine, known, likeness, damaged, *before = rows[0]
+    run, system, store, _, login, routine, known, likeness, alike, damaged, *before = rows[0]
     last = Last(*before) if before[0] is not None else None
     # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold whole
     sure = last is not None and last.id == known and not last.doubtful and damaged == ""
     keys = [row[3] for row in rows if row[3] is not None]
-    return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "")
+    takes = [Done(*take) for take in alike or []]
+    return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "", takes)
 
 
 async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
-    async with context.session() as session:
+    async with context.session(single=True) as session:
         begun = await _begun(session, lease)
         run, system, store, login = begun.run, begun.system, begun.store, begun.login
         subject = await subject_of(context, session, system)
         if subject.kind.reach == "service":
-            await ownstate.seal_secrets(session, context.keyfile, context.now())
-        vault = await context.vault(session, store, generations=begun.keys)
+            async with context.session() as sealing:
+                await ownstate.seal_secrets(sealing, context.keyfile, context.now())
+        vault = await context.vault(session, store, generations=begun.keys, lately=run.routine_id is not None)
         assert run.backup_id is not None
         order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked)
         routine = begun.routine.name if begun.routine else None
         # what a person asks for is read whole; what comes every night trusts what has not moved
         trust = run.routine_id is not None and not vault.locked
-        order = replace(order, routine=routine, trust=trust, likeness=begun.likeness)
+        if trust and begun.last is not None:
+            place = RecordPlace(system.folder, stamp(begun.last.time), begun.last.name)
+            order = replace(order, likeness=begun.likeness, before=place)
+        order = replace(order, routine=routine, trust=trust)
         document = run.order.get("handed_in")
         given = await handing.given(context, session, system, document) if document else None
     if given is None:
@@ -164,12 +192,17 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     skew = None if context.simulated else taken.skew
     short = taken.as_before and not run.order.get("hold")
     copied = begun.routine is not None and begun.routine.copy_to != []
-    async with context.session(single=not (short and copied)) as session:
-        odd = await _oddness(context, session, run, taken.reference.sizes.bytes) if given is None else ""
-        ending = Ending(store.id, taken, skew, odd, _result(taken))
-        if short and await enter(session, lease, ending, context.now()):
-            await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
-            return
+    odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
+    ending = Ending(store.id, taken, skew, odd, _result(taken))
+    if short and not copied:
+        async with context.alone() as database:
+            if await enter(database, lease, ending, context.now()):
+                return
+    elif short:
+        async with context.session() as session:
+            if await enter(session, lease, ending, context.now()):
+                await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
+                return
     async with context.session() as session:
         run = await queue.owned(session, lease, ending=True)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
@@ -211,17 +244,11 @@ def _result(taken: Taken) -> dict[str, Any]:
     }
 
 
-async def _oddness(context: Context, session: AsyncSession, run: Run, size: int) -> str:
+def _oddness(context: Context, begun: _Begun, size: int) -> str:
     """How a take that is about to end differs from the last ones of the same parts, in words."""
-    alike = [
-        Done((row.ended - row.started).total_seconds(), row.size)
-        for row in await session.execute(_TAKES_BEFORE, {"system": run.system_id})
-        if row.order.get("parts") == run.order.get("parts") and "handed_in" not in row.order
-    ]
-    if run.started is None:
+    if begun.run.started is None:
         return ""
-    now = Done((context.now() - run.started).total_seconds(), size)
-    said = oddness(now, alike[:LOOKED_AT])
+    said = oddness(Done((context.now() - begun.run.started).total_seconds(), size), begun.alike)
     return said[:1].upper() + said[1:]
 
 

@@ -9,7 +9,7 @@ from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
-    ACTIVE,
+    IS_ACTIVE,
     Backup,
     Copy,
     KeySet,
@@ -44,7 +44,7 @@ async def enqueue_for_store(
     context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, by: str, **order: object
 ) -> Run:
     """Queue a run for a store; one of each kind at a time."""
-    active = select(Run).where(Run.kind == kind, Run.store_id == row.id, Run.state.in_(ACTIVE))
+    active = select(Run).where(Run.kind == kind, Run.store_id == row.id, IS_ACTIVE)
     other = (await session.execute(active)).scalars().first()
     if other is not None and kind != "copy":
         raise Conflict(

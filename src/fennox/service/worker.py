@@ -63,10 +63,11 @@ class RunWorker:
     _active: set[asyncio.Task[None]] = field(default_factory=set)
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
     _kinds: str = ""  # which were there when they were read
+    _called: bool = True  # something was queued since it was last seen that nobody waits for a run
 
     async def work(self) -> None:
         """Until it is drained, or cancelled; then runs that are going on are handed back."""
-        wake = listen(self.context.settings.database, queue.QUEUED, lambda _run: self._wake.set())
+        wake = listen(self.context.settings.database, queue.QUEUED, lambda _run: self._call())
         listener = asyncio.create_task(wake)
         draining, beaten = False, -_POLL
         try:
@@ -75,6 +76,7 @@ class RunWorker:
                 try:
                     if time.monotonic() - beaten >= _POLL:
                         draining, beaten = await self._beat(), time.monotonic()
+                        self._called = True
                     while not draining and len(self._active) <= self.slots and await self._start_one():
                         pass
                     if draining and not self._active:
@@ -112,12 +114,22 @@ class RunWorker:
             async with self.context.session() as session:
                 await session.execute(update(Worker).where(Worker.id == self.id).values(stopped=func.now()))
 
+    def _call(self) -> None:
+        self._called = True
+        self._wake.set()
+
     async def _start_one(self) -> bool:
-        async with self.context.session(single=True) as session:
-            mine = Claimant(self.id, self.context.sites.names, self.near, people_only=len(self._active) >= self.slots)
-            claimed = await queue.claim(session, mine, self.context.settings.lease_seconds, self.context.now())
+        full = len(self._active) >= self.slots
+        if full and not self._called:
+            return False
+        if full:
+            self._called = False  # unless somebody queues a run from now on
+        async with self.context.alone() as database:
+            mine = Claimant(self.id, self.context.sites.names, self.near, people_only=full)
+            claimed = await queue.claim(database, mine, self.context.settings.lease_seconds, self.context.now())
         if claimed is None:
             return False
+        self._called = True
         task = asyncio.create_task(self._carry_out(claimed))
         self._active.add(task)
         task.add_done_callback(self._ended)
@@ -128,7 +140,7 @@ class RunWorker:
         self._wake.set()
 
     async def _carry_out(self, claimed: Claimed) -> None:
-        kind, lease = claimed.run.kind, claimed.lease
+        kind, lease = claimed.kind, claimed.lease
         journal = CatalogueJournal(self.context, lease)
         heart = asyncio.create_task(self._keep_lease(lease, journal))
         with structlog.contextvars.bound_contextvars(run=lease.run, attempt=lease.attempt):

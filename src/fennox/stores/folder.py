@@ -7,9 +7,11 @@ import errno
 import getpass
 import os
 import shutil
+import time
 from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from math import inf
 from pathlib import Path
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, StoreUnusable, TryLater
@@ -28,6 +30,7 @@ from fennox.stores.base import (
 )
 from fennox.stores.mounts import mount_of
 
+_LOOKED_WITHIN = 1.0  # seconds: where many takes write at one time, not each has to look at the mount
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _FORBIDDEN = {errno.EACCES, errno.EPERM, errno.EROFS}
 _NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
@@ -44,6 +47,7 @@ class FolderStore:
     def __init__(self, root: Path, mounted: str | None = None) -> None:
         self._root = root
         self._mounted = mounted
+        self._looked = -inf  # when the mount was looked at, by a clock of our own
 
     @property
     def address(self) -> str:
@@ -106,7 +110,7 @@ class FolderStore:
 
     def check_mount(self) -> None:
         """Refuse to use the folder while something else is mounted there than when it was accepted."""
-        if self._mounted is None:
+        if self._mounted is None or time.monotonic() - self._looked < _LOOKED_WITHIN:
             return
         mount = mount_of(self._root)
         identity = mount.identity if mount else "nothing"
@@ -116,6 +120,7 @@ class FolderStore:
                 "Mount it; or, if the disk was replaced on purpose, accept the new one with `fennox store set`.",
                 fingerprint=identity,
             )
+        self._looked = time.monotonic()
 
     @contextmanager
     def _errors(self, doing: str, name: str = "") -> Iterator[None]:

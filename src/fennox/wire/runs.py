@@ -9,7 +9,6 @@ from pydantic import Field, SecretStr
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 from fennox.wire.concerns import Concern
-from fennox.wire.stores import KeySetShown
 
 RunKind = Literal["take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
@@ -56,13 +55,6 @@ class RunShown(Shown):
     odd: str  # how it differs from earlier takes of the same system, in words; empty: it does not
     steps: list[StepShown] = []
     result: dict[str, str | int | bool | None] = {}
-
-
-class Rekeyed(Shown):
-    """The key set with its new generation, and a run for each of its stores."""
-
-    key_set: KeySetShown
-    runs: list[RunShown]
 
 
 class PassphraseWanted(Wanted):

@@ -9,6 +9,7 @@ from pydantic import Field, SecretStr
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
+from fennox.wire.runs import RunShown
 
 Custody = Literal["kept", "apart"]
 
@@ -235,3 +236,10 @@ class LoginShown(Shown):
     become: str
     changed: Aware
     used_by: int
+
+
+class Rekeyed(Shown):
+    """The key set with its new generation, and a run for each of its stores."""
+
+    key_set: KeySetShown
+    runs: list[RunShown]

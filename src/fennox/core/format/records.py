@@ -128,9 +128,14 @@ def name(reference: Reference, *, plain_names: bool) -> ObjectName:
     From the second key generation on ``.g<generation>`` stands before the end, so that a backup that is sealed anew
     has a name of its own beside the old record.
     """
-    shown = (reference.name or "backup") if plain_names else "backup"
-    newer = f".g{reference.generation}" if reference.generation > 1 else ""
-    return object_name(f"systems/{reference.folder}/{reference.time}.{shown}.{reference.backup[:8]}{newer}.fxr")
+    shown = reference.name if plain_names else ""
+    return name_of(reference.folder, reference.time, shown, reference.backup, reference.generation)
+
+
+def name_of(folder: str, time: str, shown: str, backup: str, generation: int) -> ObjectName:
+    """As :func:`name`, from what it is made of; ``shown``: the backup's name, if it is to be told."""
+    newer = f".g{generation}" if generation > 1 else ""
+    return object_name(f"systems/{folder}/{time}.{shown or 'backup'}.{backup[:8]}{newer}.fxr")
 
 
 def short_id(record: ObjectName) -> str:

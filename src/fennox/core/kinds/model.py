@@ -19,6 +19,8 @@ class Identity(KindModel):
     """Commands by name."""
     ask: dict[str, Request] = {}
     """Requests by name."""
+    made_from: list[str] = []
+    """Paths of all that `run` answers from; while nothing below them changes, it is not asked."""
     id: Expression
     """What tells this machine from every other."""
     product: Expression
@@ -34,6 +36,10 @@ class Identity(KindModel):
 
     @model_validator(mode="after")
     def known_answers(self) -> Identity:
+        if self.made_from and not self.run:
+            raise ValueError("made_from is for run alone")
+        if wrong := [path for path in self.made_from if not path.startswith("/")]:
+            raise ValueError(f"{wrong[0]!r} must begin with /")
         for field in ("id", "product", "version", "build", "platform", "name"):
             expression: Expression | None = getattr(self, field)
             asked = {*self.run, *self.ask}

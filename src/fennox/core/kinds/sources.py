@@ -216,6 +216,8 @@ class Source(KindModel):
     """Requests of an HTTP interface."""
     hand: Hand | None = None
     """A person exports the document and hands it in."""
+    made_from: list[str] = []
+    """Paths of all that the output of `run` is made from; while nothing below them changes, it is not asked for."""
     codes: list[int] = [0]
     """Exit codes of `run` and `each` that mean success."""
     document: str | None = None
@@ -238,7 +240,9 @@ class Source(KindModel):
             raise ValueError("settled is for files alone")
         if self.each is not None and (self.run is None or "{each}" not in (self.document or "")):
             raise ValueError("each repeats run, and {each} must be in the name of the document")
-        for pattern in [*(self.files or []), *self.without]:
+        if self.made_from and (self.run is None or self.each is not None):
+            raise ValueError("made_from is for run alone, without each")
+        for pattern in [*(self.files or []), *self.without, *self.made_from]:
             if not pattern.startswith(("/", "{")):
                 raise ValueError(f"{pattern!r} must begin with / or with a setting")
         return self

@@ -26,7 +26,12 @@ def documents(part: PartModel) -> list[str]:
             lines = [line for line in shlex.join(source.run).splitlines() if line.strip()]
             more = " …" if len(lines) > 1 else ""
             each = f", for each line of {shlex.join(source.each)}" if source.each else ""
-            found.append(f"{source.document}: what {lines[0]}{more} says{each}")
+            made = (
+                f"; a routine asks again once any of {', '.join(source.made_from)} has changed"
+                if source.made_from
+                else ""
+            )
+            found.append(f"{source.document}: what {lines[0]}{more} says{each}{made}")
         elif source.hand is not None:
             found.append(f"{source.document}: handed in by people, every {source.hand.every} days: {source.hand.how}")
         elif source.ask is not None:

@@ -9,7 +9,7 @@ from fastapi.responses import JSONResponse
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Login, System
+from fennox.catalogue.models import Backup, Login, System, constant
 from fennox.core.compare.looking import Question
 from fennox.core.compare.patching import as_patch
 from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded
@@ -74,7 +74,7 @@ async def _chosen(session: AsyncSession, wanted: CompareWanted) -> tuple[Backup,
         return await find_backup(session, wanted.before), after
     assert wanted.system is not None
     system = await named(session, System, wanted.system)
-    ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == "backup")
+    ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == constant("backup"))
     needed = 1 if wanted.live or wanted.since else 2
     newest = list((await session.execute(ours.order_by(Backup.sequence.desc()).limit(2))).scalars())
     if len(newest) < needed:
@@ -101,7 +101,7 @@ async def trace_value(wanted: TraceWanted, context: Here) -> Traced:
     question.check()
     async with context.session() as session:
         system = await named(session, System, wanted.system)
-        ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == "backup")
+        ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == constant("backup"))
         rows = list((await session.execute(ours.order_by(Backup.sequence))).scalars())
         told = {row.id: ComparedBackup(id=row.id, system=system.name, name=row.name, time=row.time) for row in rows}
     if not rows:

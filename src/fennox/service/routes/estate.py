@@ -9,7 +9,7 @@ from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
-    ACTIVE,
+    IS_ACTIVE,
     Audit,
     ConcernRow,
     Routine,
@@ -59,7 +59,7 @@ async def status(context: Here) -> Status:
         async def count(table: type[StoreRow] | type[Routine]) -> int:
             return int((await session.execute(select(func.count()).select_from(table))).scalar_one())
 
-        active = select(func.count()).select_from(Run).where(Run.state.in_(ACTIVE))
+        active = select(func.count()).select_from(Run).where(IS_ACTIVE)
         return Status(
             at=context.now(),
             simulated_clock=context.simulated,

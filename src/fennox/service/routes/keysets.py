@@ -15,12 +15,13 @@ from fennox.service.keysets import header_of, key_set_named
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.wire.base import Page
-from fennox.wire.runs import Rekeyed, RunShown
+from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     AdoptStore,
     CustodyWanted,
     KeySetShown,
     NewPassphrase,
+    Rekeyed,
     RekeyWanted,
     TryPassphrase,
     Unlock,

@@ -13,7 +13,7 @@ from prometheus_client.registry import Collector
 from sqlalchemy import Select, func, select, true
 from sqlalchemy.dialects.postgresql import array, distinct_on
 
-from fennox.catalogue.models import Backup, ConcernRow, Run, StoreRow, StoreSpace, System, Worker
+from fennox.catalogue.models import Backup, ConcernRow, Run, StoreRow, StoreSpace, System, Worker, constant
 from fennox.service import watching
 from fennox.service.newest import newest_backups, unhurried
 from fennox.service.routes.session import Here
@@ -72,7 +72,7 @@ async def metrics(context: Here) -> Response:
             used.add_metric([name], bytes_used)
             if bytes_free is not None:
                 free.add_metric([name], bytes_free)
-        waiting = select(func.count()).select_from(Run).where(Run.state == "queued")
+        waiting = select(func.count()).select_from(Run).where(Run.state == constant("queued"))
         queue.add_metric([], (await session.execute(waiting)).scalar_one())
         alive = select(func.count()).select_from(Worker).where(Worker.seen > func.now() - watching.WORKER_ALIVE)
         workers.add_metric([], (await session.execute(alive)).scalar_one())
@@ -102,7 +102,12 @@ def _last_runs() -> Select[Any]:
     """Of each system, by kind, how long the last run that was done took."""
     kinds = func.unnest(array(_KINDS)).table_valued("kind").render_derived("kinds")
     took = func.extract("epoch", Run.ended - Run.started).label("took")
-    mine = (Run.system_id == System.id, Run.kind == kinds.c.kind, Run.state == "done", Run.started.is_not(None))
+    mine = (
+        Run.system_id == System.id,
+        Run.kind == kinds.c.kind,
+        Run.state == constant("done"),
+        Run.started.is_not(None),
+    )
     last = select(took).where(*mine).order_by(Run.created.desc()).limit(1).lateral("last")
     by_kind = func.jsonb_object_agg(kinds.c.kind, last.c.took)
     found = select(System.id.label("system"), by_kind.label("took")).join(kinds, true()).join(last, true())

@@ -10,7 +10,7 @@ from fastapi import APIRouter, Header, Request
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Login, Run, Sheet, System
+from fennox.catalogue.models import IS_ACTIVE, Login, Run, Sheet, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
@@ -238,7 +238,7 @@ async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context
         row.data = data.model_dump(mode="json")
         # going on after an answer is no further attempt
         again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
-        await session.execute(update(Run).where(Run.id == run.id, Run.state.in_(ACTIVE)).values(again))
+        await session.execute(update(Run).where(Run.id == run.id, IS_ACTIVE).values(again))
         await book.announce(session, run.id)
         await queue.call_workers(session)
         await audit.note(session, request, "answered a gate", "system", data.system_name, question=gate.question[:200],

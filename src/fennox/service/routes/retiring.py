@@ -5,12 +5,12 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from sqlalchemy import select
 
-from fennox.catalogue.models import ACTIVE, Run, System
+from fennox.catalogue.models import IS_ACTIVE, Run, System
 from fennox.core.errors import Conflict
 from fennox.service import audit
 from fennox.service.context import named
 from fennox.service.routes.session import Here
-from fennox.service.routes.systems import shown
+from fennox.service.systemview import shown
 from fennox.wire.systems import Retired, SystemShown
 
 router = APIRouter(tags=["systems"])
@@ -24,7 +24,7 @@ async def retire_system(name: str, wanted: Retired, request: Request, context: H
         await session.refresh(row, with_for_update=True)
         if row.login_id is None and row.name == "fennox":
             raise Conflict("Fennox itself cannot be retired.", "Keep it elsewhere with `fennox own-state set`.")
-        active = select(Run).where(Run.system_id == row.id, Run.state.in_(ACTIVE))
+        active = select(Run).where(Run.system_id == row.id, IS_ACTIVE)
         if (await session.execute(active)).first() is not None:
             raise Conflict(f"A run of {row.name} goes on.", "Wait for it, or stop it with `fennox run stop`.")
         if row.retired is not None and row.let_go == wanted.let_go:
@@ -47,7 +47,7 @@ async def resume_system(name: str, request: Request, context: Here) -> SystemSho
         await session.refresh(row, with_for_update=True)
         if not row.suspended_because and not row.left_open and row.retired is None:
             raise Conflict(f"{row.name} is neither suspended nor retired.", "Nothing is to be done.")
-        active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", Run.state.in_(ACTIVE))
+        active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", IS_ACTIVE)
         if (await session.execute(active)).first() is not None:
             raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
         was = row.suspended_because or row.retired_because

@@ -9,11 +9,12 @@ from fastapi import APIRouter, Header, Request, Response
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Routine, Run, StoreRow, System
+from fennox.catalogue.models import Backup, Routine, Run, StoreRow, System, constant
 from fennox.core import ladder, schedule
 from fennox.core.errors import Conflict, NotFound
 from fennox.service import audit, coming, queue, routines
 from fennox.service.context import Context, named
+from fennox.service.newest import among
 from fennox.service.routes.session import Here, Who
 from fennox.service.routes.systems import check_match
 from fennox.wire.base import Page
@@ -94,7 +95,10 @@ async def _preview(context: Context, session: AsyncSession, row: Routine, system
         raise NotFound(
             f"The routine {row.name} takes no system {system}.", f"It takes what fits: {row.systems}.", field="system"
         )
-    standing = await routines.backups_of(session, [system.id for system in members])
+    ids = [system.id for system in members]
+    standing = await routines.backups_of(session, ids)
+    naming = select(Backup.id, Backup.name).where(among(Backup.system_id, ids), Backup.name != constant(""))
+    names = {backup: name for backup, name in await session.execute(naming)}
     for member in members:
         backups = standing[member.id]
         why = routines.what_keeps(member, backups, [row], context.now())
@@ -104,7 +108,7 @@ async def _preview(context: Context, session: AsyncSession, row: Routine, system
                 backups=[
                     Kept(
                         backup=item.id,
-                        name=item.name,
+                        name=names.get(item.id, ""),
                         time=item.time,
                         kept_by=why[item.id],
                         goes=not why[item.id],

@@ -11,7 +11,7 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System
+from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System, constant
 from fennox.core.errors import NotFound
 from fennox.service import audit, book, opening, queue
 from fennox.service.context import Context, named
@@ -40,7 +40,7 @@ async def _expected_seconds(session: AsyncSession, run: Run) -> float | None:
     """The median duration of earlier runs of the same kind on the same system."""
     seconds = func.extract("epoch", Run.ended - Run.started)
     median = func.percentile_cont(0.5).within_group(seconds)
-    query = select(median).where(Run.kind == run.kind, Run.system_id == run.system_id, Run.state == "done")
+    query = select(median).where(Run.kind == run.kind, Run.system_id == run.system_id, Run.state == constant("done"))
     found = (await session.execute(query)).scalar_one_or_none()
     return float(found) if found is not None else None
 
@@ -101,7 +101,7 @@ async def list_runs(
         if system is not None:
             query = query.where(Run.system_id == (await named(session, System, system)).id)
         if state is not None:
-            query = query.where(Run.state.in_(ACTIVE) if state == "active" else Run.state == state)
+            query = query.where(IS_ACTIVE if state == "active" else Run.state == state)
         if kind is not None:
             query = query.where(Run.kind == kind)
         rows, cursor = await newest_first(session, query, [Run.created, Run.id], limit, after)

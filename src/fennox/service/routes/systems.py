@@ -3,28 +3,26 @@
 from __future__ import annotations
 
 import secrets
-from collections import defaultdict
 from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Header, Query, Request, Response
-from sqlalchemy import ColumnElement, Row, String, cast, func, select
-from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy import ColumnElement, String, cast, func, select
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, Login, Routine, Run, StoreRow, System
+from fennox.catalogue.models import Login, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
-from fennox.core.format.manifest import Finding, Machine
+from fennox.core.format.manifest import Machine
 from fennox.core.names import folder_name
 from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
-from fennox.service import audit, handing, routines, sites, taking
-from fennox.service.context import Context, named
-from fennox.service.newest import ONLY_PARTIAL, among, newest_backups, newest_runs
+from fennox.service import audit, sites, taking
+from fennox.service.context import named
 from fennox.service.paging import After, Limit, in_order_of
 from fennox.service.relations import relations
 from fennox.service.routes.kinds import parts_of
 from fennox.service.routes.session import Here
+from fennox.service.systemview import shown
 from fennox.service.ways import Way, way_to
 from fennox.wire.base import Page
 from fennox.wire.systems import (
@@ -35,7 +33,6 @@ from fennox.wire.systems import (
     Relation,
     Relations,
     ReturnOrder,
-    RunBrief,
     SystemChange,
     SystemName,
     SystemShown,
@@ -45,82 +42,6 @@ router = APIRouter(tags=["systems"])
 
 SystemOrder = Literal["name", "kind", "site", "newest_good"]
 _NEVER = datetime(1970, 1, 1, tzinfo=UTC)
-
-
-def _brief(run: Row[Any] | None) -> RunBrief | None:
-    return RunBrief(id=run.id, kind=run.kind, state=run.state, at=run.ended or run.created) if run else None
-
-
-async def shown(context: Context, session: AsyncSession, rows: list[System]) -> list[SystemShown]:
-    """Systems with what is known of their backups, in a few queries however many there are."""
-    ids = [row.id for row in rows]
-    good = newest_backups(Backup.id, Backup.time, Backup.findings, of=ids)
-    newest = {row.system: row for row in await session.execute(good)}
-    lacking = newest_backups(Backup.findings, fits=ONLY_PARTIAL, of=ids)
-    partial = {row.system: row for row in await session.execute(lacking)}
-    counting = select(Backup.system_id, func.count()).where(among(Backup.system_id, ids), Backup.purpose == "backup")
-    counted = {system: count for system, count in await session.execute(counting.group_by(Backup.system_id))}
-    logins = {row.id: row.name for row in (await session.execute(select(Login))).scalars()}
-    stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
-    copies: dict[str, list[str]] = defaultdict(list)
-    wanted = [backup.id for backup in newest.values()]
-    for copy in (await session.execute(select(Copy).where(among(Copy.backup_id, wanted)))).scalars():
-        copies[copy.backup_id].append(stores[copy.store_id])
-    brief = (Run.id, Run.kind, Run.state, Run.ended, Run.created)
-    last_runs = {row.system: row for row in await session.execute(newest_runs(*brief, of=ids))}
-    going_on = newest_runs(*brief, fits=(Run.state.in_(ACTIVE),), of=ids)
-    active = {row.system: row for row in await session.execute(going_on)}
-    named_there = [*{one for row in rows for one in (*row.needs, row.via_id) if one}]
-    naming = select(System.id, System.name).where(among(System.id, named_there))
-    names = {row.id: row.name for row in await session.execute(naming)}
-    due_by_hand = await handing.lacking(context, session, rows)
-    all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
-    found = []
-    for row in rows:
-        backup = newest.get(row.id)
-        mine = [routine for routine in all_routines if routines.selects(routine.systems, row)]
-        due = [moment for routine in mine if (moment := routines.next_run(routine, context.now(), row.id)) is not None]
-        found.append(
-            SystemShown(
-                id=row.id,
-                name=row.name,
-                kind=row.kind,
-                address=row.address,
-                login=logins[row.login_id] if row.login_id else None,
-                key=row.key,
-                site=row.site,
-                labels=row.labels,
-                settings={name: str(value) for name, value in row.settings.items()},
-                machine=Machine.model_validate(row.machine) if row.machine else None,
-                created=row.created,
-                newest_good=backup.time if backup else None,
-                newest_backup=backup.id if backup else None,
-                backups=counted.get(row.id, 0),
-                stores=sorted(copies[backup.id]) if backup else [],
-                routines=[routine.name for routine in mine],
-                next_run=min(due) if due and row.retired is None else None,
-                missing=[Finding.model_validate(item) for item in _findings(backup or partial.get(row.id))]
-                + due_by_hand.get(row.id, []),
-                needs=sorted(names[one] for one in row.needs if one in names),
-                via=names[row.via_id] if row.via_id else None,
-                key_until=row.key_until,
-                suspended_because=row.suspended_because,
-                left_open=row.left_open,
-                looked=row.looked,
-                differs=row.differs,
-                differs_since=row.differs_since,
-                retired=row.retired,
-                retired_because=row.retired_because,
-                let_go=row.let_go,
-                last_run=_brief(last_runs.get(row.id)),
-                active_run=_brief(active.get(row.id)),
-            )
-        )
-    return found
-
-
-def _findings(backup: Row[Any] | None) -> list[dict[str, Any]]:
-    return backup.findings if backup is not None else []
 
 
 @router.get("/systems")

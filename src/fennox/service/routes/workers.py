@@ -8,7 +8,7 @@ from typing import Literal
 from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 
-from fennox.catalogue.models import Run, Worker
+from fennox.catalogue.models import Run, Worker, constant
 from fennox.core.errors import Conflict, NotFound
 from fennox.service import audit, watching
 from fennox.service.routes.session import Here
@@ -33,7 +33,7 @@ async def list_workers(context: Here) -> Page[WorkerShown]:
     """Workers of the last week, those that were heard of last first."""
     async with context.session() as session:
         now: datetime = (await session.execute(select(func.now()))).scalar_one()
-        holding = select(Run.worker, func.count()).where(Run.state == "running").group_by(Run.worker)
+        holding = select(Run.worker, func.count()).where(Run.state == constant("running")).group_by(Run.worker)
         runs = {str(worker): count for worker, count in await session.execute(holding)}
         rows = select(Worker).where(Worker.seen > now - _REMEMBERED).order_by(Worker.seen.desc())
         return Page(
