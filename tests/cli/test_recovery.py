@@ -8,8 +8,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres
 from tests.engine.conftest import install, key_pair

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewLogin
-from fennox.wire.systems import NewTake
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback

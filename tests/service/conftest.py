@@ -5,8 +5,8 @@ from pathlib import Path
 
 import pytest
 
+from fennox.wire.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
-from fennox.wire.systems import NewSystem
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.database import database, postgres
 from tests.engine.conftest import install, key_pair

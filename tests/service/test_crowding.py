@@ -10,8 +10,8 @@ from sqlalchemy import select
 from fennox.catalogue.models import Backup, Copy, Run, StoreRow, StoreSpace
 from fennox.service import crowding
 from fennox.service.context import Context
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context

@@ -16,8 +16,9 @@ import private_postgres
 import pytest
 
 from fennox.client.api import OutOfReachError, ProblemError
+from fennox.wire.backups import NewTake
+from fennox.wire.enrolling import NewSystem
 from fennox.wire.runs import RunShown
-from fennox.wire.systems import NewSystem, NewTake
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.programs import Program
 from tests.service.conftest import enrol

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from fennox.wire.backups import NewTake
+from fennox.wire.enrolling import NewSystem
 from fennox.wire.stores import NewLogin, NewStore
-from fennox.wire.systems import NewSystem, NewTake
 from saltmere.linux import LinuxServer
 from saltmere.skerry import Skerry
 from tests.engine.appliances import Place, place

@@ -7,8 +7,8 @@ import json
 import pytest
 
 from fennox.client.api import Client, ProblemError
+from fennox.wire.backups import NewTake
 from fennox.wire.restores import NewDraft
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.running import Service

@@ -7,8 +7,8 @@ import json
 import psycopg
 import pytest
 
+from fennox.wire.enrolling import SystemChange
 from fennox.wire.stores import NewLogin
-from fennox.wire.systems import SystemChange
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.running import Service, until

@@ -12,9 +12,10 @@ from fennox.client.api import Client, OutOfReachError, ProblemError
 from fennox.core.format import notes
 from fennox.engine import vault as vaults
 from fennox.stores.folder import FolderStore
+from fennox.wire.backups import NewTake
+from fennox.wire.enrolling import Retired, SystemChange
 from fennox.wire.routines import NewRoutine, RoutineChange
 from fennox.wire.stores import LoginChange
-from fennox.wire.systems import NewTake, Retired, SystemChange
 from saltmere.linux import LinuxServer
 from tests.conftest import fixed_now
 from tests.service.conftest import enrol

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from fennox.client.api import ProblemError
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import AdoptStore, CustodyWanted, LoginChange, NewPassphrase, NewStore, Unlock, Withdraw
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.backups import store_backup
 from tests.conftest import fixed_now

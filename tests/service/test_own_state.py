@@ -13,10 +13,10 @@ from fennox.client.api import Client, ProblemError
 from fennox.core.kinds.loading import load as load_kind
 from fennox.service.ownstate import KEPT, LEFT_OUT
 from fennox.wire.access import NewUser
+from fennox.wire.backups import NewTake
 from fennox.wire.ownstate import OwnStateWanted
 from fennox.wire.routines import NewRoutine
 from fennox.wire.stores import NewLogin, NewStore
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.database import second_database
 from tests.places import free_port, loopback

@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from fennox.client.api import ProblemError
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewPassphrase, NewStore, RekeyWanted, Withdraw
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service, until

@@ -20,10 +20,11 @@ from fennox.links.relaying import relay
 from fennox.service import alerting, sites, watching
 from fennox.service.context import Context
 from fennox.site.carrier import Carrier, networks
+from fennox.wire.backups import NewTake
+from fennox.wire.enrolling import NewSystem
 from fennox.wire.runs import RunShown
 from fennox.wire.sites import NewSite, Reach
 from fennox.wire.stores import NewLogin, NewStore
-from fennox.wire.systems import NewSystem, NewTake
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests import programs
 from tests.database import database, postgres

@@ -10,8 +10,8 @@ import asyncssh
 import pytest
 
 from fennox.client.api import ProblemError
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import Look, NewLogin, NewStore, StoreChange
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service

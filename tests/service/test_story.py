@@ -14,12 +14,12 @@ import psycopg
 import pytest
 
 from fennox.client.api import Client, ProblemError
+from fennox.wire.backups import ExportWanted, NewTake
 from fennox.wire.comparing import CompareWanted
 from fennox.wire.restores import NewDraft
 from fennox.wire.routines import NewRoutine
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import NewLogin
-from fennox.wire.systems import ExportWanted, NewTake
 from saltmere.linux import LinuxServer, new_key_pair
 from tests.engine.test_around import AROUND
 from tests.service.conftest import enrol

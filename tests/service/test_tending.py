@@ -14,8 +14,8 @@ from fennox.core.errors import StoreUnusable
 from fennox.core.format import header as headers
 from fennox.service import keysets, queue, tending, upkeep
 from fennox.service.context import Context
+from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
-from fennox.wire.systems import NewTake
 from saltmere.linux import LinuxServer
 from tests.engine.two_stores import holding, new_keys
 from tests.service.conftest import enrol

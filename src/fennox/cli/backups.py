@@ -15,8 +15,8 @@ from fennox.cli.main import Environment
 from fennox.cli.output import counted, say, show_list, show_one, show_table, size, when
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
+from fennox.wire.backups import BackupShown, CopyShown, ExportWanted, NewTake
 from fennox.wire.runs import RunShown
-from fennox.wire.systems import BackupShown, CopyShown, ExportWanted, NewTake
 
 
 def take(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -11,7 +11,8 @@ from fennox.cli.access import client, first_line
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import say, show_list, show_one, when
 from fennox.core.errors import BadInput
-from fennox.wire.concerns import AlertRouteChange, AlertRouteShown, Concern, MuteWanted, NewAlertRoute
+from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, NewAlertRoute
+from fennox.wire.concerns import Concern, MuteWanted
 
 
 def list_concerns(arguments: argparse.Namespace, environment: Environment) -> None:

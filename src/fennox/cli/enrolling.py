@@ -16,7 +16,7 @@ from fennox.cli.systems import settings_of
 from fennox.client.api import Client, ProblemError
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import noun, printable
-from fennox.wire.systems import Looked, LookWanted, NewSystem
+from fennox.wire.enrolling import Looked, LookWanted, NewSystem
 
 _NEEDED = ("name", "address", "login")
 _COLUMNS = (*_NEEDED, "kind", "key", "via", "site", "labels")

@@ -14,13 +14,19 @@ from fennox.cli.output import age, err, out, say, show_list, show_one, show_tabl
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.names import printable
 
-_SHOWN = 50  # systems in the table of ``status``, and concerns above it
+_CONCERNS = 50  # of ``status``
+_SYSTEMS = 20  # in its table: what is wrong stands above it, and should still be seen
 
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.status()
-        systems = [] if arguments.quiet else service.systems(limit=None if arguments.json else _SHOWN)
+        if arguments.quiet:
+            systems = []
+        elif arguments.json or found.systems <= _SYSTEMS:
+            systems = service.systems()
+        else:
+            systems = service.systems(retired=False, sort="newest_good", limit=_SYSTEMS)
     if arguments.json:
         listed = [system.model_dump(mode="json") for system in systems]
         print(json.dumps({**found.model_dump(mode="json"), "estate": listed}, indent=2))
@@ -29,11 +35,11 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
         for concern in found.concerns:
             print(concern.about)
         return
-    for concern in found.concerns[:_SHOWN]:
+    for concern in found.concerns[:_CONCERNS]:
         mark = ("AT RISK", "bold red") if concern.severity == "high" else ("look at", "yellow")
         words = " ".join(word for word in (concern.text, concern.means, concern.remedy) if word)
         out.print(Text.assemble(mark, f"  {words}"), soft_wrap=True)
-    if (more := found.concerns_in_all - min(len(found.concerns), _SHOWN)) > 0:
+    if (more := found.concerns_in_all - min(len(found.concerns), _CONCERNS)) > 0:
         out.print(f"         and {more} more, of the same causes or less bad: fennox concern list")
     if not found.concerns:
         out.print("[green]Nothing is wrong.[/green]")
@@ -59,7 +65,7 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
         ],
     )
     if found.systems > len(systems):
-        say(f"The first {len(systems)} of {found.systems} systems; the others: fennox system list")
+        say(f"Those of {found.systems} systems that are longest without a good backup; all: fennox system list")
     clock = " (simulated clock)" if found.simulated_clock else ""
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "

@@ -10,7 +10,9 @@ from fennox.cli.main import FAILED, PERSON, Environment
 from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import printable
-from fennox.wire.systems import NewSystem, Relations, Retired, SystemChange, SystemShown
+from fennox.wire.enrolling import NewSystem, Retired, SystemChange
+from fennox.wire.relations import Relations
+from fennox.wire.systems import SystemShown
 
 
 def settings_of(arguments: argparse.Namespace) -> dict[str, str]:
@@ -100,7 +102,10 @@ def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relatio
 
 def list_systems(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        found = service.systems(kind=arguments.kind, site=arguments.site, label=arguments.label)
+        found = service.systems(
+            kind=arguments.kind, site=arguments.site, label=arguments.label, retired=arguments.retired,
+            sort=arguments.sort.replace("-", "_"), down=arguments.down,
+        )  # fmt: skip
     show_list(
         found,
         [

@@ -139,11 +139,11 @@ class Client:
             .items
         )
 
-    def add_kind(self, text: str) -> wire.systems.KindShown:
-        return self._one(wire.systems.KindShown, "POST", "/kinds", wire.systems.NewKind(text=text))
+    def add_kind(self, text: str) -> wire.kinds.KindShown:
+        return self._one(wire.kinds.KindShown, "POST", "/kinds", wire.kinds.NewKind(text=text))
 
-    def kinds(self) -> list[wire.systems.KindShown]:
-        return self._all(wire.systems.KindShown, "/kinds")
+    def kinds(self) -> list[wire.kinds.KindShown]:
+        return self._all(wire.kinds.KindShown, "/kinds")
 
     def systems(
         self,
@@ -152,11 +152,15 @@ class Client:
         site: str | None = None,
         label: str | None = None,
         words: str | None = None,
+        retired: bool | None = None,
+        sort: str = "name",
+        down: bool = False,
         limit: int | None = None,
     ) -> list[wire.systems.SystemShown]:
         return self._all(
-            wire.systems.SystemShown, "/systems", limit or _EVERY, kind=kind, site=site, label=label, q=words
-        )
+            wire.systems.SystemShown, "/systems", limit or _EVERY,
+            kind=kind, site=site, label=label, q=words, retired=retired, sort=sort, down=down,
+        )  # fmt: skip
 
     def system_names(self) -> list[wire.systems.SystemName]:
         return self._all(wire.systems.SystemName, "/system-names")
@@ -164,18 +168,18 @@ class Client:
     def system(self, name: str) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "GET", f"/systems/{name}")
 
-    def add_system(self, wanted: wire.systems.NewSystem) -> wire.systems.SystemShown:
+    def add_system(self, wanted: wire.enrolling.NewSystem) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "POST", "/systems", wanted)
 
-    def change_system(self, name: str, wanted: wire.systems.SystemChange) -> wire.systems.SystemShown:
+    def change_system(self, name: str, wanted: wire.enrolling.SystemChange) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "PATCH", f"/systems/{name}", wanted)
 
-    def probe(self, name: str) -> wire.systems.Probe:
-        return self._one(wire.systems.Probe, "POST", f"/systems/{name}/probe")
+    def probe(self, name: str) -> wire.enrolling.Probe:
+        return self._one(wire.enrolling.Probe, "POST", f"/systems/{name}/probe")
 
     def confirm(self, name: str, machine: str) -> wire.systems.SystemShown:
         return self._one(
-            wire.systems.SystemShown, "POST", f"/systems/{name}/confirm", wire.systems.Confirmed(machine=machine)
+            wire.systems.SystemShown, "POST", f"/systems/{name}/confirm", wire.enrolling.Confirmed(machine=machine)
         )
 
     # stores and logins
@@ -254,7 +258,7 @@ class Client:
         return self._all(wire.stores.SpaceShown, f"/stores/{name}/space")
 
     def copy(self, backup: str, store: str) -> wire.runs.RunShown:
-        return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/copy", wire.systems.CopyWanted(store=store))
+        return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/copy", wire.backups.CopyWanted(store=store))
 
     def verify(self, backup: str, store: str | None = None) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/verify", store=store)
@@ -276,14 +280,14 @@ class Client:
 
     # backups
 
-    def backups(self, *, system: str | None = None, limit: int | None = None) -> list[wire.systems.BackupShown]:
-        return self._all(wire.systems.BackupShown, "/backups", limit, system=system)
+    def backups(self, *, system: str | None = None, limit: int | None = None) -> list[wire.backups.BackupShown]:
+        return self._all(wire.backups.BackupShown, "/backups", limit, system=system)
 
-    def backup(self, backup: str) -> wire.systems.BackupShown:
-        return self._one(wire.systems.BackupShown, "GET", f"/backups/{backup}")
+    def backup(self, backup: str) -> wire.backups.BackupShown:
+        return self._one(wire.backups.BackupShown, "GET", f"/backups/{backup}")
 
-    def documents(self, backup: str, part: str | None = None) -> list[wire.systems.DocumentShown]:
-        return self._all(wire.systems.DocumentShown, f"/backups/{backup}/documents", part=part)
+    def documents(self, backup: str, part: str | None = None) -> list[wire.backups.DocumentShown]:
+        return self._all(wire.backups.DocumentShown, f"/backups/{backup}/documents", part=part)
 
     def compare(self, wanted: wire.comparing.CompareWanted) -> wire.comparing.Compared:
         return self._one(wire.comparing.Compared, "POST", "/comparisons", wanted, timeout=_LOOKING)
@@ -296,11 +300,11 @@ class Client:
     def trace(self, wanted: wire.comparing.TraceWanted) -> wire.comparing.Traced:
         return self._one(wire.comparing.Traced, "POST", "/traces", wanted, timeout=_LOOKING)
 
-    def look_at_machine(self, wanted: wire.systems.LookWanted) -> wire.systems.Looked:
-        return self._one(wire.systems.Looked, "POST", "/systems/look", wanted, timeout=_LOOKING)
+    def look_at_machine(self, wanted: wire.enrolling.LookWanted) -> wire.enrolling.Looked:
+        return self._one(wire.enrolling.Looked, "POST", "/systems/look", wanted, timeout=_LOOKING)
 
-    def hand_ins(self, system: str) -> list[wire.systems.HandInShown]:
-        return self._all(wire.systems.HandInShown, f"/systems/{system}/hand-ins")
+    def hand_ins(self, system: str) -> list[wire.backups.HandInShown]:
+        return self._all(wire.backups.HandInShown, f"/systems/{system}/hand-ins")
 
     def hand_in(
         self, system: str, content: bytes, *, document: str | None, store: str | None, note: str
@@ -314,7 +318,7 @@ class Client:
     def resume(self, system: str) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "POST", f"/systems/{system}/resume")
 
-    def retire(self, system: str, wanted: wire.systems.Retired) -> wire.systems.SystemShown:
+    def retire(self, system: str, wanted: wire.enrolling.Retired) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "POST", f"/systems/{system}/retire", wanted)
 
     def coming_runs(self) -> wire.routines.Coming:
@@ -323,12 +327,12 @@ class Client:
     def calendar(self) -> bytes:
         return self._call("GET", "/routines/calendar").content
 
-    def clear(self, backup: str, reason: str, *, good: bool) -> wire.systems.BackupShown:
+    def clear(self, backup: str, reason: str, *, good: bool) -> wire.backups.BackupShown:
         return self._one(
-            wire.systems.BackupShown,
+            wire.backups.BackupShown,
             "POST",
             f"/backups/{backup}/clear",
-            wire.systems.ClearWanted(good=good, reason=reason),
+            wire.backups.ClearWanted(good=good, reason=reason),
         )
 
     def concerns(self, *, ended: bool = False) -> list[wire.concerns.Concern]:
@@ -340,20 +344,20 @@ class Client:
     def unmute(self, concern: str) -> wire.concerns.Concern:
         return self._one(wire.concerns.Concern, "DELETE", f"/concerns/{concern}/mute")
 
-    def alerts(self) -> list[wire.concerns.AlertRouteShown]:
-        return self._all(wire.concerns.AlertRouteShown, "/alerts")
+    def alerts(self) -> list[wire.alerts.AlertRouteShown]:
+        return self._all(wire.alerts.AlertRouteShown, "/alerts")
 
-    def add_alert(self, wanted: wire.concerns.NewAlertRoute) -> wire.concerns.AlertRouteShown:
-        return self._one(wire.concerns.AlertRouteShown, "POST", "/alerts", wanted)
+    def add_alert(self, wanted: wire.alerts.NewAlertRoute) -> wire.alerts.AlertRouteShown:
+        return self._one(wire.alerts.AlertRouteShown, "POST", "/alerts", wanted)
 
-    def change_alert(self, name: str, wanted: wire.concerns.AlertRouteChange) -> wire.concerns.AlertRouteShown:
-        return self._one(wire.concerns.AlertRouteShown, "PATCH", f"/alerts/{name}", wanted)
+    def change_alert(self, name: str, wanted: wire.alerts.AlertRouteChange) -> wire.alerts.AlertRouteShown:
+        return self._one(wire.alerts.AlertRouteShown, "PATCH", f"/alerts/{name}", wanted)
 
     def remove_alert(self, name: str) -> None:
         self._call("DELETE", f"/alerts/{name}")
 
-    def test_alert(self, name: str) -> wire.concerns.AlertTested:
-        return self._one(wire.concerns.AlertTested, "POST", f"/alerts/{name}/test")
+    def test_alert(self, name: str) -> wire.alerts.AlertTested:
+        return self._one(wire.alerts.AlertTested, "POST", f"/alerts/{name}/test")
 
     def workers(self) -> list[wire.workers.WorkerShown]:
         return self._all(wire.workers.WorkerShown, "/workers")
@@ -370,26 +374,26 @@ class Client:
     def drain(self, worker: str) -> None:
         self._call("POST", f"/workers/{worker}/drain")
 
-    def relations(self, system: str) -> wire.systems.Relations:
-        return self._one(wire.systems.Relations, "GET", f"/systems/{system}/relations")
+    def relations(self, system: str) -> wire.relations.Relations:
+        return self._one(wire.relations.Relations, "GET", f"/systems/{system}/relations")
 
-    def return_order(self) -> wire.systems.ReturnOrder:
-        return self._one(wire.systems.ReturnOrder, "GET", "/return-order")
+    def return_order(self) -> wire.relations.ReturnOrder:
+        return self._one(wire.relations.ReturnOrder, "GET", "/return-order")
 
-    def take(self, wanted: wire.systems.NewTake) -> wire.runs.RunShown:
+    def take(self, wanted: wire.backups.NewTake) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", "/backups", wanted)
 
-    def hold(self, backup: str, reason: str) -> wire.systems.BackupShown:
+    def hold(self, backup: str, reason: str) -> wire.backups.BackupShown:
         return self._one(
-            wire.systems.BackupShown, "POST", f"/backups/{backup}/hold", wire.systems.HoldWanted(reason=reason)
+            wire.backups.BackupShown, "POST", f"/backups/{backup}/hold", wire.backups.HoldWanted(reason=reason)
         )
 
-    def release(self, backup: str, reason: str) -> wire.systems.BackupShown:
+    def release(self, backup: str, reason: str) -> wire.backups.BackupShown:
         return self._one(
-            wire.systems.BackupShown, "POST", f"/backups/{backup}/release", wire.systems.HoldWanted(reason=reason)
+            wire.backups.BackupShown, "POST", f"/backups/{backup}/release", wire.backups.HoldWanted(reason=reason)
         )
 
-    def export(self, backup: str, wanted: wire.systems.ExportWanted) -> Iterator[bytes]:
+    def export(self, backup: str, wanted: wire.backups.ExportWanted) -> Iterator[bytes]:
         try:
             with self._http.stream("POST", f"/backups/{backup}/export", json=_plain(wanted)) as answer:
                 if answer.status_code >= 400:

@@ -11,11 +11,16 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from fennox.wire import (
         access,
+        alerts,
+        backups,
         base,
         comparing,
         concerns,
+        enrolling,
+        kinds,
         ownstate,
         recovery,
+        relations,
         restores,
         routines,
         runs,
@@ -27,11 +32,16 @@ if TYPE_CHECKING:
 
 __all__ = [
     "access",
+    "alerts",
+    "backups",
     "base",
     "comparing",
     "concerns",
+    "enrolling",
+    "kinds",
     "ownstate",
     "recovery",
+    "relations",
     "restores",
     "routines",
     "runs",

@@ -26,6 +26,12 @@ def define(nouns: Sub) -> None:
     listed = verb_of(system, "list", "systems:list_systems", "the estate")
     for option in ("--kind", "--site", "--label"):
         listed.add_argument(option)
+    which = listed.add_mutually_exclusive_group()
+    which.add_argument("--retired", action="store_true", default=None, help="only those that are no more")
+    which.add_argument("--in-use", dest="retired", action="store_false", help="only those that are not retired")
+    listed.add_argument("--sort", choices=["name", "kind", "site", "newest-good"], default="name",
+                        help="newest-good: longest without a good backup first")  # fmt: skip
+    listed.add_argument("--down", action="store_true", help="the other way round")
     verb_of(system, "order", "systems:order", "in which order they must come back when everything was lost")
     for name, text in (("show", "one system"), ("probe", "reach a system and say what it is, storing nothing"),
                        ("resume", "let routines take a system again that is suspended or retired")):  # fmt: skip

@@ -31,9 +31,7 @@ from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.service.shelf import Shelf
-from fennox.wire.base import Page
-from fennox.wire.runs import RunShown
-from fennox.wire.systems import (
+from fennox.wire.backups import (
     BackupShown,
     ClearWanted,
     CopyShown,
@@ -45,6 +43,8 @@ from fennox.wire.systems import (
     NewTake,
     PartHeld,
 )
+from fennox.wire.base import Page
+from fennox.wire.runs import RunShown
 
 router = APIRouter(tags=["backups"])
 

@@ -16,8 +16,9 @@ from fennox.service import alerting, audit, channels, routines, watching
 from fennox.service.paging import Limit
 from fennox.service.routes.estate import concern_shown
 from fennox.service.routes.session import Here, Who
+from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, AlertTested, NewAlertRoute
 from fennox.wire.base import Page
-from fennox.wire.concerns import AlertRouteChange, AlertRouteShown, AlertTested, Concern, MuteWanted, NewAlertRoute
+from fennox.wire.concerns import Concern, MuteWanted
 
 router = APIRouter(tags=["concerns"])
 

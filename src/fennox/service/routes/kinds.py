@@ -13,7 +13,7 @@ from fennox.core.kinds.model import Kind
 from fennox.service import audit
 from fennox.service.routes.session import Here, Who
 from fennox.wire.base import Page
-from fennox.wire.systems import KindShown, NewKind, PartShown
+from fennox.wire.kinds import KindShown, NewKind, PartShown
 
 router = APIRouter(tags=["systems"])
 

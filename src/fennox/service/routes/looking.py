@@ -22,7 +22,7 @@ from fennox.service.relations import faces
 from fennox.service.routes.session import Here
 from fennox.service.routes.systems import certificate_shown
 from fennox.service.ways import Way
-from fennox.wire.systems import CertificateShown, Looked, LookWanted, TriedPart
+from fennox.wire.enrolling import CertificateShown, Looked, LookWanted, TriedPart
 
 router = APIRouter(tags=["systems"])
 

@@ -11,7 +11,8 @@ from fennox.service import audit
 from fennox.service.context import named
 from fennox.service.routes.session import Here
 from fennox.service.systemview import shown
-from fennox.wire.systems import Retired, SystemShown
+from fennox.wire.enrolling import Retired
+from fennox.wire.systems import SystemShown
 
 router = APIRouter(tags=["systems"])
 

@@ -25,18 +25,9 @@ from fennox.service.routes.session import Here
 from fennox.service.systemview import shown
 from fennox.service.ways import Way, way_to
 from fennox.wire.base import Page
-from fennox.wire.systems import (
-    CertificateShown,
-    Confirmed,
-    NewSystem,
-    Probe,
-    Relation,
-    Relations,
-    ReturnOrder,
-    SystemChange,
-    SystemName,
-    SystemShown,
-)
+from fennox.wire.enrolling import CertificateShown, Confirmed, NewSystem, Probe, SystemChange
+from fennox.wire.relations import Relation, Relations, ReturnOrder
+from fennox.wire.systems import SystemName, SystemShown
 
 router = APIRouter(tags=["systems"])
 
@@ -51,6 +42,7 @@ async def list_systems(
     site: str | None = None,
     label: str | None = None,
     q: Annotated[str, Query(max_length=200, description="Words that must all be in what it says of itself.")] = "",
+    retired: Annotated[bool | None, Query(description="Only those that are no more, or only the others.")] = None,
     sort: SystemOrder = "name",
     down: bool = False,
     limit: Limit = 100,
@@ -65,6 +57,8 @@ async def list_systems(
             query = query.where(System.site == site)
         if label is not None:
             query = query.where(System.labels.contains([label]))
+        if retired is not None:
+            query = query.where(System.retired.is_not(None) if retired else System.retired.is_(None))
         said = func.concat_ws(" ", System.name, System.kind, System.site, System.address, cast(System.labels, String))
         for word in q.split():
             query = query.where(func.strpos(func.lower(said), func.lower(word)) > 0)

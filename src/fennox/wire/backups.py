@@ -1,0 +1,124 @@
+"""Backups: what is taken, held, copied and exported, and what people hand in."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, SecretStr
+
+from fennox.core.format.manifest import Finding, Machine
+from fennox.core.names import Noun
+from fennox.core.time import Aware
+from fennox.wire.base import Shown, Wanted
+
+
+class NewTake(Wanted):
+    system: Noun
+    store: Noun | None = Field(default=None, description="May be left out where there is only one store.")
+    name: Annotated[str, Field(max_length=48)] = ""
+    note: Annotated[str, Field(max_length=500)] = ""
+    hold: Annotated[str, Field(max_length=500, description="Put it on hold for this reason, until it is released.")] = (
+        ""
+    )
+    parts: list[Noun] | None = None
+
+
+class HandInShown(Shown):
+    """A document that people export and hand in; ``backup`` holds the newest one."""
+
+    document: str
+    part: str
+    title: str
+    how: str
+    every: int  # days
+    handed_in: Aware | None
+    by: str
+    backup: str | None
+    due: Aware | None
+
+
+class PartHeld(Shown):
+    name: str
+    documents: int
+    bytes: int
+
+
+class CopyWanted(Wanted):
+    store: Noun
+
+
+class CopyShown(Shown):
+    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
+
+    ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
+    """
+
+    store: str
+    since: Aware
+    verified: Aware | None
+    damaged: str
+    untold: list[str]
+    key_set: str
+    opened_by: str
+
+
+class BackupShown(Shown):
+    id: str
+    system: str
+    system_id: str
+    kind: str
+    name: str
+    note: str
+    purpose: Literal["backup", "safety"]
+    time: Aware
+    sequence: int
+    stores: list[str]
+    copies: list[CopyShown]
+    damaged: bool
+    routine: str | None
+    run: str
+    documents: int
+    bytes: int
+    new_bytes: int
+    unchanged: bool
+    partial: bool
+    parts: list[PartHeld]
+    machine: Machine
+    census: dict[str, int]
+    findings: list[Finding]
+    left_out: list[str]
+    worth: list[str]  # what it is good for and what not, in sentences
+    held: bool
+    held_because: str
+    doubtful: bool
+    doubtful_because: str
+    expired: bool
+    kept_by: list[str]
+
+
+class DocumentShown(Shown):
+    part: str
+    path: str
+    type: str
+    size: int
+    mode: int | None
+    owner: str | None
+    modified: int | None
+    secret: bool
+
+
+class HoldWanted(Wanted):
+    reason: str = Field(min_length=1, max_length=500)
+
+
+class ClearWanted(Wanted):
+    """What a person has found, who has looked at a doubtful backup."""
+
+    good: bool
+    reason: str = Field(min_length=1, max_length=500)
+
+
+class ExportWanted(Wanted):
+    format: Literal["tar.zst", "tar.gz"] = "tar.zst"
+    parts: list[Noun] | None = None
+    passphrase: SecretStr | None = Field(default=None, description="Opens the store in custody apart.")

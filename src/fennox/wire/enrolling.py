@@ -1,0 +1,113 @@
+"""Looking at a machine, enrolling it as a system, changing and retiring that."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from fennox.core.format.manifest import Finding, Machine
+from fennox.core.names import Noun
+from fennox.core.time import Aware
+from fennox.wire.base import Shown, Wanted
+from fennox.wire.kinds import PartShown
+
+
+class NewSystem(Wanted):
+    name: Noun
+    kind: Noun
+    address: str = Field(description="Host and port, as `host:port`; the kind's port if left out.", max_length=300)
+    login: Noun | None = Field(default=None, description="Needed for every kind that is reached.")
+    key: str | None = Field(default=None, description="The accepted fingerprint of host key or certificate.")
+    settings: dict[str, str] = {}
+    site: str = ""
+    labels: list[Noun] = []
+    needs: list[Noun] = Field(default=[], description="Systems that must be back before this one.")
+    via: Noun | None = Field(default=None, description="The system that the way to it leads through, by SSH.")
+
+
+class SystemChange(Wanted):
+    address: str | None = None
+    login: Noun | None = None
+    key: str | None = None
+    settings: dict[str, str] | None = None
+    site: str | None = None
+    labels: list[Noun] | None = None
+    needs: list[Noun] | None = None
+    via: Noun | Literal[""] | None = Field(default=None, description="Empty: the way to it is direct.")
+
+
+class Confirmed(Wanted):
+    """Says that the machine that answers now is this system: it was reinstalled or replaced."""
+
+    machine: str
+
+
+class Retired(Wanted):
+    """Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go by their ladders."""
+
+    because: str = Field(min_length=1, max_length=500)
+    let_go: bool = False
+
+
+class LookWanted(Wanted):
+    """A machine that is not enrolled. Without a key only its fingerprint is told, without a kind one is proposed."""
+
+    address: str = Field(max_length=260)
+    login: Noun
+    key: str | None = Field(default=None, max_length=300)
+    kind: Noun | None = None
+    site: str = Field(default="", max_length=64)
+    via: Noun | None = None
+    settings: dict[str, str] = {}
+
+
+class CertificateShown(Shown):
+    """A certificate among what was captured, or the one that a machine shows (no document)."""
+
+    document: str
+    subject: str
+    until: Aware
+
+
+class TriedPart(Shown):
+    name: str
+    title: str
+    essential: bool
+    documents: int
+    bytes: int
+
+
+class Looked(Shown):
+    """What a look has found; nothing is kept. ``enrolled_as``: the system that this address or machine is already.
+
+    ``related``: enrolled systems that it names as what it cannot work without, or as members of its own set.
+    ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once: parts, census and findings.
+    """
+
+    address: str
+    key: str
+    accepted: bool
+    fits: list[str] = []
+    kind: str | None = None
+    machine: Machine | None = None
+    enrolled_as: str | None = None
+    parts: list[TriedPart] = []
+    census: dict[str, int] = {}
+    findings: list[Finding] = []
+    left_out: list[str] = []
+    certificates: list[CertificateShown] = []
+    related: list[str] = []
+
+
+class Probe(Shown):
+    """What a live system says it is, and how its face compares with the one known."""
+
+    reached: bool
+    fingerprint: str
+    fingerprint_known: bool
+    machine: Machine | None
+    same_machine: bool | None
+    parts: list[PartShown]
+    problem: str | None = None
+    remedy: str | None = None

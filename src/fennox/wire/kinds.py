@@ -1,0 +1,41 @@
+"""Kinds and their parts."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from fennox.wire.base import Shown, Wanted
+
+
+class PartShown(Shown):
+    name: str
+    title: str
+    essential: bool
+    default: bool
+    uses: list[Literal["rebuild", "load"]]
+    overwrites: str
+    documents: list[str]
+
+
+class KindShown(Shown):
+    name: str
+    version: int
+    title: str
+    about: str
+    reach: Literal["ssh", "https", "hand", "service"]
+    port: int
+    entrance: str = Field(description="Where the steps of a restore go, if not where it is read.")
+    settings: dict[str, str]
+    parts: list[PartShown]
+    census: list[str]
+    left_out: list[str]
+    rules: list[str]
+    steps: list[str]
+
+
+class NewKind(Wanted):
+    """A kind file. A newer version takes the place of the older one; backups carry the text they came with."""
+
+    text: str = Field(max_length=1_000_000)
