@@ -7262,6 +7262,8 @@ export interface operations {
                 limit?: number;
                 /** @description Words that must all be in what it says of itself. */
                 q?: string;
+                /** @description Only those that are no more, or only the others. */
+                retired?: boolean | null;
                 site?: string | null;
                 sort?: "name" | "kind" | "site" | "newest_good";
             };

@@ -15,7 +15,7 @@ from fennox.cli.parser import build
 
 FAILED, USAGE, NOT_FOUND, NOT_ALLOWED, PERSON, OUT_OF_REACH = 1, 2, 3, 4, 5, 6
 
-_SELDOM = (50_000, 10, 10)  # objects between searches for garbage: a command that starts makes none
+_SELDOM = (500_000, 10, 10)  # objects between searches for garbage: a command that starts makes none
 
 _BY_SLUG = {
     "bad-input": USAGE,
@@ -45,6 +45,7 @@ def environment() -> Environment:
 
 def main(words: list[str] | None = None) -> int:
     gc.set_threshold(*_SELDOM)
+    os.environ["PYDANTIC_DISABLE_PLUGINS"] = "__all__"  # else all installed packages are searched for some
     words = sys.argv[1:] if words is None else words
     parser = build(words[0] if words else "")
     arguments = parser.parse_args(words)
@@ -75,6 +76,8 @@ def main(words: list[str] | None = None) -> int:
         return FAILED
     except Exception as error:  # noqa: BLE001 - _explain raises again what is not ours
         return _explain(error)
+    finally:
+        gc.freeze()  # what is left goes with the process; nothing in it is searched for garbage once more
 
 
 def _explain(error: Exception) -> int:

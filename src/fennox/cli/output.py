@@ -8,13 +8,18 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 
 from pydantic import BaseModel
-from rich.console import Console
+from rich.cells import cell_len
+from rich.console import Console, JustifyMethod
 from rich.markup import escape
-from rich.table import Table
 from rich.text import Text
+
+from fennox.core.names import printable
 
 out = Console(highlight=False, soft_wrap=False)
 err = Console(stderr=True, highlight=False)
+
+_GAP = 2  # spaces between columns
+_NUMBERS = {"DOCUMENTS", "SIZE", "NEW", "BACKUPS", "FRESH", "AFTER"}  # titles of what is aligned to the right
 
 Column = tuple[str, Callable[..., object]]
 
@@ -35,14 +40,39 @@ def show_list(
 
 
 def show_table(titles: list[str], rows: list[list[object]]) -> None:
-    table = Table(box=None, pad_edge=False, header_style="dim", show_edge=False, show_header=any(titles))
+    """A line for each row; only on a terminal that is too narrow for that is a cell folded."""
+    texts = [[printable(str(cell)) for cell in row] for row in rows]
+    widths = [max(cell_len(text) for text in column) for column in zip(titles, *texts, strict=True)]
+    if out.is_terminal and sum(widths) + _GAP * (len(widths) - 1) > out.width:
+        _print_folded(titles, texts)
+        return
+    if any(titles):
+        out.print(Text(_line(titles, titles, widths), style="dim"), soft_wrap=True)
+    for row in texts:
+        out.out(_line(titles, row, widths), highlight=False)
+
+
+def _line(titles: list[str], row: list[str], widths: list[int]) -> str:
+    spaces = [" " * (width - cell_len(text)) for text, width in zip(row, widths, strict=True)]
+    cells = [
+        space + text if title in _NUMBERS else text + space
+        for title, text, space in zip(titles, row, spaces, strict=True)
+    ]
+    return (" " * _GAP).join(cells).rstrip()
+
+
+def _print_folded(titles: list[str], texts: list[list[str]]) -> None:
+    """What the first column says is never broken: it is what is typed in the next command."""
+    from rich.table import Table  # seldom needed, and every command should start at once
+
+    table = Table(
+        box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="dim", show_edge=False, show_header=any(titles)
+    )
     for title in titles:
-        right = title in ("DOCUMENTS", "SIZE", "NEW", "BACKUPS", "FRESH", "BACKUP", "AFTER") and len(rows) > 0
-        table.add_column(title, justify="right" if right and title != "BACKUP" else "left", overflow="fold")
-    for row in rows:
-        table.add_row(*[Text(str(cell)) for cell in row])
-    if not out.is_terminal:
-        out.width = 200
+        justify: JustifyMethod = "right" if title in _NUMBERS else "left"
+        table.add_column(title, justify=justify, overflow="fold", no_wrap=title == titles[0])
+    for row in texts:
+        table.add_row(*[Text(text) for text in row])
     out.print(table)
 
 

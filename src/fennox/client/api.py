@@ -7,11 +7,10 @@ from types import TracebackType
 from typing import Any, Self, TypeVar
 from urllib.parse import quote
 
-import httpx
-from httpx_sse import connect_sse
 from pydantic import BaseModel, SecretStr
 
 from fennox import wire
+from fennox.client.http import connect_sse, httpx
 
 Model = TypeVar("Model", bound=BaseModel)
 

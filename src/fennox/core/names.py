@@ -88,4 +88,6 @@ def device_path(raw: bytes) -> str:
 def printable(raw: bytes | str) -> str:
     """Text that is safe on a terminal: control characters and broken bytes become visible escapes."""
     text = raw.decode("utf-8", "surrogateescape") if isinstance(raw, bytes) else raw
+    if text.isprintable():
+        return text
     return "".join(c if c.isprintable() else c.encode("unicode_escape", "surrogatepass").decode() for c in text)
