@@ -32,7 +32,8 @@ from fennox.engine import vault as vaults
 from fennox.engine.carving import Carvers
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.take import Order, Subject, Taken, take
+from fennox.engine.orders import Order, Subject, Taken
+from fennox.engine.take import take
 from fennox.engine.vault import Vault
 from fennox.links import ssh
 from fennox.links.base import Address, Credential

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from fennox.core.restoring.sheet import Place, Sheet
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import LinuxServer

@@ -12,7 +12,8 @@ from fennox.core.errors import BadInput, FarSideFailed, FennoxError, LeaseLost, 
 from fennox.core.kinds.loading import load
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.take import Taken, take
+from fennox.engine.orders import Taken
+from fennox.engine.take import take
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential, Link
 from saltmere.linux import SSH_RESTART, LinuxServer

@@ -29,7 +29,7 @@ from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine import comparing
 from fennox.engine.comparing import side_of
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links import ssh
 from fennox.links.base import Address, Credential

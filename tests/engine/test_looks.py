@@ -13,7 +13,7 @@ from fennox.core.kinds.loading import load
 from fennox.engine.capture import Capture, identify
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.looks import Difference, blinded, difference, look
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer

@@ -10,7 +10,7 @@ import pytest
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from fennox.links.sftp import SftpFiles

@@ -17,7 +17,7 @@ from fennox.engine import inquiring, sameness, surveying
 from fennox.engine.index import PackIndex
 from fennox.engine.inquiring import is_asked_whole
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer

@@ -16,7 +16,7 @@ from fennox.core.kinds.loading import load, whole
 from fennox.engine import surveying
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential, Running
 from fennox.links.ssh import SshLink

@@ -12,7 +12,7 @@ from sqlalchemy.exc import IntegrityError
 
 from fennox.catalogue.models import Backup, Copy, Run, StateRow, System
 from fennox.core.time import stamp
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.service import queue
 from fennox.service.asbefore import Ending, enter
 from fennox.service.context import Context

@@ -25,8 +25,8 @@ from fennox.engine.asking import poll_until
 from fennox.engine.capture import Capture, identify, values_of
 from fennox.engine.documents import document_name, hashed, read_documents
 from fennox.engine.journal import Journal
+from fennox.engine.orders import Taken
 from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
-from fennox.engine.take import Taken
 from fennox.engine.vault import Now
 from fennox.links.base import Link, Shell, Web
 

@@ -16,7 +16,7 @@ from sqlalchemy.dialects.postgresql import JSONB
 
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
 from fennox.core.time import parse_stamp
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.service import book, queue, states
 from fennox.service.queue import Database, Lease
 

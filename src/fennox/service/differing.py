@@ -19,7 +19,7 @@ from fennox.core.format.digest import blake2b_256
 from fennox.engine.capture import Capture, identify
 from fennox.engine.journal import Journal
 from fennox.engine.looks import blinded, difference, look
-from fennox.engine.take import check_same_machine
+from fennox.engine.orders import check_same_machine
 from fennox.service import queue, routines, states
 from fennox.service.context import Context
 from fennox.service.queue import Lease

@@ -20,7 +20,7 @@ from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Hand, PartModel, Source
-from fennox.engine import take
+from fennox.engine import orders
 from fennox.service import noting, queue
 from fennox.service.context import Context
 
@@ -80,7 +80,7 @@ def _place(system: str, document: str) -> str:
     return f"handed_in|{system}|{document}|content"
 
 
-async def given(context: Context, session: AsyncSession, system: System, document: str) -> take.HandedIn:
+async def given(context: Context, session: AsyncSession, system: System, document: str) -> orders.HandedIn:
     """What the take is made of."""
     kind, _ = context.kind(system.kind)
     row = await session.get(HandedIn, (system.id, document))
@@ -93,7 +93,7 @@ async def given(context: Context, session: AsyncSession, system: System, documen
         raise NotFound(f"{system.name} never said which machine it is.", "Take a backup of it first.")
     else:
         machine = Machine.model_validate(system.machine)
-    return take.HandedIn(machine, {document: content})
+    return orders.HandedIn(machine, {document: content})
 
 
 async def arrived(context: Context, session: AsyncSession, run: Run, backup: Backup) -> None:

@@ -9,7 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import StateRow, System
 from fennox.engine.looks import blinded
-from fennox.engine.take import Taken
+from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 
 AS_ITS_BACKUP: dict[str, Any] = {"differs": "", "differs_since": None, "differs_state": "", "differs_still": None}

@@ -21,8 +21,9 @@ from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
+from fennox.engine.orders import Order, Subject, Taken
 from fennox.engine.sameness import RecordPlace
-from fennox.engine.take import Order, Subject, Taken, take
+from fennox.engine.take import take
 from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
 from fennox.service import guarding, handing, noting, ownstate, queue, states
