@@ -1,11 +1,9 @@
-"""Signing in, and the client every other verb uses. The sign-in is remembered in a file only its owner can read."""
+"""Signing in and out, and secrets that are given."""
 
 from __future__ import annotations
 
 import argparse
 import getpass
-import json
-import os
 from pathlib import Path
 
 from pydantic import SecretStr
@@ -13,22 +11,9 @@ from pydantic import SecretStr
 from fennox import wire
 from fennox.cli.main import Environment
 from fennox.cli.output import can_ask, say, show_list, show_one, when
+from fennox.cli.signedin import client, forget, remember
 from fennox.client.api import Client
-from fennox.core.errors import BadInput, NotSignedIn, PassphraseNeeded
-
-_FILE = "sign-in.json"
-
-
-def client(environment: Environment) -> Client:
-    if environment.address and environment.token:
-        return Client(environment.address, environment.token)
-    try:
-        saved = json.loads((environment.folder / _FILE).read_text())
-        return Client(environment.address or saved["address"], saved["token"])
-    except FileNotFoundError:
-        raise NotSignedIn("You are not signed in.", "Run: fennox sign-in http://127.0.0.1:8420 --user NAME") from None
-    except (ValueError, KeyError) as error:
-        raise NotSignedIn(f"{environment.folder / _FILE} cannot be read.", "Sign in again.") from error
+from fennox.core.errors import BadInput, PassphraseNeeded
 
 
 def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -38,18 +23,14 @@ def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
             signed = service.first_user(arguments.setup_code, arguments.user, password)
         else:
             signed = service.sign_in(arguments.user, password)
-    environment.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    path = environment.folder / _FILE
-    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(handle, "w") as file:
-        json.dump({"address": arguments.address, "token": signed.token, "user": signed.user}, file)
+    remember(environment, arguments.address, signed.token or "", signed.user)
     say(f"Signed in as {signed.user} ({signed.role}) until {signed.until:%Y-%m-%d}.")
 
 
 def sign_out(_arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         service.sign_out()
-    (environment.folder / _FILE).unlink(missing_ok=True)
+    forget(environment)
     say("Signed out.")
 
 

@@ -10,9 +10,10 @@ from typing import Literal
 from pydantic import SecretStr
 
 from fennox.cli import runs
-from fennox.cli.access import client, first_line
+from fennox.cli.access import first_line
 from fennox.cli.main import Environment
 from fennox.cli.output import counted, say, show_list, show_one, show_table, size, when
+from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
 from fennox.wire.backups import BackupShown, CopyShown, ExportWanted, NewTake

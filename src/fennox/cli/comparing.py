@@ -10,9 +10,10 @@ from typing import Any
 
 from pydantic import SecretStr
 
-from fennox.cli.access import client, first_line
+from fennox.cli.access import first_line
 from fennox.cli.main import Environment
 from fennox.cli.output import counted, when
+from fennox.cli.signedin import client
 from fennox.core.compare.model import Change, Comparison, DocumentChange
 from fennox.core.errors import BadInput
 from fennox.core.names import printable

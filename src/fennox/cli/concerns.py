@@ -7,9 +7,10 @@ from datetime import UTC, datetime, timedelta
 
 from pydantic import SecretStr
 
-from fennox.cli.access import client, first_line
+from fennox.cli.access import first_line
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import say, show_list, show_one, when
+from fennox.cli.signedin import client
 from fennox.core.errors import BadInput
 from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, NewAlertRoute
 from fennox.wire.concerns import Concern, MuteWanted

@@ -8,10 +8,10 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
-from fennox.cli.access import client
 from fennox.cli.hostkeys import accepted_list, ask_whether_its_own, with_accepted_key
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, remaining, say, show_table, size, when
+from fennox.cli.signedin import client
 from fennox.cli.systems import settings_of
 from fennox.client.api import Client, ProblemError
 from fennox.core.errors import BadInput, PersonNeeded

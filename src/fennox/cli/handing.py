@@ -6,10 +6,10 @@ import argparse
 from pathlib import Path
 
 from fennox.cli import runs
-from fennox.cli.access import client
 from fennox.cli.backups import show_backup
 from fennox.cli.main import Environment
 from fennox.cli.output import say, show_list, when
+from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
 

@@ -8,10 +8,11 @@ import os
 from pydantic import SecretStr
 
 from fennox.cli import access, runs
-from fennox.cli.access import client, first_line
+from fennox.cli.access import first_line
 from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table, when
+from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.wire.runs import RunShown

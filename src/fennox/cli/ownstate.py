@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from fennox.cli.access import client
 from fennox.cli.main import Environment
 from fennox.cli.output import age, say, show_one, when
+from fennox.cli.signedin import client
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 
 

@@ -12,9 +12,9 @@ from importlib.metadata import distribution
 from importlib.resources import files
 from pathlib import Path
 
-from fennox.cli.access import client
 from fennox.cli.main import Environment
 from fennox.cli.output import say
+from fennox.cli.signedin import client
 from fennox.core.errors import BadInput
 from fennox.wire.recovery import RecoverySheet, StoreOnSheet
 

@@ -6,10 +6,10 @@ import argparse
 import json
 
 from fennox.cli import runs
-from fennox.cli.access import client
 from fennox.cli.hostkeys import with_both_keys
 from fennox.cli.main import PERSON, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, when
+from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep

@@ -6,9 +6,9 @@ import argparse
 from datetime import date, timedelta
 from pathlib import Path
 
-from fennox.cli.access import client
 from fennox.cli.main import Environment
 from fennox.cli.output import out, say, show_list, show_one, show_table, span, when
+from fennox.cli.signedin import client
 from fennox.wire.routines import Load, NewRoutine, RoutineChange, RoutineShown
 
 _MARKS = "▁▂▃▄▅▆▇█"

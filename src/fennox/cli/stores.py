@@ -10,10 +10,11 @@ from typing import TypeVar
 from pydantic import SecretStr
 
 from fennox.cli import access, runs
-from fennox.cli.access import client, first_line
+from fennox.cli.access import first_line
 from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, size, when
+from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import argparse
 
-from fennox.cli.access import client
 from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, PERSON, Environment
 from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, show_table, when
+from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import printable
 from fennox.wire.enrolling import NewSystem, Retired, SystemChange

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from fennox.cli.access import client
 from fennox.cli.main import Environment
 from fennox.cli.output import ask, can_ask, say, show_list, show_one, when
+from fennox.cli.signedin import client
 from fennox.core.errors import PersonNeeded
 from fennox.wire.sites import NewSite
 

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import threading
+from collections.abc import Iterator, Mapping
+from concurrent.futures import Future
 from types import TracebackType
-from typing import Any, Self, TypeVar
+from typing import TYPE_CHECKING, Any, Self, TypeVar
 from urllib.parse import quote
-
-from pydantic import BaseModel, SecretStr
 
 from fennox import wire
 from fennox.client.http import connect_sse, httpx
 
-Model = TypeVar("Model", bound=BaseModel)
+if TYPE_CHECKING:  # loading it takes as long as the first answer, which need not wait for it
+    from pydantic import BaseModel, SecretStr
+
+Model = TypeVar("Model", bound="BaseModel")
 
 _EVERY = 1_000_000  # systems, in large pages
 _ANSWERING = 60  # seconds
@@ -38,11 +41,19 @@ class OutOfReachError(Exception):
 def _plain(model: BaseModel) -> dict[str, Any]:
     """A request as JSON, with its secrets in clear: this is the one place where they leave their wrapping."""
 
+    from pydantic import SecretStr
+
     plain = model.model_dump(mode="json", include=model.model_fields_set, exclude_none=True)
     for name in plain:
         if isinstance(value := getattr(model, name), SecretStr):
             plain[name] = value.get_secret_value()
     return plain
+
+
+def _secret(text: str) -> SecretStr:
+    from pydantic import SecretStr
+
+    return SecretStr(text)
 
 
 class Client:
@@ -55,6 +66,7 @@ class Client:
         # an address without TLS needs none of the authorities, and reading them takes longer than most answers
         tls = base.startswith("https:")
         self._http = httpx.Client(base_url=base, headers=headers, timeout=_ANSWERING, trust_env=False, verify=tls)
+        self._asked: dict[tuple[str, frozenset[tuple[str, str]]], Future[httpx.Response]] = {}
 
     def __enter__(self) -> Self:
         return self
@@ -62,18 +74,34 @@ class Client:
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
         self._http.close()
 
+    def ask_ahead(self, path: str, **query: object) -> None:
+        """Ask already now what a method below will ask: it then takes that answer."""
+        params = _texts(query)
+        answer = self._asked[path, frozenset(params.items())] = Future()
+
+        def ask() -> None:
+            try:
+                answer.set_result(self._http.get(path, params=params))
+            except Exception as error:  # noqa: BLE001 - it is raised where the answer is wanted
+                answer.set_exception(error)
+
+        threading.Thread(target=ask, daemon=True).start()  # one that is not waited for does not keep the process
+
     def _call(
         self, method: str, path: str, body: BaseModel | None = None, *, timeout: float = _ANSWERING, **query: object
     ) -> httpx.Response:
-        params = {name: str(value) for name, value in query.items() if value is not None}
-        return self._sent(method, path, params, json=_plain(body) if body else None, timeout=timeout)
+        return self._sent(method, path, _texts(query), json=_plain(body) if body else None, timeout=timeout)
 
     def _sent(
         self, method: str, path: str, params: dict[str, str], *, json: dict[str, Any] | None = None,
         content: bytes | None = None, timeout: float = _ANSWERING,
     ) -> httpx.Response:  # fmt: skip
+        ahead = self._asked.pop((path, frozenset(params.items())), None) if method == "GET" else None
         try:
-            answer = self._http.request(method, path, json=json, content=content, params=params, timeout=timeout)
+            if ahead is not None:
+                answer = ahead.result()
+            else:
+                answer = self._http.request(method, path, json=json, content=content, params=params, timeout=timeout)
         except httpx.HTTPError as error:
             raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
         if answer.status_code >= 400:
@@ -107,14 +135,14 @@ class Client:
             wire.access.SignedIn,
             "POST",
             "/session",
-            wire.access.SignIn(user=user, password=SecretStr(password), token=True),
+            wire.access.SignIn(user=user, password=_secret(password), token=True),
         )
 
     def sign_out(self) -> None:
         self._call("DELETE", "/session")
 
     def first_user(self, code: str, user: str, password: str) -> wire.access.SignedIn:
-        wanted = wire.access.FirstUser(code=SecretStr(code), user=user, password=SecretStr(password))
+        wanted = wire.access.FirstUser(code=_secret(code), user=user, password=_secret(password))
         return self._one(wire.access.SignedIn, "POST", "/first-user", wanted)
 
     def users(self) -> list[wire.access.UserShown]:
@@ -226,7 +254,7 @@ class Client:
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted)
 
     def try_passphrase(self, key_set: str, passphrase: str) -> wire.stores.KeySetShown:
-        wanted = wire.stores.TryPassphrase(passphrase=SecretStr(passphrase))
+        wanted = wire.stores.TryPassphrase(passphrase=_secret(passphrase))
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/try", wanted)
 
     def withdraw_passphrase(self, key_set: str, wanted: wire.stores.Withdraw) -> wire.stores.KeySetShown:
@@ -465,7 +493,7 @@ class Client:
             wire.runs.RunShown,
             "POST",
             f"/runs/{run}/passphrase",
-            wire.runs.PassphraseWanted(passphrase=SecretStr(passphrase)),
+            wire.runs.PassphraseWanted(passphrase=_secret(passphrase)),
         )
 
     def follow(self, run: str) -> Iterator[wire.runs.RunShown | wire.runs.LogLine]:
@@ -482,6 +510,10 @@ class Client:
                         yield wire.runs.LogLine.model_validate_json(event.data)
         except httpx.HTTPError as error:
             raise OutOfReachError(f"The connection to {self.address} was cut ({type(error).__name__}).") from error
+
+
+def _texts(query: Mapping[str, object]) -> dict[str, str]:
+    return {name: str(value) for name, value in query.items() if value is not None}
 
 
 def _problem(answer: httpx.Response) -> wire.base.Problem:

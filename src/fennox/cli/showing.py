@@ -1,0 +1,64 @@
+"""What ``fennox status`` shows: what is wrong, then the systems that are longest without a good backup."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from fennox.cli.output import age, err, out, say, show_table, when
+from fennox.wire.runs import Status
+from fennox.wire.systems import SystemShown
+
+_CONCERNS = 50  # at most; what is wrong with one cause is only a few of them
+
+
+def ids(found: Status) -> None:
+    for concern in found.concerns:
+        print(concern.about)
+
+
+def as_json(found: Status, systems: Sequence[SystemShown]) -> None:
+    listed = [system.model_dump(mode="json") for system in systems]
+    print(json.dumps({**found.model_dump(mode="json"), "estate": listed}, indent=2))
+
+
+def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
+    for concern in found.concerns[:_CONCERNS]:
+        mark = ("AT RISK", "bold red") if concern.severity == "high" else ("look at", "yellow")
+        words = " ".join(word for word in (concern.text, concern.means, concern.remedy) if word)
+        out.print(Text.assemble(mark, f"  {words}"), soft_wrap=True)
+    if (more := found.concerns_in_all - min(len(found.concerns), _CONCERNS)) > 0:
+        out.print(f"         and {more} more, of the same causes or less bad: fennox concern list")
+    if not found.concerns:
+        out.print("[green]Nothing is wrong.[/green]")
+    if not found.systems:
+        step = "fennox system add" if found.stores else "fennox store add"
+        say(f"No system is in use. Begin with `{step} --help`.")
+        return
+    out.print()
+    show_table(
+        ["SYSTEM", "KIND", "SITE", "NEWEST GOOD", "BACKUPS", "HELD IN", "NEXT RUN", "LAST RUN"],
+        [
+            [
+                system.name,
+                system.kind,
+                system.site or "-",
+                age(system.newest_good, found.at),
+                system.backups,
+                ", ".join(system.stores) or "-",
+                when(system.next_run),
+                f"{system.last_run.kind} {system.last_run.state}" if system.last_run else "-",
+            ]
+            for system in systems
+        ],
+    )
+    if found.systems > len(systems):
+        say(f"Those of {found.systems} systems that are longest without a good backup; all: fennox system list")
+    clock = " (simulated clock)" if found.simulated_clock else ""
+    err.print(
+        f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "
+        f"stores: {found.stores}, muted concerns: {found.muted}, "
+        f"workers: {found.workers}, active runs: {found.active_runs}. {when(found.at)}{clock}[/dim]"
+    )

@@ -1,0 +1,28 @@
+"""``fennox status``: asked for before what is needed to show it is loaded, which takes as long as the answers."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from fennox.cli.main import Environment
+from fennox.cli.signedin import client
+
+_TABLE: dict[str, Any] = {"retired": False, "sort": "newest_good", "down": False, "limit": 20}
+
+
+def status(arguments: argparse.Namespace, environment: Environment) -> None:
+    plain = arguments.json or arguments.quiet
+    with client(environment) as service:
+        service.ask_ahead("/status")
+        if not plain:
+            service.ask_ahead("/systems", **_TABLE)
+        from fennox.cli import showing  # meanwhile
+
+        found = service.status()
+        if arguments.quiet:
+            showing.ids(found)
+        elif arguments.json:
+            showing.as_json(found, service.systems())
+        else:
+            showing.for_people(found, service.systems(**_TABLE))

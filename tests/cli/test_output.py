@@ -1,0 +1,61 @@
+"""Tables: a row is a line, whatever stands in it, and what is typed in the next command is never cut in two."""
+
+from __future__ import annotations
+
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from rich.cells import cell_len
+from rich.console import Console
+
+from fennox.cli import output
+from fennox.core.names import printable
+
+TITLES = ["SYSTEM", "KIND", "SIZE", "NEXT RUN"]
+CELLS = st.one_of(st.text(max_size=40), st.integers(min_value=0))
+
+
+def printed(rows: list[list[object]], *, width: int = 80, terminal: bool = False) -> list[str]:
+    console = Console(file=io.StringIO(), width=width, force_terminal=terminal, color_system=None, highlight=False)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(output, "out", console)
+        output.show_table(TITLES, rows)
+    assert isinstance(console.file, io.StringIO)
+    return console.file.getvalue().split("\n")[:-1]
+
+
+@given(st.lists(st.tuples(CELLS, CELLS, CELLS, CELLS), max_size=8))
+def test_every_row_is_one_line_however_long_and_columns_stand_below_each_other(rows: list[tuple[object, ...]]) -> None:
+    header, *lines = printed([list(row) for row in rows])
+    assert len(lines) == len(rows)
+    assert all(line.isprintable() for line in lines)
+    begins = cell_len(header[: header.index("KIND")])
+    for line, row in zip(lines, rows, strict=True):
+        first = printable(str(row[0]))
+        assert line.startswith(first.rstrip())
+        assert cell_len(first) <= begins - 2
+        second = printable(str(row[1])).rstrip()
+        assert line.ljust(begins)[begins - cell_len(first) + len(first) :].startswith(second)
+
+
+def test_numbers_stand_at_the_right_and_what_cannot_be_printed_is_seen() -> None:
+    assert printed([["web-9", "a\x1b[2Jb\n", 5, "-"], ["quay", "[red]", 12345, "x"]]) == [
+        "SYSTEM  KIND          SIZE  NEXT RUN",
+        r"web-9   a\x1b[2Jb\n      5  -",
+        "quay    [red]        12345  x",
+    ]
+
+
+@pytest.mark.parametrize("width", [60, 72])
+def test_only_a_terminal_that_is_too_narrow_folds_and_never_the_first_column(width: int) -> None:
+    name, words = "gannet-point-tickets-3", "nothing that anybody would type again, and far too long for it"
+    rows: list[list[object]] = [[name, words, 7, "2026-11-26 02:40 CET"]]
+    assert len(printed(rows, width=width)) == 2
+    assert len(printed(rows, width=200, terminal=True)) == 2
+    folded = printed(rows, width=width, terminal=True)
+    assert len(folded) > 2
+    assert sum(name in line for line in folded) == 1
+    assert all(cell_len(line) <= width for line in folded)
+    assert "".join("".join(folded[1:]).split()).count("anybody") == 1
