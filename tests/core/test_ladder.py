@@ -100,6 +100,14 @@ def test_the_order_of_the_list_does_not_matter(given_items: list[Item], text: st
     assert ladder.kept(given_items, plan, NOW, OSLO) == ladder.kept(shuffled, plan, NOW, OSLO)
 
 
+@given(items, texts, st.integers(0, 4000))
+def test_what_keeps_a_backup_does_not_depend_on_older_ones(given_items: list[Item], text: str, hours: int) -> None:
+    plan, since = ladder.parse(text), NOW - timedelta(hours=hours)
+    kept = ladder.kept(given_items, plan, NOW, OSLO)
+    newer = [item for item in given_items if item.time >= since]
+    assert ladder.kept(newer, plan, NOW, OSLO) == {item.id: kept[item.id] for item in newer}
+
+
 def test_a_ladder_reads_back_as_it_was_written() -> None:
     assert str(ladder.parse(TEXT.upper())) == TEXT
     assert str(ladder.parse("daily for 3 days")) == "daily for 3 days, always 1"

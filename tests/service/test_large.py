@@ -20,6 +20,7 @@ from fennox.service import counting, routines, scheduler, watching
 from fennox.service.context import Context
 from fennox.service.newest import begins, newest_backups, unhurried
 from fennox.service.paging import in_order_of, newest_first
+from fennox.service.routes.backups import list_backups
 from fennox.service.routes.metrics import metrics
 from fennox.service.routes.routines import list_routines, preview_routine
 from fennox.service.routes.systems import SystemOrder, list_systems
@@ -64,6 +65,27 @@ async def test_every_system_comes_once_in_every_order(context: Context, sort: Sy
         assert up[5:] == ["ferry-7", "ferry-5", "ferry-3", "ferry-1"], "those without a backup come before the oldest"
     if sort == "site":
         assert up[:6] == [f"ferry-{number}" for number in (0, 2, 3, 5, 6, 8)]
+
+
+async def test_a_page_of_backups_tells_what_keeps_each_as_the_whole_list_does(context: Context) -> None:
+    store = await add_store(context)
+    await add_routine(context, store, ladder="daily for 3 days, weekly for 5 weeks, always 2")
+    for system, hours in (("quay-web", 7), ("holm-store", 19)):
+        made = await add_system(context, system)
+        for number in range(30):
+            held = {"held": True, "held_because": "before the move"} if number == 4 else {}
+            time = START - timedelta(hours=hours * number)
+            await add_backup(context, made, store, time, 100 - number, doubtful=number % 6 == 1, **held)
+    whole = {item.id: item.kept_by for item in (await list_backups(context, limit=100)).items}
+    assert {len(why) for why in whole.values()} >= {0, 1, 2, 3}
+    after = None
+    found: dict[str, list[str]] = {}
+    while True:
+        page = await list_backups(context, limit=7, after=after)
+        found |= {item.id: item.kept_by for item in page.items}
+        if (after := page.after) is None:
+            break
+    assert found == whole
 
 
 async def test_the_database_keeps_the_newest_good_backup_of_each_system(context: Context) -> None:

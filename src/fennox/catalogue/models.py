@@ -535,6 +535,7 @@ class ConcernRow(Base):
     __table_args__ = (
         Index("standing_concerns", "cause", "severity", "since", "about", "key",
               postgresql_include=["muted_until"], postgresql_where=text("ended is null")),
+        Index("worst_concerns", "severity", "since", "about", "key", postgresql_where=text("ended is null")),
     )  # fmt: skip
 
     key: Mapped[str] = mapped_column(primary_key=True)

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import TypeVar
 
+from pydantic_core import from_json
 from sqlalchemy import select, text
 from sqlalchemy.exc import DataError, DBAPIError
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
@@ -349,6 +350,7 @@ async def open_context(
         pool_size=20,
         max_overflow=20,
         hide_parameters=True,  # what people send does not belong in logs
+        json_deserializer=from_json,  # a fifth of the time of the one of the standard library
         connect_args={"options": f"{idle} {planned}"},
     )
     ask_the_idle(engine)

@@ -106,13 +106,18 @@ _STANDING = (
 
 
 async def backups_of(
-    session: AsyncSession, systems: Sequence[str], *, expired: bool = True
+    session: AsyncSession, systems: Sequence[str], *, expired: bool = True, since: datetime | None = None
 ) -> dict[str, list[Standing]]:
-    """Of each of these systems its backups, the newest first; without those that nothing keeps if so wanted."""
+    """Of each of these systems its backups, the newest first; without those that nothing keeps if so wanted.
+
+    ``since``: only these. It is enough to tell what keeps one of them, as older ones have no say in that.
+    """
     rows = select(*_STANDING).where(among(Backup.system_id, systems))
     rows = rows.order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
     if not expired:
         rows = rows.where(Backup.expired.is_(False))
+    if since is not None:
+        rows = rows.where(Backup.time >= since)
     connection = await session.connection()  # a hundred backups of each system: more than a session has to know of
     every = [*map(Standing._make, (await connection.execute(rows)).all())]
     closer = [backup.id for backup in every if backup.held is not None or backup.partial]

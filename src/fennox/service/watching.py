@@ -10,7 +10,7 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import case, func, select, text
+from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
@@ -66,7 +66,7 @@ async def refresh(context: Context, session: AsyncSession) -> None:
         await look(context, session)
 
 
-WORST_FIRST = (case((ConcernRow.severity == "high", 0), else_=1), ConcernRow.since, ConcernRow.about, ConcernRow.key)
+WORST_FIRST = (ConcernRow.severity, ConcernRow.since, ConcernRow.about, ConcernRow.key)  # high comes before low
 
 
 @dataclass(frozen=True)
@@ -83,13 +83,13 @@ async def standing(session: AsyncSession, now: datetime) -> Standing:
     loud = (ConcernRow.ended.is_(None), func.coalesce(ConcernRow.muted_until, now) <= now)
     alike, oldest_first = (ConcernRow.cause, ConcernRow.severity), (ConcernRow.since, ConcernRow.about, ConcernRow.key)
     place = func.row_number().over(partition_by=alike, order_by=oldest_first)  # in the order of an index
-    ranked = select(ConcernRow.key, place.label("place")).where(*loud).subquery()
-    first = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
-    worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST).limit(_WORST)
-    every = select(func.count()).where(ConcernRow.ended.is_(None))
-    in_all = (await session.execute(select(func.count()).where(*loud))).scalar_one()
-    muted = (await session.execute(every)).scalar_one() - in_all
-    return Standing(list((await session.execute(worst)).scalars()), in_all, muted)
+    ranked = select(*WORST_FIRST, place.label("place")).where(*loud).subquery()
+    few = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
+    first = few.order_by(*(ranked.c[column.key] for column in WORST_FIRST)).limit(_WORST)
+    worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST)
+    counts = select(func.count(), func.count().filter(loud[1])).where(loud[0])
+    every, in_all = (await session.execute(counts)).one()
+    return Standing(list((await session.execute(worst)).scalars()), in_all, every - in_all)
 
 
 async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernRow], list[ConcernRow]]:

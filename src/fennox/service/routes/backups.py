@@ -91,7 +91,8 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
             )
         )
     kept: dict[str, list[str]] = {}
-    standing = await routines.backups_of(session, of, expired=False)
+    since = min((row.time for row in rows), default=None)
+    standing = await routines.backups_of(session, of, expired=False, since=since)
     for system_id, its in standing.items():
         mine = [routine for routine in all_routines if routines.selects(routine.systems, systems[system_id])]
         kept |= routines.what_keeps(systems[system_id], its, mine, context.now())

@@ -1,6 +1,6 @@
 """the backups of a system are counted, and their ladders worked out, from an index alone
 
-The oldest run of each routine is found by an index, too, however many wait.
+The oldest run of each routine is found by an index, too, however many wait, and so are the worst concerns.
 """
 
 from __future__ import annotations
@@ -22,6 +22,9 @@ def upgrade() -> None:
         postgresql_where=sa.text('expired is false'),
     )
     op.drop_index('ix_backups_system_id', table_name='backups')  # a_sequence_number_is_used_once begins with it
+    op.create_index(
+        'worst_concerns', 'concerns', ['severity', 'since', 'about', 'key'], postgresql_where=sa.text('ended is null')
+    )
     op.drop_index('waiting_in_the_queue', table_name='runs')
     lane = (
         "case when routine_id is not null then routine_id"
