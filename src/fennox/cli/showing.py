@@ -55,7 +55,8 @@ def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
         ],
     )
     if found.systems > len(systems):
-        say(f"Those of {found.systems} systems that are longest without a good backup; all: fennox system list")
+        of = f"{len(systems)} of {found.systems} systems"
+        say(f"These {of} are the longest without a good backup; all: fennox system list")
     clock = " (simulated clock)" if found.simulated_clock else ""
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "

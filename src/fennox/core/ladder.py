@@ -29,8 +29,8 @@ _REMEDY = "Write for example `everything for 14 days, daily for 60 days, always 
 
 _PERIOD: dict[Cadence, Callable[[datetime], object] | None] = {
     "everything": None,  # each is a period of its own
-    "daily": lambda local: local.date(),
-    "weekly": lambda local: local.isocalendar()[:2],
+    "daily": datetime.date,
+    "weekly": lambda local: (local.toordinal() - 1) // 7,  # the first day of all was a Monday
     "monthly": lambda local: (local.year, local.month),
     "yearly": lambda local: local.year,
 }
