@@ -17,11 +17,13 @@ TITLES = ["SYSTEM", "KIND", "SIZE", "NEXT RUN"]
 CELLS = st.one_of(st.text(max_size=40), st.integers(min_value=0))
 
 
-def printed(rows: list[list[object]], *, width: int = 80, terminal: bool = False) -> list[str]:
+def printed(
+    rows: list[list[object]], *, width: int = 80, terminal: bool = False, spare: tuple[str, ...] = ()
+) -> list[str]:
     console = Console(file=io.StringIO(), width=width, force_terminal=terminal, color_system=None, highlight=False)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(output, "out", console)
-        output.show_table(TITLES, rows)
+        output.show_table(TITLES, rows, spare=spare)
     assert isinstance(console.file, io.StringIO)
     return console.file.getvalue().split("\n")[:-1]
 
@@ -59,3 +61,20 @@ def test_only_a_terminal_that_is_too_narrow_folds_and_never_the_first_column(wid
     assert sum(name in line for line in folded) == 1
     assert all(cell_len(line) <= width for line in folded)
     assert "".join("".join(folded[1:]).split()).count("anybody") == 1
+
+
+def test_columns_that_can_be_spared_go_before_a_word_is_broken() -> None:
+    rows: list[list[object]] = [["northness-watch", "storage-server", 12, "2026-11-26 02:40 CET"]]
+    assert [line.rstrip() for line in printed(rows, width=50, terminal=True, spare=("KIND", "SIZE"))] == [
+        "SYSTEM           KIND            SIZE  NEXT RUN",
+        "northness-watch  storage-server    12  2026-11-26",
+        "                                       02:40 CET",
+    ]
+    assert [line.rstrip() for line in printed(rows, width=36, terminal=True, spare=("KIND", "SIZE"))] == [
+        "SYSTEM           SIZE  NEXT RUN",
+        "northness-watch    12  2026-11-26",
+        "                       02:40 CET",
+    ]
+    broken = printed(rows, width=30, terminal=True)
+    assert "northness-watch" in broken[1] + broken[2]
+    assert all(cell_len(line) <= 30 for line in broken)

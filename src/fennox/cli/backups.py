@@ -141,6 +141,7 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
         quiet=arguments.quiet,
         key="id",
         none="There is no backup yet. Take one with `fennox backup take SYSTEM`.",
+        spare=["NEW", "DOCUMENTS", "BY", "SIZE"],
     )
 
 

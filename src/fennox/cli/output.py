@@ -25,26 +25,34 @@ Column = tuple[str, Callable[..., object]]
 
 
 def show_list(
-    items: Sequence[BaseModel], columns: list[Column], *, as_json: bool, quiet: bool, key: str, none: str
-) -> None:
-    """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is empty."""
+    items: Sequence[BaseModel], columns: list[Column], *, as_json: bool, quiet: bool, key: str, none: str,
+    spare: Sequence[str] = (),
+) -> None:  # fmt: skip
+    """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is empty.
+
+    ``spare``: as :func:`show_table` has it.
+    """
     if as_json:
         print(json.dumps([item.model_dump(mode="json") for item in items], indent=2))
     elif quiet:
         for item in items:
             print(getattr(item, key))
     elif not items:
-        err.print(escape(none))
+        say(none)
     else:
-        show_table([title for title, _ in columns], [[cell(item) for _, cell in columns] for item in items])
+        rows = [[cell(item) for _, cell in columns] for item in items]
+        show_table([title for title, _ in columns], rows, spare=spare)
 
 
-def show_table(titles: list[str], rows: list[list[object]]) -> None:
-    """A line for each row; only on a terminal that is too narrow for that is a cell folded."""
+def show_table(titles: list[str], rows: list[list[object]], *, spare: Sequence[str] = ()) -> None:
+    """A line for each row; only on a terminal that is too narrow for that is a cell folded.
+
+    ``spare``: titles of columns that it does without, one after the other, before any word is broken.
+    """
     texts = [[printable(str(cell)) for cell in row] for row in rows]
     widths = [max(cell_len(text) for text in column) for column in zip(titles, *texts, strict=True)]
     if out.is_terminal and sum(widths) + _GAP * (len(widths) - 1) > out.width:
-        _print_folded(titles, texts)
+        _print_folded(titles, texts, list(spare))
         return
     if any(titles):
         out.print(Text(_line(titles, titles, widths), style="dim"), soft_wrap=True)
@@ -61,16 +69,28 @@ def _line(titles: list[str], row: list[str], widths: list[int]) -> str:
     return (" " * _GAP).join(cells).rstrip()
 
 
-def _print_folded(titles: list[str], texts: list[list[str]]) -> None:
+def _print_folded(titles: list[str], texts: list[list[str]], spare: list[str]) -> None:
     """What the first column says is never broken: it is what is typed in the next command."""
+    columns = list(zip(titles, *texts, strict=True))
+    words = [max(cell_len(word) for text in column for word in text.split() or [""]) for column in columns]
+    words[0] = max(cell_len(text) for text in columns[0])
+    room = out.width - _GAP * (len(words) - 1)
+    if sum(words) > room and spare:
+        gone = titles.index(spare[0])
+        left = [[cell for number, cell in enumerate(row) if number != gone] for row in (titles, *texts)]
+        _print_folded(left[0], left[1:], spare[1:])
+        return
     from rich.table import Table  # seldom needed, and every command should start at once
 
-    table = Table(
-        box=None, pad_edge=False, padding=(0, _GAP, 0, 0), header_style="dim", show_edge=False, show_header=any(titles)
-    )
-    for title in titles:
+    table = Table(box=None, pad_edge=False, header_style="dim", show_edge=False, show_header=any(titles))
+    widths = [max(cell_len(text) for text in column) for column in columns]
+    while sum(widths) > room >= sum(words):
+        widest = max(range(len(widths)), key=lambda number: (widths[number] > words[number], widths[number]))
+        widths[widest] -= 1
+    for number, title in enumerate(titles):
         justify: JustifyMethod = "right" if title in _NUMBERS else "left"
-        table.add_column(title, justify=justify, overflow="fold", no_wrap=title == titles[0])
+        width = widths[number] if sum(words) <= room else None  # else words are broken, as it comes
+        table.add_column(title, justify=justify, overflow="fold", no_wrap=number == 0, width=width)
     for row in texts:
         table.add_row(*[Text(text) for text in row])
     out.print(table)

@@ -36,6 +36,7 @@ def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
         quiet=arguments.quiet,
         key="id",
         none="No run fits. Take a backup with `fennox backup take SYSTEM`.",
+        spare=["BY", "TOOK"],
     )
 
 

@@ -53,6 +53,7 @@ def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
             ]
             for system in systems
         ],
+        spare=["SITE", "KIND"],
     )
     if found.systems > len(systems):
         of = f"{len(systems)} of {found.systems} systems"
@@ -61,5 +62,6 @@ def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "
         f"stores: {found.stores}, muted concerns: {found.muted}, "
-        f"workers: {found.workers}, active runs: {found.active_runs}. {when(found.at)}{clock}[/dim]"
+        f"workers: {found.workers}, active runs: {found.active_runs}. {when(found.at)}{clock}[/dim]",
+        soft_wrap=True,
     )

@@ -122,6 +122,7 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
         quiet=arguments.quiet,
         key="name",
         none="No system fits. Enrol one with `fennox system add NAME KIND ADDRESS --login LOGIN`.",
+        spare=["ADDRESS", "KIND", "SITE"],
     )
 
 
