@@ -49,7 +49,9 @@ def mailbox() -> Iterator[tuple[Mailbox, str]]:
     box, host = Mailbox(), loopback()
     server = Controller(
         box, hostname=host, port=free_port(host), auth_require_tls=False,
-        authenticator=lambda *a: AuthResult(success=isinstance(a[-1], LoginPassword) and a[-1].password == b"gull"),
+        authenticator=lambda *a: AuthResult(
+            success=isinstance(a[-1], LoginPassword) and a[-1].password == b"gull", handled=False  # so that it answers
+        ),
     )  # fmt: skip
     server.start()
     yield box, f"{host}:{server.port}"
@@ -103,7 +105,8 @@ def test_mail_is_sent_with_a_login_and_a_refusal_is_told(service: Service, mailb
     refused = service.fennox("alert", "test", "lost")
     assert (refused.returncode, "no such person" in refused.stderr) == (1, True)
     make(service, "thief", *mail, "--to", "a@b.example", "--account", "fennox", "--secret-file", "wrong")
-    assert service.fennox("alert", "test", "thief").returncode == 1
+    thief = service.fennox("alert", "test", "thief")
+    assert (thief.returncode, "refuses" in thief.stderr, "Check login and names." in thief.stderr) == (1, True, True)
     listed = service.fennox("alert", "list", "--json").stdout
     assert "gull" not in listed + service.log
     assert "plain" in service.fennox("alert", "set", "watch", "--severity", "low").stdout
