@@ -13,7 +13,7 @@ NOUNS = {
     "rebuild": "service",
     "sign-in": "service",
     "sign-out": "service",
-    "status": "estate",
+    "status": "status",
     "concern": "estate",
     "alert": "estate",
     "trace": "estate",

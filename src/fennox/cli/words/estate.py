@@ -6,7 +6,6 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 
 def define(nouns: Sub) -> None:
-    verb_of(nouns, "status", "status:status", "what is wrong, and how much is protected")
     concern = noun_of(nouns, "concern", "what is wrong or will be, since when, and what to do")
     listed = verb_of(concern, "list", "concerns:list_concerns", "what stands, with what is muted")
     listed.add_argument("--ended", action="store_true", help="what is over instead, the newest first")
