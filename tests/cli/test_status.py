@@ -6,6 +6,7 @@ import json
 
 import pytest
 
+from fennox.cli.status import TABLE
 from fennox.client.api import OutOfReachError
 from fennox.wire.enrolling import NewSystem, Retired
 from fennox.wire.stores import NewStore
@@ -68,6 +69,9 @@ def test_what_is_asked_ahead_is_asked_once_and_fails_where_it_is_wanted(service:
         assert len(asked) == 1
         assert client.status().systems == 0
         assert len(asked) == 2
+        client.ask_ahead("/systems", **TABLE)
+        assert client.systems(**TABLE) == []
+        assert len(asked) == 3, "what status asks ahead is what it then asks for"
         service.stop()
         client.ask_ahead("/status")
         with pytest.raises(OutOfReachError):

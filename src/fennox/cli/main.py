@@ -44,8 +44,6 @@ def environment() -> Environment:
 
 
 def main(words: list[str] | None = None) -> int:
-    gc.set_threshold(*_SELDOM)
-    os.environ["PYDANTIC_DISABLE_PLUGINS"] = "__all__"  # else all installed packages are searched for some
     words = sys.argv[1:] if words is None else words
     parser = build(words[0] if words else "")
     arguments = parser.parse_args(words)
@@ -76,8 +74,6 @@ def main(words: list[str] | None = None) -> int:
         return FAILED
     except Exception as error:  # noqa: BLE001 - _explain raises again what is not ours
         return _explain(error)
-    finally:
-        gc.freeze()  # what is left goes with the process; nothing in it is searched for garbage once more
 
 
 def _explain(error: Exception) -> int:
@@ -105,7 +101,12 @@ def _explain(error: Exception) -> int:
 
 
 def run() -> None:
-    sys.exit(main())
+    """All that a process is for, so that it may be set up for that alone."""
+    gc.set_threshold(*_SELDOM)
+    os.environ["PYDANTIC_DISABLE_PLUGINS"] = "__all__"  # else all installed packages are searched for some
+    code = main()
+    gc.freeze()  # what is left goes with the process; nothing in it is searched for garbage once more
+    sys.exit(code)
 
 
 if __name__ == "__main__":

@@ -19,7 +19,7 @@ out = Console(highlight=False, soft_wrap=False)
 err = Console(stderr=True, highlight=False)
 
 _GAP = 2  # spaces between columns
-_NUMBERS = {"DOCUMENTS", "SIZE", "NEW", "BACKUPS", "FRESH", "AFTER"}  # titles of what is aligned to the right
+_NUMBERS = {"DOCUMENTS", "SIZE", "NEW", "BACKUPS", "BACKUP", "FRESH", "AFTER"}  # titles of what is aligned to the right
 
 Column = tuple[str, Callable[..., object]]
 

@@ -8,7 +8,7 @@ from typing import Any
 from fennox.cli.main import Environment
 from fennox.cli.signedin import client
 
-_TABLE: dict[str, Any] = {"retired": False, "sort": "newest_good", "down": False, "limit": 20}
+TABLE: dict[str, Any] = {"retired": False, "sort": "newest_good", "down": False, "limit": 20}
 
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -16,7 +16,7 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         service.ask_ahead("/status")
         if not plain:
-            service.ask_ahead("/systems", **_TABLE)
+            service.ask_ahead("/systems", **TABLE)
         from fennox.cli import showing  # meanwhile
 
         found = service.status()
@@ -25,4 +25,4 @@ def status(arguments: argparse.Namespace, environment: Environment) -> None:
         elif arguments.json:
             showing.as_json(found, service.systems())
         else:
-            showing.for_people(found, service.systems(**_TABLE))
+            showing.for_people(found, service.systems(**TABLE))
