@@ -25,7 +25,7 @@ import psycopg
 from running import FENNOX, Service
 
 from fennox.catalogue.schema import upgrade
-from fennox.service import keyfile, scheduler, wiring
+from fennox.service import keyfile, marking, wiring
 from fennox.service.clock import real_now
 from fennox.service.context import open_context
 from fennox.service.settings import Settings
@@ -114,7 +114,7 @@ async def ladders(folder: Path, database: str) -> tuple[float, float]:
     context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
     wiring.look_for_garbage_seldom()  # as the service does
     begun = time.monotonic()
-    await scheduler.mark_expired(context)
+    await marking.mark_expired(context)
     seconds = time.monotonic() - begun
     await context.close()
     return seconds, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, StoreRow, System
-from fennox.service import keyfile
+from fennox.service import keyfile, sessions
 from fennox.service.context import Context, open_context
 from fennox.service.settings import Settings
 
@@ -33,8 +33,11 @@ def clock() -> SetClock:
 
 
 @pytest.fixture
-async def context(database: str, tmp_path: Path, clock: SetClock) -> AsyncIterator[Context]:
+async def context(
+    database: str, tmp_path: Path, clock: SetClock, monkeypatch: pytest.MonkeyPatch
+) -> AsyncIterator[Context]:
     settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64)
+    monkeypatch.setattr(sessions, "strict", True)
     made = await open_context(settings, clock, keyfile.load(settings.state), simulated=True)
     yield made
     await made.engine.dispose()

@@ -60,6 +60,7 @@ class Service:
             "FENNOX_LEASE_SECONDS": str(self.lease),
             "FENNOX_ARGON_MEMORY_KIB": "64",
             "FENNOX_LOG": "json",
+            "FENNOX_STRICT_SESSIONS": "1",
             "XDG_CONFIG_HOME": str(self.folder / "config"),
             "NO_COLOR": "1",
             "COLUMNS": "200",

@@ -89,8 +89,9 @@ async def catalogue(context: Context) -> dict[str, Any]:
 
 async def begin(context: Context, folder: Path) -> None:
     wanted = AdoptStore(name="attic", address=str(folder), passphrase=SecretStr(PASSPHRASE))
+    opened = await adopting.open_store(context, wanted)
     async with context.session() as session:
-        row = await adopting.adopt_store(context, session, wanted)
+        row = await adopting.adopt_store(context, session, wanted, opened)
         await session.flush()
         await tending.enqueue_for_store(context, session, "adopt", row, "mara")
 
@@ -110,7 +111,7 @@ async def adopt_until_done(context: Context) -> Run | None:
     """After a death the lease runs out, and the next worker goes on."""
     async with context.session() as session:
         await session.execute(text("update runs set lease_until = now() - interval '1 second' where state = 'running'"))
-        await queue.take_back_lost(session, context.now())
+        await queue.LeaseWatch(0).take_back(session, context.now())
         waiting = (await session.execute(select(Run.id).where(Run.state == "queued"))).first()
     return await carry_out(context) if waiting is not None else None
 

@@ -9,7 +9,7 @@ from collections.abc import Coroutine
 import pytest
 from sqlalchemy import func, select, text, update
 
-from fennox.catalogue.models import Run, Site, System
+from fennox.catalogue.models import Run, Site, System, Worker
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
 from fennox.service import queue, scheduler, worker
 from fennox.service.context import Context
@@ -49,7 +49,7 @@ async def let_leases_run_out(context: Context) -> list[str]:
     async with context.session() as session:
         past = func.now() - text("interval '1 second'")
         await session.execute(update(Run).where(Run.state == "running").values(lease_until=past))
-        return await queue.take_back_lost(session, START)
+        return await queue.LeaseWatch(0).take_back(session, START)
 
 
 async def claimed_by(context: Context, claimant: Claimant) -> str | None:
@@ -229,7 +229,7 @@ async def test_a_live_lease_is_left_alone(context: Context) -> None:
     lease = await claim(context)
     assert lease is not None
     async with context.session() as session:
-        assert await queue.take_back_lost(session, START) == []
+        assert await queue.LeaseWatch(30).take_back(session, START) == []
         assert await queue.renew(session, lease, 30) is False
     assert await state_of(context, run) == "running"
 
@@ -241,6 +241,8 @@ async def test_stopping_is_at_once_in_the_queue_and_at_the_next_step_while_runni
     running = await enqueue(context, await add_system(context, "b"))
     lease = await claim(context)
     assert lease is not None
+    async with context.session() as session:
+        session.add(Worker(id="w", name="quay"))  # it is alive
     async with context.session() as session:
         assert (await queue.ask_to_stop(session, running, START)).state == "running"
     with pytest.raises(Conflict, match="already asked"):
@@ -261,6 +263,8 @@ async def test_a_run_that_was_to_stop_and_lost_its_worker_is_stopped_and_not_beg
 ) -> None:
     run = await enqueue(context, await add_system(context, "a"))
     assert await claim(context) is not None
+    async with context.session() as session:
+        session.add(Worker(id="w", name="quay"))
     async with context.session() as session:
         await queue.ask_to_stop(session, run, START)
     await let_leases_run_out(context)

@@ -11,7 +11,7 @@ from sqlalchemy import select, update
 
 from fennox.catalogue.models import Backup, Routine, Run, System
 from fennox.core.errors import BadInput
-from fennox.service import alerting, coming, routines, scheduler, upkeep
+from fennox.service import alerting, coming, marking, routines, scheduler, upkeep
 from fennox.service.context import Context
 from tests.database import database, postgres
 from tests.service.contexts import (
@@ -131,12 +131,12 @@ async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(contex
     ]
     held = await add_backup(context, system, store, START - timedelta(days=50), 2, held=True, held_because="the move")
     safety = await add_backup(context, system, store, START - timedelta(days=60), 1, purpose="safety")
-    await scheduler.mark_expired(context)
+    await marking.mark_expired(context)
     async with context.session() as session:
         marked = set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
     assert marked == set(), "without a routine nothing expires"
     await add_routine(context, store)
-    await scheduler.mark_expired(context)
+    await marking.mark_expired(context)
     async with context.session() as session:
         marked = set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
     assert marked == {ids[3], ids[4], safety}
@@ -153,7 +153,7 @@ async def test_everything_of_a_retired_system_stays_until_it_is_let_go(context: 
     async def marked(**changes: object) -> set[str]:
         async with context.session() as session:
             await session.execute(update(System).values(**changes))
-        await scheduler.mark_expired(context)
+        await marking.mark_expired(context)
         async with context.session() as session:
             return set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
 
@@ -171,7 +171,7 @@ async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) 
         await add_backup(context, system, store, START - timedelta(days=100 * number), 9 - number)
     await add_routine(context, store)
     await add_routine(context, store, name="yearly", ladder="yearly for 3 years, always 4")
-    await scheduler.mark_expired(context)
+    await marking.mark_expired(context)
     async with context.session() as session:
         assert (await session.execute(select(Backup).where(Backup.expired))).first() is None
         every = list((await session.execute(select(Routine))).scalars())
@@ -257,7 +257,7 @@ async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(context
     hour = timedelta(hours=1)
     whole = [await add_backup(context, system, store, START - timedelta(days=n), 100 - n) for n in range(3)]
     part = {"partial": True, "parts": [{"name": "history"}]}
-    old = await add_backup(context, system, store, START - hour, 200, **part)
+    old = await add_backup(context, system, store, START + hour / 2, 200, **part)
     new = await add_backup(context, system, store, START + hour, 201, **part)
     other = await add_backup(context, system, store, START + 2 * hour, 202, partial=True, parts=[{"name": "settings"}])
     async with context.session() as session:

@@ -262,13 +262,14 @@ async def test_of_a_nights_takes_not_each_looks_at_the_headers_again(
                        header=pinned.decode(), header_digest="", created=START)  # fmt: skip
         session.add(row)
         await session.flush()
-        await context.vault(session, row, lately=True)
-        theirs = headers.new_header(new_keys(), store=here.vault.id, written="20270101T000000Z", sweeper="00" * 16,
-                                    slots=here.vault.header.slots, revision=99)  # fmt: skip
-        await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
-        assert (await context.vault(session, row, lately=True)).header == here.vault.header
-        with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-            await context.vault(session, row)
-        monkeypatch.setattr("fennox.service.context._LATELY", 0)
-        with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-            await context.vault(session, row, lately=True)
+        door = await context.door(session, row)
+    await context.vault(door, lately=True)
+    theirs = headers.new_header(new_keys(), store=here.vault.id, written="20270101T000000Z", sweeper="00" * 16,
+                                slots=here.vault.header.slots, revision=99)  # fmt: skip
+    await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
+    assert (await context.vault(door, lately=True)).header == here.vault.header
+    with pytest.raises(StoreUnusable, match="not the one this service wrote"):
+        await context.vault(door)
+    monkeypatch.setattr("fennox.service.context._LATELY", 0)
+    with pytest.raises(StoreUnusable, match="not the one this service wrote"):
+        await context.vault(door, lately=True)

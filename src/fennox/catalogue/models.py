@@ -56,6 +56,19 @@ class ServiceState(Base):
     clock: Mapped[str]
     created: Mapped[datetime]
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
+    tended: Mapped[datetime | None]  # when ladders and stores were last looked after, by the service's clock
+
+
+class ClockAcceptance(Base):
+    """What a person confirmed of a clock or a date that disagrees with the service's clock (``core.moments``)."""
+
+    __tablename__ = "clock_acceptances"
+
+    name: Mapped[str] = mapped_column(primary_key=True)  # of the clock or event
+    ahead: Mapped[float | None] = mapped_column(Float)  # seconds that this clock may be ahead
+    until: Mapped[datetime | None]  # dates of this event up to here are known
+    at: Mapped[datetime]
+    by: Mapped[str]
 
 
 class KindRow(Base):
@@ -165,6 +178,8 @@ class StoreRow(Base):
     stopped_because: Mapped[str] = mapped_column(default="")  # why nothing is written to it; empty: nothing is wrong
     ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
     over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
+    skew: Mapped[float | None]  # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
+    went_back: Mapped[str] = mapped_column(default="")  # how the store is older than what was written there; empty: no
 
 
 class StoreDamage(Base):
@@ -249,6 +264,7 @@ class System(Base):
     differs_still: Mapped[datetime | None]
     skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
     newest_good: Mapped[datetime | None]  # of its backups that are good; kept by the database (migration 0013)
+    disordered: Mapped[bool] = mapped_column(default=False)  # its backups' dates and their order contradict each other
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
 
@@ -345,14 +361,17 @@ class Run(Base):
         Index("waiting_in_the_queue", "lane", "queued_at", postgresql_where=text("(state = 'queued') is true")),
         Index("newest_of_a_system", "system_id", text("created desc")),
         Index("last_of_a_kind", "system_id", "kind", text("created desc"), postgresql_where=text("state = 'done'")),
-        Index("of_a_store", "store_id", "kind", "created", postgresql_where=text("system_id is null")),
+        Index("of_a_store", "store_id", "kind", text("number desc"), postgresql_where=text("system_id is null")),
+        Index("failed_for_stores", "kind", "store_id", postgresql_where=text("system_id is null and state = 'failed'")),
         Index("newest_first", text("created desc"), text("id desc")),
         Index("active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")),
         Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
+        Index("decided_last", "routine_id", "system_id", text("number desc"), postgresql_where=text("due is not null")),
         CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(Identity())  # in the order in which runs were queued, whatever clocks said
     kind: Mapped[str]
     state: Mapped[str]
     system_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id"), index=True)
@@ -416,16 +435,17 @@ class Backup(Base):
     __tablename__ = "backups"
     __table_args__ = (
         UniqueConstraint("system_id", "sequence", name="a_sequence_number_is_used_once"),
-        Index("newest_good", "system_id", text("time desc"), text("sequence desc"),
+        Index("newest_good", "system_id", text("sequence desc"),
               postgresql_where=text("purpose = 'backup' and doubtful is false and partial is false")),
-        Index("newest_partial", "system_id", text("time desc"), text("sequence desc"),
+        Index("newest_partial", "system_id", text("sequence desc"),
               postgresql_where=text("purpose = 'backup' and doubtful is false and partial is true")),
         Index("by_name", "name", postgresql_where=text("name <> ''")),
         Index("doubted", "system_id", postgresql_where=text("doubtful and expired is false")),
         Index("to_be_counted", "system_id", postgresql_where=text("purpose = 'backup'")),
         Index("standing", "system_id", text("time desc"), text("sequence desc"),
-              postgresql_include=["id", "doubtful", "purpose", "held", "partial", "new_bytes"],
+              postgresql_include=["id", "doubtful", "purpose", "held", "partial", "new_bytes", "misdated"],
               postgresql_where=text("expired is false")),
+        Index("marked", "id", postgresql_where=text("expired")),
     )  # fmt: skip
 
     id: Mapped[str] = mapped_column(primary_key=True)
@@ -437,7 +457,7 @@ class Backup(Base):
     purpose: Mapped[str]
     kind: Mapped[str]
     time: Mapped[datetime] = mapped_column(index=True)
-    sequence: Mapped[int]
+    sequence: Mapped[int]  # in the order in which they were taken; negative: of another history, its place is unknown
     digest: Mapped[str]
     parts: Mapped[list[dict[str, Any]]]
     documents: Mapped[int]
@@ -455,13 +475,18 @@ class Backup(Base):
     held_because: Mapped[str] = mapped_column(default="")
     doubtful: Mapped[bool] = mapped_column(default=False)
     doubtful_because: Mapped[str] = mapped_column(default="")
-    expired: Mapped[bool] = mapped_column(default=False)
+    expired: Mapped[bool] = mapped_column(default=False)  # marked: it may go, and can still be kept
+    expired_at: Mapped[datetime | None]  # when it was marked; those of one round have the same moment
+    expired_by: Mapped[str] = mapped_column(default="")  # `ladder`, or the person who said so
+    misdated: Mapped[bool] = mapped_column(default=False)  # its date is known to be wrong: no ladder counts by it
+    noted: Mapped[datetime | None]  # the date of the last note about it
 
 
 class Copy(Base):
     """A store that holds a backup."""
 
     __tablename__ = "copies"
+    __table_args__ = (Index("last_put", "store_id", text("since desc")),)
 
     backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True)
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"), primary_key=True)
@@ -470,6 +495,27 @@ class Copy(Base):
     verified: Mapped[datetime | None]
     damaged: Mapped[str] = mapped_column(default="")  # why it cannot be read whole; empty: nothing is known against it
     let_go: Mapped[bool] = mapped_column(default=False)  # before its time, for the store's ceiling
+    let_go_at: Mapped[datetime | None]  # when it was marked so
+    removable_since: Mapped[datetime | None]  # when a sweep first saw that it is marked
+
+
+class Removal(Base):
+    """A backup that a sweep removed from a store: listed by name for a year."""
+
+    __tablename__ = "removals"
+    __table_args__ = (Index("removed_last", text("at desc"), text("id desc")),)
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), index=True)
+    system_id: Mapped[str] = mapped_column(index=True)
+    system: Mapped[str]  # its name then
+    backup_id: Mapped[str]
+    name: Mapped[str]
+    time: Mapped[datetime]
+    size: Mapped[int]
+    why: Mapped[str]
+    at: Mapped[datetime]
+    run_id: Mapped[str]
 
 
 class PendingNote(Base):
@@ -539,6 +585,7 @@ class ConcernRow(Base):
     )  # fmt: skip
 
     key: Mapped[str] = mapped_column(primary_key=True)
+    code: Mapped[str] = mapped_column(default="")
     severity: Mapped[str]
     noun: Mapped[str]
     about: Mapped[str]

@@ -72,6 +72,13 @@ def show_backup(backup: BackupShown, arguments: argparse.Namespace) -> None:
     if backup.doubtful:
         look = f"Look: fennox backup compare --system {backup.system}. Then: fennox backup clear {backup.id[:12]}"
         lines.append(("DOUBTFUL", f"{backup.doubtful_because}. {look} --because …"))
+    if backup.future or backup.misdated:
+        which = "is in the future" if backup.future else "is wrong: it was taken at another time"
+        lines.append(("DATE", f"Its date {which}. It stays until somebody has looked; no ladder counts by it. "
+                      f"Then: fennox backup clear {backup.id[:12]} --because …"))  # fmt: skip
+    if backup.expired:
+        lines.append(("MARKED", f"{when(backup.expired_at)}: a sweep removes it in two days or later. Keep it: "
+                      f"fennox backup keep {backup.id[:12]}"))  # fmt: skip
     if backup.held:
         lines.append(("on hold", backup.held_because))
     show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
@@ -113,7 +120,9 @@ def _marks(backup: BackupShown) -> str:
         "on hold": backup.held,
         "doubtful": backup.doubtful,
         "DAMAGED": backup.damaged,
-        "expired": backup.expired,
+        "marked to go": backup.expired,
+        "FROM THE FUTURE": backup.future,
+        "WRONG DATE": backup.misdated and not backup.future,
         "partial": backup.partial,
         "lacks something": bool(backup.findings),
     }
@@ -121,6 +130,9 @@ def _marks(backup: BackupShown) -> str:
 
 
 def list_backups(arguments: argparse.Namespace, environment: Environment) -> None:
+    if arguments.removed:
+        _list_removed(arguments, environment)
+        return
     with client(environment) as service:
         found = service.backups(system=arguments.system, limit=arguments.limit)
     show_list(
@@ -191,6 +203,37 @@ def export(arguments: argparse.Namespace, environment: Environment) -> None:
         finally:
             unfinished.unlink(missing_ok=True)
     say(f"{size(total)} written to {target}. It is NOT encrypted: it holds passwords and keys. Take care of it.")
+
+
+def _list_removed(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.removals(system=arguments.system, limit=arguments.limit)
+    show_list(
+        found,
+        [
+            ("ID", lambda item: item.backup[:12]),
+            ("SYSTEM", lambda item: item.system),
+            ("TAKEN", lambda item: when(item.time)),
+            ("NAME", lambda item: item.name or "-"),
+            ("SIZE", lambda item: size(item.bytes)),
+            ("REMOVED", lambda item: when(item.removed)),
+            ("FROM", lambda item: item.store),
+            ("WHY", lambda item: item.why),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="backup",
+        none="No sweep has removed a backup within a year.",
+        spare=["NAME", "SIZE"],
+    )
+
+
+def keep(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.keep(arguments.backup, arguments.because)
+    show_backup(found, arguments)
+    if not arguments.json and not arguments.quiet:
+        say(f"It stays until it is released: fennox backup release {found.id[:12]} --reason …")
 
 
 def hold(arguments: argparse.Namespace, environment: Environment) -> None:

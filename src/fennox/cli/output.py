@@ -18,6 +18,7 @@ from fennox.core.names import printable
 out = Console(highlight=False, soft_wrap=False)
 err = Console(stderr=True, highlight=False)
 
+_CLOCKS_APART = timedelta(minutes=2)  # less is no date in the future, but another clock
 _GAP = 2  # spaces between columns
 _NUMBERS = {"DOCUMENTS", "SIZE", "NEW", "BACKUPS", "BACKUP", "FRESH", "AFTER"}  # titles of what is aligned to the right
 
@@ -120,7 +121,8 @@ def when(moment: datetime | None) -> str:
 def age(moment: datetime | None, now: datetime | None = None) -> str:
     if moment is None:
         return "never"
-    return span((now or datetime.now(UTC)) - moment)
+    passed = (now or datetime.now(UTC)) - moment
+    return span(passed) if passed > -_CLOCKS_APART else f"{span(-passed)} in the FUTURE"
 
 
 def remaining(moment: datetime, now: datetime | None = None) -> str:

@@ -14,6 +14,7 @@ NOUNS = {
     "sign-in": "service",
     "sign-out": "service",
     "status": "status",
+    "doctor": "service",
     "concern": "estate",
     "alert": "estate",
     "trace": "estate",

@@ -13,9 +13,10 @@ from fennox.cli import access, runs
 from fennox.cli.access import first_line
 from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, Environment
-from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, size, when
+from fennox.cli.output import ask, can_ask, counted, out, say, show_list, show_one, show_table, size, when
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, PersonNeeded
+from fennox.wire.backups import MarkedShown
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     EntryShown,
@@ -167,29 +168,49 @@ def _scrubbed(run: RunShown) -> str:
 def sweep(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
         name = service.store(arguments.store).name
-        if not arguments.yes:
+        marked = service.marked(name)
+        waiting = [item for item in marked if item.person]
+        if not arguments.yes or arguments.preview:
             seen = runs.watch(service, service.sweep(name, preview=True).id, arguments)
             if seen.state != "done":
                 return runs.ending(seen)
-            say(_would(seen))
+            if arguments.json and arguments.preview:
+                print(seen.model_dump_json(indent=2))
+            else:
+                _tell_marked(marked)
+                say(_would(seen))
             if arguments.preview:
-                if arguments.json:
-                    print(seen.model_dump_json(indent=2))
                 return 0
             if not can_ask():
                 raise PersonNeeded("Nobody confirmed it.", "Give --yes, or --preview to look only.")
-            if ask("Type yes to sweep:") != "yes":
+            lets_go = (
+                f" and let {counted(len(waiting), 'backup')} go that wait for a person" if arguments.confirm else ""
+            )
+            if ask(f"Type yes to sweep{lets_go}:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        return runs.started(service, service.sweep(name, preview=False), arguments, {"sweep": _swept})
+        sure = [item.backup for item in waiting] if arguments.confirm else []
+        return runs.started(service, service.sweep(name, preview=False, confirmed=sure), arguments, {"sweep": _swept})
+
+
+def _tell_marked(marked: list[MarkedShown]) -> None:
+    """What is marked to go, and what it waits for: on standard output, as it is what was asked for."""
+    if marked:
+        rows: list[list[object]] = [
+            [item.backup[:12], item.system, when(item.time), item.name or "-", when(item.marked), item.waits]
+            for item in marked
+        ]
+        show_table(["ID", "SYSTEM", "TAKEN", "NAME", "MARKED", "WAITS FOR"], rows, spare=["NAME", "MARKED"])
 
 
 def _would(run: RunShown) -> str:
     result = run.result
+    if result.get("doubts"):
+        return f"Nothing would be removed: {result['doubts']} See `fennox doctor clocks`."
     return (
         f"A sweep of {run.store} removes {result['records']} backups that nothing keeps and deletes "
         f"{result['deleted']} packs whose grace is over: {size(int(result['freed'] or 0))} are free at once. "
         f"It condemns {result['condemned']} packs more: {size(int(result['later'] or 0))} are free after 48 hours."
-        f"{_locked(run)}"
+        f"{_locked(run)}{_waiting(run)}"
     )
 
 
@@ -198,8 +219,14 @@ def _swept(run: RunShown) -> str:
     return (
         f"{result['records']} backups were removed, {result['deleted']} packs deleted, "
         f"{size(int(result['freed'] or 0))} freed; {size(int(result['later'] or 0))} more after the grace."
-        f"{_superseded(run)}{_locked(run)}"
+        f"{_superseded(run)}{_locked(run)}{_waiting(run)}"
     )
+
+
+def _waiting(run: RunShown) -> str:
+    count = int(run.result.get("waiting") or 0)
+    text = f" {counted(count, 'backup')} more wait for a person: `fennox store sweep {run.store} --confirm`."
+    return text if count else ""
 
 
 def _superseded(run: RunShown) -> str:

@@ -275,8 +275,26 @@ class Client:
     def scrub(self, name: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/stores/{name}/scrub")
 
-    def sweep(self, name: str, *, preview: bool) -> wire.runs.RunShown:
-        return self._one(wire.runs.RunShown, "POST", f"/stores/{name}/sweep", preview=str(preview).lower())
+    def sweep(self, name: str, *, preview: bool, confirmed: list[str] | None = None) -> wire.runs.RunShown:
+        """``confirmed``: ids of marked backups that may go although that is unusual."""
+        sent = self._sent(
+            "POST", f"/stores/{name}/sweep", {"preview": str(preview).lower()}, json={"confirmed": confirmed or []}
+        )
+        return wire.runs.RunShown.model_validate_json(sent.content)
+
+    def marked(self, name: str) -> list[wire.backups.MarkedShown]:
+        return self._all(wire.backups.MarkedShown, f"/stores/{name}/marked")
+
+    def removals(
+        self, *, system: str | None = None, store: str | None = None, limit: int | None = None
+    ) -> list[wire.backups.RemovalShown]:
+        return self._all(wire.backups.RemovalShown, "/removals", limit, system=system, store=store)
+
+    def clocks(self) -> wire.clocks.ClocksShown:
+        return self._one(wire.clocks.ClocksShown, "GET", "/clocks")
+
+    def confirm_clocks(self) -> wire.clocks.ClocksConfirmed:
+        return self._one(wire.clocks.ClocksConfirmed, "POST", "/clocks/confirm")
 
     def damage(self, name: str) -> list[wire.stores.DamageShown]:
         return self._all(wire.stores.DamageShown, f"/stores/{name}/damage")
@@ -413,6 +431,11 @@ class Client:
     def hold(self, backup: str, reason: str) -> wire.backups.BackupShown:
         return self._one(
             wire.backups.BackupShown, "POST", f"/backups/{backup}/hold", wire.backups.HoldWanted(reason=reason)
+        )
+
+    def keep(self, backup: str, reason: str) -> wire.backups.BackupShown:
+        return self._one(
+            wire.backups.BackupShown, "POST", f"/backups/{backup}/keep", wire.backups.HoldWanted(reason=reason)
         )
 
     def release(self, backup: str, reason: str) -> wire.backups.BackupShown:

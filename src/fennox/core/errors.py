@@ -69,6 +69,12 @@ class StoreUnusable(MendSettings):
     slug = "store-unusable"
 
 
+class Outdated(MendSettings):
+    """This process is older than what it works on."""
+
+    slug = "outdated"
+
+
 class NoRoom(MendSettings):
     slug = "no-room"
 

@@ -3,14 +3,15 @@
 ``everything for 14 days, daily for 60 days, monthly for 7 years, always 3``: a rung keeps the newest
 good backup of each of its local periods within its time; ``always n`` keeps the newest n good ones whatever their age.
 Backups that are held, and the last good one, never go. Doubtful ones keep nothing but themselves, and stay until a
-person has looked. Safety copies count for no rung; they stay while they are held.
+person has looked; so do those whose dates are in doubt, since a ladder that counted by a wrong date would let the right
+ones go. Safety copies count for no rung; they stay while they are held.
 """
 
 from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
@@ -87,8 +88,10 @@ def parse(text: str) -> Ladder:
     return Ladder(tuple(rungs), always or 1)
 
 
-def kept(items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo) -> dict[str, list[str]]:
-    """For each backup what keeps it; an empty list means that it goes."""
+def kept(
+    items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo, *, undated: Collection[str] = ()
+) -> dict[str, list[str]]:
+    """For each backup what keeps it; an empty list means that it goes. ``undated``: those whose dates are in doubt."""
     now = aware(now)
     reasons: dict[str, list[str]] = {}
     good: list[tuple[datetime, str, list[str]]] = []
@@ -99,6 +102,8 @@ def kept(items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo)
             why.append(f"on hold: {item.held}" if item.held else "on hold")
         if item.doubtful:
             why.append("doubtful, until somebody has looked")
+        elif item.id in undated:
+            why.append("its date is in doubt")
         elif not item.safety:
             good.append((item.time, item.id, why))
     good.sort()

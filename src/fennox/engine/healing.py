@@ -136,6 +136,7 @@ async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], jo
                     await writer.add_sealed(entry.id, sealed, entry.plain_length)
                     missing.discard(entry.id)
     await writer.flush()
+    await writer.confirm()
 
 
 async def _heal_record(

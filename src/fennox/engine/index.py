@@ -31,6 +31,7 @@ class PackIndex:
     def __init__(self) -> None:
         self._tables: dict[ObjectName, packs.Table] = {}
         self._places: dict[bytes, list[Place]] = {}
+        self._names: dict[str, ObjectName] = {}  # by the digest in the name
         self.damaged: dict[ObjectName, str] = {}
         self.locks: dict[ObjectName, datetime] = {}  # until when the far side locks a pack, where that was asked
         self.swept: dict[ObjectName, Sweep] = {}  # sweep lists that were read
@@ -52,6 +53,10 @@ class PackIndex:
         self.condemned = await vault.condemned(self.swept)
         self._listed, self._listed_at = begun, now
 
+    def look_again(self) -> None:
+        """What was listed is no longer to be relied on."""
+        self._listed = -inf
+
     async def _list(self, vault: Vault) -> None:
         # A pack that another run of this process adds while this one lists is not in the list, and not gone.
         known, known_damaged = set(self._tables), set(self.damaged)
@@ -62,7 +67,7 @@ class PackIndex:
                 if found.name not in self._tables and found.name not in self.damaged:
                     await self._read(vault, found)
         for gone in known - present:
-            self._forget(gone)
+            self.forget(gone)
         for gone in known_damaged - present:
             self.damaged.pop(gone, None)
 
@@ -85,11 +90,14 @@ class PackIndex:
         if pack in self._tables:
             return  # another run of this process was quicker
         self._tables[pack] = table
+        self._names[packs.digest_in_name(pack)] = pack
         for entry in table.entries:
             self._places.setdefault(entry.id, []).append(Place(pack, entry))
 
-    def _forget(self, pack: ObjectName) -> None:
+    def forget(self, pack: ObjectName) -> None:
+        """A pack is not in the store."""
         table = self._tables.pop(pack, None)
+        self._names.pop(packs.digest_in_name(pack), None)
         self.locks.pop(pack, None)
         for entry in table.entries if table else ():
             left = [place for place in self._places[entry.id] if place.pack != pack]
@@ -101,6 +109,9 @@ class PackIndex:
     def mark_damaged(self, pack: ObjectName, reason: str) -> None:
         """Take a pack out of reuse at once; what is still whole in it can be read all the same."""
         self.damaged[pack] = reason
+
+    def named(self, digest: str) -> ObjectName | None:
+        return self._names.get(digest)
 
     @property
     def packs(self) -> dict[ObjectName, packs.Table]:

@@ -48,6 +48,7 @@ class Order:
     trust: bool = False  # by a routine, tried again by itself: what has not moved is taken over
     likeness: str = ""  # how the machine answered when the backup before was taken
     before: RecordPlace | None = None  # where that is
+    measure: bool = False  # see by how much the store's clock differs
 
 
 @dataclass(frozen=True)
@@ -87,6 +88,7 @@ class Taken:
     as_before: bool = False  # it holds what the backup before holds; no document was read, so that none is told here
     likeness: str = ""  # how the machine answered, as :func:`~fennox.engine.sameness.likeness` tells it
     skew: float | None = None  # seconds that the machine's clock is ahead
+    store_ahead: float | None = None  # seconds that the store's clock is ahead, where that was looked at and is told
 
     @property
     def unchanged(self) -> bool:

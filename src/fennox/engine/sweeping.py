@@ -7,7 +7,8 @@ loses anything: what has not been written down as condemned for long enough is n
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Awaitable, Callable, Collection, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
@@ -23,6 +24,8 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter
 from fennox.stores.base import Found
+
+Still = Callable[[Collection[str]], Awaitable[set[str]]]
 
 GRACE = timedelta(hours=48)
 _CLOCKS_APART = timedelta(minutes=10)  # that a far side's clock may be ahead
@@ -218,8 +221,13 @@ def _condemned_since(lists: list[Sweep]) -> dict[str, datetime]:
     return since
 
 
-async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: datetime, journal: Journal) -> Swept:
-    """Carry out what :func:`plan` says. May be stopped anywhere: each step is written down before it is done."""
+async def sweep(
+    holding: Holding, expired: Mapping[str, str], by: str, now: datetime, journal: Journal, still: Still | None = None
+) -> Swept:
+    """Carry out what :func:`plan` says. May be stopped anywhere: each step is written down before it is done.
+
+    ``still``: asked directly before backups are removed which of them may still go.
+    """
     vault, done = holding.vault, Swept()
     if vault.header.sweeper != by:
         raise StoreUnusable(
@@ -229,7 +237,7 @@ async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: date
     made = await plan(holding, expired, now, journal)
     if made.withdraw:
         await vault.write_sweep(_list("withdrawn", now, by, made.withdraw))
-    await _remove_records(holding, made, expired, by, now, done, journal)
+    await _remove_records(holding, made, expired, by, now, done, journal, still)
     await journal.step("Pack anew what is mostly dead or small")
     replaced = await _repack(holding, made, expired, done, journal)
     doomed = [packs.digest_in_name(found.name) for found in [*made.dead, *replaced]]
@@ -240,6 +248,18 @@ async def sweep(holding: Holding, expired: Mapping[str, str], by: str, now: date
     await _delete_packs(holding, made.delete, by, now, done, journal)
     await _remove_unfinished(holding, now, done, journal)
     return done
+
+
+async def newest_dates(vault: Vault) -> dict[str, datetime]:
+    """The newest date that a record and a sweep list of a store bear in their names."""
+    found: dict[str, datetime] = {}
+    for what, prefix, ending in (("record", "systems/", ".fxr"), ("sweep list", "sweep/", ".fxc")):
+        async for item in vault.store.list(prefix):
+            if item.name.endswith(ending):
+                with suppress(ValueError):  # a name of another form says nothing
+                    at = parse_stamp(item.name.rsplit("/", 1)[-1].split(".")[0])
+                    found[what] = max(at, found.get(what, at))
+    return found
 
 
 def _list(stage: str, now: datetime, by: str, condemned: list[str], removed: list[Removed] | None = None) -> Sweep:
@@ -256,6 +276,7 @@ async def _remove_records(
     now: datetime,
     done: Swept,
     journal: Journal,
+    still: Still | None,
 ) -> None:
     """First the list that explains the gap, then the record, then its notes."""
     vault = holding.vault
@@ -270,6 +291,9 @@ async def _remove_records(
             continue  # the run that sealed it anew died before it carried the notes over, and will go on
         if await _free(holding, name, now, made.locked):
             told.append((name, record))
+    if still is not None:
+        going = await still([r.reference.backup for _, r in told if r.reference.backup in expired])
+        told = [(n, r) for n, r in told if r.reference.backup not in expired or r.reference.backup in going]
     if not told:
         return
     removed = [
@@ -326,6 +350,7 @@ async def _repack(
                 await writer.add_sealed(entry.id, sealed, entry.plain_length)
         replaced.append(found)
     await writer.flush()
+    await writer.confirm()
     done.repacked = len(replaced)
     return replaced
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import datetime
 
 from fennox import __version__
 from fennox.core.errors import FennoxError, TryLater
@@ -26,7 +27,7 @@ from fennox.engine.reading import BackupReader, backup_digests, digest_of
 from fennox.engine.sameness import likeness, rely_on_before
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter, Written
+from fennox.engine.writing import BackupWriter, PacksGone, Written
 from fennox.links.base import Link, Shell
 
 _LISTED_WITHIN = 60  # seconds: a thousand takes of one night do not each list every pack of the store
@@ -55,6 +56,16 @@ async def take(
     if existing is not None:
         await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
         return existing
+    try:
+        return await _taken(taking, carvers, any_machine=any_machine)
+    except PacksGone as error:
+        await journal.log("warning", f"{error.what} Everything is read and written anew.")
+    taking.order = replace(order, trust=False)
+    return await _taken(taking, carvers, any_machine=any_machine)
+
+
+async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool) -> Taken:
+    vault, index, subject, order, journal = taking.vault, taking.index, taking.subject, taking.order, taking.journal
     found = await taking.as_before()
     if found is None:
         found = await taking.read(carvers, any_machine=any_machine)
@@ -63,9 +74,12 @@ async def take(
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
         raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
+    await writer.confirm()
     reference = _reference(vault, subject, order, found, writer.written, id_list, sealed)
     await journal.check()
+    begun = vault.now()
     data = await writer.commit(reference, sealed)
+    ahead = await _far_side_ahead(vault, reference, begun) if order.measure else None
     digest = records.decode(data, vault.secret, vault.id).digest
     return Taken(
         reference,
@@ -77,7 +91,20 @@ async def take(
         found.before is not None,
         found.likeness,
         found.skew,
+        ahead,
     )
+
+
+async def _far_side_ahead(vault: Vault, reference: records.Reference, begun: datetime) -> float | None:
+    """Seconds that the store's clock is ahead of ours, by the record that was just put there; None: it does not tell.
+
+    ``begun``: when it was about to be put. Whole seconds are all that some far sides tell.
+    """
+    there = await vault.store.stat(vault.record_name(reference))
+    if there is None or there.modified is None:
+        return None
+    early, late = (begun - there.modified).total_seconds(), (there.modified - vault.now()).total_seconds()
+    return late if late > 1 else -early if early > 1 else 0.0
 
 
 @dataclass

@@ -117,9 +117,22 @@ class Vault:
                 return await self.read_record(records.name_of(folder, time, name, backup, generation))
         return await self.find_record(backup, folder)
 
+    async def lost(self, record: ObjectName) -> bool:
+        """Whether a record that was put here is gone though no sweep removed it; under another name it is not gone."""
+        if await self.store.stat(record) is not None:
+            return False
+        short, folder = records.short_id(record), record.rsplit("/", 1)[0].removeprefix("systems/")
+        if any(records.short_id(name) == short for name in await self.record_names(self._folder(folder))):
+            return False
+        return short not in sweeps.swept_backups(await self.sweep_lists(whole=False))
+
+    def _folder(self, folder: str) -> str:
+        """Where records of a system are listed: everywhere, if names do not tell."""
+        return folder if self.header.plain_names else ""
+
     async def find_record(self, backup: str, folder: str = "") -> records.Record:
         """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if that is known."""
-        inside = folder if self.header.plain_names else ""
+        inside = self._folder(folder)
         names = [name for name in await self.record_names(inside) if records.short_id(name) == backup[:8]]
         found = [await self.read_record(name) for name in names]
         mine = [record for record in found if record.reference.backup.startswith(backup)]

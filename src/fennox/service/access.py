@@ -8,7 +8,7 @@ from typing import Literal
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.routing import APIRoute
 
-from fennox.core.errors import NotAllowed, NotSignedIn
+from fennox.core.errors import NotAllowed, NotSignedIn, Outdated
 from fennox.service.context import Context
 from fennox.service.signin import Person, person_of
 
@@ -90,6 +90,11 @@ TABLE: dict[str, Needed] = {
     "store_space": "reader",
     "clear_backup": "operator",
     "release_backup": "operator",
+    "keep_backup": "operator",
+    "list_removals": "reader",
+    "list_marked": "reader",
+    "show_clocks": "reader",
+    "confirm_clocks": "administrator",
     "list_concerns": "reader",
     "mute_concern": "operator",
     "unmute_concern": "operator",
@@ -148,6 +153,8 @@ def check_table(routers: Iterable[APIRouter]) -> None:
 async def authorise(request: Request) -> None:
     """Runs before every route: signs the person in, and holds the role against the table."""
     context: Context = request.app.state.context
+    if context.outdated and request.scope["endpoint"].__name__ != "healthz":
+        raise Outdated(context.outdated, "Stop this process, and start the new version in its place.")
     needed = TABLE[request.scope["endpoint"].__name__]
     if needed == "nobody":
         return

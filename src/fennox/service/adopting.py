@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import secrets
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.errors import Conflict, FennoxError
-from fennox.core.format import generations, notes, sweeps
+from fennox.core.format import generations, notes
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Head
-from fennox.core.format.records import Record
+from fennox.core.format.records import Record, Reference
 from fennox.core.time import parse_stamp
 from fennox.engine import vault as vaults
 from fennox.engine.journal import Journal
@@ -21,21 +21,28 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.service import queue, storekeeping, taking
 from fennox.service.context import Context
+from fennox.service.following import follow
 from fennox.service.opening import wait_for_key
 from fennox.service.ownroutine import KIND as OWN_KIND
 from fennox.service.queue import Lease
 from fennox.wire.stores import AdoptStore
 
 
-async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStore) -> StoreRow:
-    """Open a store with its passphrase, and pin its header and keys; its backups come with the run that follows."""
-    row = await storekeeping.new_row(session, wanted)
-    login = await session.get(Login, row.login_id) if row.login_id else None
+async def open_store(context: Context, wanted: AdoptStore) -> Vault:
+    """Open a store with its passphrase; nothing is kept of it yet."""
+    async with context.session() as session:
+        row = await storekeeping.new_row(session, wanted)
+        login = await session.get(Login, row.login_id) if row.login_id else None
     store = context.far_side(row.address, login, row.key)
     try:
-        vault = await vaults.open_with_passphrase(store, wanted.passphrase.get_secret_value(), context.now)
+        return await vaults.open_with_passphrase(store, wanted.passphrase.get_secret_value(), context.now)
     finally:
         await store.close()
+
+
+async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStore, vault: Vault) -> StoreRow:
+    """Pin the header and keys of a store that was opened; its backups come with the run that follows."""
+    row = await storekeeping.new_row(session, wanted)
     if (await session.get(StoreRow, vault.id)) is not None:
         raise Conflict("This store is here already, under another address.", "Remove that one first.")
     header = vault.header
@@ -78,14 +85,19 @@ async def _keep_keys(context: Context, session: AsyncSession, vault: Vault, want
     await session.flush()
 
 
+_ENTERING = text("select pg_advisory_xact_lock(7204)")
+"""One backup is entered at a time: the stores of a rebuilt service are adopted side by side, and hold the same."""
+
+
 async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     """Enter every backup of a store that the catalogue does not know, with its system, notes and census."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        vault = await context.vault(session, row)
+        door = await context.door(session, row)
         look_at_notes = bool(run.order.get("standing"))
-        kept_apart = vault.locked
+    vault = await context.vault(door)
+    kept_apart = vault.locked
     if kept_apart:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     index = context.index(row.id)
@@ -100,11 +112,14 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     for record in good:
         await journal.check()
         async with context.session() as session:
-            if (backup := await session.get(Backup, record.reference.backup)) is not None:
+            await session.execute(_ENTERING)
+            there = await session.get(Backup, record.reference.backup) is not None
+            if there:
                 known += await _enter_copy(context, session, record, row)
-                if look_at_notes:
-                    await _follow_notes(vault, backup, record)
-                continue
+        if there:
+            if look_at_notes:
+                await _follow_notes(context, lease, vault, record)
+            continue
         try:
             head = await BackupReader(vault, index, record).head()
             standing = notes.merge(list((await vault.notes_of(vault.record_name(record.reference))).values()))
@@ -113,13 +128,19 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
             continue
         async with context.session() as session:
             await queue.owned(session, lease)
+            await session.execute(_ENTERING)
+            if await session.get(Backup, record.reference.backup) is not None:  # another store's adoption was quicker
+                known += await _enter_copy(context, session, record, row)
+                continue
             await _enter(context, session, record, head, standing, row, vault, apart=kept_apart)
         entered += 1
         systems.add(record.reference.system)
         await journal.progress(documents=entered)
-    gone = await _leave_out_swept(context, lease, vault, row, {record.reference.backup for record in good})
+    gone = await follow(context, lease, vault, row)
     if gone:
-        await journal.log("info", f"{gone} backups of the catalogue were swept from {row.name}; it holds them no more.")
+        await journal.log(
+            "info", f"{len(gone)} backups of the catalogue were swept from {row.name}; it holds them no more."
+        )
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = entered
@@ -128,35 +149,24 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
             "copies": known,
             "systems": len(systems),
             "unreadable": len(bad),
-            "gone": gone,
+            "gone": len(gone),
         }
         await queue.end(session, run, "done", context.now())
 
 
-async def _follow_notes(vault: Vault, backup: Backup, record: Record) -> None:
+async def _follow_notes(context: Context, lease: Lease, vault: Vault, record: Record) -> None:
     """What was said of a backup after the catalogue was kept: the store knows it, the catalogue does not."""
     said = list((await vault.notes_of(vault.record_name(record.reference))).values())
-    if said:
-        standing = notes.merge(said)
+    if not said:
+        return
+    standing = notes.merge(said)
+    async with context.session() as session:
+        await queue.owned(session, lease)
+        backup = await session.get_one(Backup, record.reference.backup)
+        backup.noted = max(parse_stamp(note.time) for note in said)
         backup.held, backup.held_because = standing.held, standing.held_because
         backup.doubtful, backup.expired = standing.doubtful, standing.expired
         backup.doubtful_because = standing.doubtful_because
-
-
-async def _leave_out_swept(context: Context, lease: Lease, vault: Vault, row: StoreRow, there: set[str]) -> int:
-    """Forget copies that are no longer in the store and that a sweep tells of; others are the scrub's to name."""
-    swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
-    async with context.session() as session:
-        await queue.owned(session, lease)
-        held = (await session.execute(select(Copy).where(Copy.store_id == row.id))).scalars().all()
-        gone = [copy for copy in held if copy.backup_id not in there and copy.backup_id[:8] in swept]
-        for copy in gone:
-            await session.delete(copy)
-        await session.flush()
-        ids = [copy.backup_id for copy in gone]
-        left = select(Copy.backup_id)
-        await session.execute(delete(Backup).where(Backup.id.in_(ids), Backup.id.not_in(left)))
-    return len(gone)
 
 
 async def _enter_copy(context: Context, session: AsyncSession, record: Record, row: StoreRow) -> int:
@@ -183,12 +193,7 @@ async def _enter(
     system = await session.get(System, reference.system) or await _new_system(context, session, record, head)
     if reference.purpose == "backup":
         system.machine = head.machine.model_dump(mode="json")
-    taken = select(Backup.id).where(Backup.system_id == system.id, Backup.sequence == reference.sequence)
-    sequence = reference.sequence
-    if (await session.execute(taken)).first() is not None:
-        # two histories of one system met: the later one keeps its place behind all that is there
-        newest = select(func.max(Backup.sequence)).where(Backup.system_id == system.id)
-        sequence = (await session.execute(newest)).scalar_one() + 1
+    sequence = await _place(session, system, reference)
     backup = Backup(
         id=reference.backup,
         system_id=system.id,
@@ -222,6 +227,21 @@ async def _enter(
     session.add(backup)
     await session.flush()
     session.add(Copy(backup_id=backup.id, store_id=row.id, since=backup.time, digest=record.digest, damaged=""))
+
+
+async def _place(session: AsyncSession, system: System, reference: Reference) -> int:
+    """A backup's number in the catalogue: its own, unless two histories of one system met.
+
+    Then what was taken later comes behind all that is there. Of anything else the place is not known: negative numbers
+    come before all others, and no date is held against them.
+    """
+    mine = Backup.system_id == system.id
+    taken = select(Backup.id).where(mine, Backup.sequence == reference.sequence)
+    if (await session.execute(taken)).first() is None:
+        return reference.sequence
+    ends = select(func.max(Backup.sequence), func.min(Backup.sequence), func.max(Backup.time)).where(mine)
+    last, first, newest = (await session.execute(ends)).one()
+    return int(last) + 1 if parse_stamp(reference.time) >= newest else min(int(first), 0) - 1
 
 
 async def _new_system(context: Context, session: AsyncSession, record: Record, head: Head) -> System:

@@ -7,11 +7,11 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import select, update
+from sqlalchemy import or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
-from fennox.core import schedule
+from fennox.core import moments, schedule
 from fennox.core.errors import FennoxError
 from fennox.service import routines
 from fennox.service.channels import Message, send
@@ -101,7 +101,8 @@ async def send_due(context: Context) -> None:
             waiting = (
                 select(Alert, AlertRoute)
                 .join(AlertRoute)
-                .where(Alert.sent.is_(None), Alert.not_before <= now, Alert.at > now - _GIVEN_UP)
+                .where(Alert.sent.is_(None), Alert.at > now - _GIVEN_UP)
+                .where(or_(Alert.not_before <= now, Alert.not_before > now + 2 * _LONGEST_PAUSE))  # by a wrong clock
                 .order_by(Alert.id)
                 .limit(1)
                 .with_for_update(skip_locked=True, of=Alert)
@@ -129,7 +130,8 @@ async def _digests(context: Context) -> None:
     async with context.session() as session:
         wanted = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.digest != "")
         for route in (await session.execute(wanted.with_for_update(skip_locked=True))).scalars().all():
-            due = schedule.parse(route.digest, "UTC").newest_due(route.told_until, context.now())
+            told = moments.past(route.told_until, context.now()) or context.now() - _GIVEN_UP
+            due = schedule.parse(route.digest, "UTC").newest_due(told, context.now())
             if due is None:
                 continue
             route.told_until = due

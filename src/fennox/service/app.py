@@ -12,6 +12,7 @@ from fennox.service import access, pages, problems
 from fennox.service.context import Context
 from fennox.service.routes import (
     backups,
+    clocks,
     comparing,
     concerns,
     estate,
@@ -45,7 +46,7 @@ _HEADERS = {
 }
 
 _MODULES = (
-    session, estate, concerns, kinds, systems, looking, retiring, keysets, stores, ownstate, recovery, backups,
+    session, estate, clocks, concerns, kinds, systems, looking, retiring, keysets, stores, ownstate, recovery, backups,
     comparing, routines, restores, runs, users, workers, sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]

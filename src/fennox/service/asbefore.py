@@ -11,7 +11,7 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from sqlalchemy import CTE, DateTime, Select, String, bindparam, column, func, insert, literal, select, update
+from sqlalchemy import CTE, DateTime, Select, String, bindparam, column, func, insert, literal, null, select, update
 from sqlalchemy.dialects.postgresql import JSONB
 
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
@@ -50,6 +50,12 @@ async def enter(database: Database, lease: Lease, ending: Ending, now: datetime)
         done = (await database.execute(_statement(), of_it)).one_or_none() is not None
         told.kept = done
     return done
+
+
+AS_BEFORE = (
+    "system_id", "purpose", "kind", "parts", "documents", "size", "partial", "machine", "census", "findings",
+    "left_out", "certificates",
+)  # columns that say what a backup holds; all others are of the backup itself  # fmt: skip
 
 
 @cache
@@ -116,9 +122,13 @@ def _backup(before: CTE, mine: CTE) -> CTE:
         "doubtful": literal(False),
         "doubtful_because": literal(""),
         "expired": literal(False),
+        "expired_at": null(),
+        "expired_by": literal(""),
+        "misdated": literal(False),
+        "noted": null(),
     }
-    names = [found.name for found in Backup.__table__.columns]
-    row = select(*[own.get(name, before.c[name]) for name in names]).select_from(
+    names = [*own, *AS_BEFORE]
+    row = select(*own.values(), *[before.c[name] for name in AS_BEFORE]).select_from(
         before.join(mine, mine.c.system_id == before.c.system_id)
     )
     return insert(Backup).from_select(names, row).cte("entered")

@@ -11,12 +11,15 @@ from importlib.resources import files
 from typing import TypeVar
 
 from pydantic_core import from_json
-from sqlalchemy import select, text
+from sqlalchemy import select, text, update
 from sqlalchemy.exc import DataError, DBAPIError
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
+from fennox import __version__
+from fennox.catalogue import schema
 from fennox.catalogue.models import KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
-from fennox.core.errors import BadInput, MendSettings, NotFound, TryLater
+from fennox.core import moments
+from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated, TryLater
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import KindFile
@@ -32,9 +35,11 @@ from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
 from fennox.links.keeping import KeptLinks
-from fennox.service import sites
+from fennox.service import sessions, sites
 from fennox.service.clock import Now, real_now
+from fennox.service.doors import Door
 from fennox.service.keyfile import KeyFile
+from fennox.service.newest import newest_record
 from fennox.service.ownstate import OwnState
 from fennox.service.pooling import ask_the_idle
 from fennox.service.settings import Settings
@@ -46,6 +51,7 @@ from fennox.stores.base import Store
 from fennox.stores.opening import open_store
 
 _LATELY = 60  # seconds
+_MEASURED_EVERY = 3600.0  # seconds between looks at a store's clock
 _MOST_HOPS = 4  # machines that the way to one may lead through
 
 
@@ -60,6 +66,7 @@ class Context:
     service_id: str
     simulated: bool
     wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
+    outdated: str = ""  # why this process does no more work; empty: it does
     sites: SiteHub = field(default_factory=SiteHub)
     turns: Turns = field(default_factory=Turns)
     _sessions: async_sessionmaker[AsyncSession] = field(init=False)
@@ -68,6 +75,7 @@ class Context:
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
     _headers: dict[str, tuple[str, float]] = field(default_factory=dict)  # that were seen in stores, and when
+    _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were looked at
     carvers: Carvers = field(default_factory=Carvers)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
@@ -86,7 +94,7 @@ class Context:
         What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose the last of it.
         ``single``: every statement is a transaction of its own, which saves the beginning and the end of one.
         """
-        with _in_words():
+        with _in_words(), sessions.session_open():
             async with (self._single if single else self._sessions)() as session, session.begin():
                 if not lasting:
                     await session.execute(text("set local synchronous_commit to off"))
@@ -95,9 +103,24 @@ class Context:
     @asynccontextmanager
     async def alone(self) -> AsyncIterator[AsyncConnection]:
         """For statements that are each a transaction of its own, and of whose rows nobody makes objects."""
-        with _in_words():
+        with _in_words(), sessions.session_open():
             async with self._alone.connect() as connection:
                 yield connection
+
+    async def check_schema(self) -> None:
+        """Raise if a newer Fennox has brought the database to a schema that this one does not know.
+
+        What is said stays: every door of this process is closed from then on.
+        """
+        async with self.alone() as database:
+            number = (await database.execute(text("select version_num from alembic_version"))).scalar_one()
+        if str(number) != schema.NUMBER:
+            self.outdated = (
+                f"A newer Fennox has brought the database to schema {number}; this one, {__version__}, knows "
+                f"{schema.NUMBER} and does no more work."
+            )
+        if self.outdated:
+            raise Outdated(self.outdated, "Stop this process, and start the new version in its place.")
 
     # kinds
 
@@ -140,22 +163,18 @@ class Context:
 
     def far_side(self, address: str, login: Login | None, key: str | None) -> Store:
         """A place that is not, or not yet, a store of ours; whoever asks for it closes it."""
-        return open_store(addresses.parse(address), self.credential(login) if login else None, key)
+        return self._reach(address, self.credential(login) if login else None, key)
 
-    async def store(self, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Store:
-        """The store's place; its connections are kept for the next verb.
+    def _reach(self, address: str, credential: Credential | None, key: str | None) -> Store:
+        return sessions.outside_sessions(open_store(addresses.parse(address), credential, key))
 
-        ``removing``: with the login that may remove things, where the store has one of its own for that.
-        """
-        login_id = (row.sweep_login_id if removing else None) or row.login_id
-        login = await session.get(Login, login_id) if login_id else None
-        known = (row.address, row.key, login.changed if login else None, login.id if login else None)
-        place = f"{row.id} {login_id}"
-        held = self._stores.get(place)
-        if held is not None and held[0] == known:
+    async def store(self, door: Door) -> Store:
+        """The store's place; its connections are kept for the next verb."""
+        held = self._stores.get(door.place)
+        if held is not None and held[0] == door.known:
             return held[1]
-        made = self.far_side(row.address, login, row.key)
-        self._stores[place] = (known, made)
+        made = self._reach(door.address, door.credential, door.key)
+        self._stores[door.place] = (door.known, made)
         if held is not None:
             await held[1].close()
         return made
@@ -190,7 +209,7 @@ class Context:
             raise MendSettings(f"The keys of the store {row.name} are missing.", "Adopt the store again.")
         return keys
 
-    async def vault(
+    async def door(
         self,
         session: AsyncSession,
         row: StoreRow,
@@ -198,30 +217,77 @@ class Context:
         removing: bool = False,
         generations: Sequence[KeySet] | None = None,
         lately: bool = False,
-    ) -> Vault:
-        """Open a store with its pinned header and the keys held here. ``removing``: as for :meth:`store`.
+    ) -> Door:
+        """Read what it takes to open a store, outside of this session.
 
-        ``generations``: of its key set, if they have been read. ``lately``: it will do if this process has looked
-        within the last minute whether that header is the newest there, as for the many takes of a night.
+        ``removing``: with the login that may remove things, where the store has one of its own for that.
+        ``generations``: of its key set, if they have been read. ``lately``: as for :meth:`vault`.
         """
         if generations is None:
             generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
         await self._key_set(session, row)  # which says what is wrong if the store's own are missing
-        seen = self._headers.get(row.id)
-        looked = lately and seen is not None and seen[0] == row.header and time.monotonic() - seen[1] < _LATELY
-        begun = time.monotonic()
-        vault = await vaults.open_pinned(
-            await self.store(session, row, removing=removing),
-            pinned=row.header.encode(),
+        login_id = (row.sweep_login_id if removing else None) or row.login_id
+        login = await session.get(Login, login_id) if login_id else None
+        changed = login.changed.isoformat() if login else None
+        return Door(
+            store=row.id,
+            name=row.name,
+            address=row.address,
+            place=f"{row.id} {login_id}",
+            known=(row.address, row.key, changed, login_id),
+            credential=self.credential(login) if login else None,
+            key=row.key,
+            header=row.header,
             held={keys.generation: self.write_secret_of(keys) for keys in generations},
             opening=await self.kept_opening_key(session, row),
-            now=self.now,
             chain={keys.generation: sealed for keys in generations if (sealed := keys.previous_opening_key)},
+            newest=None if self._looked(row.id, row.header, lately) else await newest_record(session, row),
+        )
+
+    def _looked(self, store: str, header: str, lately: bool) -> bool:
+        """Whether this process has looked within the last minute whether that header is the newest there."""
+        seen = self._headers.get(store)
+        return lately and seen is not None and seen[0] == header and time.monotonic() - seen[1] < _LATELY
+
+    async def vault(self, door: Door, *, lately: bool = False) -> Vault:
+        """Open a store with its pinned header and the keys held here, and see whether it went back in time.
+
+        ``lately``: it will do if that was looked at within the last minute, as for the many takes of a night.
+        """
+        looked = self._looked(door.store, door.header, lately)
+        begun = time.monotonic()
+        vault = await vaults.open_pinned(
+            await self.store(door),
+            pinned=door.header.encode(),
+            held=door.held,
+            opening=door.opening,
+            now=self.now,
+            chain=door.chain,
             looked=looked,
         )
         if not looked:
-            self._headers[row.id] = (row.header, begun)
+            await self._see_whether_it_went_back(door, vault)
+            self._headers[door.store] = (door.header, begun)
         return vault
+
+    async def _see_whether_it_went_back(self, door: Door, vault: Vault) -> None:
+        """A store that lacks the last record that was put there is an older copy of itself; a concern says so."""
+        if door.newest is None or not await vault.lost(door.newest):
+            return
+        self.index(door.store).look_again()
+        text = f"its newest record, {door.newest.rsplit('/', 1)[-1]}, is not there, and no sweep removed it"
+        async with self.session() as session:
+            await session.execute(update(StoreRow).where(StoreRow.id == door.store).values(went_back=text))
+
+    def measures(self, store: StoreRow) -> bool:
+        """Whether it is time to see by how much a store's clock differs: seldom, while it does not."""
+        if self.simulated:
+            return False
+        now, apart = time.monotonic(), store.skew is None or abs(store.skew) > moments.APART.total_seconds()
+        due = apart or now - self._measured.get(store.id, -_MEASURED_EVERY) >= _MEASURED_EVERY
+        if due:
+            self._measured[store.id] = now
+        return due
 
     def index(self, store_id: str) -> PackIndex:
         """This process's memory of where chunks lie in a store."""
@@ -276,6 +342,7 @@ class Context:
         kept: bool = False,
     ) -> Link:
         """As :meth:`connect`, with a credential that need not be a login that is kept."""
+        sessions.check_outside(f"connection to {address}")
         parsed = parse_address(address, kind.port)
         if kind.reach == "ssh":
             hops, site = await self._hops(way)

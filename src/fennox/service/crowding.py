@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
-from fennox.core import ceiling, ladder
+from fennox.core import ceiling, ladder, moments
 from fennox.core.ceiling import Held
 from fennox.service import routines, upkeep
 from fennox.service.concerns import Found
@@ -43,22 +44,25 @@ async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
 async def thin_out(context: Context) -> None:
     """Let copies go from stores that were over their ceiling for longer than the grace."""
     now = context.now()
+    none: dict[str, Any] = {"let_go": False, "let_go_at": None}
     async with context.session() as session:
         for store in (await session.execute(select(StoreRow).where(StoreRow.ceiling != ""))).scalars().all():
             found = await fill(session, store)
             if found is None or found.used <= found.limit:
                 store.over_since = None
-                await session.execute(update(Copy).where(Copy.store_id == store.id, Copy.let_go).values(let_go=False))
+                await session.execute(update(Copy).where(Copy.store_id == store.id, Copy.let_go).values(none))
                 continue
-            if store.over_since is None:
+            if moments.past(store.over_since, now) is None:
                 store.over_since = now
+            assert store.over_since is not None
             if now - store.over_since < ceiling.GRACE:
                 continue
             if now - found.at > _FRESH:
                 await upkeep.queue_once(context, session, "sweep", store)  # what went before may have made room since
                 continue
             going = ceiling.thinned(await _held(session, store, now), found.used - found.limit, now)
-            mark = update(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going)).values(let_go=True)
+            mark = update(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going))
+            mark = mark.values(let_go=True, let_go_at=now)
             await session.execute(mark)
             store.over_since = now  # what has gone makes room within days only, and no more goes before
             if going:

@@ -14,6 +14,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, System, constant
+from fennox.core import moments
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.format.digest import blake2b_256
 from fennox.engine.capture import Capture, identify
@@ -55,12 +56,13 @@ async def decide(context: Context) -> None:
 
 def _due(routine: Routine, system: System, now: datetime) -> bool:
     """At its times; and once more when a difference must have stood for long enough."""
-    if system.looked is None:
+    looked = moments.past(system.looked, now)
+    if looked is None:
         return True
     pause = timedelta(minutes=routine.look_every)
     if routine.mode == "on" and system.differs_still is not None:
         pause = min(pause, max(timedelta(minutes=routine.settle), timedelta(minutes=1)))
-    return now - system.looked >= pause
+    return now - looked >= pause
 
 
 async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
@@ -71,7 +73,8 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
         login = await session.get_one(Login, system.login_id) if system.login_id else None
         held = await session.get_one(StateRow, system.id)
         subject = await subject_of(context, session, system)
-        vault = await context.vault(session, store)
+        door = await context.door(session, store)
+    vault = await context.vault(door)
     if (held.key_set, held.generation) != (vault.header.key_set, vault.header.generation):
         raise FennoxError(
             f"{system.name} has no backup since the keys were changed, so there is nothing to compare it with.",

@@ -37,7 +37,7 @@ async def say(context: Context, session: AsyncSession, backup: Backup, fact: not
     note = notes.Note(
         fact=fact, backup=backup.id, system=backup.system_id, time=stamp(context.now()), by=by, reason=reason[:500]
     )
-    await noting.tell(context, session, backup, note)
+    await noting.tell(session, backup, note)
 
 
 async def _before(session: AsyncSession, backup: Backup) -> list[Backup]:

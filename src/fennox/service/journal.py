@@ -28,6 +28,7 @@ class CatalogueJournal:
     lease: Lease
     stop: bool = False
     lost: bool = False
+    cut_off: bool = False  # it was asked to stop, and did not
     _telling: asyncio.Task[None] | None = field(default=None, repr=False)
 
     @property

@@ -6,9 +6,9 @@ next time it is opened. So the service never meets a newer header than the one i
 
 from __future__ import annotations
 
-import asyncio
 import secrets
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import timedelta
 
 from sqlalchemy import func, select
@@ -28,6 +28,7 @@ from fennox.engine.vault import Vault
 from fennox.service import signin
 from fennox.service.concerns import Found
 from fennox.service.context import Context
+from fennox.service.hashing import hashed
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
 TRY_WITHIN = timedelta(days=90)  # a passphrase that is never typed is a passphrase that is forgotten
@@ -76,47 +77,82 @@ async def shown(session: AsyncSession, keys: KeySet) -> KeySetShown:
     )
 
 
-async def open_with(
-    context: Context, session: AsyncSession, keys: KeySet, passphrase: str | None, by: str
-) -> OpeningKey:
+async def open_with(context: Context, name: str, passphrase: str | None, by: str) -> OpeningKey:
     """The opening key, by a passphrase or, in custody kept, by what the service holds."""
-    rows = await stores_of(session, keys)
-    if not rows:
-        raise NotFound(f"No store uses the key set {keys.name}.", "Add or adopt one.")
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        rows = await stores_of(session, keys)
+        if not rows:
+            raise NotFound(f"No store uses the key set {keys.name}.", "Add or adopt one.")
+        held = await context.kept_opening_key(session, rows[0]) if passphrase is None else None
     if passphrase is not None:
-        slot, opening = await asyncio.to_thread(header_of(rows[0]).unlock_slot, passphrase)
-        await session.merge(Trial(key_set=keys.id, slot=slot.id, at=context.now(), by=by))
+        slot, opening = await unlock_slot(header_of(rows[0]), passphrase)
+        async with context.session() as session:
+            await session.merge(Trial(key_set=keys.id, slot=slot.id, at=context.now(), by=by))
         return opening
-    held = await context.kept_opening_key(session, rows[0])
     if held is None:
         raise PassphraseNeeded(f"The key set {keys.name} is kept apart from the service.", "Give its passphrase.")
     return held
 
 
-async def add_passphrase(
-    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, *, label: str, new: str
-) -> list[StoreRow]:
-    complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
-    if complaint is not None:
-        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
-    rows = await stores_of(session, keys)
-    header = header_of(rows[0])
-    if any(slot.label == label for slot in header.slots):
-        raise Conflict(f"There is a passphrase labelled {label} already.", "Choose another label.", field="label")
-    if len(header.slots) >= headers.MAX_SLOTS:
-        raise Conflict(f"A key set has at most {headers.MAX_SLOTS} passphrases.", "Withdraw one first.")
+async def unlock_slot(header: Header, passphrase: str) -> tuple[Slot, OpeningKey]:
+    return await hashed(lambda: header.unlock_slot(passphrase))
+
+
+async def must_be_new(header: Header, passphrase: str) -> None:
+    """A passphrase that opens a key set already is no further one."""
     try:
-        await asyncio.to_thread(header.unlock_slot, new)
+        await unlock_slot(header, passphrase)
     except WrongPassphrase:
-        pass  # as it must be: it is new
-    else:
-        raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
-    slot = await new_slot(context, NewKeys(opening, await context.write_secret(session, rows[0])), new, label)
-    for earlier, key in await earlier_keys(session, keys, opening):
-        if earlier.slots is not None:
-            again = await new_slot(context, NewKeys(key, context.write_secret_of(earlier)), new, label)
-            earlier.slots = [*earlier.slots, again.model_dump(mode="json")]
-    return await _pin(context, session, rows, opening, lambda old: [*old, slot])
+        return
+    raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
+
+
+@dataclass(frozen=True)
+class FurtherSlot:
+    """A passphrase that was locked to a key set as it stood, and to the generations before it."""
+
+    slot: Slot
+    earlier: dict[int, Slot]
+    header_digest: str
+
+
+async def further_slot(context: Context, name: str, opening: OpeningKey, *, label: str, new: str) -> FurtherSlot:
+    """What a further passphrase takes; hashing it needs seconds, and no session."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
+        if complaint is not None:
+            raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+        rows = await stores_of(session, keys)
+        header = header_of(rows[0])
+        if any(slot.label == label for slot in header.slots):
+            raise Conflict(f"There is a passphrase labelled {label} already.", "Choose another label.", field="label")
+        if len(header.slots) >= headers.MAX_SLOTS:
+            raise Conflict(f"A key set has at most {headers.MAX_SLOTS} passphrases.", "Withdraw one first.")
+        pair = NewKeys(opening, await context.write_secret(session, rows[0]))
+        before = [
+            (earlier.generation, NewKeys(key, context.write_secret_of(earlier)))
+            for earlier, key in await earlier_keys(session, keys, opening)
+            if earlier.slots is not None
+        ]
+    await must_be_new(header, new)
+    slot = await new_slot(context, pair, new, label)
+    again = {generation: await new_slot(context, earlier, new, label) for generation, earlier in before}
+    return FurtherSlot(slot, again, rows[0].header_digest)
+
+
+async def add_passphrase(
+    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, further: FurtherSlot
+) -> list[StoreRow]:
+    rows = await stores_of(session, keys)
+    if rows[0].header_digest != further.header_digest:
+        raise Conflict("The passphrases of the key set were changed meanwhile.", "Look at them, and try again.")
+    for earlier, _ in await earlier_keys(session, keys, opening):
+        if earlier.generation in further.earlier:
+            added = further.earlier[earlier.generation].model_dump(mode="json")
+            earlier.slots = [*(earlier.slots or []), added]
+    return await _pin(context, session, rows, opening, lambda old: [*old, further.slot])
 
 
 async def withdraw_passphrase(
@@ -137,7 +173,7 @@ async def withdraw_passphrase(
 async def new_slot(context: Context, pair: NewKeys, passphrase: str, label: str) -> Slot:
     """Lock a generation's opening key under a passphrase, at the service's costs."""
     costs, since = Costs(memory=context.settings.argon_memory_kib), stamp(context.now())
-    return await asyncio.to_thread(
+    return await hashed(
         lambda: headers.new_slot(pair, passphrase, label=label, since=since, costs=costs, random=secrets.token_bytes)
     )
 
@@ -179,8 +215,9 @@ async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningK
     for row in rows:
         try:
             async with context.session() as session:
-                vault = await context.vault(session, row, removing=True)
+                door = await context.door(session, row, removing=True)
                 earlier = await earlier_of(session, row)
+            vault = await context.vault(door)
             vault.unlock(opening)
             await vaults.forget_old_headers(vault)
             await renew_earlier(vault, earlier)

@@ -9,7 +9,10 @@ from sqlalchemy import ARRAY, ColumnElement, Select, String, and_, any_, literal
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
-from fennox.catalogue.models import ACTIVE, Backup, Run, System, constant
+from fennox.catalogue.models import ACTIVE, Backup, Copy, Run, StoreRow, System, constant
+from fennox.core.format import records
+from fennox.core.names import ObjectName
+from fennox.core.time import stamp
 from fennox.service.turns import give_way
 
 _AT_ONCE = 500  # rows
@@ -23,9 +26,12 @@ ENDED: Fits = (Run.state.not_in(ACTIVE),)
 
 
 def newest_backup(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = GOOD) -> Select[Any]:
-    """These columns of the newest backup of the system that the question around it is about."""
+    """These columns of the newest backup of the system that the question around it is about.
+
+    The newest is the last one that was taken, whatever date it bears.
+    """
     mine = select(*columns).where(Backup.system_id == System.id, *fits).limit(1)
-    return mine.order_by(Backup.time.desc(), Backup.sequence.desc()).correlate(System)
+    return mine.order_by(Backup.sequence.desc()).correlate(System)
 
 
 def newest_run(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = ENDED) -> Select[Any]:
@@ -42,6 +48,23 @@ def newest_backups(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fi
 def newest_runs(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits: Fits = ENDED) -> Select[Any]:
     """As :func:`newest_backups`, of runs."""
     return _of_each(newest_run(*columns, fits=fits))
+
+
+async def newest_record(session: AsyncSession, store: StoreRow) -> ObjectName | None:
+    """The name of the last record that was put into a store, if nothing is known against it."""
+    newest = (
+        select(Backup.id, Backup.time, Backup.name, System.folder)
+        .select_from(Copy)
+        .join(Backup)
+        .join(System)
+        .where(Copy.store_id == store.id, Copy.damaged == constant(""))
+        .order_by(Copy.since.desc())
+        .limit(1)
+    )
+    row = (await session.execute(newest)).one_or_none()
+    if row is None:
+        return None
+    return records.name_of(row.folder, stamp(row.time), row.name, row.id, store.generation)
 
 
 async def unhurried(

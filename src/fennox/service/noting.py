@@ -1,77 +1,97 @@
-"""Facts about a backup, told to every store that holds it; a store that is away is told when it is back."""
+"""Facts about a backup, told to every store that holds it; a store that is away is told when it is back.
+
+What is said is kept in the transaction that says it, and delivered outside of any: a store that hangs holds nobody up.
+"""
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import timedelta
 
 import structlog
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, PendingNote, StoreRow, System
 from fennox.core.errors import FennoxError
 from fennox.core.format.notes import Note
-from fennox.core.time import stamp
+from fennox.core.time import parse_stamp, stamp
+from fennox.engine.vault import Vault
 from fennox.service.context import Context
+from fennox.service.newest import among
 
-log: Any = structlog.get_logger()
+log: structlog.stdlib.BoundLogger = structlog.get_logger()
 
 
-async def tell(context: Context, session: AsyncSession, backup: Backup, note: Note) -> None:
-    """Write a note into every store that can be reached, and keep it for the others."""
-    places = select(StoreRow).join(Copy).where(Copy.backup_id == backup.id)
-    for store in (await session.execute(places)).scalars().all():
-        if not await _waiting(session, store, backup) and await _told(context, session, store, backup, note):
-            continue
-        session.add(
-            PendingNote(store_id=store.id, backup_id=backup.id, note=note.model_dump(mode="json"), at=context.now())
-        )
+async def tell(session: AsyncSession, backup: Backup, note: Note) -> None:
+    """Say something of a backup; :func:`deliver` writes it into the stores once this is committed.
+
+    Notes are merged in the order of their dates. So one is never dated before what was said earlier, whatever the clock
+    shows: else what a wrong clock said of the future could not be taken back.
+    """
+    at = parse_stamp(note.time)
+    if backup.noted is not None and at <= backup.noted:
+        at = backup.noted + timedelta(seconds=1)
+    backup.noted = at
+    said = note.model_copy(update={"time": stamp(at)}).model_dump(mode="json")
+    stores = select(Copy.store_id).where(Copy.backup_id == backup.id)
+    for store in (await session.execute(stores)).scalars().all():
+        session.add(PendingNote(store_id=store, backup_id=backup.id, note=said, at=at))
     await session.flush()
 
 
 async def set_hold(context: Context, session: AsyncSession, backup: Backup, reason: str, by: str, *, on: bool) -> None:
     """Put a backup on hold, or release it, in the catalogue and in every store."""
     backup.held, backup.held_because = on, reason if on else ""
-    backup.expired = backup.expired and not on
+    if on:
+        backup.expired, backup.expired_at, backup.expired_by = False, None, ""
     said = Note(fact="hold" if on else "release", backup=backup.id, system=backup.system_id,
                 time=stamp(context.now()), by=by, reason=reason)  # fmt: skip
-    await tell(context, session, backup, said)
+    await tell(session, backup, said)
 
 
-async def tell_pending(context: Context) -> None:
-    """Tell stores what they have missed, in the order in which it was said."""
+@dataclass(frozen=True)
+class _Pending:
+    id: int
+    store: str
+    backup: str
+    folder: str
+    note: Note
+
+
+async def deliver(context: Context, backups: Collection[str] | None = None) -> None:
+    """Tell stores what they have not been told, in the order in which it was said; of these backups, or of all."""
     async with context.session() as session:
-        waiting = list((await session.execute(select(PendingNote).order_by(PendingNote.id))).scalars())
-        away: set[str] = set()
-        for pending in waiting:
-            store, backup = await session.get(StoreRow, pending.store_id), await session.get(Backup, pending.backup_id)
-            if (
-                store is None
-                or backup is None
-                or await session.get(Copy, (pending.backup_id, pending.store_id)) is None
-            ):
-                await session.delete(pending)  # there is nothing left that it would be about
-            elif store.id not in away and await _told(
-                context, session, store, backup, Note.model_validate(pending.note)
-            ):
-                await session.delete(pending)
-            else:
-                away.add(pending.store_id)
+        await _forget_unwanted(session)
+        query = select(PendingNote.id, PendingNote.store_id, PendingNote.backup_id, System.folder, PendingNote.note)
+        query = query.join(Backup, Backup.id == PendingNote.backup_id).join(System, System.id == Backup.system_id)
+        if backups is not None:
+            query = query.where(among(PendingNote.backup_id, backups))
+        rows = (await session.execute(query.order_by(PendingNote.id))).all()
+        waiting = [
+            _Pending(row.id, row.store_id, row.backup_id, row.folder, Note.model_validate(row.note)) for row in rows
+        ]
+        stores = select(StoreRow).where(among(StoreRow.id, {pending.store for pending in waiting}))
+        doors = [await context.door(session, row) for row in (await session.execute(stores)).scalars().all()]
+    for door in doors:
+        mine = [pending for pending in waiting if pending.store == door.store]
+        try:
+            vault = await context.vault(door)
+            for pending in mine:
+                await _write(vault, pending)
+                async with context.session() as session:
+                    await session.execute(delete(PendingNote).where(PendingNote.id == pending.id))
+        except FennoxError as error:
+            log.warning("a store is told later", store=door.name, reason=error.what)
 
 
-async def _waiting(session: AsyncSession, store: StoreRow, backup: Backup) -> bool:
-    """Whether the store has not even heard what was said of the backup before."""
-    query = select(PendingNote.id).where(PendingNote.store_id == store.id, PendingNote.backup_id == backup.id)
-    return (await session.execute(query.limit(1))).first() is not None
+async def _write(vault: Vault, pending: _Pending) -> None:
+    record = await vault.find_record(pending.backup, pending.folder)
+    await vault.write_note(pending.note, record.reference)
 
 
-async def _told(context: Context, session: AsyncSession, store: StoreRow, backup: Backup, note: Note) -> bool:
-    folder = (await session.get_one(System, backup.system_id)).folder
-    try:
-        vault = await context.vault(session, store)
-        record = await vault.find_record(backup.id, folder)
-        await vault.write_note(note, record.reference)
-    except FennoxError as error:
-        log.warning("a store is told later", store=store.name, fact=note.fact, reason=error.what)
-        return False
-    return True
+async def _forget_unwanted(session: AsyncSession) -> None:
+    """There is nothing left that they would be about."""
+    there = select(Copy.backup_id).where(Copy.backup_id == PendingNote.backup_id, Copy.store_id == PendingNote.store_id)
+    await session.execute(delete(PendingNote).where(~there.exists()))

@@ -12,6 +12,7 @@ from fennox.core.format.hpke import CLASSIC, OpeningKey, SealKey
 from fennox.engine.journal import Journal
 from fennox.service import book, queue
 from fennox.service.context import Context
+from fennox.service.hashing import hashed
 from fennox.service.queue import Lease
 
 _WAIT = 600  # seconds a worker waits for a person
@@ -50,7 +51,8 @@ async def wait_for_key(context: Context, lease: Lease, store: StoreRow, journal:
 
 async def unlock(store: StoreRow, passphrase: str) -> OpeningKey:
     """Try a passphrase on the pinned header."""
-    return await asyncio.to_thread(headers.decode(store.header.encode()).unlock, passphrase)
+    header = headers.decode(store.header.encode())
+    return await hashed(lambda: header.unlock(passphrase))
 
 
 def give(run: Run, opening: OpeningKey) -> None:

@@ -58,6 +58,8 @@ KEPT = {
         Kept(models.Login, ("name",), frozenset({"sealed_secret"})),
         Kept(models.SealedSecret, ("what", "key_set", "generation")),
         Kept(models.StoreRow, ("created", "id")),
+        Kept(models.ClockAcceptance, ("name",)),
+        Kept(models.Removal, ("id",)),
         Kept(models.Trial, ("key_set", "slot")),
         Kept(models.System, ("created", "id")),
         Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),

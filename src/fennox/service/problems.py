@@ -25,6 +25,7 @@ _STATUS: list[tuple[type[FennoxError], int]] = [
     (errors.CallerMistake, 422),
     (errors.PersonNeeded, 409),
     (errors.Stopped, 409),
+    (errors.Outdated, 503),
     (errors.MendSettings, 422),
     (errors.Damaged, 422),
     (errors.TryLater, 503),

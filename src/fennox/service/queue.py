@@ -7,6 +7,8 @@ counts any more.
 from __future__ import annotations
 
 import secrets
+import time
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import lru_cache
@@ -16,6 +18,7 @@ from sqlalchemy import (
     ColumnElement,
     CursorResult,
     Interval,
+    String,
     and_,
     bindparam,
     func,
@@ -23,6 +26,7 @@ from sqlalchemy import (
     not_,
     or_,
     select,
+    table,
     text,
     true,
     union_all,
@@ -33,13 +37,22 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncSession
 from sqlalchemy.orm import aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
-from fennox.catalogue.models import ACTIVE, IS_ACTIVE, PEOPLE, KindRow, Routine, Run, Site, System, constant
+from fennox.catalogue import schema
+from fennox.catalogue.models import ACTIVE, IS_ACTIVE, PEOPLE, KindRow, Routine, Run, Site, System, Worker, constant
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.service.book import CHANNEL, Book, announce, end_steps
 from fennox.wire.runs import RunKind
 
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
+_LONGEST_PAUSE = timedelta(hours=1)  # longer than any run is put off
+_RENEWED_WITHIN = 0.5  # of a lease: a living worker renews it after a third
+_HEARD_WITHIN = 60.0  # seconds: a living worker says so every two
+_STOPPED = {
+    "queued": "Stopped before it began.",
+    "waiting": "Stopped while it waited for a person.",
+    "running": "Stopped; its worker was no longer heard of.",
+}
 ENDED: dict[str, Any] = {"worker": None, "lease_until": None, "worker_key": None, "sealed_opening_key": None}
 """What a run that nobody works at has not."""
 _CALL = text("select pg_notify(:channel, '')")
@@ -138,6 +151,10 @@ _ONE: ColumnElement[int] = literal_column("1")
 _WAITS = (Run.state == constant("queued")).is_(True)
 """Put as no other index has it: a database that believes that hardly anything waits takes any, and reads all of it."""
 _KINDS = select(func.concat(func.count(), " ", func.max(KindRow.added))).select_from(KindRow).scalar_subquery()
+_OUR_SCHEMA = select(literal_column("version_num", String)).select_from(table("alembic_version")).scalar_subquery() == (
+    constant(schema.NUMBER)
+)
+"""Nothing is claimed once a newer Fennox has changed the tables: what an older one wrote there could be wrong."""
 _REACHES = ("take", "look", "draft", "restore")  # kinds of runs that speak with a machine
 
 
@@ -193,8 +210,8 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
     lanes = union_all(*every).subquery("lanes")
     oldest = (
         select(Run.id, Run.queued_at)
-        .where(_WAITS, Run.lane == lanes.c.lane)
-        .where(Run.not_before <= func.now(), _within_reach(sites, near))
+        .where(_WAITS, Run.lane == lanes.c.lane, _OUR_SCHEMA)
+        .where(_waited_for(), _within_reach(sites, near))
         .order_by(Run.queued_at)
         .limit(_ONE)
         .with_for_update(skip_locked=True, of=Run)
@@ -219,6 +236,11 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
         )
         .returning(Run.id, Run.kind, Run.fence, Run.attempt, _KINDS.label("kinds"), func.pg_notify(CHANNEL, Run.id))
     )
+
+
+def _waited_for() -> ColumnElement[bool]:
+    """Its pause is over; one that is longer than any was set by a database whose clock went back since."""
+    return or_(Run.not_before <= func.now(), Run.not_before > func.now() + _LONGEST_PAUSE)
 
 
 def _within_reach(sites: frozenset[str], near: bool) -> ColumnElement[bool]:
@@ -309,15 +331,57 @@ async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime
     await call_workers(session)
 
 
-async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
-    """Runs whose worker let the lease run out: queued again, or failed after too many attempts."""
-    lost = (
-        select(Run)
-        .where(Run.state == constant("running"), Run.lease_until < func.now())
-        .with_for_update(skip_locked=True)
-    )
+@dataclass(frozen=True)
+class _Watched:
+    """A lease as it was first seen so: by whom, until when, and when that was, by a clock that never jumps."""
+
+    fence: int
+    until: datetime
+    since: float
+
+
+@dataclass
+class LeaseWatch:
+    """Finds runs whose worker is gone, whatever the database's clock says.
+
+    A living worker renews its lease every third of it. So a lease that has not changed for as long as it lasts is over,
+    also one that a clock ahead has set far into the future; and one that is past its end is not over before its worker
+    had the time to renew it, as after a step of the clock.
+    """
+
+    lease_seconds: float
+    monotonic: Callable[[], float] = time.monotonic
+    _seen: dict[str, _Watched] = field(default_factory=dict)
+
+    async def take_back(self, session: AsyncSession, now: datetime) -> list[str]:
+        """Queue runs again whose worker is gone, or fail them after too many attempts."""
+        leases = select(Run.id, Run.fence, Run.lease_until, Run.lease_until < func.now())
+        rows = (await session.execute(leases.where(Run.state == constant("running")))).all()
+        at = self.monotonic()
+        watched: dict[str, _Watched] = {}
+        over: list[str] = []
+        for run, fence, until, past in rows:
+            if until is None:
+                continue  # no run is without one; were it, nothing could be said of its worker
+            known = self._seen.get(run)
+            if known is None or (known.fence, known.until) != (fence, until):
+                known = _Watched(fence, until, at)
+            watched[run] = known
+            if at - known.since >= self.lease_seconds * (_RENEWED_WITHIN if past else 1):
+                over.append(run)
+        self._seen = watched
+        return await take_back_lost(session, over, watched, now) if over else []
+
+
+async def take_back_lost(
+    session: AsyncSession, over: list[str], watched: Mapping[str, _Watched], now: datetime
+) -> list[str]:
+    """Of the runs whose leases are ``over`` those whose worker has not renewed them at this very moment."""
+    lost = select(Run).where(Run.id.in_(over), Run.state == constant("running")).with_for_update(skip_locked=True)
     found = []
     for run in (await session.execute(lost)).scalars():
+        if (run.fence, run.lease_until) != (watched[run.id].fence, watched[run.id].until):
+            continue
         found.append(run.id)
         run.fence += 1
         if run.stop_asked:
@@ -332,19 +396,29 @@ async def take_back_lost(session: AsyncSession, now: datetime) -> list[str]:
     return found
 
 
+async def _is_silent(session: AsyncSession, run: Run) -> bool:
+    """Whether nothing was heard of a run's worker for longer than it is ever silent, or only from the future."""
+    age = func.extract("epoch", func.now() - Worker.seen)
+    heard = (
+        await session.execute(select(age).where(Worker.id == run.worker, Worker.stopped.is_(None)))
+    ).scalar_one_or_none()
+    return heard is None or not -_HEARD_WITHIN < float(heard) < _HEARD_WITHIN
+
+
 async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
-    """A waiting or queued run stops at once, a running one at its next step."""
+    """A waiting or queued run stops at once, and so does one whose worker is silent; else it stops at its next step."""
     run = (await session.execute(select(Run).where(Run.id == run_id).with_for_update())).scalar_one_or_none()
     if run is None:
         raise NotFound(f"There is no run {run_id[:12]}.", "`fennox run list` shows those there are.")
     if run.state not in ACTIVE:
         raise Conflict(f"The run has already ended: {run.state}.", "Nothing is to be stopped.")
-    if run.stop_asked:
+    silent = run.state == "running" and await _is_silent(session, run)
+    if run.stop_asked and not silent:
         raise Conflict("The run was already asked to stop.", "It stops at its next step.")
     run.stop_asked = True
-    if run.state != "running":
+    if run.state != "running" or silent:
         run.fence += 1
-        run.reason = "Stopped before it began." if run.state == "queued" else "Stopped while it waited for a person."
+        run.reason = _STOPPED[run.state]
         await end(session, run, "stopped", now)
     await announce(session, run.id)
     return run

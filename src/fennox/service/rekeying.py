@@ -7,14 +7,14 @@ them anew beside the old records, which the next sweep removes. Nothing is share
 
 from __future__ import annotations
 
-import asyncio
 import secrets
+from dataclasses import dataclass
 
 from sqlalchemy import delete
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
-from fennox.core.errors import BadInput, Conflict, Damaged, NotFound, WrongPassphrase
+from fennox.core.errors import BadInput, Conflict, Damaged, NotFound
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
@@ -29,40 +29,56 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.service import queue, signin, taking
 from fennox.service.context import Context
-from fennox.service.keysets import earlier_keys, earlier_of, header_of, new_slot, renew_earlier, stores_of
+from fennox.service.keysets import (
+    earlier_keys,
+    earlier_of,
+    header_of,
+    key_set_named,
+    must_be_new,
+    new_slot,
+    renew_earlier,
+    stores_of,
+)
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
 
 
-async def begin(
-    context: Context,
-    session: AsyncSession,
-    keys: KeySet,
-    opening: OpeningKey,
-    *,
-    new: str,
-    label: str,
-    leave_old: bool,
-) -> tuple[list[StoreRow], OpeningKey]:
-    """Make the new generation and pin its headers; returns the stores and the new opening key.
+@dataclass(frozen=True)
+class NewGeneration:
+    """A further generation of a key set, its keys locked under a new passphrase, as are those before it."""
 
-    ``leave_old``: old backups stay as they are until they expire.
-    """
-    complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
-    if complaint is not None:
-        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+    pair: NewKeys
+    slot: Slot
+    earlier: dict[int, Slot]
+
+
+async def new_generation(context: Context, name: str, opening: OpeningKey, *, new: str, label: str) -> NewGeneration:
+    """Make the keys; hashing the passphrase needs seconds, and no session."""
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
+        if complaint is not None:
+            raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+        rows = await stores_of(session, keys)
+        every = [(keys, opening), *await earlier_keys(session, keys, opening)]
+        before = [(row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every]
+    await must_be_new(header_of(rows[0]), new)  # what leaked must not open the new keys
+    pair = headers.new_keys(keys.id, keys.generation + 1, opening.suite, secrets.token_bytes)
+    earlier = {generation: await new_slot(context, older, new, label) for generation, older in before}
+    return NewGeneration(pair, await new_slot(context, pair, new, label), earlier)
+
+
+async def begin(
+    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, made: NewGeneration, *, leave_old: bool
+) -> list[StoreRow]:
+    """Pin the headers of the new generation; returns the stores. ``leave_old``: old backups stay until they expire."""
+    pair, generation = made.pair, made.pair.secret.generation
+    if generation != keys.generation + 1:
+        raise Conflict("The key set was given new keys meanwhile.", "Look at it, and try again if need be.")
     rows = await stores_of(session, keys)
-    try:
-        await asyncio.to_thread(header_of(rows[0]).unlock_slot, new)
-    except WrongPassphrase:
-        pass  # as it must be: what leaked must not open the new keys
-    else:
-        raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
-    generation = keys.generation + 1
-    pair = headers.new_keys(keys.id, generation, opening.suite, secrets.token_bytes)
-    for row, key in [(keys, opening), *await earlier_keys(session, keys, opening)]:
-        slot = await new_slot(context, NewKeys(key, context.write_secret_of(row)), new, label)
-        row.slots, row.left_to_expire, row.sealed_opening_key = [slot.model_dump(mode="json")], leave_old, None
+    for row, _ in [(keys, opening), *await earlier_keys(session, keys, opening)]:
+        row.slots = [made.earlier[row.generation].model_dump(mode="json")]
+        row.left_to_expire, row.sealed_opening_key = leave_old, None
     place = f"key_sets|{keys.id}|{generation}"
     session.add(
         KeySet(
@@ -79,9 +95,9 @@ async def begin(
             created=context.now(),
         )
     )
-    await _pin(context, rows, pair, await new_slot(context, pair, new, label))
+    await _pin(context, rows, pair, made.slot)
     await session.execute(delete(Trial).where(Trial.key_set == keys.id))  # they tell of slots that are no more
-    return rows, pair.opening
+    return rows
 
 
 async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot) -> None:
@@ -107,9 +123,10 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        vault = await context.vault(session, row, removing=True)
-        apart = vault.locked
+        door = await context.door(session, row, removing=True)
         found = await earlier_of(session, row)
+    vault = await context.vault(door)
+    apart = vault.locked
     if apart:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     await journal.step("Lock the earlier generations under the new passphrase")

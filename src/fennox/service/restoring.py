@@ -51,9 +51,9 @@ async def _material(context: Context, lease: Lease, journal: Journal, backup_id:
         run = await queue.owned(session, lease)
         system = await session.get_one(System, run.system_id)
         backup = await session.get_one(Backup, backup_id)
-        store, vault, record = await best_copy(context, session, backup)
         login = await session.get_one(Login, system.login_id)
         target_login = await session.get_one(Login, login_id)
+    store, vault, record = await best_copy(context, backup)
     if vault.locked:
         vault.unlock(await opening.wait_for_key(context, lease, store, journal))
     index = context.index(store.id)

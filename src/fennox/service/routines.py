@@ -6,16 +6,19 @@ import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from itertools import pairwise
 from typing import Any, NamedTuple
 
 from sqlalchemy import ColumnElement, case, func, null, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Routine, System, constant
-from fennox.core import ladder, schedule
+from fennox.catalogue.models import Backup, Routine, Run, System, constant
+from fennox.core import ladder, moments, schedule
 from fennox.core.errors import BadInput
 from fennox.service.newest import among
 
+_DAY = timedelta(days=1)
 FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
 _HELD = "held"  # for no reason that was said
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
@@ -85,6 +88,29 @@ async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[s
     return [name for name, _ in rows], rows[0][1] if rows else 0
 
 
+async def decided_last(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
+    """Of each system the due time that was decided last: in the order of the decisions, whatever clocks said."""
+    last = (
+        select(Run.system_id, Run.due)
+        .ext(distinct_on(Run.system_id))
+        .where(Run.routine_id == routine.id, Run.due.is_not(None))
+        .order_by(Run.system_id, Run.number.desc())
+    )
+    return {str(system): due for system, due in await session.execute(last) if due is not None}
+
+
+def decided_up_to(now: datetime, routine: Routine, system: System, last: datetime | None) -> datetime:
+    """Up to when due times were decided; ``last``: the one that was decided last.
+
+    A moment that is still to come was written by a wrong clock, and says nothing. If the clock was ahead when a due
+    time was decided last, a whole day is decided anew: a take too many does no harm, and one too few does.
+    """
+    if last is not None and moments.is_future(last, now):
+        return now - _DAY
+    known = (moments.past(moment, now) for moment in (routine.decided_until, system.created, last))
+    return max((moment for moment in known if moment is not None), default=now - _DAY)
+
+
 class Standing(NamedTuple):
     """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that lacks some."""
 
@@ -97,11 +123,14 @@ class Standing(NamedTuple):
     partial: bool
     parts: Sequence[Mapping[str, Any]] | None
     new_bytes: int
+    sequence: int
+    misdated: bool
 
 
 _STANDING = (
     Backup.id, Backup.time, Backup.doubtful, Backup.purpose == constant("safety"),
     case((Backup.held, constant(_HELD))), Backup.system_id, Backup.partial, null(), Backup.new_bytes,
+    Backup.sequence, Backup.misdated,
 )  # as the fields of a Standing, in their order; of what the index ``standing`` holds alone  # fmt: skip
 
 
@@ -140,6 +169,7 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
     """
     if not mine:
         return {backup.id: ["no routine's ladder applies"] for backup in backups}
+    undated = dates_in_doubt(backups, now)
     groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
     for backup in backups:
         groups[_parts(backup) if backup.partial else None].append(backup)
@@ -148,7 +178,8 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
         own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
         chosen = own or [routine for routine in mine if not routine.parts] or mine
         for routine in chosen:
-            kept = ladder.kept(together, ladder.parse(routine.ladder), now, schedule.zone_named(routine.zone))
+            zone = schedule.zone_named(routine.zone)
+            kept = ladder.kept(together, ladder.parse(routine.ladder), now, zone, undated=undated)
             if len(chosen) == 1:
                 found |= kept
                 continue
@@ -156,6 +187,32 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
                 known = found.setdefault(backup_id, [])
                 known += [reason for reason in why if reason not in known]
     return found
+
+
+def dates_in_doubt(backups: Sequence[Standing], now: datetime) -> frozenset[str]:
+    """Which of a system's backups, given the newest first, bear a date that is or may be wrong."""
+    known = _dated(backups)
+    doubted: frozenset[int] = frozenset()
+    if known and (not _in_order(known) or moments.is_future(known[0].time, now)):
+        doubted = moments.dates_in_doubt({backup.sequence: backup.time for backup in known}, now)
+    return frozenset(backup.id for backup in backups if backup.misdated or backup.sequence in doubted)
+
+
+def disordered(backups: Sequence[Standing], now: datetime) -> bool:
+    """Whether a system's backups, given the newest first, bear past dates in another order than they were taken in."""
+    known = [backup for backup in _dated(backups) if not moments.is_future(backup.time, now)]
+    if _in_order(known):
+        return False
+    return bool(moments.dates_in_doubt({backup.sequence: backup.time for backup in known}, now))
+
+
+def _dated(backups: Sequence[Standing]) -> list[Standing]:
+    """Without those that say nothing about order: known to be misdated, or of another history."""
+    return [backup for backup in backups if not backup.misdated and backup.sequence > 0]
+
+
+def _in_order(newest_first: Sequence[Standing]) -> bool:
+    return all(later.sequence > earlier.sequence for later, earlier in pairwise(newest_first))
 
 
 def what_keeps(system: System, backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[str]]:

@@ -1,11 +1,11 @@
-"""Decides what is due, one process at a time, and marks what the ladders let go."""
+"""Decides what is due, one process at a time, and looks after stores and ladders while the clock is believed."""
 
 from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import AsyncGenerator, Awaitable, Callable, Sequence
-from contextlib import aclosing
+import time
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -14,15 +14,25 @@ import structlog
 from sqlalchemy import Numeric, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Routine, Run, System
-from fennox.core import schedule
+from fennox.catalogue.models import Routine, Run, System
+from fennox.core import moments, schedule
 from fennox.core.errors import Conflict, TryLater
-from fennox.core.format import notes
-from fennox.core.time import stamp
-from fennox.service import alerting, crowding, differing, handing, noting, queue, routines, upkeep, watching
+from fennox.service import (
+    alerting,
+    clocks,
+    crowding,
+    differing,
+    following,
+    handing,
+    marking,
+    noting,
+    queue,
+    routines,
+    upkeep,
+    watching,
+)
 from fennox.service.context import Context
-from fennox.service.newest import among, unhurried
-from fennox.service.routines import Standing
+from fennox.service.newest import unhurried
 from fennox.service.turns import give_way
 
 log: Any = structlog.get_logger()
@@ -30,12 +40,11 @@ log: Any = structlog.get_logger()
 _DECIDING = 7202  # advisory lock: one process decides at a time
 _REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
 _DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may jump
+_DOUBTFUL_PAUSE = 5.0  # seconds between two looks whether the clocks agree again
 _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 _TOGETHER = 200  # rows
-_SYSTEMS = 25  # whose backups are asked for at one time
-_TURN = 5  # systems whose ladders are worked out before others get their turn of this thread
 _WATCH_EVERY = 60.0  # seconds of the machine's own clock
 
 
@@ -52,15 +61,30 @@ class Scheduler:
     _left_over: bool = False
     _looked: datetime | None = None
     _swept: datetime | None = None
+    _waits: bool = False  # for clocks that agree, or for a person who says that ours is right
+    _tried: float = 0.0  # when it was last tried, by a clock that never jumps
 
     async def run(self) -> None:
         pause = _SIMULATED_PAUSE if self.context.simulated else _REAL_PAUSE
         async with asyncio.TaskGroup() as duties:
-            duties.create_task(_again_and_again(self._decide, pause))
-            duties.create_task(_again_and_again(self._look, pause))
-            duties.create_task(_again_and_again(self._tend, pause))
-            duties.create_task(_again_and_again(self._alert, pause))
-            duties.create_task(_again_and_again(self._watch, _WATCH_EVERY))
+            for duty in (self._decide, self._look, self._tend, self._alert):
+                duties.create_task(self._again_and_again(duty, pause))
+            duties.create_task(self._again_and_again(self._watch, _WATCH_EVERY))
+
+    async def _again_and_again(self, duty: Callable[[], Awaitable[None]], pause: float) -> None:
+        """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next one comes.
+
+        A process that a newer Fennox has taken the database from does nothing more.
+        """
+        while True:
+            try:
+                if not self.context.outdated:
+                    await duty()
+            except TryLater as error:
+                log.warning("database out of reach", reason=error.what)
+            except Exception:
+                log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=duty.__name__)
+            await asyncio.sleep(pause)
 
     async def _decide(self) -> None:
         now = self.context.now()
@@ -76,10 +100,10 @@ class Scheduler:
 
     async def _tend(self) -> None:
         now = self.context.now()
-        if self._swept is None or now - self._swept >= _MARK_EVERY:
-            await mark_expired(self.context)
-            await crowding.thin_out(self.context)
-            await upkeep.tend(self.context)
+        again = self._waits and time.monotonic() - self._tried >= _DOUBTFUL_PAUSE
+        if self._swept is None or abs(now - self._swept) >= _MARK_EVERY or again:
+            self._tried = time.monotonic()
+            self._waits = not await tend(self.context)
             self._swept = now
 
     async def _alert(self) -> None:
@@ -87,35 +111,49 @@ class Scheduler:
 
     async def _watch(self) -> None:
         await upkeep.watch(self.context)
-        await noting.tell_pending(self.context)
+        await upkeep.try_again(self.context)
+        await noting.deliver(self.context)
         await handing.forget_left_over(self.context)
         async with self.context.session() as session:
             await watching.look(self.context, session)
 
 
-async def _again_and_again(duty: Callable[[], Awaitable[None]], pause: float) -> None:
-    """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next round comes."""
-    while True:
-        try:
-            await duty()
-        except TryLater as error:
-            log.warning("database out of reach", reason=error.what)
-        except Exception:
-            log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=duty.__name__)
-        await asyncio.sleep(pause)
+async def tend(context: Context) -> bool:
+    """Mark what ladders let go, thin out full stores, queue what stores are due for. False: the clock is in doubt."""
+    async with context.session() as session:
+        judged = await clocks.judge(context, session)
+    if judged.doubts:
+        log.warning("the clocks disagree; nothing is marked, thinned or swept", doubts=judged.sentences)
+        return False
+    await marking.mark_expired(context)
+    await crowding.thin_out(context)
+    await upkeep.tend(context)
+    async with context.session() as session:
+        await clocks.tended(session, judged.evidence.now)
+        await following.forget_old_removals(session, judged.evidence.now)
+    return True
 
 
 @dataclass
 class Memory:
     """What one process remembers of each routine (as it stands) and system; forgetting it costs only time.
 
-    ``decided``: the newest due time that was decided. ``later``: before that moment there is nothing to look at.
+    ``decided``: the due time that was decided last. ``later``: before that moment there is nothing to look at.
+    ``seen``: the newest moment by which it was decided; a clock that goes back makes all of it worthless.
     """
 
     decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
     later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
     estate: str = ""  # as it was when all of it was looked at; before ``nothing_before`` nothing of it is due
     nothing_before: datetime | None = None
+    seen: datetime | None = None
+
+    def forget_the_future(self, now: datetime) -> None:
+        if self.seen is not None and moments.is_future(self.seen, now):
+            self.decided.clear()
+            self.later.clear()
+            self.nothing_before = None
+        self.seen = now
 
 
 async def decide(context: Context, memory: Memory | None = None) -> bool:
@@ -124,6 +162,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
     Deciding twice is harmless: a routine, a system and a due time are unique together.
     """
     memory = memory or Memory()
+    memory.forget_the_future(context.now())
     left_over = False
     async with context.session() as session:
         if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))).scalar_one():
@@ -139,7 +178,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
         due: list[Due] = []
         for routine in every:
             if (routine.id, routine.version) not in memory.decided:
-                memory.decided[routine.id, routine.version] = await _decided(session, routine)
+                memory.decided[routine.id, routine.version] = await routines.decided_last(session, routine)
             for number, system in enumerate(systems):
                 if number % _TOGETHER == 0:
                     await give_way(session)
@@ -163,12 +202,6 @@ async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
     return f"{systems} {sorted((routine.id, routine.version) for routine in every)}"
 
 
-async def _decided(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
-    last = select(Run.system_id, func.max(Run.due)).where(Run.routine_id == routine.id, Run.due.is_not(None))
-    rows = await session.execute(last.group_by(Run.system_id))
-    return {str(system): due for system, due in rows if due is not None}
-
-
 @dataclass(frozen=True)
 class Due:
     """A take that is due by a routine. ``since``: up to when its due times were decided."""
@@ -184,9 +217,9 @@ def _due(now: datetime, routine: Routine, system: System, memory: Memory) -> Due
     if now < memory.later.get(key, now):
         return None
     decided = memory.decided[routine.id, routine.version]
-    since = max(filter(None, (routine.decided_until, system.created, decided.get(system.id))))
     place = schedule.place_in(routine.spread, system.id)
     plan = schedule.parse(routine.when, routine.zone)
+    since = routines.decided_up_to(now, routine, system, decided.get(system.id))
     due = plan.newest_due(since, now - place)
     if due is None:
         following = plan.after(max(since, now - place))
@@ -200,71 +233,45 @@ def _due(now: datetime, routine: Routine, system: System, memory: Memory) -> Due
 
 async def _queue(context: Context, session: AsyncSession, due: Due, memory: Memory) -> bool:
     """Whether nothing is left to decide for this pair."""
-    routine, system = due.routine, due.system
     try:
-        await queue.enqueue(
-            session,
-            "take",
-            by=f"routine {routine.name}",
-            now=context.now(),
-            system_id=system.id,
-            store_id=routine.store_id,
-            routine_id=routine.id,
-            backup_id=secrets.token_hex(16),
-            due=due.at,
-            order={"name": "", "note": "", "parts": routine.parts},
-        )
-    except Conflict as error:
-        if not error.fields.get("decided"):
-            return False  # a run of this system is active; it is decided again when that has ended
-    memory.decided[routine.id, routine.version][system.id] = due.at
+        try:
+            await _enqueue(context, session, due, due.at)
+        except Conflict as error:
+            if not error.fields.get("decided"):
+                raise
+            if await _decided_before_the_clock_went_back(session, due):
+                await _enqueue(context, session, due, None)
+    except Conflict:
+        return False  # a run of this system is active; it is decided again when that has ended
+    memory.decided[due.routine.id, due.routine.version][due.system.id] = due.at
     return True
 
 
-async def mark_expired(context: Context) -> None:
-    """Mark backups that nothing keeps any more, in the catalogue and by a note in each store."""
-    async with context.session() as session:
-        all_routines = list((await session.execute(select(Routine))).scalars())
-        gone: list[str] = []
-        every = [row for (row,) in await unhurried(session, select(System))]
-        async with aclosing(_backups_of_each(session, every)) as each:
-            async for system, held in each:
-                mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
-                why = routines.what_keeps(system, held, mine, context.now())
-                gone += [backup for backup, reasons in why.items() if not reasons]
-        for first in range(0, len(gone), _TOGETHER):
-            rows = await session.execute(select(Backup).where(among(Backup.id, gone[first : first + _TOGETHER])))
-            await _mark(context, session, rows.scalars().all())
+async def _enqueue(context: Context, session: AsyncSession, due: Due, at: datetime | None) -> None:
+    routine, system = due.routine, due.system
+    await queue.enqueue(
+        session,
+        "take",
+        by=f"routine {routine.name}",
+        now=context.now(),
+        system_id=system.id,
+        store_id=routine.store_id,
+        routine_id=routine.id,
+        backup_id=secrets.token_hex(16),
+        due=at,
+        order={"name": "", "note": "", "parts": routine.parts},
+    )
 
 
-async def _backups_of_each(
-    session: AsyncSession, every: Sequence[System]
-) -> AsyncGenerator[tuple[System, list[Standing]], None]:
-    """Each system with its backups; the database looks for the next ones while these are gone through."""
+async def _decided_before_the_clock_went_back(session: AsyncSession, due: Due) -> bool:
+    """Whether a due time comes a second time, as by a clock that went back a year. Takes go on all the same.
 
-    def begin(first: int) -> asyncio.Task[dict[str, list[Standing]]]:
-        ids = [system.id for system in every[first : first + _SYSTEMS]]
-        return asyncio.create_task(routines.backups_of(session, ids, expired=False))
-
-    coming = begin(0)
-    try:
-        for first in range(0, len(every), _SYSTEMS):
-            held = await coming
-            if first + _SYSTEMS < len(every):
-                coming = begin(first + _SYSTEMS)
-            for number, system in enumerate(every[first : first + _SYSTEMS]):
-                if number % _TURN == 0:
-                    await give_way(session)
-                yield system, held[system.id]
-    finally:
-        await asyncio.wait([coming])
-
-
-async def _mark(context: Context, session: AsyncSession, backups: Sequence[Backup]) -> None:
-    for backup in backups:
-        said = notes.Note(
-            fact="expired", backup=backup.id, system=backup.system_id, time=stamp(context.now()), by="ladder",
-            reason="no rung of its ladders keeps it",
-        )  # fmt: skip
-        await noting.tell(context, session, backup, said)
-        backup.expired = True
+    Else another process decided it just now. A run without a due time that was queued since shows that it was decided
+    this time, too.
+    """
+    mine = (Run.routine_id == due.routine.id, Run.system_id == due.system.id)
+    numbered = select(func.max(Run.number)).where(*mine, Run.due == due.at)
+    then = (await session.execute(numbered)).scalar_one_or_none() or 0
+    last = (await session.execute(select(func.max(Run.number)).where(*mine, Run.due.is_not(None)))).scalar_one()
+    again = select(Run.id).where(*mine, Run.due.is_(None), Run.number > last, Run.created >= due.at)
+    return then < last and (await session.execute(again.limit(1))).first() is None

@@ -37,6 +37,9 @@ class Settings(BaseSettings):
     lease_seconds: float = Field(default=30, gt=0)
     argon_memory_kib: int = Field(default=256 * 1024, ge=64)
     ssh_agent: str | None = Field(default=None, description="Socket of the SSH agent for logins that go by one.")
+    strict_sessions: bool = Field(
+        default=False, description="A slow call inside a database session is an error, and not only logged; for tests."
+    )
     log: str = "console"
 
     @classmethod

@@ -49,7 +49,8 @@ class Shelf:
         if store.id not in self._vaults:
             try:
                 async with self.context.session() as session:
-                    vault = await self.context.vault(session, store)
+                    door = await self.context.door(session, store)
+                vault = await self.context.vault(door)
                 await self.context.index(store.id).refresh(vault)
             except FennoxError as error:
                 self._away[store.id] = error

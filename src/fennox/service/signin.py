@@ -15,6 +15,8 @@ from zxcvbn import zxcvbn
 
 from fennox.catalogue.models import ServiceState, SignInFailure, Token, User
 from fennox.core.errors import BadInput, NotSignedIn, TooManyAttempts
+from fennox.service.context import Context
+from fennox.service.hashing import hashed
 from fennox.wire.access import Role
 
 CONSOLE_LIFE = timedelta(hours=12)
@@ -49,11 +51,11 @@ def strength_complaint(secret: str, words: list[str]) -> str | None:
     return f"{warning.rstrip('.')}: somebody who has a copy would need {crack} to guess it."
 
 
-def hash_password(password: str, user: str) -> str:
+async def hash_password(password: str, user: str) -> str:
     complaint = strength_complaint(password, [user, "fennox"])
     if complaint is not None:
         raise BadInput(f"The password is too weak. {complaint}", "Use four unrelated words.", field="password")
-    return _hasher.hash(password)
+    return await hashed(lambda: _hasher.hash(password))
 
 
 def digest(token: str) -> str:
@@ -68,19 +70,26 @@ async def _check_rate(session: AsyncSession, subjects: list[str]) -> None:
             raise TooManyAttempts("Too many failed attempts to sign in.", "Wait ten minutes.")
 
 
-async def check_password(session: AsyncSession, user: str, password: str, address: str) -> User | None:
-    """The user, or None after noting the failure (which the caller must commit)."""
-    await _check_rate(session, [f"user {user}", f"address {address}"])
-    found = (await session.execute(select(User).where(User.name == user))).scalar_one_or_none()
-    try:
-        _hasher.verify(found.password_hash if found else _NOBODY, password)
-        if found is not None:
-            return found
-    except (VerificationError, InvalidHashError):
-        pass  # noted below like a wrong user
-    for subject in (f"user {user}", f"address {address}"):
-        session.add(SignInFailure(subject=subject, at=func.now()))
+async def check_password(context: Context, user: str, password: str, address: str) -> User | None:
+    """The user, or None after noting the failure."""
+    subjects = [f"user {user}", f"address {address}"]
+    async with context.session() as session:
+        await _check_rate(session, subjects)
+        found = (await session.execute(select(User).where(User.name == user))).scalar_one_or_none()
+    if await hashed(lambda: _fits(found, password)):
+        return found
+    async with context.session() as session:
+        for subject in subjects:
+            session.add(SignInFailure(subject=subject, at=func.now()))
     return None
+
+
+def _fits(user: User | None, password: str) -> bool:
+    try:
+        _hasher.verify(user.password_hash if user is not None else _NOBODY, password)
+    except (VerificationError, InvalidHashError):
+        return False
+    return user is not None
 
 
 async def make_token(session: AsyncSession, user: User, purpose: str, now: datetime) -> tuple[str, datetime]:
@@ -111,7 +120,7 @@ async def new_setup_code(session: AsyncSession) -> str | None:
     return code
 
 
-async def use_setup_code(session: AsyncSession, code: str, user: str, password: str, now: datetime) -> User:
+async def use_setup_code(session: AsyncSession, code: str, user: str, password_hash: str, now: datetime) -> User:
     state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
     taken = (await session.execute(select(User.id).limit(1))).first() is not None
     if taken or state.setup_code is None or not secrets.compare_digest(state.setup_code, digest(code)):
@@ -119,10 +128,10 @@ async def use_setup_code(session: AsyncSession, code: str, user: str, password: 
             "The setup code is not valid, or has been used.", "Read the newest one in the service's log.", field="code"
         )
     state.setup_code = None
-    return add_user(session, user, "administrator", password, now)
+    return add_user(session, user, "administrator", password_hash, now)
 
 
-def add_user(session: AsyncSession, name: str, role: Role, password: str, now: datetime) -> User:
-    row = User(id=secrets.token_hex(16), name=name, role=role, password_hash=hash_password(password, name), created=now)
+def add_user(session: AsyncSession, name: str, role: Role, password_hash: str, now: datetime) -> User:
+    row = User(id=secrets.token_hex(16), name=name, role=role, password_hash=password_hash, created=now)
     session.add(row)
     return row

@@ -7,6 +7,7 @@ import os
 import secrets
 import time
 from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import ip_address
 from pathlib import Path
@@ -21,13 +22,14 @@ from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Header, NewKeys
-from fennox.core.format.hpke import CLASSIC
+from fennox.core.format.hpke import CLASSIC, OpeningKey
+from fennox.core.format.secret import WriteSecret
 from fennox.core.names import ObjectName, object_name
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
 from fennox.service import signin
 from fennox.service.context import Context, named
-from fennox.service.keysets import new_slot
+from fennox.service.keysets import new_slot, unlock_slot
 from fennox.stores import addresses
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Span, Store
@@ -38,18 +40,40 @@ _NAMED = 5  # systems that a warning names
 _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 
-async def add(context: Context, session: AsyncSession, wanted: NewStore) -> StoreRow:
+@dataclass(frozen=True)
+class Made:
+    """A store that was made, before the catalogue knows it; ``keys``: of a key set that was made with it."""
+
+    row: StoreRow
+    keys: KeySet | None
+
+
+async def make(context: Context, wanted: NewStore) -> Made:
     """Make a store; the first of a key set makes its keys, a further one proves that it may use them."""
-    row = await new_row(session, wanted)
-    login = await session.get(Login, row.login_id) if row.login_id else None
-    sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else login
+    async with context.session() as session:
+        row = await new_row(session, wanted)
+        login = await session.get(Login, row.login_id) if row.login_id else None
+        sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else login
+        known = await _known_keys(context, session, wanted.key_set)
     store, remover = context.far_side(row.address, login, row.key), context.far_side(row.address, sweep, row.key)
     try:
         await _must_be_writable(store, remover)
-        return await _made(context, session, wanted, store, row)
+        return await _made(context, wanted, store, row, known)
     finally:
         await store.close()
         await remover.close()
+
+
+async def enter(session: AsyncSession, made: Made, wanted: NewStore) -> StoreRow:
+    """Let the catalogue know a store that was made."""
+    await new_row(session, wanted)  # which says so if another one was added meanwhile
+    if made.keys is not None:
+        named_so = select(KeySet.id).where(KeySet.name == made.keys.name)
+        if (await session.execute(named_so)).first() is not None:
+            raise Conflict(f"The key set {made.keys.name} was made meanwhile.", "Empty the folder, and add it again.")
+        session.add(made.keys)
+    session.add(made.row)
+    return made.row
 
 
 async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> StoreRow:
@@ -70,17 +94,15 @@ async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> Store
     )  # fmt: skip
 
 
-async def _made(context: Context, session: AsyncSession, wanted: NewStore, store: Store, row: StoreRow) -> StoreRow:
+async def _made(context: Context, wanted: NewStore, store: Store, row: StoreRow, known: _KnownKeys | None) -> Made:
     _must_not_be_inside(store)
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
-    known = await session.execute(
-        select(KeySet).where(KeySet.name == wanted.key_set).order_by(KeySet.generation.desc())
-    )
-    keys_row = known.scalars().first()
-    if keys_row is None:
-        keys, slots, sealed = await _new_keys(context, session, wanted, passphrase)
+    made: KeySet | None = None
+    if known is None:
+        keys, slots, made = await _new_keys(context, wanted, passphrase)
+        sealed = None
     else:
-        keys, slots, sealed = await _known_keys(context, session, keys_row, passphrase)
+        keys, slots, sealed = await _proved(known, passphrase)
     vault = await vaults.create(
         store,
         keys,
@@ -95,8 +117,7 @@ async def _made(context: Context, session: AsyncSession, wanted: NewStore, store
     row.key_set, row.generation = keys.secret.key_set, keys.secret.generation
     row.header, row.header_digest = data.decode(), blake2b_256(data)
     row.created = context.now()
-    session.add(row)
-    return row
+    return Made(row, made)
 
 
 async def _must_be_writable(store: Store, remover: Store) -> None:
@@ -116,8 +137,8 @@ def _must_not_be_inside(store: Store) -> None:
 
 
 async def _new_keys(
-    context: Context, session: AsyncSession, wanted: NewStore, passphrase: str | None
-) -> tuple[NewKeys, list[headers.Slot], str | None]:
+    context: Context, wanted: NewStore, passphrase: str | None
+) -> tuple[NewKeys, list[headers.Slot], KeySet]:
     if passphrase is None:
         raise BadInput(
             "The first store of a key set needs a passphrase.", "Give one with --passphrase-file.", field="passphrase"
@@ -131,38 +152,52 @@ async def _new_keys(
     slot = await new_slot(context, keys, passphrase, "first")
     place = f"key_sets|{keys.secret.key_set}|1"
     kept = wanted.custody == "kept"
-    session.add(
-        KeySet(
-            id=keys.secret.key_set,
-            generation=1,
-            name=wanted.key_set,
-            custody=wanted.custody,
-            suite=keys.opening.suite,
-            sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
-            sealed_opening_key=context.keyfile.seal(keys.opening.raw, f"{place}|opening key") if kept else None,
-            created=context.now(),
-        )
+    made = KeySet(
+        id=keys.secret.key_set,
+        generation=1,
+        name=wanted.key_set,
+        custody=wanted.custody,
+        suite=keys.opening.suite,
+        sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
+        sealed_opening_key=context.keyfile.seal(keys.opening.raw, f"{place}|opening key") if kept else None,
+        created=context.now(),
     )
-    return keys, [slot], None
+    return keys, [slot], made
 
 
-async def _known_keys(
-    context: Context, session: AsyncSession, row: KeySet, passphrase: str | None
-) -> tuple[NewKeys, list[headers.Slot], str | None]:
-    """A further store: its header must be signed with the opening key, so the passphrase is needed in ``apart``."""
-    others = await session.execute(select(StoreRow).where(StoreRow.key_set == row.id).limit(1))
-    first = others.scalar_one()
-    header: Header = headers.decode(first.header.encode())
+@dataclass(frozen=True)
+class _KnownKeys:
+    """A key set that has stores already. ``opening`` is None in custody apart."""
+
+    name: str
+    header: Header
+    opening: OpeningKey | None
+    secret: WriteSecret
+
+
+async def _known_keys(context: Context, session: AsyncSession, name: str) -> _KnownKeys | None:
+    known = select(KeySet).where(KeySet.name == name).order_by(KeySet.generation.desc()).limit(1)
+    row = (await session.execute(known)).scalar_one_or_none()
+    if row is None:
+        return None
+    first = (await session.execute(select(StoreRow).where(StoreRow.key_set == row.id).limit(1))).scalar_one()
     opening = await context.kept_opening_key(session, first)
+    header = headers.decode(first.header.encode())
+    return _KnownKeys(row.name, header, opening, await context.write_secret(session, first))
+
+
+async def _proved(known: _KnownKeys, passphrase: str | None) -> tuple[NewKeys, list[headers.Slot], str]:
+    """A further store: its header must be signed with the opening key, so the passphrase is needed in ``apart``."""
+    opening = known.opening
     if passphrase is not None:
-        opening = await asyncio.to_thread(header.unlock, passphrase)
+        _, opening = await unlock_slot(known.header, passphrase)
     if opening is None:
         raise BadInput(
-            f"The key set {row.name} is kept apart; a further store needs its passphrase.",
+            f"The key set {known.name} is kept apart; a further store needs its passphrase.",
             "Give it with --passphrase-file.",
             field="passphrase",
         )
-    return NewKeys(opening, await context.write_secret(session, first)), list(header.slots), header.write_secret
+    return NewKeys(opening, known.secret), list(known.header.slots), known.header.write_secret
 
 
 async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
@@ -265,8 +300,8 @@ async def _may_delete(store: Store, name: ObjectName) -> bool:
     return True
 
 
-async def change(context: Context, session: AsyncSession, row: StoreRow, wanted: StoreChange) -> None:
-    """Change how a store is reached; what is changed is tried before it counts."""
+async def change(session: AsyncSession, row: StoreRow, wanted: StoreChange) -> None:
+    """Change how a store is reached; :func:`try_change` has tried it before."""
     if wanted.name is not None and wanted.name != row.name:
         other = await session.execute(select(StoreRow.id).where(StoreRow.name == wanted.name))
         if other.first() is not None:
@@ -284,19 +319,32 @@ async def change(context: Context, session: AsyncSession, row: StoreRow, wanted:
     if wanted.scrub_budget is not None:
         row.scrub_budget = wanted.scrub_budget
     if wanted.ceiling is not None:
-        await _set_ceiling(context, session, row, wanted.ceiling)
-    if wanted.login is not None or wanted.sweep_login is not None or wanted.key is not None:
-        await context.vault(session, row)
-        await context.vault(session, row, removing=True)
+        found = ceiling.parse(wanted.ceiling)
+        row.ceiling, row.over_since = found.text if found else "", None
+        none = {"let_go": False, "let_go_at": None}
+        await session.execute(update(Copy).where(Copy.store_id == row.id).values(none))
+    if _other_way(wanted):
         row.stopped_because = ""
 
 
-async def _set_ceiling(context: Context, session: AsyncSession, row: StoreRow, text: str) -> None:
-    found = ceiling.parse(text)
-    if found is not None and found.share is not None and await (await context.store(session, row)).space() is None:
-        raise BadInput(f"{row.name} does not tell how much room it has.", "Give a size, like 500 GB.", field="ceiling")
-    row.ceiling, row.over_since = found.text if found else "", None
-    await session.execute(update(Copy).where(Copy.store_id == row.id).values(let_go=False))
+def _other_way(wanted: StoreChange) -> bool:
+    return wanted.login is not None or wanted.sweep_login is not None or wanted.key is not None
+
+
+async def try_change(context: Context, name: str, wanted: StoreChange) -> None:
+    """Try what is to be changed before it counts; nothing of it is kept yet."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        await change(session, row, wanted)
+        await session.flush()
+        doors = [await context.door(session, row, removing=removing) for removing in (False, True)]
+        await session.rollback()
+    if _other_way(wanted):
+        for door in doors:
+            await context.vault(door)
+    found = ceiling.parse(wanted.ceiling) if wanted.ceiling is not None else None
+    if found is not None and found.share is not None and await (await context.store(doors[0])).space() is None:
+        raise BadInput(f"{name} does not tell how much room it has.", "Give a size, like 500 GB.", field="ceiling")
 
 
 async def remove(session: AsyncSession, row: StoreRow) -> int:

@@ -141,22 +141,17 @@ async def _missed(
     session: AsyncSession, all_routines: list[Routine], systems: list[System], now: datetime
 ) -> dict[str, list[tuple[Routine, datetime]]]:
     """Due times for which no run was queued, by system; what the scheduler decided is compared with the rule itself."""
-    decided: dict[tuple[str, str], datetime] = {}
     on = [routine for routine in all_routines if routine.mode == "on"]
-    for routine in on:
-        query = select(Run.system_id, func.max(Run.due)).where(Run.routine_id == routine.id, Run.due.is_not(None))
-        for system_id, due in await session.execute(query.group_by(Run.system_id)):
-            if due is not None:
-                decided[routine.id, str(system_id)] = due
     found: dict[str, list[tuple[Routine, datetime]]] = defaultdict(list)
     for routine in on:
         plan = schedule.parse(routine.when, routine.zone)
+        decided = await routines.decided_last(session, routine)
         for number, system in enumerate(systems):
             if number % _TURN == 0:
                 await give_way(session)
             if system.suspended_because or not routines.selects(routine.systems, system):
                 continue
-            since = max(routine.decided_until, system.created, decided.get((routine.id, system.id), system.created))
+            since = routines.decided_up_to(now, routine, system, decided.get(system.id))
             place = schedule.place_in(routine.spread, system.id)
             due = plan.newest_due(since, now - place - _GRACE)
             if due is not None and routines.begins(routine, due + place) <= now - _GRACE:

@@ -153,21 +153,23 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         begun = await _begun(session, lease)
         run, system, store, login = begun.run, begun.system, begun.store, begun.login
         subject = await subject_of(context, session, system)
-        if subject.kind.reach == "service":
-            async with context.session() as sealing:
-                await ownstate.seal_secrets(sealing, context.keyfile, context.now())
-        vault = await context.vault(session, store, generations=begun.keys, lately=run.routine_id is not None)
-        assert run.backup_id is not None
-        order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked)
-        routine = begun.routine.name if begun.routine else None
-        # what a person asks for is read whole; what comes every night trusts what has not moved
-        trust = run.routine_id is not None and not vault.locked
-        if trust and begun.last is not None:
-            place = RecordPlace(system.folder, stamp(begun.last.time), begun.last.name)
-            order = replace(order, likeness=begun.likeness, before=place)
-        order = replace(order, routine=routine, trust=trust)
+        lately = run.routine_id is not None
+        door = await context.door(session, store, generations=begun.keys, lately=lately)
         document = run.order.get("handed_in")
         given = await handing.given(context, session, system, document) if document else None
+    if subject.kind.reach == "service":
+        async with context.session() as session:
+            await ownstate.seal_secrets(session, context.keyfile, context.now())
+    vault = await context.vault(door, lately=lately)
+    assert run.backup_id is not None
+    order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked)
+    routine = begun.routine.name if begun.routine else None
+    # what a person asks for is read whole; what comes every night trusts what has not moved
+    trust = run.routine_id is not None and not vault.locked
+    if trust and begun.last is not None:
+        place = RecordPlace(system.folder, stamp(begun.last.time), begun.last.name)
+        order = replace(order, likeness=begun.likeness, before=place)
+    order = replace(order, routine=routine, trust=trust, measure=context.measures(store))
     if given is None:
         await journal.step(f"Reach {system.address}")
 
@@ -190,6 +192,8 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given,
             carvers=context.carvers,
         )  # fmt: skip
+    if taken.store_ahead is not None:
+        await _keep_skew(context, store.id, taken.store_ahead)
     skew = None if context.simulated else taken.skew
     short = taken.as_before and not run.order.get("hold")
     copied = begun.routine is not None and begun.routine.copy_to != []
@@ -231,6 +235,17 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         sizes = taken.reference.sizes
         run.odd, run.documents, run.size, run.result = odd, sizes.documents, sizes.bytes, _result(taken)
         await queue.end(session, run, "done", context.now())
+        told = backup.noted is not None
+    if told:
+        await noting.deliver(context, [backup.id])
+
+
+async def _keep_skew(context: Context, store: str, ahead: float) -> None:
+    """Kept against PostgreSQL's clock, so that it stays right when ours is set right."""
+    async with context.session() as session:
+        database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
+        skew = ahead + (context.now() - database).total_seconds()
+        await session.execute(update(StoreRow).where(StoreRow.id == store).values(skew=skew))
 
 
 def _result(taken: Taken) -> dict[str, Any]:
@@ -329,12 +344,7 @@ def census_for_catalogue(census: dict[str, list[str]], vault: Vault, *, in_clear
 
 async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
     """The newest backup that a restore of the system would rely on."""
-    found = (
-        select(Backup)
-        .where(Backup.system_id == system_id, *GOOD)
-        .order_by(Backup.time.desc(), Backup.sequence.desc())
-        .limit(1)
-    )
+    found = select(Backup).where(Backup.system_id == system_id, *GOOD).order_by(Backup.sequence.desc()).limit(1)
     return (await session.execute(found)).scalar_one_or_none()
 
 

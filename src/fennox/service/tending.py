@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections import defaultdict
 
-from sqlalchemy import delete, func, or_, select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
@@ -17,7 +17,6 @@ from fennox.catalogue.models import (
     Run,
     StoreDamage,
     StoreRow,
-    StoreSpace,
     System,
 )
 from fennox.core.errors import Conflict, FennoxError, NotFound
@@ -28,10 +27,11 @@ from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import Report, Share, damaged_documents, scrub
-from fennox.engine.sweeping import plan, sweep
 from fennox.engine.vault import Vault
 from fennox.service import queue
 from fennox.service.context import Context
+from fennox.service.doors import Door
+from fennox.service.following import follow, measure, measured
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
 from fennox.stores.whole import WholeObjects
@@ -73,22 +73,23 @@ async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
     return list((await session.execute(query.order_by(Copy.damaged != "", Copy.since))).scalars())
 
 
-async def best_copy(context: Context, session: AsyncSession, backup: Backup) -> tuple[StoreRow, Vault, Record]:
+async def best_copy(context: Context, backup: Backup) -> tuple[StoreRow, Vault, Record]:
     """The backup's record in the first store that answers and still holds it whole, as far as is known."""
-    places = await copies_of(session, backup.id)
-    folder = (await session.get_one(System, backup.system_id)).folder
+    async with context.session() as session:
+        places = [(row, await context.door(session, row)) for row in await copies_of(session, backup.id)]
+        folder = (await session.get_one(System, backup.system_id)).folder
     first: FennoxError | None = None
-    for row in places:
+    for row, door in places:
         try:
-            vault = await context.vault(session, row)
+            vault = await context.vault(door)
             return row, vault, await vault.find_record(backup.id, folder)
         except FennoxError as error:
             first = first or error
     raise first or NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
 
 
-async def _holding(context: Context, session: AsyncSession, row: StoreRow, *, removing: bool = False) -> Holding:
-    return Holding(await context.vault(session, row, removing=removing), context.index(row.id))
+async def _holding(context: Context, door: Door) -> Holding:
+    return Holding(await context.vault(door), context.index(door.store))
 
 
 async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
@@ -102,9 +103,9 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         if not sources:
             raise NotFound(f"No other store holds {backup.id[:12]}.", "Nothing can be copied.")
         source_row = sources[0]
-        source = await _holding(context, session, source_row)
-        target = await _holding(context, session, target_row)
+        doors = [await context.door(session, row) for row in (source_row, target_row)]
         folder = (await session.get_one(System, backup.system_id)).folder
+    source, target = [await _holding(context, door) for door in doors]
     record = await source.vault.find_record(backup.id, folder)
     if not shares_keys(source.vault, target.vault, record.reference.generation) and source.vault.locked:
         source.vault.unlock(await wait_for_key(context, lease, source_row, journal))
@@ -130,15 +131,20 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        # an index of its own: what it remembers of packs must come from this look alone
-        here = Holding(await context.vault(session, row, removing=True), PackIndex())
+        door = await context.door(session, row, removing=True)
         expected = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars())
-        others, copies, away = await _others(context, session, row)
+        doors, copies = await _others(context, session, row)
         share = Share(*run.order.get("share", [0, 1]))
         open_damage = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
         known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
-    for text in away:
-        await journal.log("warning", text)
+    # an index of its own: what it remembers of packs must come from this look alone
+    here = Holding(await context.vault(door), PackIndex())
+    others: dict[str, Holding] = {}
+    for other in doors:
+        try:
+            others[other.name] = await _holding(context, other)
+        except FennoxError as error:
+            await journal.log("warning", f"{other.name} cannot help to heal: {error.what}")
     report = await scrub(here, expected, journal, share=share, known=known)
     healed = Healed()
     if not report.sound:
@@ -153,13 +159,16 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.log("warning", gap)
     orphans = sorted(report.records.keys() - expected)
     await _follow_up(context, row, here, report, orphans, journal)
+    await follow(context, lease, here.vault, row)
+    used = await measured(here.vault)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         row.scrubbed, row.scrub_share = context.now(), share.number + 1
         context.index(row.id).damaged.update(here.index.damaged)
         await _keep_damage(context, session, row, report, healed)
-        await measure(context, session, row, here)
+        row.went_back = ""
+        await measure(session, row.id, used, context.now())
         run.documents, run.size = report.objects, report.size
         run.result = {
             "objects": report.objects,
@@ -199,23 +208,15 @@ async def _follow_up(
         await journal.log("warning", f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.")
 
 
-async def _others(
-    context: Context, session: AsyncSession, row: StoreRow
-) -> tuple[dict[str, Holding], dict[str, list[str]], list[str]]:
-    """The other stores of the key set that can be reached, which of them hold which backup, and who is away."""
-    found: dict[str, Holding] = {}
-    away: list[str] = []
+async def _others(context: Context, session: AsyncSession, row: StoreRow) -> tuple[list[Door], dict[str, list[str]]]:
+    """The ways into the other stores of the key set, and which of them hold which backup."""
     rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
-    for other in (await session.execute(rows)).scalars().all():
-        try:
-            found[other.name] = await _holding(context, session, other)
-        except FennoxError as error:
-            away.append(f"{other.name} cannot help to heal: {error.what}")
+    found = [await context.door(session, other) for other in (await session.execute(rows)).scalars().all()]
     copies: dict[str, list[str]] = defaultdict(list)
-    held = select(Copy.backup_id, StoreRow.name).join(StoreRow).where(StoreRow.name.in_(found))
+    held = select(Copy.backup_id, StoreRow.name).join(StoreRow).where(StoreRow.id.in_([door.store for door in found]))
     for backup, name in (await session.execute(held)).all():
         copies[backup].append(name)
-    return found, copies, away
+    return found, copies
 
 
 async def _tell(report: Report, journal: Journal) -> None:
@@ -266,22 +267,12 @@ async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, r
         await session.execute(one.values(damaged=why).execution_options(synchronize_session=False))
 
 
-async def measure(context: Context, session: AsyncSession, row: StoreRow, here: Holding) -> None:
-    """Keep how full the store is."""
-    found = [item async for item in here.vault.store.list("")]
-    space = await here.vault.store.space()
-    used = sum(item.size for item in found)
-    await session.merge(
-        StoreSpace(store_id=row.id, at=context.now(), objects=len(found), used=used, free=space.free if space else None)
-    )
-
-
 async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     """Open backups and hash every document: those that were opened longest ago first."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        vault = await context.vault(session, row)
+        door = await context.door(session, row)
         there = Copy.__table__.join(Backup).join(System)
         query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
         if run.backup_id:
@@ -289,6 +280,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(run.order.get("most"))
         wanted = [(backup, folder) for backup, folder in await session.execute(longest_ago)]
         by_hand = run.order.get("by_hand", False)
+    vault = await context.vault(door)
     if vault.locked and by_hand:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     index = context.index(row.id)
@@ -330,59 +322,3 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             text = f"{len(bad)} of {len(wanted)} backups in {row.name} cannot be read whole."
             run.reason, run.remedy, run.problem = text, "Scrub the store: what another copy holds is healed.", "damaged"
         await queue.end(session, run, "failed" if bad else "done", context.now())
-
-
-async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
-    async with context.session() as session:
-        run = await queue.owned(session, lease)
-        row = await session.get_one(StoreRow, run.store_id)
-        here = await _holding(context, session, row, removing=True)
-        gone = select(Backup.id, Backup.expired).join(Copy).where(
-            Copy.store_id == row.id, or_(Backup.expired, Copy.let_go), Backup.held.is_(False)
-        )  # fmt: skip
-        expired = {
-            backup: "no rung of its ladders keeps it" if by_ladder else f"the store's ceiling of {row.ceiling}"
-            for backup, by_ladder in await session.execute(gone)
-        }
-        preview = bool(run.order.get("preview"))
-    if preview:
-        made = await plan(here, expired, context.now(), journal)
-        result: dict[str, object] = {
-            "preview": True,
-            "records": len(made.expired),
-            "condemned": len(made.dead) + len(made.repack),
-            "deleted": len(made.delete),
-            "freed": made.freed,
-            "later": made.later,
-            "repacked": len(made.repack),
-            "locked": made.locked.objects,
-            "locked_until": f"{made.locked.until:%Y-%m-%d %H:%M} UTC" if made.locked.until else None,
-        }
-        async with context.session() as session:
-            run = await queue.owned(session, lease)
-            run.result = result
-            await queue.end(session, run, "done", context.now())
-        return
-    done = await sweep(here, expired, context.service_id, context.now(), journal)
-    async with context.session() as session:
-        run = await queue.owned(session, lease)
-        row = await session.get_one(StoreRow, run.store_id)
-        await session.execute(delete(Copy).where(Copy.store_id == row.id, Copy.backup_id.in_(done.records)))
-        held = select(Copy.backup_id)
-        await session.execute(delete(Backup).where(Backup.id.in_(done.records), Backup.id.not_in(held)))
-        row.swept = context.now()
-        await measure(context, session, row, here)
-        run.documents, run.size = len(done.records), done.freed
-        run.result = {
-            "records": len(done.records),
-            "condemned": done.condemned,
-            "deleted": done.deleted,
-            "freed": done.freed,
-            "later": done.later,
-            "repacked": done.repacked,
-            "superseded": done.superseded,
-            "unfinished": done.unfinished,
-            "locked": done.locked.objects,
-            "locked_until": f"{done.locked.until:%Y-%m-%d %H:%M} UTC" if done.locked.until else None,
-        }
-        await queue.end(session, run, "done", context.now())

@@ -26,8 +26,20 @@ from fennox.catalogue.models import (
     Worker,
 )
 from fennox.core import trend
-from fennox.core.errors import FennoxError
-from fennox.service import alerting, counting, crowding, keysets, ownroutine, routines, sites, systemwatch, upkeep
+from fennox.service import (
+    alerting,
+    clocks,
+    counting,
+    crowding,
+    keysets,
+    ownroutine,
+    routines,
+    sites,
+    sweeping,
+    systemwatch,
+    upkeep,
+)
+from fennox.service.clocks import Judged
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
 from fennox.service.newest import newest_runs, unhurried
@@ -37,6 +49,7 @@ RUNS_OUT = timedelta(days=30)  # space
 WORKER_ALIVE = timedelta(minutes=1)
 _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
+_FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
 _OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
@@ -95,11 +108,14 @@ async def standing(session: AsyncSession, now: datetime) -> Standing:
 async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernRow], list[ConcernRow]]:
     """Keep what is wrong since when; end what no longer holds. What has begun, and what has ended."""
     now = await database_now(context, session)
+    judged = await clocks.judge(context, session)
     rows = await unhurried(session, select(ConcernRow).where(ConcernRow.ended.is_(None)), ConcernRow.key)
     before: dict[str, ConcernRow] = {row.key: row for (row,) in rows}
     begun: list[ConcernRow] = []
     seen = set()
-    async for item in found(context, session, now):
+    async for item in found(context, session, now, judged):
+        if judged.doubts and _is_timed(item.code) and item.key not in before:
+            continue  # nothing is called late by a clock that may be wrong
         seen.add(item.key)
         if len(seen) % _AT_ONCE == 0:
             await give_way(session)
@@ -112,7 +128,8 @@ async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernR
             row.since, row.ended = item.since or now, None
             begun.append(row)
         _say(row, item)
-    ended = [row for key, row in before.items() if key not in seen]
+    over = [row for key, row in before.items() if key not in seen]
+    ended = [row for row in over if not (judged.doubts and _is_timed(row.code))]
     for row in ended:
         row.ended = now
     await session.flush()
@@ -122,7 +139,8 @@ async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernR
 def _say(row: ConcernRow, item: Found) -> None:
     """What is set is looked at when the row is written, also if it is as it was: that would be most of ten thousand."""
     said = {
-        "severity": item.severity, "noun": item.noun, "about": item.about, "cause": item.cause or item.key,
+        "code": item.code, "severity": item.severity, "noun": item.noun, "about": item.about,
+        "cause": item.cause or item.key,
         "text": item.text, "means": item.means, "remedy": item.remedy,
         "since": min(row.since, item.since) if item.since else row.since,
     }  # fmt: skip
@@ -131,8 +149,22 @@ def _say(row: ConcernRow, item: Found) -> None:
             setattr(row, name, value)
 
 
-async def found(context: Context, session: AsyncSession, now: datetime) -> AsyncIterator[Found]:
+_TIMED = frozenset(
+    {"late", "missed", "not-scrubbed", "not-opened", "not-tried", "certificate", "own-state-old", "space"}
+)
+"""Concerns that say how long something is ago or ahead: a doubtful clock neither begins nor ends them."""
+
+
+def _is_timed(code: str) -> bool:
+    return code.split("|")[0] in _TIMED
+
+
+async def found(context: Context, session: AsyncSession, now: datetime, judged: Judged) -> AsyncIterator[Found]:
     """Everything that is wrong now."""
+    if (disagreeing := clocks.concern(judged)) is not None:
+        yield disagreeing
+    for item in await _sweeps(session, judged.evidence.now):
+        yield item
     async for item in _workers(session):
         yield item
     away = Away()
@@ -150,6 +182,8 @@ async def found(context: Context, session: AsyncSession, now: datetime) -> Async
         yield item
     async for item in _runs(session, away):
         yield item
+    async for item in _given_up(session, away):
+        yield item
     async for item in _routines(session):
         yield item
 
@@ -157,7 +191,7 @@ async def found(context: Context, session: AsyncSession, now: datetime) -> Async
 async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     rows = list((await session.execute(select(Worker).where(Worker.stopped.is_(None)))).scalars())
-    alive = [row for row in rows if now - row.seen < _WORKER_GONE and not row.for_sites]
+    alive = [row for row in rows if abs(now - row.seen) < _WORKER_GONE and not row.for_sites]  # nor from the future
     if not alive:
         yield Found("no-worker", "high", "service", "workers", "No worker is alive; nothing is taken or restored.",
                     "Start one with `fennox worker run`.")  # fmt: skip
@@ -173,17 +207,17 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
 
 
 async def _store(context: Context, session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
-    """A folder is looked at now; a far side was looked at by the scheduler within the last minute or two."""
+    """Whether it answers was looked at by the scheduler within the last minute or two."""
     items: list[Found] = []
     away = f"store|{store.name}"
-    if store.address.startswith("/"):
-        try:
-            await context.vault(session, store)
-        except FennoxError as error:
-            items.append(Found("store-away", "high", "store", store.name, error.what, error.remedy, cause=away))
-    elif store.stopped_because:
+    if store.stopped_because:
         items.append(Found("store-away", "high", "store", store.name, store.stopped_because,
                            f"Run: fennox store test {store.name}", cause=away))  # fmt: skip
+    if store.went_back:
+        items.append(Found("went-back", "high", "store", store.name,
+                           f"{store.name} went back in time: {store.went_back}.",
+                           f"It is scrubbed, which heals from copies: fennox store scrub {store.name}",
+                           "Somebody put back an older copy. Backups written since may be lost there."))  # fmt: skip
     bad = select(func.count()).select_from(Copy).where(Copy.store_id == store.id, Copy.damaged != "")
     if count := (await session.execute(bad)).scalar_one():
         oldest = select(func.min(StoreDamage.found)).where(
@@ -240,6 +274,56 @@ async def _runs(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
     for run, system in await session.execute(waiting):
         yield Found("waiting", "high", "system", system.name, f"The {run.kind} of {system.name} waits: {run.reason}",
                     run.remedy, since=run.started)  # fmt: skip
+
+
+async def _sweeps(session: AsyncSession, now: datetime) -> list[Found]:
+    """What a sweep would remove and does not, before a person has looked."""
+    return [
+        Found(f"sweep-waits|{one.store}", "high", "system", one.system,
+              f"{len(one.backups)} of {one.of} backups of {one.system} in {one.store} are marked to go"
+              + (", the newest among them." if one.newest else ", more at one time than is usual."),
+              f"See: fennox backup list --system {one.system}. Keep one: fennox backup keep ID. "
+              f"Let them go: fennox store sweep {one.store} --confirm",
+              "They stay until somebody has said which.")
+        for one in await sweeping.waiting(session, now)
+    ]  # fmt: skip
+
+
+async def _given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
+    """Work on stores that failed and was not done since, and backups that were not copied."""
+    stores = {row.id: row for row in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars()}
+    kinds = [(store, kind) for store in stores for kind in _FOR_STORES]
+    for store, kind in kinds:
+        last = (
+            select(Run.state, Run.reason, Run.remedy, Run.ended)
+            .where(Run.store_id == store, Run.kind == kind, Run.system_id.is_(None))
+            .order_by(Run.number.desc())
+            .limit(1)
+        )
+        if (row := (await session.execute(last)).one_or_none()) is None:
+            continue
+        state, reason, remedy, ended = row
+        name = stores[store].name
+        cause = away.cause(store, "")
+        if kind == "adopt" and state != "done":
+            why = f": {reason}" if reason else ""
+            yield Found("not-adopted", "high", "store", name,
+                        f"Not all that lies in {name} is known: bringing it in is {state}{why}", remedy or
+                        f"It is tried again. Or run: fennox store adopt {name}",
+                        "Backups that lie there alone are missing in every list.", cause=cause)  # fmt: skip
+        elif state == "failed":
+            yield Found(f"failed|{kind}", "high", "store", name, f"The last {kind} of {name} failed: {reason}", remedy,
+                        since=ended, cause=cause)  # fmt: skip
+    uncopied: dict[str, list[Run]] = {}
+    for run in await upkeep.failed_for_stores(session):
+        if run.kind == "copy" and run.store_id is not None:
+            uncopied.setdefault(run.store_id, []).append(run)
+    for store, failed in uncopied.items():
+        some = "1 backup is" if len(failed) == 1 else f"{len(failed)} backups are"
+        yield Found("not-copied", "high", "store", stores[store].name,
+                    f"{some} not copied to {stores[store].name}: {failed[-1].reason}",
+                    f"It is tried again every hour. Or: fennox backup copy {str(failed[-1].backup_id)[:12]} "
+                    f"--to {stores[store].name}", cause=away.cause(store, ""))  # fmt: skip
 
 
 async def _routines(session: AsyncSession) -> AsyncIterator[Found]:

@@ -22,7 +22,7 @@ from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import book, keyfile, memory, rebuilding, signin
+from fennox.service import book, keyfile, memory, rebuilding, sessions, signin
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
@@ -61,6 +61,7 @@ def _begin(settings: Settings) -> None:
 async def _context(settings: Settings, clock: Path | None, turns: Turns | None = None) -> Context:
     if not memory.keep_small():
         log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
+    sessions.strict = settings.strict_sessions
     now = SimulatedClock(clock).now if clock else real_now
     keys = keyfile.load(settings.state)
     opening = partial(open_context, settings, now, keys, simulated=clock is not None, turns=turns)

@@ -17,8 +17,8 @@ from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from fennox import __version__
-from fennox.catalogue.models import Run, Sheet, Worker
-from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
+from fennox.catalogue.models import PEOPLE, Run, Sheet, Worker
+from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
 from fennox.service import queue
 from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
@@ -27,8 +27,9 @@ from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Claimant, Claimed, Lease
 from fennox.service.rekeying import run_rekey
 from fennox.service.restoring import run_draft, run_restore
+from fennox.service.sweeping import run_sweep
 from fennox.service.taking import run_take
-from fennox.service.tending import run_copy, run_scrub, run_sweep, run_verify
+from fennox.service.tending import run_copy, run_scrub, run_verify
 
 log: Any = structlog.get_logger()
 
@@ -44,8 +45,9 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
     "adopt": run_adopt,
     "rekey": run_rekey,
 }
-_TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep"})
+_TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep", "adopt", "rekey"})
 _PAUSES = (60, 300, 900)  # seconds before a run is tried again
+_STOPS_WITHIN = 30.0  # seconds until a run that was asked to stop is cut off in the middle of a step
 _POLL = 2.0  # seconds between looks at the queue when nothing is announced
 
 
@@ -63,7 +65,12 @@ class RunWorker:
     _active: set[asyncio.Task[None]] = field(default_factory=set)
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
     _kinds: str = ""  # which were there when they were read
+    _leases: queue.LeaseWatch = field(init=False)
+    _told: bool = False  # that it is outdated
     _called: bool = True  # something was queued since it was last seen that nobody waits for a run
+
+    def __post_init__(self) -> None:
+        self._leases = queue.LeaseWatch(self.context.settings.lease_seconds)
 
     async def work(self) -> None:
         """Until it is drained, or cancelled; then runs that are going on are handed back."""
@@ -96,7 +103,14 @@ class RunWorker:
             await self._say_stopped()
 
     async def _beat(self) -> bool:
-        """Say that it is alive; whether somebody wants it to take nothing new."""
+        """Say that it is alive; whether somebody wants it to take nothing new, or it is too old to."""
+        try:
+            await self.context.check_schema()
+        except Outdated as error:
+            if not self._told:
+                log.error("this worker takes nothing new", reason=error.what, remedy=error.remedy)
+            self._told = True
+            return True
         async with self.context.session(lasting=False) as session:
             database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
             now = {"seen": func.now(), "skew": (self.context.wall() - database).total_seconds()}
@@ -104,7 +118,7 @@ class RunWorker:
                                         for_sites=not self.near)  # fmt: skip
             kept = row.on_conflict_do_update(index_elements=["id"], set_=now).returning(Worker.draining)
             draining: bool = (await session.execute(kept)).scalar_one()
-            for run in await queue.take_back_lost(session, self.context.now()):
+            for run in await self._leases.take_back(session, self.context.now()):
                 log.warning("run taken back from a lost worker", run=run)
         return draining
 
@@ -140,20 +154,24 @@ class RunWorker:
         self._wake.set()
 
     async def _carry_out(self, claimed: Claimed) -> None:
-        kind, lease = claimed.kind, claimed.lease
+        lease = claimed.lease
         journal = CatalogueJournal(self.context, lease)
-        heart = asyncio.create_task(self._keep_lease(lease, journal))
+        work = asyncio.create_task(self._work(claimed, journal))
+        heart = asyncio.create_task(self._keep_lease(lease, journal, work))
         with structlog.contextvars.bound_contextvars(run=lease.run, attempt=lease.attempt):
             try:
-                log.info("run begins", kind=kind)
-                await self._learn_kinds(claimed.kinds)
-                await WORK[kind](self.context, lease, journal)
+                await work
                 log.info("run ends")
             except LeaseLost:
                 log.warning("run lost to another worker")
             except FennoxError as error:
                 await self._give_up(lease, error)
             except asyncio.CancelledError:
+                if work.cancelled() and journal.cut_off:
+                    await self._give_up(lease, Stopped("The run was stopped in the middle of a step.", ""))
+                    return
+                work.cancel()
+                await asyncio.gather(work, return_exceptions=True)
                 await asyncio.shield(self._hand_back(lease))
                 raise
             except Exception as error:
@@ -166,13 +184,24 @@ class RunWorker:
                 heart.cancel()
                 await asyncio.gather(heart, journal.close(), return_exceptions=True)
 
+    async def _work(self, claimed: Claimed, journal: CatalogueJournal) -> None:
+        with structlog.contextvars.bound_contextvars(run=claimed.lease.run, attempt=claimed.lease.attempt):
+            log.info("run begins", kind=claimed.kind)
+            await self._learn_kinds(claimed.kinds)
+            await WORK[claimed.kind](self.context, claimed.lease, journal)
+
     async def _learn_kinds(self, state: str) -> None:
         if state != self._kinds:
             async with self.context.session() as session:
                 await self.context.learn_kinds(session)
             self._kinds = state
 
-    async def _keep_lease(self, lease: Lease, journal: CatalogueJournal) -> None:
+    async def _keep_lease(self, lease: Lease, journal: CatalogueJournal, work: asyncio.Task[None]) -> None:
+        """Renew the lease. A run that was asked to stop and has reached no next step for long is cut off in its step.
+
+        That is as if its worker had died there, which every run survives.
+        """
+        asked: float | None = None
         while True:
             await asyncio.sleep(self.context.settings.lease_seconds / 3)
             try:
@@ -180,9 +209,18 @@ class RunWorker:
                     journal.stop = await queue.renew(session, lease, self.context.settings.lease_seconds)
             except LeaseLost:
                 journal.lost = True
-                return
+                if asked is None:
+                    asked = time.monotonic()
             except TryLater:
                 continue  # the database may come back before the lease ends; the fence guards us if not
+            if journal.stop and asked is None:
+                asked = time.monotonic()
+            if asked is not None and time.monotonic() - asked >= max(
+                _STOPS_WITHIN, self.context.settings.lease_seconds
+            ):
+                journal.cut_off = True
+                work.cancel()
+                return
 
     async def _give_up(self, lease: Lease, error: FennoxError) -> None:
         """End the run with its reason; a database that is away for a moment is waited for."""
@@ -211,7 +249,7 @@ class RunWorker:
 
     def _may_pass(self, run: Run, error: FennoxError) -> bool:
         """What a schedule started and may go by itself is tried again; people who wait are told at once."""
-        by_itself = run.routine_id is not None or run.by == "schedule"
+        by_itself = run.lane != PEOPLE
         again = isinstance(error, TryLater) and by_itself and run.kind in _TRIED_AGAIN
         return again and run.attempt <= len(_PAUSES) and not run.stop_asked and not self.context.simulated
 

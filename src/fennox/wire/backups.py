@@ -92,8 +92,41 @@ class BackupShown(Shown):
     held_because: str
     doubtful: bool
     doubtful_because: str
-    expired: bool
+    expired: bool  # marked to go; it can still be kept
+    expired_at: Aware | None = None
+    misdated: bool = False  # its date is known to be wrong
+    future: bool = False  # its date is still to come by the service's clock
     kept_by: list[str]
+
+
+class MarkedShown(Shown):
+    """A backup that is marked to go from a store. ``seen``: when a sweep first saw the mark."""
+
+    backup: str
+    system: str
+    name: str
+    time: Aware
+    bytes: int
+    why: str
+    by: str
+    marked: Aware | None
+    seen: Aware | None
+    waits: str
+    person: bool  # only a person lets it go
+
+
+class RemovalShown(Shown):
+    """A backup that a sweep removed from a store."""
+
+    backup: str
+    system: str
+    store: str
+    name: str
+    time: Aware
+    bytes: int
+    why: str
+    removed: Aware
+    run: str
 
 
 class DocumentShown(Shown):

@@ -27,6 +27,7 @@ def define(nouns: Sub) -> None:
     listed = verb_of(backup, "list", "backups:list_backups", "backups, newest first")
     listed.add_argument("--system")
     listed.add_argument("--limit", type=int, default=50)
+    listed.add_argument("--removed", action="store_true", help="those that sweeps removed within a year")
     show = verb_of(backup, "show", "backups:show", "one backup: what it holds, lacks and left out")
     show.add_argument("backup")
     show.add_argument("--documents", action="store_true", help="list every document")
@@ -66,6 +67,10 @@ def define(nouns: Sub) -> None:
     clear.add_argument("backup")
     clear.add_argument("--because", required=True, help="what you have found")
     clear.add_argument("--bad", action="store_true", help="the doubt is right: the backup may go")
+    keep = verb_of(backup, "keep", "backups:keep", "take back that a backup may go, and hold it; possible until a "
+                   "sweep has removed it")  # fmt: skip
+    keep.add_argument("backup")
+    keep.add_argument("--because", default="kept by hand", help="why it is to stay")
     for name, text in (("hold", "let no ladder remove a backup"), ("release", "release a backup from its hold")):
         verb = verb_of(backup, name, f"backups:{name}", text)
         verb.add_argument("backup")

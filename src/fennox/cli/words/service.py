@@ -53,4 +53,10 @@ def define(nouns: Sub) -> None:
     sign.add_argument("--user", required=True)
     sign.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
     sign.add_argument("--setup-code", metavar="CODE", help="make the first administrator with the code from the log")
+    doctor = noun_of(nouns, "doctor", "what Fennox itself runs on")
+    clocks = verb_of(doctor, "clocks", "clocks:clocks", "show every clock and date by which the service's clock is "
+                     "judged, and what waits while they disagree")  # fmt: skip
+    clocks.add_argument("--confirm", action="store_true", help="say that the service's clock is right as it is: what "
+                        "waits goes on")  # fmt: skip
+    clocks.add_argument("--yes", action="store_true", help="do not ask")
     verb_of(nouns, "sign-out", "access:sign_out", "sign out and forget the service", shows=False)

@@ -50,6 +50,7 @@ def define(nouns: Sub) -> None:
     sweep = verb_of(store, "sweep", "stores:sweep", "show what nothing keeps, and give its room back")
     sweep.add_argument("--yes", action="store_true", help="do not ask")
     sweep.add_argument("--preview", action="store_true", help="only show what would go")
+    sweep.add_argument("--confirm", action="store_true", help="let go what waits for a person, as it is shown")
     for verb in (scrub, sweep):
         verb.add_argument("store")
         verb.add_argument("--no-follow", action="store_true", help="only start it")

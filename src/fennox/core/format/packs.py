@@ -96,6 +96,12 @@ def decode_table(start: bytes, secret: WriteSecret, store: str, file_size: int) 
     return Table(found, tuple(entries))
 
 
+def file_size(table: Table) -> int:
+    """How many bytes the pack of a table has: it ends with its last chunk."""
+    last = table.entries[-1]
+    return last.offset + last.length
+
+
 def name(data: bytes, month: str) -> ObjectName:
     """§2.1: ``packs/<year-month>/<BLAKE2b-256 of the file>.fxp``."""
     return object_name(f"packs/{month}/{blake2b_256(data)}.fxp")

@@ -6,7 +6,7 @@ import re
 import secrets
 from collections import defaultdict
 from collections.abc import AsyncIterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Annotated
 
 from fastapi import APIRouter, Header, Query, Request
@@ -14,17 +14,16 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, HandedIn, KeySet, PendingNote, Routine, StoreRow, System
+from fennox.catalogue.models import Backup, Copy, HandedIn, KeySet, PendingNote, Removal, Routine, StoreRow, System
+from fennox.core import moments
 from fennox.core.errors import BadInput, Conflict, NotFound
-from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.worth import worth
 from fennox.core.names import noun
-from fennox.core.time import stamp
 from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
-from fennox.service import audit, guarding, handing, noting, queue, routines, taking, tending
+from fennox.service import audit, guarding, handing, marking, noting, queue, routines, taking, tending
 from fennox.service.context import Context, named
 from fennox.service.newest import among, begins
 from fennox.service.paging import After, Limit, newest_first
@@ -42,6 +41,7 @@ from fennox.wire.backups import (
     HoldWanted,
     NewTake,
     PartHeld,
+    RemovalShown,
 )
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
@@ -91,7 +91,9 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
             )
         )
     kept: dict[str, list[str]] = {}
-    since = min((row.time for row in rows), default=None)
+    # older ones have no say in what keeps these, unless dates and order contradict each other
+    disordered = any(system.disordered for system in systems.values())
+    since = None if disordered else min((row.time for row in rows), default=None)
     standing = await routines.backups_of(session, of, expired=False, since=since)
     for system_id, its in standing.items():
         mine = [routine for routine in all_routines if routines.selects(routine.systems, systems[system_id])]
@@ -99,7 +101,15 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
     for places in copies.values():
         places.sort(key=lambda place: place.store)
     return [
-        _shown(row, systems[row.system_id].name, copies[row.id], names, kept.get(row.id, []), _worth(context, row))
+        _shown(
+            row,
+            systems[row.system_id].name,
+            copies[row.id],
+            names,
+            kept.get(row.id, []),
+            _worth(context, row),
+            context.now(),
+        )
         for row in rows
     ]
 
@@ -115,7 +125,7 @@ def _worth(context: Context, row: Backup) -> list[str]:
 
 def _shown(
     row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[str],
-    said: list[str],
+    said: list[str], now: datetime,
 ) -> BackupShown:  # fmt: skip
     return BackupShown(
         id=row.id,
@@ -148,6 +158,9 @@ def _shown(
         doubtful=row.doubtful,
         doubtful_because=row.doubtful_because,
         expired=row.expired,
+        expired_at=row.expired_at,
+        misdated=row.misdated,
+        future=moments.is_future(row.time, now),
         kept_by=kept_by,
     )
 
@@ -325,8 +338,14 @@ async def _hold(context: Context, request: Request, backup: str, reason: str, by
         row = await find_backup(session, backup)
         await noting.set_hold(context, session, row, reason, by, on=on)
         await audit.note(session, request, "hold" if on else "release", "backup", row.id, reason=reason)
-        await session.flush()
-        return (await shown(context, session, [row]))[0]
+    return await _told(context, row.id)
+
+
+async def _told(context: Context, backup: str) -> BackupShown:
+    """What was said of a backup is delivered to the stores; one that is away is told later."""
+    await noting.deliver(context, [backup])
+    async with context.session() as session:
+        return (await shown(context, session, [await session.get_one(Backup, backup)]))[0]
 
 
 @router.post("/backups/{backup}/hold")
@@ -337,22 +356,55 @@ async def hold_backup(backup: str, wanted: HoldWanted, request: Request, context
 
 @router.post("/backups/{backup}/clear")
 async def clear_backup(backup: str, wanted: ClearWanted, request: Request, context: Here, who: Who) -> BackupShown:
-    """Say of a doubtful backup that it is as it should be, and counts again; or that it is not, and goes."""
+    """Say of a doubtful or misdated backup that it is as it should be, and counts again; or that it may go."""
     async with context.session() as session:
         row = await find_backup(session, backup)
-        if not row.doubtful:
+        if not row.doubtful and not row.misdated:
             raise Conflict("Nobody doubts this backup.", "Nothing is to be done.")
         if wanted.good:
+            row.misdated = False
             await guarding.say(context, session, row, "cleared", wanted.reason, who.name)
         else:
-            row.expired = True
-            said = notes.Note(fact="expired", backup=row.id, system=row.system_id, time=stamp(context.now()),
-                              by=who.name, reason=f"confirmed to be bad: {wanted.reason}")  # fmt: skip
-            await noting.tell(context, session, row, said)
+            reason = f"confirmed to be bad: {wanted.reason}"
+            await marking.mark(session, row, context.now(), who.name, reason)
         action = "cleared" if wanted.good else "confirmed the doubt about"
         await audit.note(session, request, action, "backup", row.id, reason=wanted.reason)
-        await session.flush()
-        return (await shown(context, session, [row]))[0]
+    return await _told(context, row.id)
+
+
+@router.post("/backups/{backup}/keep")
+async def keep_backup(backup: str, wanted: HoldWanted, request: Request, context: Here, who: Who) -> BackupShown:
+    """Take back that a backup may go, and hold it. Possible until a sweep has removed it."""
+    async with context.session() as session:
+        row = await find_backup(session, backup)
+        if row.expired or await session.scalar(select(Copy.let_go).where(Copy.backup_id == row.id, Copy.let_go)):
+            await marking.unmark(session, row, context.now(), who.name, wanted.reason)
+        await noting.set_hold(context, session, row, wanted.reason, who.name, on=True)
+        await audit.note(session, request, "kept", "backup", row.id, reason=wanted.reason)
+    return await _told(context, row.id)
+
+
+@router.get("/removals")
+async def list_removals(
+    context: Here, system: str | None = None, store: str | None = None, limit: Limit = 50, after: After = None
+) -> Page[RemovalShown]:
+    """Backups that sweeps removed within a year, newest first."""
+    async with context.session() as session:
+        query = select(Removal)
+        if system is not None:
+            query = query.where(or_(Removal.system == system, Removal.system_id == system))
+        if store is not None:
+            query = query.where(Removal.store_id == (await named(session, StoreRow, store)).id)
+        rows, cursor = await newest_first(session, query, [Removal.at, Removal.id], limit, after)
+        stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
+        return Page(
+            items=[
+                RemovalShown(backup=row.backup_id, system=row.system, store=stores[row.store_id], name=row.name,
+                             time=row.time, bytes=row.size, why=row.why, removed=row.at, run=row.run_id)
+                for row in rows
+            ],
+            after=cursor,
+        )  # fmt: skip
 
 
 @router.post("/backups/{backup}/release")

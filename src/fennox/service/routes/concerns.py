@@ -12,7 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
 from fennox.core import schedule
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
-from fennox.service import alerting, audit, channels, routines, watching
+from fennox.service import alerting, audit, channels, routines, upkeep, watching
 from fennox.service.paging import Limit
 from fennox.service.routes.estate import concern_shown
 from fennox.service.routes.session import Here, Who
@@ -30,6 +30,7 @@ async def list_concerns(
     context: Here, ended: bool = False, limit: Limit = 200, after: Annotated[int, Query(ge=0)] = 0
 ) -> Page[Concern]:
     """What stands, worst first, with what is muted; or what is over, the newest first."""
+    await upkeep.watch_folders(context)
     async with context.session() as session:
         if ended:
             over = select(ConcernRow).where(ConcernRow.ended.is_not(None)).order_by(ConcernRow.ended.desc())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from fastapi import APIRouter
 from sqlalchemy import func, select, text
@@ -17,7 +17,7 @@ from fennox.catalogue.models import (
     StoreRow,
     Worker,
 )
-from fennox.service import counting, watching
+from fennox.service import counting, upkeep, watching
 from fennox.service.paging import Limit
 from fennox.service.routes.session import Here
 from fennox.wire.access import AuditEntry
@@ -28,13 +28,12 @@ from fennox.wire.runs import Status
 router = APIRouter(tags=["estate"])
 health = APIRouter(tags=["health"])
 
-_WORKER_GONE = "10 seconds"
+_WORKER_GONE = timedelta(seconds=10)
 
 
 async def _workers(session: AsyncSession) -> int:
-    alive = (
-        select(func.count()).select_from(Worker).where(Worker.seen > func.now() - text(f"interval '{_WORKER_GONE}'"))
-    )
+    heard = Worker.seen.between(func.now() - _WORKER_GONE, func.now() + _WORKER_GONE)
+    alive = select(func.count()).select_from(Worker).where(heard)
     return int((await session.execute(alive)).scalar_one())
 
 
@@ -50,6 +49,7 @@ def concern_shown(row: ConcernRow, now: datetime) -> Concern:
 @router.get("/status")
 async def status(context: Here) -> Status:
     """What is wrong, and how much is protected."""
+    await upkeep.watch_folders(context)
     async with context.session() as session:
         workers = await _workers(session)
         await watching.refresh(context, session)

@@ -55,12 +55,12 @@ async def list_key_sets(context: Here) -> Page[KeySetShown]:
 @router.post("/key-sets/{name}/passphrases", status_code=201)
 async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
     """Add a passphrase to a key set, in every store of it."""
+    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    new = wanted.new.get_secret_value()
+    further = await keysets.further_slot(context, name, opening, label=wanted.label, new=new)
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
-        rows = await keysets.add_passphrase(
-            context, session, keys, opening, label=wanted.label, new=wanted.new.get_secret_value()
-        )
+        rows = await keysets.add_passphrase(context, session, keys, opening, further)
         await audit.note(session, request, "added a passphrase", "key set", name, label=wanted.label)
     return await _written(context, name, rows, opening)
 
@@ -68,19 +68,17 @@ async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, con
 @router.post("/key-sets/{name}/try")
 async def try_passphrase(name: str, wanted: TryPassphrase, context: Here, who: Who) -> KeySetShown:
     """Try a passphrase: the answer tells by its newest trial which one it was."""
+    await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
-        keys = await key_set_named(session, name)
-        await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
-        await session.flush()
-        return await keysets.shown(session, keys)
+        return await keysets.shown(session, await key_set_named(session, name))
 
 
 @router.post("/key-sets/{name}/withdraw")
 async def withdraw_passphrase(name: str, wanted: Withdraw, request: Request, context: Here, who: Who) -> KeySetShown:
     """Withdraw a passphrase. Who copied an old header and knows it can still open old backups: that needs new keys."""
+    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
         rows = await keysets.withdraw_passphrase(context, session, keys, opening, wanted.which)
         await audit.note(session, request, "withdrew a passphrase", "key set", name, which=wanted.which)
     return await _written(context, name, rows, opening)
@@ -93,9 +91,9 @@ async def change_custody(name: str, wanted: CustodyWanted, request: Request, con
         raise BadInput(
             "A change of custody needs the passphrase.", "So it is certain that somebody knows it.", field="passphrase"
         )
+    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
         await keysets.change_custody(context, session, keys, opening, wanted.custody)
         await audit.note(session, request, "changed custody", "key set", name, custody=wanted.custody)
         await session.flush()
@@ -105,15 +103,14 @@ async def change_custody(name: str, wanted: CustodyWanted, request: Request, con
 @router.post("/key-sets/{name}/rekey", status_code=202)
 async def rekey(name: str, wanted: RekeyWanted, request: Request, context: Here, who: Who) -> Rekeyed:
     """Begin a new generation of keys after a leak; a run for each store seals its backups anew."""
+    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    new = wanted.new.get_secret_value()
+    made = await rekeying.new_generation(context, name, opening, new=new, label=wanted.label)
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
-        new = wanted.new.get_secret_value()
-        rows, newest = await rekeying.begin(
-            context, session, keys, opening, new=new, label=wanted.label, leave_old=wanted.leave_old
-        )
+        rows = await rekeying.begin(context, session, keys, opening, made, leave_old=wanted.leave_old)
         await audit.note(session, request, "made new keys", "key set", name, label=wanted.label)
-    shown = await _written(context, name, rows, newest)
+    shown = await _written(context, name, rows, made.pair.opening)
     return Rekeyed(key_set=shown, runs=await _rekey_runs(context, name, who.name))
 
 
@@ -143,7 +140,9 @@ async def hand_over(name: str, wanted: Unlock, request: Request, context: Here, 
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         keys = await session.get_one(KeySet, (row.key_set, row.generation))
-        opening = await keysets.open_with(context, session, keys, _plain(wanted.passphrase), who.name)
+    opening = await keysets.open_with(context, keys.name, _plain(wanted.passphrase), who.name)
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
         header = header_of(row).model_copy(update={"sweeper": context.service_id})
         await keysets.pin(context, session, row, opening, header)
         await audit.note(session, request, "took over the sweep", "store", row.name)
@@ -153,8 +152,9 @@ async def hand_over(name: str, wanted: Unlock, request: Request, context: Here, 
 @router.post("/stores/adopt", status_code=202)
 async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: Who) -> RunShown:
     """Open a store that exists and bring what it holds into the catalogue."""
+    opened = await adopting.open_store(context, wanted)
     async with context.session() as session:
-        row = await adopting.adopt_store(context, session, wanted)
+        row = await adopting.adopt_store(context, session, wanted, opened)
         await session.flush()
         await audit.note(session, request, "adopted", "store", row.name, address=row.address)
         run = await tending.enqueue_for_store(context, session, "adopt", row, who.name)

@@ -74,7 +74,11 @@ async def metrics(context: Here) -> Response:
                 free.add_metric([name], bytes_free)
         waiting = select(func.count()).select_from(Run).where(Run.state == constant("queued"))
         queue.add_metric([], (await session.execute(waiting)).scalar_one())
-        alive = select(func.count()).select_from(Worker).where(Worker.seen > func.now() - watching.WORKER_ALIVE)
+        alive = (
+            select(func.count())
+            .select_from(Worker)
+            .where(Worker.seen.between(func.now() - watching.WORKER_ALIVE, func.now() + watching.WORKER_ALIVE))
+        )
         workers.add_metric([], (await session.execute(alive)).scalar_one())
         standing = select(ConcernRow.severity, func.count()).where(ConcernRow.ended.is_(None))
         for severity, count in await session.execute(standing.group_by(ConcernRow.severity)):

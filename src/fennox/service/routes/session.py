@@ -30,8 +30,9 @@ Who = Annotated[Person, Depends(person)]
 async def sign_in(wanted: SignIn, request: Request, response: Response, context: Here) -> SignedIn:
     """Sign in: a cookie for the console, or a token for a client."""
     address = request.client.host if request.client else "-"
+    await context.check_schema()
+    user = await signin.check_password(context, wanted.user, wanted.password.get_secret_value(), address)
     async with context.session() as session:
-        user = await signin.check_password(session, wanted.user, wanted.password.get_secret_value(), address)
         action = "signed in" if user else "failed to sign in"
         session.add(Audit(at=context.now(), by=wanted.user[:48], action=action, noun="user", name=wanted.user[:48],
                           details={"address": address}))  # fmt: skip
@@ -72,10 +73,10 @@ def _token(request: Request) -> str:
 @router.post("/first-user", status_code=201)
 async def first_user(wanted: FirstUser, context: Here) -> SignedIn:
     """Make the first administrator with the one-time code from the service's log."""
+    hash_ = await signin.hash_password(wanted.password.get_secret_value(), wanted.user)
     async with context.session() as session:
-        user = await signin.use_setup_code(
-            session, wanted.code.get_secret_value(), wanted.user, wanted.password.get_secret_value(), context.now()
-        )
+        code = wanted.code.get_secret_value()
+        user = await signin.use_setup_code(session, code, wanted.user, hash_, context.now())
         session.add(Audit(at=context.now(), by=user.name, action="made first administrator", noun="user",
                           name=user.name, details={}))  # fmt: skip
         await session.flush()

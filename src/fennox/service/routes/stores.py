@@ -6,19 +6,20 @@ import asyncio
 import secrets
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Body, Query, Request
 from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
 from fennox.core.errors import BadInput, Conflict, FennoxError
 from fennox.core.format import header as headers
-from fennox.service import audit, counting, storekeeping, tending
+from fennox.service import audit, counting, storekeeping, sweeping, tending
 from fennox.service.context import Context, named
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.stores import addresses
 from fennox.stores.base import Store
+from fennox.wire.backups import MarkedShown
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
@@ -45,17 +46,19 @@ _MOST = 1000  # entries of a folder that are shown
 router = APIRouter(tags=["stores"])
 
 
-async def _shown(context: Context, session: AsyncSession, row: StoreRow) -> StoreShown:
-    keys = await session.get_one(KeySet, (row.key_set, row.generation))
-    header = headers.decode(row.header.encode())
-    count, newest = (await counting.in_stores(context, session)).get(row.id, (0, None))
-    warnings = await storekeeping.warnings(context, session, row, keys.custody)
-    login = await session.get(Login, row.login_id) if row.login_id else None
-    sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None
+async def _shown(context: Context, row: StoreRow) -> StoreShown:
+    async with context.session() as session:
+        keys = await session.get_one(KeySet, (row.key_set, row.generation))
+        header = headers.decode(row.header.encode())
+        count, newest = (await counting.in_stores(context, session)).get(row.id, (0, None))
+        warnings = await storekeeping.warnings(context, session, row, keys.custody)
+        login = await session.get(Login, row.login_id) if row.login_id else None
+        sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None
+        door = await context.door(session, row, lately=True)
     space = None
     try:
         async with asyncio.timeout(_PATIENCE):
-            space = await (await context.store(session, row)).space()
+            space = await (await context.store(door)).space()
     except TimeoutError:
         warnings.insert(0, f"{row.name} did not tell its free space within {_PATIENCE:g} seconds.")
     except FennoxError as error:
@@ -99,17 +102,17 @@ async def list_stores(context: Here) -> Page[StoreShown]:
     """All stores."""
     async with context.session() as session:
         rows = await _all(session)
-        return Page(items=[await _shown(context, session, row) for row in rows])
+    return Page(items=[await _shown(context, row) for row in rows])
 
 
 @router.post("/stores", status_code=201)
 async def add_store(wanted: NewStore, request: Request, context: Here) -> StoreShown:
     """Make a store in an empty place; a host key or certificate that is new must be accepted."""
+    made = await storekeeping.make(context, wanted)
     async with context.session() as session:
-        row = await storekeeping.add(context, session, wanted)
+        row = await storekeeping.enter(session, made, wanted)
         await audit.note(session, request, "added", "store", row.name, address=row.address)
-        await session.flush()
-        return await _shown(context, session, row)
+    return await _shown(context, row)
 
 
 @router.post("/stores/look")
@@ -144,8 +147,8 @@ async def browse_store(
 ) -> FolderShown:
     """What lies in a store, or elsewhere on its far side."""
     async with context.session() as session:
-        store = await context.store(session, await named(session, StoreRow, name))
-    return await _folder(store, folder)
+        door = await context.door(session, await named(session, StoreRow, name), lately=True)
+    return await _folder(await context.store(door), folder)
 
 
 @router.get("/stores/{name}")
@@ -153,18 +156,19 @@ async def show_store(name: str, context: Here) -> StoreShown:
     """One store."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        return await _shown(context, session, row)
+    return await _shown(context, row)
 
 
 @router.patch("/stores/{name}")
 async def change_store(name: str, wanted: StoreChange, request: Request, context: Here) -> StoreShown:
     """Change a store's name, site or login, or accept a changed host key, certificate or mount."""
+    await storekeeping.try_change(context, name, wanted)
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        await storekeeping.change(context, session, row, wanted)
+        await storekeeping.change(session, row, wanted)
         told = {f"new_{field}": str(value) for field, value in wanted.model_dump(exclude_none=True).items()}
         await audit.note(session, request, "changed", "store", row.name, **told)
-        return await _shown(context, session, row)
+    return await _shown(context, row)
 
 
 @router.delete("/stores/{name}")
@@ -188,15 +192,34 @@ async def scrub_store(name: str, context: Here, who: Who) -> RunShown:
 
 
 @router.post("/stores/{name}/sweep", status_code=202)
-async def sweep_store(name: str, request: Request, context: Here, who: Who, preview: bool = False) -> RunShown:
-    """Give back the room of what nothing keeps; with ``preview`` only say what would go."""
+async def sweep_store(
+    name: str,
+    request: Request,
+    context: Here,
+    who: Who,
+    preview: bool = False,
+    confirmed: Annotated[list[str] | None, Body(embed=True, max_length=100_000)] = None,
+) -> RunShown:
+    """Give back the room of what nothing keeps; with ``preview`` only say what would go.
+
+    ``confirmed``: ids of marked backups that may go although they are the newest, or unusually many.
+    """
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        run = await tending.enqueue_for_store(context, session, "sweep", row, who.name, preview=preview)
+        sure = sorted(set(confirmed or []))
+        run = await tending.enqueue_for_store(context, session, "sweep", row, who.name, preview=preview, confirmed=sure)
         if not preview:
-            await audit.note(session, request, "swept", "store", row.name, run=run.id)
+            await audit.note(session, request, "swept", "store", row.name, run=run.id, confirmed=", ".join(sure))
         await session.refresh(run)
         return await run_shown(context, session, run)
+
+
+@router.get("/stores/{name}/marked")
+async def list_marked(name: str, context: Here) -> Page[MarkedShown]:
+    """Backups that are marked to go from a store, and what each waits for; all of them can still be kept."""
+    async with context.session() as session:
+        row = await named(session, StoreRow, name)
+        return Page(items=await sweeping.marked(session, row, context.now()))
 
 
 @router.get("/stores/{name}/damage")
@@ -229,17 +252,17 @@ async def test_store(name: str, context: Here) -> StoreTest:
     """Prove a store: list, write, read back, refuse to overwrite, delete, and open its header."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        store, remover = await context.store(session, row), await context.store(session, row, removing=True)
-        tested = await storekeeping.test(store, remover, context.wall())
-        if tested.passed:
-            try:
-                await context.vault(session, row)
-            except FennoxError as error:
-                check = StoreCheck(title="The header is ours", passed=False, detail=str(error))
-            else:
-                check = StoreCheck(title="The header is ours", passed=True, detail="as pinned")
-            tested = StoreTest(passed=check.passed, checks=[*tested.checks, check])
-        return tested
+        door, removing = await context.door(session, row), await context.door(session, row, removing=True)
+    tested = await storekeeping.test(await context.store(door), await context.store(removing), context.wall())
+    if tested.passed:
+        try:
+            await context.vault(door)
+        except FennoxError as error:
+            check = StoreCheck(title="The header is ours", passed=False, detail=str(error))
+        else:
+            check = StoreCheck(title="The header is ours", passed=True, detail="as pinned")
+        tested = StoreTest(passed=check.passed, checks=[*tested.checks, check])
+    return tested
 
 
 def _used_by(login: Login) -> ColumnElement[bool]:

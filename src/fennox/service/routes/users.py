@@ -30,11 +30,11 @@ async def list_users(context: Here) -> Page[UserShown]:
 @router.post("/users", status_code=201)
 async def add_user(wanted: NewUser, request: Request, context: Here) -> UserShown:
     """Make a user with one of the three roles."""
+    hash_ = await signin.hash_password(wanted.password.get_secret_value(), wanted.name)
     async with context.session() as session:
         if (await session.execute(select(User).where(User.name == wanted.name))).first() is not None:
             raise Conflict(f"The user {wanted.name} is already there.", "Choose another name.")
-        password = wanted.password.get_secret_value()
-        row = signin.add_user(session, wanted.name, wanted.role, password, context.now())
+        row = signin.add_user(session, wanted.name, wanted.role, hash_, context.now())
         await audit.note(session, request, "added", "user", row.name, role=row.role)
         return _shown(row)
 

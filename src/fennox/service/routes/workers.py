@@ -23,7 +23,7 @@ _REMEMBERED = timedelta(days=7)
 def _state(row: Worker, now: datetime) -> Literal["alive", "draining", "gone", "stopped"]:
     if row.stopped is not None:
         return "stopped"
-    if now - row.seen > watching.WORKER_ALIVE:
+    if abs(now - row.seen) > watching.WORKER_ALIVE:
         return "gone"
     return "draining" if row.draining else "alive"
 

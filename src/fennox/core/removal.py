@@ -1,0 +1,109 @@
+"""How a backup goes: marked, then removable, then removed. Pure.
+
+A ladder that keeps a backup no more only marks it. A sweep that sees the mark begins to count, a later sweep removes it
+once it stood for the grace. What would go unusually fast, or is the newest of anything, waits for a person.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import Enum
+
+GRACE = timedelta(hours=48)  # between the first sweep that saw a mark and the one that may remove
+SHARE = 0.2  # of the backups of a system or a store; more, marked at one time, waits for a person
+
+
+class Wait(Enum):
+    """What a marked backup still waits for."""
+
+    FIRST_SWEEP = "first sweep"
+    GRACE = "grace"
+    NEWEST = "newest"
+    SYSTEM_SHARE = "share of the system"
+    STORE_SHARE = "share of the store"
+
+
+BY_A_PERSON = frozenset({Wait.NEWEST, Wait.SYSTEM_SHARE, Wait.STORE_SHARE})
+"""What only a person ends."""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A backup in one store. ``parts``: which it holds, or None if it is whole.
+
+    ``marked``: when something last said that it may go; None: nothing does, or it is on hold. ``person``: a person said
+    it, of this very backup or of a retired system. ``first_seen``: when a sweep saw the mark for the first time.
+    """
+
+    id: str
+    system: str
+    sequence: int
+    good: bool
+    parts: frozenset[str] | None
+    marked: datetime | None
+    person: bool = False
+    first_seen: datetime | None = None
+
+
+def waits(backups: Sequence[Standing], now: datetime, confirmed: Collection[str] = ()) -> dict[str, Wait | None]:
+    """What each marked backup of a store waits for; None: the sweep removes it. Others are not in the answer.
+
+    ``confirmed``: those of which a person said that they may go although they are unusual.
+    """
+    marked = [backup for backup in backups if backup.marked is not None]
+    newest = _newest(backups)
+    crowd_of_system, crowd_of_store = _unusual(backups)
+    found: dict[str, Wait | None] = {}
+    for backup in marked:
+        sure = backup.person or backup.id in confirmed
+        if not sure and backup.id in newest:
+            found[backup.id] = Wait.NEWEST
+        elif not sure and backup.id in crowd_of_system:
+            found[backup.id] = Wait.SYSTEM_SHARE
+        elif not sure and backup.id in crowd_of_store:
+            found[backup.id] = Wait.STORE_SHARE
+        elif backup.first_seen is None:
+            found[backup.id] = Wait.FIRST_SWEEP
+        elif not timedelta() <= now - backup.first_seen or now - backup.first_seen < GRACE:
+            found[backup.id] = Wait.GRACE
+        else:
+            found[backup.id] = None
+    return found
+
+
+def _newest(backups: Sequence[Standing]) -> set[str]:
+    """The newest backup of each system, its newest good one, and the newest of each selection of parts."""
+    newest: dict[tuple[str, object], Standing] = {}
+    for backup in backups:
+        of = [(backup.system, "any")]
+        if backup.good:
+            of += [(backup.system, "good")]
+        keys: list[tuple[str, object]] = [*of, (backup.system, backup.parts)]
+        for key in keys:
+            if key not in newest or newest[key].sequence < backup.sequence:
+                newest[key] = backup
+    return {backup.id for backup in newest.values()}
+
+
+def _unusual(backups: Sequence[Standing]) -> tuple[set[str], set[str]]:
+    """Backups marked together that are more than a share of their system's, and of the store's.
+
+    Each new backup pushes an old one out, which is usual however few there are. So one of a system at a time is never
+    unusual, and neither are many in one sweep that were marked one after the other.
+    """
+    total: dict[str, int] = defaultdict(int)
+    together: dict[tuple[str, datetime], list[str]] = defaultdict(list)
+    for backup in backups:
+        total[backup.system] += 1
+        if backup.marked is not None and not backup.person:
+            together[backup.system, backup.marked].append(backup.id)
+    several = {key: ids for key, ids in together.items() if len(ids) > 1}
+    of_system = {id for (system, _), ids in several.items() if len(ids) > SHARE * total[system] for id in ids}
+    at_once: dict[datetime, list[str]] = defaultdict(list)
+    for (_, marked), ids in several.items():
+        at_once[marked] += ids
+    of_store = {id for ids in at_once.values() if len(ids) > SHARE * len(backups) for id in ids}
+    return of_system, of_store

@@ -1,0 +1,171 @@
+"""Gathers the evidence by which the clock is judged, and keeps what a person has confirmed of it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, ClockAcceptance, Run, ServiceState, StoreRow, System
+from fennox.core import moments
+from fennox.core.moments import Apart, Clock, Disordered, Doubt, Event, Evidence, FromFuture, Jumped, misdated, sentence
+from fennox.service.concerns import Found
+from fennox.service.context import Context
+
+OWN = "the clock of this service"
+_OF_A_STORE = "the clock of the store {name}"
+_LEAP = timedelta(days=40)  # that a simulated clock may go at once: to the next due time of a monthly routine
+WAITS = "Until then nothing expires, is swept, condemned or thinned, and nothing is called late. Takes go on."
+_REMEDY = "Look: fennox doctor clocks. Mend the clock; or, if it is right: fennox doctor clocks --confirm"
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What was compared, and what speaks against the clock."""
+
+    evidence: Evidence
+    doubts: tuple[Doubt, ...]
+
+    @property
+    def sentences(self) -> list[str]:
+        return [_capital(sentence(doubt, self.evidence.own)) + "." for doubt in self.doubts]
+
+
+async def judge(
+    context: Context, session: AsyncSession, *, own: str = OWN, seen: dict[str, datetime] | None = None
+) -> Judged:
+    """Judge the clock of this process. ``seen``: further dated events, as of a store that was just listed."""
+    accepted = {row.name: row for row in (await session.execute(select(ClockAcceptance))).scalars()}
+    now = context.now()
+    evidence = Evidence(
+        own=own,
+        now=now,
+        clocks=tuple(await _clocks(context, session, accepted)),
+        events=tuple(await _events(session, accepted, seen or {})),
+        tended=(await session.execute(select(ServiceState.tended))).scalar_one_or_none(),
+        jump=_LEAP if context.simulated else moments.JUMP,
+        disordered=tuple((await session.execute(_DISORDERED)).scalars()),
+    )
+    return Judged(evidence, moments.judge(evidence))
+
+
+async def _clocks(context: Context, session: AsyncSession, accepted: dict[str, ClockAcceptance]) -> list[Clock]:
+    """A simulated clock is compared with no real one."""
+    if context.simulated:
+        return []
+    database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
+    ahead = database - context.now()
+    found = [_clock(moments.DATABASE, ahead, accepted)]
+    skews = select(StoreRow.name, StoreRow.skew).where(StoreRow.skew.is_not(None)).order_by(StoreRow.name)
+    for name, skew in await session.execute(skews):
+        of_store = ahead + timedelta(seconds=float(skew or 0))  # it is kept against the database's clock
+        found.append(_clock(_OF_A_STORE.format(name=name), of_store, accepted))
+    return found
+
+
+def _clock(name: str, ahead: timedelta, accepted: dict[str, ClockAcceptance]) -> Clock:
+    known = accepted.get(name)
+    return Clock(name, ahead, timedelta(seconds=known.ahead or 0) if known is not None else timedelta())
+
+
+_NEWEST_BACKUP = select(func.max(Backup.time)).where(Backup.misdated.is_(False))
+_NEWEST_RUN = select(func.max(Run.created))
+_TENDED = select(ServiceState.tended)
+_SWEPT = select(StoreRow.name, StoreRow.swept).where(StoreRow.swept.is_not(None)).order_by(StoreRow.name)
+_DISORDERED = select(System.name).where(System.disordered).order_by(System.name)
+
+
+async def _events(
+    session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: dict[str, datetime]
+) -> list[Event]:
+    dates: dict[str, datetime | None] = {
+        moments.BACKUP: (await session.execute(_NEWEST_BACKUP)).scalar_one_or_none(),
+        moments.RUN: (await session.execute(_NEWEST_RUN)).scalar_one_or_none(),
+        moments.TENDING: (await session.execute(_TENDED)).scalar_one_or_none(),
+        **{f"the last sweep of {name}": at for name, at in await session.execute(_SWEPT)},
+        **seen,
+    }
+    return [
+        Event(name, at, accepted[name].until if name in accepted else None)
+        for name, at in dates.items()
+        if at is not None
+    ]
+
+
+async def tended(session: AsyncSession, now: datetime) -> None:
+    """Ladders and stores have been looked after, by a clock that nothing speaks against."""
+    await session.execute(update(ServiceState).values(tended=now))
+
+
+def concern(judged: Judged) -> Found | None:
+    """What waits, and why; None: the clock is believed."""
+    if not judged.doubts:
+        return None
+    text = f"The clocks disagree: {'; '.join(sentence(doubt, judged.evidence.own) for doubt in judged.doubts)}."
+    return Found("clocks", "high", "service", "clocks", text, _REMEDY, WAITS)
+
+
+async def confirm(session: AsyncSession, judged: Judged, by: str) -> list[str]:
+    """A person says that the clock is right: what disagrees with it is known from now on. What that means, in words.
+
+    Backups whose dates cannot be right then stay, marked as such, until a person clears them.
+    """
+    now = judged.evidence.now
+    said: list[str] = []
+    for doubt in judged.doubts:
+        match doubt:
+            case Apart(clock, ahead):
+                await _accept(session, clock, now, by, ahead=ahead.total_seconds())
+                said.append(f"{_capital(clock)} may go on being {moments.span(abs(ahead))} apart.")
+            case FromFuture(event, at, _):
+                await _accept(session, event, now, by, until=at)
+                said.append(f"{_capital(event)} may be dated {at:%Y-%m-%d %H:%M} UTC.")
+            case Jumped():
+                said.append("The time since the last tending is as it should be.")
+            case Disordered():
+                said.append("Backups that are dated in the wrong order are no longer counted by their dates.")
+    if judged.doubts:
+        await tended(session, now)
+        if wrong := await _mark_misdated(session, now):
+            said.append(f"{wrong} backup{'s' if wrong > 1 else ''} with a wrong date stay until you clear them.")
+    return said
+
+
+async def _accept(
+    session: AsyncSession,
+    name: str,
+    now: datetime,
+    by: str,
+    *,
+    ahead: float | None = None,
+    until: datetime | None = None,
+) -> None:
+    await session.merge(ClockAcceptance(name=name, ahead=ahead, until=until, at=now, by=by))
+
+
+async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
+    """Of every system whose backups' dates are in doubt the fewest that must be wrong."""
+    late = select(Backup.system_id).where(Backup.time > now + moments.APART, Backup.misdated.is_(False))
+    concerned = System.disordered | System.id.in_(late)
+    rows = select(Backup.system_id, Backup.id, Backup.sequence, Backup.time).where(
+        Backup.system_id.in_(select(System.id).where(concerned)), Backup.misdated.is_(False), Backup.sequence > 0,
+        Backup.expired.is_(False),
+    )  # fmt: skip
+    dates: dict[str, dict[int, datetime]] = defaultdict(dict)
+    ids: dict[tuple[str, int], str] = {}
+    for system, backup, sequence, time in await session.execute(rows):
+        dates[system][sequence] = time
+        ids[system, sequence] = backup
+    wrong = [ids[system, number] for system, its in dates.items() for number in misdated(its, now)]
+    await session.execute(
+        update(Backup).where(Backup.id.in_(wrong)).values(misdated=True).execution_options(synchronize_session=False)
+    )
+    await session.execute(update(System).where(System.disordered).values(disordered=False))
+    return len(wrong)
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
