@@ -147,7 +147,7 @@ export interface paths {
         put?: never;
         /**
          * Clear Backup
-         * @description Say of a doubtful backup that it is as it should be, and counts again; or that it is not, and goes.
+         * @description Say of a doubtful or misdated backup that it is as it should be, and counts again; or that it may go.
          */
         post: operations["clear_backup"];
         delete?: never;
@@ -236,6 +236,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backups/{backup}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Backup
+         * @description Take back that a backup may go, and hold it. Possible until a sweep has removed it.
+         */
+        post: operations["keep_backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backups/{backup}/release": {
         parameters: {
             query?: never;
@@ -270,6 +290,49 @@ export interface paths {
          * @description Open a backup and hash every document of it; in custody apart the run asks for the passphrase.
          */
         post: operations["verify_backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clocks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Clocks
+         * @description Every clock and date by which the service's clock is judged.
+         */
+        get: operations["show_clocks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clocks/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Confirm Clocks
+         * @description Say that the service's clock is right as it is: what waits for that goes on.
+         *
+         *     ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right, where they fit the
+         *     order in which the backups were taken.
+         */
+        post: operations["confirm_clocks"];
         delete?: never;
         options?: never;
         head?: never;
@@ -632,6 +695,26 @@ export interface paths {
          * @description All that is needed on the bad day, but the passphrase.
          */
         post: operations["recovery_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Removals
+         * @description Backups that sweeps removed within a year, newest first.
+         */
+        get: operations["list_removals"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1238,6 +1321,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stores/{name}/marked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Marked
+         * @description Backups that are marked to go from a store, and what each waits for; all of them can still be kept.
+         */
+        get: operations["list_marked"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{name}/scrub": {
         parameters: {
             query?: never;
@@ -1290,6 +1393,8 @@ export interface paths {
         /**
          * Sweep Store
          * @description Give back the room of what nothing keeps; with ``preview`` only say what would go.
+         *
+         *     ``confirmed``: ids of marked backups that may go although they are the newest, or unusually many.
          */
         post: operations["sweep_store"];
         delete?: never;
@@ -1897,8 +2002,15 @@ export interface components {
             doubtful_because: string;
             /** Expired */
             expired: boolean;
+            /** Expired At */
+            expired_at: string | null;
             /** Findings */
             findings: components["schemas"]["Finding"][];
+            /**
+             * Future
+             * @default false
+             */
+            future: boolean;
             /** Held */
             held: boolean;
             /** Held Because */
@@ -1912,6 +2024,11 @@ export interface components {
             /** Left Out */
             left_out: string[];
             machine: components["schemas"]["Machine"];
+            /**
+             * Misdated
+             * @default false
+             */
+            misdated: boolean;
             /** Name */
             name: string;
             /** New Bytes */
@@ -1948,6 +2065,11 @@ export interface components {
             unchanged: boolean;
             /** Worth */
             worth: string[];
+        };
+        /** Body_sweep_store */
+        Body_sweep_store: {
+            /** Confirmed */
+            confirmed?: string[] | null;
         };
         /**
          * CertificateShown
@@ -2006,6 +2128,40 @@ export interface components {
             good: boolean;
             /** Reason */
             reason: string;
+        };
+        /**
+         * ClocksConfirmed
+         * @description What follows from what a person has confirmed, in sentences; empty: nothing was to be confirmed.
+         */
+        ClocksConfirmed: {
+            clocks: components["schemas"]["ClocksShown"];
+            /** Said */
+            said: string[];
+        };
+        /**
+         * ClocksShown
+         * @description ``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does, ``means`` what waits.
+         */
+        ClocksShown: {
+            /** Believed */
+            believed: boolean;
+            /** Clocks */
+            clocks: components["schemas"]["OtherClock"][];
+            /** Doubts */
+            doubts: string[];
+            /** Events */
+            events: components["schemas"]["EventShown"][];
+            /** Means */
+            means: string;
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Own */
+            own: string;
+            /** Tended */
+            tended: string | null;
         };
         /**
          * Collision
@@ -2319,6 +2475,21 @@ export interface components {
             /** Size */
             size: number | null;
         };
+        /**
+         * EventShown
+         * @description Something that has happened; dates up to ``accepted`` were confirmed by a person.
+         */
+        EventShown: {
+            /** Accepted */
+            accepted: string | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Name */
+            name: string;
+        };
         /** ExportWanted */
         ExportWanted: {
             /**
@@ -2431,7 +2602,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "step" | "facts" | "unknown";
+            kind: "step" | "facts" | "unknown" | "put back";
             /** Number */
             number: number;
             /** Question */
@@ -2789,6 +2960,37 @@ export interface components {
             [key: string]: unknown;
         };
         /**
+         * MarkedShown
+         * @description A backup that is marked to go from a store. ``seen``: when a sweep first saw the mark.
+         */
+        MarkedShown: {
+            /** Backup */
+            backup: string;
+            /** By */
+            by: string;
+            /** Bytes */
+            bytes: number;
+            /** Marked */
+            marked: string | null;
+            /** Name */
+            name: string;
+            /** Person */
+            person: boolean;
+            /** Seen */
+            seen: string | null;
+            /** System */
+            system: string;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /** Waits */
+            waits: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * MuteWanted
          * @description Not to be told of a concern for a while. It stays in the list, and comes back by itself.
          */
@@ -2889,6 +3091,12 @@ export interface components {
             parts?: string[] | null;
             /** Passphrase */
             passphrase?: string | null;
+            /**
+             * Wait
+             * @description Line up behind an active run of the system; else it is refused.
+             * @default true
+             */
+            wait: boolean;
         };
         /**
          * NewKind
@@ -3162,6 +3370,12 @@ export interface components {
             store?: string | null;
             /** System */
             system: string;
+            /**
+             * Wait
+             * @description Line up behind an active run of the system; else it is refused.
+             * @default true
+             */
+            wait: boolean;
         };
         /** NewUser */
         NewUser: {
@@ -3177,6 +3391,23 @@ export interface components {
              * @enum {string}
              */
             role: "reader" | "operator" | "administrator";
+        };
+        /**
+         * OtherClock
+         * @description ``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has confirmed.
+         */
+        OtherClock: {
+            /** Accepted */
+            accepted: number;
+            /** Ahead */
+            ahead: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Name */
+            name: string;
         };
         /**
          * Overwrites
@@ -3343,6 +3574,20 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["LogLine"][];
+        };
+        /** Page[MarkedShown] */
+        Page_MarkedShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["MarkedShown"][];
+        };
+        /** Page[RemovalShown] */
+        Page_RemovalShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["RemovalShown"][];
         };
         /** Page[RestoreShown] */
         Page_RestoreShown_: {
@@ -3603,6 +3848,36 @@ export interface components {
             /** Strangers */
             strangers: components["schemas"]["Relation"][];
         };
+        /**
+         * RemovalShown
+         * @description A backup that a sweep removed from a store.
+         */
+        RemovalShown: {
+            /** Backup */
+            backup: string;
+            /** Bytes */
+            bytes: number;
+            /** Name */
+            name: string;
+            /**
+             * Removed
+             * Format: date-time
+             */
+            removed: string;
+            /** Run */
+            run: string;
+            /** Store */
+            store: string;
+            /** System */
+            system: string;
+            /**
+             * Time
+             * Format: date-time
+             */
+            time: string;
+            /** Why */
+            why: string;
+        };
         /** RestoreShown */
         RestoreShown: {
             /** Backup */
@@ -3839,6 +4114,11 @@ export interface components {
             store: string | null;
             /** System */
             system: string | null;
+            /**
+             * Waits For
+             * @default
+             */
+            waits_for: string;
             /** Wants Passphrase */
             wants_passphrase: boolean;
         };
@@ -5045,6 +5325,41 @@ export interface operations {
             };
         };
     };
+    keep_backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     release_backup: {
         parameters: {
             query?: never;
@@ -5100,6 +5415,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_clocks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClocksShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_clocks: {
+        parameters: {
+            query?: {
+                believe_dates?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClocksConfirmed"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -5813,6 +6188,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecoverySheet"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_removals: {
+        parameters: {
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                /** @description Items on a page. */
+                limit?: number;
+                store?: string | null;
+                system?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RemovalShown_"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -7029,6 +7440,37 @@ export interface operations {
             };
         };
     };
+    list_marked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_MarkedShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     scrub_store: {
         parameters: {
             query?: never;
@@ -7102,7 +7544,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Body_sweep_store"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from importlib.resources import files
@@ -140,8 +141,11 @@ class Keeper:
         )
         return planning.plan(self.kind, source, seen, chosen, values_of(self.kind, self.settings))
 
-    async def restore(self, sheet: Sheet, taken: Taken, journal: Journal | None = None) -> Sheet:
-        async def save(changed: Sheet) -> None:
+    async def restore(
+        self, sheet: Sheet, taken: Taken, journal: Journal | None = None,
+        save: Callable[[Sheet], Awaitable[None]] | None = None,
+    ) -> Sheet:  # fmt: skip
+        async def keep(changed: Sheet) -> None:
             self.saved.append(changed.model_copy(deep=True))
 
         async def take_safety(link: Link) -> Taken:
@@ -158,7 +162,7 @@ class Keeper:
             journal=journal or MemoryJournal(),
             now=self.now,
             connect=self.connect,
-            save=save,
+            save=save or keep,
             take_safety=take_safety,
         )
         return await restore.go_on()

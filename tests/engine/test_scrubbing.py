@@ -194,7 +194,7 @@ async def test_a_store_set_back_in_time_is_noticed_by_its_gap(tmp_path: Path) ->
     second.unlink()
     report = await story.scrubbed()
     assert [fault.object for fault in report.faults] == [f"backup {story.backups[1][:12]}"]
-    assert report.gaps == ["web-9: number 2 is not there, and no sweep removed it."]
+    assert list(map(str, report.gaps)) == ["web-9: number 2 is not there, and no sweep removed it."]
 
 
 async def test_strange_files_are_counted_and_left_alone(tmp_path: Path) -> None:

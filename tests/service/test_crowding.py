@@ -117,7 +117,10 @@ def test_what_is_let_go_leaves_this_store_alone(
     shown = service.fennox("store", "set", "attic", "--ceiling", "80 %")
     assert "80 % for backups" in shown.stdout, shown.stderr
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
-        mark = "update copies set let_go = true from stores s where s.id = store_id and s.name = %s and backup_id = %s"
+        mark = (
+            "update copies set let_go = true, let_go_at = now(), removable_since = now() - interval '3 days' "
+            "from stores s where s.id = store_id and s.name = %s and backup_id = %s"
+        )
         database.execute(mark, ("attic", backup))
     swept = service.fennox("store", "sweep", "attic", "--yes")
     assert swept.returncode == 0, swept.stderr

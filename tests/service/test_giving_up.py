@@ -73,12 +73,12 @@ def test_a_restore_that_failed_is_given_up(service: Service, server: LinuxServer
         assert "if it is given up" in shown.stdout
         assert "Have the gauge measure again" in shown.stdout
         server.write("/srv/stuck", "")
-        failed = service.fennox("restore", "undo", sheet, "--follow")
+        failed = service.fennox("restore", "undo", sheet)
         assert failed.returncode != 0, failed.stdout
         (server.folder / "srv/stuck").unlink()
         with pytest.raises(ProblemError, match="was given up"):
             client.start_restore(sheet)
-        undone = service.fennox("restore", "undo", sheet, "--follow", "--json")
+        undone = service.fennox("restore", "undo", sheet, "--json")
         assert undone.returncode == 0, undone.stderr
         end = client.sheet(sheet).sheet
         assert (end.state, [step.state for step in end.undo]) == ("given up", ["done"])

@@ -11,7 +11,7 @@ import pytest
 from fennox.catalogue.models import Base
 from fennox.client.api import Client, ProblemError
 from fennox.core.kinds.loading import load as load_kind
-from fennox.service.ownstate import KEPT, LEFT_OUT
+from fennox.service.ownstate import KEPT, LEFT_OUT, SCHEMA
 from fennox.wire.access import NewUser
 from fennox.wire.backups import NewTake
 from fennox.wire.ownstate import OwnStateWanted
@@ -44,7 +44,7 @@ def test_every_table_is_kept_or_left_out_on_purpose_and_the_kind_takes_those_tha
     assert not KEPT.keys() & LEFT_OUT
     kind = load_kind(KIND.read_text())
     asked = {source.ask.fetch.path for part in kind.part for source in part.source if source.ask is not None}
-    assert asked == {f"/tables/{name}" for name in KEPT}
+    assert asked == {f"/tables/{name}" for name in [*KEPT, SCHEMA]}
 
 
 def test_no_secret_leaves_the_database_in_clear(service: Service) -> None:

@@ -57,6 +57,7 @@ class ServiceState(Base):
     created: Mapped[datetime]
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
     tended: Mapped[datetime | None]  # when ladders and stores were last looked after, by the service's clock
+    tended_run: Mapped[int] = mapped_column(default=0)  # the last run that had been queued then
 
 
 class ClockAcceptance(Base):
@@ -178,6 +179,7 @@ class StoreRow(Base):
     stopped_because: Mapped[str] = mapped_column(default="")  # why nothing is written to it; empty: nothing is wrong
     ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
     over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
+    free: Mapped[int | None]  # bytes, when it was last looked at; None: it does not tell
     skew: Mapped[float | None]  # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
     went_back: Mapped[str] = mapped_column(default="")  # how the store is older than what was written there; empty: no
 
@@ -355,7 +357,9 @@ class Run(Base):
             "one_active_run_for_a_system",
             "system_id",
             unique=True,
-            postgresql_where=text("system_id is not null and state in ('queued', 'running', 'waiting')"),
+            postgresql_where=text(
+                "system_id is not null and behind is null and state in ('queued', 'running', 'waiting')"
+            ),
         ),
         UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
         Index("waiting_in_the_queue", "lane", "queued_at", postgresql_where=text("(state = 'queued') is true")),
@@ -365,6 +369,7 @@ class Run(Base):
         Index("failed_for_stores", "kind", "store_id", postgresql_where=text("system_id is null and state = 'failed'")),
         Index("newest_first", text("created desc"), text("id desc")),
         Index("active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")),
+        Index("lined_up", "system_id", "number", postgresql_where=text("behind is not null")),
         Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
         Index("decided_last", "routine_id", "system_id", text("number desc"), postgresql_where=text("due is not null")),
         CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
@@ -396,6 +401,8 @@ class Run(Base):
     worker: Mapped[str | None]
     lease_until: Mapped[datetime | None]
     stop_asked: Mapped[bool] = mapped_column(default=False)
+    behind: Mapped[str | None]  # the active run of its system that it waits for before it is in the queue at all
+    told: Mapped[datetime | None]  # when it last told anything, by the database's clock
     step: Mapped[str] = mapped_column(default="")
     documents: Mapped[int] = mapped_column(default=0)
     size: Mapped[int] = mapped_column(default=0)
@@ -512,6 +519,7 @@ class Removal(Base):
     backup_id: Mapped[str]
     name: Mapped[str]
     time: Mapped[datetime]
+    sequence: Mapped[int]
     size: Mapped[int]
     why: Mapped[str]
     at: Mapped[datetime]

@@ -28,6 +28,7 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
         note=arguments.note,
         parts=arguments.part,
         hold=arguments.hold,
+        wait=not arguments.no_wait,
     )
     with client(environment) as service:
         run = service.take(wanted)

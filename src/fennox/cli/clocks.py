@@ -15,10 +15,10 @@ from fennox.wire.clocks import ClocksShown
 def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
         found = service.clocks()
-        if not arguments.confirm:
+        if not arguments.confirm and not arguments.believe_dates:
             _show(found, arguments)
             return 0 if found.believed else PERSON
-        if found.believed:
+        if found.believed and not arguments.believe_dates:
             _show(found, arguments)
             say("Nothing is to be confirmed.")
             return 0
@@ -30,7 +30,7 @@ def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
                 raise PersonNeeded("Nobody confirmed it.", "Give --yes once you know that the clock is right.")
             if ask(f"It is {when(found.now)} by {found.own}. Type yes if that is right:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed. Mend the clock.")
-        done = service.confirm_clocks()
+        done = service.confirm_clocks(believe_dates=arguments.believe_dates)
     for text in done.said:
         say(text)
     _show(done.clocks, arguments)

@@ -67,6 +67,8 @@ def _confirm(own: OwnBackup, arguments: argparse.Namespace) -> None:
         f"{own.head.fennox}): {len(census.get('systems', []))} systems, {len(census.get('stores', []))} stores, "
         f"{len(census.get('routines', []))} routines, {len(census.get('users', []))} users."
     )
+    for text in own.passed:
+        say(text, style="bold")
     say("The new service takes the old one's place. The old one must never run again beside it.")
     if arguments.yes:
         return

@@ -33,6 +33,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
                     key=key,
                     parts=arguments.part,
                     entrance=entrance,
+                    wait=not arguments.no_wait,
                 )
             )
 
@@ -172,7 +173,7 @@ def undo(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def _started(service: Client, sheet_id: str, run: RunShown, arguments: argparse.Namespace) -> int:
-    if not arguments.follow and not can_ask():
+    if arguments.no_follow:
         print(json.dumps(run.model_dump(mode="json")) if arguments.json else run.id)
         say(f"Started. Follow it with: fennox run follow {run.id[:12]}")
         return 0

@@ -113,6 +113,18 @@ def started(
 
 def watch(service: Client, run_id: str, arguments: argparse.Namespace) -> RunShown:
     """Follow to the end, or until a person is needed; hands over the passphrase when it is asked for."""
+    try:
+        return _watched(service, run_id, arguments)
+    except KeyboardInterrupt:
+        if service.run(run_id).state == "queued":
+            service.stop_run(run_id)
+            say("It was not begun, and has left the queue.")
+        else:
+            say(f"It goes on. Follow it with: fennox run follow {run_id[:12]}")
+        raise
+
+
+def _watched(service: Client, run_id: str, arguments: argparse.Namespace) -> RunShown:
     last: RunShown | None = None
     given = False
     with _Display() as display:
@@ -183,10 +195,11 @@ class _Display:
             err.print(f"{line.level}: {line.text}", markup=False)
 
     def run(self, run: RunShown) -> None:
-        if run.step != self._step:
-            self._step = run.step
-            if run.step and not err.is_terminal:
-                say(run.step)
+        step = run.step or _since(run.waits_for)
+        if step != self._step:
+            self._step = step
+            if step and not err.is_terminal:
+                say(run.waits_for if run.waits_for else step)
         so_far = f"{counted(run.documents, 'document')}, {size(run.bytes)}" if run.documents else ""
         share = _share(run)
         self._bar.update(
@@ -196,6 +209,11 @@ class _Display:
             total=100 if share is not None else None,
             completed=share or 0,
         )
+
+
+def _since(waits_for: str) -> str:
+    """For what it waits, without since when, which changes."""
+    return waits_for.split(",")[0]
 
 
 def _share(run: RunShown) -> float | None:

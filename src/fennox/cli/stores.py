@@ -160,7 +160,9 @@ def _scrubbed(run: RunShown) -> str:
         found += f" {result['passed_over']} packs have their turn in a later scrub."
     if result["damaged_backups"]:
         found += f" {result['damaged_backups']} BACKUPS CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
-    if result["unknown_backups"]:
+    if result["unknown_backups"] and result["brought_in"]:
+        found += f" {result['unknown_backups']} backups were not in the catalogue; they are brought in."
+    elif result["unknown_backups"]:
         found += f" {result['unknown_backups']} backups are not in the catalogue: `fennox store adopt {run.store}`."
     return f"{read} {found}"
 

@@ -293,8 +293,9 @@ class Client:
     def clocks(self) -> wire.clocks.ClocksShown:
         return self._one(wire.clocks.ClocksShown, "GET", "/clocks")
 
-    def confirm_clocks(self) -> wire.clocks.ClocksConfirmed:
-        return self._one(wire.clocks.ClocksConfirmed, "POST", "/clocks/confirm")
+    def confirm_clocks(self, *, believe_dates: bool = False) -> wire.clocks.ClocksConfirmed:
+        believing = str(believe_dates).lower()
+        return self._one(wire.clocks.ClocksConfirmed, "POST", "/clocks/confirm", believe_dates=believing)
 
     def damage(self, name: str) -> list[wire.stores.DamageShown]:
         return self._all(wire.stores.DamageShown, f"/stores/{name}/damage")

@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 from enum import Enum
 
 GRACE = timedelta(hours=48)  # between the first sweep that saw a mark and the one that may remove
+LATELY = timedelta(days=1)  # a system with a backup that is no older has had one pushed out by it
 SHARE = 0.2  # of the backups of a system or a store; more, marked at one time, waits for a person
 
 
@@ -32,7 +33,7 @@ BY_A_PERSON = frozenset({Wait.NEWEST, Wait.SYSTEM_SHARE, Wait.STORE_SHARE})
 
 @dataclass(frozen=True)
 class Standing:
-    """A backup in one store. ``parts``: which it holds, or None if it is whole.
+    """A backup in one store. ``parts``: which it holds, or None if it is whole; ``taken``: its date.
 
     ``marked``: when something last said that it may go; None: nothing does, or it is on hold. ``person``: a person said
     it, of this very backup or of a retired system. ``first_seen``: when a sweep saw the mark for the first time.
@@ -41,6 +42,7 @@ class Standing:
     id: str
     system: str
     sequence: int
+    taken: datetime
     good: bool
     parts: frozenset[str] | None
     marked: datetime | None
@@ -91,19 +93,24 @@ def _newest(backups: Sequence[Standing]) -> set[str]:
 def _unusual(backups: Sequence[Standing]) -> tuple[set[str], set[str]]:
     """Backups marked together that are more than a share of their system's, and of the store's.
 
-    Each new backup pushes an old one out, which is usual however few there are. So one of a system at a time is never
-    unusual, and neither are many in one sweep that were marked one after the other.
+    Each new backup pushes an old one out, which is usual however few there are. So one of a system that was taken
+    lately is never unusual, and neither are many in one sweep that were marked one after the other.
     """
     total: dict[str, int] = defaultdict(int)
+    newest: dict[str, datetime] = {}
     together: dict[tuple[str, datetime], list[str]] = defaultdict(list)
     for backup in backups:
         total[backup.system] += 1
+        newest[backup.system] = max(backup.taken, newest.get(backup.system, backup.taken))
         if backup.marked is not None and not backup.person:
             together[backup.system, backup.marked].append(backup.id)
-    several = {key: ids for key, ids in together.items() if len(ids) > 1}
-    of_system = {id for (system, _), ids in several.items() if len(ids) > SHARE * total[system] for id in ids}
+    of_system: set[str] = set()
     at_once: dict[datetime, list[str]] = defaultdict(list)
-    for (_, marked), ids in several.items():
-        at_once[marked] += ids
-    of_store = {id for ids in at_once.values() if len(ids) > SHARE * len(backups) for id in ids}
+    for (system, marked), ids in together.items():
+        if len(ids) > 1 and len(ids) > SHARE * total[system]:
+            of_system.update(ids)
+        pushed_out = len(ids) == 1 and timedelta() <= marked - newest[system] <= LATELY
+        if not pushed_out:
+            at_once[marked] += ids
+    of_store = {id for ids in at_once.values() if len(ids) > 1 and len(ids) > SHARE * len(backups) for id in ids}
     return of_system, of_store

@@ -147,14 +147,18 @@ async def _heal_record(
     for source in sources:
         try:
             record = await source.vault.find_record(backup)
-            for fault in report.faults:
-                if fault.object.endswith(".fxr") and records.short_id(object_name(fault.object)) == backup[:8]:
-                    await damaged.vault.store.delete(object_name(fault.object))
+            mine = [
+                fault.object
+                for fault in report.faults
+                if fault.object.endswith(".fxr") and records.short_id(object_name(fault.object)) == backup[:8]
+            ]
+            for name in mine:
+                await damaged.vault.store.delete(object_name(name))
             copied = await copy(source, damaged, record, journal)
         except FennoxError as error:
             why = f"its record is damaged or gone; the other copy could not heal it: {error.what}"
             continue
         report.records[backup] = records.Record(record.reference, record.sealed, copied.digest)
-        healed.objects[f"record {backup[:12]}"] = "copied from another store"
+        healed.objects |= dict.fromkeys([*mine, f"backup {backup[:12]}"], "copied from another store")
         return
     healed.left[backup] = why

@@ -14,6 +14,7 @@ from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, S
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json
+from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
@@ -31,6 +32,7 @@ from fennox.engine.vault import Now
 from fennox.links.base import Link, Shell, Web
 
 WhoseLogin = Literal["target", "after", "entrance"]
+_CHANGING: frozenset[Phase] = frozenset({"write", "finish", "rejoin"})  # phases in which a target may get another face
 _PAUSE = 0.5  # seconds between two tries of a check
 
 
@@ -81,7 +83,9 @@ class Restore:
         """Do steps until the sheet is done, fails, or waits for a person; of one that is given up, undo what can be."""
         self.sheet.state = "running"
         try:
-            if not await self._do_all(self._to_undo() if self.sheet.giving_up else self.sheet.steps):
+            if await self._asks_whether_it_was_put_back() or not await self._do_all(
+                self._to_undo() if self.sheet.giving_up else self.sheet.steps
+            ):
                 self.sheet.state = "waiting"
             elif self.sheet.giving_up:
                 self.sheet.state = "given up"
@@ -389,12 +393,106 @@ class Restore:
 
     async def _current(self) -> Link:
         if self._link is None:
-            place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
-            self._link = await self.connect(place, self._whose_login())
+            self._link = await self._reach()
         return self._link
+
+    async def _reach(self) -> Link:
+        """The machine as it answers now: with its own face, or with as much of the backup's as was put back.
+
+        A restore that lost its worker goes on here. By then the machine may show the backup's host key, know the
+        backup's accounts, or answer at its address, each of which the sheet foretold and a person has accepted.
+        """
+        fault: FennoxError | None = None
+        for place, whose in self._faces():
+            try:
+                link = await self.connect(place, whose)
+                if isinstance(link, Web) and self._may_have_changed():
+                    await identify(self.kind, link, self.settings)  # only a request tells whether the login counts
+                return link
+            except FennoxError as error:
+                fault = fault or error
+        assert fault is not None
+        raise fault
+
+    def _faces(self) -> list[tuple[Place, WhoseLogin]]:
+        target, after = self.sheet.target, self.sheet.after
+        if self.sheet.rejoined:
+            return [(after.place, self._whose_login())]
+        faces: list[tuple[Place, WhoseLogin]] = [(target, "target")]
+        if self._may_have_changed():
+            logins: list[WhoseLogin] = ["target", "after"] if after.login == "system" else ["target"]
+            for address in dict.fromkeys((target.address, after.place.address)):
+                for key in dict.fromkeys((target.key, after.place.key)):
+                    for whose in logins:
+                        account = target.account if whose == "target" else after.place.account
+                        faces.append((Place(address=address, account=account, key=key), whose))
+        return [face for number, face in enumerate(faces) if face not in faces[:number]]
+
+    def _may_have_changed(self) -> bool:
+        """Whether a step has begun after which the machine may answer otherwise."""
+        return any(step.phase in _CHANGING for step in self.sheet.begun())
 
     def _whose_login(self) -> WhoseLogin:
         return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
+
+    async def _asks_whether_it_was_put_back(self) -> bool:
+        """Whether a person must say what became of the target: what was written to it is not there any more.
+
+        Only where a restore is taken up again. A target that was put back to an earlier snapshot would else be given
+        the rest of the steps and never be whole.
+        """
+        gate = self.sheet.gate_of("put back", None)
+        if gate is not None and gate.answer is None:
+            return True
+        if gate is not None and gate.answer == "write again":
+            self._begin_again(gate)
+        if self.sheet.giving_up or (gate is not None and gate.answer == "go on") or not await self._was_put_back():
+            return False
+        self._new_gate(
+            "put back", None,
+            "The target no longer holds what was written to it: it is as it was before the restore. Somebody may have "
+            "put it back to an earlier state.", ["write again", "go on"],
+        )  # fmt: skip
+        return True
+
+    def _begin_again(self, gate: Gate) -> None:
+        """All that was done to the target is to be done again; the safety copy holds what it held before."""
+        gate.answer = "written again"
+        for step in self.sheet.steps:
+            if step.do not in ("safety", "proof") and step.state in ("done", "doing", "failed", "unknown"):
+                step.state, step.detail = "waiting", ""
+        for other in self.sheet.gates:
+            if other.kind in ("step", "unknown"):
+                other.step = None  # its answer was about what is done anew
+        self.sheet.rejoined = False
+
+    async def _was_put_back(self) -> bool:
+        """Whether of all files that done steps have changed on the target not one is there. False: it cannot be told.
+
+        Programs may show what was written only once they were restarted, so that files alone are looked at.
+        """
+        done = sorted({part for step in self._done_steps() for part in step.parts})
+        held = await backup_digests(self.reader, done)
+        written = {*self.sheet.overwrites.changed, *self.sheet.overwrites.added}
+        telling = [(part, path) for part, its in held.items() for path in its if path in written]
+        if not telling:
+            return False
+        try:
+            place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
+            now = await look_at_target(self.kind, await self._current(), place, self.settings, done)
+        except FennoxError as error:
+            await self.journal.log("warning", f"Whether the target still holds what was written is not known: {error}")
+            return False
+        return not any(now.documents.get(part, {}).get(path) == held[part][path] for part, path in telling)
+
+    def _done_steps(self) -> list[StepModel]:
+        """Steps of the kind that have written files to the target."""
+        models = self.kind.steps()
+        return [
+            models[step.kind_step][1]
+            for step in self.sheet.steps
+            if step.kind_step is not None and step.do == "write" and step.state == "done"
+        ]
 
     async def _acting(self) -> Link:
         """Where steps go: the entrance of the kind, on the machine as it answers now, else where it is read."""

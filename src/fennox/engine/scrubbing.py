@@ -19,8 +19,21 @@ from fennox.core.names import ObjectName
 from fennox.engine.copying import Holding, read_pack
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
-from fennox.engine.vault import README_NAME, RESCUE_NAME, Vault, readme, rescue_source
+from fennox.engine.vault import README_NAME, RESCUE_NAME, RESERVE_NAME, Vault, readme, rescue_source
 from fennox.stores.base import Found
+
+
+@dataclass(frozen=True)
+class Gap:
+    """Numbers of a system's backups that are not in the store though no sweep removed them; another may have them."""
+
+    system: str
+    name: str
+    numbers: list[int]
+
+    def __str__(self) -> str:
+        shown = ", ".join(str(number) for number in self.numbers[:5])
+        return f"{self.name}: number {shown} is not there, and no sweep removed it."
 
 
 @dataclass(frozen=True)
@@ -43,7 +56,7 @@ class Report:
     records: dict[str, records.Record] = field(default_factory=dict)
     missing: list[str] = field(default_factory=list)  # backups that must be there, and have no sound record
     lost: dict[str, set[bytes]] = field(default_factory=dict)
-    gaps: list[str] = field(default_factory=list)
+    gaps: list[Gap] = field(default_factory=list)
 
     @property
     def sound(self) -> bool:
@@ -120,6 +133,10 @@ async def scrub(
         missing = await lost_chunks(holding, record)
         if missing:
             report.lost[backup] = missing
+    if report.lost:  # a take that ended meanwhile put its packs after they were listed
+        await holding.index.refresh(vault)
+        again = {backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost}
+        report.lost = {backup: missing for backup, missing in again.items() if missing}
     report.gaps = _gaps(list(report.records.values()), removed)
     return report
 
@@ -172,6 +189,8 @@ async def _check(holding: Holding, found: Found, report: Report, removed: list[s
         removed.append(sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id))
     elif top == "header" and name.endswith(".json"):
         await _check_header(vault, name)
+    elif name == RESERVE_NAME:
+        return found.size  # it holds nothing
     elif name == RESCUE_NAME:
         if sha256(await vault.store.get(name)).digest() != sha256(rescue_source()).digest():
             raise Damaged("rescue.py is not the one this version of Fennox writes.", "Do not run it; heal the store.")
@@ -205,7 +224,7 @@ async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
     return {chunk_id for chunk_id in needed if holding.index.sound_place(chunk_id) is None}
 
 
-def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[str]:
+def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[Gap]:
     """Sequence numbers of a system that are missing although no sweep removed them (§9.5)."""
     known: dict[str, set[int]] = {}
     names: dict[str, str] = {}
@@ -217,13 +236,8 @@ def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[str]
         for item in sweep.removed:
             if item.system in known:
                 known[item.system].add(item.sequence)
-    gaps = []
-    for system, numbers in sorted(known.items()):
-        missing = sorted(set(range(1, max(numbers))) - numbers)
-        if missing:
-            shown = ", ".join(str(number) for number in missing[:5])
-            gaps.append(f"{names[system]}: number {shown} is not there, and no sweep removed it.")
-    return gaps
+    missing = {system: sorted(set(range(1, max(numbers))) - numbers) for system, numbers in sorted(known.items())}
+    return [Gap(system, names[system], numbers) for system, numbers in missing.items() if numbers]
 
 
 async def damaged_documents(reader: BackupReader) -> list[str]:

@@ -162,11 +162,11 @@ def _young(found: Found, now: datetime) -> bool:
 async def _look(holding: Holding, expired: Mapping[str, str] | None, journal: Journal) -> _Seen:
     """``expired`` is None where every record that is still there counts, whatever keeps it."""
     vault = holding.vault
-    await holding.index.refresh(vault)
     seen = _Seen({}, {}, {}, {})
     for name in await vault.record_names():
         seen.records[name] = await vault.read_record(name)
         await journal.progress(documents=len(seen.records))
+    await holding.index.refresh(vault)  # after the records: all that they need was put before them
     if expired is not None:
         seen.gone = _gone(seen.records, expired)
     for name, record in seen.records.items():
@@ -247,6 +247,7 @@ async def sweep(
     done.condemned, done.later, done.locked = len(doomed), made.later, made.locked
     await _delete_packs(holding, made.delete, by, now, done, journal)
     await _remove_unfinished(holding, now, done, journal)
+    await vault.keep_reserve()
     return done
 
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from importlib.resources import files
 
-from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, PassphraseNeeded, StoreUnusable
+from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, PassphraseNeeded, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import notes, records, sweeps
 from fennox.core.format.digest import blake2b_256
@@ -24,6 +24,8 @@ from fennox.stores.base import Store
 
 README_NAME = object_name("READ-ME-FIRST.txt")
 RESCUE_NAME = object_name("rescue.py")
+RESERVE_NAME = object_name("reserve.bin")  # room that is given up when a full store must be swept
+_RESERVE = 256 * 1024  # bytes
 
 Now = Callable[[], datetime]
 
@@ -178,8 +180,23 @@ class Vault:
         return sorted(found, key=lambda sweep: sweep.time)
 
     async def write_sweep(self, sweep: sweeps.Sweep) -> None:
+        """Write a sweep list. In a store that is full the reserve is given up for it: without a list nothing may go."""
         name = sweeps.name(sweep.time, self.random(4).hex())
-        await self.store.put(name, sweeps.encode(sweep, self.secret, self.id, self.salt()))
+        data = sweeps.encode(sweep, self.secret, self.id, self.salt())
+        try:
+            await self.store.put(name, data)
+        except NoRoom:
+            if await self.store.stat(RESERVE_NAME) is None:
+                raise
+            await self.store.delete(RESERVE_NAME)
+            await self.store.put(name, data)
+
+    async def keep_reserve(self) -> None:
+        """Hold some room back, where the far side has a limit that it tells, so that a full store can be swept."""
+        if not self.store.abilities.space or await self.store.stat(RESERVE_NAME) is not None:
+            return
+        with suppress(NoRoom, Conflict):
+            await self.store.put(RESERVE_NAME, self.random(_RESERVE))
 
     async def write_note(self, note: notes.Note, reference: records.Reference) -> ObjectName:
         name = notes.name(self.record_name(reference), self.random(4).hex())

@@ -72,6 +72,9 @@ def _statement() -> Select[Any]:
         .values(
             **queue.ENDED,
             state="done",
+            reason="",
+            remedy="",
+            problem=None,
             ended=bindparam("its_now"),
             odd=bindparam("its_odd"),
             result=bindparam("its_result"),

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TypeVar
 
-from sqlalchemy import event, insert, text, update
+from sqlalchemy import event, func, insert, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import SessionTransaction
 
@@ -57,6 +57,7 @@ class Book:
 
         event.listen(session.sync_session, "after_soft_rollback", keep)
         self.steps, self.lines = [], []
+        run.told = func.now()
         if self.totals != told:
             self._told = self.totals
             run.documents, run.size = self.totals

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections import defaultdict
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import assert_never
 
-from sqlalchemy import func, select, update
+from sqlalchemy import Select, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, ClockAcceptance, Run, ServiceState, StoreRow, System
+from fennox.catalogue.models import Backup, ClockAcceptance, Run, ServiceState, StoreRow, System, constant
 from fennox.core import moments
 from fennox.core.moments import Apart, Clock, Disordered, Doubt, Event, Evidence, FromFuture, Jumped, misdated, sentence
 from fennox.service.concerns import Found
@@ -97,7 +98,21 @@ async def _events(
 
 async def tended(session: AsyncSession, now: datetime) -> None:
     """Ladders and stores have been looked after, by a clock that nothing speaks against."""
-    await session.execute(update(ServiceState).values(tended=now))
+    last = func.coalesce(select(func.max(Run.number)).scalar_subquery(), 0)
+    await session.execute(update(ServiceState).values(tended=now, tended_run=last))
+
+
+_TAKEN_SINCE = (
+    select(Run.id)
+    .where(Run.number > select(ServiceState.tended_run).scalar_subquery())
+    .where(Run.kind == constant("take"))
+)
+
+
+async def suspect(session: AsyncSession) -> None:
+    """Backups taken while the clocks disagree may bear any date: no ladder counts by it, and they stay."""
+    taken = update(Backup).where(Backup.run_id.in_(_TAKEN_SINCE), Backup.misdated.is_(False))
+    await session.execute(taken.values(misdated=True).execution_options(synchronize_session=False))
 
 
 def concern(judged: Judged) -> Found | None:
@@ -108,10 +123,12 @@ def concern(judged: Judged) -> Found | None:
     return Found("clocks", "high", "service", "clocks", text, _REMEDY, WAITS)
 
 
-async def confirm(session: AsyncSession, judged: Judged, by: str) -> list[str]:
+async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bool = False) -> list[str]:
     """A person says that the clock is right: what disagrees with it is known from now on. What that means, in words.
 
-    Backups whose dates cannot be right then stay, marked as such, until a person clears them.
+    Backups whose dates cannot be right then stay, marked as such, until a person clears them; so do those that were
+    taken meanwhile, unless the clock only seemed to have jumped, or the person says that their dates are right
+    (``believe``).
     """
     now = judged.evidence.now
     said: list[str] = []
@@ -127,11 +144,29 @@ async def confirm(session: AsyncSession, judged: Judged, by: str) -> list[str]:
                 said.append("The time since the last tending is as it should be.")
             case Disordered():
                 said.append("Backups that are dated in the wrong order are no longer counted by their dates.")
-    if judged.doubts:
-        await tended(session, now)
+            case _:
+                assert_never(doubt)
+    if believe or (judged.doubts and all(isinstance(doubt, Jumped) for doubt in judged.doubts)):
+        await _believe(session, _TAKEN_SINCE if not believe else None)
+    if judged.doubts or believe:
         if wrong := await _mark_misdated(session, now):
             said.append(f"{wrong} backup{'s' if wrong > 1 else ''} with a wrong date stay until you clear them.")
+        await tended(session, now)
     return said
+
+
+async def _believe(session: AsyncSession, runs: Select[str] | None) -> None:
+    """Count by the dates of backups again that were in doubt: of these runs, or of all."""
+    doubted = update(Backup).where(Backup.misdated)
+    if runs is not None:
+        doubted = doubted.where(Backup.run_id.in_(runs))
+    await session.execute(doubted.values(misdated=False).execution_options(synchronize_session=False))
+
+
+async def misdated_backups(session: AsyncSession) -> int:
+    """How many backups stay because their dates are in doubt."""
+    counted = select(func.count()).where(Backup.misdated, Backup.expired.is_(False))
+    return int((await session.execute(counted)).scalar_one())
 
 
 async def _accept(
@@ -149,9 +184,9 @@ async def _accept(
 async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
     """Of every system whose backups' dates are in doubt the fewest that must be wrong."""
     late = select(Backup.system_id).where(Backup.time > now + moments.APART, Backup.misdated.is_(False))
-    concerned = System.disordered | System.id.in_(late)
+    every = select(System.id).where(System.disordered | System.id.in_(late))
     rows = select(Backup.system_id, Backup.id, Backup.sequence, Backup.time).where(
-        Backup.system_id.in_(select(System.id).where(concerned)), Backup.misdated.is_(False), Backup.sequence > 0,
+        Backup.system_id.in_(every), Backup.misdated.is_(False), Backup.sequence > 0,
         Backup.expired.is_(False),
     )  # fmt: skip
     dates: dict[str, dict[int, datetime]] = defaultdict(dict)

@@ -13,11 +13,12 @@ from typing import TypeVar
 from pydantic_core import from_json
 from sqlalchemy import select, text, update
 from sqlalchemy.exc import DataError, DBAPIError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
 
 from fennox import __version__
 from fennox.catalogue import schema
-from fennox.catalogue.models import KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
+from fennox.catalogue.models import Copy, KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
 from fennox.core import moments
 from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated, TryLater
 from fennox.core.format import header as headers
@@ -279,6 +280,11 @@ class Context:
         async with self.session() as session:
             await session.execute(update(StoreRow).where(StoreRow.id == door.store).values(went_back=text))
 
+    async def still_held(self, backup: str, store: str) -> bool:
+        """Whether the catalogue says that a store holds a backup, now."""
+        async with self.session() as session:
+            return await session.get(Copy, (backup, store)) is not None
+
     def measures(self, store: StoreRow) -> bool:
         """Whether it is time to see by how much a store's clock differs: seldom, while it does not."""
         if self.simulated:
@@ -399,9 +405,30 @@ def _in_words() -> Iterator[None]:
             "A text holds a character that cannot be kept, or a number is out of range.", "Leave it out."
         ) from error
     except DBAPIError as error:
+        if (lacking := _lacks(error)) is not None:
+            raise lacking from error
         if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):
             raise TryLater("The database does not answer.", "Try again; look at PostgreSQL.") from error
         raise
+    except PoolTimeout as error:
+        raise TryLater(
+            "All connections of this process to PostgreSQL are in use.", "Try again; see what runs: fennox run list."
+        ) from error
+
+
+def _lacks(error: DBAPIError) -> TryLater | None:
+    """What PostgreSQL lacks, by the class 53 of its error codes (insufficient resources); None: it is something else."""
+    match getattr(error.orig, "sqlstate", None):
+        case "53100":
+            return TryLater("PostgreSQL's disk is full.", "Make room on the machine of the database.")
+        case "53200":
+            return TryLater("PostgreSQL has no memory left.", "Look at the machine of the database.")
+        case "53300":
+            return TryLater("PostgreSQL has no connection left.", "Raise max_connections, or stop what holds them.")
+        case "53400" | "53000":
+            return TryLater("PostgreSQL has reached a limit of its settings.", "Look at its log.")
+        case _:
+            return None
 
 
 async def open_context(

@@ -40,7 +40,8 @@ async def follow(context: Context, lease: Lease, vault: Vault, row: StoreRow) ->
         for backup, system in await session.execute(known.where(among(Backup.id, gone))):
             session.add(
                 Removal(store_id=row.id, system_id=backup.system_id, system=system, backup_id=backup.id,
-                        name=backup.name, time=backup.time, size=backup.size, why=why[backup.id[:8]],
+                        name=backup.name, time=backup.time, sequence=backup.sequence,
+                        size=backup.size, why=why[backup.id[:8]],
                         at=context.now(), run_id=run.id)
             )  # fmt: skip
         await session.flush()

@@ -21,6 +21,7 @@ from sqlalchemy import (
     String,
     and_,
     bindparam,
+    exists,
     func,
     literal_column,
     not_,
@@ -56,6 +57,7 @@ _STOPPED = {
 ENDED: dict[str, Any] = {"worker": None, "lease_until": None, "worker_key": None, "sealed_opening_key": None}
 """What a run that nobody works at has not."""
 _CALL = text("select pg_notify(:channel, '')")
+_TELL = text("select pg_notify(:channel, :run)")
 _RUNS = Run.metadata.tables[Run.__tablename__]  # for what needs no objects, of which a session keeps account
 Database = AsyncSession | AsyncConnection
 
@@ -89,10 +91,12 @@ async def enqueue(
     due: datetime | None = None,
     order: dict[str, Any] | None = None,
     idempotency_key: str | None = None,
+    wait: bool = False,
 ) -> Run:
     """Record and queue a run in the caller's transaction; one active run for a system.
 
-    The same idempotency key gives the same run again.
+    ``wait``: while another run of the system is active it lines up behind it, where it would be refused otherwise. The
+    same idempotency key gives the same run again.
     """
     if idempotency_key is not None:
         known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
@@ -123,17 +127,57 @@ async def enqueue(
             raise Conflict("This due time has already been decided.", "Nothing is to be done.", decided=True) from error
         if "one_active_run_for_a_system" not in str(error.orig):
             raise
-        active = await session.execute(select(Run).where(Run.system_id == system_id, IS_ACTIVE))
-        other = active.scalars().first()
-        raise Conflict(
-            f"Another run of this system is {other.state if other else 'active'}"
-            + (f" ({other.kind} {other.id[:12]})." if other else "."),
-            "Wait for it, or stop it with `fennox run stop`.",
-            run=other.id if other else None,
-        ) from error
+        run = await _lined_up(session, run, wait=wait)
     await announce(session, run.id)
     await call_workers(session)
     return run
+
+
+async def _lined_up(session: AsyncSession, run: Run, *, wait: bool) -> Run:
+    """The run behind the active one of its system, which it would not go beside."""
+    active = select(Run).where(Run.system_id == run.system_id, IS_ACTIVE)
+    other = (await session.execute(active.where(Run.behind.is_(None)))).scalars().first()
+    waiting = (await session.execute(active.where(Run.behind.is_not(None)))).scalars().all()
+    if not wait or other is None or len(waiting) >= _MOST_LINED_UP:
+        many = f" and {len(waiting)} more wait behind it" if wait and waiting else ""
+        raise Conflict(
+            f"Another run of this system is {other.state if other else 'active'}"
+            + (f" ({other.kind} {other.id[:12]}){many}." if other else "."),
+            "Wait for it, or stop it with `fennox run stop`.",
+            run=other.id if other else None,
+        )
+    behind = Run(
+        **{name: getattr(run, name) for name in _QUEUED_WITH}, id=secrets.token_hex(16), state="queued",
+        behind=other.id,
+    )  # fmt: skip
+    session.add(behind)
+    await session.flush()
+    return behind
+
+
+_QUEUED_WITH = ("kind", "system_id", "store_id", "routine_id", "sheet_id", "backup_id", "order", "by", "due", "created",
+                "idempotency_key")  # fmt: skip
+_MOST_LINED_UP = 5  # runs of one system that wait behind an active one
+
+
+async def let_next_begin(database: Database, system_id: str | None = None) -> list[str]:
+    """Let the first of those that line up into the queue: of a system that has no active run, or of every such one."""
+    ahead, active = aliased(Run), aliased(Run)
+    busy = exists().where(active.system_id == Run.system_id, active.behind.is_(None), active.state.in_(ACTIVE))
+    earlier = exists().where(
+        ahead.system_id == Run.system_id, ahead.behind.is_not(None), ahead.state == constant("queued"),
+        ahead.number < Run.number,
+    )  # fmt: skip
+    first = update(Run).where(Run.behind.is_not(None), Run.state == constant("queued"), ~busy, ~earlier)
+    if system_id is not None:
+        first = first.where(Run.system_id == system_id)
+    released = first.values(behind=None).returning(Run.id).execution_options(synchronize_session=False)
+    ids = [str(run) for run in (await database.execute(released)).scalars()]
+    if ids:
+        await database.execute(_CALL, {"channel": QUEUED})
+        for run in ids:
+            await database.execute(_TELL, {"channel": CHANNEL, "run": run})
+    return ids
 
 
 async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> None:
@@ -210,7 +254,7 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
     lanes = union_all(*every).subquery("lanes")
     oldest = (
         select(Run.id, Run.queued_at)
-        .where(_WAITS, Run.lane == lanes.c.lane, _OUR_SCHEMA)
+        .where(_WAITS, Run.lane == lanes.c.lane, Run.behind.is_(None), _OUR_SCHEMA)
         .where(_waited_for(), _within_reach(sites, near))
         .order_by(Run.queued_at)
         .limit(_ONE)
@@ -314,6 +358,9 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
     else:
         lease = None
     run.state = state
+    if state == "done" and run.kind != "restore":  # a restore tells by it what stays on the target
+        run.reason = run.remedy = ""
+        run.problem = None
     for name, value in ENDED.items():
         setattr(run, name, value)
     if state != "waiting":
@@ -321,6 +368,9 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
     if lease is None or lease.attempt > 1:  # a worker that died left its last step open
         await end_steps(session, run.id, now)
     await announce(session, run.id)
+    if run.system_id is not None and state != "waiting":
+        await session.flush()
+        await let_next_begin(session, run.system_id)
 
 
 async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime) -> None:

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+import json
+from collections.abc import AsyncIterator, Iterator, Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fennox.catalogue import schema
 from fennox.catalogue.models import IS_ACTIVE, AlertRoute, Audit, Base, Run, ServiceState, StoreRow, System, User
-from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound
+from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, Outdated
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Document, Head
 from fennox.core.format.records import Record
 from fennox.core.kinds.loading import load as load_kind
+from fennox.core.time import parse_stamp
 from fennox.engine.index import PackIndex
 from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
@@ -35,6 +40,7 @@ class OwnBackup:
     vault: Vault
     reader: BackupReader
     head: Head
+    passed: list[str] = field(default_factory=list)  # newer ones that do not open, and records that cannot be read
 
     @property
     def record(self) -> Record:
@@ -50,28 +56,54 @@ class Rebuilt:
 
 
 async def find(vault: Vault, wanted: str | None) -> OwnBackup:
-    """The newest backup of the own state that opens, or the wanted one."""
+    """The newest backup of the own state that opens, or the wanted one; what is passed over is named."""
     index = PackIndex()
     await index.refresh(vault)
-    own = []
+    own: list[Record] = []
+    passed: list[str] = []
     for name in await vault.record_names():
         try:
             record = await vault.read_record(name)
-        except Damaged:
-            continue  # another backup may serve; a scrub names it
+        except Damaged as error:
+            passed.append(f"{name} cannot be read: {error.what}")  # it may have been one of the own state
+            continue
         if record.reference.kind == KIND and record.reference.backup.startswith(wanted or ""):
             own.append(record)
     fault: FennoxError | None = None
-    for record in sorted(own, key=lambda record: record.reference.time, reverse=True):
+    for record in sorted(own, key=lambda record: record.reference.sequence, reverse=True):
         try:
             reader = BackupReader(vault, index, record)
-            return OwnBackup(vault, reader, await reader.head())
+            head = await reader.head()
+            await must_be_known(reader)
+            return OwnBackup(vault, reader, head, passed)
         except Damaged as error:
             fault = fault or error
-    raise fault or NotFound(
+            passed.append(f"The backup {_named(record)} cannot be opened: {error.what}")
+    if fault is not None:
+        older = ", ".join(_named(record) for record in own)
+        raise Damaged(
+            f"No backup of Fennox itself can be opened: {fault.what}", f"There were: {older}. Try another store."
+        )
+    raise NotFound(
         f"{vault.store.address} holds no {'such ' if wanted else ''}backup of Fennox itself.",
         "Try another store. Without one: start an empty service, and `fennox store adopt` brings every backup back.",
     )
+
+
+def _named(record: Record) -> str:
+    return f"{record.reference.backup[:12]} of {parse_stamp(record.reference.time):%Y-%m-%d %H:%M} UTC"
+
+
+async def must_be_known(reader: BackupReader) -> None:
+    """Refuse a state of a newer Fennox: what this one does not know of it would be lost without a word."""
+    documents = await _documents(reader)
+    async for line in _rows(reader, documents.get("schema")):
+        number = str(json.loads(line)["schema"])
+        if number > schema.NUMBER:
+            raise Outdated(
+                f"This backup was taken by a newer Fennox (schema {number}; this one knows {schema.NUMBER}).",
+                "Rebuild with the newest Fennox that this estate has used.",
+            )
 
 
 async def must_be_empty(session: AsyncSession) -> None:
@@ -85,24 +117,32 @@ async def must_be_empty(session: AsyncSession) -> None:
 async def rebuild(context: Context, own: OwnBackup, address: str, key: str | None) -> Rebuilt:
     """Write the whole state in one transaction. ``address``, ``key``: where the store was found this time."""
     opening = own.vault.opening_key()
-    documents = await _documents(own.reader)
-    done = Rebuilt()
+    done = Rebuilt(left=[f"Look at this: {text}" for text in own.passed])
+    with TemporaryDirectory(prefix="fennox-rebuild-") as folder:  # which nobody else may enter
+        documents = await _fetched(own.reader, Path(folder))
+        return await _write(context, own, opening, documents, done, (address, key))
+
+
+async def _write(
+    context: Context, own: OwnBackup, opening: OpeningKey, documents: Documents, done: Rebuilt,
+    found_at: tuple[str, str | None],
+) -> Rebuilt:  # fmt: skip
     async with context.session() as session:
         await must_be_empty(session)
         secrets_of = _Secrets(own.vault, opening, context.keyfile, done)
-        await secrets_of.read(own.reader, documents)
+        secrets_of.read(documents)
         for table in Base.metadata.sorted_tables:
             if table.name in KEPT and table.name != "service_state":
                 kept = KEPT[table.name]
-                done.rows[table.name] = await _fill(session, own.reader, documents, kept, secrets_of)
+                done.rows[table.name] = await _fill(session, documents, kept, secrets_of)
                 await _go_on_counting(session, kept)
         for route in (await session.execute(select(AlertRoute).order_by(AlertRoute.name))).scalars():
             if route.channel == "webhook" or route.settings.get("account"):
                 done.left.append(
                     f"If the alert route {route.name} had a secret, remove it and set it anew: no backup holds it."
                 )
-        await _take_its_place(session, own, documents)
-        await _found_at(session, own.vault.id, address, key)
+        await _take_its_place(session, documents)
+        await _found_at(session, own.vault.id, *found_at)
         await _end_runs(session, context)
         for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
             await queue.enqueue(
@@ -133,6 +173,27 @@ async def _documents(reader: BackupReader) -> dict[str, Document]:
     return found
 
 
+Documents = Mapping[str, Path]
+"""Each table's rows in a file."""
+
+
+async def _fetched(reader: BackupReader, folder: Path) -> Documents:
+    """Read the whole state out of the store before the database is touched: a store may be slow."""
+    found = {}
+    for number, (table, document) in enumerate((await _documents(reader)).items()):
+        found[table] = folder / str(number)
+        with found[table].open("wb") as file:
+            async for line in _rows(reader, document):
+                file.write(line + b"\n")
+    return found
+
+
+def _lines(documents: Documents, table: str) -> Iterator[bytes]:
+    if table in documents:
+        with documents[table].open("rb") as file:
+            yield from file
+
+
 async def _rows(reader: BackupReader, document: Document | None) -> AsyncIterator[bytes]:
     """The rows of a table, one line of JSON each."""
     held = b""
@@ -155,9 +216,9 @@ class _Secrets:
     done: Rebuilt
     _sealed: dict[str, bytes] = field(default_factory=dict)
 
-    async def read(self, reader: BackupReader, documents: dict[str, Document]) -> None:
+    def read(self, documents: Documents) -> None:
         header = self.vault.header
-        async for line in _rows(reader, documents.get("sealed_secrets")):
+        for line in _lines(documents, "sealed_secrets"):
             row = ownstate.parse_row(KEPT["sealed_secrets"], line)
             if (row["key_set"], row["generation"]) == (header.key_set, header.generation):
                 self._sealed[row["what"]] = row["sealed"]
@@ -202,9 +263,7 @@ class _Secrets:
                 self.done.left.append(text)
 
 
-async def _fill(
-    session: AsyncSession, reader: BackupReader, documents: dict[str, Document], kept: Kept, known: _Secrets
-) -> int:
+async def _fill(session: AsyncSession, documents: Documents, kept: Kept, known: _Secrets) -> int:
     batch: list[dict[str, Any]] = []
     count = 0
 
@@ -213,7 +272,7 @@ async def _fill(
             await session.execute(insert(kept.table), batch)
             batch.clear()
 
-    async for line in _rows(reader, documents.get(kept.table.name)):
+    for line in _lines(documents, kept.table.name):
         try:
             row = ownstate.parse_row(kept, line)
         except (ValueError, AttributeError) as error:
@@ -235,9 +294,9 @@ async def _go_on_counting(session: AsyncSession, kept: Kept) -> None:
             await session.execute(select(func.setval(sequence, func.coalesce(func.max(column), 0) + 1, False)))
 
 
-async def _take_its_place(session: AsyncSession, own: OwnBackup, documents: dict[str, Document]) -> None:
+async def _take_its_place(session: AsyncSession, documents: Documents) -> None:
     """From now on this is the service that it was."""
-    async for line in _rows(own.reader, documents.get("service_state")):
+    for line in _lines(documents, "service_state"):
         row = ownstate.parse_row(KEPT["service_state"], line)
         await session.execute(update(ServiceState).values(id=row["id"], created=row["created"], setup_code=None))
 

@@ -122,6 +122,8 @@ async def tend(context: Context) -> bool:
     """Mark what ladders let go, thin out full stores, queue what stores are due for. False: the clock is in doubt."""
     async with context.session() as session:
         judged = await clocks.judge(context, session)
+        if judged.doubts:
+            await clocks.suspect(session)
     if judged.doubts:
         log.warning("the clocks disagree; nothing is marked, thinned or swept", doubts=judged.sentences)
         return False

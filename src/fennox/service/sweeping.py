@@ -137,9 +137,9 @@ async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
     concerned = _marked(store, Backup.system_id)
     rows = (
         select(
-            Backup.id, Backup.system_id, Backup.sequence, Backup.purpose, Backup.doubtful, Backup.partial, Backup.held,
-            Backup.parts, Backup.expired, Backup.expired_at, Backup.expired_by, Copy.let_go, Copy.let_go_at,
-            Copy.removable_since, System.retired, System.let_go.label("system_let_go"), System.created,
+            Backup.id, Backup.system_id, Backup.sequence, Backup.time, Backup.purpose, Backup.doubtful, Backup.partial,
+            Backup.held, Backup.parts, Backup.expired, Backup.expired_at, Backup.expired_by, Copy.let_go,
+            Copy.let_go_at, Copy.removable_since, System.retired, System.let_go.label("system_let_go"), System.created,
         )
         .select_from(Copy)
         .join(Backup)
@@ -156,6 +156,7 @@ async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
                 id=row.id,
                 system=row.system_id,
                 sequence=row.sequence,
+                taken=row.time,
                 good=row.purpose == "backup" and not row.doubtful and not row.partial,
                 parts=frozenset(str(part["name"]) for part in row.parts) if row.partial else None,
                 marked=since if marked else None,

@@ -13,6 +13,7 @@ from fennox.catalogue.models import (
     Backup,
     Copy,
     KeySet,
+    Removal,
     Routine,
     Run,
     StoreDamage,
@@ -26,7 +27,7 @@ from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Report, Share, damaged_documents, scrub
+from fennox.engine.scrubbing import Gap, Report, Share, damaged_documents, scrub
 from fennox.engine.vault import Vault
 from fennox.service import queue
 from fennox.service.context import Context
@@ -155,10 +156,11 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         for backup, why in healed.left.items():
             await journal.log("error", f"Backup {backup[:12]} is damaged: {why}")
             await _name_documents(here, report, backup, journal)
-    for gap in report.gaps:
-        await journal.log("warning", gap)
+    gaps = await _unexplained(context, report)
+    for gap in gaps:
+        await journal.log("warning", str(gap))
     orphans = sorted(report.records.keys() - expected)
-    await _follow_up(context, row, here, report, orphans, journal)
+    brought_in = await _follow_up(context, row, here, report, orphans, journal)
     await follow(context, lease, here.vault, row)
     used = await measured(here.vault)
     async with context.session() as session:
@@ -177,17 +179,34 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             "healed": len(healed.objects),
             "damaged_backups": len(healed.left),
             "unknown_backups": len(orphans),
+            "brought_in": brought_in,
             "foreign": report.foreign,
-            "gaps": len(report.gaps),
+            "gaps": len(gaps),
             "passed_over": report.passed_over,
         }
         await queue.end(session, run, "done", context.now())
 
 
+async def _unexplained(context: Context, report: Report) -> list[Gap]:
+    """Gaps of which the catalogue does not know either: not every backup lies in every store."""
+    found = []
+    async with context.session() as session:
+        for gap in report.gaps:
+            held = select(Backup.sequence).where(Backup.system_id == gap.system, Backup.sequence.in_(gap.numbers))
+            gone = select(Removal.sequence).where(Removal.system_id == gap.system, Removal.sequence.in_(gap.numbers))
+            known = {*(await session.execute(held)).scalars(), *(await session.execute(gone)).scalars()}
+            if left := [number for number in gap.numbers if number not in known]:
+                found.append(Gap(gap.system, gap.name, left))
+    return found
+
+
 async def _follow_up(
     context: Context, row: StoreRow, here: Holding, report: Report, orphans: list[str], journal: Journal
-) -> None:
-    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under earlier keys."""
+) -> bool:
+    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under earlier keys.
+
+    Whether backups that the catalogue does not know are brought in.
+    """
     older = [r for r in report.records.values() if r.reference.generation < here.vault.header.generation]
     runs = [report.records[backup].reference.run for backup in orphans]
     async with context.session() as session:
@@ -206,6 +225,7 @@ async def _follow_up(
         await journal.log("warning", text)
     if reseal:
         await journal.log("warning", f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.")
+    return bool(orphans) and ours == len(orphans)
 
 
 async def _others(context: Context, session: AsyncSession, row: StoreRow) -> tuple[list[Door], dict[str, list[str]]]:
@@ -277,6 +297,8 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
         if run.backup_id:
             query = query.where(Copy.backup_id == run.backup_id)
+        else:
+            query = query.where(Backup.expired.is_(False))
         longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(run.order.get("most"))
         wanted = [(backup, folder) for backup, folder in await session.execute(longest_ago)]
         by_hand = run.order.get("by_hand", False)
@@ -301,6 +323,8 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
                 opened += 1
         except FennoxError as error:
             documents = [error.what]
+        if documents and not await context.still_held(backup, row.id):
+            continue  # a sweep removed it meanwhile
         if documents:
             more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
             bad[backup] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"

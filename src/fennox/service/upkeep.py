@@ -24,6 +24,7 @@ VERIFY_WITHIN = timedelta(days=30)  # every backup is opened and read whole at l
 _VERIFY_EVERY = timedelta(days=7)
 _AGAIN_AFTER = timedelta(hours=1)  # what failed is tried again
 _TOGETHER = 200  # runs that are queued again at one time
+FULL = 64 * 1024 * 1024  # bytes; a store that has less free is full
 _PATIENCE = 30.0  # seconds that a store may take to answer before it counts as away
 _GLANCE = 1.0  # seconds that a person who looks now waits for a folder
 
@@ -43,12 +44,14 @@ async def watch_folders(context: Context) -> None:
 
 
 async def _look_at(context: Context, row: StoreRow, patience: float, *, tell_silence: bool = True) -> None:
-    why = ""
+    why, free = "", row.free
     try:
         async with context.session() as session:
             door = await context.door(session, row)
         async with asyncio.timeout(patience):
-            await context.vault(door)
+            vault = await context.vault(door)
+            space = await vault.store.space() if vault.store.abilities.space else None
+            free = space.free if space is not None else None
     except FennoxError as error:
         why = error.what
     except TimeoutError:
@@ -59,8 +62,17 @@ async def _look_at(context: Context, row: StoreRow, patience: float, *, tell_sil
         current = await session.get(StoreRow, row.id)
         if current is not None and current.stopped_because != why:
             current.stopped_because = why
+        if current is not None and _tells_apart(current.free, free):
+            current.free = free
         if current is not None and current.went_back:
             await queue_once(context, session, "scrub", current)
+
+
+def _tells_apart(before: int | None, now: int | None) -> bool:
+    """Whether it is worth writing down how much is free: it changes all the time."""
+    if before is None or now is None:
+        return before is not now
+    return (before < FULL) != (now < FULL) or abs(before - now) > before // 20
 
 
 async def tend(context: Context) -> None:

@@ -50,6 +50,7 @@ WORKER_ALIVE = timedelta(minutes=1)
 _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
 _FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
+_TELLS_WITHIN = timedelta(hours=1)  # a run that goes on tells something at least so often
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
 _OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
@@ -150,7 +151,7 @@ def _say(row: ConcernRow, item: Found) -> None:
 
 
 _TIMED = frozenset(
-    {"late", "missed", "not-scrubbed", "not-opened", "not-tried", "certificate", "own-state-old", "space"}
+    {"late", "missed", "clock", "not-scrubbed", "not-opened", "not-tried", "certificate", "own-state-old", "space"}
 )
 """Concerns that say how long something is ago or ahead: a doubtful clock neither begins nor ends them."""
 
@@ -163,11 +164,19 @@ async def found(context: Context, session: AsyncSession, now: datetime, judged: 
     """Everything that is wrong now."""
     if (disagreeing := clocks.concern(judged)) is not None:
         yield disagreeing
+    elif count := await clocks.misdated_backups(session):
+        many = "1 backup was" if count == 1 else f"{count} backups were"
+        yield Found("misdated", "low", "service", "clocks", f"{many} taken while the clocks disagreed.",
+                    "Look: fennox backup list, WRONG DATE. Clear one: fennox backup clear ID --because …. If all of "
+                    "their dates are right: fennox doctor clocks --believe-dates",
+                    "No ladder counts by their dates, and they stay until somebody has looked.")  # fmt: skip
     for item in await _sweeps(session, judged.evidence.now):
         yield item
     async for item in _workers(session):
         yield item
     away = Away()
+    async for item in _stuck(session):
+        yield item
     for item in await sites.concerns(session):
         away.sites.add(item.about)
         yield item
@@ -197,6 +206,9 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
                     "Start one with `fennox worker run`.")  # fmt: skip
     for row in rows:
         name = f"{row.name} ({row.id[:8]})"
+        followed = any(one.name == row.name and one.started >= row.seen for one in rows if one is not row)
+        if followed:
+            continue  # another one was started on its machine since
         if _WORKER_GONE <= now - row.seen < _WORKER_FORGOTTEN and alive:
             yield Found("worker-gone", "low", "service", name, f"The worker {name} was last heard of at "
                         f"{row.seen.astimezone(UTC):%Y-%m-%d %H:%M} UTC.", "Look at its machine; others do its work.",
@@ -204,6 +216,21 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
         elif row in alive and abs(row.skew) > _SKEW:
             yield Found("clock", "low", "service", name, f"The clock of the worker {name} differs by "
                         f"{row.skew:.0f} seconds from the database's.", "Have both follow a time server.")  # fmt: skip
+
+
+async def _stuck(session: AsyncSession) -> AsyncIterator[Found]:
+    """Runs that go on and have told nothing for long: what they wait for hangs."""
+    last = func.coalesce(Run.told, Run.queued_at)
+    silent = select(Run, last, System.name, StoreRow.name).outerjoin(System, System.id == Run.system_id)
+    silent = silent.outerjoin(StoreRow, StoreRow.id == Run.store_id)
+    silent = silent.where(Run.state == "running", last < func.now() - _TELLS_WITHIN, Run.worker_key.is_(None))
+    for run, since, system, store in await session.execute(silent):
+        about = system or store or run.kind
+        where = f" at the step: {run.step}" if run.step else ""
+        yield Found("stuck", "high", "system" if system else "store" if store else "service", about,
+                    f"The {run.kind} of {about} has made no progress since {since:%Y-%m-%d %H:%M} UTC{where}.",
+                    f"Look at what that step needs; stop the run: fennox run stop {run.id[:12]}",
+                    "A machine or store that hangs is not noticed in any other way.", since=since)  # fmt: skip
 
 
 async def _store(context: Context, session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
@@ -218,6 +245,10 @@ async def _store(context: Context, session: AsyncSession, store: StoreRow, now: 
                            f"{store.name} went back in time: {store.went_back}.",
                            f"It is scrubbed, which heals from copies: fennox store scrub {store.name}",
                            "Somebody put back an older copy. Backups written since may be lost there."))  # fmt: skip
+    if store.free is not None and store.free < upkeep.FULL:
+        items.append(Found("full", "high", "store", store.name, f"{store.name} is full.",
+                           f"Make room on the far side. What may go: fennox store sweep {store.name}",
+                           "Nothing more can be written to it."))  # fmt: skip
     bad = select(func.count()).select_from(Copy).where(Copy.store_id == store.id, Copy.damaged != "")
     if count := (await session.execute(bad)).scalar_one():
         oldest = select(func.min(StoreDamage.found)).where(

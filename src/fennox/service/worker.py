@@ -118,6 +118,7 @@ class RunWorker:
                                         for_sites=not self.near)  # fmt: skip
             kept = row.on_conflict_do_update(index_elements=["id"], set_=now).returning(Worker.draining)
             draining: bool = (await session.execute(kept)).scalar_one()
+            await queue.let_next_begin(session)
             for run in await self._leases.take_back(session, self.context.now()):
                 log.warning("run taken back from a lost worker", run=run)
         return draining

@@ -21,6 +21,7 @@ class NewTake(Wanted):
         ""
     )
     parts: list[Noun] | None = None
+    wait: bool = Field(default=True, description="Line up behind an active run of the system; else it is refused.")
 
 
 class HandInShown(Shown):

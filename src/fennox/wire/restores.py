@@ -26,6 +26,7 @@ class NewDraft(Wanted):
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
     entrance: EntranceWanted = EntranceWanted()
+    wait: bool = Field(default=True, description="Line up behind an active run of the system; else it is refused.")
     passphrase: SecretStr | None = None
 
 

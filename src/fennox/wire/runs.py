@@ -44,6 +44,7 @@ class RunShown(Shown):
     attempt: int
     stop_asked: bool
     wants_passphrase: bool
+    waits_for: str = ""  # which run of its system it lines up behind, as a sentence; empty: it does not
     reason: str
     remedy: str
     problem: str | None

@@ -15,6 +15,8 @@ def define(nouns: Sub) -> None:
     take.add_argument("--hold", default="", metavar="REASON", help="no ladder removes it until it is released, like "
                       "'before the upgrade'; release it when the change is good")  # fmt: skip
     take.add_argument("--part", action="append", help="only this part and those it needs; may be given several times")
+    take.add_argument("--no-wait", action="store_true", help="be refused while another run of the system is active, "
+                      "and do not line up behind it")  # fmt: skip
     take.add_argument("--no-follow", action="store_true", help="only start it")
     hand = verb_of(
         backup, "hand-in", "handing:hand_in", "give a document that a person exported; without FILE: what is due"

@@ -18,19 +18,21 @@ def define(nouns: Sub) -> None:
                        help="where the steps go, for kinds with an entrance of their own for that")  # fmt: skip
     draft.add_argument("--entrance-login", metavar="LOGIN", help="the login there, if not the target's")
     draft.add_argument("--accept-entrance-key", metavar="FINGERPRINT", help="its own; shown and asked otherwise")
+    draft.add_argument("--no-wait", action="store_true", help="be refused while another run of the system is active, "
+                       "and do not line up behind it")  # fmt: skip
     passphrase(draft, "opens the store where custody is apart")
     verb_of(restore, "show", "restores:show", "a run sheet: findings, steps, gates and proof").add_argument("sheet")
     start = verb_of(restore, "start", "restores:start", "do exactly what the sheet says")
     start.add_argument("sheet")
     start.add_argument("--yes", action="store_true", help="do not ask whether to begin")
     passphrase(start, "opens the store where custody is apart, while following")
-    start.add_argument("--follow", action="store_true", help="follow it at once")
+    start.add_argument("--no-follow", action="store_true", help="only start it")
     answer = verb_of(restore, "answer", "restores:answer", "answer what only a person can answer")
     answer.add_argument("sheet")
     answer.add_argument("answer", nargs="?", help="one of the choices; shown and asked otherwise")
     undo = verb_of(restore, "undo", "restores:undo", "give a restore up that has begun, and undo what can be undone")
     undo.add_argument("sheet")
     undo.add_argument("--yes", action="store_true", help="do not ask")
-    undo.add_argument("--follow", action="store_true", help="follow it at once")
+    undo.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(undo, "opens the store where custody is apart, while following")
     verb_of(restore, "list", "restores:list_restores", "run sheets, newest first")

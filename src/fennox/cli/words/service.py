@@ -58,5 +58,7 @@ def define(nouns: Sub) -> None:
                      "judged, and what waits while they disagree")  # fmt: skip
     clocks.add_argument("--confirm", action="store_true", help="say that the service's clock is right as it is: what "
                         "waits goes on")  # fmt: skip
+    clocks.add_argument("--believe-dates", action="store_true", help="confirm it, and count by the dates of backups "
+                        "again that were taken while the clocks disagreed")  # fmt: skip
     clocks.add_argument("--yes", action="store_true", help="do not ask")
     verb_of(nouns, "sign-out", "access:sign_out", "sign out and forget the service", shows=False)

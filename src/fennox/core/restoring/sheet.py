@@ -12,7 +12,7 @@ from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
 SheetState = Literal["draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"]
-GateKind = Literal["step", "facts", "unknown"]
+GateKind = Literal["step", "facts", "unknown", "put back"]
 
 
 class SheetModel(BaseModel):

@@ -203,6 +203,7 @@ async def take_backup(
             backup_id=secrets.token_hex(16),
             order={"name": wanted.name, "note": wanted.note, "parts": wanted.parts, "hold": wanted.hold},
             idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+            wait=wanted.wait,
         )
         await audit.note(session, request, "started a take", "system", system.name, store=store.name, run=run.id)
         await session.refresh(run)

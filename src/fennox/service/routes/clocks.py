@@ -38,11 +38,15 @@ async def show_clocks(context: Here) -> ClocksShown:
 
 
 @router.post("/clocks/confirm")
-async def confirm_clocks(request: Request, context: Here, who: Who) -> ClocksConfirmed:
-    """Say that the service's clock is right as it is: what waits for that goes on."""
+async def confirm_clocks(request: Request, context: Here, who: Who, believe_dates: bool = False) -> ClocksConfirmed:
+    """Say that the service's clock is right as it is: what waits for that goes on.
+
+    ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right, where they fit the
+    order in which the backups were taken.
+    """
     async with context.session() as session:
         judged = await clocks.judge(context, session)
-        said = await clocks.confirm(session, judged, who.name)
+        said = await clocks.confirm(session, judged, who.name, believe=believe_dates)
         if said:
             told = {str(number): sentence for number, sentence in enumerate(judged.sentences, 1)}
             await audit.note(session, request, "confirmed", "clock", clocks.OWN, **told)

@@ -121,6 +121,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
             now=context.now(),
             system_id=system.id,
             order=order,
+            wait=wanted.wait,
         )
         await audit.note(session, request, "drafted a restore", "system", system.name, backup=backup.id, at=address)
         await session.refresh(run)
@@ -204,6 +205,7 @@ async def _queued(session: AsyncSession, row: Sheet, context: Context, who: Who,
         sheet_id=row.id,
         order=await _safety_order(session, row, context.now()),
         idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+        wait=True,
     )
 
 

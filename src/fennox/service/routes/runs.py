@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import re
 from collections.abc import AsyncIterator
+from datetime import timedelta
 
 from fastapi import APIRouter, Request
 from fastapi.responses import StreamingResponse
@@ -12,6 +13,7 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System, constant
+from fennox.core import moments
 from fennox.core.errors import NotFound
 from fennox.service import audit, book, opening, queue
 from fennox.service.context import Context, named
@@ -45,6 +47,18 @@ async def _expected_seconds(session: AsyncSession, run: Run) -> float | None:
     return float(found) if found is not None else None
 
 
+async def _waits_for(session: AsyncSession, run: Run, system: System | None) -> str:
+    active = select(Run, func.now()).where(Run.system_id == run.system_id, IS_ACTIVE, Run.behind.is_(None))
+    row = (await session.execute(active)).first()
+    if row is None or run.state != "queued":
+        return ""
+    other, now = row
+    since = other.started or other.queued_at
+    how = {"queued": "queued", "running": "begun", "waiting": "which waits for a person, begun"}[other.state]
+    ago = moments.span(max(now - since, timedelta())) if moments.past(since, now) else "at an unknown time"
+    return f"Waiting for a {other.kind} of {system.name if system else 'the system'}, {how} {ago} ago."
+
+
 async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole: bool = True) -> RunShown:
     system = await session.get(System, run.system_id) if run.system_id else None
     store = await session.get(StoreRow, run.store_id) if run.store_id else None
@@ -56,6 +70,7 @@ async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole:
             StepShown(title=row.title, started=row.started, ended=row.ended, attempt=row.attempt)
             for row in (await session.execute(rows)).scalars()
         ]
+    waits_for = await _waits_for(session, run, system) if run.behind is not None else ""
     return RunShown(
         id=run.id,
         kind=run.kind,
@@ -72,6 +87,7 @@ async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole:
         attempt=run.attempt,
         stop_asked=run.stop_asked,
         wants_passphrase=run.worker_key is not None and run.sealed_opening_key is None,
+        waits_for=waits_for,
         reason=run.reason,
         remedy=run.remedy,
         problem=run.problem,

@@ -48,6 +48,8 @@ end $$
 
 def upgrade() -> None:
     op.add_column('service_state', sa.Column('tended', _MOMENT))
+    op.add_column('service_state', sa.Column('tended_run', sa.BigInteger(), nullable=False, server_default='0'))
+    op.alter_column('service_state', 'tended_run', server_default=None)
     op.create_table(
         'clock_acceptances',
         sa.Column('name', sa.String(), primary_key=True),
@@ -65,6 +67,7 @@ def upgrade() -> None:
         sa.Column('backup_id', sa.String(), nullable=False),
         sa.Column('name', sa.String(), nullable=False),
         sa.Column('time', _MOMENT, nullable=False),
+        sa.Column('sequence', sa.BigInteger(), nullable=False),
         sa.Column('size', sa.BigInteger(), nullable=False),
         sa.Column('why', sa.String(), nullable=False),
         sa.Column('at', _MOMENT, nullable=False),
@@ -76,9 +79,22 @@ def upgrade() -> None:
     op.add_column('systems', sa.Column('disordered', sa.Boolean(), nullable=False, server_default=sa.false()))
     op.alter_column('systems', 'disordered', server_default=None)
     op.add_column('stores', sa.Column('skew', sa.Float()))
+    op.add_column('stores', sa.Column('free', sa.BigInteger()))
     op.add_column('stores', sa.Column('went_back', sa.String(), nullable=False, server_default=''))
     op.alter_column('stores', 'went_back', server_default=None)
     op.add_column('runs', sa.Column('number', sa.BigInteger(), sa.Identity(), nullable=False))
+    op.add_column('runs', sa.Column('behind', sa.String()))
+    op.add_column('runs', sa.Column('told', _MOMENT))
+    op.drop_index('one_active_run_for_a_system', table_name='runs')
+    op.create_index(
+        'one_active_run_for_a_system', 'runs', ['system_id'], unique=True,
+        postgresql_where=sa.text(
+            "system_id is not null and behind is null and state in ('queued', 'running', 'waiting')"
+        ),
+    )
+    op.create_index(
+        'lined_up', 'runs', ['system_id', 'number'], postgresql_where=sa.text('behind is not null')
+    )
     op.create_index(
         'decided_last', 'runs', ['routine_id', 'system_id', sa.text('number desc')],
         postgresql_where=sa.text('due is not null'),
