@@ -47,10 +47,9 @@ def browser(app: FastAPI, **headers: str) -> httpx.AsyncClient:
 
 
 async def make_user(context: Context, name: str, role: str) -> str:
+    password_hash = await signin.hash_password(PASSWORD, name)
     async with context.session() as session:
-        user = User(
-            id=name, name=name, role=role, password_hash=signin.hash_password(PASSWORD, name), created=real_now()
-        )
+        user = User(id=name, name=name, role=role, password_hash=password_hash, created=real_now())
         session.add(user)
         await session.flush()
         token, _ = await signin.make_token(session, user, "client", real_now())

@@ -417,7 +417,7 @@ def _in_words() -> Iterator[None]:
 
 
 def _lacks(error: DBAPIError) -> TryLater | None:
-    """What PostgreSQL lacks, by the class 53 of its error codes (insufficient resources); None: it is something else."""
+    """What PostgreSQL lacks, by class 53 of its error codes (insufficient resources); None: it is something else."""
     match getattr(error.orig, "sqlstate", None):
         case "53100":
             return TryLater("PostgreSQL's disk is full.", "Make room on the machine of the database.")

@@ -233,7 +233,8 @@ class RunWorker:
                     run.reason, run.remedy, run.problem = error.what, error.remedy, error.slug
                     fingerprint = error.fields.get("fingerprint") or error.fields.get("machine")
                     run.result = {**run.result, "offered": fingerprint} if fingerprint else run.result
-                    if self._may_pass(run, error):
+                    lane = (await session.execute(select(Run.lane).where(Run.id == run.id))).scalar_one()
+                    if self._may_pass(run, lane, error):
                         pause = _PAUSES[run.attempt - 1]
                         left = len(_PAUSES) - run.attempt
                         run.remedy = f"It is tried again after {pause} seconds, then {left or 'no'} more times."
@@ -248,9 +249,9 @@ class RunWorker:
             except TryLater:
                 await asyncio.sleep(1)
 
-    def _may_pass(self, run: Run, error: FennoxError) -> bool:
+    def _may_pass(self, run: Run, lane: str, error: FennoxError) -> bool:
         """What a schedule started and may go by itself is tried again; people who wait are told at once."""
-        by_itself = run.lane != PEOPLE
+        by_itself = lane != PEOPLE
         again = isinstance(error, TryLater) and by_itself and run.kind in _TRIED_AGAIN
         return again and run.attempt <= len(_PAUSES) and not run.stop_asked and not self.context.simulated
 

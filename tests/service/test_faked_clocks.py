@@ -1,0 +1,141 @@
+"""Service, database and worker as machines whose clocks go wrong: nothing good is removed, and takes go on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import psycopg
+import pytest
+
+from fennox.wire.backups import NewTake
+from fennox.wire.stores import NewStore
+from saltmere.linux import LinuxServer
+from tests.database import url
+from tests.places import free_port, loopback
+from tests.service.conftest import enrol
+from tests.service.faked import LIBRARY, FakedClock, FakedService
+from tests.service.running import PASSPHRASE, until
+
+sys.path.insert(0, str(Path(__file__).parents[2] / "scripts"))
+import private_postgres
+
+MACHINES = ("service", "database", "worker")
+
+
+@pytest.fixture
+def faked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[FakedService]:
+    if LIBRARY is None:
+        pytest.skip("SKIPPED: faketime is not installed, so no machine's clock is proved to go wrong harmlessly")
+    folder = Path(tempfile.mkdtemp(prefix="fennox-clocks-", dir="/tmp"))  # the database's account must be able to enter
+    folder.chmod(0o755)
+    clocks = {name: FakedClock(folder / name) for name in MACHINES}
+    for clock in clocks.values():
+        clock.set("+0")
+        clock.file.chmod(0o644)
+    cluster = folder / "pg"
+    with monkeypatch.context() as patch:
+        for name, value in clocks["database"].environment().items():
+            patch.setenv(name, value)
+        private_postgres.start(cluster, sync=False)
+    host = loopback()
+    made = FakedService(tmp_path, url(cluster, "fennox"), host, free_port(host), slots=0, clocks=clocks)
+    try:
+        made.start()
+        made.set_up()
+        made.start_faked_worker()
+        yield made
+    finally:
+        for clock in clocks.values():
+            clock.set("+0")
+        made.stop()
+        private_postgres.stop(cluster, "immediate")
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def records(service: FakedService) -> set[str]:
+    """What lies in the stores, read off the disk and not off the catalogue."""
+    return {path.name for store in ("attic", "pier") for path in (service.folder / store).rglob("*.fxr")}
+
+
+def ready_to_go(service: FakedService) -> int:
+    """Half of the backups are marked, and a sweep saw it five days ago: the next one removes them."""
+    with psycopg.connect(service.database.replace("+psycopg", ""), autocommit=True) as database:
+        database.execute("update tokens set until = '2099-01-01'")  # else a year ahead it has ended, as it should
+        marked = database.execute(
+            "update backups set expired = true, expired_by = 'ladder', "
+            "expired_at = now() - interval '9 days' - sequence * interval '1 hour' where sequence <= 3"
+        )
+        database.execute(
+            "update copies set removable_since = now() - interval '5 days' from backups b "
+            "where b.id = backup_id and b.expired"
+        )
+        return marked.rowcount
+
+
+def test_no_machine_with_a_wrong_clock_costs_a_good_backup(
+    faked: FakedService, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    enrol(faked, server, key_pair[0])
+    (faked.folder / "pier").mkdir()
+    with faked.client() as client:
+        client.add_store(NewStore(name="pier", address=str(faked.folder / "pier"), passphrase=PASSPHRASE))
+
+        def take() -> str:
+            server.write("/etc/motd", os.urandom(4).hex())
+            run = faked.ended(client.take(NewTake(system="web-9", store="attic")).id)
+            assert run.state == "done", run.reason
+            return str(run.result["backup"])
+
+        for _ in range(6):
+            backup = take()
+            assert faked.ended(client.copy(backup, "pier").id).state == "done"
+        assert ready_to_go(faked) == 3
+        before = records(faked)
+        assert len(before) == 6
+        # the ladder of no routine keeps anything, and none applies: what is marked stays marked
+        for machine in MACHINES:
+            for offset in ("+60s", "-60s", "+1d", "-1d", "+365d", "-365d"):
+                faked.clocks[machine].set(offset)
+                if offset.endswith("60s"):
+                    assert client.clocks().believed, "a minute is no difference"
+                else:
+                    _is_in_doubt(faked, machine, offset)
+                faked.clocks[machine].set("+0")
+                _agrees_again(faked)
+                assert records(faked) >= before, f"{machine} at {offset}"
+        assert all(faked.ended(client.verify(name).id).state == "done" for name in _kept(faked))
+        swept = faked.ended(client.sweep("attic", preview=False).id)
+        assert (swept.state, swept.result["records"]) == ("done", 0), "no ladder applies, so they are unmarked again"
+
+
+def _kept(service: FakedService) -> list[str]:
+    with service.client() as client:
+        return [backup.id for backup in client.backups(system="web-9") if not backup.expired][:3]
+
+
+def _is_in_doubt(faked: FakedService, machine: str, offset: str) -> None:
+    with faked.client() as client:
+        if machine != "worker":  # whose clock is its own affair, until it has something to remove
+            until(lambda: not client.clocks().believed, f"{machine} at {offset} is in doubt")
+            until(lambda: any("clocks disagree" in c.text for c in client.status().concerns), "the concern stands")
+            told = faked.fennox("doctor", "clocks")
+            assert told.returncode == 5, told.stdout
+            assert "PostgreSQL is" in told.stderr, told.stderr
+        swept = faked.ended(client.sweep("attic", preview=False).id)
+        assert (swept.state, swept.problem) == ("failed", "person-needed"), (machine, offset, swept.result)
+        assert "Nothing is swept while the clocks disagree" in swept.reason
+        run = faked.ended(client.take(NewTake(system="web-9", store="attic")).id)
+        assert run.state == "done", (machine, offset, run.reason)
+
+
+def _agrees_again(faked: FakedService) -> None:
+    """What a wrong clock has dated is confirmed, as a person would."""
+    confirmed = faked.fennox("doctor", "clocks", "--confirm", "--yes")
+    assert confirmed.returncode == 0, confirmed.stdout + confirmed.stderr
+    with faked.client() as client:
+        assert client.clocks().believed
