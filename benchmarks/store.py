@@ -41,6 +41,7 @@ from fennox.core.names import ObjectName
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
+from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
 from fennox.engine.surveying import Places
 from fennox.engine.trusting import same, stored_part, trusted
@@ -161,7 +162,7 @@ async def take(
         sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
         sealed_digest=blake2b_256(sealed), read_whole=stamp(datetime.now(UTC)),
     )  # fmt: skip
-    await writer.commit(reference, sealed)
+    await writer.commit(reference, sealed, MemoryJournal().check)
     return backup, writer
 
 

@@ -103,8 +103,12 @@ async def commit(writer: BackupWriter, held: list[Document], *, name: str, seque
         sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
         sealed_digest=blake2b_256(sealed),
     )
-    await writer.commit(reference, sealed)
+    await writer.commit(reference, sealed, _still_ours)
     return backup
+
+
+async def _still_ours() -> None:
+    """Nobody else has taken the run."""
 
 
 async def read_back(vault: Vault, backup: str) -> dict[str, bytes]:

@@ -46,7 +46,8 @@ def test_what_happened_in_the_future_is_a_doubt_until_a_person_knows_of_it() -> 
 
 def test_a_difference_that_a_person_has_accepted_is_none_and_another_one_is() -> None:
     assert judge(Evidence("ours", NOW, (Clock("the store", 2 * HOUR + MINUTE, accepted=2 * HOUR),))) == ()
-    assert len(judge(Evidence("ours", NOW, (Clock("the store", timedelta(), accepted=2 * HOUR),)))) == 1
+    assert judge(Evidence("ours", NOW, (Clock("the store", timedelta(), accepted=2 * HOUR),))) == (), "it was mended"
+    assert len(judge(Evidence("ours", NOW, (Clock("the store", HOUR, accepted=2 * HOUR),)))) == 1
 
 
 def test_a_jump_of_more_than_a_day_is_a_doubt() -> None:

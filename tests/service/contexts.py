@@ -55,8 +55,10 @@ async def add_store(context: Context, name: str = "attic") -> str:
     return store
 
 
-async def add_system(context: Context, name: str, *, site: str = "", labels: list[str] | None = None) -> str:
-    system = secrets.token_hex(16)
+async def add_system(
+    context: Context, name: str, *, site: str = "", labels: list[str] | None = None, id: str | None = None
+) -> str:
+    system = id or secrets.token_hex(16)
     async with context.session() as session:
         login = Login(id=secrets.token_hex(16), name=f"login-{name}", account="root", proves_by="key",
                       sealed_secret=b"", changed=START)  # fmt: skip

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import random
-import secrets
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -72,16 +71,19 @@ async def _lived_through(
             await session.execute(text("truncate runs, routines, systems, logins, stores, key_sets cascade"))
         store = await add_store(context)
         for number, (phrase, zone, spread, quiet) in enumerate(wanted):
-            await add_routine(context, store, id=secrets.token_hex(16), name=f"r-{number}", when=phrase, zone=zone,
+            await add_routine(context, store, id=f"{number:032}", name=f"r-{number}", when=phrase, zone=zone,
                               spread=spread, quiet=quiet, decided_until=BEGIN, created=BEGIN)  # fmt: skip
         for number in range(systems):
-            await add_system(context, f"s-{number}")
+            await add_system(context, f"s-{number}", id=f"{number:032}")  # its place in a spread follows from it
         async with context.session() as session:
             await session.execute(update(System).values(created=BEGIN))
         story = await _twelve_days(context, clock, chance)
         await held_against_the_rules(context, BEGIN, clock.at, story.down, story.busy, STEP)
     finally:
         await context.engine.dispose()
+
+
+_QUEUED = select(Run).where(Run.state == "queued").order_by(Run.number)  # the same story must come out the same way
 
 
 async def _twelve_days(context: Context, clock: SetClock, chance: random.Random) -> Story:
@@ -97,7 +99,7 @@ async def _twelve_days(context: Context, clock: SetClock, chance: random.Random)
         for _ in range(_MOST_ROUTINES):  # what had to wait for a run is decided again once that has ended
             left_over = await scheduler.decide(context, known)
             async with context.session() as session:
-                for run in (await session.execute(select(Run).where(Run.state == "queued"))).scalars():
+                for run in (await session.execute(_QUEUED)).scalars():
                     run.created = run.started = run.started or clock.at
                     if chance.random() < 0.7:
                         run.state = "done"
@@ -105,6 +107,6 @@ async def _twelve_days(context: Context, clock: SetClock, chance: random.Random)
             if not left_over:
                 break
     async with context.session() as session:
-        for run in (await session.execute(select(Run).where(Run.state == "queued"))).scalars():
+        for run in (await session.execute(_QUEUED)).scalars():
             story.busy.setdefault(str(run.system_id), []).append((run.created, clock.at + timedelta(days=400)))
     return story

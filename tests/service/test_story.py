@@ -66,7 +66,7 @@ def test_lost_and_restored_onto_a_fresh_machine(
         waiting = service.ended(run.id)
         assert (waiting.state, "nginx-light" in waiting.reason) == ("waiting", True)
         with pytest.raises(ProblemError, match="Another run of this system is waiting"):
-            client.take(NewTake(system="web-9"))
+            client.take(NewTake(system="web-9", wait=False))
         fresh.set_packages(tuple(n for n in ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd",
                                              "tar", "tzdata", "nginx-light", "cron", "saltmere-ticket")))  # fmt: skip
         gate = client.sheet(sheet).sheet.open_gate()
@@ -274,7 +274,10 @@ def test_stopping_a_run_twice_and_two_takes_at_once_are_refused_in_words(
     with service.client() as client:
         run = client.take(NewTake(system="web-9"))
         with pytest.raises(ProblemError, match="Another run of this system is queued"):
-            client.take(NewTake(system="web-9"))
+            client.take(NewTake(system="web-9", wait=False))
+        behind = client.take(NewTake(system="web-9"))
+        assert behind.waits_for.startswith("Waiting for a take of web-9, queued "), behind.waits_for
+        assert client.stop_run(behind.id).state == "stopped"
         assert client.stop_run(run.id).state == "stopped"
         with pytest.raises(ProblemError, match="already ended"):
             client.stop_run(run.id)

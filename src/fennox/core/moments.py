@@ -24,7 +24,8 @@ BACKUP, RUN, TENDING = "the newest backup", "the newest run", "the last tending"
 class Clock:
     """Another clock, by how much it was ahead of ours when both were read.
 
-    ``accepted``: the difference that a person has confirmed, as of a far side that keeps another time.
+    ``accepted``: the difference that a person has confirmed, as of a far side that keeps another time. One that has
+    been mended since agrees all the same.
     """
 
     name: str
@@ -96,7 +97,9 @@ Doubt = Apart | FromFuture | Jumped | Disordered
 def judge(evidence: Evidence) -> tuple[Doubt, ...]:
     """Why the clock may be wrong; empty: nothing speaks against it."""
     doubts: list[Doubt] = [
-        Apart(clock.name, clock.ahead) for clock in evidence.clocks if abs(clock.ahead - clock.accepted) > APART
+        Apart(clock.name, clock.ahead)
+        for clock in evidence.clocks
+        if min(abs(clock.ahead), abs(clock.ahead - clock.accepted)) > APART
     ]
     for event in evidence.events:
         accepted = event.accepted is not None and event.at <= event.accepted

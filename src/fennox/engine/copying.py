@@ -71,9 +71,7 @@ async def copy(
     await journal.step("Write the record")
     if writer.relies_on(await target.vault.condemned()):
         raise TryLater("A sweep condemned packs that this copy relies on.", "Copy it again.")
-    await writer.confirm()
-    await journal.check()
-    data = await writer.commit(_placed(reference, target.vault), sealed)
+    data = await writer.commit(_placed(reference, target.vault), sealed, journal.check)
     await carry_notes(source.vault, record.reference, target.vault, _placed(reference, target.vault))
     return Copied(writer.written, anew, blake2b_256(data))
 

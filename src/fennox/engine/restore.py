@@ -33,6 +33,7 @@ from fennox.links.base import Link, Shell, Web
 
 WhoseLogin = Literal["target", "after", "entrance"]
 _CHANGING: frozenset[Phase] = frozenset({"write", "finish", "rejoin"})  # phases in which a target may get another face
+_COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may have restarted it
 _PAUSE = 0.5  # seconds between two tries of a check
 
 
@@ -397,7 +398,19 @@ class Restore:
         return self._link
 
     async def _reach(self) -> Link:
-        """The machine as it answers now: with its own face, or with as much of the backup's as was put back.
+        """The machine as it answers now; one that a step may have restarted is waited for."""
+        ends = anyio.current_time() + _COMES_BACK_WITHIN
+        while True:
+            try:
+                return await self._with_any_face()
+            except TryLater:
+                if not self._may_have_changed() or anyio.current_time() > ends:
+                    raise
+            await self.journal.check()
+            await anyio.sleep(_PAUSE)
+
+    async def _with_any_face(self) -> Link:
+        """With its own face, or with as much of the backup's as was put back.
 
         A restore that lost its worker goes on here. By then the machine may show the backup's host key, know the
         backup's accounts, or answer at its address, each of which the sheet foretold and a person has accepted.

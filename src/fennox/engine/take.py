@@ -74,11 +74,9 @@ async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool)
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
         raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
-    await writer.confirm()
     reference = _reference(vault, subject, order, found, writer.written, id_list, sealed)
-    await journal.check()
     begun = vault.now()
-    data = await writer.commit(reference, sealed)
+    data = await writer.commit(reference, sealed, journal.check)
     ahead = await _far_side_ahead(vault, reference, begun) if order.measure else None
     digest = records.decode(data, vault.secret, vault.id).digest
     return Taken(

@@ -5,7 +5,17 @@ from __future__ import annotations
 import asyncio
 import base64
 from collections import deque
-from collections.abc import AsyncIterable, AsyncIterator, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import (
+    AsyncIterable,
+    AsyncIterator,
+    Awaitable,
+    Callable,
+    Collection,
+    Iterable,
+    Iterator,
+    Mapping,
+    Sequence,
+)
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -362,11 +372,16 @@ class BackupWriter:
         """Whether any chunk of this backup lies in a condemned pack (store-format §13.3)."""
         return not condemned.isdisjoint(self._used.values())
 
-    async def commit(self, reference: records.Reference, sealed: bytes) -> bytes:
-        """Put the record, which makes the backup exist, and read it back. Returns its bytes."""
+    async def commit(self, reference: records.Reference, sealed: bytes, check: Callable[[], Awaitable[None]]) -> bytes:
+        """Put the record, which makes the backup exist, and read it back. Returns its bytes.
+
+        ``check``: raises if the run is no longer ours; asked last, as what comes before it may take long.
+        """
+        await self.confirm()
         data = records.encode(reference, sealed, self.vault.secret, self.vault.id, self.vault.salt())
         name = self.vault.record_name(reference)
         await self._lock_packs()
+        await check()
         try:
             await self.vault.put(name, data)
         except Conflict:

@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, Run, StateRow, StoreRow, System, constant
+from fennox.core import moments
 from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
@@ -241,10 +242,11 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
 
 
 async def _keep_skew(context: Context, store: str, ahead: float) -> None:
-    """Kept against PostgreSQL's clock, so that it stays right when ours is set right."""
+    """Kept against PostgreSQL's clock, and only while ours agrees with that: else it would tell of our clock alone."""
     async with context.session() as session:
         database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
-        skew = ahead + (context.now() - database).total_seconds()
+        ours = context.now() - database
+        skew = ahead + ours.total_seconds() if abs(ours) <= moments.APART else None
         await session.execute(update(StoreRow).where(StoreRow.id == store).values(skew=skew))
 
 

@@ -1,0 +1,323 @@
+"""Sweeps, copies, healing and new keys that die at every verb of a store and every transaction, before it and after it.
+
+A second, independent reading judges: what lies in the folders, opened with the passphrase alone.
+"""
+
+from __future__ import annotations
+
+import itertools
+import shutil
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from pydantic import SecretStr
+from sqlalchemy import select, text, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, Removal, Run, StoreRow
+from fennox.core.format.digest import blake2b_256
+from fennox.engine import vault as vaults
+from fennox.engine.copying import copy
+from fennox.engine.journal import MemoryJournal
+from fennox.service import adopting, queue, rekeying, tending
+from fennox.service.context import Context
+from fennox.service.doors import Door
+from fennox.service.journal import CatalogueJournal
+from fennox.service.queue import Claimant
+from fennox.service.worker import WORK
+from fennox.stores.base import Store
+from fennox.stores.folder import FolderStore
+from fennox.testing.stores import Died, StoppingStore
+from fennox.wire.stores import AdoptStore
+from tests.backups import all_backups, read_back, store_backup
+from tests.conftest import PASSPHRASE, fixed_now
+from tests.database import database, postgres
+from tests.engine.two_stores import SERVICE, holding, new_keys
+from tests.service.contexts import SetClock, clock, context
+
+__all__ = ["clock", "context", "database", "postgres"]
+
+CATALOGUE = ("key_sets", "logins", "stores", "systems", "backups", "copies")  # in the order in which they are filled
+NEW = "seven terns on a wet rope"
+
+
+@dataclass
+class Fate:
+    """Counts verbs of all stores and transactions together, and dies at the one that was chosen."""
+
+    context: Context
+    at: int | None = None
+    after: bool = False
+    count: int = 0
+    stores: dict[str, Store] = field(default_factory=dict)
+
+    def begin(self) -> int:
+        self.count += 1
+        self.end(self.count, after=False)
+        return self.count
+
+    def end(self, number: int, *, after: bool = True) -> None:
+        if number == self.at and after == self.after:
+            raise Died(f"at {number}")
+
+    async def store(self, door: Door) -> Store:
+        if door.store not in self.stores:
+            self.stores[door.store] = Mortal(FolderStore(Path(door.address)), self)
+        return self.stores[door.store]
+
+    def session(self, real: Callable[..., Any]) -> Callable[..., Any]:
+        @asynccontextmanager
+        async def mortal(*, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
+            """The process dies before a transaction is committed, or after."""
+            self.count += 1
+            number = self.count
+            async with real(lasting=lasting, single=single) as session:
+                yield session
+                self.end(number, after=False)
+            self.end(number)
+
+        return mortal
+
+
+class Mortal(StoppingStore):
+    def __init__(self, inner: Store, fate: Fate) -> None:
+        super().__init__(inner, None)
+        self.fate = fate
+
+    def _begin(self) -> int:
+        return self.fate.begin()
+
+    def _end(self, number: int, *, after: bool = True) -> None:
+        self.fate.end(number, after=after)
+
+
+@dataclass
+class World:
+    """Two stores of one key set, attic with three backups and pier with one of them; the catalogue knows both."""
+
+    context: Context
+    clock: SetClock
+    folder: Path
+    ids: list[str] = field(default_factory=list)
+    contents: dict[str, dict[str, bytes]] = field(default_factory=dict)
+
+    async def make(self) -> None:
+        self.context.service_id = SERVICE
+        keys = new_keys()
+        one, two = [await holding(self.folder / "now" / name, keys, fixed_now) for name in ("attic", "pier")]
+        for number in range(1, 4):
+            documents = {f"/etc/{page}": f"{number * page} sailings\n".encode() * 40 for page in range(3)}
+            backup, _ = await store_backup(one.vault, one.index, documents, name=f"day-{number}", sequence=number)
+            self.ids.append(backup)
+            self.contents[backup] = documents
+        await copy(one, two, await one.vault.find_record(self.ids[1]), MemoryJournal())
+        shutil.copytree(self.folder / "now", self.folder / "first")
+        await self.enter()
+
+    async def begin_anew(self) -> None:
+        """Stores and catalogue as they were at first."""
+        shutil.rmtree(self.folder / "now")
+        shutil.copytree(self.folder / "first", self.folder / "now")
+        self.forget()
+        async with self.context.session() as session:
+            names = ", ".join(CATALOGUE)
+            await session.execute(text(f"truncate {names} cascade"))
+            for name in CATALOGUE:
+                await session.execute(text(f"insert into {name} overriding system value select * from first.{name}"))  # noqa: S608
+
+    async def enter(self) -> None:
+        """The catalogue learns what both stores hold; it is kept as it then is."""
+        for name in ("attic", "pier"):
+            wanted = AdoptStore(name=name, address=str(self.folder / "now" / name), passphrase=SecretStr(PASSPHRASE))
+            opened = await adopting.open_store(self.context, wanted)
+            async with self.context.session() as session:
+                row = await adopting.adopt_store(self.context, session, wanted, opened)
+                row.header_digest = blake2b_256(row.header.encode())
+                await session.flush()
+                await tending.enqueue_for_store(self.context, session, "adopt", row, "mara")
+            await self.work()
+        async with self.context.session() as session:
+            await session.execute(text("delete from runs"))
+            await session.execute(text("create schema first"))
+            for name in CATALOGUE:
+                await session.execute(text(f"create table first.{name} as select * from {name}"))  # noqa: S608
+
+    def forget(self) -> None:
+        """A new process remembers nothing."""
+        self.context._indexes.clear()
+        self.context._headers.clear()
+        self.context._stores.clear()
+
+    async def row(self, name: str) -> StoreRow:
+        async with self.context.session() as session:
+            return (await session.execute(select(StoreRow).where(StoreRow.name == name))).scalar_one()
+
+    async def order(self, kind: str, store: str, **order: object) -> None:
+        async with self.context.session() as session:
+            row = (await session.execute(select(StoreRow).where(StoreRow.name == store))).scalar_one()
+            await tending.enqueue_for_store(self.context, session, kind, row, "schedule", **order)  # type: ignore[arg-type]
+
+    async def work(self) -> str | None:
+        """What a worker does with the run that waits; its state."""
+        async with self.context.session() as session:
+            claimed = await queue.claim(session, Claimant("w"), 600, self.context.now())
+        if claimed is None:
+            return None
+        await WORK[claimed.kind](self.context, claimed.lease, CatalogueJournal(self.context, claimed.lease))
+        async with self.context.session() as session:
+            return (await session.get_one(Run, claimed.lease.run)).state
+
+    async def go_on(self) -> None:
+        """After a death the lease runs out, and the next worker goes on."""
+        self.forget()
+        async with self.context.session() as session:
+            await queue.LeaseWatch(0).take_back(session, self.context.now())
+        while await self.work() is not None:
+            pass
+
+    async def agrees(self, phrase: str = PASSPHRASE) -> dict[str, set[str]]:
+        """What lies in each store opens, and the catalogue says just that of it."""
+        found: dict[str, set[str]] = {}
+        for name in ("attic", "pier"):
+            store = FolderStore(self.folder / "now" / name)
+            vault = await vaults.open_with_passphrase(store, phrase, fixed_now)
+            found[name] = set(await all_backups(vault))
+            for backup in found[name]:
+                assert await read_back(vault, backup) == self.contents[backup]
+            async with self.context.session() as session:
+                copies = select(Copy.backup_id).join(StoreRow).where(StoreRow.name == name)
+                assert set((await session.execute(copies)).scalars()) == found[name], f"the catalogue follows {name}"
+        return found
+
+
+@pytest.fixture
+async def world(context: Context, clock: SetClock, tmp_path: Path) -> World:
+    (tmp_path / "now").mkdir()
+    made = World(context, clock, tmp_path)
+    await made.make()
+    return made
+
+
+@pytest.fixture
+def dies(world: World, monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> Dies:
+    return Dies(world, monkeypatch, int(request.config.getoption("--points")))
+
+
+@dataclass
+class Dies:
+    """Lets work die at every ``step``-th verb or transaction; at each of them on both sides of it if that is 1."""
+
+    world: World
+    monkeypatch: pytest.MonkeyPatch
+    step: int
+
+    async def everywhere(
+        self, begin: Callable[[], Awaitable[None]], holds: Callable[[], Awaitable[None]], *, points: int
+    ) -> None:
+        """``begin`` orders the work anew, ``holds`` judges once another worker has gone on. ``points``: at least."""
+        deaths = 0
+        for at in itertools.count(1, self.step):
+            sides = (False, True) if self.step == 1 else (at // self.step % 2 == 1,)
+            died = [after for after in sides if await self._at(at, after, begin, holds)]
+            deaths += len(died)
+            if not died:
+                break
+        assert deaths >= points * 2 // (self.step if self.step == 1 else 2 * self.step)
+
+    async def _at(
+        self, at: int, after: bool, begin: Callable[[], Awaitable[None]], holds: Callable[[], Awaitable[None]]
+    ) -> bool:
+        world, died = self.world, False
+        await world.begin_anew()
+        await begin()
+        fate = Fate(world.context, at, after)
+        with self.monkeypatch.context() as patch:
+            patch.setattr(world.context, "session", fate.session(world.context.session))
+            patch.setattr(world.context, "store", fate.store)
+            try:
+                await world.work()
+            except Died:
+                died = True
+        await world.go_on()
+        try:
+            await holds()
+        except AssertionError as error:
+            raise AssertionError(f"died at {at}, {'after' if after else 'before'} it: {error}") from error
+        return died
+
+
+async def test_a_sweep(world: World, dies: Dies) -> None:
+    async def begin() -> None:
+        marked = world.context.now() - timedelta(days=3)
+        async with world.context.session() as session:
+            await session.execute(
+                update(Backup).where(Backup.sequence <= 2).values(expired=True, expired_at=marked, expired_by="mara")
+            )
+            await session.execute(update(Copy).values(removable_since=marked))
+        await world.order("sweep", "attic")
+
+    async def holds() -> None:
+        found = await world.agrees()
+        assert found == {"attic": {world.ids[2]}, "pier": {world.ids[1]}}
+        async with world.context.session() as session:
+            removed = (await session.execute(select(Removal.backup_id))).scalars().all()
+            states = set((await session.execute(select(Run.state))).scalars())
+        assert sorted(removed) == sorted(world.ids[:2]), "each is listed once, by name"
+        assert states == {"done"}
+
+    await dies.everywhere(begin, holds, points=30)
+
+
+async def test_a_copy(world: World, dies: Dies) -> None:
+    async def begin() -> None:
+        await world.order("copy", "pier", backup=world.ids[2])
+
+    async def holds() -> None:
+        found = await world.agrees()
+        assert found == {"attic": set(world.ids), "pier": set(world.ids[1:])}
+
+    await dies.everywhere(begin, holds, points=15)
+
+
+async def test_healing(world: World, dies: Dies) -> None:
+    """A pack and a record of pier are gone; attic holds what they held."""
+
+    async def begin() -> None:
+        lost = [*(world.folder / "now/pier").rglob("*.fxp"), *(world.folder / "now/pier").rglob("*.fxr")]
+        for path in lost:
+            path.unlink()
+        await world.order("scrub", "pier")
+
+    async def holds() -> None:
+        found = await world.agrees()
+        assert found == {"attic": set(world.ids), "pier": {world.ids[1]}}
+        async with world.context.session() as session:
+            assert (await session.execute(select(Copy).where(Copy.damaged != ""))).first() is None
+
+    await dies.everywhere(begin, holds, points=30)
+
+
+async def test_new_keys(world: World, dies: Dies) -> None:
+    async def begin() -> None:
+        row = await world.row("attic")
+        async with world.context.session() as session:
+            opening = await world.context.kept_opening_key(session, row)
+            name = (await session.execute(select(KeySet.name))).scalar_one()
+        assert opening is not None
+        made = await rekeying.new_generation(world.context, name, opening, new=NEW, label="new")
+        async with world.context.session() as session:
+            keys = (await session.execute(select(KeySet))).scalar_one()
+            await rekeying.begin(world.context, session, keys, opening, made, leave_old=False)
+        for store in ("pier", "attic"):
+            await world.order("rekey", store)
+
+    async def holds() -> None:
+        found = await world.agrees(NEW)
+        assert found == {"attic": set(world.ids), "pier": {world.ids[1]}}
+
+    await dies.everywhere(begin, holds, points=20)
