@@ -11,6 +11,7 @@ from collections.abc import Awaitable, Callable, Collection, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Literal
 
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable
 from fennox.core.format import notes, packs, records
@@ -251,10 +252,14 @@ async def sweep(
     return done
 
 
-async def newest_dates(vault: Vault) -> dict[str, datetime]:
+Dated = Literal["record", "sweep list"]
+_DATED: tuple[tuple[Dated, str, str], ...] = (("record", "systems/", ".fxr"), ("sweep list", "sweep/", ".fxc"))
+
+
+async def newest_dates(vault: Vault) -> dict[Dated, datetime]:
     """The newest date that a record and a sweep list of a store bear in their names."""
-    found: dict[str, datetime] = {}
-    for what, prefix, ending in (("record", "systems/", ".fxr"), ("sweep list", "sweep/", ".fxc")):
+    found: dict[Dated, datetime] = {}
+    for what, prefix, ending in _DATED:
         async for item in vault.store.list(prefix):
             if item.name.endswith(ending):
                 with suppress(ValueError):  # a name of another form says nothing

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import assert_never
+from typing import Literal, assert_never
 
 from sqlalchemy import Select, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, ClockAcceptance, Run, ServiceState, StoreRow, System, constant
+from fennox.catalogue.models import Backup, ClockAcceptance, Run, ServiceState, StoreRow, System, Worker, constant
 from fennox.core import moments
 from fennox.core.moments import Apart, Clock, Disordered, Doubt, Event, Evidence, FromFuture, Jumped, misdated, sentence
 from fennox.service.concerns import Found
@@ -18,6 +19,9 @@ from fennox.service.context import Context
 
 OWN = "the clock of this service"
 _OF_A_STORE = "the clock of the store {name}"
+_OF_A_WORKER = "the clock of the worker {name} ({id})"
+_HEARD = timedelta(seconds=30)  # since a worker said by how much its clock differs
+_SWEEP_OF = "the last sweep of {name}"
 _LEAP = timedelta(days=40)  # that a simulated clock may go at once: to the next due time of a monthly routine
 WAITS = "Until then nothing expires, is swept, condemned or thinned, and nothing is called late. Takes go on."
 _REMEDY = "Look: fennox doctor clocks. Mend the clock; or, if it is right: fennox doctor clocks --confirm"
@@ -35,17 +39,15 @@ class Judged:
         return [_capital(sentence(doubt, self.evidence.own)) + "." for doubt in self.doubts]
 
 
-async def judge(
-    context: Context, session: AsyncSession, *, own: str = OWN, seen: dict[str, datetime] | None = None
-) -> Judged:
-    """Judge the clock of this process. ``seen``: further dated events, as of a store that was just listed."""
+async def judge(context: Context, session: AsyncSession, *, own: str = OWN, seen: Sequence[Seen] = ()) -> Judged:
+    """Judge the clock of this process. ``seen``: what else bears a date, as in a store that was just listed."""
     accepted = {row.name: row for row in (await session.execute(select(ClockAcceptance))).scalars()}
     now = context.now()
     evidence = Evidence(
         own=own,
         now=now,
         clocks=tuple(await _clocks(context, session, accepted)),
-        events=tuple(await _events(session, accepted, seen or {})),
+        events=(*await _events(session, accepted), *await _seen(session, accepted, seen)),
         tended=(await session.execute(select(ServiceState.tended))).scalar_one_or_none(),
         jump=_LEAP if context.simulated else moments.JUMP,
         disordered=tuple((await session.execute(_DISORDERED)).scalars()),
@@ -64,6 +66,11 @@ async def _clocks(context: Context, session: AsyncSession, accepted: dict[str, C
     for name, skew in await session.execute(skews):
         of_store = ahead + timedelta(seconds=float(skew or 0))  # it is kept against the database's clock
         found.append(_clock(_OF_A_STORE.format(name=name), of_store, accepted))
+    heard = (Worker.stopped.is_(None), Worker.seen.between(func.now() - _HEARD, func.now() + _HEARD))
+    workers = select(Worker.name, Worker.id, Worker.skew).where(*heard).order_by(Worker.name, Worker.id)
+    for name, id_, skew in await session.execute(workers):
+        of_worker = ahead + timedelta(seconds=skew)
+        found.append(_clock(_OF_A_WORKER.format(name=name, id=id_[:8]), of_worker, accepted))
     return found
 
 
@@ -79,21 +86,41 @@ _SWEPT = select(StoreRow.name, StoreRow.swept).where(StoreRow.swept.is_not(None)
 _DISORDERED = select(System.name).where(System.disordered).order_by(System.name)
 
 
-async def _events(
-    session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: dict[str, datetime]
-) -> list[Event]:
+async def _events(session: AsyncSession, accepted: dict[str, ClockAcceptance]) -> list[Event]:
     dates: dict[str, datetime | None] = {
         moments.BACKUP: (await session.execute(_NEWEST_BACKUP)).scalar_one_or_none(),
         moments.RUN: (await session.execute(_NEWEST_RUN)).scalar_one_or_none(),
         moments.TENDING: (await session.execute(_TENDED)).scalar_one_or_none(),
-        **{f"the last sweep of {name}": at for name, at in await session.execute(_SWEPT)},
-        **seen,
+        **{_SWEEP_OF.format(name=name): at for name, at in await session.execute(_SWEPT)},
     }
     return [
         Event(name, at, accepted[name].until if name in accepted else None)
         for name, at in dates.items()
         if at is not None
     ]
+
+
+@dataclass(frozen=True)
+class Seen:
+    """The newest object of a kind in a store, by the date in its name."""
+
+    what: Literal["record", "sweep list"]
+    store: str
+    at: datetime
+
+
+async def _seen(session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: Sequence[Seen]) -> list[Event]:
+    """What a person has confirmed of backups and sweeps, and what is known to be misdated, is known in a store too."""
+    if not seen:
+        return []
+    misdated = (await session.execute(select(func.max(Backup.time)).where(Backup.misdated))).scalar_one_or_none()
+    found = []
+    for item in seen:
+        name = moments.BACKUP if item.what == "record" else _SWEEP_OF.format(name=item.store)
+        known = [accepted[name].until if name in accepted else None, misdated if item.what == "record" else None]
+        until = max((moment for moment in known if moment is not None), default=None)
+        found.append(Event(f"the newest {item.what} in {item.store}", item.at, until))
+    return found
 
 
 async def tended(session: AsyncSession, now: datetime) -> None:

@@ -31,7 +31,7 @@ _BY_LADDER, _BY_CEILING = "no rung of its ladders keeps it", "the store's ceilin
 
 async def judge(context: Context, holding: Holding, name: str) -> Judged:
     """Judge this worker's clock, also by what lies in the store that is to be swept."""
-    seen = {f"the newest {what} in {name}": at for what, at in (await newest_dates(holding.vault)).items()}
+    seen = [clocks.Seen(what, name, at) for what, at in (await newest_dates(holding.vault)).items()]
     async with context.session() as session:
         return await clocks.judge(context, session, own="the clock of this worker", seen=seen)
 
