@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
-import sys
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,14 +12,9 @@ import pytest
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
-from tests.database import url
-from tests.places import free_port, loopback
 from tests.service.conftest import enrol
-from tests.service.faked import LIBRARY, FakedClock, FakedService
+from tests.service.faked import LIBRARY, FakedService, machines
 from tests.service.running import PASSPHRASE, until
-
-sys.path.insert(0, str(Path(__file__).parents[2] / "scripts"))
-import private_postgres
 
 MACHINES = ("service", "database", "worker")
 
@@ -31,30 +23,9 @@ MACHINES = ("service", "database", "worker")
 def faked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[FakedService]:
     if LIBRARY is None:
         pytest.skip("SKIPPED: faketime is not installed, so no machine's clock is proved to go wrong harmlessly")
-    folder = Path(tempfile.mkdtemp(prefix="fennox-clocks-", dir="/tmp"))  # the database's account must be able to enter
-    folder.chmod(0o755)
-    clocks = {name: FakedClock(folder / name) for name in MACHINES}
-    for clock in clocks.values():
-        clock.set("+0")
-        clock.file.chmod(0o644)
-    cluster = folder / "pg"
-    with monkeypatch.context() as patch:
-        for name, value in clocks["database"].environment().items():
-            patch.setenv(name, value)
-        private_postgres.start(cluster, sync=False)
-    host = loopback()
-    made = FakedService(tmp_path, url(cluster, "fennox"), host, free_port(host), slots=0, clocks=clocks)
-    try:
-        made.start()
-        made.set_up()
+    with machines(tmp_path, monkeypatch) as (made, _):
         made.start_faked_worker()
         yield made
-    finally:
-        for clock in clocks.values():
-            clock.set("+0")
-        made.stop()
-        private_postgres.stop(cluster, "immediate")
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 def records(service: FakedService) -> set[str]:

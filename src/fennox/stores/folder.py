@@ -32,7 +32,7 @@ from fennox.stores.mounts import mount_of
 
 _LOOKED_WITHIN = 1.0  # seconds: where many takes write at one time, not each has to look at the mount
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
-_FORBIDDEN = {errno.EACCES, errno.EPERM, errno.EROFS}
+_FORBIDDEN = {errno.EACCES, errno.EPERM}
 _NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 
 
@@ -135,6 +135,10 @@ class FolderStore:
             return StoreUnusable(f"The folder {self._root} is not there.", "Mount or make it, then test the store.")
         if error.errno in _FULL:
             return NoRoom(f"No room left to {doing} {where}.", "Free space or choose another store.")
+        if error.errno == errno.EROFS:
+            return StoreUnusable(
+                f"{self._root} is read-only: could not {doing} {where}.", "Mount it so that it can be written to."
+            )
         if error.errno in _FORBIDDEN:
             return StoreUnusable(f"Not permitted to {doing} {where}.", "Give the service's account that right.")
         if error.errno in (errno.ENOENT, errno.ENOTDIR, errno.EISDIR):

@@ -1,5 +1,6 @@
 """clocks are evidence, and what goes is marked, seen twice and listed for a year
 
+New columns keep their defaults in the database, so that a process of the version before can still end what it began.
 The newest good backup of a system is the last one by number, whatever date it bears.
 """
 
@@ -49,7 +50,6 @@ end $$
 def upgrade() -> None:
     op.add_column('service_state', sa.Column('tended', _MOMENT))
     op.add_column('service_state', sa.Column('tended_run', sa.BigInteger(), nullable=False, server_default='0'))
-    op.alter_column('service_state', 'tended_run', server_default=None)
     op.create_table(
         'clock_acceptances',
         sa.Column('name', sa.String(), primary_key=True),
@@ -77,11 +77,9 @@ def upgrade() -> None:
     op.create_index('ix_removals_system_id', 'removals', ['system_id'])
     op.create_index('removed_last', 'removals', [sa.text('at desc'), sa.text('id desc')])
     op.add_column('systems', sa.Column('disordered', sa.Boolean(), nullable=False, server_default=sa.false()))
-    op.alter_column('systems', 'disordered', server_default=None)
     op.add_column('stores', sa.Column('skew', sa.Float()))
     op.add_column('stores', sa.Column('free', sa.BigInteger()))
     op.add_column('stores', sa.Column('went_back', sa.String(), nullable=False, server_default=''))
-    op.alter_column('stores', 'went_back', server_default=None)
     op.add_column('runs', sa.Column('number', sa.BigInteger(), sa.Identity(), nullable=False))
     op.add_column('runs', sa.Column('behind', sa.String()))
     op.add_column('runs', sa.Column('told', _MOMENT))
@@ -103,12 +101,9 @@ def upgrade() -> None:
     op.add_column('backups', sa.Column('expired_by', sa.String(), nullable=False, server_default=''))
     op.add_column('backups', sa.Column('misdated', sa.Boolean(), nullable=False, server_default=sa.false()))
     op.add_column('backups', sa.Column('noted', _MOMENT))
-    op.alter_column('backups', 'expired_by', server_default=None)
-    op.alter_column('backups', 'misdated', server_default=None)
     op.add_column('copies', sa.Column('let_go_at', _MOMENT))
     op.add_column('copies', sa.Column('removable_since', _MOMENT))
     op.add_column('concerns', sa.Column('code', sa.String(), nullable=False, server_default=''))
-    op.alter_column('concerns', 'code', server_default=None)
     op.drop_index('of_a_store', table_name='runs')
     op.create_index(
         'of_a_store', 'runs', ['store_id', 'kind', sa.text('number desc')],
