@@ -205,9 +205,9 @@ def steady(database: str) -> str:
 )
 @given(st.lists(actions, min_size=5, max_size=40))
 def test_whatever_happens_nothing_stays_for_ever_and_nothing_is_done_twice(
-    steady: str, tmp_path_factory: pytest.TempPathFactory, story: Sequence[Action]
+    steady: str, tmp_path: Path, story: Sequence[Action]
 ) -> None:
-    asyncio.run(_live(steady, tmp_path_factory.mktemp("state"), story))
+    asyncio.run(_live(steady, tmp_path, story))
 
 
 async def _live(database: str, state: Path, story: Sequence[Action]) -> None:

@@ -395,7 +395,7 @@ class Run(Base):
     queued_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
     lane: Mapped[str] = mapped_column(Computed(_LANE, persisted=True))
     """Where it waits: with those of its routine, with what else is due by itself, or with what people wait for."""
-    not_before: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    not_before: Mapped[datetime | None]  # by the database's clock; only a run that was put off waits for a moment
     attempt: Mapped[int] = mapped_column(default=0)
     fence: Mapped[int] = mapped_column(default=0)
     worker: Mapped[str | None]

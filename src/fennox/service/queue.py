@@ -284,7 +284,7 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
 
 def _waited_for() -> ColumnElement[bool]:
     """Its pause is over; one that is longer than any was set by a database whose clock went back since."""
-    return or_(Run.not_before <= func.now(), Run.not_before > func.now() + _LONGEST_PAUSE)
+    return or_(Run.not_before.is_(None), Run.not_before <= func.now(), Run.not_before > func.now() + _LONGEST_PAUSE)
 
 
 def _within_reach(sites: frozenset[str], near: bool) -> ColumnElement[bool]:

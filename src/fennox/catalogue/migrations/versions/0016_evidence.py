@@ -48,6 +48,8 @@ end $$
 
 
 def upgrade() -> None:
+    op.alter_column('runs', 'not_before', existing_type=_MOMENT, nullable=True, server_default=None)
+    op.execute("update runs set not_before = null where not_before <= queued_at")
     op.add_column('service_state', sa.Column('tended', _MOMENT))
     op.add_column('service_state', sa.Column('tended_run', sa.BigInteger(), nullable=False, server_default='0'))
     op.create_table(
