@@ -14,7 +14,7 @@ const marks = computed(() =>
     x: 6 + ((new Date(b.time).getTime() - from.value) / (to.value - from.value)) * (width - 12),
     height: b.unchanged ? 10 : 26,
     look: b.purpose === "safety" || b.held ? "fill-ember" : b.expired ? "fill-line" : "fill-slate",
-    text: `${when(b.time)}: ${b.unchanged ? "unchanged" : "changed"}${b.name ? `, ${b.name}` : ""}${b.expired ? ", expired" : ""}`,
+    text: `${when(b.time)}: ${b.unchanged ? "unchanged" : "changed"}${b.name ? `, ${b.name}` : ""}${b.expired ? ", marked to go" : ""}`,
   })),
 );
 const changed = computed(() => props.backups.filter((b) => !b.unchanged).length);
@@ -43,7 +43,7 @@ const changed = computed(() => props.backups.filter((b) => !b.unchanged).length)
     </svg>
     <figcaption class="flex justify-between text-sm text-muted">
       <span>{{ when(new Date(from).toISOString()) }}</span>
-      <span>tall: something changed · short: unchanged · pale: expired</span>
+      <span>tall: something changed · short: unchanged · pale: marked to go</span>
       <span>now</span>
     </figcaption>
   </figure>

@@ -26,6 +26,7 @@ const shown = computed(() => (props.run.state === "waiting" ? "waiting for you" 
     <p>
       <StateWord :state="shown" />
       <template v-if="run.state === 'running'">: {{ run.step || "begins" }}</template>
+      <template v-else-if="run.waits_for">: {{ run.waits_for }}</template>
       <template v-if="run.documents"> · {{ run.documents }} documents, {{ size(run.bytes) }}</template>
       <template v-if="left !== null"> · about {{ span(left) }} left</template>
       <template v-if="took !== null"> · took {{ span(took) }}</template>

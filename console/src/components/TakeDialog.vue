@@ -28,6 +28,7 @@ const take = useMutation({
           name: wanted.value.name,
           note: wanted.value.note,
           hold: wanted.value.change ? wanted.value.note || "before a change" : "",
+          wait: true,
         },
       }),
     ),

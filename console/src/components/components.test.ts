@@ -38,6 +38,7 @@ function run(changes: Partial<Schema["RunShown"]> = {}): Schema["RunShown"] {
     expected_seconds: null,
     outcome: "",
     odd: "",
+    waits_for: "",
     steps: [],
     result: {},
     ...changes,
@@ -92,6 +93,10 @@ describe("the progress of a run", () => {
     const late = progress(run({ expected_seconds: 4 }), NOON + 600_000).get("progress").element as HTMLProgressElement;
     expect(late.value).toBeLessThan(late.max);
     expect(progress(run({ state: "done", ended: "2026-03-01T12:00:05Z" })).find("progress").exists()).toBe(false);
+  });
+  it("tells for which run it waits", () => {
+    const lined = run({ state: "queued", started: null, waits_for: "Waiting for a restore of web-9, begun 5 min ago." });
+    expect(progress(lined).text()).toContain("queued: Waiting for a restore of web-9, begun 5 min ago.");
   });
   it("does not pretend to know the end of a first run", () => {
     const bar = progress(run()).get("progress");
@@ -218,7 +223,7 @@ describe("the line of backups", () => {
   it("tells everything in words too", () => {
     expect(line.get("svg").attributes("aria-label")).toContain("4 backups");
     expect(line.get("svg").attributes("aria-label")).toContain("1 of them changed something");
-    expect(line.findAll("title").map((title) => title.text())[2]).toContain("expired");
+    expect(line.findAll("title").map((title) => title.text())[2]).toContain("marked to go");
   });
   it("draws nothing where there is nothing", () => {
     expect(mount(BackupLine, { props: { backups: [], now: "2026-02-05T00:00:00Z" } }).find("svg").exists()).toBe(false);

@@ -60,6 +60,7 @@ const draft = useMutation({
           key: accepted.value,
           entrance,
           parts: parts.value.length === chosen.data.value?.parts.length ? null : parts.value,
+          wait: true,
         },
       }),
     ),

@@ -236,7 +236,12 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
           </thead>
           <tbody>
             <tr v-for="backup in rows" :key="backup.id" :class="backup.expired ? 'text-muted' : ''">
-              <td class="whitespace-nowrap">{{ when(backup.time) }}</td>
+              <td class="whitespace-nowrap">
+                {{ when(backup.time) }}
+                <span v-if="backup.future || backup.misdated" class="block text-sm text-warn">{{
+                  backup.future ? "in the future" : "a wrong date"
+                }}</span>
+              </td>
               <td>
                 {{ backup.name || "–" }}
                 <span v-if="backup.note" class="block text-sm text-muted">{{ backup.note }}</span>
@@ -253,7 +258,7 @@ const now = computed(() => status.data.value?.at ?? new Date().toISOString());
                 >
               </td>
               <td>{{ backup.stores.join(", ") }}</td>
-              <td class="text-sm">{{ backup.expired ? "expired" : backup.kept_by.join(", ") || "nothing: it goes" }}</td>
+              <td class="text-sm">{{ backup.expired ? "marked to go" : backup.kept_by.join(", ") || "nothing: it goes" }}</td>
               <td>
                 <RouterLink v-if="may('operator')" :to="`/restores?backup=${backup.id}`"
                   ><code>{{ backup.id.slice(0, 12) }}</code></RouterLink

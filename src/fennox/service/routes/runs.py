@@ -55,8 +55,8 @@ async def _waits_for(session: AsyncSession, run: Run, system: System | None) -> 
     other, now = row
     since = other.started or other.queued_at
     how = {"queued": "queued", "running": "begun", "waiting": "which waits for a person, begun"}[other.state]
-    ago = moments.span(max(now - since, timedelta())) if moments.past(since, now) else "at an unknown time"
-    return f"Waiting for a {other.kind} of {system.name if system else 'the system'}, {how} {ago} ago."
+    ago = f"{moments.span(max(now - since, timedelta()))} ago" if moments.past(since, now) else "at an unknown time"
+    return f"Waiting for a {other.kind} of {system.name if system else 'the system'}, {how} {ago}."
 
 
 async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole: bool = True) -> RunShown:
