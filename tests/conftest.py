@@ -26,6 +26,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--disturbed", type=float, default=60, help="seconds of kills at random; `make soak` takes 1,800")
     parser.addoption("--points", type=int, default=6, help="every how manyth verb to die at; `make soak` takes all")
     parser.addoption("--chaos", type=float, default=60, help="seconds of faults at random; `scripts/chaos` takes 3,600")
+    parser.addoption("--faults", default="", help="of the random ones, only these: hung_line,full_store")
     parser.addoption("--kills", type=int, default=20, help="how often the kill tests kill; `make soak` takes hundreds")
 
 

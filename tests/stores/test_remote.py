@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import socket
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import AbstractContextManager
 from datetime import UTC, datetime, timedelta
@@ -19,6 +20,7 @@ from fennox.links.base import Credential
 from fennox.stores.addresses import parse
 from fennox.stores.base import Store
 from fennox.stores.opening import open_store
+from fennox.stores.remote import RemoteStore
 from fennox.testing.stores import StoreSuite
 from tests.places import free_port, loopback
 from tests.stores import servers
@@ -217,14 +219,28 @@ async def kill_connections(store: Store) -> None:
             store._shared = None  # type: ignore[attr-defined]
 
 
+async def test_a_far_side_that_takes_the_line_and_says_nothing_is_told_with_its_name(tmp_path: Path) -> None:
+    with socket.create_server((loopback(), 0)) as silent:
+        host, port = silent.getsockname()
+        for url in (f"sftp://{host}:{port}/x", f"ftp://{host}:{port}/x", f"dav://{host}:{port}/x"):
+            store = open_store(parse(url), Credential("depot", "x"), None)
+            assert isinstance(store, RemoteStore)
+            store._limit = 0.5
+            with pytest.raises(Unreachable, match=r"within 0\.5 seconds|timed out") as caught:
+                await store.stat(object_name("header/x"))
+            assert url in caught.value.what
+            await store.close()
+
+
 async def test_a_far_side_that_is_away_is_unreachable(tmp_path: Path) -> None:
     host = loopback()
     port = free_port(host)
     for url in (f"sftp://{host}:{port}/x", f"ftp://{host}:{port}/x", f"ftps://{host}:{port}/x", f"davs://{host}:{port}/x",
                 f"dav://{host}:{port}/x", f"s3://b?endpoint=http://{host}:{port}"):  # fmt: skip
         store = open_store(parse(url), Credential("depot", "x"), None)
-        with pytest.raises(Unreachable):
+        with pytest.raises(Unreachable) as caught:
             await store.stat(object_name("header/x"))
+        assert url.partition("?")[0] in caught.value.what, "which of the two machines of a take it is"
         await store.close()
 
 

@@ -117,7 +117,12 @@ async def _connected(
         raise WrongLogin(
             f"{address} refuses the account {credential.account}.", "Check the login's account and its key or password."
         ) from error
-    except (OSError, TimeoutError, asyncssh.Error) as error:
+    except TimeoutError as error:
+        raise Unreachable(
+            f"{address} cannot be reached by SSH: no answer within {limit:g} seconds.",
+            "Check address, port and network, and whether the machine is overloaded.",
+        ) from error
+    except (OSError, asyncssh.Error) as error:
         reason = printable(str(error))[:200] or type(error).__name__
         raise Unreachable(
             f"{address} cannot be reached by SSH: {reason}.", "Check address, port and network."

@@ -12,7 +12,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from datetime import datetime, timedelta
 from typing import ClassVar, Generic, Protocol, TypeVar
 
-from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, StoreUnusable, Unreachable
+from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, StoreUnusable, Unreachable, WrongLogin
 from fennox.core.names import ObjectName
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Abilities, Entry, Found, Keep, Space, Span, found, unfinished
@@ -181,22 +181,30 @@ class RemoteStore(Generic[S]):
             good = True
             return result
         except TimeoutError as error:
-            raise Unreachable(
-                f"{self.address} did not {doing} within {self._limit:g} seconds.",
-                "Look at the far side and the network.",
-            ) from error
+            raise self._silent(doing) from error
         except FennoxError as error:
             good = not isinstance(error, Unreachable)
-            raise
+            raise self._named(error) from error.__cause__
         except Exception as error:
             ours = self._translated(error, doing)
             if ours is None:
                 raise
             good = not isinstance(ours, Unreachable)
-            raise ours from error
+            raise self._named(ours) from error
         finally:
             self._users -= 1
             self._give_back(session, good)
+
+    def _silent(self, doing: str) -> Unreachable:
+        return Unreachable(
+            f"{self.address} did not {doing} within {self._limit:g} seconds.", "Look at the far side and the network."
+        )
+
+    def _named(self, error: FennoxError) -> FennoxError:
+        """What a link says speaks of a machine, and a take has two: which of them it is stands before it."""
+        if isinstance(error, Unreachable | WrongLogin) and self.address not in error.what:
+            return type(error)(f"{self.address}: {error.what}", error.remedy, **error.fields)
+        return error
 
     async def _session(self) -> tuple[S, bool]:
         """A session, and whether it had been used before."""
@@ -213,14 +221,17 @@ class RemoteStore(Generic[S]):
 
     async def _opened(self) -> S:
         try:
-            return await self._open()
-        except FennoxError:
-            raise
+            async with asyncio.timeout(self._limit):
+                return await self._open()
+        except TimeoutError as error:
+            raise self._silent("open") from error
+        except FennoxError as error:
+            raise self._named(error) from error.__cause__
         except Exception as error:
             ours = self._translated(error, "connect")
             if ours is None:
                 raise
-            raise ours from error
+            raise self._named(ours) from error
 
     def _give_back(self, session: S, good: bool) -> None:
         if good and self.together == 1:
