@@ -7,17 +7,14 @@ from __future__ import annotations
 
 import itertools
 import shutil
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import asynccontextmanager
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 
 import pytest
 from pydantic import SecretStr
 from sqlalchemy import select, text, update
-from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Removal, Run, StoreRow
 from fennox.core.format.digest import blake2b_256
@@ -26,74 +23,23 @@ from fennox.engine.copying import copy
 from fennox.engine.journal import MemoryJournal
 from fennox.service import adopting, queue, rekeying, tending
 from fennox.service.context import Context
-from fennox.service.doors import Door
 from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Claimant
 from fennox.service.worker import WORK
-from fennox.stores.base import Store
 from fennox.stores.folder import FolderStore
-from fennox.testing.stores import Died, StoppingStore
+from fennox.testing.stores import Died
 from fennox.wire.stores import AdoptStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import PASSPHRASE, fixed_now
 from tests.database import database, postgres
 from tests.engine.two_stores import SERVICE, holding, new_keys
 from tests.service.contexts import SetClock, clock, context
+from tests.service.fate import Fate
 
 __all__ = ["clock", "context", "database", "postgres"]
 
 CATALOGUE = ("key_sets", "logins", "stores", "systems", "backups", "copies")  # in the order in which they are filled
 NEW = "seven terns on a wet rope"
-
-
-@dataclass
-class Fate:
-    """Counts verbs of all stores and transactions together, and dies at the one that was chosen."""
-
-    context: Context
-    at: int | None = None
-    after: bool = False
-    count: int = 0
-    stores: dict[str, Store] = field(default_factory=dict)
-
-    def begin(self) -> int:
-        self.count += 1
-        self.end(self.count, after=False)
-        return self.count
-
-    def end(self, number: int, *, after: bool = True) -> None:
-        if number == self.at and after == self.after:
-            raise Died(f"at {number}")
-
-    async def store(self, door: Door) -> Store:
-        if door.store not in self.stores:
-            self.stores[door.store] = Mortal(FolderStore(Path(door.address)), self)
-        return self.stores[door.store]
-
-    def session(self, real: Callable[..., Any]) -> Callable[..., Any]:
-        @asynccontextmanager
-        async def mortal(*, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
-            """The process dies before a transaction is committed, or after."""
-            self.count += 1
-            number = self.count
-            async with real(lasting=lasting, single=single) as session:
-                yield session
-                self.end(number, after=False)
-            self.end(number)
-
-        return mortal
-
-
-class Mortal(StoppingStore):
-    def __init__(self, inner: Store, fate: Fate) -> None:
-        super().__init__(inner, None)
-        self.fate = fate
-
-    def _begin(self) -> int:
-        return self.fate.begin()
-
-    def _end(self, number: int, *, after: bool = True) -> None:
-        self.fate.end(number, after=after)
 
 
 @dataclass
@@ -235,7 +181,7 @@ class Dies:
         world, died = self.world, False
         await world.begin_anew()
         await begin()
-        fate = Fate(world.context, at, after)
+        fate = Fate(at, after)
         with self.monkeypatch.context() as patch:
             patch.setattr(world.context, "session", fate.session(world.context.session))
             patch.setattr(world.context, "store", fate.store)
