@@ -3,7 +3,8 @@
 python benchmarks/take.py [--rounds 5]
 
 2 MB in 40 files, then 200 MB in 5,000; all are taken in turn, and the medians are compared. ``unchanged`` reads all of
-it again, ``trusting`` only what has another inode, size or time, as routines do.
+it again, ``trusting`` only what has another inode, size or time, as routines do. What ``confirms`` is the part in which
+a take looks at the packs it relies on and reads back what it wrote.
 """
 
 from __future__ import annotations
@@ -35,6 +36,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.orders import Order, Subject, Taken
 from fennox.engine.take import take
 from fennox.engine.vault import Vault
+from fennox.engine.writing import BackupWriter
 from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from fennox.stores.folder import FolderStore
@@ -81,6 +83,16 @@ class Taker:
         return self.last
 
 
+spent: list[float] = []  # seconds in which a take looked at the packs it relies on, and read back what it wrote
+_confirm = BackupWriter.confirm
+
+
+async def timed_confirm(writer: BackupWriter) -> None:
+    begun = time.monotonic()
+    await _confirm(writer)
+    spent.append(time.monotonic() - begun)
+
+
 def by_hand(folder: Path, key: Path, recipient: str) -> float:
     """``ssh … tar | zstd -3 | age`` into a file."""
     remote = f"ssh -q -i {key} -p {PORT} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null root@{HOST}"
@@ -109,6 +121,7 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
     server.start()
     carvers = Carvers()  # as a service has them: begun in the first round, there in the others
     times: dict[str, list[float]] = {"pipe": [], "first": [], "unchanged": [], "trusting": []}
+    confirming: dict[str, list[float]] = {name: [] for name in times}
     try:
         for number in range(rounds):
             times["pipe"].append(by_hand(folder, key, recipient))
@@ -119,11 +132,15 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
                 taken = await taker.take(trust=name in ("stamped", "trusting"))
                 if name in times:
                     times[name].append(time.monotonic() - begun)
+                    confirming[name].append(spent.pop() / times[name][-1])
+                spent.clear()
         sizes = taken.reference.sizes
         print(f"{sizes.documents} documents, {sizes.bytes / 1e6:.1f} MB, medians of {rounds}:")
         base = statistics.median(times["pipe"])
         for name, held in times.items():
-            print(f"  {name:<10}{statistics.median(held):7.2f} s  {statistics.median(held) / base:5.2f} of the pipe")
+            asked = f"; {statistics.median(confirming[name]):.1%} of it confirms" if confirming[name] else ""
+            took = statistics.median(held)
+            print(f"  {name:<10}{took:7.2f} s  {took / base:5.2f} of the pipe{asked}")
     finally:
         await carvers.close()
         server.stop()
@@ -133,6 +150,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--rounds", type=int, default=5)
     rounds = parser.parse_args().rounds
+    BackupWriter.confirm = timed_confirm  # type: ignore[assignment,method-assign]
     for tool in ("zstd", "age", "age-keygen", "ssh"):
         if shutil.which(tool) is None:
             sys.exit(f"{tool} is not installed, so there is nothing to compare with.")
