@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import asyncssh
+import psycopg
 import pytest
 
 from fennox.client.api import ProblemError
@@ -170,6 +171,24 @@ def test_a_forgotten_store_keeps_what_lies_in_it(service: Service, server: Linux
         assert client.remove_store("attic").backups == 1
         assert client.backups() == []
         assert sorted(path for path in (service.folder / "attic").rglob("*") if path.is_file()) == before
+
+
+def test_what_sweeps_removed_is_listed_by_name_and_of_a_system_that_never_was_nothing_is_said(service: Service) -> None:
+    (service.folder / "attic").mkdir()
+    with service.client() as client:
+        store = client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        with psycopg.connect(service.database.replace("+psycopg", "")) as database:
+            database.execute(
+                "insert into removals (store_id, system_id, system, backup_id, name, time, sequence, size, why, at,"
+                " run_id) values (%s, 's', 'web-9', 'b', 'before the storm', now(), 1, 100, 'no ladder', now(), 'r')",
+                [store.id],
+            )
+        assert [item.name for item in client.removals(system="web-9")] == ["before the storm"]
+        with pytest.raises(ProblemError, match="There is no system web-99"):
+            client.removals(system="web-99")
+    shown = service.fennox("backup", "list", "--removed")
+    assert "before the storm" in shown.stdout
+    assert service.fennox("backup", "list", "--removed", "--system", "web-99").returncode == 3
 
 
 def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place) -> None:

@@ -224,7 +224,7 @@ def _list_removed(arguments: argparse.Namespace, environment: Environment) -> No
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="backup",
-        none="No sweep has removed a backup within a year.",
+        none=f"No sweep has removed a backup{f' of {arguments.system}' if arguments.system else ''} within a year.",
         spare=["NAME", "SIZE"],
     )
 

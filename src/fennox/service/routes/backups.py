@@ -397,6 +397,8 @@ async def list_removals(
         if store is not None:
             query = query.where(Removal.store_id == (await named(session, StoreRow, store)).id)
         rows, cursor = await newest_first(session, query, [Removal.at, Removal.id], limit, after)
+        if system is not None and not rows and after is None:
+            await named(session, System, system)  # of one that was never there, nothing is said
         stores = {row.id: row.name for row in (await session.execute(select(StoreRow))).scalars()}
         return Page(
             items=[
