@@ -11,7 +11,17 @@ from typing import Literal, assert_never
 from sqlalchemy import Select, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, ClockAcceptance, Run, ServiceState, StoreRow, System, Worker, constant
+from fennox.catalogue.models import (
+    Backup,
+    ClockAcceptance,
+    ConcernRow,
+    Run,
+    ServiceState,
+    StoreRow,
+    System,
+    Worker,
+    constant,
+)
 from fennox.core import moments
 from fennox.core.moments import Apart, Clock, Disordered, Doubt, Event, Evidence, FromFuture, Jumped, misdated, sentence
 from fennox.service.concerns import Found
@@ -148,6 +158,12 @@ def concern(judged: Judged) -> Found | None:
         return None
     text = f"The clocks disagree: {'; '.join(sentence(doubt, judged.evidence.own) for doubt in judged.doubts)}."
     return Found("clocks", "high", "service", "clocks", text, _REMEDY, WAITS)
+
+
+async def said_by_a_service(session: AsyncSession) -> str | None:
+    """What the concern about the clocks says, while it stands."""
+    standing = select(ConcernRow.text).where(ConcernRow.key == "clocks", ConcernRow.ended.is_(None))
+    return (await session.execute(standing)).scalar_one_or_none()
 
 
 async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bool = False) -> list[str]:

@@ -52,6 +52,13 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             f"Nothing is swept while the clocks disagree. {' '.join(judged.sentences)}",
             "See `fennox doctor clocks`; mend the clock, or confirm that it is right.",
         )
+    async with context.session() as session:
+        said = await clocks.said_by_a_service(session)
+    if said is not None:  # this worker's clock may be right, and that of the service whose marks it goes by is not
+        raise PersonNeeded(
+            f"Nothing is swept while the clocks disagree. A service said: {said}",
+            "See `fennox doctor clocks`; mend the clock, or confirm that it is right.",
+        )
     now = judged.evidence.now
     waits = await _seen(context, lease, row, now, order.get("confirmed", []))
     reasons = await _reasons(context, row, [backup for backup, wait in waits.items() if wait is None])
