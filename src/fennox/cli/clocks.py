@@ -18,11 +18,7 @@ def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
         if not arguments.confirm and not arguments.believe_dates:
             _show(found, arguments)
             return 0 if found.believed else PERSON
-        if found.believed and not arguments.believe_dates:
-            _show(found, arguments)
-            say("Nothing is to be confirmed.")
-            return 0
-        if not arguments.yes:
+        if not arguments.yes and (arguments.believe_dates or not found.believed):
             _table(found)
             for text in found.doubts:
                 say(text)
@@ -31,7 +27,7 @@ def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
             if ask(f"It is {when(found.now)} by {found.own}. Type yes if that is right:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed. Mend the clock.")
         done = service.confirm_clocks(believe_dates=arguments.believe_dates)
-    for text in done.said:
+    for text in done.said or ["Nothing is to be confirmed."]:
         say(text)
     _show(done.clocks, arguments)
     return 0 if done.clocks.believed else PERSON

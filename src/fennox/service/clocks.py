@@ -162,7 +162,7 @@ def concern(judged: Judged) -> Found | None:
 
 async def said_by_a_service(session: AsyncSession) -> str | None:
     """What the concern about the clocks says, while it stands."""
-    standing = select(ConcernRow.text).where(ConcernRow.key == "clocks", ConcernRow.ended.is_(None))
+    standing = select(ConcernRow.text).where(ConcernRow.code == "clocks", ConcernRow.ended.is_(None))
     return (await session.execute(standing)).scalar_one_or_none()
 
 
@@ -191,9 +191,10 @@ async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bo
                 assert_never(doubt)
     if believe or (judged.doubts and all(isinstance(doubt, Jumped) for doubt in judged.doubts)):
         await _believe(session, _TAKEN_SINCE if not believe else None)
-    if judged.doubts or believe:
-        if wrong := await _mark_misdated(session, now):
-            said.append(f"{wrong} backup{'s' if wrong > 1 else ''} with a wrong date stay until you clear them.")
+    # also of systems that no tending has looked at since: else their dates are in doubt again a moment later
+    if wrong := await _mark_misdated(session, now):
+        said.append(f"{wrong} backup{'s' if wrong > 1 else ''} with a wrong date stay until you clear them.")
+    if said or believe:
         await tended(session, now)
     return said
 
@@ -226,12 +227,17 @@ async def _accept(
 
 async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
     """Of every system whose backups' dates are in doubt the fewest that must be wrong."""
-    late = select(Backup.system_id).where(Backup.time > now + moments.APART, Backup.misdated.is_(False))
-    every = select(System.id).where(System.disordered | System.id.in_(late))
+    standing = (Backup.misdated.is_(False), Backup.sequence > 0, Backup.expired.is_(False))
+    late = select(Backup.system_id).where(Backup.time > now + moments.APART, *standing)
+    taken_later = func.min(Backup.time).over(
+        partition_by=Backup.system_id, order_by=Backup.sequence.desc(), rows=(None, -1)
+    )
+    ordered = select(Backup.system_id, Backup.time, taken_later.label("later")).where(*standing).subquery()
+    contradicted = select(ordered.c.system_id).where(ordered.c.time > ordered.c.later + moments.APART)
+    every = select(System.id).where(System.id.in_(late) | System.id.in_(contradicted))
     rows = select(Backup.system_id, Backup.id, Backup.sequence, Backup.time).where(
-        Backup.system_id.in_(every), Backup.misdated.is_(False), Backup.sequence > 0,
-        Backup.expired.is_(False),
-    )  # fmt: skip
+        Backup.system_id.in_(every), *standing
+    )
     dates: dict[str, dict[int, datetime]] = defaultdict(dict)
     ids: dict[tuple[str, int], str] = {}
     for system, backup, sequence, time in await session.execute(rows):
