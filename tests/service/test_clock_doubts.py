@@ -168,12 +168,42 @@ async def test_backups_dated_in_another_order_than_they_were_taken_are_all_kept_
     assert await marked(context) == set(), "one of the dates is wrong, and which one is not known"
     assert any("dated before backups that were taken earlier" in text for text in await doubts(context))
     assert not await scheduler.tend(context)
-    assert any("1 backup with a wrong date" in text for text in await confirm(context))
+    assert "A backup with a wrong date stays until you clear it." in await confirm(context)
     assert await scheduler.tend(context)
     async with context.session() as session:
         assert (await session.get_one(Backup, behind)).misdated
     assert behind not in await marked(context)
     assert await marked(context) == set(ids[:-3]), "the others are counted by their dates again"
+
+
+async def test_a_confirmation_looks_at_dates_that_no_tending_has_looked_at_yet(
+    context: Context, clock: SetClock
+) -> None:
+    store, system, ids = await estate(context, clock.at)
+    behind = await add_backup(context, system, store, clock.at - YEAR, len(ids) + 1)
+    assert await doubts(context) == [], "no tending has looked at it"
+    assert await confirm(context) == ["A backup with a wrong date stays until you clear it."]
+    assert await scheduler.tend(context)
+    assert await doubts(context) == [], "it is not in doubt again a moment later"
+    async with context.session() as session:
+        wrong = (await session.execute(select(Backup.id).where(Backup.misdated))).scalars().all()
+    assert wrong == [behind]
+
+
+async def test_a_worker_whose_clock_is_right_heeds_a_service_that_says_that_clocks_disagree(
+    real: Context, clock: SetClock
+) -> None:
+    true = clock.at
+    clock.at = true - DAY
+    assert "clocks" in await standing(real)
+    clock.at = datetime.now(UTC)  # this worker's is right
+    async with real.session() as session:
+        said = await clocks.said_by_a_service(session)
+    assert said is not None
+    assert said.startswith("The clocks disagree: PostgreSQL is")
+    assert "clocks" not in await standing(real)
+    async with real.session() as session:
+        assert await clocks.said_by_a_service(session) is None
 
 
 async def test_nothing_is_called_late_or_no_longer_late_while_clocks_disagree(real: Context, clock: SetClock) -> None:

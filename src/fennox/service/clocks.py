@@ -193,7 +193,11 @@ async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bo
         await _believe(session, _TAKEN_SINCE if not believe else None)
     # also of systems that no tending has looked at since: else their dates are in doubt again a moment later
     if wrong := await _mark_misdated(session, now):
-        said.append(f"{wrong} backup{'s' if wrong > 1 else ''} with a wrong date stay until you clear them.")
+        said.append(
+            f"{wrong} backups with a wrong date stay until you clear them."
+            if wrong > 1
+            else "A backup with a wrong date stays until you clear it."
+        )
     if said or believe:
         await tended(session, now)
     return said
