@@ -144,6 +144,7 @@ class Store:
             self.id, self.key_set = header["store"], header["key_set"]
         self.places: dict[str, list[tuple[Path, int, int]]] = {}
         self.damaged: list[str] = []
+        self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
 
     def open_headers(self, passphrase: str) -> list[tuple[dict[str, Any], bytes]]:
         """The newest header of each key generation that the passphrase opens (§3.3, §3.7)."""
@@ -175,12 +176,47 @@ class Store:
 
     def read_packs(self) -> None:
         """Learn from every pack's table where each chunk lies (§6)."""
+        self.condemned = self.read_condemned()
         for path in sorted((self.folder / "packs").glob("*/*.fxp")):
             try:
                 with path.open("rb") as file:
                     self.read_table(path, file.read(44) + b"", file)
             except (Bad, InvalidTag, OSError) as error:
-                self.damaged.append(f"{path.relative_to(self.folder)}: table: {error or 'does not open'}")
+                self.damaged_pack(path, f"table: {error or 'does not open'}")
+
+    def damaged_pack(self, path: Path, what: str) -> None:
+        """Damage, unless the service has found it, too, and needs nothing of the pack (§11.5).
+
+        Should a backup need it after all, its documents do not open, and those are named.
+        """
+        lines = self.on_their_way if path.stem in self.condemned else self.damaged
+        lines.append(f"{path.relative_to(self.folder)}: {what}")
+
+    def read_condemned(self) -> set[str]:
+        """Digests of packs that nothing needs any more: condemned, and not withdrawn later (§11.2)."""
+        lists = []
+        for path in sorted((self.folder / "sweep").glob("*.fxc")):
+            try:
+                lists.append(self.read_sweep(path.read_bytes()))
+            except (Bad, InvalidTag, ValueError, OSError) as error:
+                self.damaged.append(f"{path.relative_to(self.folder)}: {error or 'does not open'}")
+        condemned: set[str] = set()
+        for sweep in sorted(lists, key=lambda sweep: str(sweep["time"])):
+            if sweep["stage"] == "withdrawn":
+                condemned -= set(sweep["condemned"])
+            else:
+                condemned |= set(sweep["condemned"])
+        return condemned
+
+    def read_sweep(self, data: bytes) -> dict[str, Any]:
+        """A sweep list (§11.1)."""
+        fields = Fields(data, "sweep list")
+        fields.magic(b"FXC\x01")
+        generation, salt = fields.u32(), fields.take(32)
+        start = data[: fields.at]
+        key = derive(self.keys_of(generation), f"fennox/1|sweep|{self.id}|{generation}", salt)
+        sweep: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start))
+        return sweep
 
     def read_table(self, path: Path, start: bytes, file: Any) -> None:
         fields = Fields(start, "pack")
@@ -312,7 +348,7 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
 def command_check(store: Store, arguments: argparse.Namespace) -> int:
     for path in sorted((store.folder / "packs").glob("*/*.fxp")):
         if hashlib.blake2b(path.read_bytes(), digest_size=32).hexdigest() != path.stem:
-            store.damaged.append(f"{path.relative_to(store.folder)}: does not have the digest in its name")
+            store.damaged_pack(path, "does not have the digest in its name")
     count = documents = 0
     for path, reference, sealed in store.records():
         count += 1
@@ -452,6 +488,8 @@ def fail(text: str) -> NoReturn:
 
 def report(store: Store) -> int:
     progress("")
+    for line in store.on_their_way:
+        say(f"condemned {line}; nothing needs it, and a sweep removes it")
     for line in store.damaged:
         say(f"DAMAGED {line}")
     if not store.damaged:

@@ -19,6 +19,7 @@ from fennox.engine.scrubbing import Report, Share, damaged_documents, scrub
 from fennox.engine.sweeping import sweep
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON, fixed_now
+from tests.engine.test_rescue import rescue
 from tests.engine.two_stores import SERVICE, holding, new_keys
 
 NOISE = secrets.token_bytes(300_000)
@@ -95,6 +96,23 @@ def spoil(path: Path, way: str, objects: list[Path]) -> None:
 @pytest.fixture(scope="module")
 def anyio_backend() -> str:
     return "asyncio"
+
+
+async def test_the_offline_reader_tells_a_healed_pack_from_damage(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    root = tmp_path / "one"
+    pack = max(root.glob("packs/*/*.fxp"), key=lambda path: path.stat().st_size)
+    spoil(pack, "flip", [])
+    before = rescue(root, "check")
+    assert (before.returncode, f"DAMAGED packs/{pack.parent.name}/{pack.name}" in before.stderr) == (1, True)
+    assert (await story.healed()).lost == {}
+    after = rescue(root, "check")
+    assert (after.returncode, "No damage found." in after.stderr) == (0, True), after.stderr
+    assert f"condemned packs/{pack.parent.name}/{pack.name}" in after.stderr
+    spoil(max(root.glob("sweep/*.fxc")), "flip", [])
+    altered = rescue(root, "check")
+    assert (altered.returncode, "DAMAGED sweep/" in altered.stderr) == (1, True), altered.stderr
 
 
 @pytest.mark.parametrize("way", WAYS)
