@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -14,8 +15,12 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Run, StoreRow, System
 from fennox.core.format import notes
+from fennox.core.format.manifest import Head
 from fennox.core.time import stamp
+from fennox.engine.copying import copy
 from fennox.engine.index import PackIndex
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.reading import BackupReader
 from fennox.service import adopting, queue, tending
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
@@ -24,7 +29,8 @@ from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died, StoppingStore
 from fennox.wire.stores import AdoptStore
 from tests.backups import SYSTEM, store_backup
-from tests.conftest import PASSPHRASE, make_vault
+from tests.conftest import PASSPHRASE, fixed_now, make_vault
+from tests.engine.two_stores import holding, new_keys
 from tests.service.contexts import clock, context
 
 __all__ = ["clock", "context"]
@@ -87,8 +93,8 @@ async def catalogue(context: Context) -> dict[str, Any]:
         }
 
 
-async def begin(context: Context, folder: Path) -> None:
-    wanted = AdoptStore(name="attic", address=str(folder), passphrase=SecretStr(PASSPHRASE))
+async def begin(context: Context, folder: Path, name: str = "attic") -> None:
+    wanted = AdoptStore(name=name, address=str(folder), passphrase=SecretStr(PASSPHRASE))
     opened = await adopting.open_store(context, wanted)
     async with context.session() as session:
         row = await adopting.adopt_store(context, session, wanted, opened)
@@ -161,6 +167,31 @@ async def test_an_adoption_that_dies_anywhere_ends_whole(
     assert min(ended.values()) >= 4
     assert sum(ended.values()) >= 60
     assert bytes_of(filled) == before
+
+
+async def test_two_stores_that_hold_the_same_are_adopted_side_by_side(
+    context: Context, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    both, read = asyncio.Barrier(2), BackupReader.head
+
+    async def head(reader: BackupReader) -> Head:
+        await both.wait()  # neither has entered what the other is about to enter
+        return await read(reader)
+
+    monkeypatch.setattr(BackupReader, "head", head)
+    keys = new_keys()
+    one, two = [await holding(tmp_path / name, keys, fixed_now) for name in ("one", "two")]
+    for number in range(1, 6):
+        backup, _ = await store_backup(one.vault, one.index, {"/etc/ferry": b"%d sailings\n" % number}, sequence=number)
+        await copy(one, two, await one.vault.find_record(backup), MemoryJournal())
+    for name in ("one", "two"):
+        await begin(context, tmp_path / name, name)
+    runs = await asyncio.gather(carry_out(context), carry_out(context))
+    assert [run.state for run in runs] == ["done", "done"]
+    assert sum(run.result["backups"] for run in runs) == 5, "each backup is entered once"
+    assert sum(run.result["copies"] for run in runs) == 5, "and once more as a copy"
+    counts = (await catalogue(context))["counts"]
+    assert (counts["Backup"], counts["Copy"], counts["System"]) == (5, 10, 1)
 
 
 async def _given(store: StoppingStore) -> StoppingStore:
