@@ -161,6 +161,22 @@ async def test_what_changed_on_the_target_since_the_draft_is_shown_and_asked_onc
     assert sheet.state == "proved", sheet.proof
 
 
+async def test_what_the_target_has_more_of_since_the_draft_is_counted_anew_and_nobody_is_asked(
+    keeper: Keeper, server: LinuxServer, install: Install
+) -> None:
+    taken = await keeper.take()
+    server.lose()
+    fresh = install("debian")
+    sheet = await keeper.draft(taken, place_of(fresh), keeper.login)
+    before = sheet.overwrites
+    fresh.write("/etc/inventory.conf", "berth 4\n")
+    questions = await run_to_the_end(keeper, sheet, taken, fresh)
+    assert not any("drafted" in question for question in questions)
+    assert sheet.overwrites == before.model_copy(update={"staying_count": before.staying_count + 1})
+    [told] = [finding.text for finding in sheet.findings if finding.code == "overwrites"]
+    assert f"{before.staying_count + 1} that only it has stay" in told
+
+
 async def test_a_target_that_was_exchanged_for_another_product_since_the_draft_is_not_touched(
     keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
 ) -> None:

@@ -216,16 +216,16 @@ class Restore:
             await backup_digests(self.reader, self.sheet.parts),
             self.sheet.after.place.account,
         )
-        blockers = planning.plan(self.kind, source, target, self.sheet.parts, self._values()).blockers()
-        if blockers:
+        now = planning.plan(self.kind, source, target, self.sheet.parts, self._values())
+        if blockers := now.blockers():
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
-        overwrites = planning.compare_documents(self.kind, source, target, self.sheet.parts)
-        facts = planning.facts(self.kind, self.sheet.backup, target, overwrites)
-        changed = planning.changed_facts(self.sheet.facts, facts)
+        changed = planning.changed_facts(self.sheet.facts, now.facts)
         if changed:
             self._gate("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
-            self.sheet.facts, self.sheet.overwrites = facts, overwrites
+            self.sheet.facts = now.facts
             self.sheet.version += 1
+        self.sheet.overwrites = now.overwrites  # its counts differ also where what is overwritten does not
+        self.sheet.findings = planning.counted_anew(self.sheet.findings, now.findings)
         self.sheet.fresh_census = target.census
         return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
 

@@ -121,6 +121,13 @@ def changed_facts(then: Facts, now: Facts) -> list[str]:
     return found
 
 
+def counted_anew(then: list[Finding], now: list[Finding]) -> list[Finding]:
+    """The findings of a sheet, with what they count on the target as the newer look saw it."""
+    counting = {"overwrites", "only-on-target"}
+    stands = [finding for finding in then if finding.code not in counting]
+    return stands + [finding for finding in now if finding.code in counting]
+
+
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:
     """Chosen parts that a restore writes to the target as documents."""
     writing = {name for _, step in kind.steps() if step.do in ("write", "upload") for name in step.parts}
