@@ -125,6 +125,7 @@ def _is_in_doubt(faked: FakedService, machine: str, offset: str) -> None:
         assert "Nothing is swept while the clocks disagree" in swept.reason
         run = faked.ended(client.take(NewTake(system="web-9", store="attic")).id)
         assert run.state == "done", (machine, offset, run.reason)
+        assert sql(faked, "select 1 from systems where abs(skew) > 60") == 0, "the machine's own clock was right"
         kept_after_all(faked)
 
 

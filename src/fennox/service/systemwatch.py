@@ -24,7 +24,7 @@ ENDS_SOON = timedelta(days=30)  # certificates
 _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
 _TURN = 50  # systems after which others get their turn of this thread
 _NAMED = 500  # backups that one question names
-_SKEW = 60.0  # seconds
+MOST_SKEW = 60.0  # seconds that a machine's clock may be off before anybody hears of it
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
 
@@ -58,7 +58,7 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
                         f"Take it again, which undoes it first: fennox backup take {system.name}. Or undo it on the "
                         f"machine, and say so: fennox system resume {system.name}",
                         "Something on the machine may be stopped, locked or open.")  # fmt: skip
-        if system.skew is not None and abs(system.skew) > _SKEW:
+        if system.skew is not None and abs(system.skew) > MOST_SKEW:
             ahead = "ahead" if system.skew > 0 else "behind"
             yield Found("clock", "low", "system", system.name,
                         f"The clock of {system.name} was {_span(abs(system.skew))} {ahead} when it was last taken.",

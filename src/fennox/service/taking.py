@@ -32,6 +32,7 @@ from fennox.service.asbefore import Ending, enter
 from fennox.service.context import Context
 from fennox.service.newest import GOOD
 from fennox.service.queue import Lease
+from fennox.service.systemwatch import MOST_SKEW
 from fennox.service.tending import enqueue_copies
 from fennox.service.ways import way_to
 
@@ -195,7 +196,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         )  # fmt: skip
     if taken.store_ahead is not None:
         await _keep_skew(context, store.id, taken.store_ahead)
-    skew = None if context.simulated else taken.skew
+    skew = await _machine_ahead(context, taken.skew)
     short = taken.as_before and not run.order.get("hold")
     copied = begun.routine is not None and begun.routine.copy_to != []
     odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
@@ -242,12 +243,28 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
 
 
 async def _keep_skew(context: Context, store: str, ahead: float) -> None:
-    """Kept against PostgreSQL's clock, and only while ours agrees with that: else it would tell of our clock alone."""
     async with context.session() as session:
-        database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
-        ours = context.now() - database
-        skew = ahead + ours.total_seconds() if abs(ours) <= moments.APART else None
+        skew = await _by_postgresql(context, session, ahead)
         await session.execute(update(StoreRow).where(StoreRow.id == store).values(skew=skew))
+
+
+async def _machine_ahead(context: Context, ahead: float | None) -> float | None:
+    """Seconds that the machine's clock is ahead. A difference that a person would hear of is not said of it unseen."""
+    if ahead is None or context.simulated:
+        return None
+    if abs(ahead) <= MOST_SKEW:
+        return ahead
+    async with context.session() as session:
+        return await _by_postgresql(context, session, ahead)
+
+
+async def _by_postgresql(context: Context, session: AsyncSession, ahead: float) -> float | None:
+    """How far a clock, seen to be ahead of ours, is ahead of PostgreSQL's; None: ours disagrees with that.
+
+    It would else tell of our own clock alone, and blame the far side.
+    """
+    ours = context.now() - (await session.execute(select(func.clock_timestamp()))).scalar_one()
+    return ahead + ours.total_seconds() if abs(ours) <= moments.APART else None
 
 
 def _result(taken: Taken) -> dict[str, Any]:
