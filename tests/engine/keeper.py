@@ -24,9 +24,10 @@ from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal, MemoryJournal
 from fennox.engine.orders import Order, Subject, Taken
 from fennox.engine.reading import BackupReader, backup_digests
-from fennox.engine.restore import Restore, WhoseLogin, look_at_target
+from fennox.engine.restore import Restore
 from fennox.engine.sameness import RecordPlace
 from fennox.engine.take import take
+from fennox.engine.targets import WhoseLogin, look_at_target
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link

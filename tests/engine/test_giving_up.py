@@ -11,7 +11,7 @@ from fennox.core.kinds.loading import load
 from fennox.core.restoring.sheet import Place as Spot
 from fennox.core.restoring.sheet import Sheet
 from fennox.engine.orders import Taken
-from fennox.engine.restore import WhoseLogin
+from fennox.engine.targets import WhoseLogin
 from fennox.engine.vault import Vault
 from fennox.links.base import Answer, Credential, Link
 from saltmere.skerry import Skerry

@@ -7,7 +7,7 @@ import pytest
 from fennox.core.errors import KeyChanged, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.restoring.sheet import Place as Spot
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.restore import WhoseLogin
+from fennox.engine.targets import WhoseLogin
 from fennox.engine.vault import Vault
 from fennox.links import web
 from fennox.links.base import Address, Answer, Credential, Link

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Awaitable, Callable
-from contextlib import aclosing
 from dataclasses import dataclass, field
-from typing import Literal
 
 import anyio
 
@@ -14,49 +12,25 @@ from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, S
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json
-from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import planning, proving
 from fennox.core.restoring.planning import Target
-from fennox.core.restoring.sheet import CheckProof, Gate, GateKind, ListProof, Place, Sheet, SheetStep
+from fennox.core.restoring.sheet import CheckProof, Gate, ListProof, Sheet, SheetStep
 from fennox.engine import extracting
 from fennox.engine.asking import poll_until
-from fennox.engine.capture import Capture, identify, values_of
-from fennox.engine.documents import document_name, hashed, read_documents
+from fennox.engine.capture import values_of
+from fennox.engine.documents import document_name
 from fennox.engine.journal import Journal
 from fennox.engine.orders import Taken
-from fennox.engine.reading import BackupReader, Digests, backup_digests, digest_of
+from fennox.engine.putback import asks_whether_it_was_put_back
+from fennox.engine.reading import BackupReader, backup_digests
+from fennox.engine.targets import Connect, Reached
 from fennox.engine.vault import Now
-from fennox.links.base import Link, Shell, Web
+from fennox.links.base import Link
 
-WhoseLogin = Literal["target", "after", "entrance"]
-_CHANGING: frozenset[Phase] = frozenset({"write", "finish", "rejoin"})  # phases in which a target may get another face
-_COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may have restarted it
 _PAUSE = 0.5  # seconds between two tries of a check
-
-
-async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str]) -> Target:
-    """Read the target as it is now, storing nothing."""
-    machine = await identify(kind, link, settings)
-    capture = Capture(kind, settings, machine)
-    documents: Digests = {}
-    async with aclosing(read_documents(link, capture, parts)) as found:
-        async for captured in found:
-            document = await hashed(captured)
-            documents.setdefault(captured.part, {})[document.path] = digest_of(document)
-    return Target(machine, place, documents, capture.census(), await _room(kind, link, settings))
-
-
-async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
-    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or none is told."""
-    if not kind.requires.room or not isinstance(link, Shell):
-        return None
-    told = await link.run(["df", "-P", "-k", "--", filled(kind.requires.room, values_of(kind, settings))])
-    words = told.output.decode("utf-8", "replace").splitlines()[-1:]
-    fields = words[0].split() if words and told.code == 0 else []
-    return int(fields[3]) * 1024 if len(fields) >= 6 and fields[3].isdigit() else None
 
 
 @dataclass
@@ -73,18 +47,20 @@ class Restore:
     settings: dict[str, str]
     journal: Journal
     now: Now
-    connect: Callable[[Place, WhoseLogin], Awaitable[Link]]
+    connect: Connect
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
-    _link: Link | None = field(default=None)
-    _entrance: Link | None = field(default=None)
+    _reached: Reached = field(init=False)
     _checks: list[CheckProof] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._reached = Reached(self.sheet, self.kind, self.settings, self.journal, self.connect)
 
     async def go_on(self) -> Sheet:
         """Do steps until the sheet is done, fails, or waits for a person; of one that is given up, undo what can be."""
         self.sheet.state = "running"
         try:
-            if await self._asks_whether_it_was_put_back() or not await self._do_all(
+            if await asks_whether_it_was_put_back(self._reached, self.reader) or not await self._do_all(
                 self._to_undo() if self.sheet.giving_up else self.sheet.steps
             ):
                 self.sheet.state = "waiting"
@@ -102,7 +78,7 @@ class Restore:
             self.sheet.state = "failed"
             raise
         finally:
-            await self._close()
+            await self._reached.close()
             await self.save(self.sheet)
         return self.sheet
 
@@ -132,7 +108,7 @@ class Restore:
                 return True
             step.state, step.answered = "done" if gate.answer == "done" else "waiting", gate.number
         if step.do == "gate" and step.state != "done":
-            gate = self._gate("step", step.number, step.commands[-1], ["done"])
+            gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
             if gate.answer is None:
                 return True
         return step.do != "safety" and not self.sheet.giving_up and self._facts_changed()
@@ -142,20 +118,12 @@ class Restore:
         gate = self.sheet.gate_of("unknown", step.number)
         if gate is None or gate.number == step.answered:
             question = f"It is not known whether this was done: {step.title}."
-            gate = self._new_gate("unknown", step.number, question, ["done", "not done"])
+            gate = self.sheet.ask_anew("unknown", step.number, question, ["done", "not done"])
         return gate
 
     def _facts_changed(self) -> bool:
         gate = self.sheet.gate_of("facts", None)
         return gate is not None and gate.answer is None
-
-    def _gate(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
-        return self.sheet.gate_of(kind, step) or self._new_gate(kind, step, question, choices)
-
-    def _new_gate(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
-        gate = Gate(number=len(self.sheet.gates) + 1, kind=kind, step=step, question=question, choices=choices)
-        self.sheet.gates.append(gate)
-        return gate
 
     async def _do(self, step: SheetStep) -> None:
         if step.state == "done":
@@ -197,14 +165,14 @@ class Restore:
             case "upload":
                 return await self._upload(model)
             case "rejoin":
-                return await self._rejoin(model)
+                return await self._reached.rejoin(model.limit)
             case "check":
                 return await self._check(model)
         raise Damaged(f"The sheet has a step that does {step.do!r}.", "Draft the restore again.")
 
     async def _safety(self) -> str:
         """Save the target, and see whether it still is what the person who started this saw."""
-        taken = await self.take_safety(await self._current())
+        taken = await self.take_safety(await self._reached.current())
         self.sheet.safety = taken.reference.backup
         target = Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
         head = await self.reader.head()
@@ -221,7 +189,7 @@ class Restore:
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
         changed = planning.changed_facts(self.sheet.facts, now.facts)
         if changed:
-            self._gate("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
+            self.sheet.ask("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
             self.sheet.facts = now.facts
             self.sheet.version += 1
         self.sheet.overwrites = now.overwrites  # its counts differ also where what is overwritten does not
@@ -230,7 +198,7 @@ class Restore:
         return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
 
     async def _commands(self, model: StepModel, step: SheetStep) -> str:
-        shell = await self._shell()
+        shell = await self._reached.shell()
         commands = planning.commands_of(model, step.names, self._values())
         for words, name in zip(commands, step.names or [""], strict=True):
             await self.journal.check()
@@ -246,7 +214,7 @@ class Restore:
 
     async def _validate(self, model: StepModel) -> str:
         """The target's own programs look at the captured files, in a folder of their own, before any is put back."""
-        shell = await self._shell()
+        shell = await self._reached.shell()
         async with extracting.scratch_folder(shell) as scratch:
             for name in model.parts:
                 await self._extract(model, name, scratch)
@@ -262,7 +230,7 @@ class Restore:
 
     async def _request(self, model: StepModel) -> str:
         assert model.request is not None
-        web = await self._web()
+        web = await self._reached.web()
         if model.until is not None:
             await poll_until(web, model.request, model.until, self._values())
         else:
@@ -281,7 +249,7 @@ class Restore:
     async def _extract(self, model: StepModel, part: str, folder: str) -> int:
         documents = [document async for document in self.reader.documents(await self.reader.part(part))]
         output = await extracting.extract(
-            await self._shell(), self.reader, documents, folder, self.journal,
+            await self._reached.shell(), self.reader, documents, folder, self.journal,
             numbers=model.owners == "numbers", limit=max(model.limit, 3600),
         )  # fmt: skip
         if output.code != 0:
@@ -293,7 +261,7 @@ class Restore:
 
     async def _upload(self, model: StepModel) -> str:
         assert model.request is not None
-        web = await self._web()
+        web = await self._reached.web()
         document = await self._document(model)
         path = filled(model.request.path, self._values())
         await web.upload(model.request.method, path, self.reader.content(document), limit=model.limit)
@@ -307,30 +275,6 @@ class Restore:
             if document.path in wanted:
                 return document
         raise Damaged(f"The backup has no document {filled(model.document, {'name': name})}.", "Choose another backup.")
-
-    async def _rejoin(self, model: StepModel) -> str:
-        """Wait until the machine answers at the expected place with the expected key and login."""
-        await self._close()
-        self.sheet.rejoined = True
-        place = self.sheet.after.place
-        fault: FennoxError | None = None
-        with anyio.move_on_after(model.limit):
-            pause = 0.1
-            while True:
-                try:
-                    self._link = await self.connect(place, self._whose_login())
-                    return f"{place.account} at {place.address}"
-                except FennoxError as error:  # it may be restarting, and still show its old face
-                    fault = error
-                await self.journal.check()
-                await anyio.sleep(pause)
-                pause = min(pause * 1.5, 3)
-        self.sheet.rejoined = False
-        raise FarSideFailed(
-            f"The machine did not come back at {place.address} within {model.limit} seconds: "
-            f"{fault.what if fault else 'no answer'}",
-            "Look at its console; it may answer at another address.",
-        )
 
     async def _check(self, model: StepModel) -> str:
         ends = anyio.current_time() + model.within
@@ -346,14 +290,16 @@ class Restore:
         try:
             if model.run is not None:
                 words = [filled(word, self._values()) for word in model.run]
-                output = await (await self._shell()).run(words, limit=model.limit)
+                output = await (await self._reached.shell()).run(words, limit=model.limit)
                 text = output.output.decode("utf-8", "replace")
                 if output.code != 0:
                     return False, f"{words[0]} ended with {output.code}: {output.errors[:200]}"
             else:
                 assert model.request is not None
                 path = filled(model.request.path, self._values())
-                text = (await (await self._web()).request(model.request.method, path)).body.decode("utf-8", "replace")
+                text = (await (await self._reached.web()).request(model.request.method, path)).body.decode(
+                    "utf-8", "replace"
+                )
         except TryLater:
             raise
         except FennoxError as error:
@@ -363,8 +309,7 @@ class Restore:
         return True, ""
 
     async def _prove(self) -> str:
-        place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
-        after = await look_at_target(self.kind, await self._current(), place, self.settings, self.sheet.parts)
+        after = await self._reached.look(self.sheet.parts)
         backup: Census = (await self.reader.head()).census
         checks = self._checks or [
             CheckProof(title=step.title, passed=step.detail.startswith("passed"), detail=step.detail)
@@ -391,148 +336,3 @@ class Restore:
 
     def _values(self) -> dict[str, str]:
         return values_of(self.kind, self.settings)
-
-    async def _current(self) -> Link:
-        if self._link is None:
-            self._link = await self._reach()
-        return self._link
-
-    async def _reach(self) -> Link:
-        """The machine as it answers now; one that a step may have restarted is waited for."""
-        ends = anyio.current_time() + _COMES_BACK_WITHIN
-        while True:
-            try:
-                return await self._with_any_face()
-            except TryLater:
-                if not self._may_have_changed() or anyio.current_time() > ends:
-                    raise
-            await self.journal.check()
-            await anyio.sleep(_PAUSE)
-
-    async def _with_any_face(self) -> Link:
-        """With its own face, or with as much of the backup's as was put back.
-
-        A restore that lost its worker goes on here. By then the machine may show the backup's host key, know the
-        backup's accounts, or answer at its address, each of which the sheet foretold and a person has accepted.
-        """
-        fault: FennoxError | None = None
-        for place, whose in self._faces():
-            try:
-                link = await self.connect(place, whose)
-                if isinstance(link, Web) and self._may_have_changed():
-                    await identify(self.kind, link, self.settings)  # only a request tells whether the login counts
-                return link
-            except FennoxError as error:
-                fault = fault or error
-        assert fault is not None
-        raise fault
-
-    def _faces(self) -> list[tuple[Place, WhoseLogin]]:
-        target, after = self.sheet.target, self.sheet.after
-        if self.sheet.rejoined:
-            return [(after.place, self._whose_login())]
-        faces: list[tuple[Place, WhoseLogin]] = [(target, "target")]
-        if self._may_have_changed():
-            logins: list[WhoseLogin] = ["target", "after"] if after.login == "system" else ["target"]
-            for address in dict.fromkeys((target.address, after.place.address)):
-                for key in dict.fromkeys((target.key, after.place.key)):
-                    for whose in logins:
-                        account = target.account if whose == "target" else after.place.account
-                        faces.append((Place(address=address, account=account, key=key), whose))
-        return [face for number, face in enumerate(faces) if face not in faces[:number]]
-
-    def _may_have_changed(self) -> bool:
-        """Whether a step has begun after which the machine may answer otherwise."""
-        return any(step.phase in _CHANGING for step in self.sheet.begun())
-
-    def _whose_login(self) -> WhoseLogin:
-        return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
-
-    async def _asks_whether_it_was_put_back(self) -> bool:
-        """Whether a person must say what became of the target: what was written to it is not there any more.
-
-        Only where a restore is taken up again. A target that was put back to an earlier snapshot would else be given
-        the rest of the steps and never be whole.
-        """
-        gate = self.sheet.gate_of("put back", None)
-        if gate is not None and gate.answer is None:
-            return True
-        if gate is not None and gate.answer == "write again":
-            self._begin_again(gate)
-        if self.sheet.giving_up or (gate is not None and gate.answer == "go on") or not await self._was_put_back():
-            return False
-        self._new_gate(
-            "put back", None,
-            "The target no longer holds what was written to it: it is as it was before the restore. Somebody may have "
-            "put it back to an earlier state.", ["write again", "go on"],
-        )  # fmt: skip
-        return True
-
-    def _begin_again(self, gate: Gate) -> None:
-        """All that was done to the target is to be done again; the safety copy holds what it held before."""
-        gate.answer = "written again"
-        for step in self.sheet.steps:
-            if step.do not in ("safety", "proof") and step.state in ("done", "doing", "failed", "unknown"):
-                step.state, step.detail = "waiting", ""
-        for other in self.sheet.gates:
-            if other.kind in ("step", "unknown"):
-                other.step = None  # its answer was about what is done anew
-        self.sheet.rejoined = False
-
-    async def _was_put_back(self) -> bool:
-        """Whether of all files that done steps have changed on the target not one is there. False: it cannot be told.
-
-        Programs may show what was written only once they were restarted, so that files alone are looked at.
-        """
-        done = sorted({part for step in self._done_steps() for part in step.parts})
-        held = await backup_digests(self.reader, done)
-        written = {*self.sheet.overwrites.changed, *self.sheet.overwrites.added}
-        telling = [(part, path) for part, its in held.items() for path in its if path in written]
-        if not telling:
-            return False
-        try:
-            place = self.sheet.after.place if self.sheet.rejoined else self.sheet.target
-            now = await look_at_target(self.kind, await self._current(), place, self.settings, done)
-        except FennoxError as error:
-            await self.journal.log("warning", f"Whether the target still holds what was written is not known: {error}")
-            return False
-        return not any(now.documents.get(part, {}).get(path) == held[part][path] for part, path in telling)
-
-    def _done_steps(self) -> list[StepModel]:
-        """Steps of the kind that have written files to the target."""
-        models = self.kind.steps()
-        return [
-            models[step.kind_step][1]
-            for step in self.sheet.steps
-            if step.kind_step is not None and step.do == "write" and step.state == "done"
-        ]
-
-    async def _acting(self) -> Link:
-        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it is read."""
-        if self.sheet.entrance is None:
-            return await self._current()
-        if self._entrance is None:
-            place = self.sheet.entrance
-            if self.sheet.rejoined:
-                host = self.sheet.after.place.address.rpartition(":")[0]
-                place = place.model_copy(update={"address": f"{host}:{place.address.rpartition(':')[2]}"})
-            self._entrance = await self.connect(place, "entrance")
-        return self._entrance
-
-    async def _shell(self) -> Shell:
-        link = await self._acting()
-        if not isinstance(link, Shell):
-            raise FarSideFailed("This step runs a command, but the target has no shell.", "Mend the kind file.")
-        return link
-
-    async def _web(self) -> Web:
-        link = await self._acting()
-        if not isinstance(link, Web):
-            raise FarSideFailed("This step sends a request, but the target is reached by SSH.", "Mend the kind file.")
-        return link
-
-    async def _close(self) -> None:
-        for link in (self._link, self._entrance):
-            if link is not None:
-                await link.close()
-        self._link = self._entrance = None

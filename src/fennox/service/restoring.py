@@ -21,7 +21,8 @@ from fennox.engine.capture import values_of
 from fennox.engine.journal import Journal
 from fennox.engine.orders import Taken
 from fennox.engine.reading import BackupReader, backup_digests
-from fennox.engine.restore import Restore, WhoseLogin, look_at_target
+from fennox.engine.restore import Restore
+from fennox.engine.targets import WhoseLogin, look_at_target
 from fennox.links.base import Link
 from fennox.service import opening, queue
 from fennox.service.context import Context

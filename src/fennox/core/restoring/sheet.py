@@ -176,3 +176,12 @@ class Sheet(SheetModel):
     def gate_of(self, kind: GateKind, step: int | None) -> Gate | None:
         """The newest gate of this kind for a step."""
         return next((gate for gate in reversed(self.gates) if gate.kind == kind and gate.step == step), None)
+
+    def ask(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
+        """The gate of this kind for a step; a new one if there is none yet."""
+        return self.gate_of(kind, step) or self.ask_anew(kind, step, question, choices)
+
+    def ask_anew(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
+        gate = Gate(number=len(self.gates) + 1, kind=kind, step=step, question=question, choices=choices)
+        self.gates.append(gate)
+        return gate

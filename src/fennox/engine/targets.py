@@ -1,0 +1,184 @@
+"""The machine that a restore writes to: how it is reached, under which of its faces, and what it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from contextlib import aclosing
+from dataclasses import dataclass, field
+from typing import Literal
+
+import anyio
+
+from fennox.core.errors import FarSideFailed, FennoxError, TryLater
+from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.literals import Phase
+from fennox.core.kinds.model import Kind
+from fennox.core.restoring.planning import Target
+from fennox.core.restoring.sheet import Place, Sheet
+from fennox.engine.capture import Capture, identify, values_of
+from fennox.engine.documents import hashed, read_documents
+from fennox.engine.journal import Journal
+from fennox.engine.reading import Digests, digest_of
+from fennox.links.base import Link, Shell, Web
+
+WhoseLogin = Literal["target", "after", "entrance"]
+Connect = Callable[[Place, WhoseLogin], Awaitable[Link]]
+_CHANGING: frozenset[Phase] = frozenset({"write", "finish", "rejoin"})  # phases in which a target may get another face
+_COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may have restarted it
+_PAUSE = 0.5  # seconds between two tries
+
+
+async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str]) -> Target:
+    """Read the target as it is now, storing nothing."""
+    machine = await identify(kind, link, settings)
+    capture = Capture(kind, settings, machine)
+    documents: Digests = {}
+    async with aclosing(read_documents(link, capture, parts)) as found:
+        async for captured in found:
+            document = await hashed(captured)
+            documents.setdefault(captured.part, {})[document.path] = digest_of(document)
+    return Target(machine, place, documents, capture.census(), await _room(kind, link, settings))
+
+
+async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
+    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or none is told."""
+    if not kind.requires.room or not isinstance(link, Shell):
+        return None
+    told = await link.run(["df", "-P", "-k", "--", filled(kind.requires.room, values_of(kind, settings))])
+    words = told.output.decode("utf-8", "replace").splitlines()[-1:]
+    fields = words[0].split() if words and told.code == 0 else []
+    return int(fields[3]) * 1024 if len(fields) >= 6 and fields[3].isdigit() else None
+
+
+@dataclass
+class Reached:
+    """Links to the target of a sheet, each opened when it is first needed.
+
+    ``connect`` opens a link to a place with the target's login or the one expected afterwards.
+    """
+
+    sheet: Sheet
+    kind: Kind
+    settings: dict[str, str]
+    journal: Journal
+    connect: Connect
+    _link: Link | None = field(default=None)
+    _entrance: Link | None = field(default=None)
+
+    def place(self) -> Place:
+        """Where it answers now."""
+        return self.sheet.after.place if self.sheet.rejoined else self.sheet.target
+
+    async def look(self, parts: list[str]) -> Target:
+        """What it holds now."""
+        return await look_at_target(self.kind, await self.current(), self.place(), self.settings, parts)
+
+    async def rejoin(self, limit: float) -> str:
+        """Wait until the machine answers at the expected place with the expected key and login."""
+        await self.close()
+        self.sheet.rejoined = True
+        place = self.sheet.after.place
+        fault: FennoxError | None = None
+        with anyio.move_on_after(limit):
+            pause = 0.1
+            while True:
+                try:
+                    self._link = await self.connect(place, self._whose_login())
+                    return f"{place.account} at {place.address}"
+                except FennoxError as error:  # it may be restarting, and still show its old face
+                    fault = error
+                await self.journal.check()
+                await anyio.sleep(pause)
+                pause = min(pause * 1.5, 3)
+        self.sheet.rejoined = False
+        raise FarSideFailed(
+            f"The machine did not come back at {place.address} within {limit} seconds: "
+            f"{fault.what if fault else 'no answer'}",
+            "Look at its console; it may answer at another address.",
+        )
+
+    async def current(self) -> Link:
+        if self._link is None:
+            self._link = await self._reach()
+        return self._link
+
+    async def _reach(self) -> Link:
+        """The machine as it answers now; one that a step may have restarted is waited for."""
+        ends = anyio.current_time() + _COMES_BACK_WITHIN
+        while True:
+            try:
+                return await self._with_any_face()
+            except TryLater:
+                if not self._may_have_changed() or anyio.current_time() > ends:
+                    raise
+            await self.journal.check()
+            await anyio.sleep(_PAUSE)
+
+    async def _with_any_face(self) -> Link:
+        """With its own face, or with as much of the backup's as was put back.
+
+        A restore that lost its worker goes on here. By then the machine may show the backup's host key, know the
+        backup's accounts, or answer at its address, each of which the sheet foretold and a person has accepted.
+        """
+        fault: FennoxError | None = None
+        for place, whose in self._faces():
+            try:
+                link = await self.connect(place, whose)
+                if isinstance(link, Web) and self._may_have_changed():
+                    await identify(self.kind, link, self.settings)  # only a request tells whether the login counts
+                return link
+            except FennoxError as error:
+                fault = fault or error
+        assert fault is not None
+        raise fault
+
+    def _faces(self) -> list[tuple[Place, WhoseLogin]]:
+        target, after = self.sheet.target, self.sheet.after
+        if self.sheet.rejoined:
+            return [(after.place, self._whose_login())]
+        faces: list[tuple[Place, WhoseLogin]] = [(target, "target")]
+        if self._may_have_changed():
+            logins: list[WhoseLogin] = ["target", "after"] if after.login == "system" else ["target"]
+            for address in dict.fromkeys((target.address, after.place.address)):
+                for key in dict.fromkeys((target.key, after.place.key)):
+                    for whose in logins:
+                        account = target.account if whose == "target" else after.place.account
+                        faces.append((Place(address=address, account=account, key=key), whose))
+        return [face for number, face in enumerate(faces) if face not in faces[:number]]
+
+    def _may_have_changed(self) -> bool:
+        """Whether a step has begun after which the machine may answer otherwise."""
+        return any(step.phase in _CHANGING for step in self.sheet.begun())
+
+    def _whose_login(self) -> WhoseLogin:
+        return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
+
+    async def _acting(self) -> Link:
+        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it is read."""
+        if self.sheet.entrance is None:
+            return await self.current()
+        if self._entrance is None:
+            place = self.sheet.entrance
+            if self.sheet.rejoined:
+                host = self.sheet.after.place.address.rpartition(":")[0]
+                place = place.model_copy(update={"address": f"{host}:{place.address.rpartition(':')[2]}"})
+            self._entrance = await self.connect(place, "entrance")
+        return self._entrance
+
+    async def shell(self) -> Shell:
+        link = await self._acting()
+        if not isinstance(link, Shell):
+            raise FarSideFailed("This step runs a command, but the target has no shell.", "Mend the kind file.")
+        return link
+
+    async def web(self) -> Web:
+        link = await self._acting()
+        if not isinstance(link, Web):
+            raise FarSideFailed("This step sends a request, but the target is reached by SSH.", "Mend the kind file.")
+        return link
+
+    async def close(self) -> None:
+        for link in (self._link, self._entrance):
+            if link is not None:
+                await link.close()
+        self._link = self._entrance = None
