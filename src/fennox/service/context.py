@@ -4,23 +4,20 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import AsyncIterator, Iterator, Sequence
-from contextlib import asynccontextmanager, contextmanager
+from collections.abc import AsyncIterator, Sequence
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import TypeVar
 
-from pydantic_core import from_json
 from sqlalchemy import select, text, update
-from sqlalchemy.exc import DataError, DBAPIError
-from sqlalchemy.exc import TimeoutError as PoolTimeout
-from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, async_sessionmaker, create_async_engine
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, async_sessionmaker
 
 from fennox import __version__
 from fennox.catalogue import schema
 from fennox.catalogue.models import Copy, KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
 from fennox.core import moments
-from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated, TryLater
+from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import KindFile
@@ -36,13 +33,12 @@ from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
 from fennox.links.keeping import KeptLinks
-from fennox.service import sessions, sites
+from fennox.service import postgresql, sessions, sites
 from fennox.service.clock import Now, real_now
 from fennox.service.doors import Door
 from fennox.service.keyfile import KeyFile
 from fennox.service.newest import newest_record
 from fennox.service.ownstate import OwnState
-from fennox.service.pooling import ask_the_idle
 from fennox.service.settings import Settings
 from fennox.service.sites import SiteHub
 from fennox.service.turns import KEPT_AT, Turns
@@ -95,7 +91,7 @@ class Context:
         What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose the last of it.
         ``single``: every statement is a transaction of its own, which saves the beginning and the end of one.
         """
-        with _in_words(), sessions.session_open():
+        with postgresql.in_words(), sessions.session_open():
             async with (self._single if single else self._sessions)() as session, session.begin():
                 if not lasting:
                     await session.execute(text("set local synchronous_commit to off"))
@@ -104,7 +100,7 @@ class Context:
     @asynccontextmanager
     async def alone(self) -> AsyncIterator[AsyncConnection]:
         """For statements that are each a transaction of its own, and of whose rows nobody makes objects."""
-        with _in_words(), sessions.session_open():
+        with postgresql.in_words(), sessions.session_open():
             async with self._alone.connect() as connection:
                 yield connection
 
@@ -395,61 +391,13 @@ class Context:
         return found, site
 
 
-@contextmanager
-def _in_words() -> Iterator[None]:
-    """What the database's library says, as an error of ours."""
-    try:
-        yield
-    except DataError as error:
-        raise BadInput(
-            "A text holds a character that cannot be kept, or a number is out of range.", "Leave it out."
-        ) from error
-    except DBAPIError as error:
-        if (lacking := _lacks(error)) is not None:
-            raise lacking from error
-        if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):
-            raise TryLater("The database does not answer.", "Try again; look at PostgreSQL.") from error
-        raise
-    except PoolTimeout as error:
-        raise TryLater(
-            "All connections of this process to PostgreSQL are in use.", "Try again; see what runs: fennox run list."
-        ) from error
-
-
-def _lacks(error: DBAPIError) -> TryLater | None:
-    """What PostgreSQL lacks, by class 53 of its error codes (insufficient resources); None: it is something else."""
-    match getattr(error.orig, "sqlstate", None):
-        case "53100":
-            return TryLater("PostgreSQL's disk is full.", "Make room on the machine of the database.")
-        case "53200":
-            return TryLater("PostgreSQL has no memory left.", "Look at the machine of the database.")
-        case "53300":
-            return TryLater("PostgreSQL has no connection left.", "Raise max_connections, or stop what holds them.")
-        case "53400" | "53000":
-            return TryLater("PostgreSQL has reached a limit of its settings.", "Look at its log.")
-        case _:
-            return None
-
-
 async def open_context(
     settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool, turns: Turns | None = None
 ) -> Context:
     """Connect to the database and learn, or decide for the first time, who this service is."""
-    # A process that is paused in a transaction must not hold a run's row for longer than its lease.
-    idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
-    # Answers are short and what they need lies in memory: to compile one takes longer than all of it.
-    planned = "-c jit=off -c random_page_cost=1.1"
-    engine = create_async_engine(
-        settings.database,
-        pool_size=20,
-        max_overflow=20,
-        hide_parameters=True,  # what people send does not belong in logs
-        json_deserializer=from_json,  # a fifth of the time of the one of the standard library
-        connect_args={"options": f"{idle} {planned}"},
-    )
-    ask_the_idle(engine)
+    engine = postgresql.connect(settings)
     try:
-        with _in_words():
+        with postgresql.in_words():
             service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
         context = Context(settings, engine, now, keyfile, service_id, simulated, turns=turns or Turns())
         async with context.session() as session:
