@@ -14,11 +14,12 @@ from fennox.core.errors import FennoxError, NoRoom, StoreUnusable
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
 from fennox.engine import vault as vaults
+from fennox.engine.confirming import PacksGone
 from fennox.engine.copying import Holding, copy
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.vault import RESERVE_NAME, Vault
-from fennox.engine.writing import BackupWriter, PacksGone
+from fennox.engine.writing import BackupWriter
 from fennox.links.base import Credential
 from fennox.stores.base import Span, Wrapped
 from fennox.stores.folder import FolderStore

@@ -24,6 +24,7 @@ from fennox.engine.reading import BackupReader
 from fennox.service import adopting, queue, tending
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
+from fennox.service.leasewatch import LeaseWatch
 from fennox.service.queue import Claimant
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died, StoppingStore
@@ -117,7 +118,7 @@ async def adopt_until_done(context: Context) -> Run | None:
     """After a death the lease runs out, and the next worker goes on."""
     async with context.session() as session:
         await session.execute(text("update runs set lease_until = now() - interval '1 second' where state = 'running'"))
-        await queue.LeaseWatch(0).take_back(session, context.now())
+        await LeaseWatch(0).take_back(session, context.now())
         waiting = (await session.execute(select(Run.id).where(Run.state == "queued"))).first()
     return await carry_out(context) if waiting is not None else None
 

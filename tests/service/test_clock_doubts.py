@@ -14,7 +14,8 @@ from fennox.core import removal
 from fennox.core.errors import Conflict
 from fennox.service import clocks, keyfile, marking, queue, scheduler, sessions, sweeping, watching
 from fennox.service.context import Context, open_context
-from fennox.service.queue import Claimant, LeaseWatch
+from fennox.service.leasewatch import LeaseWatch
+from fennox.service.queue import Claimant
 from fennox.service.settings import Settings
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context

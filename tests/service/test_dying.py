@@ -24,6 +24,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.service import adopting, queue, rekeying, tending
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
+from fennox.service.leasewatch import LeaseWatch
 from fennox.service.queue import Claimant
 from fennox.service.worker import WORK
 from fennox.stores.folder import FolderStore
@@ -122,7 +123,7 @@ class World:
         """After a death the lease runs out, and the next worker goes on."""
         self.forget()
         async with self.context.session() as session:
-            await queue.LeaseWatch(0).take_back(session, self.context.now())
+            await LeaseWatch(0).take_back(session, self.context.now())
         while await self.work() is not None:
             pass
 

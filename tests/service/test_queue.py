@@ -14,6 +14,7 @@ from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
 from fennox.service import queue, scheduler, worker
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
+from fennox.service.leasewatch import LeaseWatch
 from fennox.service.queue import Claimant, Lease
 from fennox.service.scheduler import Scheduler
 from fennox.service.worker import RunWorker
@@ -49,7 +50,7 @@ async def let_leases_run_out(context: Context) -> list[str]:
     async with context.session() as session:
         past = func.now() - text("interval '1 second'")
         await session.execute(update(Run).where(Run.state == "running").values(lease_until=past))
-        return await queue.LeaseWatch(0).take_back(session, START)
+        return await LeaseWatch(0).take_back(session, START)
 
 
 async def claimed_by(context: Context, claimant: Claimant) -> str | None:
@@ -229,7 +230,7 @@ async def test_a_live_lease_is_left_alone(context: Context) -> None:
     lease = await claim(context)
     assert lease is not None
     async with context.session() as session:
-        assert await queue.LeaseWatch(30).take_back(session, START) == []
+        assert await LeaseWatch(30).take_back(session, START) == []
         assert await queue.renew(session, lease, 30) is False
     assert await state_of(context, run) == "running"
 

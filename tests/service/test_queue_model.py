@@ -22,7 +22,8 @@ from fennox.catalogue.models import IS_ACTIVE, Run, Worker
 from fennox.core.errors import Conflict, LeaseLost
 from fennox.service import keyfile, queue
 from fennox.service.context import Context, open_context
-from fennox.service.queue import Claimant, Lease, LeaseWatch
+from fennox.service.leasewatch import LeaseWatch
+from fennox.service.queue import Claimant, Lease
 from fennox.service.settings import Settings
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_system

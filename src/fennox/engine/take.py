@@ -17,6 +17,7 @@ from fennox.core.time import parse_stamp
 from fennox.engine import clocks
 from fennox.engine.capture import Capture, identify
 from fennox.engine.carving import Carvers
+from fennox.engine.confirming import PacksGone
 from fennox.engine.gathering import gather
 from fennox.engine.index import PackIndex
 from fennox.engine.inquiring import Inquiry, inquiring
@@ -27,7 +28,7 @@ from fennox.engine.reading import BackupReader, backup_digests, digest_of
 from fennox.engine.sameness import likeness, rely_on_before
 from fennox.engine.trusting import stored_part, trusted
 from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter, PacksGone, Written
+from fennox.engine.writing import BackupWriter, Written
 from fennox.links.base import Link, Shell
 
 _LISTED_WITHIN = 60  # seconds: a thousand takes of one night do not each list every pack of the store

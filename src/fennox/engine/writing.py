@@ -14,12 +14,11 @@ from collections.abc import (
     Iterable,
     Iterator,
     Mapping,
-    Sequence,
 )
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from fennox.core.errors import Conflict, Damaged, NotFound, StoreUnusable, TryLater
+from fennox.core.errors import Conflict
 from fennox.core.format import canonical, chunks, idlist, packs, records
 from fennox.core.format.carving import Carved, Recipe
 from fennox.core.format.chunks import Cutter, Piece
@@ -27,13 +26,14 @@ from fennox.core.format.digest import Digest, blake2b_256
 from fennox.core.format.manifest import ChunkKey, Document, Head, Part, Sealed, encode_documents
 from fennox.core.format.trees import EMPTY, MAX_ROOT, Level, Ref, Root
 from fennox.core.names import ObjectName
+from fennox.engine import confirming
+from fennox.engine.confirming import Sample
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.stores.base import Span
 
 _PACK_TARGET = 8 * 1024 * 1024  # bytes of sealed chunks before a pack is written
 _BATCH = 512 * 1024  # bytes of chunks that go to a thread together to be sealed
-_ASKED_ONE_BY_ONE = 16  # packs; of more, whole months are listed
 _READ_BACK_WHOLE = 1024 * 1024  # bytes; of a take that wrote more, one chunk a pack is read back
 _AT_ONCE = 4  # batches that are sealed while the content goes on being read
 _SMALL = 128 * 1024  # bytes; less is cut and named without leaving the event loop
@@ -56,18 +56,6 @@ class Content:
 
     chunks: list[ChunkKey]
     size: int
-    digest: str
-
-
-class PacksGone(TryLater):
-    """Packs that a backup was to rely on are not in the store any more."""
-
-
-@dataclass(frozen=True)
-class Sample:
-    """A chunk of a pack that was just written, to be read back: where it lies, and its digest."""
-
-    span: Span
     digest: str
 
 
@@ -319,54 +307,10 @@ class BackupWriter:
         return records.seal_section(Sealed(head=head), header.public(), self.vault.id, header.generation, backup)
 
     async def confirm(self) -> None:
-        """See that every pack this backup relies on is in the store now, and that what was just written reads back.
-
-        After the last pack and before the record (§13.3): a store may have been put back to an older copy, failed over
-        or swept since its packs were listed. Raises :class:`PacksGone`, and the index knows better from then on.
-        """
-        digests = set(self._used.values())
-        names = {digest: self.index.named(digest) for digest in digests}
-        relied_on = [name for name in names.values() if name is not None and name not in self._own]
-        sizes = await self._sizes(relied_on)
-        gone = [name for name in relied_on if sizes.get(name) != packs.file_size(self.index.packs[name])]
-        for name in gone:
-            self.index.forget(name)
-        if gone or None in names.values():
-            self.index.look_again()
-            raise PacksGone(
-                f"{self.vault.store.address} no longer holds {len(gone) or 'some'} of the packs that were there.",
-                "It was put back to an older copy, or somebody removed them. Take the backup again.",
-            )
-        await self._read_back()
-
-    async def _sizes(self, names: Sequence[ObjectName]) -> dict[ObjectName, int]:
-        """The sizes of packs as the store tells them now, in bytes; of those that are there."""
-        store = self.vault.store
-        if len(names) <= _ASKED_ONE_BY_ONE:
-            found = await asyncio.gather(*(store.stat(name) for name in names))
-            return {item.name: item.size for item in found if item is not None}
-        wanted, sizes = set(names), {}
-        for month in sorted({name.rsplit("/", 1)[0] for name in names}):
-            async for item in store.list(f"{month}/"):
-                if item.name in wanted:
-                    sizes[item.name] = item.size
-        return sizes
-
-    async def _read_back(self) -> None:
-        """One chunk of each pack that was written; of little all of it."""
+        """After the last pack and before the record: all of it can be read. Raises :class:`confirming.PacksGone`."""
+        await confirming.see_packs(self.vault.store, self.index, set(self._used.values()), self._own)
         whole = self.written.bytes <= _READ_BACK_WHOLE
-        for name, sample in self._own.items():
-            try:
-                if whole or not self.vault.store.abilities.ranges:
-                    packs.check_digest(await self.vault.store.get(name), name)
-                elif blake2b_256(await self.vault.store.get(name, sample.span)) != sample.digest:
-                    raise Damaged(f"{name} is not what was written.", "Scrub the store.")
-            except (Damaged, NotFound) as error:
-                self.index.mark_damaged(name, error.what)
-                raise StoreUnusable(
-                    f"What was just written to {self.vault.store.address} does not read back: {error.what}",
-                    "Do not trust this store before `fennox store test` and a scrub have passed.",
-                ) from error
+        await confirming.read_back(self.vault.store, self.index, self._own, whole=whole)
 
     def relies_on(self, condemned: frozenset[str]) -> bool:
         """Whether any chunk of this backup lies in a condemned pack (store-format §13.3)."""

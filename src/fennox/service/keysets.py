@@ -108,6 +108,12 @@ async def must_be_new(header: Header, passphrase: str) -> None:
     raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
 
 
+def must_be_strong(new: str, keys: KeySet, label: str) -> None:
+    complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
+    if complaint is not None:
+        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+
+
 @dataclass(frozen=True)
 class FurtherSlot:
     """A passphrase that was locked to a key set as it stood, and to the generations before it."""
@@ -121,9 +127,7 @@ async def further_slot(context: Context, name: str, opening: OpeningKey, *, labe
     """What a further passphrase takes; hashing it needs seconds, and no session."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
-        if complaint is not None:
-            raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+        must_be_strong(new, keys, label)
         rows = await stores_of(session, keys)
         header = header_of(rows[0])
         if any(slot.label == label for slot in header.slots):

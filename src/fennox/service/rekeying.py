@@ -14,7 +14,7 @@ from sqlalchemy import delete
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
-from fennox.core.errors import BadInput, Conflict, Damaged, NotFound
+from fennox.core.errors import Conflict, Damaged, NotFound
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
@@ -27,7 +27,7 @@ from fennox.engine.copying import Holding, copy
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
-from fennox.service import queue, signin, taking
+from fennox.service import queue, taking
 from fennox.service.context import Context
 from fennox.service.keysets import (
     earlier_keys,
@@ -35,6 +35,7 @@ from fennox.service.keysets import (
     header_of,
     key_set_named,
     must_be_new,
+    must_be_strong,
     new_slot,
     renew_earlier,
     stores_of,
@@ -56,9 +57,7 @@ async def new_generation(context: Context, name: str, opening: OpeningKey, *, ne
     """Make the keys; hashing the passphrase needs seconds, and no session."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
-        if complaint is not None:
-            raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+        must_be_strong(new, keys, label)
         rows = await stores_of(session, keys)
         every = [(keys, opening), *await earlier_keys(session, keys, opening)]
         before = [(row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every]

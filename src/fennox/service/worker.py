@@ -24,6 +24,7 @@ from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
 from fennox.service.differing import run_look
 from fennox.service.journal import CatalogueJournal
+from fennox.service.leasewatch import LeaseWatch
 from fennox.service.queue import Claimant, Claimed, Lease
 from fennox.service.rekeying import run_rekey
 from fennox.service.restoring import run_draft, run_restore
@@ -65,12 +66,12 @@ class RunWorker:
     _active: set[asyncio.Task[None]] = field(default_factory=set)
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
     _kinds: str = ""  # which were there when they were read
-    _leases: queue.LeaseWatch = field(init=False)
+    _leases: LeaseWatch = field(init=False)
     _told: bool = False  # that it is outdated
     _called: bool = True  # something was queued since it was last seen that nobody waits for a run
 
     def __post_init__(self) -> None:
-        self._leases = queue.LeaseWatch(self.context.settings.lease_seconds)
+        self._leases = LeaseWatch(self.context.settings.lease_seconds)
 
     async def work(self) -> None:
         """Until it is drained, or cancelled; then runs that are going on are handed back."""
