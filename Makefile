@@ -55,6 +55,7 @@ soak: setup console
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
 	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/engine/test_taken_up.py --points 1
 	$(BIN)/pytest tests/service/test_year.py --systems 500
+	$(BIN)/pytest tests/service/test_year_of_wrong_clocks.py --systems 100
 	$(BIN)/pytest tests/service/test_any_routine.py --examples 6000
 	$(BIN)/pytest tests/service/test_disturbed.py --disturbed 1800
 	scripts/chaos 3600

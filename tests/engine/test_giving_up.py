@@ -10,6 +10,7 @@ from fennox.core.errors import BadInput, FarSideFailed, Unreachable
 from fennox.core.kinds.loading import load
 from fennox.core.restoring.sheet import Place as Spot
 from fennox.core.restoring.sheet import Sheet
+from fennox.engine import targets
 from fennox.engine.orders import Taken
 from fennox.engine.targets import WhoseLogin
 from fennox.engine.vault import Vault
@@ -87,7 +88,10 @@ async def test_what_was_not_begun_is_not_undone(vault: Vault, appliance: Skerry,
     assert is_quiet(fresh)
 
 
-async def test_an_undoing_that_fails_is_taken_up_again(vault: Vault, appliance: Skerry, place: Place) -> None:
+async def test_an_undoing_that_fails_is_taken_up_again(
+    vault: Vault, appliance: Skerry, place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(targets, "_COMES_BACK_WITHIN", 2.0)  # seconds; it does not come back by itself
     fresh = place()
     keeper, taken, sheet = await failed_load(vault, appliance, fresh)
     sheet.giving_up = True

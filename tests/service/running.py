@@ -21,6 +21,8 @@ from tests.programs import Program
 PASSWORD = "four quiet boats at dawn"
 PASSPHRASE = "grey gulls over holm island"
 
+_asking = httpx.Client(trust_env=False)  # one for all: to make one reads every authority there is
+
 
 def until(holds: Callable[[], bool], what: str, limit: float = 180) -> None:
     """Wait for a condition; never for a time."""
@@ -81,7 +83,7 @@ class Service:
         assert self._process is not None
         assert self._process.poll() is None, self.log[-3000:]
         try:
-            return httpx.get(f"{self.address}/readyz", trust_env=False).status_code == 200
+            return _asking.get(f"{self.address}/readyz").status_code == 200
         except httpx.HTTPError:
             return False
 

@@ -176,7 +176,7 @@ async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in
     here = await holding(tmp_path / "old", new_keys(), fixed_now)
     backups = {
         (await store_backup(here.vault, here.index, {"/a": os.urandom(3000)}, sequence=number + 1))[0]
-        for number in range(120)
+        for number in range(60)
     }
     service.kill()
     service.lease = 3  # a session idle for longer is ended, and a busy machine pauses
@@ -188,7 +188,7 @@ async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in
         def are_in(count: int) -> bool:
             return client.run(run.id).documents >= count
 
-        for count in (1, 30):
+        for count in (1, 15):
             until(partial(are_in, count), f"{count} backups are in")
             service.kill()
             service.start()

@@ -156,9 +156,10 @@ class Demo:
                 env=environment, stdout=log, stderr=log, start_new_session=True,
             )  # fmt: skip
         limit = time.monotonic() + 120
+        asking = httpx.Client(trust_env=False)
         while True:
             try:
-                if httpx.get(f"{self.address}/readyz", trust_env=False).status_code == 200:
+                if asking.get(f"{self.address}/readyz").status_code == 200:
                     return
             except httpx.HTTPError:
                 pass  # not yet

@@ -177,18 +177,24 @@ async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
 async def _seen(
     context: Context, lease: Lease, row: StoreRow, now: datetime, confirmed: Collection[str]
 ) -> dict[str, Wait | None]:
-    """What each marked backup waits for. That this sweep has seen the marks is remembered."""
     async with context.session() as session:
         await queue.owned(session, lease)
-        marked = list((await session.execute(_marked(row.id, Copy.backup_id))).scalars())
-        await marking.unmark_what_is_kept_again(session, marked, now)
-        await session.flush()
-        waits = removal.waits(await standing(session, row.id), now, confirmed)
-        here = update(Copy).where(Copy.store_id == row.id).execution_options(synchronize_session=False)
-        new = here.where(among(Copy.backup_id, list(waits)), Copy.removable_since.is_(None))
-        await session.execute(new.values(removable_since=now))
-        over = here.where(Copy.removable_since.is_not(None), ~among(Copy.backup_id, list(waits)))
-        await session.execute(over.values(removable_since=None))
+        return await see_marks(session, row.id, now, confirmed)
+
+
+async def see_marks(
+    session: AsyncSession, store: str, now: datetime, confirmed: Collection[str] = ()
+) -> dict[str, Wait | None]:
+    """What each marked backup waits for; None: it goes. That a sweep has seen the marks is remembered."""
+    marked = list((await session.execute(_marked(store, Copy.backup_id))).scalars())
+    await marking.unmark_what_is_kept_again(session, marked, now)
+    await session.flush()
+    waits = removal.waits(await standing(session, store), now, confirmed)
+    here = update(Copy).where(Copy.store_id == store).execution_options(synchronize_session=False)
+    new = here.where(among(Copy.backup_id, list(waits)), Copy.removable_since.is_(None))
+    await session.execute(new.values(removable_since=now))
+    over = here.where(Copy.removable_since.is_not(None), ~among(Copy.backup_id, list(waits)))
+    await session.execute(over.values(removable_since=None))
     return waits
 
 
