@@ -86,7 +86,7 @@ def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, instal
     target = ("--onto", "web-9", "--at", f"{fresh.host}:{fresh.port}", "--login", "fresh-root")
     fails(ready, 5, fresh.host_key, "restore", "draft", "first", *target)
     sheet = ok(ready, "restore", "draft", "first", *target, "--accept-key", fresh.host_key, "--quiet").stdout.strip()
-    run = ok(ready, "restore", "start", sheet, "--no-follow", "--quiet").stdout.strip()
+    run = ok(ready, "restore", "start", sheet, "--yes", "--takeover", "--no-follow", "--quiet").stdout.strip()
     fails(ready, 5, "nginx-light", "run", "follow", run)
     fresh.set_packages(("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata",
                         "nginx-light", "cron", "saltmere-ticket"))  # fmt: skip

@@ -214,6 +214,38 @@ async def test_a_restore_that_loses_its_worker_is_taken_up_where_it_was(
     assert len([sheet for sheet in await all_backups(keeper.vault)]) == 2, "one safety copy, not two"
 
 
+async def test_a_check_that_failed_before_its_worker_was_lost_has_failed_and_is_looked_at_again_when_asked(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    server.append("/etc/passwd", "a line that is no account\n")
+    taken = await keeper.take()
+    server.stop()
+    fresh = install("debian")
+    fresh.set_packages(tuple(taken.head.census["packages"]))
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+
+    class Dying(MemoryJournal):
+        async def step(self, title: str) -> None:
+            self.lost = title.startswith("Prove it")
+            await super().step(title)
+
+    with pytest.raises(LeaseLost):
+        await keeper.restore(sheet, taken, Dying())
+    stored = Sheet.model_validate_json(keeper.saved[-1].model_dump_json())
+    await keeper.restore(stored, taken)
+    assert stored.proof is not None
+    assert (stored.state, [check.passed for check in stored.proof.checks]) == ("not proved", [False, True, True])
+    [failed] = [check for check in stored.proof.checks if not check.passed]
+    assert "pwck ended with" in failed.detail
+
+    stored.begin_proof_again()
+    fresh.write("/etc/passwd", fresh.read("/etc/passwd").replace("a line that is no account\n", ""))
+    await keeper.restore(stored, taken)
+    assert [check.passed for check in stored.proof.checks] == [True, True, True]
+    assert stored.state == "not proved", "now a document is not what the backup holds"
+    assert "/etc/passwd" in [name for item in stored.proof.lists for name in item.missing]
+
+
 async def test_restoring_chosen_parts_leaves_the_rest_alone(
     keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
 ) -> None:

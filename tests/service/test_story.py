@@ -28,6 +28,10 @@ from tests.service.running import PASSPHRASE, Service, until
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
 
+PACKAGES = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata", "nginx-light",
+            "cron", "saltmere-ticket")  # fmt: skip
+"""What web-9 has installed."""
+
 
 def take(service: Service, **wanted: object) -> RunShown:
     with service.client() as client:
@@ -60,15 +64,17 @@ def test_lost_and_restored_onto_a_fresh_machine(
         run = service.ended(run.id)
         assert run.state == "done", run.reason
         sheet = str(run.result["sheet"])
-        run = client.start_restore(sheet)
+        with pytest.raises(ProblemError, match="own machine at"):
+            client.start_restore(sheet)
+        assert client.system("web-9").suspended_because == "", "nothing has begun"
+        run = client.start_restore(sheet, takeover=True)
         if custody == "apart":
             give(service, client, run.id)
         waiting = service.ended(run.id)
         assert (waiting.state, "nginx-light" in waiting.reason) == ("waiting", True)
         with pytest.raises(ProblemError, match="Another run of this system is waiting"):
             client.take(NewTake(system="web-9", wait=False))
-        fresh.set_packages(tuple(n for n in ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd",
-                                             "tar", "tzdata", "nginx-light", "cron", "saltmere-ticket")))  # fmt: skip
+        fresh.set_packages(PACKAGES)
         gate = client.sheet(sheet).sheet.open_gate()
         assert gate is not None
         client.answer(sheet, gate.number, "done")
@@ -107,6 +113,75 @@ def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
         assert (done.state, done.result["proved"]) == ("done", True), done.reason
         assert client.system("web-9").address == f"{server.host}:{server.port}"
     assert take(service).state == "done", "the system itself is taken as before"
+
+
+def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
+    service: Service, server: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    taken = take(service)
+    private, public = new_key_pair("fresh")
+    spare = install("spare", public)
+    spare.set_packages(PACKAGES)
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+        run = client.draft(
+            NewDraft(backup=str(taken.result["backup"]), at=f"{spare.host}:{spare.port}", login="fresh-root",
+                     key=spare.host_key)
+        )  # fmt: skip
+        sheet = str(service.ended(run.id).result["sheet"])
+        before = client.system("web-9")
+        run = client.start_restore(sheet, takeover=False)
+        assert client.system("web-9").suspended_because == "", "its routines go on"
+        until(lambda: client.sheet(sheet).sheet.begun() != [], "it has begun")
+        with pytest.raises(ProblemError, match="said otherwise"):
+            client.start_restore(sheet, takeover=True)
+        done = service.ended(run.id)
+        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        after = client.system("web-9")
+        assert (after.address, after.key, after.machine) == (before.address, before.key, before.machine)
+    assert take(service).state == "done", "the system itself is taken as before"
+    assert server.read("/etc/hostname") == "web-9\n"
+
+
+def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
+    service: Service, server: LinuxServer, install: Install, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    backup = str(take(service).result["backup"])
+    private, public = new_key_pair("fresh")
+    fresh = install("fresh", public)
+    fresh.set_packages(PACKAGES)
+    with service.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
+
+        def told() -> tuple[str, str]:
+            sheet = str(service.ended(draft(client, backup, fresh).id).result["sheet"])
+            [found] = [item for item in client.sheet(sheet).sheet.findings if item.code.startswith("old-one-")]
+            return sheet, f"{found.severity}: {found.text}"
+
+        assert told()[1].startswith("warning: The old web-9 still answers at")
+        known = server.read("/root/.ssh/authorized_keys")
+        server.write("/root/.ssh/authorized_keys", "")
+        assert told()[1].endswith("and refuses the login.")
+        server.write("/root/.ssh/authorized_keys", known)
+        server.stop()
+        key = server.read("/etc/ssh/ssh_host_ed25519_key")
+        server.renew_host_key()
+        server.start()
+        assert told()[1].endswith("but a machine with another key does.")
+        server.stop()
+        server.write("/etc/ssh/ssh_host_ed25519_key", key, mode=0o600)
+        sheet, silent = told()
+        assert silent.startswith("note: The old web-9 does not answer at")
+        server.start()
+        waits = service.ended(client.start_restore(sheet, takeover=True).id)
+        assert (waits.state, "still answers at" in waits.reason) == ("waiting", True), waits.reason
+        assert not fresh.read("/etc/hostname").startswith("web-9"), "nothing was written"
+        gate = client.sheet(sheet).sheet.open_gate()
+        assert gate is not None
+        client.answer(sheet, gate.number, "accept")
+        assert service.ended(waits.id).state == "done"
 
 
 def give(service: Service, client: Client, run: str) -> None:

@@ -28,7 +28,7 @@ watch(run, () => shown.refetch());
 const sheet = computed(() => shown.data.value?.sheet);
 const gate = computed(() => sheet.value?.gates.find((item) => item.answer === null));
 const blockers = computed(() => sheet.value?.findings.filter((item) => item.severity === "blocker") ?? []);
-const startable = computed(() => sheet.value && !sheet.value.giving_up && ["draft", "failed", "stopped"].includes(sheet.value.state));
+const startable = computed(() => sheet.value && !sheet.value.giving_up && ["draft", "failed", "stopped", "not proved"].includes(sheet.value.state));
 const start = useMutation({
   mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path } })),
   onSuccess: async () => {
@@ -87,7 +87,7 @@ function took(from: string | null, to: string | null): string {
         :disabled="blockers.length > 0"
         @click="asking = true"
       >
-        {{ sheet.state === "draft" ? "Begin …" : "Go on …" }}
+        {{ sheet.state === "draft" ? "Begin …" : sheet.state === "not proved" ? "Prove it anew …" : "Go on …" }}
       </button>
       <button v-if="undoable && may('operator')" type="button" class="button" @click="givingUp = true">Give it up …</button>
     </div>

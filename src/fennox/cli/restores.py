@@ -147,8 +147,13 @@ def _proof(proof: Proof) -> None:
 def start(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
         shown = service.sheet(arguments.sheet)
-        if can_ask() and not arguments.yes and shown.sheet.state == "draft":
+        if not arguments.yes and shown.sheet.state == "draft":
             sheet = shown.sheet
+            if not can_ask():
+                raise PersonNeeded(
+                    f"Nobody can be asked here whether {sheet.target.address} may be written to.",
+                    "Read the sheet, then say so with --yes.",
+                )
             _findings(sheet)
             say(
                 f"This writes to {sheet.target.address} ({sheet.target_product} {sheet.target_version}, machine "
@@ -156,7 +161,22 @@ def start(arguments: argparse.Namespace, environment: Environment) -> int:
             )
             if ask(f"Type the system's name, {sheet.system_name}, to begin:") != sheet.system_name:
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        return _started(service, shown.id, service.start_restore(shown.id), arguments)
+        takeover = arguments.takeover if arguments.takeover is not None else _asked_whether_it_takes_over(shown.sheet)
+        return _started(service, shown.id, service.start_restore(shown.id, takeover), arguments)
+
+
+def _asked_whether_it_takes_over(sheet: Sheet) -> bool | None:
+    """None: it need not be said, or nobody can be asked; the service then says what is to be said."""
+    if not sheet.at_another_machine or sheet.takes_over is not None or not can_ask():
+        return None
+    say(f"This machine becomes {sheet.system_name}; {sheet.system_name}'s own machine is no longer watched.")
+    match ask("Yes? Type yes; or no, and the system stays what it is:"):
+        case "yes":
+            return True
+        case "no":
+            return False
+        case _:
+            raise PersonNeeded("It was not said.", "Nothing was changed.")
 
 
 def undo(arguments: argparse.Namespace, environment: Environment) -> int:

@@ -488,8 +488,9 @@ class Client:
     def undo_restore(self, sheet: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/undo")
 
-    def start_restore(self, sheet: str) -> wire.runs.RunShown:
-        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start")
+    def start_restore(self, sheet: str, takeover: bool | None = None) -> wire.runs.RunShown:
+        wanted = wire.restores.SheetStart(takeover=takeover)
+        return self._one(wire.runs.RunShown, "POST", f"/restores/{sheet}/start", wanted)
 
     def answer(self, sheet: str, gate: int, answer: str) -> wire.runs.RunShown:
         return self._one(

@@ -17,7 +17,7 @@ from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import planning, proving
 from fennox.core.restoring.planning import Target
-from fennox.core.restoring.sheet import CheckProof, Gate, ListProof, Sheet, SheetStep
+from fennox.core.restoring.sheet import Gate, ListProof, Sheet, SheetStep
 from fennox.engine import extracting
 from fennox.engine.asking import poll_until
 from fennox.engine.capture import values_of
@@ -51,7 +51,6 @@ class Restore:
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
     _reached: Reached = field(init=False)
-    _checks: list[CheckProof] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self._reached = Reached(self.sheet, self.kind, self.settings, self.journal, self.connect)
@@ -122,8 +121,7 @@ class Restore:
         return gate
 
     def _facts_changed(self) -> bool:
-        gate = self.sheet.gate_of("facts", None)
-        return gate is not None and gate.answer is None
+        return any(gate.kind == "facts" and gate.answer is None for gate in self.sheet.gates)
 
     async def _do(self, step: SheetStep) -> None:
         if step.state == "done":
@@ -167,7 +165,7 @@ class Restore:
             case "rejoin":
                 return await self._reached.rejoin(model.limit)
             case "check":
-                return await self._check(model)
+                return await self._check(model, step)
         raise Damaged(f"The sheet has a step that does {step.do!r}.", "Draft the restore again.")
 
     async def _safety(self) -> str:
@@ -189,7 +187,7 @@ class Restore:
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
         changed = planning.changed_facts(self.sheet.facts, now.facts)
         if changed:
-            self.sheet.ask("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
+            self.sheet.ask_anew("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
             self.sheet.facts = now.facts
             self.sheet.version += 1
         self.sheet.overwrites = now.overwrites  # its counts differ also where what is overwritten does not
@@ -276,14 +274,14 @@ class Restore:
                 return document
         raise Damaged(f"The backup has no document {filled(model.document, {'name': name})}.", "Choose another backup.")
 
-    async def _check(self, model: StepModel) -> str:
+    async def _check(self, model: StepModel, step: SheetStep) -> str:
         ends = anyio.current_time() + model.within
         passed, detail = await self._look(model)
         while not passed and anyio.current_time() < ends:
             await self.journal.check()
             await anyio.sleep(_PAUSE)
             passed, detail = await self._look(model)
-        self._checks.append(CheckProof(title=model.title, passed=passed, detail=detail))
+        step.passed = passed
         return ("passed" if passed else "NOT passed") + (f": {detail}" if detail else "")
 
     async def _look(self, model: StepModel) -> tuple[bool, str]:
@@ -311,15 +309,10 @@ class Restore:
     async def _prove(self) -> str:
         after = await self._reached.look(self.sheet.parts)
         backup: Census = (await self.reader.head()).census
-        checks = self._checks or [
-            CheckProof(title=step.title, passed=step.detail.startswith("passed"), detail=step.detail)
-            for step in self.sheet.steps
-            if step.do == "check"
-        ]
         lists = proving.compare_census(self.kind, self.sheet.parts, backup, self.sheet.fresh_census, after.census)
         lists += await self._written_documents(after)
         _, left_out = proving.covered_lists(self.kind, self.sheet.parts)
-        proof = proving.prove(lists, left_out, checks, self.now())
+        proof = proving.prove(lists, left_out, proving.checks_of(self.sheet), self.now())
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id
         missing = sum(len(item.missing) for item in proof.lists)

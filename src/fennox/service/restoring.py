@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Login, Run, Sheet, StoreRow, System
-from fennox.core.errors import FennoxError, MendSettings
+from fennox.core.errors import MendSettings
 from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Reached
 from fennox.core.kinds.evaluation import parts_to_take
@@ -24,7 +24,7 @@ from fennox.engine.reading import BackupReader, backup_digests
 from fennox.engine.restore import Restore
 from fennox.engine.targets import WhoseLogin, look_at_target
 from fennox.links.base import Link
-from fennox.service import opening, queue
+from fennox.service import oldmachine, opening, queue
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of, take_safety_copy
@@ -104,7 +104,8 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         head=await material.reader.head(),
         documents=await backup_digests(material.reader, parts),
         login_account=material.login.account,
-        standing=_standing(material) + await _old_one_answers(context, system, place, material.login),
+        address=system.address,
+        standing=_standing(material) + await oldmachine.look(context, system, material.login, place.address),
     )
     entrance = await _checked_entrance(context, kind, system, order.get("entrance"))
     sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)), entrance)
@@ -143,20 +144,6 @@ async def _checked_entrance(
     return Place(address=wanted["address"], account=login.account, key=wanted["key"])
 
 
-async def _old_one_answers(context: Context, system: System, place: Place, login: Login) -> list[Finding]:
-    """Whether the old system still answers at its own address while another machine is to take its place."""
-    if place.address == system.address:
-        return []
-    kind, _ = context.kind(system.kind)
-    try:
-        link = await context.connect(kind, system.address, login, system.key, way_to(system))
-    except FennoxError:
-        return []
-    await link.close()
-    text = f"The old {system.name} still answers at {system.address}."
-    return [Finding(severity="warning", code="old-one-answers", text=text, remedy="Switch it off first.")]
-
-
 async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     """Do exactly what the sheet says; wait where it needs a person."""
     async with context.session() as session:
@@ -192,6 +179,8 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         vault = material.reader.vault
         return await take_safety_copy(context, lease, link, replace(subject, reached=reached), store, vault, journal)
 
+    if not sheet.begun() and not sheet.giving_up:
+        oldmachine.seen_anew(sheet, await oldmachine.look(context, system, material.login, sheet.target.address))
     restore = Restore(
         sheet=sheet,
         kind=kind,
@@ -205,6 +194,18 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     )
     done = await restore.go_on()
     await _close_run(context, lease, row.id, done, material)
+
+
+def suspension(sheet_id: str) -> str:
+    """Why a system's routines stand still meanwhile."""
+    return f"a restore goes on (run sheet {sheet_id[:12]})"
+
+
+async def _goes_on(session: AsyncSession, run: Run) -> None:
+    """The routines that stood still for this restore do so no longer; what a person suspended stays so."""
+    system = await session.get_one(System, run.system_id, with_for_update=True)
+    if system.suspended_because == suspension(str(run.sheet_id)):
+        system.suspended_because = ""
 
 
 async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: SheetData) -> None:
@@ -234,11 +235,13 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
         if joins:
             await _join_identity(session, run, sheet)
         if sheet.state == "proved":
-            system = await session.get_one(System, run.system_id, with_for_update=True)
-            system.suspended_because = ""
+            await _goes_on(session, run)
         else:
             run.reason = "The restore was done, but not everything is there again: see its proof."
-            run.remedy = f"Mend what is missing, or go back with the safety copy {(sheet.safety or '')[:12]}."
+            run.remedy = (
+                f"Mend what is missing, then have it proved anew: fennox restore start {sheet_id[:12]}. "
+                f"What the target held before is the safety copy {(sheet.safety or '')[:12]}."
+            )
             run.problem = "not-proved"
         await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
     if sheet.state == "proved":
@@ -256,8 +259,7 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
 
 async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
     """The system goes on as it was; what stays on the target is said with the way back."""
-    system = await session.get_one(System, run.system_id, with_for_update=True)
-    system.suspended_because = ""
+    await _goes_on(session, run)
     run.result = {"sheet": str(run.sheet_id), "undone": sum(step.state == "done" for step in sheet.undo)}
     stays = sheet.staying()
     run.reason = run.remedy = ""
@@ -267,9 +269,13 @@ async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
 
 
 def _becomes_the_system(context: Context, sheet: SheetData) -> bool:
-    """A proved restore of all essential parts; a machine that only got some of them stays what it is."""
+    """A proved restore of all essential parts, unless a person said that the system stays what it is.
+
+    A machine that only got some of them stays what it is in any case.
+    """
     kind, _ = context.kind(sheet.kind)
-    return sheet.state == "proved" and sheet.rejoined and not planning.left_out_essentials(kind, sheet.parts)
+    whole = sheet.rejoined and not planning.left_out_essentials(kind, sheet.parts)
+    return sheet.state == "proved" and whole and (sheet.takes_over is True or not sheet.at_another_machine)
 
 
 async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> None:

@@ -30,6 +30,14 @@ class NewDraft(Wanted):
     passphrase: SecretStr | None = None
 
 
+class SheetStart(Wanted):
+    takeover: bool | None = Field(
+        default=None,
+        description="Whether the target becomes the system once it is proved, so that its machine at another address "
+        "is no longer watched; false leaves the system as it is. To be said where a sheet is `at_another_machine`.",
+    )
+
+
 class SheetAnswer(Wanted):
     gate: int
     answer: str

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import argparse
+
 from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 
@@ -25,6 +27,9 @@ def define(nouns: Sub) -> None:
     start = verb_of(restore, "start", "restores:start", "do exactly what the sheet says")
     start.add_argument("sheet")
     start.add_argument("--yes", action="store_true", help="do not ask whether to begin")
+    start.add_argument("--takeover", action=argparse.BooleanOptionalAction, default=None, help="whether a target at "
+                       "another address becomes the system once it is proved, whose own machine is then no longer "
+                       "watched; asked otherwise")  # fmt: skip
     passphrase(start, "opens the store where custody is apart, while following")
     start.add_argument("--no-follow", action="store_true", help="only start it")
     answer = verb_of(restore, "answer", "restores:answer", "answer what only a person can answer")

@@ -44,6 +44,7 @@ class Source:
     head: Head
     documents: Mapping[str, Mapping[str, str]]
     login_account: str
+    address: str = ""  # where the system is reached
     standing: list[Finding] = field(default_factory=list)
 
 
@@ -86,7 +87,14 @@ def plan(
         after=after,
         facts=facts(kind, source.backup, target, overwrites),
         fresh_census=target.census,
+        at_another_machine=at_another_machine(kind, parts, target.place.address, source.address),
     )
+
+
+def at_another_machine(kind: Kind, parts: list[str], target: str, system: str) -> bool:
+    """Whether a proved restore would make a machine at another address the system. Addresses of both."""
+    becomes = any(step.do == "rejoin" for _, step in kind.steps()) and not left_out_essentials(kind, parts)
+    return becomes and target != system
 
 
 def facts(kind: Kind, backup: str, target: Target, overwrites: Overwrites) -> Facts:
@@ -228,7 +236,9 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         say("note", "other-machine", f"The target is another machine ({theirs.id}); it only gets these parts, and "
             f"does not become {source.system_name}.")  # fmt: skip
     else:
-        say("note", "new-identity", f"The target is another machine ({theirs.id}); after the proof it counts as "
+        asked = at_another_machine(kind, parts, target.place.address, source.address)
+        counts = "if you say so when you begin, it counts" if asked else "it counts"
+        say("note", "new-identity", f"The target is another machine ({theirs.id}); after the proof {counts} as "
             f"{source.system_name}, with all its backups.")  # fmt: skip
     for name, listed in sorted(target.census.items()):
         left = [value for value in listed if value not in source.head.census.get(name, [])]

@@ -8,7 +8,7 @@ from datetime import datetime
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression, PartModel
-from fennox.core.restoring.sheet import CheckProof, ListProof, Proof
+from fennox.core.restoring.sheet import CheckProof, ListProof, Proof, Sheet
 
 
 def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:
@@ -63,6 +63,19 @@ def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, 
         missing=[path for path, digest in sorted(backup.items()) if after.get(path) != digest],
         extra=[],
     )
+
+
+def checks_of(sheet: Sheet) -> list[CheckProof]:
+    """What the sheet has saved of its checks; one that was never looked at has not passed."""
+    return [
+        CheckProof(
+            title=step.title,
+            passed=step.passed is True,
+            detail={True: "", False: step.detail, None: "it was not looked at"}[step.passed],
+        )
+        for step in sheet.steps
+        if step.do == "check"
+    ]
 
 
 def prove(lists: list[ListProof], left_out: list[str], checks: list[CheckProof], at: datetime) -> Proof:

@@ -70,6 +70,7 @@ class SheetStep(SheetModel):
     started: Aware | None = None
     ended: Aware | None = None
     detail: str = ""
+    passed: bool | None = None  # of a check; None: it was not looked at
 
 
 class Gate(SheetModel):
@@ -149,6 +150,8 @@ class Sheet(SheetModel):
     fresh_census: dict[str, list[str]]
     safety: str | None = None
     rejoined: bool = False
+    at_another_machine: bool = False  # once proved, the target would take the place of a machine that answers elsewhere
+    takes_over: bool | None = None  # what a person said of that; None: nobody was asked
     proof: Proof | None = None
     state: SheetState = "draft"
 
@@ -169,6 +172,12 @@ class Sheet(SheetModel):
     def staying(self) -> list[str]:
         """What has begun and cannot be undone, by title."""
         return [step.title for step in self.begun() if not step.undone]
+
+    def begin_proof_again(self) -> None:
+        """Checks that have not passed, and the proof, are to be looked at anew; what was put back stays as it is."""
+        for step in self.steps:
+            if step.do == "proof" or (step.do == "check" and step.passed is not True):
+                step.state, step.detail = "waiting", ""
 
     def open_gate(self) -> Gate | None:
         return next((gate for gate in self.gates if gate.answer is None), None)

@@ -11,23 +11,24 @@ from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import IS_ACTIVE, Login, Run, Sheet, System
-from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound
+from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
-from fennox.core.restoring.planning import left_out_essentials
+from fennox.core.restoring.planning import at_another_machine, left_out_essentials
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
 from fennox.service import audit, book, queue
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
+from fennox.service.restoring import suspension
 from fennox.service.routes.backups import find_backup
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.service.ways import Way, way_to
 from fennox.wire.base import Page
-from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
+from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown, SheetStart
 from fennox.wire.runs import RunShown
 
 router = APIRouter(tags=["restores"])
@@ -148,26 +149,63 @@ async def show_restore(sheet: str, context: Here) -> SheetShown:
 
 @router.post("/restores/{sheet}/start", status_code=202)
 async def start_restore(
-    sheet: str, request: Request, context: Here, who: Who, idempotency_key: str | None = Header(default=None)
-) -> RunShown:
-    """Do exactly what the sheet says; a failed or stopped one goes on where it was."""
+    sheet: str, request: Request, context: Here, who: Who, wanted: SheetStart | None = None,
+    idempotency_key: str | None = Header(default=None),
+) -> RunShown:  # fmt: skip
+    """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved is proved anew."""
     async with context.session() as session:
         row = await find_sheet(session, sheet)
         data = _data(row)
         if blockers := data.blockers():
             raise Conflict(f"The sheet has a blocker: {blockers[0].text}", blockers[0].remedy or "Remove the reason.")
-        if data.state in ("proved", "not proved"):
+        if data.state == "proved":
             raise Conflict("This sheet has been done.", "Draft a new one.")
         if data.giving_up:
             raise Conflict("This restore was given up.", "Draft a new one.")
-        run = await _queued(session, row, context, who, idempotency_key)
+        if data.state == "not proved":
+            data.begin_proof_again()
         system = await session.get_one(System, row.system_id, with_for_update=True)
         kind, _ = context.kind(system.kind)
-        if data.target.address == system.address or not left_out_essentials(kind, data.parts):
-            system.suspended_because = f"a restore goes on (run sheet {row.id[:12]})"
-        await audit.note(session, request, "started a restore", "system", data.system_name, sheet=row.id, run=run.id)
+        if not data.begun():  # the system may have moved since the draft
+            there = data.target.address
+            data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
+        _decide_takeover(data, system, wanted.takeover if wanted is not None else None)
+        row.data = data.model_dump(mode="json")
+        run = await _queued(session, row, context, who, idempotency_key)
+        here = data.target.address == system.address
+        if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
+            system.suspended_because = suspension(row.id)
+        takeover = {"takeover": str(data.takes_over).lower()} if data.at_another_machine else {}
+        await audit.note(
+            session, request, "started a restore", "system", data.system_name, sheet=row.id, run=run.id, **takeover
+        )
         await session.refresh(run)
         return await run_shown(context, session, run)
+
+
+def _decide_takeover(data: SheetData, system: System, said: bool | None) -> None:
+    """A restore never makes another machine the system without a person's word for it."""
+    if not data.at_another_machine:
+        if said:
+            raise BadInput("This restore makes no other machine the system.", "Leave it out.", field="takeover")
+        return
+    if data.takes_over is None or (said is not None and not data.begun()):
+        data.takes_over = said
+    if said is not None and data.takes_over != said:
+        raise Conflict("It was said otherwise when this restore began.", "Go on as it was begun, or draft a new one.")
+    if data.takes_over is None:
+        raise PersonNeeded(
+            f"This machine, at {data.target.address}, becomes {system.name}; {system.name}'s own machine at "
+            f"{system.address} is no longer watched.",
+            "Say --takeover if that is so; with --no-takeover the system stays what it is.",
+            field="takeover",
+        )
+    if not data.takes_over and data.after.place.address == system.address:
+        raise Conflict(
+            f"The restore gives the target the address of {system.name} itself, {system.address}.",
+            "Without a takeover two machines would answer there. Restore parts that do not set it: --part NAME.",
+            field="takeover",
+        )
 
 
 @router.post("/restores/{sheet}/undo", status_code=202)
