@@ -796,7 +796,7 @@ export interface paths {
         put?: never;
         /**
          * Start Restore
-         * @description Do exactly what the sheet says; a failed or stopped one goes on where it was.
+         * @description Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved is proved anew.
          */
         post: operations["start_restore"];
         delete?: never;
@@ -4128,6 +4128,11 @@ export interface components {
          */
         Sheet: {
             after: components["schemas"]["After"];
+            /**
+             * At Another Machine
+             * @default false
+             */
+            at_another_machine: boolean;
             /** Backup */
             backup: string;
             /** Cannot Be Undone */
@@ -4185,6 +4190,8 @@ export interface components {
             system: string;
             /** System Name */
             system_name: string;
+            /** Takes Over */
+            takes_over: boolean | null;
             target: components["schemas"]["Place"];
             /** Target Machine */
             target_machine: string;
@@ -4225,6 +4232,14 @@ export interface components {
             run: string | null;
             sheet: components["schemas"]["Sheet"];
         };
+        /** SheetStart */
+        SheetStart: {
+            /**
+             * Takeover
+             * @description Whether the target becomes the system once it is proved, so that its machine at another address is no longer watched; false leaves the system as it is. To be said where a sheet is `at_another_machine`.
+             */
+            takeover?: boolean | null;
+        };
         /**
          * SheetStep
          * @description One step. ``commands`` show in full what is sent to the target.
@@ -4255,6 +4270,8 @@ export interface components {
             names: string[];
             /** Number */
             number: number;
+            /** Passed */
+            passed: boolean | null;
             /**
              * Phase
              * @enum {string}
@@ -6381,7 +6398,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SheetStart"] | null;
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {

@@ -124,6 +124,9 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
     begin = page.get_by_role("button", name="Begin the restore")
     expect(begin).to_be_disabled()
     page.get_by_label("Type the system's name").fill("web-9")
+    expect(begin).to_be_disabled()
+    page.get_by_label("This machine becomes web-9").check()
+    assert violations(page) == []
     begin.click()
     expect(page.get_by_text("This needs you")).to_be_visible()
     assert violations(page) == []

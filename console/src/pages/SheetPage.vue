@@ -29,8 +29,10 @@ const sheet = computed(() => shown.data.value?.sheet);
 const gate = computed(() => sheet.value?.gates.find((item) => item.answer === null));
 const blockers = computed(() => sheet.value?.findings.filter((item) => item.severity === "blocker") ?? []);
 const startable = computed(() => sheet.value && !sheet.value.giving_up && ["draft", "failed", "stopped", "not proved"].includes(sheet.value.state));
+const takeover = ref<boolean | null>(null);
+const mustSay = computed(() => sheet.value?.at_another_machine && sheet.value.takes_over === null);
 const start = useMutation({
-  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path } })),
+  mutationFn: () => get(client.POST("/api/v1/restores/{sheet}/start", { params: { path }, body: { takeover: takeover.value } })),
   onSuccess: async () => {
     asking.value = false;
     await shown.refetch();
@@ -85,9 +87,9 @@ function took(from: string | null, to: string | null): string {
         type="button"
         class="button button-ember ml-auto"
         :disabled="blockers.length > 0"
-        @click="asking = true"
+        @click="sheet.state === 'not proved' ? start.mutate() : (asking = true)"
       >
-        {{ sheet.state === "draft" ? "Begin …" : sheet.state === "not proved" ? "Prove it anew …" : "Go on …" }}
+        {{ sheet.state === "draft" ? "Begin …" : sheet.state === "not proved" ? "Prove it anew" : "Go on …" }}
       </button>
       <button v-if="undoable && may('operator')" type="button" class="button" @click="givingUp = true">Give it up …</button>
     </div>
@@ -261,10 +263,21 @@ function took(from: string | null, to: string | null): string {
         {{ sheet.restarts.join("; ") || "nothing" }}.
       </p>
       <form @submit.prevent="start.mutate()">
+        <fieldset v-if="mustSay" class="mt-3">
+          <legend class="label">The target is another machine than {{ sheet.system_name }}'s own</legend>
+          <label class="block">
+            <input v-model="takeover" type="radio" name="takeover" :value="true" />
+            This machine becomes {{ sheet.system_name }}; {{ sheet.system_name }}'s own machine is no longer watched
+          </label>
+          <label class="block">
+            <input v-model="takeover" type="radio" name="takeover" :value="false" />
+            {{ sheet.system_name }} stays what it is; nothing about it changes
+          </label>
+        </fieldset>
         <label class="label" for="confirm-name">Type the system's name, {{ sheet.system_name }}, to begin</label>
         <input id="confirm-name" v-model="typed" class="field" autocomplete="off" />
         <div class="mt-4 flex gap-3">
-          <button class="button button-ember" :disabled="typed !== sheet.system_name || start.isPending.value">
+          <button class="button button-ember" :disabled="typed !== sheet.system_name || (mustSay && takeover === null) || start.isPending.value">
             Begin the restore
           </button>
           <button type="button" class="cursor-pointer text-muted" @click="asking = false">Cancel</button>
