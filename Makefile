@@ -53,7 +53,7 @@ generated: setup console/node_modules/ready
 # The long proofs: kills by the hundred, and the whole stories again and again.
 soak: setup console
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
-	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/engine/test_taken_up.py --points 1
+	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/engine/test_taken_up.py tests/service/test_faked_clocks.py --points 1
 	$(BIN)/pytest tests/service/test_year.py --systems 500
 	$(BIN)/pytest tests/service/test_year_of_wrong_clocks.py --systems 100
 	$(BIN)/pytest tests/service/test_any_routine.py --examples 6000

@@ -36,7 +36,7 @@ def _modules() -> list[str]:
     for package in _PACKAGES:
         folder = importlib.import_module(package).__path__
         found += [f"{package}.{module.name}" for module in pkgutil.iter_modules(folder) if not module.ispkg]
-    return found
+    return [*found, "tests.warm"]
 
 
 @dataclass

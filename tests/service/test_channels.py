@@ -183,9 +183,8 @@ def test_a_file_gets_a_line_for_each_message(service: Service) -> None:
     assert path.stat().st_mode & 0o077 == 0
 
 
-@pytest.mark.parametrize(
-    ("words", "said"),
-    [
+def test_a_route_that_cannot_work_is_refused(service: Service) -> None:
+    wrong: list[tuple[list[str], str]] = [
         (["--channel", "email", "--address", "http://x"], "smtps://host:465"),
         (["--channel", "email", "--address", "smtp://x"], "from whom and to whom"),
         (["--channel", "email", "--address", "smtp://x", "--to", "a@b\nBcc: c@d", "--sender", "a@b"], "no e-mail"),
@@ -195,11 +194,10 @@ def test_a_file_gets_a_line_for_each_message(service: Service) -> None:
         (["--channel", "file", "--address", "/x.jsonl", "--digest", "at dawn"], "begins with `every`"),
         (["--channel", "file", "--address", "/x.jsonl", "--systems", "colour=red"], "does not say which systems"),
         ([], "Give --channel and --address"),
-    ],
-)
-def test_a_route_that_cannot_work_is_refused(service: Service, words: list[str], said: str) -> None:
-    refused = service.fennox("alert", "set", "x", *words)
-    assert (refused.returncode, said in refused.stderr) == (2, True), refused.stderr
+    ]
+    for words, said in wrong:
+        refused = service.fennox("alert", "set", "x", *words)
+        assert (refused.returncode, said in refused.stderr) == (2, True), refused.stderr
     assert json.loads(service.fennox("alert", "list", "--json").stdout) == []
 
 
