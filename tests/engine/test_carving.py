@@ -109,13 +109,13 @@ async def test_a_take_stores_the_same_with_other_processes_and_without(keeper: K
 
     carvers.given.clear()
     second = await keeper.take()
-    assert second.unchanged
+    assert second.nothing_new
     assert len(carvers.given) > 50
     assert {seal for _, seal in carvers.given} == {False}
 
     keeper.carvers = None
     third = await keeper.take()
-    assert third.unchanged
+    assert third.nothing_new
     assert first.documents == second.documents == third.documents
 
 

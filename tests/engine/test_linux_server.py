@@ -87,11 +87,11 @@ async def test_an_unchanged_server_costs_one_small_object_and_a_change_little_mo
 ) -> None:
     await keeper.take()
     again = await keeper.take()
-    assert (again.unchanged, again.written.objects) == (True, 1)
+    assert (again.nothing_new, again.written.objects) == (True, 1)
     assert again.reference.previous is not None
     server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.7 northness\n")
     changed = await keeper.take()
-    assert not changed.unchanged
+    assert not changed.nothing_new
     assert changed.written.bytes < 60_000
 
 
@@ -322,7 +322,7 @@ async def test_a_resumed_take_finds_the_record_of_its_first_attempt(keeper: Keep
     taken = await keeper.take(backup="ab" * 16)
     again = await keeper.take(backup="ab" * 16, attempt=2, time=taken.reference.time)
     assert (again.digest, len(await all_backups(keeper.vault))) == (taken.digest, 1)
-    assert (again.unchanged, again.documents) == (False, taken.documents)
+    assert (again.nothing_new, again.documents) == (False, taken.documents)
 
 
 async def test_a_sweep_that_condemns_what_a_take_relies_on_leaves_no_record(keeper: Keeper, vault: Vault) -> None:
@@ -341,7 +341,7 @@ async def test_a_sweep_that_condemns_what_a_take_relies_on_leaves_no_record(keep
         await keeper.take(SweptMeanwhile())
     assert len(await all_backups(vault)) == 1
     again = await keeper.take()
-    assert not again.unchanged, "it writes its content anew"
+    assert not again.nothing_new, "it writes its content anew"
 
 
 async def test_unknown_parts_and_settings_are_refused_before_anything_is_read(keeper: Keeper) -> None:

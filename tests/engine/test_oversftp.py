@@ -60,7 +60,7 @@ async def test_what_is_read_is_what_tar_reads(keeper: Keeper, server: LinuxServe
     without_gnu_tar(server)
     by_sftp = await keeper.take()
     assert await held(keeper, by_sftp) == await held(keeper, by_tar)
-    assert by_sftp.unchanged
+    assert by_sftp.nothing_new
     assert by_sftp.head.census == by_tar.head.census
     assert "/etc/saltmere/pipe" in by_sftp.head.left_out
     assert by_sftp.head.findings == by_tar.head.findings

@@ -158,7 +158,7 @@ async def test_a_terminal_is_taken_lost_and_put_back(
     taken = await keeper.take()
     assert (taken.head.machine.id, taken.reference.sizes.documents) == (GUID, 2)
     assert ["Get-Service", "it's a ‘name’; exit"] in terminal.said
-    assert (await keeper.take()).unchanged
+    assert (await keeper.take()).nothing_new
     file = terminal.folder / "C:/ProgramData/Berth/berth.ini"
     file.unlink()
     sheet = await keeper.draft(taken, place, keeper.login)

@@ -91,7 +91,7 @@ async def test_a_machine_that_answers_as_it_did_is_not_read(keeper: Keeper, monk
     monkeypatch.setattr("fennox.engine.take.gather", never)
     journal = MemoryJournal()
     second = await night(keeper, journal)
-    assert (second.as_before, second.unchanged, second.written.objects) == (True, True, 1)
+    assert (second.as_before, second.nothing_new, second.written.objects) == (True, True, 1)
     assert second.head == first.head
     assert second.likeness == first.likeness
     assert second.reference.read_whole == first.reference.time

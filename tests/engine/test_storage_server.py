@@ -41,7 +41,7 @@ async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) ->
     taken = await keeper.take()
     assert taken.head.findings == []
     assert taken.head.census["pools"] == ["deck", "hold"]
-    assert (await keeper.take()).unchanged
+    assert (await keeper.take()).nothing_new
     appliance.lose()
     fresh = place()
     sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))

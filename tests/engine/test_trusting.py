@@ -72,7 +72,7 @@ async def test_the_second_night_takes_over_what_has_not_moved(keeper: Keeper, se
     assert (over, first.reference.read_whole) == (0, first.reference.time)
     second, over = await trusting_take(keeper)
     assert over >= 14
-    assert (second.unchanged, second.written.objects) == (True, 1)
+    assert (second.nothing_new, second.written.objects) == (True, 1)
     assert second.reference.read_whole == first.reference.time
     assert await content(keeper, second) == await content(keeper, first)
     assert second.documents == first.documents
@@ -153,7 +153,7 @@ async def test_a_machine_without_gnu_find_is_read_whole(
     await trusting_take(keeper)
     second, over = await trusting_take(keeper)
     assert over == 0
-    assert second.unchanged
+    assert second.nothing_new
 
 
 async def test_a_file_that_goes_between_the_look_and_the_reading_costs_one_whole_reading(

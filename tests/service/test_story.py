@@ -532,6 +532,37 @@ def test_what_a_routine_began_is_tried_again_and_what_a_person_began_is_told_at_
         assert service.fennox("run", "stop", run.id[:12]).returncode == 0
 
 
+def test_unchanged_is_only_what_holds_the_same_documents_modes_and_links(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    server.write("/etc/ferry/page", "one\n")
+    server.write("/etc/ferry/other", "one\n")
+    enrol(service, server, key_pair[0])
+    page = server.folder / "etc/ferry/page"
+
+    def taken(**wanted: object) -> tuple[object, list[str]]:
+        result = take(service, **wanted).result
+        with service.client() as client:
+            assert client.backup(str(result["backup"])).unchanged == result["unchanged"]
+        return result["unchanged"], [word for word in ("changed", "new", "gone") if result.get(word) not in (0, None)]
+
+    assert taken() == (False, [])
+    assert taken() == (True, [])
+    page.unlink()
+    assert taken() == (False, ["gone"])
+    assert "1 document gone" in service.fennox("run", "list").stdout
+    (server.folder / "etc/ferry/other").chmod(0o600)
+    told = service.fennox("backup", "take", "web-9")
+    assert "Since the last backup: 1 document changed." in told.stderr, told.stderr
+    page.symlink_to("other")
+    assert taken() == (False, ["new"])
+    page.unlink()
+    page.symlink_to("another")
+    assert taken() == (False, ["changed"])
+    assert taken(parts=["settings"]) == (False, []), "of other parts than the backup before"
+    assert taken(parts=["settings"]) == (True, [])
+
+
 def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_taken(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:

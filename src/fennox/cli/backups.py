@@ -46,7 +46,11 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
         if run.result["unchanged"]:
             say(f"Unchanged since the last backup: {counted(objects, 'object')} of {new}.")
         else:
-            say(f"{counted(objects, 'object')} with {new} {'was' if objects == 1 else 'were'} written to {run.store}.")
+            differs = [(word, int(run.result.get(word) or 0)) for word in ("changed", "new", "gone")]
+            said = ", ".join(f"{counted(count, 'document')} {word}" for word, count in differs if count)
+            since = f" Since the last backup: {said}." if said else ""
+            written = "was" if objects == 1 else "were"
+            say(f"{counted(objects, 'object')} with {new} {written} written to {run.store}.{since}")
     return 0
 
 

@@ -37,6 +37,10 @@ class Difference:
     def __bool__(self) -> bool:
         return bool(self.new or self.changed or self.gone)
 
+    def counted(self) -> dict[str, int]:
+        """How many documents are ``changed``, ``new`` and ``gone``."""
+        return {"changed": len(self.changed), "new": len(self.new), "gone": self.gone}
+
     def __str__(self) -> str:
         told = [f"{word} {_some(paths)}" for word, paths in (("changed", self.changed), ("new", self.new)) if paths]
         if self.gone:

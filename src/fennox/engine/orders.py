@@ -91,7 +91,8 @@ class Taken:
     store_ahead: float | None = None  # seconds that the store's clock is ahead, where that was looked at and is told
 
     @property
-    def unchanged(self) -> bool:
+    def nothing_new(self) -> bool:
+        """No document has content that the store lacked; others may be gone, or have another mode or name."""
         return self.written.content == 0
 
 

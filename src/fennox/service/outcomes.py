@@ -32,7 +32,14 @@ def size(count: object) -> str:
 
 def _take(result: Result) -> str:
     new = "unchanged" if result.get("unchanged") else f"{size(result.get('new_bytes'))} new"
-    return f"{result.get('documents', 0)} documents, {new}"
+    differs = difference(result)
+    return f"{result.get('documents', 0)} documents, {new}" + (f" ({differs})" if differs else "")
+
+
+def difference(result: Result) -> str:
+    """``2 documents changed, 1 document gone``; nothing if nothing differs, or if that is not known."""
+    counts = [(word, count) for word in ("changed", "new", "gone") if (count := result.get(word))]
+    return ", ".join(f"{count} document{'' if count == 1 else 's'} {word}" for word, count in counts)
 
 
 def _copy(result: Result) -> str:

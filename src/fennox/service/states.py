@@ -8,7 +8,7 @@ from sqlalchemy import update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import StateRow, System
-from fennox.engine.looks import blinded
+from fennox.engine.looks import Difference, blinded, difference
 from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 
@@ -16,18 +16,21 @@ AS_ITS_BACKUP: dict[str, Any] = {"differs": "", "differs_since": None, "differs_
 """A system that is what its last backup holds, as far as is known."""
 
 
-async def remember(session: AsyncSession, system: str, taken: Taken, vault: Vault) -> None:
-    """Keep what the next look and the next take compare with; parts that were not taken stay as they were."""
+async def remember(session: AsyncSession, system: str, taken: Taken, vault: Vault) -> Difference | None:
+    """Keep what the next look and the next take compare with; parts that were not taken stay as they were.
+
+    How the parts differ from what was kept of them before; None: of some of them nothing was.
+    """
     backup, plain, likeness = taken.reference.backup, taken.plain, taken.likeness
     if taken.as_before:
         known = update(StateRow).where(StateRow.system_id == system).values(backup_id=backup, likeness=likeness)
         await session.execute(known.execution_options(synchronize_session=False))
-        return
+        return Difference([], [], 0)
     held = await session.get(StateRow, system, with_for_update=True)
     if not plain:  # an earlier attempt made the backup, and what it read is gone: until the next take nobody looks
         if held is not None:
             await session.delete(held)
-        return
+        return None
     keys, generation = vault.header.key_set, vault.header.generation
     parts = blinded(plain, vault.secret)
     if held is None:
@@ -36,6 +39,7 @@ async def remember(session: AsyncSession, system: str, taken: Taken, vault: Vaul
     kept = held.parts if (held.key_set, held.generation) == (keys, generation) else {}
     held.key_set, held.generation, held.parts = keys, generation, {**kept, **parts}
     held.backup_id, held.likeness = backup, likeness
+    return difference(kept, plain, vault.secret) if parts.keys() <= kept.keys() else None
 
 
 def same(system: System) -> None:

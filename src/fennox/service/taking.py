@@ -22,6 +22,7 @@ from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
+from fennox.engine.looks import Difference
 from fennox.engine.orders import Order, Subject, Taken
 from fennox.engine.sameness import RecordPlace
 from fennox.engine.take import take
@@ -200,7 +201,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     short = taken.as_before and not run.order.get("hold")
     copied = begun.routine is not None and begun.routine.copy_to != []
     odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
-    ending = Ending(store.id, taken, skew, odd, _result(taken))
+    ending = Ending(store.id, taken, skew, odd, _result(taken, Difference([], [], 0), unchanged=True))
     if short and not copied:
         async with context.alone() as database:
             if await enter(database, lease, ending, context.now()):
@@ -213,9 +214,10 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease, ending=True)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
+        differs: Difference | None = None
         found: dict[str, Any] = {"machine": taken.head.machine.model_dump(mode="json")}
         if given is None:
-            await states.remember(session, system.id, taken, vault)
+            differs = await states.remember(session, system.id, taken, vault)
             found |= states.AS_ITS_BACKUP
         if link is not None:
             found["skew"] = skew
@@ -234,8 +236,10 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             await session.flush()
             await guarding.look_at(context, session, backup, journal, in_clear=not vault.locked)
         await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
+        backup.unchanged = await _is_unchanged(session, taken, differs)
         sizes = taken.reference.sizes
-        run.odd, run.documents, run.size, run.result = odd, sizes.documents, sizes.bytes, _result(taken)
+        run.odd, run.documents, run.size = odd, sizes.documents, sizes.bytes
+        run.result = _result(taken, differs, unchanged=backup.unchanged)
         await queue.end(session, run, "done", context.now())
         told = backup.noted is not None
     if told:
@@ -267,7 +271,21 @@ async def _by_postgresql(context: Context, session: AsyncSession, ahead: float) 
     return ahead + ours.total_seconds() if abs(ours) <= moments.APART else None
 
 
-def _result(taken: Taken) -> dict[str, Any]:
+async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference | None) -> bool:
+    """Whether it is known that the backup before holds the same documents, modes and links, of the same parts."""
+    if not taken.nothing_new or differs is None or differs or taken.reference.previous is None:
+        return False
+    before = await session.get(Backup, taken.reference.previous.backup)
+    parts = [part.name for part in taken.head.parts]
+    return (
+        before is not None
+        and before.documents == taken.reference.sizes.documents
+        and [part["name"] for part in before.parts] == parts
+    )
+
+
+def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> dict[str, Any]:
+    """``differs``: from what the same parts held before; None: it is not known."""
     sizes = taken.reference.sizes
     return {
         "backup": taken.reference.backup,
@@ -275,7 +293,8 @@ def _result(taken: Taken) -> dict[str, Any]:
         "bytes": sizes.bytes,
         "new_bytes": taken.written.bytes,
         "objects": taken.written.objects,
-        "unchanged": taken.unchanged,
+        "unchanged": unchanged,
+        **(differs.counted() if differs is not None else {}),
     }
 
 
@@ -338,7 +357,7 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
         documents=reference.sizes.documents,
         size=reference.sizes.bytes,
         new_bytes=taken.written.bytes,
-        unchanged=taken.unchanged,
+        unchanged=False,  # it is, if the backup before turns out to hold the same
         partial=reference.partial,
         account=head.reached.account,
         machine=head.machine.model_dump(mode="json"),
