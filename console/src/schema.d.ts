@@ -4135,6 +4135,8 @@ export interface components {
             at_another_machine: boolean;
             /** Backup */
             backup: string;
+            /** Backup Taken */
+            backup_taken: string | null;
             /** Cannot Be Undone */
             cannot_be_undone: string[];
             entrance: components["schemas"]["Place"] | null;
@@ -4178,6 +4180,25 @@ export interface components {
             restarts: string[];
             /** Safety */
             safety: string | null;
+            /**
+             * Seen Login
+             * @default
+             */
+            seen_login: string;
+            /**
+             * Seen Settings
+             * @default {}
+             */
+            seen_settings: {
+                [key: string]: string;
+            };
+            /**
+             * Settings
+             * @default {}
+             */
+            settings: {
+                [key: string]: string;
+            };
             /**
              * State
              * @default draft

@@ -104,11 +104,29 @@ def test_the_face_afterwards_is_the_backups_only_if_everything_is_restored() -> 
 
 
 def test_only_facts_that_changed_are_told() -> None:
-    over = planning.compare_documents(LINUX, source(), target(), ALL)
-    then = planning.facts(LINUX, "b", target(), over)
-    now = planning.facts(LINUX, "b", target(version="12.1"), over)
+    then = planning.plan(LINUX, source(), target(), ALL, {})
+    now = planning.plan(LINUX, source(), target(version="12.1"), ALL, {})
     assert planning.changed_facts(then, then) == []
     assert planning.changed_facts(then, now) == ["the target's version was debian 12 and is now debian 12.1"]
+    other = replace(target(), documents={"settings": {"/etc/a": "1", "/etc/b": "x"}})
+    [said] = planning.changed_facts(then, planning.plan(LINUX, source(), other, ALL, {}))
+    assert said.endswith("(overwritten as well: /etc/b; overwritten no more: /etc/a; added no more: /etc/b)")
+
+
+def test_a_list_that_the_backup_never_counted_is_unknown_and_not_empty() -> None:
+    never = source(census={"packages": ["cron", "nginx"]})
+    sheet = planning.plan(LINUX, never, target(), ALL, {})
+    assert not any("disable z.service" in command for step in sheet.steps for command in step.commands)
+    assert [finding.code for finding in sheet.findings if finding.severity == "warning"] == ["never-counted"]
+    assert not any("enabled units: only the target has" in finding.text for finding in sheet.findings)
+    lists = proving.compare_census(LINUX, ALL, never.head, {}, {"packages": ["cron", "nginx"]})
+    assert [item.name for item in lists] == ["packages"]
+    assert "enabled units" in proving.not_proved(LINUX, ALL, never.head)
+
+
+def test_a_backup_of_a_few_parts_has_not_counted_what_lies_in_the_others() -> None:
+    some = source(parts=[Part(name="settings", title="", documents=0, bytes=0, root=EMPTY)])
+    assert "accounts" not in proving.counted_lists(LINUX, some.head.model_copy(update={"census": {"accounts": []}}))
 
 
 @pytest.mark.parametrize(
@@ -135,7 +153,7 @@ def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]
 
 def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None:
     passed, failed = (CheckProof(title="t", passed=ok, detail="") for ok in (True, False))
-    lists = proving.compare_census(LINUX, ALL, {"packages": ["a"]}, {}, {"packages": ["a", "b"]})
+    lists = proving.compare_census(LINUX, ALL, source(census={"packages": ["a"]}).head, {}, {"packages": ["a", "b"]})
     assert proving.prove([], [], [passed], NOON).proved is False
     assert proving.prove(lists, [], [passed], NOON).proved is True
     assert proving.prove(lists, [], [failed], NOON).proved is False
@@ -145,7 +163,9 @@ def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None
 
 def test_default_objects_of_a_fresh_target_are_not_extra() -> None:
     parts = [part.name for part in SKERRY.part]
-    lists = proving.compare_census(SKERRY, parts, {"shares": []}, {}, {"shares": ["public"]})
+    lists = proving.compare_census(
+        SKERRY, parts, source(SKERRY, census={"shares": []}).head, {}, {"shares": ["public"]}
+    )
     assert all(item.extra == [] for item in lists)
 
 

@@ -145,7 +145,8 @@ function took(from: string | null, to: string | null): string {
             <tr>
               <td class="text-muted">Backup</td>
               <td>
-                <code>{{ sheet.backup.slice(0, 12) }}</code
+                <template v-if="sheet.backup_taken">{{ when(sheet.backup_taken) }}, </template
+                ><code>{{ sheet.backup.slice(0, 12) }}</code
                 >: {{ sheet.parts.join(", ") }}
               </td>
             </tr>

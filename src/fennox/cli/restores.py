@@ -12,6 +12,7 @@ from fennox.cli.output import ask, can_ask, out, say, show_list, show_table, whe
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
+from fennox.core.names import printable
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
 from fennox.wire.restores import EntranceWanted, NewDraft, SheetShown
 from fennox.wire.runs import RunShown
@@ -66,11 +67,12 @@ def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
             "run sheet",
             f"{shown.id[:12]} ({sheet.state}), version {sheet.version}, by {shown.by}, {when(shown.created)}",
         ),
-        ("backup", f"{sheet.backup[:12]} of {sheet.system_name}"),
+        ("backup", f"{sheet.backup[:12]} of {sheet.system_name}" + _taken(sheet)),
         ("target", f"{sheet.target.address} as {sheet.target.account}, machine {sheet.target_machine}"),
         *([("acting at", f"{sheet.entrance.address} as {sheet.entrance.account}")] if sheet.entrance else []),
         ("version", f"{sheet.target_product} {sheet.target_version}"),
         ("parts", ", ".join(sheet.parts)),
+        ("settings", "; ".join(f"{name}={value}" for name, value in sheet.settings.items()) or "none"),
         ("afterwards at", f"{sheet.after.place.address}: {sheet.after.address_because}"),
         ("signing in as", f"{sheet.after.place.account}: {sheet.after.account_because}"),
         ("known by", f"{sheet.after.place.key}: {sheet.after.key_because}"),
@@ -92,6 +94,10 @@ def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
         _proof(sheet.proof)
 
 
+def _taken(sheet: Sheet) -> str:
+    return f", taken {when(sheet.backup_taken)}" if sheet.backup_taken is not None else ""
+
+
 def _findings(sheet: Sheet) -> None:
     out.print()
     for severity in ("blocker", "warning", "note"):
@@ -105,8 +111,9 @@ def _findings(sheet: Sheet) -> None:
         ("added", over.added, over.added_count),
     ):
         if names:
-            more = f" and {count - 6} more" if count > 6 else ""
-            out.print(f"[dim]{title:12}[/dim] {', '.join(names[:6])}{more}", soft_wrap=True)
+            more = f" and {count - len(names)} more" if count > len(names) else ""
+            out.print(f"[dim]{title:12}[/dim]", end=" ")
+            out.print(f"{', '.join(map(printable, names))}{more}", markup=False, soft_wrap=True)
 
 
 def _step_table(steps: list[SheetStep]) -> None:

@@ -10,7 +10,6 @@ import anyio
 
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
 from fennox.core.format.manifest import Document
-from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import StepModel
@@ -185,7 +184,7 @@ class Restore:
         now = planning.plan(self.kind, source, target, self.sheet.parts, self._values())
         if blockers := now.blockers():
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
-        changed = planning.changed_facts(self.sheet.facts, now.facts)
+        changed = planning.changed_facts(self.sheet, now)
         if changed:
             self.sheet.ask_anew("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
             self.sheet.facts = now.facts
@@ -220,9 +219,11 @@ class Restore:
             output = await shell.run(words, limit=model.limit)
         if output.code != 0:
             said = printable((output.errors or output.output.decode("utf-8", "replace"))[-400:])
+            done = "; ".join(self.sheet.done_to_target())
             raise FarSideFailed(
                 f"{model.title}: the target does not accept the files of the backup: {said}",
-                "Nothing was put back. Look at the target's programs and their versions.",
+                f"{f'Done until now: {done}.' if done else 'Nothing was put back.'} Look at the target's programs and "
+                "their versions.",
             )
         return "accepted"
 
@@ -308,10 +309,10 @@ class Restore:
 
     async def _prove(self) -> str:
         after = await self._reached.look(self.sheet.parts)
-        backup: Census = (await self.reader.head()).census
-        lists = proving.compare_census(self.kind, self.sheet.parts, backup, self.sheet.fresh_census, after.census)
+        head = await self.reader.head()
+        lists = proving.compare_census(self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
         lists += await self._written_documents(after)
-        _, left_out = proving.covered_lists(self.kind, self.sheet.parts)
+        left_out = proving.not_proved(self.kind, self.sheet.parts, head)
         proof = proving.prove(lists, left_out, proving.checks_of(self.sheet), self.now())
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id

@@ -39,11 +39,10 @@ def _finding(severity: Severity, code: str, text: str, remedy: str = "Switch it 
     return Finding(severity=severity, code=code, text=text, remedy="" if severity == "note" else remedy)
 
 
-def seen_anew(sheet: Sheet, now: list[Finding]) -> None:
-    """Keep what was seen now; of a machine that was silent and is not so any more a person is asked."""
+def seen_anew(sheet: Sheet, now: list[Finding]) -> list[str]:
+    """Keep what was seen now. In words, that a machine is not silent any more."""
     before = [finding for finding in sheet.findings if finding.code.startswith(_CODE)]
     sheet.findings = [finding for finding in sheet.findings if finding not in before] + now
     was_silent = any(finding.code == _SILENT for finding in before)
     alive = [finding.text for finding in now if finding.code != _SILENT]
-    if was_silent and alive:
-        sheet.ask_anew("facts", None, f"Since the sheet was drafted this has changed. {alive[0]}", ["accept"])
+    return alive if was_silent else []

@@ -105,10 +105,12 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         documents=await backup_digests(material.reader, parts),
         login_account=material.login.account,
         address=system.address,
+        taken=material.backup.time,
         standing=_standing(material) + await oldmachine.look(context, system, material.login, place.address),
     )
     entrance = await _checked_entrance(context, kind, system, order.get("entrance"))
     sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)), entrance)
+    sheet.seen_login = _said_of(material.target_login)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = Sheet(
@@ -180,12 +182,16 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         return await take_safety_copy(context, lease, link, replace(subject, reached=reached), store, vault, journal)
 
     if not sheet.begun() and not sheet.giving_up:
-        oldmachine.seen_anew(sheet, await oldmachine.look(context, system, material.login, sheet.target.address))
+        old = await oldmachine.look(context, system, material.login, sheet.target.address)
+        changed = [*oldmachine.seen_anew(sheet, old), *_changed_since(sheet, kind, material)]
+        if changed:
+            question = f"Since the sheet was drafted this has changed. {' '.join(changed)}"
+            sheet.ask_anew("facts", None, question, ["accept"])
     restore = Restore(
         sheet=sheet,
         kind=kind,
         reader=material.reader,
-        settings=dict(system.settings),
+        settings=dict(sheet.settings) or dict(system.settings),
         journal=journal,
         now=context.now,
         connect=connect,
@@ -194,6 +200,22 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     )
     done = await restore.go_on()
     await _close_run(context, lease, row.id, done, material)
+
+
+def _said_of(login: Login) -> str:
+    return f"{login.name} ({login.account}), set {login.changed:%Y-%m-%d %H:%M} UTC"
+
+
+def _changed_since(sheet: SheetData, kind: Kind, material: _Material) -> list[str]:
+    """What is not what the sheet shows: the system's settings, instead of which the sheet's are used, and the login."""
+    settings, login = values_of(kind, dict(material.system.settings)), _said_of(material.target_login)
+    said = []
+    if sheet.settings and (changed := planning.changed_settings(sheet.seen_settings, settings)):
+        said.append(f"Of the system {'; '.join(changed)}; the restore uses what the sheet shows.")
+    if sheet.seen_login and sheet.seen_login != login:
+        said.append(f"The login was {sheet.seen_login}, and is {login}.")
+    sheet.seen_settings, sheet.seen_login = settings, login
+    return said
 
 
 def suspension(sheet_id: str) -> str:

@@ -7,6 +7,7 @@ import re
 import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from hashlib import blake2b
 from typing import Any, Literal
 
@@ -16,6 +17,7 @@ from fennox.core.kinds.expressions import filled, filled_json, wanted
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind, VersionRule
 from fennox.core.kinds.steps import StepModel
+from fennox.core.names import printable
 from fennox.core.restoring import proving
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet, SheetStep
 
@@ -45,6 +47,7 @@ class Source:
     documents: Mapping[str, Mapping[str, str]]
     login_account: str
     address: str = ""  # where the system is reached
+    taken: datetime | None = None
     standing: list[Finding] = field(default_factory=list)
 
 
@@ -68,6 +71,7 @@ def plan(
         findings.append(Finding(severity="warning", code="other-account", text=text, remedy=remedy))
     return Sheet(
         backup=source.backup,
+        backup_taken=source.taken,
         system=source.system,
         system_name=source.system_name,
         kind=kind.name,
@@ -78,6 +82,8 @@ def plan(
         target_machine=target.machine.id,
         target_product=target.machine.product,
         target_version=target.machine.version,
+        settings=dict(settings),
+        seen_settings=dict(settings),
         findings=findings,
         steps=steps,
         undo=undo,
@@ -109,7 +115,7 @@ def facts(kind: Kind, backup: str, target: Target, overwrites: Overwrites) -> Fa
     )
 
 
-def changed_facts(then: Facts, now: Facts) -> list[str]:
+def changed_facts(then: Sheet, now: Sheet) -> list[str]:
     """In words, only what changed since a person agreed."""
     titles = {
         "backup": "the backup",
@@ -120,13 +126,37 @@ def changed_facts(then: Facts, now: Facts) -> list[str]:
         "target_key": "the target's host key or certificate",
     }
     found = [
-        f"{title} was {getattr(then, name)} and is now {getattr(now, name)}"
+        f"{title} was {getattr(then.facts, name)} and is now {getattr(now.facts, name)}"
         for name, title in titles.items()
-        if getattr(then, name) != getattr(now, name)
+        if getattr(then.facts, name) != getattr(now.facts, name)
     ]
-    if then.overwrites != now.overwrites:
-        found.append("what will be overwritten on the target is not what it was")
+    if then.facts.overwrites != now.facts.overwrites:
+        found.append(f"what will be overwritten on the target is not what it was{_otherwise(then, now)}")
     return found
+
+
+def _otherwise(then: Sheet, now: Sheet) -> str:
+    """Which documents, as far as both sheets name them."""
+    before, after = then.overwrites, now.overwrites
+    told = []
+    for title, ours, theirs in (
+        ("overwritten as well", after.changed, before.changed),
+        ("overwritten no more", before.changed, after.changed),
+        ("added as well", after.added, before.added),
+        ("added no more", before.added, after.added),
+    ):
+        if names := [name for name in ours if name not in theirs]:
+            told.append(f"{title}: {_some([printable(name) for name in names])}")
+    return f" ({'; '.join(told)})" if told else ""
+
+
+def changed_settings(then: Mapping[str, str], now: Mapping[str, str]) -> list[str]:
+    """In words, each setting of the system that is not what it was."""
+    return [
+        f"the setting {name} was {then.get(name, '')!r} and is now {now.get(name, '')!r}"
+        for name in sorted(then.keys() | now.keys())
+        if then.get(name) != now.get(name)
+    ]
 
 
 def counted_anew(then: list[Finding], now: list[Finding]) -> list[Finding]:
@@ -241,11 +271,18 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         say("note", "new-identity", f"The target is another machine ({theirs.id}); after the proof {counts} as "
             f"{source.system_name}, with all its backups.")  # fmt: skip
     for name, listed in sorted(target.census.items()):
+        if name not in proving.counted_lists(kind, source.head):
+            continue
         left = [value for value in listed if value not in source.head.census.get(name, [])]
         left = [value for value in left if value not in kind.defaults.get(name, [])]
         if left:
             stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
             say("note", "only-on-target", f"{name}: only the target has {_some(left)}; {stays}.")
+    for step in (step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"):
+        assert step.each is not None
+        if step.each.list not in proving.counted_lists(kind, source.head) and step.each.list in target.census:
+            say("warning", "never-counted", f"The backup never counted {step.each.list}: what only the target has of "
+                f"it stays, and nothing of it is proved.")  # fmt: skip
     if overwrites.changed_count:
         say("note", "overwrites", f"{overwrites.changed_count} documents of the target are overwritten, "
             f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has stay.")  # fmt: skip
@@ -301,7 +338,7 @@ def _steps(
     for index, (phase, step) in enumerate(kind.steps()):
         if step.parts and not any(part in parts for part in step.parts):
             continue
-        names = names_for(step, source.head.census, target.census)
+        names = names_for(kind, step, source.head, target.census)
         if step.each is not None and not names:
             continue
         steps.append(_sheet_step(len(steps) + 1, phase, index, step, names, settings))
@@ -325,7 +362,7 @@ def _undo_steps(
     for index, step in enumerate(kind.undo_steps()):
         for undone in steps:
             if undone.kind_step is not None and undone.title == step.undoes:
-                names = names_for(step, source.head.census, target.census)
+                names = names_for(kind, step, source.head, target.census)
                 if step.each is None or names:
                     planned = _sheet_step(0, "undo", index, step, names, settings)
                     found.append(planned.model_copy(update={"undoes": undone.number}))
@@ -350,9 +387,13 @@ def _sheet_step(
     )
 
 
-def names_for(step: StepModel, backup: Census, target: Census) -> list[str]:
+def names_for(kind: Kind, step: StepModel, head: Head, target: Census) -> list[str]:
+    """What a step repeats over. What only the target has is not known where the backup never counted the list."""
     if step.each is None:
         return []
+    if step.each.names == "extra" and step.each.list not in proving.counted_lists(kind, head):
+        return []
+    backup = head.census
     ours, theirs = backup.get(step.each.list, []), target.get(step.each.list, [])
     if step.each.names == "all":
         return list(ours)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 
+from fennox.core.format.manifest import Head
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression, PartModel
@@ -22,6 +23,15 @@ def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:
     return covered, not_covered
 
 
+def counted_lists(kind: Kind, head: Head) -> frozenset[str]:
+    """Census lists that a backup has counted; of the others it is not known what the machine had.
+
+    An older version of the kind did not know them, or parts were left out that hold some of what they name.
+    """
+    covered, _ = covered_lists(kind, [part.name for part in head.parts])
+    return frozenset(head.census) & frozenset(covered)
+
+
 def _may_hold(part: PartModel, expression: Expression) -> bool:
     looked_in = _prefix(expression.in_)
     for source in part.source:
@@ -37,9 +47,13 @@ def _prefix(pattern: str) -> str:
     return pattern.split("*")[0].split("{")[0]
 
 
-def compare_census(kind: Kind, parts: list[str], backup: Census, fresh: Census, after: Census) -> list[ListProof]:
-    """The lists that the chosen parts determine, name by name. Default objects of a fresh install are not extra."""
+def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census) -> list[ListProof]:
+    """The lists that the chosen parts determine, name by name. Default objects of a fresh install are not extra.
+
+    Nothing is said of lists that the backup has not counted.
+    """
     covered, _ = covered_lists(kind, parts)
+    backup, counted = head.census, counted_lists(kind, head)
     return [
         ListProof(
             name=name,
@@ -50,7 +64,15 @@ def compare_census(kind: Kind, parts: list[str], backup: Census, fresh: Census, 
             extra=sorted(set(after.get(name, [])) - set(backup.get(name, [])) - set(kind.defaults.get(name, []))),
         )
         for name in covered
+        if name in counted
     ]
+
+
+def not_proved(kind: Kind, parts: list[str], head: Head) -> list[str]:
+    """Lists that a proof says nothing of: the chosen parts do not determine them, or the backup never counted them."""
+    covered, left_out = covered_lists(kind, parts)
+    counted = counted_lists(kind, head)
+    return [*left_out, *(name for name in covered if name not in counted)]
 
 
 def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, str]) -> ListProof:

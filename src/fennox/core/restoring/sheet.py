@@ -127,6 +127,7 @@ class Sheet(SheetModel):
     format: Literal[1] = 1
     version: Annotated[int, Field(ge=1)] = 1
     backup: str
+    backup_taken: Aware | None = None
     system: str
     system_name: str
     kind: str
@@ -137,6 +138,9 @@ class Sheet(SheetModel):
     target_machine: str
     target_product: str
     target_version: str
+    settings: dict[str, str] = {}  # what steps and places are filled with, whatever becomes of the system's own
+    seen_settings: dict[str, str] = {}  # the system's own when a person last saw whether they differ
+    seen_login: str = ""  # the target's, likewise
     findings: list[Finding]
     steps: list[SheetStep]
     undo: list[SheetStep] = []
@@ -163,6 +167,11 @@ class Sheet(SheetModel):
         return [
             step for step in self.steps if step.kind_step is not None and step.state not in ("waiting", "not needed")
         ]
+
+    def done_to_target(self) -> list[str]:
+        """Steps that are done and may have changed the target, by title."""
+        changing = ("write", "upload", "command", "request", "rejoin")
+        return [step.title for step in self.begun() if step.state == "done" and step.do in changing]
 
     def to_undo(self) -> list[SheetStep]:
         """What undoes steps that have begun, the last of them first."""
