@@ -136,7 +136,7 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
         assert client.system("web-9").active_run is not None
     fresh.set_packages(packages)
     page.get_by_role("button", name="Done").click()
-    page.get_by_role("heading", name="Proved: everything is there again").wait_for(timeout=120_000)
+    page.get_by_role("heading", name="Proved: all that was compared is there again").wait_for(timeout=120_000)
     assert violations(page) == []
 
 

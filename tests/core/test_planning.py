@@ -121,7 +121,9 @@ def test_a_list_that_the_backup_never_counted_is_unknown_and_not_empty() -> None
     assert not any("enabled units: only the target has" in finding.text for finding in sheet.findings)
     lists = proving.compare_census(LINUX, ALL, never.head, {}, {"packages": ["cron", "nginx"]})
     assert [item.name for item in lists] == ["packages"]
-    assert "enabled units" in proving.not_proved(LINUX, ALL, never.head)
+    named = proving.not_proved(LINUX, ALL, never.head, [proving.compare_documents("settings", {}, {})])
+    assert {"enabled units", "documents of accounts"} <= set(named)
+    assert "documents of settings" not in named
 
 
 def test_a_backup_of_a_few_parts_has_not_counted_what_lies_in_the_others() -> None:

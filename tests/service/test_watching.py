@@ -5,9 +5,21 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 import pytest
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import Alert, AlertRoute, Backup, ConcernRow, Routine, Run, StoreRow, StoreSpace, System
+from fennox.catalogue.models import (
+    Alert,
+    AlertRoute,
+    Backup,
+    ConcernRow,
+    Login,
+    Routine,
+    Run,
+    Sheet,
+    StoreRow,
+    StoreSpace,
+    System,
+)
 from fennox.service import alerting, scheduler, watching
 from fennox.service.context import Context
 from tests.database import database, postgres
@@ -211,3 +223,41 @@ async def test_routines_that_are_off_or_fit_nothing_are_told(context: Context, s
     async with context.session() as session:
         await session.execute(update(Routine).values(mode="by hand"))
     assert told(await standing(context, "nightly"), "is off") == []
+
+
+async def test_a_take_that_failed_stands_until_a_take_is_done_and_a_restore_until_one_is(
+    context: Context, store: str
+) -> None:
+    system = await add_system(context, "a")
+    backup = await add_backup(context, system, store, START, 1)
+
+    async def ended(kind: str, state: str, sheet: str | None = None) -> None:
+        async with context.session() as session:
+            number = (await session.execute(select(func.count()).select_from(Run))).scalar_one()
+            at = START + timedelta(minutes=number)
+            if sheet is not None:
+                login = (await session.execute(select(Login.id))).scalars().first()
+                session.add(Sheet(id=sheet, system_id=system, backup_id=backup, target_login_id=login, state=state,
+                                  data={}, version=1, created=at, by="mara"))  # fmt: skip
+                await session.flush()
+            session.add(Run(id=f"r-{number}", kind=kind, state=state, system_id=system, sheet_id=sheet, order={},
+                            by="mara", created=at, ended=at, reason="no answer"))  # fmt: skip
+
+    async def failed() -> set[str]:
+        return {text.split(" of a failed")[0] for text in await standing(context) if " of a failed" in text}
+
+    await ended("draft", "failed")
+    assert await failed() == set(), "a draft that failed is told to whom it was for"
+    await ended("take", "failed")
+    for kind in ("draft", "look", "verify"):
+        await ended(kind, "done")
+        assert await failed() == {"The last take"}, f"a {kind} is no take"
+    await ended("look", "failed")
+    assert await failed() == {"The last take", "The last look"}
+    await ended("take", "done")
+    assert await failed() == set()
+    await ended("restore", "failed", "s-1")
+    await ended("take", "done")
+    assert await failed() == {"The last restore"}
+    await ended("restore", "done", "s-2")
+    assert await failed() == set()

@@ -7,7 +7,7 @@ defineProps<{ proof: Schema["Proof"] }>();
 
 <template>
   <h2 :class="proof.proved ? 'text-good' : 'text-ember'">
-    {{ proof.proved ? "Proved: everything is there again" : "Not proved: something is missing" }}
+    {{ proof.proved ? "Proved: all that was compared is there again" : "Not proved" }}
   </h2>
   <p class="text-sm text-muted">{{ when(proof.at) }}</p>
   <div class="scroll" tabindex="0">
@@ -36,6 +36,9 @@ defineProps<{ proof: Schema["Proof"] }>();
       </tbody>
     </table>
   </div>
+  <p v-if="proof.left_out_lists.length" class="mt-3">
+    <span class="text-sm font-semibold text-warn">Not compared:</span> {{ proof.left_out_lists.join(", ") }}
+  </p>
   <ul class="mt-3">
     <li v-for="check in proof.checks" :key="check.title">
       <span class="inline-block w-20 text-sm font-semibold" :class="check.passed ? 'text-good' : 'text-ember'">{{

@@ -204,9 +204,13 @@ describe("the proof", () => {
     expect(documents).toEqual(["documents of settings", "9", "–", "9", "nothing", "odd"]);
     expect(table.get("li").text()).toMatch(/^Failed\s*It answers no answer$/);
   });
+  it("names what was not compared", () => {
+    const left = { ...proof, left_out_lists: ["accounts", "documents of registry"] };
+    expect(mount(ProofTable, { props: { proof: left } }).text()).toContain("Not compared: accounts, documents of registry");
+  });
   it("says proved only when it is", () => {
     const text = mount(ProofTable, { props: { proof: { ...proof, proved: true } } }).text();
-    expect(text).toContain("Proved: everything is there again");
+    expect(text).toContain("Proved: all that was compared is there again");
   });
 });
 

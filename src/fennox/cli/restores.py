@@ -145,6 +145,8 @@ def _proof(proof: Proof) -> None:
             for item in proof.lists
         ],
     )  # fmt: skip
+    if proof.left_out_lists:
+        out.print(f"[yellow]not compared[/yellow]  {', '.join(proof.left_out_lists)}", soft_wrap=True)
     for check in proof.checks:
         word = "[green]passed[/green]" if check.passed else "[bold red]FAILED[/bold red]"
         out.print(f"{word}  {check.title}", end=" ")

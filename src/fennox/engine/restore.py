@@ -312,12 +312,12 @@ class Restore:
         head = await self.reader.head()
         lists = proving.compare_census(self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
         lists += await self._written_documents(after)
-        left_out = proving.not_proved(self.kind, self.sheet.parts, head)
+        left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
         proof = proving.prove(lists, left_out, proving.checks_of(self.sheet), self.now())
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id
         missing = sum(len(item.missing) for item in proof.lists)
-        return "everything is there" if proof.proved else f"{missing} names missing; see the proof"
+        return "all that was compared is there" if proof.proved else f"{missing} names missing; see the proof"
 
     async def _written_documents(self, after: Target) -> list[ListProof]:
         """Every document that a part wrote, as it is on the target now."""

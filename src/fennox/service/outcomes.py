@@ -42,6 +42,12 @@ def difference(result: Result) -> str:
     return ", ".join(f"{count} document{'' if count == 1 else 's'} {word}" for word, count in counts)
 
 
+def _restore(result: Result) -> str:
+    if "undone" in result:
+        return f"given up, {result['undone']} of its steps undone"
+    return "proved: all that was compared is there again" if result.get("proved") else "not proved"
+
+
 def _copy(result: Result) -> str:
     anew = ", sealed anew" if result.get("sealed_anew") else ""
     return f"from {result.get('from')}, {size(result.get('new_bytes'))} new{anew}"
@@ -65,7 +71,7 @@ def _sweep(result: Result) -> str:
 _SAID: dict[str, Callable[[Result], str]] = {
     "take": _take,
     "look": lambda result: f"it differs: {result['differs']}" if result.get("differs") else "as its last backup",
-    "restore": lambda _: "proved: everything is there again",
+    "restore": _restore,
     "draft": lambda _: "run sheet written",
     "copy": _copy,
     "scrub": _scrub,

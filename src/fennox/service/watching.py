@@ -10,8 +10,9 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import func, select, text
+from sqlalchemy import exists, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import aliased
 
 from fennox.catalogue.models import (
     ConcernRow,
@@ -19,11 +20,13 @@ from fennox.catalogue.models import (
     KeySet,
     Routine,
     Run,
+    Sheet,
     StoreDamage,
     StoreRow,
     StoreSpace,
     System,
     Worker,
+    constant,
 )
 from fennox.core import trend
 from fennox.service import (
@@ -42,7 +45,7 @@ from fennox.service import (
 from fennox.service.clocks import Judged
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
-from fennox.service.newest import newest_runs, unhurried
+from fennox.service.newest import ENDED, newest_runs, unhurried
 from fennox.service.turns import give_way
 
 RUNS_OUT = timedelta(days=30)  # space
@@ -294,11 +297,23 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
 
 
 async def _runs(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
-    last = newest_runs(Run.id, Run.state).subquery()
-    failed = select(Run, System).join(System, System.id == Run.system_id)
-    failed = failed.where(Run.id.in_(select(last.c.id).where(last.c.state == "failed")), System.retired.is_(None))
-    for run, system in await session.execute(failed):
-        yield Found("failed", "high", "system", system.name,
+    failed = select(Run, System).join(System, System.id == Run.system_id).where(System.retired.is_(None))
+    take = newest_runs(Run.id, Run.state, fits=(*ENDED, Run.kind == constant("take"))).subquery()
+    looks = (*ENDED, Run.kind.in_(("take", "look")))
+    look = newest_runs(Run.id, Run.state, Run.kind, fits=looks).subquery()
+    which = Run.id.in_(select(take.c.id).where(take.c.state == "failed")) | Run.id.in_(
+        select(look.c.id).where(look.c.state == "failed", look.c.kind == "look")
+    )
+    restored = aliased(Run)
+    over = exists().where(
+        restored.system_id == Run.system_id, restored.kind == constant("restore"), restored.number > Run.number,
+        restored.state == "done",
+    )  # fmt: skip
+    begun = Run.sheet_id.in_(select(Sheet.id).where(Sheet.state.in_(("failed", "not proved"))))
+    restore = begun & (Run.kind == constant("restore")) & (Run.state == "failed") & ~over
+    every = list(await session.execute(failed.where(which))) + list(await session.execute(failed.where(restore)))
+    for run, system in {(system.name, run.kind): (run, system) for run, system in every}.values():
+        yield Found("failed" if run.kind == "take" else f"failed|{run.kind}", "high", "system", system.name,
                     f"The last {run.kind} of {system.name} failed: {run.reason}", run.remedy, since=run.ended,
                     cause=away.cause(run.store_id, system.site))  # fmt: skip
     waiting = select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")

@@ -68,17 +68,26 @@ def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, afte
     ]
 
 
-def not_proved(kind: Kind, parts: list[str], head: Head) -> list[str]:
-    """Lists that a proof says nothing of: the chosen parts do not determine them, or the backup never counted them."""
+def not_proved(kind: Kind, parts: list[str], head: Head, lists: list[ListProof]) -> list[str]:
+    """What a proof of these ``lists`` says nothing of.
+
+    Lists that the chosen parts do not determine, or that the backup never counted; documents of parts that are put back
+    otherwise than by writing them, as what a command told.
+    """
     covered, left_out = covered_lists(kind, parts)
-    counted = counted_lists(kind, head)
-    return [*left_out, *(name for name in covered if name not in counted)]
+    counted, compared = counted_lists(kind, head), {item.name for item in lists}
+    documents = [documents_of(part) for part in parts if documents_of(part) not in compared]
+    return [*left_out, *(name for name in covered if name not in counted), *documents]
+
+
+def documents_of(part: str) -> str:
+    return f"documents of {part}"
 
 
 def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, str]) -> ListProof:
     """Documents of a written part: one that is absent or differs in content, mode or owner is missing."""
     return ListProof(
-        name=f"documents of {part}",
+        name=documents_of(part),
         backup=len(backup),
         fresh=None,
         after=sum(after.get(path) == digest for path, digest in backup.items()),
