@@ -65,6 +65,7 @@ def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, instal
     assert "the one that is known" in ok(ready, "system", "probe", "web-9").stdout
     taken = ok(ready, "backup", "take", "web-9", "--store", "attic", "--name", "first", "--note", "before anything")
     assert "3 objects with" in taken.stderr
+    fails(ready, 1, "has a backup first already", "backup", "take", "web-9", "--name", "first")
     again = ok(ready, "backup", "take", "web-9")
     assert "Unchanged since the last backup: 1 object" in again.stderr
     shown = ok(ready, "backup", "show", "first", "--documents").stdout

@@ -322,7 +322,8 @@ async def take_safety_copy(
         order = next_order(run, Last(*before) if before else None, backup=backup, time=time, apart=False)
         if known is not None:
             order = replace(order, sequence=known.sequence)
-    order = replace(order, name="before-restore", note="What the target held before the restore.", purpose="safety",
+    name = f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
+    order = replace(order, name=name, note="What the target held before the restore.", purpose="safety",
                     parts=None, routine=None)  # fmt: skip
     index = context.index(store.id)
     taken = await take(vault, index, link, subject, order, journal, any_machine=True, carvers=context.carvers)

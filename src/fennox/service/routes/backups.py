@@ -14,7 +14,19 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, HandedIn, KeySet, PendingNote, Removal, Routine, StoreRow, System
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    Backup,
+    Copy,
+    HandedIn,
+    KeySet,
+    PendingNote,
+    Removal,
+    Routine,
+    Run,
+    StoreRow,
+    System,
+)
 from fennox.core import moments
 from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.core.format.manifest import Finding, Machine
@@ -191,6 +203,9 @@ async def take_backup(
         system = await named(session, System, wanted.system)
         kind, _ = context.kind(system.kind)
         parts_to_take(kind, wanted.parts)
+        key = f"{who.name}:{idempotency_key}" if idempotency_key else None
+        if wanted.name:
+            await _must_be_free(session, system, wanted.name, key)
         stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
         store = await named(session, StoreRow, wanted.store) if wanted.store else taking.check_store_given(stores)
         run = await queue.enqueue(
@@ -202,12 +217,27 @@ async def take_backup(
             store_id=store.id,
             backup_id=secrets.token_hex(16),
             order={"name": wanted.name, "note": wanted.note, "parts": wanted.parts, "hold": wanted.hold},
-            idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+            idempotency_key=key,
             wait=wanted.wait,
         )
         await audit.note(session, request, "started a take", "system", system.name, store=store.name, run=run.id)
         await session.refresh(run)
         return await run_shown(context, session, run)
+
+
+async def _must_be_free(session: AsyncSession, system: System, name: str, idempotency_key: str | None) -> None:
+    """A name fits one backup of a system, or it could not be asked for by it. The same take, asked again, is one."""
+    if idempotency_key is not None:
+        same = select(Run.id).where(Run.idempotency_key == idempotency_key)
+        if (await session.execute(same)).first() is not None:
+            return
+    held = select(Backup.id).where(Backup.system_id == system.id, Backup.name == name)
+    coming = select(Run.backup_id).where(IS_ACTIVE, Run.system_id == system.id, Run.order["name"].astext == name)
+    for query in (held, coming):
+        if (other := (await session.execute(query.limit(1))).scalar_one_or_none()) is not None:
+            raise Conflict(
+                f"{system.name} has a backup {name} already ({other[:12]}).", "Choose another name.", field="name"
+            )
 
 
 @router.get("/systems/{name}/hand-ins")
