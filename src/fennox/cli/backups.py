@@ -12,10 +12,11 @@ from pydantic import SecretStr
 from fennox.cli import runs
 from fennox.cli.access import first_line
 from fennox.cli.main import Environment
-from fennox.cli.output import counted, say, show_list, show_one, show_table, size, when
+from fennox.cli.output import say, show_list, show_one, show_table, when
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
+from fennox.core.words import counted, size
 from fennox.wire.backups import BackupShown, CopyShown, ExportWanted, NewTake
 from fennox.wire.runs import RunShown
 

@@ -12,11 +12,12 @@ from pydantic import SecretStr
 
 from fennox.cli.access import first_line
 from fennox.cli.main import Environment
-from fennox.cli.output import counted, when
+from fennox.cli.output import when
 from fennox.cli.signedin import client
 from fennox.core.compare.model import Change, Comparison, DocumentChange
 from fennox.core.errors import BadInput
 from fennox.core.names import printable
+from fennox.core.words import counted
 from fennox.wire.comparing import CompareWanted, StandingShown, TraceWanted
 
 _WAYS = "Give BEFORE AFTER, BEFORE --live, or --system NAME with --since TIME or --live if you like."

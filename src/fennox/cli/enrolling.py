@@ -10,12 +10,13 @@ from pathlib import Path
 
 from fennox.cli.hostkeys import accepted_list, ask_whether_its_own, with_accepted_key
 from fennox.cli.main import FAILED, Environment
-from fennox.cli.output import ask, can_ask, remaining, say, show_table, size, when
+from fennox.cli.output import ask, can_ask, remaining, say, show_table, when
 from fennox.cli.signedin import client
 from fennox.cli.systems import settings_of
 from fennox.client.api import Client, ProblemError
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import noun, printable
+from fennox.core.words import size
 from fennox.wire.enrolling import Looked, LookWanted, NewSystem
 
 _NEEDED = ("name", "address", "login")

@@ -10,11 +10,12 @@ from pathlib import Path
 
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.offline import credential
-from fennox.cli.output import say, show_table, size
+from fennox.cli.output import say, show_table
 from fennox.core.errors import BadInput, KeyUnknown, NotFound
 from fennox.core.kinds.loading import Texts, mistakes
 from fennox.core.kinds.model import Kind
 from fennox.core.names import noun, printable
+from fennox.core.words import counted, size
 
 _NAMED = 5  # names of a list that are shown
 
@@ -57,7 +58,7 @@ def _kind(file: str) -> Kind | None:
         place = f"{file}:{mistake.line}:{mistake.column}"
         print(f"{place}: {mistake.where}: {mistake.text.rstrip('.')}. {mistake.remedy}".rstrip())
     if kind is None:
-        say(f"{len(found)} mistakes.")
+        say(f"{counted(len(found), 'mistake')}.")
     return kind
 
 

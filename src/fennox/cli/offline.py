@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 
 from fennox.cli.access import ask_secret, first_line
 from fennox.cli.main import Environment
-from fennox.cli.output import say, size
+from fennox.cli.output import say
+from fennox.core.words import size
 
 if TYPE_CHECKING:
     from fennox.links.base import Credential

@@ -143,21 +143,6 @@ def span(length: timedelta) -> str:
     return f"{seconds // 86400} days"
 
 
-def size(count: int) -> str:
-    """Decimal units: 1 kB is 1,000 bytes."""
-    amount = float(count)
-    for unit in ("B", "kB", "MB", "GB"):
-        if amount < 1000:
-            return f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
-        amount /= 1000
-    return f"{amount:.1f} TB"
-
-
-def counted(count: int, noun: str) -> str:
-    """A number and what it counts: ``1 document``, ``3 documents``."""
-    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
-
-
 def can_ask() -> bool:
     return sys.stdin.isatty() and sys.stderr.isatty()
 

@@ -11,9 +11,10 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from fennox.cli import access
 from fennox.cli.main import FAILED, PERSON, Environment
-from fennox.cli.output import can_ask, counted, err, say, show_list, show_one, size, span, when
+from fennox.cli.output import can_ask, err, say, show_list, show_one, span, when
 from fennox.cli.signedin import client
 from fennox.client.api import Client, ProblemError
+from fennox.core.words import counted, size
 from fennox.wire.runs import LogLine, RunShown
 
 

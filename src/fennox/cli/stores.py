@@ -13,9 +13,10 @@ from fennox.cli import access, runs
 from fennox.cli.access import first_line
 from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, Environment
-from fennox.cli.output import ask, can_ask, counted, out, say, show_list, show_one, show_table, size, when
+from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, when
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.words import counted, size
 from fennox.wire.backups import MarkedShown
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (

@@ -9,6 +9,7 @@ from fastapi import APIRouter, FastAPI, Request
 from fastapi.routing import APIRoute
 
 from fennox.core.errors import NotAllowed, NotSignedIn, Outdated
+from fennox.core.words import a
 from fennox.service.context import Context
 from fennox.service.signin import Person, person_of
 
@@ -162,7 +163,8 @@ async def authorise(request: Request) -> None:
     if person.by_cookie and request.method not in ("GET", "HEAD") and request.headers.get(CONSOLE_HEADER) != "1":
         raise NotAllowed("The request does not come from the console.", "Reload the page.")
     if RANK[person.role] < RANK[needed]:
-        raise NotAllowed(f"A {person.role} may not do this; it needs an {needed}.", "Ask an administrator.")
+        who = a(person.role).capitalize()
+        raise NotAllowed(f"{who} may not do this; it needs {a(needed)}.", "Ask an administrator.")
     request.state.person = person
 
 

@@ -12,10 +12,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
 from fennox.core import ceiling, ladder, moments
 from fennox.core.ceiling import Held
+from fennox.core.words import size
 from fennox.service import routines, upkeep
 from fennox.service.concerns import Found
 from fennox.service.context import Context
-from fennox.service.outcomes import size
 from fennox.service.routines import Standing
 
 _FRESH = timedelta(days=1)  # a look at the space that is older is made anew before anything goes

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from fennox.catalogue.models import Run
+from fennox.core.words import counted, size
 
 Result = dict[str, Any]
 
@@ -20,52 +21,54 @@ def outcome(run: Run) -> str:
     return run.step if run.state == "running" else ""
 
 
-def size(count: object) -> str:
-    """Bytes in decimal units."""
-    amount = float(str(count or 0))
-    for unit in ("B", "kB", "MB"):
-        if amount < 1000:
-            return f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
-        amount /= 1000
-    return f"{amount:.1f} GB"
+def _many(result: Result, what: str, noun: str) -> str:
+    return counted(_number(result, what), noun)
+
+
+def _size(result: Result, what: str) -> str:
+    return size(_number(result, what))
+
+
+def _number(result: Result, what: str) -> int:
+    return int(result.get(what) or 0)
 
 
 def _take(result: Result) -> str:
-    new = "unchanged" if result.get("unchanged") else f"{size(result.get('new_bytes'))} new"
+    new = "unchanged" if result.get("unchanged") else f"{_size(result, 'new_bytes')} new"
     differs = difference(result)
-    return f"{result.get('documents', 0)} documents, {new}" + (f" ({differs})" if differs else "")
+    return f"{_many(result, 'documents', 'document')}, {new}" + (f" ({differs})" if differs else "")
 
 
 def difference(result: Result) -> str:
     """``2 documents changed, 1 document gone``; nothing if nothing differs, or if that is not known."""
-    counts = [(word, count) for word in ("changed", "new", "gone") if (count := result.get(word))]
-    return ", ".join(f"{count} document{'' if count == 1 else 's'} {word}" for word, count in counts)
+    words = [word for word in ("changed", "new", "gone") if result.get(word)]
+    return ", ".join(f"{_many(result, word, 'document')} {word}" for word in words)
 
 
 def _restore(result: Result) -> str:
     if "undone" in result:
-        return f"given up, {result['undone']} of its steps undone"
+        return f"given up, {_many(result, 'undone', 'step')} undone"
     return "proved: all that was compared is there again" if result.get("proved") else "not proved"
 
 
 def _copy(result: Result) -> str:
     anew = ", sealed anew" if result.get("sealed_anew") else ""
-    return f"from {result.get('from')}, {size(result.get('new_bytes'))} new{anew}"
+    return f"from {result.get('from')}, {_size(result, 'new_bytes')} new{anew}"
 
 
 def _scrub(result: Result) -> str:
-    text = f"{result.get('objects', 0)} objects, {size(result.get('bytes'))}"
+    text = f"{_many(result, 'objects', 'object')}, {_size(result, 'bytes')}"
     if result.get("damaged_backups"):
-        return f"{text}; {result['damaged_backups']} backups cannot be read whole"
+        return f"{text}; {_many(result, 'damaged_backups', 'backup')} cannot be read whole"
     if result.get("passed_over"):
-        text += f", {result['passed_over']} packs in a later one"
+        text += f", {_many(result, 'passed_over', 'pack')} in a later one"
     return f"{text}; {result['damaged']} damaged, healed" if result.get("damaged") else f"{text}; nothing is damaged"
 
 
 def _sweep(result: Result) -> str:
     if result.get("preview"):
-        return f"only looked: {size(result.get('freed'))} now, {size(result.get('later'))} after the grace"
-    return f"{result.get('records', 0)} backups removed, {size(result.get('freed'))} freed"
+        return f"only looked: {_size(result, 'freed')} now, {_size(result, 'later')} after the grace"
+    return f"{_many(result, 'records', 'backup')} removed, {_size(result, 'freed')} freed"
 
 
 _SAID: dict[str, Callable[[Result], str]] = {
@@ -75,10 +78,10 @@ _SAID: dict[str, Callable[[Result], str]] = {
     "draft": lambda _: "run sheet written",
     "copy": _copy,
     "scrub": _scrub,
-    "verify": lambda result: f"{result.get('opened', 0)} of {result.get('backups', 0)} opened and read whole",
+    "verify": lambda result: f"{result.get('opened', 0)} of {_many(result, 'backups', 'backup')} opened and read whole",
     "sweep": _sweep,
     "rekey": lambda result: (
-        f"{result.get('backups', 0)} backups sealed anew, key generation {result.get('generation')}"
+        f"{_many(result, 'backups', 'backup')} sealed anew, key generation {result.get('generation')}"
     ),
-    "adopt": lambda result: f"{result.get('backups', 0)} backups of {result.get('systems', 0)} systems brought in",
+    "adopt": lambda result: f"{_many(result, 'backups', 'backup')} of {_many(result, 'systems', 'system')} brought in",
 }
