@@ -100,7 +100,8 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     drafted = ready.fennox("restore", "draft", backup.id, "--onto", "holm-gauge", "--at", f"{fresh.host}:{fresh.port}",
                            "--login", "quay-root", "--accept-key", fresh.host_key, "--quiet")  # fmt: skip
     assert drafted.returncode == 0, drafted.stderr
-    started = ready.fennox("restore", "start", drafted.stdout.strip(), "--yes", "--no-follow", "--quiet")
+    started = ready.fennox("restore", "start", drafted.stdout.strip(), "--yes", "--takeover", "--no-follow",
+                          "--quiet")  # fmt: skip
     ended = ready.ended(started.stdout.strip())
     assert ended.state == "done", ended.reason
     assert fresh.read("/opt/tide/stations.csv") == "north;57.1\nsouth;57.0\nskerry;57.3\n"

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import httpx
 
-from fennox.client.api import Client
+from fennox.client.api import Client, ProblemError
 from fennox.wire.runs import RunShown
 from tests import programs
 from tests.programs import Program
@@ -118,8 +118,19 @@ class Service:
     def ended(self, run: str, limit: float = 300) -> RunShown:
         """The run, once it has ended or waits for a person."""
         with self.client() as client:
-            until(lambda: client.run(run).state not in ("queued", "running"), f"run {run} has ended", limit)
-            return client.run(run)
+            seen: list[RunShown] = []
+
+            def has_ended() -> bool:
+                try:
+                    seen.append(client.run(run))
+                except ProblemError as error:
+                    if error.slug != "try-later":  # as while the database comes back, or on a machine that stands still
+                        raise
+                    return False
+                return seen[-1].state not in ("queued", "running")
+
+            until(has_ended, f"run {run} has ended", limit)
+            return seen[-1]
 
     def fennox(self, *words: str, given: str = "") -> subprocess.CompletedProcess[str]:
         """Run the command line as a user does."""

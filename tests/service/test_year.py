@@ -48,7 +48,7 @@ async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
     known = scheduler.Memory()
     away_since: datetime | None = None
     down: list[tuple[datetime, datetime]] = []
-    longest = 3 if systems >= MANY else 9  # hours between two decisions
+    longest = 3 if systems >= MANY else 15  # hours between two decisions
     moment = BEGIN
     while moment < BEGIN + timedelta(days=366):
         moment += timedelta(minutes=chance.choice((longest * 20, longest * 40, longest * 60)))
