@@ -10,7 +10,7 @@ from fastapi import APIRouter, Header, Request
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import IS_ACTIVE, Login, Run, Sheet, System
+from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Login, Run, Sheet, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
@@ -155,6 +155,7 @@ async def start_restore(
     """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved is proved anew."""
     async with context.session() as session:
         row = await find_sheet(session, sheet)
+        await session.refresh(row, with_for_update=True)
         data = _data(row)
         if blockers := data.blockers():
             raise Conflict(f"The sheet has a blocker: {blockers[0].text}", blockers[0].remedy or "Remove the reason.")
@@ -166,11 +167,14 @@ async def start_restore(
             data.begin_proof_again()
         system = await session.get_one(System, row.system_id, with_for_update=True)
         kind, _ = context.kind(system.kind)
-        if not data.begun():  # the system may have moved since the draft
+        before = await _run_of(session, row)
+        goes_on = before is not None and before.state in ACTIVE
+        if not data.begun() and not goes_on:  # the system may have moved since the draft
             there = data.target.address
             data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
-        _decide_takeover(data, system, wanted.takeover if wanted is not None else None)
-        row.data = data.model_dump(mode="json")
+        _decide_takeover(data, system, wanted.takeover if wanted is not None else None, settled=goes_on)
+        if not goes_on:  # else its worker alone writes the sheet
+            row.data = data.model_dump(mode="json")
         run = await _queued(session, row, context, who, idempotency_key)
         here = data.target.address == system.address
         if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
@@ -183,13 +187,16 @@ async def start_restore(
         return await run_shown(context, session, run)
 
 
-def _decide_takeover(data: SheetData, system: System, said: bool | None) -> None:
-    """A restore never makes another machine the system without a person's word for it."""
+def _decide_takeover(data: SheetData, system: System, said: bool | None, *, settled: bool) -> None:
+    """A restore never makes another machine the system without a person's word for it.
+
+    ``settled``: it goes on already, and nothing can be said otherwise.
+    """
     if not data.at_another_machine:
         if said:
             raise BadInput("This restore makes no other machine the system.", "Leave it out.", field="takeover")
         return
-    if data.takes_over is None or (said is not None and not data.begun()):
+    if data.takes_over is None or (said is not None and not settled and not data.begun()):
         data.takes_over = said
     if said is not None and data.takes_over != said:
         raise Conflict("It was said otherwise when this restore began.", "Go on as it was begun, or draft a new one.")
