@@ -175,7 +175,7 @@ def start(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def _asked_whether_it_takes_over(sheet: Sheet) -> bool | None:
-    """None: it need not be said, or nobody can be asked; the service then says what is to be said."""
+    """None: there is nothing to decide, or no terminal to ask on; the service then refuses with the options to give."""
     if not sheet.at_another_machine or sheet.takes_over is not None or not can_ask():
         return None
     say(f"This machine becomes {sheet.system_name}; {sheet.system_name}'s own machine is no longer watched.")

@@ -50,7 +50,7 @@ def _prefix(pattern: str) -> str:
 def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census) -> list[ListProof]:
     """The lists that the chosen parts determine, name by name. Default objects of a fresh install are not extra.
 
-    Nothing is said of lists that the backup has not counted.
+    Lists that the backup has not counted are left out.
     """
     covered, _ = covered_lists(kind, parts)
     backup, counted = head.census, counted_lists(kind, head)
@@ -69,7 +69,7 @@ def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, afte
 
 
 def not_proved(kind: Kind, parts: list[str], head: Head, lists: list[ListProof]) -> list[str]:
-    """What a proof of these ``lists`` says nothing of.
+    """What a proof of these ``lists`` does not cover.
 
     Lists that the chosen parts do not determine, or that the backup never counted; documents of parts that are put back
     otherwise than by writing them, as what a command told.

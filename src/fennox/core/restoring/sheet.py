@@ -183,7 +183,7 @@ class Sheet(SheetModel):
         return [step.title for step in self.begun() if not step.undone]
 
     def begin_proof_again(self) -> None:
-        """Checks that have not passed, and the proof, are to be looked at anew; what was put back stays as it is."""
+        """Have the proof, and the checks that have not passed, run again; no step that changes the target is repeated."""
         for step in self.steps:
             if step.do == "proof" or (step.do == "check" and step.passed is not True):
                 step.state, step.detail = "waiting", ""
