@@ -183,7 +183,7 @@ class Sheet(SheetModel):
         return [step.title for step in self.begun() if not step.undone]
 
     def begin_proof_again(self) -> None:
-        """Have the proof, and the checks that have not passed, run again; no step that changes the target is repeated."""
+        """Run the proof and the checks that have not passed again; no step that changes the target is repeated."""
         for step in self.steps:
             if step.do == "proof" or (step.do == "check" and step.passed is not True):
                 step.state, step.detail = "waiting", ""
