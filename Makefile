@@ -42,7 +42,7 @@ check: setup
 
 test: check console
 	@cd console && npm run --silent test
-	$(BIN)/pytest -n $(JOBS)
+	$(BIN)/pytest -n $(JOBS) --dist worksteal
 
 # The API's description, the console's types, what kind files may say; CI holds all of them against the code.
 generated: setup console/node_modules/ready
@@ -51,9 +51,11 @@ generated: setup console/node_modules/ready
 	@cd console && npm run --silent types
 
 # The long proofs: kills by the hundred, and the whole stories again and again.
+soak: export PYTEST_ADDOPTS = --timeout 0
 soak: setup console
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
-	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/engine/test_taken_up.py tests/service/test_faked_clocks.py --points 1
+	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/service/test_adopting.py tests/engine/test_taken_up.py tests/engine/test_fault_points.py \
+	  tests/engine/test_generations.py tests/service/test_rebuilding_dies.py tests/service/test_faked_clocks.py --points 1
 	$(BIN)/pytest tests/service/test_year.py --systems 500
 	$(BIN)/pytest tests/service/test_year_of_wrong_clocks.py --systems 100
 	$(BIN)/pytest tests/service/test_any_routine.py --examples 6000

@@ -28,11 +28,12 @@ class Service:
             "FENNOX_PORT": str(PORT), "FENNOX_LOG": "json", "FENNOX_ARGON_MEMORY_KIB": "64",
             "XDG_CONFIG_HOME": str(folder / "config"),
         }  # fmt: skip
+        self.options: list[str] = []
         self.http = httpx.Client(base_url=f"http://{HOST}:{PORT}/api/v1", timeout=120, trust_env=False)
 
     def start(self) -> None:
         log = (self.folder / "log").open("ab")
-        self.process = subprocess.Popen([FENNOX, "serve"], env=self.environment, stdout=log, stderr=log)
+        self.process = subprocess.Popen([FENNOX, "serve", *self.options], env=self.environment, stdout=log, stderr=log)
         until = time.monotonic() + 60
         while True:
             try:
@@ -75,10 +76,10 @@ class Service:
         if answer.status_code != 200:
             sys.exit(f"GET {path}: {answer.text[:500]}")
 
-    def resident(self) -> float:
-        """Peak of resident memory in MB, by the kernel."""
+    def resident(self, which: str = "VmHWM") -> float:
+        """Resident memory in MB, by the kernel: its peak, or with ``VmRSS`` what it is now."""
         status = Path(f"/proc/{self.process.pid}/status").read_text()
-        return int(status.split("VmHWM:")[1].split()[0]) / 1024
+        return int(status.split(f"{which}:")[1].split()[0]) / 1024
 
     def stop(self) -> None:
         self.process.terminate()

@@ -39,6 +39,12 @@ def pytest_configure(config: pytest.Config) -> None:
 
 
 @pytest.fixture
+def step(request: pytest.FixtureRequest) -> int:
+    """Every how manyth verb to die at; 1: at all of them."""
+    return int(request.config.getoption("--points"))
+
+
+@pytest.fixture
 def anyio_backend() -> str:
     return "asyncio"
 

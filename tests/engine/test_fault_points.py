@@ -95,7 +95,7 @@ async def heal_one(scene: Scene) -> None:
 
 
 @pytest.mark.parametrize("act", [take_one, copy_one, sweep_one, sweep_again, heal_one])
-async def test_a_run_may_die_at_every_verb(tmp_path: Path, act: Act) -> None:
+async def test_a_run_may_die_at_every_verb(tmp_path: Path, act: Act, step: int) -> None:
     scene = Scene(tmp_path / "scene")
     scene.folder.mkdir()
     await scene.prepare()
@@ -106,6 +106,8 @@ async def test_a_run_may_die_at_every_verb(tmp_path: Path, act: Act) -> None:
     points = 0
     for which, counter in enumerate(counters):
         for at in range(1, counter.count + 1):
+            if (at + which) % step and at != counter.count:
+                continue
             for after in (False, True):
                 scene.again()
                 side = (scene.one, scene.two)[which]
@@ -125,7 +127,7 @@ async def test_a_run_may_die_at_every_verb(tmp_path: Path, act: Act) -> None:
                 scene.survive()
                 await act(scene)
                 assert await read_back(scene.one.vault, scene.keep) == OLD
-    assert points >= 20
+    assert points >= 20 // step
 
 
 async def test_a_listing_that_lags_behind_loses_nothing(tmp_path: Path) -> None:

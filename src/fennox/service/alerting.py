@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import or_, select, update
+from sqlalchemy import func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
@@ -92,9 +92,9 @@ def _digest_title(body: dict[str, Any]) -> str:
     return f"{body['count']} concerns stand" if body["count"] != 1 else "One concern stands"
 
 
-async def send_due(context: Context) -> None:
-    """Send what waits, and the digests that are due."""
-    await _digests(context)
+async def send_due(context: Context) -> datetime | None:
+    """Send what waits, and the digests that are due; when the next one is, as far as it is known by now."""
+    digest = await _digests(context)
     for _ in range(_AT_ONCE):
         async with context.session() as session:
             now = context.now()
@@ -109,7 +109,9 @@ async def send_due(context: Context) -> None:
             )
             row = (await session.execute(waiting)).first()
             if row is None:
-                return
+                again = select(func.min(Alert.not_before)).where(Alert.sent.is_(None), Alert.at > now - _GIVEN_UP)
+                following = (digest, (await session.execute(again)).scalar_one())
+                return min((moment for moment in following if moment is not None), default=None)
             alert, route = row
             alert.tries += 1
             alert.not_before = now + min(_FIRST_PAUSE * 2 ** (alert.tries - 1), _LONGEST_PAUSE)
@@ -124,14 +126,19 @@ async def send_due(context: Context) -> None:
         async with context.session() as session:
             done = {"error": problem} if problem else {"error": "", "sent": context.now()}
             await session.execute(update(Alert).where(Alert.id == alert.id).values(done))
+    return context.now()
 
 
-async def _digests(context: Context) -> None:
+async def _digests(context: Context) -> datetime | None:
+    """Write those that are due; when the next one is."""
+    following: list[datetime | None] = []
     async with context.session() as session:
         wanted = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.digest != "")
         for route in (await session.execute(wanted.with_for_update(skip_locked=True))).scalars().all():
             told = moments.past(route.told_until, context.now()) or context.now() - _GIVEN_UP
-            due = schedule.parse(route.digest, "UTC").newest_due(told, context.now())
+            plan = schedule.parse(route.digest, "UTC")
+            following.append(plan.after(context.now()))
+            due = plan.newest_due(told, context.now())
             if due is None:
                 continue
             route.told_until = due
@@ -140,6 +147,7 @@ async def _digests(context: Context) -> None:
             rows = [row for row in standing if concerns_route(route, row, systems) and not _muted(row, due)]
             rows.sort(key=lambda row: (row.severity != "high", row.since))
             session.add(Alert(route_id=route.id, at=context.now(), event="digest", not_before=due, body=_body(rows)))
+    return min((moment for moment in following if moment is not None), default=None)
 
 
 def _muted(row: ConcernRow, now: datetime) -> bool:

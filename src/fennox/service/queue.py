@@ -45,7 +45,7 @@ from fennox.wire.runs import RunKind
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
 _LONGEST_PAUSE = timedelta(hours=1)  # longer than any run is put off
-_HEARD_WITHIN = 60.0  # seconds: a living worker says so every two
+_HEARD_WITHIN = 60.0  # seconds: a living worker says so every five
 _STOPPED = {
     "queued": "Stopped before it began.",
     "waiting": "Stopped while it waited for a person.",
@@ -157,19 +157,29 @@ _QUEUED_WITH = ("kind", "system_id", "store_id", "routine_id", "sheet_id", "back
 _MOST_LINED_UP = 5  # runs of one system that wait behind an active one
 
 
-async def let_next_begin(database: Database, system_id: str | None = None) -> list[str]:
-    """Let the first of those that line up into the queue: of a system that has no active run, or of every such one."""
+def _let_begin(*of: ColumnElement[bool]) -> ReturningUpdate[str]:
+    """Let the first of those that line up into the queue, of every system that has no active run."""
     ahead, active = aliased(Run), aliased(Run)
     busy = exists().where(active.system_id == Run.system_id, active.behind.is_(None), active.state.in_(ACTIVE))
     earlier = exists().where(
         ahead.system_id == Run.system_id, ahead.behind.is_not(None), ahead.state == constant("queued"),
         ahead.number < Run.number,
     )  # fmt: skip
-    first = update(Run).where(Run.behind.is_not(None), Run.state == constant("queued"), ~busy, ~earlier)
-    if system_id is not None:
-        first = first.where(Run.system_id == system_id)
-    released = first.values(behind=None).returning(Run.id).execution_options(synchronize_session=False)
-    ids = [str(run) for run in (await database.execute(released)).scalars()]
+    first = update(Run).where(Run.behind.is_not(None), Run.state == constant("queued"), ~busy, ~earlier, *of)
+    return first.values(behind=None).returning(Run.id).execution_options(synchronize_session=False)
+
+
+# made once: every worker asks every few seconds
+_LET_ANY_BEGIN, _LET_ONE_BEGIN = _let_begin(), _let_begin(Run.system_id == bindparam("system"))
+
+
+async def let_next_begin(database: Database, system_id: str | None = None) -> list[str]:
+    """Let the first of those that line up into the queue: of a system that has no active run, or of every such one."""
+    if system_id is None:
+        released = await database.execute(_LET_ANY_BEGIN)
+    else:
+        released = await database.execute(_LET_ONE_BEGIN, {"system": system_id})
+    ids = [str(run) for run in released.scalars()]
     if ids:
         await database.execute(_CALL, {"channel": QUEUED})
         for run in ids:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-import time
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -31,91 +30,119 @@ from fennox.service import (
     upkeep,
     watching,
 )
+from fennox.service.alarm import Alarm
 from fennox.service.context import Context
+from fennox.service.listening import CHANGED, listen
 from fennox.service.newest import unhurried
 from fennox.service.turns import give_way
 
 log: Any = structlog.get_logger()
 
 _DECIDING = 7202  # advisory lock: one process decides at a time
-_REAL_PAUSE, _SIMULATED_PAUSE = 1.0, 0.05  # seconds
-_DECIDE_EVERY = timedelta(seconds=1)  # by the clock that is given, which may jump
+_TICK, _SIMULATED_TICK = 1.0, 0.05  # seconds between two looks at the clock
+_SOON = 1.0  # seconds, after a mistake or while something is left over
 _DOUBTFUL_PAUSE = 5.0  # seconds between two looks whether the clocks agree again
 _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 _TOGETHER = 200  # rows
-_WATCH_EVERY = 60.0  # seconds of the machine's own clock
+_WATCH_EVERY = 60.0  # seconds that really pass; so often the other duties look as well, should nobody have told them
 
 
 @dataclass
 class Scheduler:
-    """Decides while it runs: at every second of its clock, and again while something is left over.
+    """Carries out its duties while it runs, each when there is something to do: at a moment, or when it is told.
 
-    Its duties go on beside each other: what a slow far side or a mistake keeps one of them from, the others still do.
+    They go on beside each other: what a slow far side or a mistake keeps one of them from, the others still do.
     """
 
     context: Context
-    _decided: datetime | None = None
     _known: Memory = field(default_factory=lambda: Memory())
-    _left_over: bool = False
-    _looked: datetime | None = None
-    _swept: datetime | None = None
-    _waits: bool = False  # for clocks that agree, or for a person who says that ours is right
-    _tried: float = 0.0  # when it was last tried, by a clock that never jumps
+    _alarms: dict[str, Alarm] = field(default_factory=dict)
 
     async def run(self) -> None:
-        pause = _SIMULATED_PAUSE if self.context.simulated else _REAL_PAUSE
-        async with asyncio.TaskGroup() as duties:
-            for duty in (self._decide, self._look, self._tend, self._alert):
-                duties.create_task(self._again_and_again(duty, pause))
-            duties.create_task(self._again_and_again(self._watch, _WATCH_EVERY))
+        duties: dict[str, Duty] = {
+            "decide": self._decide,
+            "look": self._look,
+            "tend": self._tend,
+            "alert": self._alert,
+            "watch": self._watch,
+        }
+        self._alarms = {name: Alarm(_WATCH_EVERY if name != "tend" else _MARK_EVERY.total_seconds()) for name in duties}
+        async with asyncio.TaskGroup() as together:
+            for name, duty in duties.items():
+                together.create_task(self._again_and_again(name, duty))
+            together.create_task(self._tick())
+            together.create_task(listen(self.context.settings.database, CHANGED, self._heard))
 
-    async def _again_and_again(self, duty: Callable[[], Awaitable[None]], pause: float) -> None:
+    def _heard(self, duty: str) -> None:
+        """Somebody told what ``duty`` goes by; nobody knows what it was: it may have been anything."""
+        for name, alarm in self._alarms.items():
+            if not duty or name == duty:
+                alarm.call()
+
+    async def _tick(self) -> None:
+        """Look at the clock, which costs nothing, so that a jump of it is seen as soon as a due time that comes."""
+        pause = _SIMULATED_TICK if self.context.simulated else _TICK
+        while True:
+            now = self.context.now()
+            for alarm in self._alarms.values():
+                alarm.look(now)
+            await asyncio.sleep(pause)
+
+    async def _again_and_again(self, name: str, duty: Duty) -> None:
         """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next one comes.
 
         A process that a newer Fennox has taken the database from does nothing more.
         """
+        alarm = self._alarms[name]
         while True:
+            begun, following = self.context.now(), Next(within=_SOON)
             try:
                 if not self.context.outdated:
-                    await duty()
+                    following = await duty()
             except TryLater as error:
                 log.warning("database out of reach", reason=error.what)
             except Exception:
-                log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=duty.__name__)
-            await asyncio.sleep(pause)
+                log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=name)
+            alarm.set(begun, following.at, following.within)
+            await alarm.wait()
 
-    async def _decide(self) -> None:
-        now = self.context.now()
-        if self._decided is None or abs(now - self._decided) >= _DECIDE_EVERY or self._left_over:
-            self._left_over = await decide(self.context, self._known)
-            self._decided = now
+    async def _decide(self) -> Next:
+        if await decide(self.context, self._known):
+            return Next(within=_SIMULATED_TICK if self.context.simulated else _SOON)
+        return Next(at=self._known.nothing_before)
 
-    async def _look(self) -> None:
-        now = self.context.now()
-        if self._looked is None or abs(now - self._looked) >= _LOOK_EVERY:
-            await differing.decide(self.context)
-            self._looked = now
+    async def _look(self) -> Next:
+        await differing.decide(self.context)
+        return Next(at=self.context.now() + _LOOK_EVERY)
 
-    async def _tend(self) -> None:
-        now = self.context.now()
-        again = self._waits and time.monotonic() - self._tried >= _DOUBTFUL_PAUSE
-        if self._swept is None or abs(now - self._swept) >= _MARK_EVERY or again:
-            self._tried = time.monotonic()
-            self._waits = not await tend(self.context)
-            self._swept = now
+    async def _tend(self) -> Next:
+        believed = await tend(self.context)
+        return Next(at=self.context.now() + _MARK_EVERY, within=None if believed else _DOUBTFUL_PAUSE)
 
-    async def _alert(self) -> None:
-        await alerting.send_due(self.context)
+    async def _alert(self) -> Next:
+        return Next(at=await alerting.send_due(self.context))
 
-    async def _watch(self) -> None:
+    async def _watch(self) -> Next:
         await upkeep.watch(self.context)
         await upkeep.try_again(self.context)
         await noting.deliver(self.context)
         await handing.forget_left_over(self.context)
         async with self.context.session() as session:
             await watching.look(self.context, session)
+        return Next()
+
+
+@dataclass(frozen=True)
+class Next:
+    """When a duty has something to do again, unless it is told before: at a moment, and after so many seconds."""
+
+    at: datetime | None = None
+    within: float | None = None
+
+
+Duty = Callable[[], Awaitable[Next]]
 
 
 async def tend(context: Context) -> bool:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from datetime import datetime, timedelta
+from functools import cache
 
-from sqlalchemy import exists, func, select
+from sqlalchemy import Select, exists, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
@@ -120,6 +121,11 @@ def _kind(run: Run) -> RunKind:
 
 async def failed_for_stores(session: AsyncSession) -> list[Run]:
     """The last failure of each copy and adoption that was neither done since nor goes on, some at a time."""
+    return list((await session.execute(_failed())).scalars())
+
+
+@cache  # it is asked every minute, and to put it together takes longer than to have it answered
+def _failed() -> Select[Run]:
     undone = ~exists().where(Copy.backup_id == Run.backup_id, Copy.store_id == Run.store_id)
     wanted = exists().where(Backup.id == Run.backup_id, Backup.expired.is_(False))
     later = aliased(Run)
@@ -127,14 +133,13 @@ async def failed_for_stores(session: AsyncSession) -> list[Run]:
         later.store_id == Run.store_id, later.kind == Run.kind, later.system_id.is_(None), later.number > Run.number,
         (later.kind == constant("adopt")) | (later.backup_id == Run.backup_id),
     )  # fmt: skip
-    failed = (
+    return (
         select(Run)
         .where(Run.system_id.is_(None), Run.state == constant("failed"), Run.store_id.is_not(None), ~done_since)
         .where((Run.kind == constant("adopt")) | ((Run.kind == constant("copy")) & undone & wanted))
         .order_by(Run.number)
         .limit(_TOGETHER)
     )
-    return list((await session.execute(failed)).scalars())
 
 
 async def _seen_long_enough(session: AsyncSession, row: StoreRow, now: datetime) -> bool:

@@ -10,23 +10,19 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import exists, func, select, text
+from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
-from sqlalchemy.orm import aliased
 
 from fennox.catalogue.models import (
     ConcernRow,
     Copy,
     KeySet,
     Routine,
-    Run,
-    Sheet,
     StoreDamage,
     StoreRow,
     StoreSpace,
     System,
     Worker,
-    constant,
 )
 from fennox.core import trend
 from fennox.service import (
@@ -37,23 +33,21 @@ from fennox.service import (
     keysets,
     ownroutine,
     routines,
+    runwatch,
     sites,
-    sweeping,
     systemwatch,
     upkeep,
 )
 from fennox.service.clocks import Judged
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
-from fennox.service.newest import ENDED, newest_runs, unhurried
+from fennox.service.newest import unhurried
 from fennox.service.turns import give_way
 
 RUNS_OUT = timedelta(days=30)  # space
 WORKER_ALIVE = timedelta(minutes=1)
 _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
-_FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
-_TELLS_WITHIN = timedelta(hours=1)  # a run that goes on tells something at least so often
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
 _OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
@@ -173,12 +167,12 @@ async def found(context: Context, session: AsyncSession, now: datetime, judged: 
                     "Look: fennox backup list, WRONG DATE. Clear one: fennox backup clear ID --because …. If all of "
                     "their dates are right: fennox doctor clocks --believe-dates",
                     "No ladder counts by their dates, and they stay until somebody has looked.")  # fmt: skip
-    for item in await _sweeps(session, judged.evidence.now):
+    for item in await runwatch.sweeps(session, judged.evidence.now):
         yield item
     async for item in _workers(session):
         yield item
     away = Away()
-    async for item in _stuck(session):
+    async for item in runwatch.stuck(session):
         yield item
     for item in await sites.concerns(session):
         away.sites.add(item.about)
@@ -192,9 +186,9 @@ async def found(context: Context, session: AsyncSession, now: datetime, judged: 
         yield item
     async for item in systemwatch.of_systems(context, session, away, now):
         yield item
-    async for item in _runs(session, away):
+    async for item in runwatch.failed(session, away):
         yield item
-    async for item in _given_up(session, away):
+    async for item in runwatch.given_up(session, away):
         yield item
     async for item in _routines(session):
         yield item
@@ -219,21 +213,6 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
         elif row in alive and abs(row.skew) > _SKEW:
             yield Found("clock", "low", "service", name, f"The clock of the worker {name} differs by "
                         f"{row.skew:.0f} seconds from the database's.", "Have both follow a time server.")  # fmt: skip
-
-
-async def _stuck(session: AsyncSession) -> AsyncIterator[Found]:
-    """Runs that go on and have told nothing for long: what they wait for hangs."""
-    last = func.coalesce(Run.told, Run.queued_at)
-    silent = select(Run, last, System.name, StoreRow.name).outerjoin(System, System.id == Run.system_id)
-    silent = silent.outerjoin(StoreRow, StoreRow.id == Run.store_id)
-    silent = silent.where(Run.state == "running", last < func.now() - _TELLS_WITHIN, Run.worker_key.is_(None))
-    for run, since, system, store in await session.execute(silent):
-        about = system or store or run.kind
-        where = f" at the step: {run.step}" if run.step else ""
-        yield Found("stuck", "high", "system" if system else "store" if store else "service", about,
-                    f"The {run.kind} of {about} has made no progress since {since:%Y-%m-%d %H:%M} UTC{where}.",
-                    f"Look at what that step needs; stop the run: fennox run stop {run.id[:12]}",
-                    "A machine or store that hangs is not noticed in any other way.", since=since)  # fmt: skip
 
 
 async def _store(context: Context, session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
@@ -294,82 +273,6 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
               f"{store.name} will be full in about {left.days} days, if it goes on growing as it does.",
               "Make room, sweep it, or shorten ladders.", "Then no backup can be written to it.")
     ]  # fmt: skip
-
-
-async def _runs(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
-    failed = select(Run, System).join(System, System.id == Run.system_id).where(System.retired.is_(None))
-    take = newest_runs(Run.id, Run.state, fits=(*ENDED, Run.kind == constant("take"))).subquery()
-    looks = (*ENDED, Run.kind.in_(("take", "look")))
-    look = newest_runs(Run.id, Run.state, Run.kind, fits=looks).subquery()
-    which = Run.id.in_(select(take.c.id).where(take.c.state == "failed")) | Run.id.in_(
-        select(look.c.id).where(look.c.state == "failed", look.c.kind == "look")
-    )
-    restored = aliased(Run)
-    over = exists().where(
-        restored.system_id == Run.system_id, restored.kind == constant("restore"), restored.number > Run.number,
-        restored.state == "done",
-    )  # fmt: skip
-    begun = Run.sheet_id.in_(select(Sheet.id).where(Sheet.state.in_(("failed", "not proved"))))
-    restore = begun & (Run.kind == constant("restore")) & (Run.state == "failed") & ~over
-    every = list(await session.execute(failed.where(which))) + list(await session.execute(failed.where(restore)))
-    for run, system in {(system.name, run.kind): (run, system) for run, system in every}.values():
-        yield Found("failed" if run.kind == "take" else f"failed|{run.kind}", "high", "system", system.name,
-                    f"The last {run.kind} of {system.name} failed: {run.reason}", run.remedy, since=run.ended,
-                    cause=away.cause(run.store_id, system.site))  # fmt: skip
-    waiting = select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
-    for run, system in await session.execute(waiting):
-        yield Found("waiting", "high", "system", system.name, f"The {run.kind} of {system.name} waits: {run.reason}",
-                    run.remedy, since=run.started)  # fmt: skip
-
-
-async def _sweeps(session: AsyncSession, now: datetime) -> list[Found]:
-    """What a sweep would remove and does not, before a person has looked."""
-    return [
-        Found(f"sweep-waits|{one.store}", "high", "system", one.system,
-              f"{len(one.backups)} of {one.of} backups of {one.system} in {one.store} are marked to go"
-              + (", the newest among them." if one.newest else ", more at one time than is usual."),
-              f"See: fennox backup list --system {one.system}. Keep one: fennox backup keep ID. "
-              f"Let them go: fennox store sweep {one.store} --confirm",
-              "They stay until somebody has said which.")
-        for one in await sweeping.waiting(session, now)
-    ]  # fmt: skip
-
-
-async def _given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
-    """Work on stores that failed and was not done since, and backups that were not copied."""
-    stores = {row.id: row for row in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars()}
-    kinds = [(store, kind) for store in stores for kind in _FOR_STORES]
-    for store, kind in kinds:
-        last = (
-            select(Run.state, Run.reason, Run.remedy, Run.ended)
-            .where(Run.store_id == store, Run.kind == kind, Run.system_id.is_(None))
-            .order_by(Run.number.desc())
-            .limit(1)
-        )
-        if (row := (await session.execute(last)).one_or_none()) is None:
-            continue
-        state, reason, remedy, ended = row
-        name = stores[store].name
-        cause = away.cause(store, "")
-        if kind == "adopt" and state != "done":
-            why = f": {reason}" if reason else ""
-            yield Found("not-adopted", "high", "store", name,
-                        f"Not all that lies in {name} is known: bringing it in is {state}{why}", remedy or
-                        f"It is tried again. Or run: fennox store adopt {name}",
-                        "Backups that lie there alone are missing in every list.", cause=cause)  # fmt: skip
-        elif state == "failed":
-            yield Found(f"failed|{kind}", "high", "store", name, f"The last {kind} of {name} failed: {reason}", remedy,
-                        since=ended, cause=cause)  # fmt: skip
-    uncopied: dict[str, list[Run]] = {}
-    for run in await upkeep.failed_for_stores(session):
-        if run.kind == "copy" and run.store_id is not None:
-            uncopied.setdefault(run.store_id, []).append(run)
-    for store, failed in uncopied.items():
-        some = "1 backup is" if len(failed) == 1 else f"{len(failed)} backups are"
-        yield Found("not-copied", "high", "store", stores[store].name,
-                    f"{some} not copied to {stores[store].name}: {failed[-1].reason}",
-                    f"It is tried again every hour. Or: fennox backup copy {str(failed[-1].backup_id)[:12]} "
-                    f"--to {stores[store].name}", cause=away.cause(store, ""))  # fmt: skip
 
 
 async def _routines(session: AsyncSession) -> AsyncIterator[Found]:

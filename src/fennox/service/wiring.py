@@ -26,11 +26,12 @@ from fennox.service import book, keyfile, memory, rebuilding, sessions, signin
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
+from fennox.service.listening import listen
 from fennox.service.rebuilding import OwnBackup, Rebuilt
 from fennox.service.scheduler import Scheduler
 from fennox.service.settings import Settings
 from fennox.service.turns import Turns
-from fennox.service.worker import RunWorker, listen
+from fennox.service.worker import RunWorker
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
 from fennox.stores.opening import open_store

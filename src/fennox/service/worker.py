@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import math
 import secrets
 import socket
 import time
@@ -11,10 +12,8 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-import psycopg
 import structlog
-from sqlalchemy import func, select, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import func, select, text, update
 
 from fennox import __version__
 from fennox.catalogue.models import PEOPLE, Run, Sheet, Worker
@@ -25,6 +24,7 @@ from fennox.service.context import Context
 from fennox.service.differing import run_look
 from fennox.service.journal import CatalogueJournal
 from fennox.service.leasewatch import LeaseWatch
+from fennox.service.listening import listen
 from fennox.service.queue import Claimant, Claimed, Lease
 from fennox.service.rekeying import run_rekey
 from fennox.service.restoring import run_draft, run_restore
@@ -49,7 +49,16 @@ WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] =
 _TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep", "adopt", "rekey"})
 _PAUSES = (60, 300, 900)  # seconds before a run is tried again
 _STOPS_WITHIN = 30.0  # seconds until a run that was asked to stop is cut off in the middle of a step
-_POLL = 2.0  # seconds between looks at the queue when nothing is announced
+_POLL = 10.0  # seconds between looks at the queue when nothing is announced
+
+
+_ALIVE = text("""
+insert into workers (id, name, version, for_sites, draining, seen, skew)
+values (:id, :name, :version, :for_sites, false, now(),
+        extract(epoch from cast(:wall as timestamptz) - clock_timestamp()))
+on conflict (id) do update set seen = excluded.seen, skew = excluded.skew
+returning draining
+""")
 
 
 @dataclass
@@ -77,12 +86,12 @@ class RunWorker:
         """Until it is drained, or cancelled; then runs that are going on are handed back."""
         wake = listen(self.context.settings.database, queue.QUEUED, lambda _run: self._call())
         listener = asyncio.create_task(wake)
-        draining, beaten = False, -_POLL
+        draining, beaten = False, -math.inf
         try:
             while True:
                 self._wake.clear()
                 try:
-                    if time.monotonic() - beaten >= _POLL:
+                    if time.monotonic() - beaten >= self._pause:
                         draining, beaten = await self._beat(), time.monotonic()
                         self._called = True
                     while not draining and len(self._active) <= self.slots and await self._start_one():
@@ -95,13 +104,18 @@ class RunWorker:
                 except Exception:
                     log.exception("a mistake in Fennox kept the worker from something; it goes on")
                 with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(self._wake.wait(), _POLL)
+                    await asyncio.wait_for(self._wake.wait(), self._pause)
         finally:
             listener.cancel()
             for task in self._active:
                 task.cancel()
             await asyncio.gather(listener, *self._active, return_exceptions=True)
             await self._say_stopped()
+
+    @property
+    def _pause(self) -> float:
+        """Seconds between two looks; short beside a lease, so that one that is over is seen in time."""
+        return min(_POLL, self.context.settings.lease_seconds / 3)
 
     async def _beat(self) -> bool:
         """Say that it is alive; whether somebody wants it to take nothing new, or it is too old to."""
@@ -112,13 +126,10 @@ class RunWorker:
                 log.error("this worker takes nothing new", reason=error.what, remedy=error.remedy)
             self._told = True
             return True
+        alive = {"id": self.id, "name": socket.gethostname(), "version": __version__, "for_sites": not self.near}
         async with self.context.session(lasting=False) as session:
-            database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
-            now = {"seen": func.now(), "skew": (self.context.wall() - database).total_seconds()}
-            row = insert(Worker).values(id=self.id, name=socket.gethostname(), version=__version__, **now,
-                                        for_sites=not self.near)  # fmt: skip
-            kept = row.on_conflict_do_update(index_elements=["id"], set_=now).returning(Worker.draining)
-            draining: bool = (await session.execute(kept)).scalar_one()
+            alive["wall"] = self.context.wall()
+            draining: bool = (await session.execute(_ALIVE, alive)).scalar_one()
             await queue.let_next_begin(session)
             for run in await self._leases.take_back(session, self.context.now()):
                 log.warning("run taken back from a lost worker", run=run)
@@ -269,16 +280,3 @@ class RunWorker:
 async def _close_sheet(session: Any, run: Run, state: str) -> None:
     if run.kind == "restore" and run.sheet_id is not None:
         await session.execute(update(Sheet).where(Sheet.id == run.sheet_id).values(state=state))
-
-
-async def listen(database: str, channel: str, heard: Callable[[str], None]) -> None:
-    """Hear announcements of the queue (PostgreSQL's LISTEN); connects anew when the connection is lost."""
-    address = database.replace("postgresql+psycopg://", "postgresql://", 1)
-    while True:
-        try:
-            async with await psycopg.AsyncConnection.connect(address, autocommit=True) as connection:
-                await connection.execute(f"listen {channel}")
-                async for notice in connection.notifies():
-                    heard(notice.payload)
-        except psycopg.OperationalError:
-            await asyncio.sleep(0.5)

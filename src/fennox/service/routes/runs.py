@@ -6,6 +6,7 @@ import asyncio
 import re
 from collections.abc import AsyncIterator
 from datetime import timedelta
+from itertools import chain
 
 from fastapi import APIRouter, Request
 from fastapi.responses import StreamingResponse
@@ -195,7 +196,9 @@ class RunHub:
         self._followers: dict[str, set[asyncio.Event]] = {}
 
     def heard(self, run_id: str) -> None:
-        for event in self._followers.get(run_id, ()):
+        """Without an id: anything may have been missed, so everybody looks."""
+        followers = self._followers.get(run_id, ()) if run_id else chain.from_iterable(self._followers.values())
+        for event in followers:
             event.set()
 
     def listening(self, run_id: str) -> Listening:
