@@ -2602,7 +2602,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "step" | "facts" | "unknown" | "put back";
+            kind: "step" | "facts" | "unknown" | "put back" | "undo";
             /** Number */
             number: number;
             /** Question */

@@ -27,7 +27,7 @@ from fennox.engine.reading import BackupReader, backup_digests
 from fennox.engine.restore import Restore
 from fennox.engine.sameness import RecordPlace
 from fennox.engine.take import take
-from fennox.engine.targets import WhoseLogin, look_at_target
+from fennox.engine.targets import WhoseLogin, look_at_target, save_target
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link
@@ -151,9 +151,8 @@ class Keeper:
 
         async def take_safety(link: Link) -> Taken:
             order = self.order(name="before-restore", purpose="safety")
-            return await take(
-                self.vault, self.index, link, self.subject(sheet.target), order, MemoryJournal(), any_machine=True
-            )
+            subject = self.subject(sheet.target)
+            return await save_target(self.vault, self.index, link, subject, order, MemoryJournal(), None)
 
         restore = Restore(
             sheet=sheet,

@@ -11,7 +11,7 @@ from fennox.wire.backups import NewTake
 from fennox.wire.restores import NewDraft
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import Service
+from tests.service.running import Service, until
 
 GAUGE = """
 name = "tide-gauge"
@@ -88,3 +88,29 @@ def test_a_restore_that_failed_is_given_up(service: Service, server: LinuxServer
         again = service.fennox("restore", "undo", sheet)
         assert "Nothing is left to be undone" in again.stderr
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
+
+
+def test_a_kind_that_was_corrected_since_undoes_by_what_a_person_agrees_to(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    server.write("/srv/gauge/settings", "depth = 4\n")
+    with service.client() as client:
+        client.add_kind(GAUGE)
+        enrol(service, server, key_pair[0], kind="tide-gauge")
+        sheet = prepared(client, service, server)
+        assert service.ended(client.start_restore(sheet).id).state == "failed"
+        corrected = GAUGE.replace("version = 1", "version = 2").replace("echo measure >>", "echo measures again >>")
+        client.add_kind(corrected)
+        locked = service.ended(client.start_restore(sheet).id)
+        assert (locked.state, locked.problem) == ("failed", "mend-settings")
+        assert "was version 1 when the sheet was drafted and is version 2 now" in locked.reason
+        assert "fennox restore undo" in locked.remedy
+        waits = service.ended(client.undo_restore(sheet).id)
+        assert waits.state == "waiting"
+        assert "Have the gauge measure again: sh -c 'echo measures again" in waits.reason
+        assert server.read("/srv/history").split() == ["rest"], "nothing is undone before somebody has agreed"
+        answered = service.fennox("restore", "answer", sheet, "accept")
+        assert answered.returncode == 0, answered.stderr
+        until(lambda: client.sheet(sheet).sheet.state == "given up", "it is given up")
+        assert server.read("/srv/history").splitlines() == ["rest", "measures again"]
+        assert client.sheet(sheet).sheet.kind_version == 2

@@ -85,6 +85,14 @@ class FarSideFailed(MendSettings):
     slug = "far-side-failed"
 
 
+class PartUnread(FarSideFailed):
+    """A command that tells what a part holds failed, as one of a program that is not there (yet)."""
+
+    def __init__(self, part: str, what: str, remedy: str) -> None:
+        super().__init__(what, remedy)
+        self.part = part
+
+
 class Damaged(FennoxError):
     slug = "damaged"
 

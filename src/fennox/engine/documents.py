@@ -7,7 +7,7 @@ from contextlib import aclosing, nullcontext
 from itertools import groupby
 from urllib.parse import quote
 
-from fennox.core.errors import FarSideFailed
+from fennox.core.errors import FarSideFailed, PartUnread
 from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import filled
@@ -161,7 +161,8 @@ async def _streamed(
 
 def _check(part: PartModel, command: str, output: Output, codes: list[int]) -> None:
     if output.code not in codes:
-        raise FarSideFailed(
+        raise PartUnread(
+            part.name,
             f"{command} for the part {part.name} ended with {output.code}: {output.errors[:300]}",
             "Look at the machine, and at what the login may do.",
         )

@@ -16,7 +16,7 @@ from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import planning, proving
 from fennox.core.restoring.planning import Target
-from fennox.core.restoring.sheet import Gate, ListProof, Sheet, SheetStep
+from fennox.core.restoring.sheet import Gate, GateKind, ListProof, Sheet, SheetStep
 from fennox.engine import extracting
 from fennox.engine.asking import poll_until
 from fennox.engine.capture import values_of
@@ -105,11 +105,37 @@ class Restore:
             if gate.answer is None:
                 return True
             step.state, step.answered = "done" if gate.answer == "done" else "waiting", gate.number
-        if step.do == "gate" and step.state != "done":
-            gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
-            if gate.answer is None:
-                return True
-        return step.do != "safety" and not self.sheet.giving_up and self._facts_changed()
+        if step.do == "gate" and step.state != "done" and await self._waits_at(step):
+            return True
+        return step.do != "safety" and self._is_asked("undo" if self.sheet.giving_up else "facts")
+
+    async def _waits_at(self, step: SheetStep) -> bool:
+        """Whether a person has not answered yet, or what they say is done is not, where that can be seen."""
+        gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
+        if gate.answer is None:
+            return True
+        lacking = await self._still_lacking(step) if gate.answer == "done" else []
+        if lacking:
+            names = planning.some(lacking)
+            question = f"It was said to be done, but the target still lacks: {names}. Answer skip to go on without."
+            self.sheet.ask_anew("step", step.number, question, ["done", "skip"])
+        return bool(lacking)
+
+    async def _still_lacking(self, step: SheetStep) -> list[str]:
+        """Of what a person was to put there, what the machine itself does not list."""
+        model = self._model(step)
+        if model.each is None or model.each.names != "missing":
+            return []
+        await self.journal.step(f"See whether it is done: {step.title}")
+        target = await self._reached.look(self.sheet.parts)
+        now = planning.names_for(self.kind, model, await self.reader.head(), target.census)
+        return [name for name in step.names if name in now]
+
+    def _model(self, step: SheetStep) -> StepModel:
+        assert step.kind_step is not None
+        if step.phase == "undo":
+            return self.kind.undo_steps()[step.kind_step]
+        return self.kind.steps()[step.kind_step][1]
 
     def _ask_whether_done(self, step: SheetStep) -> Gate:
         """An answer counts for the attempt before it, never for a later one."""
@@ -119,8 +145,8 @@ class Restore:
             gate = self.sheet.ask_anew("unknown", step.number, question, ["done", "not done"])
         return gate
 
-    def _facts_changed(self) -> bool:
-        return any(gate.kind == "facts" and gate.answer is None for gate in self.sheet.gates)
+    def _is_asked(self, kind: GateKind) -> bool:
+        return any(gate.kind == kind and gate.answer is None for gate in self.sheet.gates)
 
     async def _do(self, step: SheetStep) -> None:
         if step.state == "done":
@@ -144,9 +170,7 @@ class Restore:
             return await self._safety()
         if step.do == "proof":
             return await self._prove()
-        assert step.kind_step is not None
-        undo = step.phase == "undo"
-        model = self.kind.undo_steps()[step.kind_step] if undo else self.kind.steps()[step.kind_step][1]
+        model = self._model(step)
         match step.do:
             case "gate":
                 gate = self.sheet.gate_of("step", step.number)
@@ -313,7 +337,8 @@ class Restore:
         lists = proving.compare_census(self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
         lists += await self._written_documents(after)
         left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
-        proof = proving.prove(lists, left_out, proving.checks_of(self.sheet), self.now())
+        checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
+        proof = proving.prove(lists, left_out, checks, self.now())
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id
         missing = sum(len(item.missing) for item in proof.lists)

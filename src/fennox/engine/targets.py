@@ -4,23 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
 from contextlib import aclosing
-from dataclasses import dataclass, field
-from typing import Literal
+from dataclasses import dataclass, field, replace
+from typing import Literal, TypeVar
 
 import anyio
 
-from fennox.core.errors import FarSideFailed, FennoxError, TryLater
+from fennox.core.errors import FarSideFailed, FennoxError, PartUnread, TryLater
+from fennox.core.kinds.evaluation import Census, parts_to_take
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring.planning import Target
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.capture import Capture, identify, values_of
+from fennox.engine.carving import Carvers
 from fennox.engine.documents import hashed, read_documents
+from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
+from fennox.engine.orders import Order, Subject, Taken
 from fennox.engine.reading import Digests, digest_of
+from fennox.engine.take import take
+from fennox.engine.vault import Vault
 from fennox.links.base import Link, Shell, Web
 
+Told = TypeVar("Told")
 WhoseLogin = Literal["target", "after", "entrance"]
 Connect = Callable[[Place, WhoseLogin], Awaitable[Link]]
 _CHANGING: frozenset[Phase] = frozenset({"write", "finish", "rejoin"})  # phases in which a target may get another face
@@ -31,13 +38,52 @@ _PAUSE = 0.5  # seconds between two tries
 async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str]) -> Target:
     """Read the target as it is now, storing nothing."""
     machine = await identify(kind, link, settings)
-    capture = Capture(kind, settings, machine)
-    documents: Digests = {}
-    async with aclosing(read_documents(link, capture, parts)) as found:
-        async for captured in found:
-            document = await hashed(captured)
-            documents.setdefault(captured.part, {})[document.path] = digest_of(document)
-    return Target(machine, place, documents, capture.census(), await _room(kind, link, settings))
+
+    async def read(some: list[str]) -> tuple[Digests, Census]:
+        capture, documents = Capture(kind, settings, machine), Digests()
+        async with aclosing(read_documents(link, capture, some)) as found:
+            async for captured in found:
+                document = await hashed(captured)
+                documents.setdefault(captured.part, {})[document.path] = digest_of(document)
+        return documents, capture.census()
+
+    (documents, census), unread = await as_far_as_it_tells(parts, read)
+    return Target(machine, place, documents, census, await _room(kind, link, settings), unread)
+
+
+async def save_target(
+    vault: Vault, index: PackIndex, link: Link, subject: Subject, order: Order, journal: Journal,
+    carvers: Carvers | None,
+) -> Taken:  # fmt: skip
+    """Take the safety copy: all that the target tells of itself. What it does not is named in the backup's note."""
+
+    async def read(some: list[str]) -> Taken:
+        lacking = [part.title for part in subject.kind.part if not part.handed_in and part.name not in some]
+        note = f"{order.note} It does not tell: {', '.join(lacking)}." if lacking else order.note
+        fixed = replace(order, parts=some if lacking else None, note=note)
+        return await take(vault, index, link, subject, fixed, journal, any_machine=True, carvers=carvers)
+
+    taken, unread = await as_far_as_it_tells(parts_to_take(subject.kind, None), read)
+    for said in unread.values():
+        await journal.log("warning", f"Not in the safety copy: {said}")
+    return taken
+
+
+async def as_far_as_it_tells(
+    parts: list[str], read: Callable[[list[str]], Awaitable[Told]]
+) -> tuple[Told, dict[str, str]]:
+    """Read a machine that may lack a program: parts whose commands fail are left out, and told by name with the reason.
+
+    Raises what the command said if no part is left.
+    """
+    unread: dict[str, str] = {}
+    while True:
+        try:
+            return await read([part for part in parts if part not in unread]), unread
+        except PartUnread as error:
+            unread[error.part] = error.what
+            if len(unread) >= len(parts):
+                raise
 
 
 async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:

@@ -156,7 +156,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     system, store = material.system, material.store
     kind, _ = context.kind(system.kind)
     if kind.version != sheet.kind_version:
-        raise MendSettings(f"The kind {kind.name} changed since the sheet was drafted.", "Draft the restore again.")
+        await _undo_by(kind, sheet, material)
 
     async def connect(place: Place, whose: WhoseLogin) -> Link:
         if whose == "entrance":
@@ -200,6 +200,24 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     )
     done = await restore.go_on()
     await _close_run(context, lease, row.id, done, material)
+
+
+async def _undo_by(kind: Kind, sheet: SheetData, material: _Material) -> None:
+    """Have a person agree to how it is undone by the kind as it is now; a restore is only done as it was drafted.
+
+    Raises ``MendSettings`` where it is not being given up.
+    """
+    versions = f"was version {sheet.kind_version} when the sheet was drafted and is version {kind.version} now"
+    if not sheet.giving_up:
+        undo = "What this one has begun is undone by: fennox restore undo. " if sheet.begun() else ""
+        raise MendSettings(f"The kind {kind.name} {versions}.", f"{undo}Draft the restore again.")
+    sheet.undo = planning.undo_anew(kind, await material.reader.head(), sheet)
+    sheet.kind_version = kind.version
+    titles = "; ".join(
+        f"{step.title}: {' && '.join(step.commands)}" for step in sheet.to_undo() if step.state != "done"
+    )
+    question = f"The kind {kind.name} {versions}. What is undone is now: {titles or 'nothing'}."
+    sheet.ask_anew("undo", None, question, ["accept"])
 
 
 def _said_of(login: Login) -> str:

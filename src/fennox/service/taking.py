@@ -26,6 +26,7 @@ from fennox.engine.looks import Difference
 from fennox.engine.orders import Order, Subject, Taken
 from fennox.engine.sameness import RecordPlace
 from fennox.engine.take import take
+from fennox.engine.targets import save_target
 from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
 from fennox.service import guarding, handing, noting, ownstate, queue, states
@@ -324,9 +325,9 @@ async def take_safety_copy(
             order = replace(order, sequence=known.sequence)
     name = f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
     order = replace(order, name=name, note="What the target held before the restore.", purpose="safety",
-                    parts=None, routine=None)  # fmt: skip
+                    routine=None)  # fmt: skip
     index = context.index(store.id)
-    taken = await take(vault, index, link, subject, order, journal, any_machine=True, carvers=context.carvers)
+    taken = await save_target(vault, index, link, subject, order, journal, context.carvers)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         if await session.get(Backup, backup) is None:

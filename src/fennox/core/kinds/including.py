@@ -15,13 +15,13 @@ _LISTS = (
     "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",
     "noise", "harmless", "collections", "formats", "hidden", "left_out",
 )  # fmt: skip
-_OWN_FIRST = ("prepare", "release")  # the application stops before the machine is touched, and is released last
 
 
 def merged(own: Data, base: Data) -> Data:
     """``own`` on top of ``base``. What files both would take belong to ``own`` alone.
 
-    Restore steps: of ``base`` first where things are put back and checked, of ``own`` first in prepare and release.
+    Restore steps of ``base`` come first in every phase: what it has installed is there when ``own`` is looked at, and
+    the application is released last.
     """
     result = dict(own)
     for name in _TAKEN_OVER:
@@ -58,5 +58,5 @@ def _steps(own: Data, base: Data) -> Data:
         if phase == "rejoin" and mine:
             result[phase] = mine
         else:
-            result[phase] = [*mine, *theirs] if phase in _OWN_FIRST else [*theirs, *mine]
+            result[phase] = [*theirs, *mine]
     return result

@@ -34,6 +34,7 @@ class Target:
     documents: Mapping[str, Mapping[str, str]]
     census: Census
     room: int | None = None  # bytes left where the kind says there must be room
+    unread: Mapping[str, str] = field(default_factory=dict)  # parts of which it tells nothing, and why
 
 
 @dataclass(frozen=True)
@@ -62,7 +63,7 @@ def plan(
     """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at once."""
     overwrites = compare_documents(kind, source, target, parts)
     steps = _steps(kind, source, target, parts, settings)
-    undo = _undo_steps(kind, source, target, steps, settings)
+    undo = _undo_steps(kind, source.head, target.census, steps, settings)
     after = _after(kind, source, target, parts)
     findings = _findings(kind, source, target, parts, overwrites)
     if after.login == "system" and after.place.account != source.login_account:
@@ -146,7 +147,7 @@ def _otherwise(then: Sheet, now: Sheet) -> str:
         ("added no more", before.added, after.added),
     ):
         if names := [name for name in ours if name not in theirs]:
-            told.append(f"{title}: {_some([printable(name) for name in names])}")
+            told.append(f"{title}: {some([printable(name) for name in names])}")
     return f" ({'; '.join(told)})" if told else ""
 
 
@@ -241,14 +242,14 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         held_there = target.census.get(required, [])
         absent = [name for name in source.head.census.get(required, []) if name not in held_there]
         if absent:
-            say("blocker", "target-lacks", f"The target lacks of {required}: {_some(absent)}.",
+            say("blocker", "target-lacks", f"The target lacks of {required}: {some(absent)}.",
                 "Add them to the target, then draft again.")  # fmt: skip
     needed = sum(part.bytes for part in source.head.parts if part.name in written_parts(kind, parts))
     if target.room is not None and target.room < needed:
         say("blocker", "no-room", f"{kind.requires.room} on the target has {target.room} bytes left; "
             f"{needed} are to be written.", "Make room on the target.")  # fmt: skip
     if kind.replicas is not None and (peers := source.head.census.get(kind.replicas.list, [])):
-        say("warning", "replicates", f"It replicates with {_some(peers)}. {kind.replicas.means}",
+        say("warning", "replicates", f"It replicates with {some(peers)}. {kind.replicas.means}",
             f"If the backup is to win: {kind.replicas.to_win} If the others are: {kind.replicas.to_yield}")  # fmt: skip
     for part, piece, hand in kind.hand_ins():
         say("note", "by-hand", f"{part.title} ({piece.document}) is not in this backup: people hand it in, and load "
@@ -277,12 +278,15 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         left = [value for value in left if value not in kind.defaults.get(name, [])]
         if left:
             stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
-            say("note", "only-on-target", f"{name}: only the target has {_some(left)}; {stays}.")
+            say("note", "only-on-target", f"{name}: only the target has {some(left)}; {stays}.")
     for step in (step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"):
         assert step.each is not None
         if step.each.list not in proving.counted_lists(kind, source.head) and step.each.list in target.census:
             say("warning", "never-counted", f"The backup never counted {step.each.list}: what only the target has of "
                 f"it stays, and nothing of it is proved.")  # fmt: skip
+    for name, why in target.unread.items():
+        say("warning", "unread", f"What the target holds of {kind.part_named(name).title} is not known: {why}",
+            "If its program is not there yet, have it installed, then draft again.")  # fmt: skip
     if overwrites.changed_count:
         say("note", "overwrites", f"{overwrites.changed_count} documents of the target are overwritten, "
             f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has stay.")  # fmt: skip
@@ -324,7 +328,7 @@ _RULES = {
 }
 
 
-def _some(names: list[str]) -> str:
+def some(names: list[str]) -> str:
     return ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
 
 
@@ -335,7 +339,7 @@ def _steps(
         SheetStep(number=1, phase="prepare", title="Save what the target holds now, as a backup on hold", do="safety",
                   kind_step=None)
     ]  # fmt: skip
-    for index, (phase, step) in enumerate(kind.steps()):
+    for index, phase, step in _in_order(kind):
         if step.parts and not any(part in parts for part in step.parts):
             continue
         names = names_for(kind, step, source.head, target.census)
@@ -354,15 +358,31 @@ def _steps(
     return steps
 
 
+def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
+    """Steps with their places in the kind: what is looked at by the target's own programs waits until a person had them
+    installed."""
+    steps = [(index, phase, step) for index, (phase, step) in enumerate(kind.steps())]
+    last = max((index for index, phase, step in steps if phase == "prepare" and step.do == "gate"), default=-1)
+    early = [one for one in steps[: last + 1] if one[2].do == "validate"]
+    return [*(one for one in steps[: last + 1] if one not in early), *early, *steps[last + 1 :]]
+
+
+def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
+    """What undoes the steps of a sheet by the kind as it is now: it was corrected since. What was undone stays so."""
+    planned = _undo_steps(kind, head, sheet.fresh_census, sheet.steps, sheet.settings)
+    before = {(step.undoes, step.title): step for step in sheet.undo if step.state == "done"}
+    return [before.get((step.undoes, step.title), step) for step in planned]
+
+
 def _undo_steps(
-    kind: Kind, source: Source, target: Target, steps: list[SheetStep], settings: Mapping[str, str]
+    kind: Kind, head: Head, target: Census, steps: list[SheetStep], settings: Mapping[str, str]
 ) -> list[SheetStep]:
     """What would undo the steps of the sheet, the last of them first."""
     found = []
     for index, step in enumerate(kind.undo_steps()):
         for undone in steps:
             if undone.kind_step is not None and undone.title == step.undoes:
-                names = names_for(kind, step, source.head, target.census)
+                names = names_for(kind, step, head, target)
                 if step.each is None or names:
                     planned = _sheet_step(0, "undo", index, step, names, settings)
                     found.append(planned.model_copy(update={"undoes": undone.number}))
@@ -422,7 +442,7 @@ def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) ->
         body = "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"
         shown.append(f"{step.request.method} {filled(step.request.path, settings)}{body}")
     if step.ask is not None:
-        shown.append(step.ask.replace("{names}", _some(names)))
+        shown.append(step.ask.replace("{names}", some(names)))
     return shown
 
 

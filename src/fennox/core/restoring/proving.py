@@ -109,6 +109,12 @@ def checks_of(sheet: Sheet) -> list[CheckProof]:
     ]
 
 
+def unread(kind: Kind, why: Mapping[str, str]) -> list[CheckProof]:
+    """Parts of which the restored machine tells nothing; ``why`` for each. They are not there again."""
+    return [CheckProof(title=f"Read {kind.part_named(name).title}", passed=False, detail=said)
+            for name, said in why.items()]  # fmt: skip
+
+
 def prove(lists: list[ListProof], left_out: list[str], checks: list[CheckProof], at: datetime) -> Proof:
     """Proved: something was compared, no name of the backup is missing, and every check passed.
 

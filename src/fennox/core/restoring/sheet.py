@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -12,7 +13,7 @@ from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
 SheetState = Literal["draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"]
-GateKind = Literal["step", "facts", "unknown", "put back"]
+GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
 
 
 class SheetModel(BaseModel):
@@ -187,6 +188,14 @@ class Sheet(SheetModel):
         for step in self.steps:
             if step.do == "proof" or (step.do == "check" and step.passed is not True):
                 step.state, step.detail = "waiting", ""
+
+    def give_up(self, by: str, at: datetime) -> None:
+        """From now on it is undone; what it waited for is no question any more."""
+        if not self.giving_up:
+            for gate in self.gates:
+                if gate.answer is None:
+                    gate.answer, gate.by, gate.at = "given up", by, at
+        self.giving_up = True
 
     def open_gate(self) -> Gate | None:
         return next((gate for gate in self.gates if gate.answer is None), None)

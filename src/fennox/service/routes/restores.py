@@ -233,7 +233,8 @@ async def undo_restore(
         if not data.begun():
             remedy = f"There is nothing to undo. If its routines stand still: fennox system resume {data.system_name}"
             raise Conflict("Nothing of this restore was begun on the target.", remedy)
-        row.data = data.model_copy(update={"giving_up": True}).model_dump(mode="json")
+        data.give_up(who.name, context.now())
+        row.data = data.model_dump(mode="json")
         run = await _queued(session, row, context, who, idempotency_key)
         await audit.note(session, request, "gave a restore up", "system", data.system_name, sheet=row.id, run=run.id)
         await session.refresh(run)
