@@ -1615,6 +1615,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems/{name}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove System
+         * @description Forget a system, with its log book and its run sheets. Its backups stay in the stores; to adopt one brings them
+         *     and the system back.
+         */
+        post: operations["remove_system"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/systems/{name}/resume": {
         parameters: {
             query?: never;
@@ -3878,6 +3899,26 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * Removed
+         * @description A system that was removed, and what stays: backups, and the stores in which they lie.
+         */
+        Removed: {
+            /** Backups */
+            backups: number;
+            /** Name */
+            name: string;
+            /** Stores */
+            stores: string[];
+        };
+        /**
+         * RemoveWanted
+         * @description Says why a system is to be forgotten here.
+         */
+        RemoveWanted: {
+            /** Because */
+            because: string;
+        };
         /** RestoreShown */
         RestoreShown: {
             /** Backup */
@@ -4635,10 +4676,20 @@ export interface components {
             address?: string | null;
             /** Key */
             key?: string | null;
+            /**
+             * Kind
+             * @description Reached in the same way as the one before.
+             */
+            kind?: string | null;
             /** Labels */
             labels?: string[] | null;
             /** Login */
             login?: string | null;
+            /**
+             * Name
+             * @description Its backups stay its own; routines that name it follow.
+             */
+            name?: string | null;
             /** Needs */
             needs?: string[] | null;
             /** Settings */
@@ -8032,6 +8083,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Relations"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
                 };
             };
             /** @description A problem (RFC 9457) */

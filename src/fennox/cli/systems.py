@@ -193,12 +193,39 @@ def retire(arguments: argparse.Namespace, environment: Environment) -> None:
         say(f"If it was a mistake: fennox system resume {arguments.system}")
 
 
+def remove(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.system(arguments.system)
+        say(_what_stays(found.name, found.backups, found.stores))
+        if not arguments.yes:
+            if not can_ask():
+                raise PersonNeeded(f"Nobody has confirmed that {found.name} is to be forgotten.", "Give --yes.")
+            if ask(f"Type its name, {found.name}, to have it forgotten here:") != found.name:
+                raise PersonNeeded("That is not its name.", "Nothing was changed.")
+        done = service.remove_system(found.name, arguments.because)
+    if arguments.json:
+        say(done.model_dump_json(indent=2))
+    elif not arguments.quiet:
+        say(f"{done.name} is removed.")
+
+
+def _what_stays(name: str, backups: int, stores: list[str]) -> str:
+    gone = f"What is known of {name} here, its runs and its run sheets go."
+    if not backups:
+        return f"{gone} It has no backups."
+    stay = "Its backup stays" if backups == 1 else f"Its {backups} backups stay"
+    back = f" `fennox store adopt {stores[0]}` brings all of it back." if stores else ""
+    return f"{gone} {stay} in {' and '.join(stores) or 'no store'}, and nobody removes what lies there.{back}"
+
+
 def change(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         settings = None
         if given := settings_of(arguments):
             settings = {**service.system(arguments.system).settings, **given}
         wanted = SystemChange(
+            name=arguments.name,
+            kind=arguments.kind,
             address=arguments.address,
             login=arguments.login,
             key=arguments.accept_key,

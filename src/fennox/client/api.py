@@ -367,6 +367,10 @@ class Client:
     def retire(self, system: str, wanted: wire.enrolling.Retired) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "POST", f"/systems/{system}/retire", wanted)
 
+    def remove_system(self, system: str, because: str) -> wire.enrolling.Removed:
+        wanted = wire.enrolling.RemoveWanted(because=because)
+        return self._one(wire.enrolling.Removed, "POST", f"/systems/{system}/remove", wanted)
+
     def coming_runs(self) -> wire.routines.Coming:
         return self._one(wire.routines.Coming, "GET", "/routines/coming")
 

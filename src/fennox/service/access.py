@@ -60,6 +60,7 @@ TABLE: dict[str, Needed] = {
     "probe_system": "operator",
     "resume_system": "operator",
     "retire_system": "administrator",
+    "remove_system": "administrator",
     "confirm_system": "operator",
     "list_backups": "reader",
     "take_backup": "operator",

@@ -27,6 +27,8 @@ class NewSystem(Wanted):
 
 
 class SystemChange(Wanted):
+    name: Noun | None = Field(default=None, description="Its backups stay its own; routines that name it follow.")
+    kind: Noun | None = Field(default=None, description="Reached in the same way as the one before.")
     address: str | None = None
     login: Noun | None = None
     key: str | None = None
@@ -48,6 +50,20 @@ class Retired(Wanted):
 
     because: str = Field(min_length=1, max_length=500)
     let_go: bool = False
+
+
+class RemoveWanted(Wanted):
+    """Says why a system is to be forgotten here."""
+
+    because: str = Field(min_length=1, max_length=500)
+
+
+class Removed(Shown):
+    """A system that was removed, and what stays: backups, and the stores in which they lie."""
+
+    name: str
+    backups: int
+    stores: list[str]
 
 
 class LookWanted(Wanted):

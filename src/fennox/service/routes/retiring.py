@@ -7,11 +7,11 @@ from sqlalchemy import select
 
 from fennox.catalogue.models import IS_ACTIVE, Run, System
 from fennox.core.errors import Conflict
-from fennox.service import audit
+from fennox.service import audit, enrolment
 from fennox.service.context import named
 from fennox.service.routes.session import Here
 from fennox.service.systemview import shown
-from fennox.wire.enrolling import Retired
+from fennox.wire.enrolling import Removed, RemoveWanted, Retired
 from fennox.wire.systems import SystemShown
 
 router = APIRouter(tags=["systems"])
@@ -23,11 +23,8 @@ async def retire_system(name: str, wanted: Retired, request: Request, context: H
     async with context.session() as session:
         row = await named(session, System, name)
         await session.refresh(row, with_for_update=True)
-        if row.login_id is None and row.name == "fennox":
-            raise Conflict("Fennox itself cannot be retired.", "Keep it elsewhere with `fennox own-state set`.")
-        active = select(Run).where(Run.system_id == row.id, IS_ACTIVE)
-        if (await session.execute(active)).first() is not None:
-            raise Conflict(f"A run of {row.name} goes on.", "Wait for it, or stop it with `fennox run stop`.")
+        enrolment.must_not_be_own(row)
+        await enrolment.must_be_at_rest(session, row)
         if row.retired is not None and row.let_go == wanted.let_go:
             raise Conflict(
                 f"{row.name} is retired already.", "Bring it back with `fennox system resume`, or let its backups go."
@@ -51,6 +48,8 @@ async def resume_system(name: str, request: Request, context: Here) -> SystemSho
         active = select(Run).where(Run.system_id == row.id, Run.kind == "restore", IS_ACTIVE)
         if (await session.execute(active)).first() is not None:
             raise Conflict(f"A restore of {row.name} goes on.", "Finish or stop it first.")
+        if row.retired is not None:
+            await enrolment.must_be_free(session, row.name, row.address, row.site, row.id)
         was = row.suspended_because or row.retired_because
         await audit.note(session, request, "resumed", "system", row.name, was=was,
                          left_open=", ".join(row.left_open))  # fmt: skip
@@ -58,3 +57,16 @@ async def resume_system(name: str, request: Request, context: Here) -> SystemSho
         row.retired, row.retired_because, row.let_go = None, "", False
         await session.flush()
         return (await shown(context, session, [row]))[0]
+
+
+@router.post("/systems/{name}/remove")
+async def remove_system(name: str, wanted: RemoveWanted, request: Request, context: Here) -> Removed:
+    """Forget a system, with its log book and its run sheets. Its backups stay in the stores; to adopt one brings them
+    and the system back."""
+    async with context.session() as session:
+        row = await named(session, System, name)
+        await session.refresh(row, with_for_update=True)
+        left = await enrolment.remove(session, row)
+        details = {"because": wanted.because.strip(), "address": row.address, "stores": ", ".join(left.stores)}
+        await audit.note(session, request, "removed", "system", name, backups_left=str(left.backups), **details)
+        return Removed(name=name, backups=left.backups, stores=left.stores)

@@ -16,7 +16,7 @@ from fennox.core.names import folder_name
 from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
-from fennox.service import audit, sites, taking
+from fennox.service import audit, enrolment, taking
 from fennox.service.context import named
 from fennox.service.paging import After, Limit, in_order_of
 from fennox.service.relations import relations
@@ -90,11 +90,7 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
         if (login is None) != (kind.reach == "hand"):
             what = "needs a login" if login is None else "is not reached, so that it needs no login"
             raise BadInput(f"A {kind.title} {what}.", "Give --login, or leave it out.", field="login")
-        taken = select(System).where((System.name == wanted.name) | (System.address == address))
-        for other in (await session.execute(taken)).scalars():
-            if other.name != wanted.name and not await sites.same_network(session, other.site, wanted.site):
-                continue
-            raise Conflict(f"The system {other.name} at {other.address} is already there.", "Choose another name.")
+        await enrolment.must_be_free(session, wanted.name, address, wanted.site)
         needs = [(await named(session, System, name)).id for name in wanted.needs]
         via = (await named(session, System, wanted.via)).id if wanted.via else None
     link: Link | None = None
@@ -160,11 +156,21 @@ async def change_system(
             raise BadInput("Fennox itself has no address, login or key to change.", "Leave them out.")
         if wanted.address is not None:
             row.address = str(parse_address(wanted.address, kind.port))
+        row.site = wanted.site if wanted.site is not None else row.site
+        if wanted.model_fields_set & {"name", "address", "site"}:
+            at = row.address if row.retired is None else ""
+            await enrolment.must_be_free(session, wanted.name or row.name, at, row.site, row.id)
+        if wanted.name is not None and wanted.name != row.name:
+            await enrolment.rename(session, row, wanted.name)
         if wanted.login is not None:
             row.login_id = (await named(session, Login, wanted.login)).id
         if wanted.settings is not None:
-            values_of(kind, wanted.settings)
             row.settings = dict(wanted.settings)
+        if wanted.kind is not None and wanted.kind != row.kind:
+            before, (kind, _) = kind, context.kind(wanted.kind)
+            await enrolment.change_kind(session, row, kind, before)
+        if wanted.settings is not None or wanted.kind is not None:
+            values_of(kind, dict(row.settings))
         row.key = wanted.key if wanted.key is not None else row.key
         if wanted.needs is not None:
             row.needs = [(await named(session, System, other)).id for other in wanted.needs]
@@ -172,7 +178,6 @@ async def change_system(
             row.via_id = (await named(session, System, wanted.via)).id if wanted.via else None
         if row.id in row.needs or row.via_id == row.id:
             raise BadInput(f"{row.name} cannot need itself.", "Name other systems.", field="needs")
-        row.site = wanted.site if wanted.site is not None else row.site
         row.labels = wanted.labels if wanted.labels is not None else row.labels
         row.version += 1
         response.headers["etag"] = f'"{row.version}"'
