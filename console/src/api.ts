@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { learnClock } from "./format";
 import type { components, paths } from "./schema";
 
 export type Schema = components["schemas"];
@@ -38,6 +39,7 @@ export async function get<T>(asked: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new ProblemError(outOfReach);
   }
+  learnClock(answer.response.headers.get("fennox-now"));
   if (answer.error !== undefined || !answer.response.ok) {
     throw new ProblemError((answer.error as Problem | undefined) ?? outOfReach);
   }

@@ -1,5 +1,6 @@
 import { onBeforeUnmount, ref, type Ref, watch } from "vue";
 import type { Schema } from "./api";
+import { serviceNow } from "./format";
 
 type Run = Schema["RunShown"];
 
@@ -7,9 +8,9 @@ type Run = Schema["RunShown"];
 export function useFollowed(run: Ref<string | null>): { run: Ref<Run | null>; log: Ref<Schema["LogLine"][]>; now: Ref<number> } {
   const followed = ref<Run | null>(null);
   const log = ref<Schema["LogLine"][]>([]);
-  const now = ref(Date.now());
+  const now = ref(serviceNow());
   let source: EventSource | null = null;
-  const clock = window.setInterval(() => (now.value = Date.now()), 500);
+  const clock = window.setInterval(() => (now.value = serviceNow()), 500);
 
   function close(): void {
     source?.close();

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { age, size, some, span } from "./format";
+import { age, learnClock, size, some, span } from "./format";
 
 describe("what people read", () => {
   it("tells a length of time in its largest useful unit", () => {
@@ -15,6 +15,12 @@ describe("what people read", () => {
   });
   it("says never where there is no moment", () => {
     expect(age(null)).toBe("never");
+    learnClock(new Date(Date.now() + 22 * 86_400_000).toISOString());
+    expect(age(new Date(Date.now()).toISOString())).toBe("22 days");
+    learnClock(null);
+    learnClock("not a date");
+    expect(age(new Date(Date.now()).toISOString())).toBe("22 days");
+    learnClock(new Date().toISOString());
     expect(age("2026-01-01T00:00:00Z", "2026-01-03T00:00:00Z")).toBe("2 days");
   });
   it("counts bytes in decimal units", () => {

@@ -1,3 +1,17 @@
+/** By how much the service's clock is ahead of this browser's, in milliseconds: ages count by the service's. */
+let ahead = 0;
+
+/** An answer said what the service's clock shows. */
+export function learnClock(said: string | null): void {
+  const at = said === null ? NaN : Date.parse(said);
+  if (!Number.isNaN(at)) ahead = at - Date.now();
+}
+
+/** What the service's clock shows, in milliseconds since 1970. */
+export function serviceNow(): number {
+  return Date.now() + ahead;
+}
+
 /** A moment in local time, with its zone. */
 export function when(moment: string | null | undefined): string {
   if (!moment) return "–";
@@ -21,13 +35,13 @@ export function span(seconds: number): string {
   return `${Math.floor(whole / 86400)} days`;
 }
 
-export function age(moment: string | null | undefined, now: string | number = Date.now()): string {
+export function age(moment: string | null | undefined, now: string | number = serviceNow()): string {
   if (!moment) return "never";
   return span((new Date(now).getTime() - new Date(moment).getTime()) / 1000);
 }
 
 /** A moment to come: its day, and how far it is; one that has passed says so. */
-export function until(moment: string, now: string | number = Date.now()): string {
+export function until(moment: string, now: string | number = serviceNow()): string {
   const seconds = (new Date(moment).getTime() - new Date(now).getTime()) / 1000;
   const day = new Date(moment).toLocaleDateString("en-GB", { day: "2-digit", month: "short", year: "numeric" });
   return `${day}, ${seconds < 0 ? `${span(-seconds)} ago` : `in ${span(seconds)}`}`;

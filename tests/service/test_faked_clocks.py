@@ -6,6 +6,7 @@ import logging
 import os
 import random
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import psycopg
@@ -122,6 +123,10 @@ def _is_in_doubt(faked: FakedService, machine: str, offset: str) -> None:
     with faked.client() as client:
         until(lambda: not client.clocks().believed, f"{machine} at {offset} is in doubt")
         until(lambda: any("clocks disagree" in c.text for c in client.status().concerns), "the concern stands")
+        days = {"1d": 1, "365d": 365}[offset[1:]] * (1 if offset[0] == "+" else -1) if machine == "service" else 0
+        client.status()
+        apart = client.now() - datetime.now(UTC) - timedelta(days=days)
+        assert abs(apart) < timedelta(minutes=1), "ages count by the service's clock, not by that of whoever asks"
         told = faked.fennox("doctor", "clocks")
         assert told.returncode == 5, told.stdout
         named = {"service": "PostgreSQL is", "database": "PostgreSQL is", "worker": "The clock of the worker"}

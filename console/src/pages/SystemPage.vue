@@ -11,7 +11,7 @@ import RetireDialog from "../components/RetireDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
 import TakeDialog from "../components/TakeDialog.vue";
-import { age, size, when } from "../format";
+import { age, serviceNow, size, when } from "../format";
 import { may } from "../session";
 
 const route = useRoute();
@@ -102,7 +102,7 @@ const resume = useMutation({
   onSuccess: reread,
 });
 const own = computed(() => system.data.value?.kind === "fennox");
-const now = computed(() => status.data.value?.at ?? new Date().toISOString());
+const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISOString());
 </script>
 
 <template>

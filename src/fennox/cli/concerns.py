@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 
 from pydantic import SecretStr
 
@@ -42,14 +42,13 @@ def _muted(item: Concern) -> str:
 
 
 def mute(arguments: argparse.Namespace, environment: Environment) -> None:
-    until = datetime.now(UTC) + timedelta(days=arguments.days)
     with client(environment) as service:
         if arguments.off:
             _show(service.unmute(arguments.concern), arguments)
             return
         if not arguments.because:
             raise BadInput("It is not said why.", "Give --because.", field="because")
-        until = max(until, service.status().at + timedelta(days=arguments.days))
+        until = service.status().at + timedelta(days=arguments.days)
         _show(service.mute(arguments.concern, MuteWanted(until=until, reason=arguments.because)), arguments)
 
 

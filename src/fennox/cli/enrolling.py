@@ -59,7 +59,8 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
         print(printable(text))
     for item in found.certificates:
         document = f"in {printable(item.document)}" if item.document else "that it shows"
-        print(f"The certificate {document} ({item.subject}) ends {when(item.until)} ({remaining(item.until)}).")
+        left = remaining(item.until, service.now())
+        print(f"The certificate {document} ({item.subject}) ends {when(item.until)} ({left}).")
     for text in found.left_out:
         print(f"Left out: {printable(text)}.")
     for finding in found.findings:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
 from pydantic import BaseModel
 from rich.cells import cell_len
@@ -118,15 +118,16 @@ def when(moment: datetime | None) -> str:
     return moment.astimezone().strftime("%Y-%m-%d %H:%M %Z") if moment else "-"
 
 
-def age(moment: datetime | None, now: datetime | None = None) -> str:
+def age(moment: datetime | None, now: datetime) -> str:
+    """``now``: by the service's clock, which made the moment."""
     if moment is None:
         return "never"
-    passed = (now or datetime.now(UTC)) - moment
+    passed = now - moment
     return span(passed) if passed > -_CLOCKS_APART else f"{span(-passed)} in the FUTURE"
 
 
-def remaining(moment: datetime, now: datetime | None = None) -> str:
-    left = moment - (now or datetime.now(UTC))
+def remaining(moment: datetime, now: datetime) -> str:
+    left = moment - now
     return f"in {span(left)}" if left > timedelta() else f"{span(-left)} ago"
 
 

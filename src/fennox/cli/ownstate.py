@@ -7,6 +7,7 @@ import argparse
 from fennox.cli.main import Environment
 from fennox.cli.output import age, say, show_one, when
 from fennox.cli.signedin import client
+from fennox.client.api import Client
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 
 
@@ -16,19 +17,19 @@ def keep(arguments: argparse.Namespace, environment: Environment) -> None:
     )
     with client(environment) as service:
         state = service.keep_own_state(wanted)
-    _show(state, arguments)
+    _show(service, state, arguments)
     if not arguments.json and not arguments.quiet:
         say("The first backup of it is being taken; `fennox own-state show` tells when it is there.")
 
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.own_state(), arguments)
+        _show(service, service.own_state(), arguments)
 
 
-def _show(state: OwnStateShown, arguments: argparse.Namespace) -> None:
+def _show(service: Client, state: OwnStateShown, arguments: argparse.Namespace) -> None:
     if state.newest is not None:
-        newest = f"{when(state.newest)}, {age(state.newest)} ago: what was changed since would be lost"
+        newest = f"{when(state.newest)}, {age(state.newest, service.now())} ago: what was changed since would be lost"
     else:
         newest = "none yet"
     show_one(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Callable, Mapping
-from datetime import UTC, datetime
+from datetime import datetime
 
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
@@ -134,7 +134,7 @@ def _watched(service: Client, run_id: str, arguments: argparse.Namespace) -> Run
                 display.line(event)
                 continue
             last = event
-            display.run(event)
+            display.run(event, service.now())
             if event.wants_passphrase and not given:
                 display.pause()
                 phrase = _passphrase(arguments)
@@ -195,14 +195,14 @@ class _Display:
         if line.level != "expected":  # `run show` has them
             err.print(f"{line.level}: {line.text}", markup=False)
 
-    def run(self, run: RunShown) -> None:
+    def run(self, run: RunShown, now: datetime) -> None:
         step = run.step or _since(run.waits_for)
         if step != self._step:
             self._step = step
             if step and not err.is_terminal:
                 say(run.waits_for if run.waits_for else step)
         so_far = f"{counted(run.documents, 'document')}, {size(run.bytes)}" if run.documents else ""
-        share = _share(run)
+        share = _share(run, now)
         self._bar.update(
             self._task,
             description=self._step or "Waiting for a worker",
@@ -217,9 +217,9 @@ def _since(waits_for: str) -> str:
     return waits_for.split(",")[0]
 
 
-def _share(run: RunShown) -> float | None:
+def _share(run: RunShown, now: datetime) -> float | None:
     """Percent of the time earlier runs took; never quite the whole before the end."""
     if run.started is None or not run.expected_seconds:
         return None
-    gone = (datetime.now(UTC) - run.started).total_seconds()
+    gone = (now - run.started).total_seconds()
     return min(gone / run.expected_seconds * 100, 97)

@@ -8,6 +8,7 @@ from fennox.cli.hostkeys import with_accepted_key
 from fennox.cli.main import FAILED, PERSON, Environment
 from fennox.cli.output import age, ask, can_ask, say, show_list, show_one, show_table, when
 from fennox.cli.signedin import client
+from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
 from fennox.core.names import printable
 from fennox.wire.enrolling import NewSystem, Retired, SystemChange
@@ -48,13 +49,15 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
             )
 
         system = with_accepted_key(attempt, arguments, arguments.address)
-    _show(system, arguments)
+    _show(service, system, arguments)
     if not arguments.json and not arguments.quiet:
         verb = "take" if system.login else "hand-in"
         say(f"Take its first backup now: fennox backup {verb} {system.name}")
 
 
-def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relations | None = None) -> None:
+def _show(
+    service: Client, system: SystemShown, arguments: argparse.Namespace, relations: Relations | None = None
+) -> None:
     machine = system.machine
     lines: list[tuple[str, object]] = [
         ("system", system.name),
@@ -66,7 +69,10 @@ def _show(system: SystemShown, arguments: argparse.Namespace, relations: Relatio
         ("version", f"{machine.product} {machine.version}" if machine else "-"),
         ("site", system.site or "-"),
         ("labels", ", ".join(system.labels) or "-"),
-        ("newest good", f"{when(system.newest_good)} ({age(system.newest_good)})" if system.newest_good else "never"),
+        (
+            "newest good",
+            f"{when(system.newest_good)} ({age(system.newest_good, service.now())})" if system.newest_good else "never",
+        ),
         ("backups", f"{system.backups}, newest in {', '.join(system.stores) or 'no store'}"),
         ("routines", ", ".join(system.routines) or "none"),
         ("next run", when(system.next_run)),
@@ -128,7 +134,7 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.system(arguments.system), arguments, service.relations(arguments.system))
+        _show(service, service.system(arguments.system), arguments, service.relations(arguments.system))
 
 
 def order(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -182,12 +188,16 @@ def probe(arguments: argparse.Namespace, environment: Environment) -> int:
 
 def resume(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.resume(arguments.system), arguments)
+        _show(service, service.resume(arguments.system), arguments)
 
 
 def retire(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service.retire(arguments.system, Retired(because=arguments.because, let_go=arguments.let_go)), arguments)
+        _show(
+            service,
+            service.retire(arguments.system, Retired(because=arguments.because, let_go=arguments.let_go)),
+            arguments,
+        )
     if not arguments.json and not arguments.quiet:
         say("Its backups go by their ladders from now on." if arguments.let_go else "All its backups stay.")
         say(f"If it was a mistake: fennox system resume {arguments.system}")
@@ -235,7 +245,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             needs=arguments.needs,
             via=arguments.via,
         )
-        _show(service.change_system(arguments.system, wanted), arguments)
+        _show(service, service.change_system(arguments.system, wanted), arguments)
 
 
 def confirm(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -249,4 +259,4 @@ def confirm(arguments: argparse.Namespace, environment: Environment) -> None:
             if ask(f"Is it {arguments.system}, reinstalled or replaced? Type yes:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
             machine = found.id
-        _show(service.confirm(arguments.system, machine), arguments)
+        _show(service, service.confirm(arguments.system, machine), arguments)

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Future
+from datetime import UTC, datetime, timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, TypeVar
 from urllib.parse import quote
 
 from fennox import wire
 from fennox.client.http import connect_sse, httpx
+from fennox.wire.base import NOW
 
 if TYPE_CHECKING:  # loading it takes as long as the first answer, which need not wait for it
     from pydantic import BaseModel, SecretStr
@@ -66,6 +69,7 @@ class Client:
         # an address without TLS needs none of the authorities, and reading them takes longer than most answers
         tls = base.startswith("https:")
         self._http = httpx.Client(base_url=base, headers=headers, timeout=_ANSWERING, trust_env=False, verify=tls)
+        self._now: tuple[datetime, float] | None = None  # by the service's clock, and when that was, by ours
         self._asked: dict[tuple[str, frozenset[tuple[str, str]]], Future[httpx.Response]] = {}
 
     def __enter__(self) -> Self:
@@ -104,9 +108,18 @@ class Client:
                 answer = self._http.request(method, path, json=json, content=content, params=params, timeout=timeout)
         except httpx.HTTPError as error:
             raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
+        if NOW in answer.headers:
+            self._now = datetime.fromisoformat(answer.headers[NOW]), time.monotonic()
         if answer.status_code >= 400:
             raise ProblemError(_problem(answer))
         return answer
+
+    def now(self) -> datetime:
+        """What the service's clock shows, as its last answer said: ages count by it, not by the clock here."""
+        if self._now is None:
+            return datetime.now(UTC)
+        said, at = self._now
+        return said + timedelta(seconds=time.monotonic() - at)
 
     def _one(
         self, model: type[Model], method: str, path: str, body: BaseModel | None = None, *,

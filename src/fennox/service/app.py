@@ -35,7 +35,7 @@ from fennox.service.routes import (
 )
 from fennox.service.routes.runs import RunHub
 from fennox.service.turns import AnswersFirst, Turns
-from fennox.wire.base import Problem
+from fennox.wire.base import NOW, Problem
 
 _CSP = "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
 _HEADERS = {
@@ -90,6 +90,9 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
             response.headers.setdefault(name, value)
         if request.url.path.startswith("/api/"):
             response.headers.setdefault("cache-control", "no-store")
+            here: Context | None = getattr(app.state, "context", None)
+            if here is not None:
+                response.headers.setdefault(NOW, here.now().isoformat())
         return response
 
     return app
