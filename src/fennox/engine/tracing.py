@@ -13,6 +13,7 @@ from fennox.core.compare import documents as comparing
 from fennox.core.compare import looking
 from fennox.core.compare.looking import Question
 from fennox.core.compare.model import DocumentChange
+from fennox.core.compare.sensitive import mask
 from fennox.core.compare.shapes import MAX_SHOWN
 from fennox.core.format import canonical, manifest
 from fennox.core.format.manifest import Document
@@ -108,7 +109,7 @@ class Trace:
                     self.kind, now.part, before.document, document, _both(*contents), self.salt
                 )
         elif document.secret and not comparing.rest_is_open(self.kind, document.path):
-            state.said = f"The document is secret: {comparing.mask(document.digest or '', self.salt)}"
+            state.said = f"The document is secret: {mask(document.digest or '', self.salt)}"
         elif now.content is None:
             state.said = "The document is too long, or has no content."
         else:

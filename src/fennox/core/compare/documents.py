@@ -9,7 +9,6 @@ from bisect import bisect_right
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
-from hashlib import blake2b
 from itertools import islice
 from typing import Any
 
@@ -19,6 +18,7 @@ import jsonpath_rfc9535
 from fennox.core.compare import differences, shapes
 from fennox.core.compare.differences import Keys, Line
 from fennox.core.compare.model import MASK, MOST_CHANGES, Change, DocumentChange, What
+from fennox.core.compare.sensitive import is_secret, mask, masked_line, masked_value, may_hold_secrets
 from fennox.core.compare.shapes import Structured
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
@@ -87,7 +87,8 @@ def changed(
             why = "it is too long to be shown" if room else _TOO_MUCH
             return found.model_copy(update={"said": f"Its content has changed; {why}."})
         told = content_changes(kind, before.path, *contents, salt, patches=patches, room=room)
-        secret = (before.secret or after.secret) and not rest_is_open(kind, before.path)
+        named = before.secret or after.secret or is_secret(before.path, *contents)
+        secret = named and not rest_is_open(kind, before.path)
         if secret and (told.changes or told.said):
             told = Told("bytes", said="Its content is secret, and has changed.")
         found = found.model_copy(update=vars(told))
@@ -121,10 +122,10 @@ def content_changes(
         # a rule that cannot be applied must not let through what it hides
         return Told("bytes", said="Its content has changed; it holds secrets, and cannot be read as its kind expects.")
     if structured:
-        left, right = (quiet_value(kind, path, item, salt) for item in (ours, theirs))
+        left, right = (masked_value(path, quiet_value(kind, path, item, salt), salt) for item in (ours, theirs))
         found = differences.differences(left, right, keys_of(kind, path))
     else:
-        left_lines, right_lines = (quiet_lines(kind, path, item.text, salt) for item in (ours, theirs))
+        left_lines, right_lines = (shown_lines(kind, path, item.text, salt) for item in (ours, theirs))
         if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
             left_lines, right_lines = (sorted(side, key=lambda line: line[1]) for side in (left_lines, right_lines))
         found = differences.of_lines(left_lines, right_lines, _headings(kind, path, ours.text, theirs.text))
@@ -198,17 +199,18 @@ def quiet_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
     return found
 
 
+def shown_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
+    """As :func:`quiet_lines`, and with what is secret by its name masked as well."""
+    lines = quiet_lines(kind, path, text, salt)
+    return [(number, masked_line(path, line, salt)) for number, line in lines] if may_hold_secrets(text) else lines
+
+
 def _masked_match(match: re.Match[str], salt: bytes) -> str:
     if not match.re.groups:
         return mask(match.group(), salt)
     start, end = (place - match.start() for place in match.span(1))
     whole = match.group()
     return whole[:start] + mask(match.group(1), salt) + whole[end:] if match.group(1) is not None else whole
-
-
-def mask(value: str, salt: bytes) -> str:
-    """Equal values get equal masks within one comparison; nothing of the value is in it."""
-    return MASK + blake2b(value.encode(), key=salt, digest_size=8).hexdigest()
 
 
 def _shown_change(change: Change) -> Change:

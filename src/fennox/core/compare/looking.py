@@ -8,7 +8,9 @@ from typing import Any
 import jsonpath_rfc9535
 
 from fennox.core.compare import documents, shapes
+from fennox.core.compare.sensitive import holds_secrets, is_secret, mask, masked_value
 from fennox.core.errors import BadInput
+from fennox.core.format.digest import blake2b_256
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.model import Kind
 
@@ -39,6 +41,8 @@ class Question:
 def values(kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
     """The values a question finds, masked where they are hidden; or in words why none can be shown."""
     path = question.document
+    if is_secret(path, content) and not documents.rest_is_open(kind, path):
+        return [], f"The document is secret: {mask(blake2b_256(content), salt)}"
     read = shapes.read(kind, path, content)
     if read.shape == "bytes":
         return [], "The document is no text."
@@ -49,9 +53,9 @@ def values(kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple
     if question.jsonpath:
         if not structured:
             return [], "The document has no structure that a JSONPath could be looked for in."
-        value = documents.quiet_value(kind, path, read, salt)
+        value = masked_value(path, documents.quiet_value(kind, path, read, salt), salt)
         return [node.value for node in jsonpath_rfc9535.find(question.jsonpath, value)], ""
-    if structured and hidden:
+    if structured and (hidden or holds_secrets(path, read.value)):
         return [], "The document holds secrets in its structure; look for a JSONPath in it."
     text = content.decode("utf-8")  # a structure has lines as well
-    return [line for _, line in documents.quiet_lines(kind, path, text, salt) if question.line in line], ""
+    return [line for _, line in documents.shown_lines(kind, path, text, salt) if question.line in line], ""
