@@ -25,7 +25,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--systems", type=int, default=12, help="of the simulated year; `make soak` takes 500")
     parser.addoption("--disturbed", type=float, default=20, help="seconds of kills at random; `make soak` takes 1,800")
     parser.addoption("--points", type=int, default=9, help="every how manyth verb to die at; `make soak` takes all")
-    parser.addoption("--chaos", type=float, default=30, help="seconds of faults at random; `scripts/chaos` takes 3,600")
+    parser.addoption("--chaos", type=float, default=20, help="seconds of faults at random; `scripts/chaos` takes 3,600")
     parser.addoption("--faults", default="", help="of the random ones, only these: hung_line,full_store")
     parser.addoption("--kills", type=int, default=8, help="how often the kill tests kill; `make soak` takes hundreds")
 
