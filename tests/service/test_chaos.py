@@ -1,8 +1,8 @@
-"""Two services, four workers (two in the short run), five stores, and everything that can go wrong around them, drawn at random.
+"""Two services, their workers, five stores, and everything that can go wrong around them, drawn at random.
 
 Each fault stands until its sentence was read, and is then mended. At the end an independent reading judges: every store
 is opened with the passphrase alone, and laid beside what the catalogue and the runs said. `scripts/chaos` runs it for
-an hour with forty systems.
+an hour with forty systems and four workers.
 """
 
 from __future__ import annotations
