@@ -13,7 +13,7 @@ from urllib.parse import quote
 
 from fennox import wire
 from fennox.client.http import connect_sse, httpx
-from fennox.wire.base import NOW
+from fennox.wire.headers import NOW
 
 if TYPE_CHECKING:  # loading it takes as long as the first answer, which need not wait for it
     from pydantic import BaseModel, SecretStr

@@ -35,7 +35,8 @@ from fennox.service.routes import (
 )
 from fennox.service.routes.runs import RunHub
 from fennox.service.turns import AnswersFirst, Turns
-from fennox.wire.base import NOW, Problem
+from fennox.wire.base import Problem
+from fennox.wire.headers import NOW
 
 _CSP = "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
 _HEADERS = {

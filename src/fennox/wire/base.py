@@ -9,9 +9,6 @@ from typing import Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict
 
-NOW = "fennox-now"
-"""The header of every answer with what the service's clock shows; ages of what it made count by that."""
-
 T = TypeVar("T")
 
 
