@@ -22,7 +22,7 @@ NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--examples", type=int, default=100, help="of each fuzzing test; `make soak` takes 200,000")
-    parser.addoption("--systems", type=int, default=12, help="of the simulated year; `make soak` takes 500")
+    parser.addoption("--systems", type=int, default=6, help="of the simulated year; `make soak` takes 500")
     parser.addoption("--disturbed", type=float, default=20, help="seconds of kills at random; `make soak` takes 1,800")
     parser.addoption("--points", type=int, default=9, help="every how manyth verb to die at; `make soak` takes all")
     parser.addoption("--chaos", type=float, default=20, help="seconds of faults at random; `scripts/chaos` takes 3,600")

@@ -122,7 +122,7 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 1, "cannot be reached", "system", "add", "x", "linux-server",
           f"127.0.0.1:{free_port('127.0.0.1')}", *with_login)  # fmt: skip
     fails(ready, 2, "is not an address", "system", "add", "x", "linux-server", "nowhere:port", *with_login)
-    fails(ready, 1, "is already there", "system", "add", "web-8", "linux-server", address, *with_login)
+    fails(ready, 1, "already. Give another address", "system", "add", "web-8", "linux-server", address, *with_login)
     fails(
         ready, 3, "There is no login nobody", "system", "add", "x", "linux-server", "127.0.0.1:1", "--login", "nobody"
     )

@@ -98,7 +98,8 @@ def test_no_machine_with_a_wrong_clock_costs_a_good_backup(
         before = records(faked)
         assert len(before) == 12
         signs = "+-" if request.config.getoption("--points") == 1 else random.choice("+-")
-        offsets = [f"{sign}{size}" for size in ("60s", "1d", "365d") for sign in signs]
+        wrong = ("1d", "365d") if request.config.getoption("--points") == 1 else (random.choice(("1d", "365d")),)
+        offsets = [f"{sign}{size}" for size in ("60s", *wrong) for sign in signs]
         log.warning("offsets %s", offsets)
         for machine in MACHINES:
             for offset in offsets:

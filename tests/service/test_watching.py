@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime, timedelta
 
 import pytest
-from sqlalchemy import func, select, update
+from sqlalchemy import func, select, text, update
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
     Alert,
@@ -261,3 +263,32 @@ async def test_a_take_that_failed_stands_until_a_take_is_done_and_a_restore_unti
     assert await failed() == {"The last restore"}
     await ended("restore", "done", "s-2")
     assert await failed() == set()
+
+
+async def test_a_person_who_looks_while_another_look_goes_on_waits_for_one_of_their_own(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    await add_system(context, "a")
+    look, tried_twice, tries = watching.look, asyncio.Event(), 0
+
+    async def counted(context: Context, session: AsyncSession) -> bool:
+        nonlocal tries
+        tries += 1
+        if tries == 2:
+            tried_twice.set()
+        return await look(context, session)
+
+    async def person() -> list[str]:
+        async with context.session() as session:
+            await watching.refresh(context, session)
+        async with context.session() as session:
+            return list((await session.execute(select(ConcernRow.text))).scalars())
+
+    monkeypatch.setattr(watching, "look", counted)
+    monkeypatch.setattr(watching, "_LOOKED_FOR", 10_000)
+    async with context.session() as another:
+        await another.execute(text(f"select pg_advisory_xact_lock({watching._LOOKING})"))
+        looking = asyncio.create_task(person())
+        await tried_twice.wait()
+        assert not looking.done()
+    assert "a has no backup." in await looking

@@ -69,6 +69,8 @@ class Scheduler:
             "watch": self._watch,
         }
         self._alarms = {name: Alarm(_WATCH_EVERY if name != "tend" else _MARK_EVERY.total_seconds()) for name in duties}
+        for alarm in self._alarms.values():
+            alarm.set(self.context.now(), None, _SOON)  # at once when it is listened to, so that nothing is missed
         async with asyncio.TaskGroup() as together:
             for name, duty in duties.items():
                 together.create_task(self._again_and_again(name, duty))
@@ -97,6 +99,7 @@ class Scheduler:
         """
         alarm = self._alarms[name]
         while True:
+            await alarm.wait()
             begun, following = self.context.now(), Next(within=_SOON)
             try:
                 if not self.context.outdated:
@@ -106,7 +109,6 @@ class Scheduler:
             except Exception:
                 log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=name)
             alarm.set(begun, following.at, following.within)
-            await alarm.wait()
 
     async def _decide(self) -> Next:
         if await decide(self.context, self._known):

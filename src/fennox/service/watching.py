@@ -6,6 +6,7 @@ of the service's clock or, by a real clock, of the database: never of the worker
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -53,6 +54,7 @@ _SMALL = 500  # systems
 _OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
 _AT_ONCE = 50  # concerns
 _LOOKING = 7203  # advisory lock
+_LOOKED_FOR, _PAUSE = 20, 0.05  # how often a person's look tries to be the one that looks, and seconds between
 
 
 async def database_now(context: Context, session: AsyncSession) -> datetime:
@@ -63,18 +65,28 @@ async def database_now(context: Context, session: AsyncSession) -> datetime:
     return moment
 
 
-async def look(context: Context, session: AsyncSession) -> None:
-    """Settle what stands, and tell who is to be told; one process at a time, the others read what it left."""
-    if (await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))).scalar_one():
-        begun, ended = await settle(context, session)
-        await alerting.tell(context, session, begun, ended)
-        await counting.count(context, session)
+async def look(context: Context, session: AsyncSession) -> bool:
+    """Settle what stands, and tell who is to be told; one process at a time. False: another one does it just now."""
+    if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))).scalar_one():
+        return False
+    begun, ended = await settle(context, session)
+    await alerting.tell(context, session, begun, ended)
+    await counting.count(context, session)
+    return True
 
 
 async def refresh(context: Context, session: AsyncSession) -> None:
-    """A small estate is looked at now, a large one was within the last minute."""
-    if (await session.execute(select(func.count()).select_from(System))).scalar_one() <= _SMALL:
-        await look(context, session)
+    """A small estate is looked at now, a large one was within the last minute.
+
+    A look that is going on may have begun before what a person has just done, so that its end is waited for; one that
+    does not end holds nobody up.
+    """
+    if (await session.execute(select(func.count()).select_from(System))).scalar_one() > _SMALL:
+        return
+    for _ in range(_LOOKED_FOR):
+        if await look(context, session):
+            return
+        await asyncio.sleep(_PAUSE)
 
 
 WORST_FIRST = (ConcernRow.severity, ConcernRow.since, ConcernRow.about, ConcernRow.key)  # high comes before low
