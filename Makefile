@@ -13,10 +13,15 @@ CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -ty
 setup: .venv/ready
 
 .venv/ready: requirements.lock pyproject.toml demo/pyproject.toml
-	@scripts/system-packages
+	@scripts/system-packages demo
 	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
 	@$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e . -e demo
+	@touch $@
+
+# What only the tests need, so that nobody who looks at the demo waits for it.
+.venv/tests-ready: .venv/ready scripts/system-packages
+	@scripts/system-packages tests
 	@touch $@
 
 console: $(CONSOLE)/index.html
@@ -40,7 +45,7 @@ check: setup
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-test: check console
+test: check console .venv/tests-ready
 	@cd console && npm run --silent test
 	$(BIN)/pytest -n $(JOBS) --dist worksteal
 
@@ -52,7 +57,7 @@ generated: setup console/node_modules/ready
 
 # The long proofs: kills by the hundred, and the whole stories again and again.
 soak: export PYTEST_ADDOPTS = --timeout 0
-soak: setup console
+soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/engine/test_kills.py --kills 400
 	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/service/test_adopting.py tests/engine/test_taken_up.py tests/engine/test_fault_points.py \
 	  tests/engine/test_generations.py tests/service/test_rebuilding_dies.py tests/service/test_faked_clocks.py --points 1
