@@ -325,13 +325,18 @@ class Store:
         return reference, self.head(reference, sealed)
 
 
+def readable(stamp: str) -> str:
+    """A moment as names in a store have it, ``20260301T120000Z``, for people."""
+    return f"{stamp[:4]}-{stamp[4:6]}-{stamp[6:8]} {stamp[9:11]}:{stamp[11:13]}"
+
+
 # --- what a person asks for -------------------------------------------------------------------------------------------
 
 
 def command_list(store: Store, _arguments: argparse.Namespace) -> int:
     rows = [
         (
-            reference["backup"][:12], reference["time"], reference["system_name"], reference["kind"],
+            reference["backup"][:12], readable(reference["time"]), reference["system_name"], reference["kind"],
             reference["name"] or "-", str(reference["sizes"]["documents"]), str(reference["sizes"]["bytes"]),
         )
         for _, reference, _ in store.records()
@@ -352,7 +357,7 @@ def command_check(store: Store, arguments: argparse.Namespace) -> int:
     count = documents = 0
     for path, reference, sealed in store.records():
         count += 1
-        where = f"{reference['system_name']} {reference['time']} ({reference['backup'][:12]})"
+        where = f"{reference['system_name']} {readable(reference['time'])} ({reference['backup'][:12]})"
         progress(f"checking {where}")
         try:
             for part in store.head(reference, sealed)["parts"]:

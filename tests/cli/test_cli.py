@@ -136,7 +136,9 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 2, "no part holidays", "backup", "take", "web-9", "--part", "holidays")
     fails(ready, 3, "There is no system web-0", "backup", "take", "web-0")
     fails(ready, 3, "There is no backup", "backup", "show", "abcdef123456")
-    fails(ready, 3, "There is no one run", "run", "stop", "abcdef123456")
+    fails(ready, 3, "There is no run abcdef123456", "run", "stop", "abcdef123456")
+    fails(ready, 3, "abc is too short for the id of a run", "run", "stop", "abc")
+    fails(ready, 3, "abcde is too short for the id of a run sheet", "restore", "show", "abcde")
     fails(ready, 2, "too weak", "store", "add", "cellar", str(ready.folder), "--passphrase-file",
           ready.file("weak", "boat"), "--key-set", "other")  # fmt: skip
     fails(ready, 1, "is not there", "store", "add", "cellar", "/no/such/folder", "--passphrase-file", "p.txt")

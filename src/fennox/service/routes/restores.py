@@ -19,7 +19,7 @@ from fennox.core.restoring.planning import at_another_machine, left_out_essentia
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
-from fennox.service import audit, book, queue
+from fennox.service import audit, book, ids, queue
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.restoring import suspension
@@ -38,8 +38,8 @@ async def find_sheet(session: AsyncSession, text: str) -> Sheet:
     rows = list(
         (await session.execute(select(Sheet).where(Sheet.id.startswith(text, autoescape=True)).limit(2))).scalars()
     )
-    if len(rows) != 1 or len(text) < 6:
-        raise NotFound(f"There is no one run sheet {text[:32]}.", "`fennox restore list` shows those there are.")
+    if len(rows) != 1 or len(text) < ids.LEAST:
+        raise ids.not_one("run sheet", text, len(rows), "fennox restore list")
     return rows[0]
 
 

@@ -16,7 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System, constant
 from fennox.core import moments
 from fennox.core.errors import NotFound
-from fennox.service import audit, book, opening, queue
+from fennox.service import audit, book, ids, opening, queue
 from fennox.service.context import Context, named
 from fennox.service.newest import among, begins
 from fennox.service.outcomes import outcome
@@ -35,7 +35,7 @@ async def find_run(session: AsyncSession, text: str) -> Run:
     known = _ID.fullmatch(text) is not None
     rows = list((await session.execute(select(Run).where(begins(Run.id, text)).limit(2))).scalars()) if known else []
     if len(rows) != 1:
-        raise NotFound(f"There is no one run {text[:32]}.", "`fennox run list` shows those there are.", field="run")
+        raise ids.not_one("run", text, len(rows), "fennox run list", "run")
     return rows[0]
 
 

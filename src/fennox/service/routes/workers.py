@@ -9,8 +9,8 @@ from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 
 from fennox.catalogue.models import Run, Worker, constant
-from fennox.core.errors import Conflict, NotFound
-from fennox.service import audit, watching
+from fennox.core.errors import Conflict
+from fennox.service import audit, ids, watching
 from fennox.service.routes.session import Here
 from fennox.wire.base import Page
 from fennox.wire.workers import WorkerShown
@@ -53,8 +53,8 @@ async def drain_worker(worker: str, request: Request, context: Here) -> None:
     async with context.session() as session:
         found = select(Worker).where(Worker.id.startswith(worker, autoescape=True), Worker.stopped.is_(None))
         rows = list((await session.execute(found.limit(2))).scalars())
-        if len(rows) != 1 or len(worker) < 4:
-            raise NotFound(f"There is no one worker {worker[:32]}.", "`fennox worker list` shows those there are.")
+        if len(rows) != 1 or len(worker) < ids.LEAST:
+            raise ids.not_one("worker", worker, len(rows), "fennox worker list")
         if rows[0].draining:
             raise Conflict("It is draining already.", "Wait until it has finished.")
         rows[0].draining = True

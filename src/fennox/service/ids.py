@@ -1,0 +1,18 @@
+"""Ids by their first characters, as people give them."""
+
+from __future__ import annotations
+
+from fennox.core.errors import NotFound
+
+LEAST = 6  # characters
+
+
+def not_one(what: str, text: str, found: int, lists: str, field: str | None = None) -> NotFound:
+    """Why what was given is not the id of one thing. ``lists``: the command that shows those there are."""
+    remedy = f"`{lists}` shows those there are."
+    if len(text) < LEAST:
+        return NotFound(f"{text[:32]} is too short for the id of a {what}.", f"Give six characters or more. {remedy}",
+                        field=field)  # fmt: skip
+    if found > 1:
+        return NotFound(f"More than one {what} begins with {text[:32]}.", f"Give more of its id. {remedy}", field=field)
+    return NotFound(f"There is no {what} {text[:32]}.", remedy, field=field)
