@@ -3270,6 +3270,12 @@ export interface components {
              */
             address: string;
             /**
+             * Beside
+             * @description Whether other things may lie in its place.
+             * @default false
+             */
+            beside: boolean;
+            /**
              * Custody
              * @description For a new key set: who can open its backups.
              * @default kept

@@ -220,3 +220,23 @@ def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place)
     wrong = service.fennox("store", "add", "x", "sftp://me:pw@h/x", "--passphrase-file", phrase)
     assert wrong.returncode == 2
     assert "never holds an account" in wrong.stderr
+
+
+def test_a_store_is_made_in_an_empty_place_or_beside_what_is_there_if_that_is_said(service: Service) -> None:
+    place = service.folder / "papers"
+    place.mkdir()
+    for name in ("ferry.txt", "letters", "tide.txt", "winch.txt"):
+        (place / name).write_text("not a backup\n")
+    (service.folder / "disk" / "lost+found").mkdir(parents=True)
+    phrase = service.file("phrase", PASSPHRASE)
+    refused = service.fennox("store", "add", "papers", str(place), "--passphrase-file", phrase)
+    assert refused.returncode == 1
+    assert "is not empty: it holds ferry.txt, letters, tide.txt and 1 more." in refused.stderr
+    assert "--beside" in refused.stderr
+    assert len(list(place.iterdir())) == 4, "nothing was made, and no probe was left"
+    made = service.fennox("store", "add", "papers", str(place), "--passphrase-file", phrase, "--beside")
+    assert made.returncode == 0, made.stderr
+    assert (place / "header").exists()
+    assert (place / "ferry.txt").read_text() == "not a backup\n"
+    fresh = service.fennox("store", "add", "disk", str(service.folder / "disk"), "--passphrase-file", phrase)
+    assert fresh.returncode == 0, fresh.stderr

@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
-import { client, get } from "../api";
+import { client, get, ProblemError } from "../api";
 import { size } from "../format";
 import { useLoginChoice } from "../logins";
 import AcceptKey from "./AcceptKey.vue";
@@ -21,6 +21,8 @@ const site = ref("");
 const passphrase = ref("");
 const custody = ref<"kept" | "apart">("kept");
 const accepted = ref<string | null>(null);
+const beside = ref(false);
+const full = computed(() => add.error.value instanceof ProblemError && add.error.value.problem.field === "beside");
 const far = computed(() => address.value.includes("://") && !address.value.startsWith("file:"));
 const plain = computed(() => /^(ftp|dav):/.test(address.value) || address.value.includes("endpoint=http:"));
 
@@ -49,6 +51,7 @@ const add = useMutation({
           custody: custody.value,
           key_set: "main",
           plain_names: true,
+          beside: beside.value,
         },
       }),
     ),
@@ -83,7 +86,10 @@ function enter(folder: string): void {
         class="field font-mono"
         required
         placeholder="/srv/backups or sftp://depot.example/fennox"
-        @input="accepted = null"
+        @input="
+          accepted = null;
+          beside = false;
+        "
       />
       <p class="mt-1 text-sm text-muted">
         Also ftps://, ftp://, davs://, dav:// and s3://bucket/prefix?endpoint=https://…
@@ -146,6 +152,10 @@ function enter(folder: string): void {
           </li>
         </ul>
       </div>
+      <label v-if="full || beside" class="mt-3 block"
+        ><input v-model="beside" type="checkbox" class="mr-1 accent-slate" />The place is right: the store is to lie
+        beside what is there</label
+      >
       <AcceptKey :error="add.error.value ?? look.error.value" whose="The far side" @accept="accept" />
       <div class="mt-4 flex flex-wrap gap-3">
         <button class="button" :disabled="add.isPending.value">Add and prove it</button>

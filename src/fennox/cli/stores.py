@@ -54,6 +54,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     key_set=arguments.key_set,
                     custody=arguments.custody,
                     plain_names=arguments.plain_names == "yes",
+                    beside=arguments.beside,
                 )
             )
 

@@ -24,7 +24,7 @@ from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import CLASSIC, OpeningKey
 from fennox.core.format.secret import WriteSecret
-from fennox.core.names import ObjectName, object_name
+from fennox.core.names import ObjectName, object_name, printable
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
 from fennox.service import signin
@@ -37,6 +37,7 @@ from fennox.stores.mounts import mount_of
 from fennox.wire.stores import AdoptStore, NewStore, StoreChange, StoreCheck, StoreTest
 
 _NAMED = 5  # systems that a warning names
+_OF_THE_PLACE = ("lost+found", ".snapshot", ".snapshots")  # what file systems put there themselves
 _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 
@@ -58,6 +59,8 @@ async def make(context: Context, wanted: NewStore) -> Made:
     store, remover = context.far_side(row.address, login, row.key), context.far_side(row.address, sweep, row.key)
     try:
         await _must_be_writable(store, remover)
+        if not wanted.beside:
+            await _must_be_empty(store)
         return await _made(context, wanted, store, row, known)
     finally:
         await store.close()
@@ -125,6 +128,21 @@ async def _must_be_writable(store: Store, remover: Store) -> None:
     name = object_name(f"probe-{secrets.token_hex(6)}")
     await store.put(name, b"x" * 65536)
     await remover.delete(name)
+
+
+async def _must_be_empty(store: Store) -> None:
+    """A wrong folder is the likeliest slip of all, and what lies beside a store is seldom meant to be there.
+
+    Whoever makes a store where one is already is told that by the store itself.
+    """
+    there = sorted(entry.name for entry in await store.entries() if entry.name not in _OF_THE_PLACE)
+    if there and "header" not in there:
+        more = f" and {len(there) - 3} more" if len(there) > 3 else ""
+        raise Conflict(
+            f"{store.address} is not empty: it holds {', '.join(map(printable, there[:3]))}{more}.",
+            "Choose an empty folder, or say that the store is to lie beside all that: --beside",
+            field="beside",
+        )
 
 
 def _must_not_be_inside(store: Store) -> None:

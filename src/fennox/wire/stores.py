@@ -34,6 +34,7 @@ class NewStore(Wanted):
     key_set: Noun = "main"
     custody: Custody = Field(default="kept", description="For a new key set: who can open its backups.")
     plain_names: bool = True
+    beside: bool = Field(default=False, description="Whether other things may lie in its place.")
 
 
 class StoreChange(Wanted):

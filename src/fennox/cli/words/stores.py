@@ -18,6 +18,7 @@ def define(nouns: Sub) -> None:
                      help="whether the service can open backups (kept) or only the passphrase (apart)")  # fmt: skip
     add.add_argument("--key-set", default="main", help="the keys it uses; made if not there")
     add.add_argument("--plain-names", choices=["yes", "no"], default="yes", help="whether file names tell systems")
+    add.add_argument("--beside", action="store_true", help="also where other things lie already")
     verb_of(store, "list", "stores:list_stores", "list the stores")
     for name, text in (("show", "one store"), ("test", "prove a store by writing, reading and deleting")):
         verb_of(store, name, f"stores:{name}", text).add_argument("store")
