@@ -116,7 +116,8 @@ class Keeper:
         left = await side_of(await self.reader(before))
         link = await self.connect(self.place)
         try:
-            return await compare(self.kind, left, await live_side(self.kind, link, self.settings, left), b"salt" * 4)
+            live = await live_side(self.kind, link, self.settings, left, self.machine)
+            return await compare(self.kind, left, live, b"salt" * 4)
         finally:
             await link.close()
 

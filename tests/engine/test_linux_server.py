@@ -142,7 +142,11 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     # the safety copy is an ordinary backup of what the fresh machine held
     assert sheet.safety in await all_backups(keeper.vault)
     # the same machine again, under its new identity: nothing but the machine id differs
+    with pytest.raises(PersonNeeded, match="the system was"):
+        await keeper.compare_live(taken)
     keeper.machine = sheet.target_machine
+    live = await keeper.compare_live(taken)
+    assert (live.documents, live.lists) == ([], []), "it counts as the system now, and is what it was"
     again = await keeper.take()
     assert again.head.census == taken.head.census
 

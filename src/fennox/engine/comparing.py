@@ -41,12 +41,15 @@ async def side_of(reader: BackupReader) -> Side:
     return Side(parts, head.census, head.kind.name, head.machine.id, reader.content)
 
 
-async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: Side) -> Side:
-    """The system as it is now, read once; held is only what differs from ``against``. Stores nothing."""
+async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: Side, counts: str) -> Side:
+    """The system as it is now, read once; held is only what differs from ``against``. Stores nothing.
+
+    ``counts``: the id of the machine that counts as the system now; the backup may be of the one before it.
+    """
     machine = await identify(kind, link, settings)
-    if machine.id != against.machine:
+    if machine.id != counts:
         raise PersonNeeded(
-            f"The machine says it is {machine.id}; the backup is of {against.machine}.",
+            f"The machine says it is {machine.id}; the system was {counts} until now.",
             "It was reinstalled, replaced, or this is the wrong machine. If it is the right one, confirm it.",
             machine=machine.id,
         )

@@ -59,7 +59,8 @@ async def _compared(context: Context, wanted: CompareWanted, *, patches: bool) -
     else:
         link = await context.connect(kind, system.address, login, system.key, way_to(system))
         try:
-            right = await live_side(kind, link, dict(system.settings), left)
+            known = str(system.machine["id"]) if system.machine else left.machine
+            right = await live_side(kind, link, dict(system.settings), left, known)
         finally:
             await link.close()
         told.append(ComparedBackup(id="", system=system.name, name="", time=context.now()))
