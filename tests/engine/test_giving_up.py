@@ -104,6 +104,33 @@ async def test_an_undoing_that_fails_is_taken_up_again(
     assert (sheet.state, is_quiet(fresh)) == ("given up", False)
 
 
+async def test_a_machine_that_never_came_to_its_new_address_is_undone_where_it_still_is(
+    vault: Vault, appliance: Skerry, place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    fresh = place()
+    keeper, taken, sheet = await failed_load(vault, appliance, fresh)
+    [rejoin] = [step for _, step in keeper.kind.steps() if step.do == "rejoin"]
+    object.__setattr__(rejoin, "limit", 1)
+    for step in sheet.steps:
+        if step.do == "upload":
+            step.state = "done"  # and the appliance did not move
+    connect = keeper.connect
+
+    async def never_there(to: Spot, whose: WhoseLogin = "after") -> Link:
+        if to.address == sheet.after.place.address:
+            raise Unreachable("No route to the new address.", "Look at its console.")
+        return await connect(to, whose)
+
+    monkeypatch.setattr(keeper, "connect", never_there)
+    assert sheet.after.place.address != spot(fresh).address
+    with pytest.raises(FarSideFailed, match="did not come back"):
+        await keeper.restore(sheet, taken)
+    assert is_quiet(fresh)
+    sheet.giving_up = True
+    await keeper.restore(sheet, taken)
+    assert (sheet.state, is_quiet(fresh)) == ("given up", False)
+
+
 @pytest.mark.parametrize(
     ("step", "why"),
     [
