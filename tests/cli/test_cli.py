@@ -139,11 +139,11 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 3, "There is no run abcdef123456", "run", "stop", "abcdef123456")
     fails(ready, 3, "abc is too short for the id of a run", "run", "stop", "abc")
     fails(ready, 3, "abcde is too short for the id of a run sheet", "restore", "show", "abcde")
-    fails(ready, 2, "too weak", "store", "add", "cellar", str(ready.folder), "--passphrase-file",
+    (ready.folder / "other-folder").mkdir()
+    fails(ready, 2, "too weak", "store", "add", "cellar", "other-folder", "--passphrase-file",
           ready.file("weak", "boat"), "--key-set", "other")  # fmt: skip
     fails(ready, 1, "is not there", "store", "add", "cellar", "/no/such/folder", "--passphrase-file", "p.txt")
     fails(ready, 1, "already there", "store", "add", "attic", "attic", "--passphrase-file", "p.txt")
-    (ready.folder / "other-folder").mkdir()
     fails(ready, 1, "opens none", "store", "add", "cellar", "other-folder", "--passphrase-file",
           ready.file("wrong", "some other long words"))  # fmt: skip
     assert list((ready.folder / "other-folder").iterdir()) == [], "nothing was made"
