@@ -3718,7 +3718,10 @@ export interface components {
             id: string;
             /** Label */
             label: string;
-            /** Since */
+            /**
+             * Since
+             * Format: date-time
+             */
             since: string;
             /** Tried */
             tried: string | null;
@@ -4451,7 +4454,10 @@ export interface components {
             id: string;
             /** Label */
             label: string;
-            /** Since */
+            /**
+             * Since
+             * Format: date-time
+             */
             since: string;
         };
         /** SpaceShown */

@@ -55,7 +55,9 @@ def test_a_far_store_is_looked_at_accepted_proved_and_used(
         with pytest.raises(ProblemError):
             client.add_store(wanted(depot, key=None))
         assert list(depot.folder.iterdir()) == [depot.folder / "older"]
-        made = client.add_store(wanted(depot))
+        with pytest.raises(ProblemError, match="is not empty: it holds older"):
+            client.add_store(wanted(depot))
+        made = client.add_store(wanted(depot, beside=True))
         assert made.address == depot.url
         tested = client.test_store("depot")
         assert tested.passed, tested

@@ -254,7 +254,7 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
       <tbody>
         <tr v-for="item in keys?.passphrases" :key="item.id">
           <td>{{ item.label }}</td>
-          <td><code>{{ item.since }}</code></td>
+          <td>{{ when(item.since) }}</td>
           <td>
             <template v-if="item.tried">{{ when(item.tried) }}, by {{ item.tried_by }}</template>
             <span v-else class="font-semibold text-warn">never: try it before the day it is needed</span>

@@ -15,7 +15,6 @@ from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.core.time import parse_stamp
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     AdoptStore,
@@ -38,7 +37,7 @@ def list_passphrases(arguments: argparse.Namespace, environment: Environment) ->
         show_list(sets, [], as_json=arguments.json, quiet=arguments.quiet, key="name", none=none)
         return
     rows: list[list[object]] = [
-        [keys.name, p.label, p.id, _since(p), _tried(p), ", ".join(keys.stores)]
+        [keys.name, p.label, p.id, when(p.since), _tried(p), ", ".join(keys.stores)]
         for keys in sets
         for p in keys.passphrases
     ]
@@ -56,14 +55,10 @@ def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
             ("key set", f"{keys.name}, generation {keys.generation}"),
             ("custody", custody),
             ("stores", ", ".join(keys.stores)),
-            *[("passphrase", f"{p.label}, since {_since(p)}, last tried {_tried(p)}") for p in keys.passphrases],
+            *[("passphrase", f"{p.label}, since {when(p.since)}, last tried {_tried(p)}") for p in keys.passphrases],
             *[("away", text) for text in keys.away],
         ],
     )
-
-
-def _since(shown: PassphraseShown) -> str:
-    return when(parse_stamp(shown.since))
 
 
 def _tried(shown: PassphraseShown) -> str:

@@ -22,7 +22,7 @@ from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Costs, Header, NewKeys, Slot
 from fennox.core.format.hpke import OpeningKey
-from fennox.core.time import stamp
+from fennox.core.time import parse_stamp, stamp
 from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
 from fennox.service import signin
@@ -68,7 +68,7 @@ async def shown(session: AsyncSession, keys: KeySet) -> KeySetShown:
             PassphraseShown(
                 id=slot.id,
                 label=slot.label,
-                since=slot.since,
+                since=parse_stamp(slot.since),
                 tried=tried[slot.id].at if slot.id in tried else None,
                 tried_by=tried[slot.id].by if slot.id in tried else None,
             )

@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox import __version__
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.format import header as headers
+from fennox.core.time import parse_stamp
 from fennox.engine.vault import rescue_source
 from fennox.service.context import Context
 from fennox.service.newest import among, newest_backups
@@ -72,7 +73,7 @@ async def _store(session: AsyncSession, row: StoreRow, logins: dict[str, Login])
         key_set=keys.name,
         custody=keys.custody,
         generation=row.generation,
-        passphrases=[f"{slot.label}, since {slot.since}" for slot in header.slots],
+        passphrases=[f"{slot.label}, since {parse_stamp(slot.since):%Y-%m-%d %H:%M} UTC" for slot in header.slots],
         header_name=headers.name(header),
         header_digest=row.header_digest,
         header=row.header,

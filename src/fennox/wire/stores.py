@@ -77,7 +77,7 @@ class FolderShown(Shown):
 class SlotShown(Shown):
     id: str
     label: str
-    since: str
+    since: Aware
 
 
 class StoreShown(Shown):
@@ -159,7 +159,7 @@ class CustodyWanted(Unlock):
 class PassphraseShown(Shown):
     id: str
     label: str
-    since: str
+    since: Aware
     tried: Aware | None
     tried_by: str | None
 

@@ -13,6 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
 from fennox.core.errors import BadInput, Conflict, FennoxError
 from fennox.core.format import header as headers
+from fennox.core.time import parse_stamp
 from fennox.service import audit, counting, storekeeping, sweeping, tending
 from fennox.service.context import Context, named
 from fennox.service.routes.runs import run_shown
@@ -77,7 +78,7 @@ async def _shown(context: Context, row: StoreRow) -> StoreShown:
         suite=header.suite,
         generation=row.generation,
         plain_names=header.plain_names,
-        passphrases=[SlotShown(id=slot.id, label=slot.label, since=slot.since) for slot in header.slots],
+        passphrases=[SlotShown(id=slot.id, label=slot.label, since=parse_stamp(slot.since)) for slot in header.slots],
         created=row.created,
         backups=count,
         newest=newest,
