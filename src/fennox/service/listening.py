@@ -1,4 +1,4 @@
-"""Announcements of the database (PostgreSQL's LISTEN), so that nobody need ask again and again."""
+"""Notifications of the database (PostgreSQL's LISTEN), in place of queries again and again."""
 
 from __future__ import annotations
 

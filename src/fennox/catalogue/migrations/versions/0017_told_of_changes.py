@@ -1,6 +1,6 @@
-"""the scheduler is told of what it decides by, and need not ask
+"""notify the scheduler of the changes it decides by
 
-Triggers tell whatever the way is on which a row was changed. Payloads are the names of the scheduler's duties.
+Triggers notify it however a row was changed. Payloads are the names of its duties.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ begin
     return null;
 end $$
 """
-# table, what is done to it, whom it is told
+# table, which changes, which duty is notified
 _TOLD = (
     ("systems", "insert or delete or update of version, suspended_because, retired, labels", "decide"),
     ("routines", "insert or delete or update of version, mode", "decide"),
