@@ -34,10 +34,21 @@ async def gone(link: ssh.SshLink) -> None:
 
 
 @pytest.fixture
-async def kept() -> AsyncIterator[KeptLinks]:
-    made = KeptLinks(60)
+async def kept(monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[KeptLinks]:
+    """Its connections are gone before the loop is, else whichever test collects them finds them unclosed."""
+    made, links = KeptLinks(60), list[ssh.SshLink]()
+    keep = made.keep
+
+    def remembered(asked: Hashable, link: ssh.SshLink) -> ssh.SshLink:
+        links.append(link)
+        return keep(asked, link)
+
+    monkeypatch.setattr(made, "keep", remembered)
     yield made
     await made.close()
+    for link in links:
+        link._connection.abort()
+        await link._connection.wait_closed()
 
 
 async def test_a_connection_serves_one_run_after_the_other(
@@ -120,6 +131,8 @@ async def test_a_shell_that_is_cut_in_the_middle_is_a_connection_that_was_cut(
     with pytest.raises(Unreachable, match="was cut"):
         await told(link, "kill $PPID", "echo never")
     assert not link.usable
+    await link.close()
+    await gone(link)
 
 
 async def test_a_connection_over_which_something_went_wrong_is_not_kept(
