@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Hashable
+from collections.abc import AsyncIterator, Callable, Hashable
 
 import pytest
 
