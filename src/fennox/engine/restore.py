@@ -117,7 +117,7 @@ class Restore:
         lacking = await self._still_lacking(step) if gate.answer == "done" else []
         if lacking:
             names = planning.some(lacking)
-            question = f"It was said to be done, but the target still lacks: {names}. Answer skip to go on without."
+            question = f"The target still lacks: {names}. Answer done when they are there, or skip to go on without."
             self.sheet.ask_anew("step", step.number, question, ["done", "skip"])
         return bool(lacking)
 

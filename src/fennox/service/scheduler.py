@@ -51,7 +51,7 @@ _WATCH_EVERY = 60.0  # seconds that really pass; so often the other duties look 
 
 @dataclass
 class Scheduler:
-    """Carries out its duties while it runs, each when there is something to do: at a moment, or when it is told.
+    """Carries out its duties while it runs, each when there is something to do: at a moment, or on a notification.
 
     They go on beside each other: what a slow far side or a mistake keeps one of them from, the others still do.
     """
@@ -138,7 +138,7 @@ class Scheduler:
 
 @dataclass(frozen=True)
 class Next:
-    """When a duty has something to do again, unless it is told before: at a moment, and after so many seconds."""
+    """When a duty runs again unless it is notified before: at a moment, or after so many seconds."""
 
     at: datetime | None = None
     within: float | None = None

@@ -27,7 +27,9 @@ _HINTS = ("pass", "pwd", "pw", "secret", "token", "key", "psk", "credential", "m
 """A text without any of these, in small letters, needs no closer look."""
 _LONG = 20_000  # characters of a line that nobody reads, and that is hidden as a whole if it may hold a secret
 _WORDS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|[0-9]+")
-_PATH = re.compile(r"[~/][^\s'\"]*[;,]?$")
+_ROOTS = "boot|data|dev|etc|home|lib|media|mnt|opt|proc|root|run|srv|sys|tmp|usr|var"
+_PATH = re.compile(rf"[\"']?(?:~|/(?:{_ROOTS}))/[^\s'\"]*[\"']?[;,]?$")
+"""Where a secret lies; a token may begin with a slash as well, so that only folders that are known count."""
 _NAMED = re.compile(r"(?<![\w.@-])[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?\s*[=:]\s*")
 _VALUE = re.compile(r"\"[^\"]*\"?|'[^']*'?|[^\s;,&}\])]+")
 _FIRST = re.compile(r"^(?:\s*(?:-\s+|export\s+|set\s+)?)[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?(\s*[=:]\s*|\s+)(\S.*)$")
@@ -41,7 +43,7 @@ def mask(value: str, salt: bytes) -> str:
 
 
 def is_secret(path: str, *contents: bytes) -> bool:
-    """Whether of a document only that it changed may be told."""
+    """Whether nothing of a document may be shown but that it changed."""
     return any(fnmatchcase(path, pattern) for pattern in _DOCUMENTS) or any(map(_PRIVATE_KEY.search, contents))
 
 
@@ -78,7 +80,7 @@ def masked_line(path: str, line: str, salt: bytes) -> str:
     if first is not None:
         name, between, value = first.groups()
         told_by = names_a_secret(name) and (between.strip() or not name.lower().endswith("key"))
-        if told_by and not value.rstrip().endswith("{") and not _PATH.match(value) and not value.startswith(MASK):
+        if told_by and value.strip() != "{" and not _PATH.match(value) and not value.startswith(MASK):
             return line[: first.start(3)] + mask(value, salt)
     return _masked_inline(line, salt)
 

@@ -20,7 +20,7 @@ _LISTS = (
 def merged(own: Data, base: Data) -> Data:
     """``own`` on top of ``base``. What files both would take belong to ``own`` alone.
 
-    Restore steps of ``base`` come first in every phase: what it has installed is there when ``own`` is looked at, and
+    Restore steps of ``base`` come first in every phase: packages are there when the files of ``own`` are validated, and
     the application is released last.
     """
     result = dict(own)
