@@ -1,5 +1,9 @@
-import { describe, expect, it } from "vitest";
+import { afterEach, describe, expect, it, vi } from "vitest";
 import { age, learnClock, size, some, span } from "./format";
+
+afterEach(() => {
+  vi.useRealTimers();
+});
 
 describe("what people read", () => {
   it("tells a length of time in its largest useful unit", () => {
@@ -15,6 +19,10 @@ describe("what people read", () => {
   });
   it("says never where there is no moment", () => {
     expect(age(null)).toBe("never");
+  });
+  it("tells ages by the service's clock, not by the browser's", () => {
+    // A clock that stands: between two readings of a running one a millisecond may pass, and 22 days be 21.
+    vi.useFakeTimers({ toFake: ["Date"] });
     learnClock(new Date(Date.now() + 22 * 86_400_000).toISOString());
     expect(age(new Date(Date.now()).toISOString())).toBe("22 days");
     learnClock(null);
