@@ -2276,6 +2276,9 @@ export interface components {
         /**
          * Comparison
          * @description ``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise.
+         *
+         *     ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not compared; documents of
+         *     ``other_sources``, which are parts, may be on one side alone because the other did not ask for them.
          */
         Comparison: {
             /** Documents */
@@ -2294,6 +2297,16 @@ export interface components {
              * @default []
              */
             only_right_parts: string[];
+            /**
+             * Other Lists
+             * @default []
+             */
+            other_lists: string[];
+            /**
+             * Other Sources
+             * @default []
+             */
+            other_sources: string[];
             /** Same */
             same: number;
         };

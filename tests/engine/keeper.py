@@ -12,6 +12,7 @@ from fennox.core.compare.model import Comparison
 from fennox.core.format import records
 from fennox.core.format.manifest import KindFile, Reached
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.filling import for_system
 from fennox.core.kinds.loading import load, whole
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
@@ -107,9 +108,8 @@ class Keeper:
         return taken
 
     async def compare(self, before: Taken, after: Taken) -> Comparison:
-        return await compare(
-            self.kind, await side_of(await self.reader(before)), await side_of(await self.reader(after)), b"salt" * 4
-        )
+        left, right = await side_of(await self.reader(before)), await side_of(await self.reader(after))
+        return await compare(for_system(self.kind, self.settings), left, right, b"salt" * 4)
 
     async def compare_live(self, before: Taken) -> Comparison:
         """The backup and the system as it is now."""
@@ -117,7 +117,7 @@ class Keeper:
         link = await self.connect(self.place)
         try:
             live = await live_side(self.kind, link, self.settings, left, self.machine)
-            return await compare(self.kind, left, live, b"salt" * 4)
+            return await compare(for_system(self.kind, self.settings), left, live, b"salt" * 4)
         finally:
             await link.close()
 

@@ -225,6 +225,13 @@ onMounted(() => {
           </li>
         </ul>
       </section>
+      <p v-if="found.other_lists.length" class="text-muted">
+        Not compared, as the kind has changed and draws them by other rules: {{ some(found.other_lists, 12) }}.
+      </p>
+      <p v-if="found.other_sources.length" class="text-muted">
+        Read by other rules on each side, as the kind has changed, so that what came or went may be the rules’ doing:
+        {{ some(found.other_sources, 12) }}.
+      </p>
       <ProblemNote v-if="!below" :error="trace.error.value" />
     </div>
 

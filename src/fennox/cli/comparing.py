@@ -23,6 +23,7 @@ from fennox.wire.comparing import CompareWanted, StandingShown, TraceWanted
 _WAYS = "Give BEFORE AFTER, BEFORE --live, or --system NAME with --since TIME or --live if you like."
 _LONGEST = 100  # characters of a value that are shown on a line
 _SHOWN = 8  # changes of a document that a trace shows
+_OTHER = "is read by other rules on each side, as the kind has changed"
 _SIGNS = {"added": "+", "removed": "-", "changed": "~"}
 
 
@@ -81,6 +82,10 @@ def lines(comparison: Comparison) -> list[str]:
         found.append(f"  {item.name}: {_shown(', '.join([*gone, *come]))}")
     for word, parts in (("before", comparison.only_left_parts), ("after", comparison.only_right_parts)):
         found += [f"Only the backup {word} holds the part {part}; it is not compared." for part in parts]
+    found += [
+        f"The part {part} {_OTHER}: what came or went may be the rules' doing." for part in comparison.other_sources
+    ]
+    found += [f"The list {name} {_OTHER}, so it is not compared." for name in comparison.other_lists]
     noise = f", {comparison.noise} differ only in what means nothing" if comparison.noise else ""
     changed = len(comparison.documents)
     differ = (

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-import re
+import asyncio
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
+from time import monotonic
 
 from fennox.core.compare.documents import is_noisy, quiet_digest
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
-from fennox.core.format.manifest import Document, Finding, Machine
+from fennox.core.format.manifest import Certificate, Document, Finding, Machine
 from fennox.core.kinds import evaluation
+from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, fits_some, wanted
+from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
 from fennox.engine.trusting import Trust
@@ -19,6 +23,7 @@ from fennox.links.base import Link, Shell, Web
 
 _SHOWN = 3  # lines of what commands said that a finding names
 _BLOCK = 1024 * 1024  # bytes
+_PATIENCE = 60.0  # seconds that all expressions of a kind may work on one reading
 
 
 @dataclass(frozen=True)
@@ -42,6 +47,16 @@ class Said:
     expected: str = ""
 
 
+@dataclass(frozen=True)
+class Told:
+    """What the documents of one reading tell. ``expected``: by what the machine is known after a restore."""
+
+    census: evaluation.Census
+    expected: dict[str, str]
+    certificates: list[Certificate]
+    findings: list[Finding]
+
+
 @dataclass
 class Capture:
     """What one reading of a system has found so far, beside the documents themselves."""
@@ -63,6 +78,7 @@ class Capture:
     interest: evaluation.Interest = field(init=False)
 
     def __post_init__(self) -> None:
+        self.kind = filled_in(self.kind, values_of(self.kind, self.settings))
         self.interest = evaluation.Interest(self.kind)
 
     def look_at(self, path: str, content: bytes | bytearray | None) -> None:
@@ -81,7 +97,7 @@ class Capture:
     def heard(self, command: str, errors: str) -> None:
         """Keep what a command that succeeded has said, with what its kind knows of it."""
         for line in dict.fromkeys(filter(None, errors.split(" | "))):
-            known = next((rule.title for rule in self.kind.harmless if re.search(rule.lines, line)), "")
+            known = next((rule.title for rule in self.kind.harmless if compiled(rule.lines).fits(line)), "")
             self.said.append(Said(command, line, known))
 
     def found_nothing(self, part: str, patterns: list[str]) -> None:
@@ -107,9 +123,20 @@ class Capture:
             )
         )
 
-    def conclude(self, parts: list[str]) -> list[Finding]:
-        """Findings of the whole, once all documents have been read; what no list could be drawn from is among them."""
-        self.census()
+    async def told(self, parts: list[str]) -> Told:
+        """What the documents tell, once all have been read. The machine wrote them: nothing waits for it but this."""
+        ends = monotonic() + _PATIENCE
+        self.evidence.patience = lambda: monotonic() < ends
+        return await asyncio.to_thread(self._told, parts)
+
+    def _told(self, parts: list[str]) -> Told:
+        drawn = evaluation.census(self.kind, self.evidence)
+        said = evaluation.expected(self.kind, self.evidence)
+        held = certificates(self.kind, self.evidence)
+        return Told(drawn, said, held, self._findings(parts))
+
+    def _findings(self, parts: list[str]) -> list[Finding]:
+        """After all else was drawn: what nothing could be drawn from is among them."""
         real = [f"{said.command}: {said.line}" for said in self.said if not said.expected]
         if real:
             more = f"; and {len(real) - _SHOWN} more lines" if len(real) > _SHOWN else ""
@@ -122,9 +149,6 @@ class Capture:
         """What was left out: patterns that another part did not take after all, and what cannot be kept."""
         taken = sorted(self.evidence.paths)
         return sorted(text for text in set(self.left_out) if not fits_some(text, taken))
-
-    def census(self) -> evaluation.Census:
-        return evaluation.census(self.kind, self.evidence)
 
 
 def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:

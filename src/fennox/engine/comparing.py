@@ -5,15 +5,18 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import aclosing
 from dataclasses import dataclass
+from functools import lru_cache
 
 from fennox.core.compare import documents as comparing
 from fennox.core.compare.model import MOST_CHANGES, Comparison, DocumentChange, ListChange
 from fennox.core.compare.shapes import MAX_SHOWN
 from fennox.core.errors import BadInput, NotFound, PersonNeeded
 from fennox.core.format.digest import Digest
-from fennox.core.format.manifest import Document
+from fennox.core.format.manifest import Document, KindFile
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import fitting
+from fennox.core.kinds.filling import for_system
+from fennox.core.kinds.loading import load
 from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 from fennox.engine.capture import Capture, identify, once
@@ -26,19 +29,49 @@ _MAX_HELD = 256 * 1024 * 1024  # bytes of a live system's documents that are hel
 
 @dataclass(frozen=True)
 class Side:
-    """A backup, or a live system, with its documents by part and path. ``content``: None where it is not at hand."""
+    """A backup, or a live system, with its documents by part and path. ``content``: None where it is not at hand.
+
+    ``rules``: the kind as it stood, which says what was asked for and how lists are drawn; None: it cannot be read.
+    """
 
     parts: Mapping[str, Mapping[str, Document]]
     census: Census
     kind: str
     machine: str
+    rules: Kind | None
     content: Callable[[Document], AsyncIterator[bytes] | None]
 
 
 async def side_of(reader: BackupReader) -> Side:
     head = await reader.head()
     parts = {part.name: {d.path: d async for d in reader.documents(part)} for part in head.parts}
-    return Side(parts, head.census, head.kind.name, head.machine.id, reader.content)
+    return Side(parts, head.census, head.kind.name, head.machine.id, rules_of(head.kind, head.settings), reader.content)
+
+
+def rules_of(file: KindFile, settings: Mapping[str, str]) -> Kind | None:
+    """The kind that a backup carries, with its settings filled in; None: this version cannot read it any more."""
+    try:
+        return for_system(_loaded(file.text), settings)
+    except BadInput:
+        return None
+
+
+@lru_cache(maxsize=64)
+def _loaded(text: str) -> Kind:
+    return load(text)
+
+
+def same_list(before: Kind | None, after: Kind | None, name: str) -> bool:
+    """Whether a census list is drawn by the same rules."""
+    return before is not None and after is not None and before.census.get(name) == after.census.get(name)
+
+
+def _same_sources(before: Kind | None, after: Kind | None, part: str) -> bool:
+    """Whether a part reads the same."""
+    if before is None or after is None:
+        return False
+    ours, theirs = ([model.source for model in kind.part if model.name == part] for kind in (before, after))
+    return ours == theirs
 
 
 async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: Side, counts: str) -> Side:
@@ -77,7 +110,7 @@ async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: S
         data = held.get(document.digest or "")
         return once(data) if data is not None else None
 
-    return Side(parts, capture.census(), kind.name, machine.id, content)
+    return Side(parts, (await capture.told(list(parts))).census, kind.name, machine.id, capture.kind, content)
 
 
 async def compare(
@@ -122,14 +155,22 @@ async def compare(
             f"Neither side holds a document like {', '.join(map(printable, only))}.",
             "`fennox backup show BACKUP --documents` lists them; * stands for anything.",
         )
+    lists = {*left.census, *right.census}
+    same_lists = {name for name in lists if same_list(left.rules, right.rules, name)}
     return Comparison(
         documents=found,
-        lists=list_changes(left.census, right.census) if "*" in only else [],
+        lists=list_changes(*(_counted(side, same_lists) for side in (left, right))) if "*" in only else [],
+        other_lists=sorted(lists - same_lists) if "*" in only else [],
+        other_sources=[name for name in shared if not _same_sources(left.rules, right.rules, name)],
         same=same,
         noise=noise,
         only_left_parts=[name for name in left.parts if name not in right.parts],
         only_right_parts=[name for name in right.parts if name not in left.parts],
     )
+
+
+def _counted(side: Side, names: set[str]) -> Census:
+    return {name: listed for name, listed in side.census.items() if name in names}
 
 
 def equal(before: Document, after: Document) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 
@@ -12,6 +11,7 @@ from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, S
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import planning, proving
@@ -327,7 +327,7 @@ class Restore:
             raise
         except FennoxError as error:
             return False, error.what
-        if model.expect is not None and not re.search(model.expect, text):
+        if model.expect is not None and not compiled(model.expect).fits(text):
             return False, "the answer is not what was expected"
         return True, ""
 

@@ -9,13 +9,12 @@ from fennox import __version__
 from fennox.core.errors import FennoxError, TryLater
 from fennox.core.format import records
 from fennox.core.format.digest import blake2b_256
-from fennox.core.format.manifest import Document, Finding, Head, Machine, Part
+from fennox.core.format.manifest import Document, Head, Machine, Part
 from fennox.core.format.trees import Root
-from fennox.core.kinds.certificates import certificates
-from fennox.core.kinds.evaluation import expected, parts_to_take
+from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.time import parse_stamp
 from fennox.engine import clocks
-from fennox.engine.capture import Capture, identify
+from fennox.engine.capture import Capture, Told, identify
 from fennox.engine.carving import Carvers
 from fennox.engine.confirming import PacksGone
 from fennox.engine.gathering import gather
@@ -219,7 +218,7 @@ class _Taking:
         still = capture.trust is trust and not capture.moved  # else something changed between the look and the reading
         return Found(
             writer,
-            _head(subject, order, capture, stored, capture.conclude(self.parts)),
+            _head(subject, order, capture, stored, await capture.told(self.parts)),
             gathered.count,
             gathered.bytes,
             trust.since if trust is not None and capture.taken_over else order.time,
@@ -271,18 +270,18 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
     return None
 
 
-def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], findings: list[Finding]) -> Head:
+def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], told: Told) -> Head:
     return Head(
         kind=subject.kind_file,
         settings=subject.settings,
         machine=capture.machine,
         reached=subject.reached,
         parts=parts,
-        census=capture.census(),
-        expected=expected(subject.kind, capture.evidence),
-        findings=findings,
+        census=told.census,
+        expected=told.expected,
+        findings=told.findings,
         left_out=[*subject.kind.left_out, *capture.not_taken()],
-        certificates=certificates(subject.kind, capture.evidence),
+        certificates=told.certificates,
         routine=order.routine,
         fennox=__version__,
     )

@@ -45,7 +45,7 @@ async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[st
             async for captured in found:
                 document = await hashed(captured)
                 documents.setdefault(captured.part, {})[document.path] = digest_of(document)
-        return documents, capture.census()
+        return documents, (await capture.told(some)).census
 
     (documents, census), unread = await as_far_as_it_tells(parts, read)
     return Target(machine, place, documents, census, await _room(kind, link, settings), unread)

@@ -17,8 +17,9 @@ from fennox.core.compare.sensitive import mask
 from fennox.core.compare.shapes import MAX_SHOWN
 from fennox.core.format import canonical, manifest
 from fennox.core.format.manifest import Document
+from fennox.core.kinds.filling import calls_secret
 from fennox.core.kinds.model import Kind
-from fennox.engine.comparing import equal
+from fennox.engine.comparing import equal, rules_of, same_list
 from fennox.engine.reading import BackupReader, Pieces
 
 
@@ -57,6 +58,7 @@ class Trace:
     salt: bytes
     looked_at: int = 0
     _standings: list[Standing] = field(default_factory=list)
+    _kind: Kind | None = None
     _seen: _Seen = field(default_factory=_Seen)
     _pieces: Pieces = field(default_factory=Pieces)
 
@@ -72,8 +74,7 @@ class Trace:
         backup = reader.record.reference.backup
         reader.pieces = self._pieces
         if self.question.list:
-            names = (await reader.outline()).census.get(self.question.list)
-            self._stand(Standing(backup, backup, names is not None, list(names or [])))
+            self._stand(await self._counted(reader, backup))
             return
         now = await self._find(reader)
         if now is None:
@@ -88,6 +89,21 @@ class Trace:
         if document is not None and document.digest and document.size <= MAX_SHOWN:
             now.content = b"".join([piece async for piece in reader.content(document)])
         self._stand(self._state(backup, before, now))
+
+    async def _counted(self, reader: BackupReader, backup: str) -> Standing:
+        """A list as a backup counted it. By other rules other names are drawn, although nothing has changed."""
+        outline = await reader.outline()
+        names = outline.census.get(self.question.list)
+        state = Standing(backup, backup, names is not None, list(names or []))
+        before, self._kind = self._kind, rules_of(outline.kind, outline.settings)
+        newest = self._standings[-1] if self._standings else None
+        if newest is None:
+            return state
+        if newest.values == state.values:
+            state.said = newest.said
+        elif not same_list(before, self._kind, self.question.list):
+            state.said = f"By the rules of version {outline.kind.version} of the kind, which are not those before."
+        return state
 
     def _stand(self, state: Standing) -> None:
         self.looked_at += 1
@@ -108,13 +124,17 @@ class Trace:
                 state.change = comparing.changed(
                     self.kind, now.part, before.document, document, _both(*contents), self.salt
                 )
-        elif document.secret and not comparing.rest_is_open(self.kind, document.path):
+        elif self._is_secret(now.part, document):
             state.said = f"The document is secret: {mask(document.digest or '', self.salt)}"
         elif now.content is None:
             state.said = "The document is too long, or has no content."
         else:
             state.values, state.said = looking.values(self.kind, self.question, now.content, self.salt)
         return state
+
+    def _is_secret(self, part: str, document: Document) -> bool:
+        secret = document.secret or calls_secret(self.kind, part, document.path)
+        return secret and not comparing.rest_is_open(self.kind, document.path)
 
     async def _find(self, reader: BackupReader) -> _Seen | None:
         """The document in this backup; None if its part was not taken, or perhaps not."""

@@ -7,8 +7,7 @@ from contextlib import aclosing
 from dataclasses import dataclass
 
 from fennox.core.format.manifest import Certificate, Document, Finding, Machine
-from fennox.core.kinds.certificates import certificates
-from fennox.core.kinds.evaluation import Census, expected
+from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.model import Kind
 from fennox.engine.capture import Capture, identify
 from fennox.engine.documents import read_documents
@@ -50,13 +49,14 @@ async def try_kind(
             if captured.document.path == show:
                 content = bytes(kept)
             documents[captured.part][captured.document.path] = captured.document.model_copy(update={"size": size})
+    read = await capture.told(parts)
     return Tried(
         machine=capture.machine,
         documents={name: list(held.values()) for name, held in documents.items()},
-        census=capture.census(),
-        findings=capture.conclude(parts),
+        census=read.census,
+        findings=read.findings,
         left_out=[*kind.left_out, *capture.not_taken()],
-        certificates=certificates(kind, capture.evidence),
-        said=expected(kind, capture.evidence),
+        certificates=read.certificates,
+        said=read.expected,
         content=content,
     )

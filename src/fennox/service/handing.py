@@ -6,7 +6,6 @@ newer export of the same document has been taken, so no ladder removes the only 
 
 from __future__ import annotations
 
-import re
 import secrets
 from collections import defaultdict
 from datetime import timedelta
@@ -19,6 +18,7 @@ from fennox.core.errors import BadInput, NotFound
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import Hand, PartModel, Source
 from fennox.engine import orders
 from fennox.service import noting, queue
@@ -48,7 +48,7 @@ def check(content: bytes, source: Source, hand: Hand) -> None:
     if not content or len(content) > most:
         what = "is empty" if not content else f"has more than {most} bytes"
         raise BadInput(f"The file {what}.", "Export it again, and hand in what the console saved.", field="content")
-    if hand.fits is not None and re.search(hand.fits, content.decode("utf-8", "replace")) is None:
+    if hand.fits is not None and not compiled(hand.fits).fits(content.decode("utf-8", "replace")):
         raise BadInput(
             f"This does not look like {source.document}: nothing in it fits {hand.fits}.", hand.how, field="content"
         )

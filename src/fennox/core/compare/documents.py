@@ -23,8 +23,10 @@ from fennox.core.compare.shapes import Structured
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.expressions import wanted
+from fennox.core.kinds.filling import calls_secret
 from fennox.core.kinds.literals import Shape
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.regexes import compiled
 
 Location = tuple[int | str, ...]
 
@@ -87,7 +89,8 @@ def changed(
             why = "it is too long to be shown" if room else _TOO_MUCH
             return found.model_copy(update={"said": f"Its content has changed; {why}."})
         told = content_changes(kind, before.path, *contents, salt, patches=patches, room=room)
-        named = before.secret or after.secret or is_secret(before.path, *contents)
+        by_kind = before.secret or after.secret or calls_secret(kind, part, before.path)
+        named = by_kind or is_secret(before.path, *contents)
         secret = named and not rest_is_open(kind, before.path)
         if secret and (told.changes or told.said):
             told = Told("bytes", said="Its content is secret, and has changed.")
@@ -187,14 +190,14 @@ def _holder(value: Any, location: Location) -> Any:
 
 def quiet_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
     """Lines with their numbers, without noise, and with hidden stretches masked."""
-    noise = [re.compile(item.lines) for item in kind.noise if item.lines is not None and wanted([item.in_], path)]
-    hidden = [re.compile(item.lines) for item in kind.hidden if item.lines is not None and wanted([item.in_], path)]
+    noise = [compiled(item.lines) for item in kind.noise if item.lines is not None and wanted([item.in_], path)]
+    hidden = [compiled(item.lines) for item in kind.hidden if item.lines is not None and wanted([item.in_], path)]
     found = []
     for number, line in enumerate(text.splitlines(), start=1):
-        if any(pattern.search(line) for pattern in noise):
+        if any(pattern.fits(line) for pattern in noise):
             continue
         for pattern in hidden:
-            line = pattern.sub(lambda match: _masked_match(match, salt), line)
+            line = pattern.replaced(line, lambda value: mask(value, salt))
         found.append((number, line))
     return found
 
@@ -203,14 +206,6 @@ def shown_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
     """As :func:`quiet_lines`, and with what is secret by its name masked as well."""
     lines = quiet_lines(kind, path, text, salt)
     return [(number, masked_line(path, line, salt)) for number, line in lines] if may_hold_secrets(text) else lines
-
-
-def _masked_match(match: re.Match[str], salt: bytes) -> str:
-    if not match.re.groups:
-        return mask(match.group(), salt)
-    start, end = (place - match.start() for place in match.span(1))
-    whole = match.group()
-    return whole[:start] + mask(match.group(1), salt) + whole[end:] if match.group(1) is not None else whole
 
 
 def _shown_change(change: Change) -> Change:
@@ -253,12 +248,12 @@ def _headings(kind: Kind, path: str, before: str, after: str) -> Callable[[int, 
     known = shapes.format_of(kind, path)
     if known is None or known.heading is None:
         return lambda _number, _theirs: []
-    pattern = re.compile(known.heading)
+    pattern = compiled(known.heading)
     sides = []
     for text in (before, after):
-        marks = [(number, match) for number, line in enumerate(text.splitlines(), start=1)
-                 if (match := pattern.search(line))]  # fmt: skip
-        sides.append(([number for number, _ in marks], [match.group(match.lastindex or 0) for _, match in marks]))
+        marks = [(number, title) for number, line in enumerate(text.splitlines(), start=1)
+                 if (title := pattern.first(line)) is not None]  # fmt: skip
+        sides.append(([number for number, _ in marks], [title for _, title in marks]))
 
     def under(number: int, theirs: bool) -> list[str]:
         numbers, titles = sides[1 if theirs else 0]

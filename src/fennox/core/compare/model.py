@@ -52,7 +52,11 @@ class ListChange(CompareModel):
 
 
 class Comparison(CompareModel):
-    """``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise."""
+    """``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise.
+
+    ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not compared; documents of
+    ``other_sources``, which are parts, may be on one side alone because the other did not ask for them.
+    """
 
     documents: list[DocumentChange]
     lists: list[ListChange]
@@ -60,3 +64,5 @@ class Comparison(CompareModel):
     noise: int
     only_left_parts: list[str] = []
     only_right_parts: list[str] = []
+    other_lists: list[str] = []
+    other_sources: list[str] = []

@@ -136,10 +136,12 @@ def decode_head(data: bytes) -> Head:
 
 
 class Outline(Stored):
-    """Of a head only what tells where its documents are, and its lists. The rest is passed over."""
+    """Of a head only what tells where its documents are, and its lists with their rules. The rest is passed over."""
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
 
+    kind: KindFile
+    settings: dict[str, str]
     parts: list[Part]
     census: dict[str, list[str]]
 

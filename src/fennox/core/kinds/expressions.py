@@ -13,9 +13,8 @@ import fnmatch
 import hashlib
 import json
 import re
-import warnings
 from bisect import bisect_left
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from itertools import islice, takewhile
@@ -23,6 +22,7 @@ from itertools import islice, takewhile
 import jsonpath_rfc9535
 from lxml import etree
 
+from fennox.core.kinds import regexes
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path
 from fennox.core.kinds.sources import Expression, IniKey, Setting
@@ -34,11 +34,15 @@ MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look a
 
 @dataclass
 class Evidence:
-    """Captured documents that expressions look at: path → content, and all paths."""
+    """Captured documents that expressions look at: path → content, and all paths.
+
+    ``patience`` says whether there is time for more; whoever holds a clock may give one.
+    """
 
     contents: dict[str, bytes] = field(default_factory=dict)
     paths: set[str] = field(default_factory=set)
     complaints: list[str] = field(default_factory=list)
+    patience: Callable[[], bool] = lambda: True
 
 
 def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
@@ -80,6 +84,7 @@ def check_all(kind: Kind) -> Iterator[tuple[Path, str, str]]:
 
 def _check(where: Path, expression: Expression) -> Iterator[tuple[Path, str, str]]:
     yield from _check_rule(where, expression.regex or expression.names, expression.jsonpath)
+    yield from _check_pattern((*where, "without"), expression.without)
     if expression.xpath is not None:
         try:
             etree.XPath(expression.xpath)
@@ -100,13 +105,9 @@ def _check_pattern(where: Path, pattern: str | None, most_groups: int = 100) -> 
     if pattern is None:
         return
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", FutureWarning)
-            groups = re.compile(pattern).groups
-    except FutureWarning as error:
-        yield where, f"the regular expression may be read in two ways: {error}", "Put a backslash before that sign."
-    except re.error as error:
-        yield where, f"the regular expression does not compile: {error}", "It is read as Python's re does."
+        groups = regexes.compiled(pattern).groups
+    except regexes.Unreadable as error:
+        yield where, f"the regular expression does not compile: {error}", "It is read as RE2 does."
     else:
         if groups > most_groups:
             yield where, f"{pattern!r} has more than one group", "Write (?:…) for groups that only hold together."
@@ -153,16 +154,29 @@ def _with_rarest(word: str) -> tuple[bytes, bytes]:
 
 def values(expression: Expression, evidence: Evidence) -> list[str]:
     """All values an expression draws, in the order of documents by path."""
+    drawn = _drawn(expression, evidence)
+    if expression.without is not None:
+        unwanted = regexes.compiled(expression.without)
+        return [value for value in drawn if not unwanted.fits(value)]
+    return drawn
+
+
+def _drawn(expression: Expression, evidence: Evidence) -> list[str]:
     if expression.names is not None:
-        pattern = re.compile(expression.names)
+        pattern = regexes.compiled(expression.names)
         fits = fitting([expression.in_])
-        found = (pattern.search(path) for path in sorted(evidence.paths) if fits(path))
-        return [match.group(match.re.groups) for match in found if match]
+        found = (pattern.first(path) for path in sorted(evidence.paths) if fits(path))
+        return [drawn for drawn in found if drawn is not None]
     drawn: list[str] = []
     for path in sorted(evidence.contents):
         if wanted([expression.in_], path) and holds(expression, evidence.contents[path]):
             try:
-                drawn += [_made(expression, value) for value in _from_document(expression, evidence.contents[path])]
+                for value in _from_document(expression, evidence.contents[path]):
+                    if not evidence.patience():
+                        raise regexes.TooSlow("all expressions together took too long")
+                    drawn.append(_made(expression, value))
+            except regexes.TooSlow as error:
+                evidence.complaints.append(f"{path} was not looked at to its end: {error}")
             except (ValueError, RecursionError, etree.LxmlError, csv.Error, configparser.Error) as error:
                 evidence.complaints.append(f"{path} cannot be read as its kind expects: {type(error).__name__}")
     return drawn
@@ -174,7 +188,7 @@ def first(expression: Expression | None, evidence: Evidence) -> str:
     return drawn[0] if drawn else ""
 
 
-def _from_document(expression: Expression, content: bytes) -> list[str]:
+def _from_document(expression: Expression, content: bytes) -> Iterable[str]:
     if expression.jsonpath is not None:
         return json_values(expression.jsonpath, json.loads(content))
     if expression.xpath is not None:
@@ -190,8 +204,7 @@ def _from_document(expression: Expression, content: bytes) -> list[str]:
     if expression.ini is not None:
         return list(_ini_values(expression.ini, text))
     assert expression.regex is not None
-    pattern = re.compile(expression.regex)
-    return [match.group(pattern.groups) for match in pattern.finditer(text)]
+    return regexes.compiled(expression.regex).drawn(text)
 
 
 def _ini_values(wanted_key: IniKey, text: str) -> Iterator[str]:

@@ -76,7 +76,7 @@ class Expression(KindModel):
     in_: Annotated[str, Field(alias="in")]
     """A document's path, or a pattern with `*`; in `identity`, the name of an answer."""
     regex: str | None = None
-    """A regular expression with at most one group, as Python's `re` reads it."""
+    """A regular expression with at most one group, as RE2 reads it."""
     jsonpath: str | None = None
     """A JSONPath (RFC 9535)."""
     xpath: str | None = None
@@ -87,6 +87,8 @@ class Expression(KindModel):
     """Sections, or a key of them."""
     names: str | None = None
     """A regular expression on the paths themselves."""
+    without: str | None = None
+    """A regular expression; values that it fits are passed over."""
     holding: list[str] = []
     """Words of which a document must hold one to be looked at; where many documents fit, this saves much time."""
     read: Literal["text", "ssh-fingerprint", "certificate-fingerprint"] = "text"

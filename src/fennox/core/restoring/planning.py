@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -14,8 +13,10 @@ from typing import Any, Literal
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json, wanted
+from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind, VersionRule
+from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import proving
@@ -61,6 +62,7 @@ def plan(
     entrance: Place | None = None,
 ) -> Sheet:
     """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at once."""
+    kind = filled_in(kind, settings)
     overwrites = compare_documents(kind, source, target, parts)
     steps = _steps(kind, source, target, parts, settings)
     undo = _undo_steps(kind, source.head, target.census, steps, settings)
@@ -201,7 +203,7 @@ def compare_documents(kind: Kind, source: Source, target: Target, parts: list[st
 
 def version_numbers(form: str, version: str) -> list[int]:
     """The numbers of a version by the kind's form; letters count by their place (``4.2b`` > ``4.2a``)."""
-    return [int(part) if part.isdigit() else ord(part[0]) for part in re.findall(form, version) if part]
+    return [int(part) if part.isdigit() else ord(part[0]) for part in compiled(form).drawn(version) if part]
 
 
 def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool:

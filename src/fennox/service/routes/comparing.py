@@ -13,6 +13,7 @@ from fennox.catalogue.models import Backup, Login, System, constant
 from fennox.core.compare.looking import Question
 from fennox.core.compare.patching import as_patch
 from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded
+from fennox.core.kinds.filling import for_system
 from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.tracing import Trace
 from fennox.service.context import Context, named
@@ -50,7 +51,7 @@ async def _compared(context: Context, wanted: CompareWanted, *, patches: bool) -
         told = [await _told(session, row) for row in (before, after) if row is not None]
         system = await session.get_one(System, before.system_id)
         login = await session.get_one(Login, system.login_id) if system.login_id else None
-    kind, _ = context.kind(before.kind)
+    kind = for_system(context.kind(before.kind)[0], dict(system.settings))
     phrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
     shelf = Shelf(context, phrase)
     left = await side_of(await shelf.reader(before))
@@ -107,7 +108,7 @@ async def trace_value(wanted: TraceWanted, context: Here) -> Traced:
         told = {row.id: ComparedBackup(id=row.id, system=system.name, name=row.name, time=row.time) for row in rows}
     if not rows:
         raise BadInput(f"{system.name} has no backups.", "Take one.")
-    kind, _ = context.kind(system.kind)
+    kind = for_system(context.kind(system.kind)[0], dict(system.settings))
     shelf = Shelf(context, wanted.passphrase.get_secret_value() if wanted.passphrase else None)
     trace = Trace(kind, question, secrets.token_bytes(16))
     unread = []

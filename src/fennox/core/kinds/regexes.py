@@ -1,0 +1,128 @@
+"""Regular expressions of kind files, held against what machines say. Pure.
+
+The far side writes the text, so that the time must not grow faster than its length: RE2 reads every pattern that it can
+read, in linear time. It has no way to look ahead, to look behind or to refer back; patterns with these, which earlier
+versions of Fennox allowed and which backups of those days still carry, are matched with a limit of time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import re2
+import regex as backtracking
+
+_OPTIONS = re2.Options()
+_OPTIONS.log_errors = False
+SECONDS = 10.0
+"""How long one that RE2 does not read may work on one text."""
+
+Span = tuple[int, int]
+
+
+class Unreadable(ValueError):
+    """A pattern that is no regular expression."""
+
+
+class TooSlow(ValueError):
+    """A pattern that did not come to its end within :data:`SECONDS`."""
+
+
+@dataclass(frozen=True)
+class Regex:
+    """``groups``: how many it has. It draws its group, of several the last that fits something, or all that it fits.
+
+    ``linear``: RE2 reads it.
+    """
+
+    groups: int
+    linear: bool
+    _spans: Callable[[bytes], Iterator[tuple[Span, Span]]]
+
+    def spans(self, text: bytes) -> Iterator[tuple[Span, Span]]:
+        """Of every match all that it fits, and what it draws; in bytes of UTF-8. A group that fits nothing is empty.
+
+        :raises TooSlow: in the midst of it, where it is not linear
+        """
+        return self._spans(text)
+
+    def drawn(self, text: str) -> Iterator[str]:
+        """What it draws from a text, in order."""
+        raw = _raw(text)
+        return (_text(raw[start:end]) for _, (start, end) in self.spans(raw))
+
+    def first(self, text: str) -> str | None:
+        """What it draws first; None: it fits nothing."""
+        return next(self.drawn(text), None)
+
+    def fits(self, text: str) -> bool:
+        return next(self.spans(_raw(text)), None) is not None
+
+    def replaced(self, text: str, new: Callable[[str], str]) -> str:
+        """The text with ``new`` of what it draws in its place."""
+        raw, told, at = _raw(text), [], 0
+        for _, (start, end) in self.spans(raw):
+            if start < end:
+                told += [_text(raw[at:start]), new(_text(raw[start:end]))]
+                at = end
+        return "".join([*told, _text(raw[at:])])
+
+
+@lru_cache(maxsize=4096)
+def compiled(pattern: str) -> Regex:
+    """:raises Unreadable: with what is wrong with it"""
+    try:
+        fast = re2.compile(pattern, _OPTIONS)
+    except re2.error as error:
+        return _limited(pattern, _reason(error))
+
+    def spans(text: bytes) -> Iterator[tuple[Span, Span]]:
+        for match in fast.finditer(text):
+            yield match.span(), match.span(_drawing(match, fast.groups))
+
+    return Regex(fast.groups, True, spans)
+
+
+def _limited(pattern: str, why: str) -> Regex:
+    try:
+        slow = backtracking.compile(pattern, backtracking.VERSION0)
+    except backtracking.error as error:
+        raise Unreadable(why) from error
+
+    def spans(text: bytes) -> Iterator[tuple[Span, Span]]:
+        plain, place, at = _text(text), 0, 0
+        try:
+            for match in slow.finditer(plain, timeout=SECONDS):
+                first, end = match.span()
+                start = at + len(_raw(plain[place:first]))  # characters to bytes, counted on from the last match
+                marks = [
+                    start + len(_raw(plain[first : max(mark, first)]))
+                    for mark in (end, *match.span(_drawing(match, slow.groups)))
+                ]
+                place, at = end, marks[0]
+                yield (start, marks[0]), (marks[1], marks[2])
+        except TimeoutError as error:
+            raise TooSlow(f"a pattern was still working after {SECONDS:g} s") from error
+
+    return Regex(slow.groups, False, spans)
+
+
+def _drawing(match: Any, groups: int) -> int:
+    """The number of the group that draws."""
+    return next((number for number in range(groups, 1, -1) if match.span(number)[0] >= 0), min(groups, 1))
+
+
+def _reason(error: Exception) -> str:
+    said = error.args[0] if error.args else "it cannot be read"
+    return said.decode("utf-8", "replace") if isinstance(said, bytes) else str(said)
+
+
+def _raw(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _text(raw: bytes) -> str:
+    return raw.decode("utf-8", "surrogateescape")
