@@ -2727,6 +2727,13 @@ export interface components {
             /** Census */
             census: string[];
             /**
+             * Defaults
+             * @description Values of settings where a system sets none.
+             */
+            defaults: {
+                [key: string]: string;
+            };
+            /**
              * Entrance
              * @description Where the steps of a restore go, if not where it is read.
              */
@@ -3718,6 +3725,11 @@ export interface components {
             essential: boolean;
             /** Name */
             name: string;
+            /**
+             * Needs
+             * @description Parts that are taken along.
+             */
+            needs: string[];
             /** Overwrites */
             overwrites: string;
             /** Title */

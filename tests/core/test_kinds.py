@@ -92,7 +92,7 @@ def test_a_kind_builds_on_another_and_takes_its_own_files_out_of_it() -> None:
         ('includes = ["linux-server"]', 'includes = "linux-server"', "includes", "list of names"),
         ('includes = ["linux-server"]', 'includes = ["postgresql-server"]', "includes", "builds on itself"),
         ('title = "Files of the application"', "", "part[4].title", "Add title"),
-        ("lines = '^\\\\(?:un)", "lines = '^\\\\(:un", "noise[1]", "does not compile"),
+        ("lines = '^\\\\(?:un)", "lines = '^\\\\(:un", "noise[1].lines", "does not compile"),
     ],
 )
 def test_a_mistake_in_a_kind_that_builds_on_another_is_told_where_it_stands(

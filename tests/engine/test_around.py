@@ -164,8 +164,8 @@ async def test_what_cannot_be_undone_stays_noted_and_holds_up_the_next_take(
 @pytest.mark.parametrize(
     ("change", "told"),
     [
-        (("parts = [\"settings\"]", "parts = [\"sails\"]"), "names the part 'sails'"),
-        (("Open the side door", "Stop the queue"), "the same title"),
+        (("parts = [\"settings\"]", "parts = [\"sails\"]"), "there is no part 'sails'"),
+        (("Open the side door", "Stop the queue"), "two tables around have the title"),
         (("before = {run =", "before = {ask = {path = \"/x\"}, run ="), "either run or ask"),
     ],
 )  # fmt: skip

@@ -93,6 +93,9 @@ const phases = computed(() => {
               <span class="block text-sm text-muted"
                 >{{ part.essential ? "essential" : "" }}{{ part.default ? "" : " only when asked for" }}</span
               >
+              <span v-if="part.needs.length" class="block text-sm text-muted"
+                >takes along {{ part.needs.join(", ") }}</span
+              >
             </td>
             <td>{{ part.title }}</td>
             <td class="text-sm">
@@ -129,7 +132,12 @@ const phases = computed(() => {
                 <td>
                   <code>{{ setting }}</code>
                 </td>
-                <td>{{ title }}</td>
+                <td>
+                  {{ title }}
+                  <span v-if="kind.defaults[setting]" class="block text-sm text-muted"
+                    >else <code>{{ kind.defaults[setting] }}</code></span
+                  >
+                </td>
               </tr>
             </tbody>
           </table>

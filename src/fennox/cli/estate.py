@@ -10,6 +10,7 @@ from fennox.cli.output import say, show_list, show_one, when
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.names import printable
+from fennox.wire.kinds import PartShown
 
 
 def add_kind(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -49,7 +50,7 @@ def kind(arguments: argparse.Namespace, environment: Environment) -> None:
         found = next((kind for kind in service.kinds() if kind.name == arguments.kind), None)
     if found is None:
         raise NotFound(f"There is no kind {arguments.kind}.", "`fennox kind list` shows those there are.")
-    parts = [f"{part.name}: {part.title}{' (essential)' if part.essential else ''}" for part in found.parts]
+    parts = [f"{part.name}: {part.title}{_of_part(part)}" for part in found.parts]
     show_one(
         found,
         as_json=arguments.json,
@@ -62,13 +63,30 @@ def kind(arguments: argparse.Namespace, environment: Environment) -> None:
             ("reached by", f"{found.reach} (port {found.port})"),
             *[("part", part) for part in parts],
             *[("takes", printable(text)) for part in found.parts for text in part.documents],
+            *[("overwrites", f"{part.name}: {part.overwrites}") for part in found.parts if part.overwrites],
             ("counts", ", ".join(found.census)),
-            *[("setting", f"{name}: {title}") for name, title in found.settings.items()],
+            *[
+                ("setting", f"{name}: {title}{_of_setting(found.defaults[name])}")
+                for name, title in found.settings.items()
+            ],
             *[("left out", text) for text in found.left_out],
             *[("rule", printable(text)) for text in found.rules],
             *[("step", text) for text in found.steps],
         ],
     )
+
+
+def _of_part(part: PartShown) -> str:
+    told = [
+        *(["essential"] if part.essential else []),
+        *([] if part.default else ["only when asked for"]),
+        *([f"takes along {', '.join(part.needs)}"] if part.needs else []),
+    ]
+    return f" ({'; '.join(told)})" if told else ""
+
+
+def _of_setting(default: str) -> str:
+    return f" (else {printable(default)})" if default else ""
 
 
 def audit(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -33,10 +33,11 @@ def _texts_beside(file: Path) -> Texts:
 
 
 def check(arguments: argparse.Namespace, _environment: Environment) -> int:
-    kind = _kind(arguments.file)
+    kind, doubts = _kind(arguments.file)
     if kind is None:
         return FAILED
-    say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps. No mistake.")
+    said = f" {counted(doubts, 'thing')} that may not be meant." if doubts else ""
+    say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps. No mistake.{said}")
     return 0
 
 
@@ -47,24 +48,26 @@ def schema(_arguments: argparse.Namespace, _environment: Environment) -> None:
     print(json.dumps(json_schema(), indent=2))
 
 
-def _kind(file: str) -> Kind | None:
-    """The kind in a file; None once its mistakes have been told."""
+def _kind(file: str) -> tuple[Kind | None, int]:
+    """The kind in a file, once its mistakes have been told, and how many there are that do no harm."""
     try:
         text = Path(file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"{file} cannot be read ({type(error).__name__}).", "Check the file.") from error
     kind, found = mistakes(text, _texts_beside(Path(file)))
-    for mistake in found:
+    for mistake in sorted(found, key=lambda one: (one.line, one.column)):
         place = f"{file}:{mistake.line}:{mistake.column}"
-        print(f"{place}: {mistake.where}: {mistake.text.rstrip('.')}. {mistake.remedy}".rstrip())
+        doubt = "" if mistake.grave else "perhaps not meant: "
+        print(f"{place}: {mistake.where}: {doubt}{mistake.text.rstrip('.')}. {mistake.remedy}".rstrip())
+    grave = sum(mistake.grave for mistake in found)
     if kind is None:
-        say(f"{counted(len(found), 'mistake')}.")
-    return kind
+        say(f"{counted(grave, 'mistake')}.")
+    return kind, len(found) - grave
 
 
 def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
     """Read a live system by a kind file, show what a backup would hold, and keep nothing."""
-    kind = _kind(arguments.file)
+    kind, _ = _kind(arguments.file)
     if kind is None:
         return FAILED
     if kind.reach == "service":
@@ -125,6 +128,8 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
         more = f", and {len(listed) - _NAMED} more" if len(listed) > _NAMED else ""
         rows.append([name, len(listed), printable(", ".join(listed[:_NAMED])) + more])
     show_table(["COUNTED", "", ""], rows)
+    for text in found.unmatched:
+        print(f"Fits nothing here: {printable(text)}.")
     for word, value in found.said.items():
         print(f"After a restore it answers by the {word} {printable(value)}.")
     for text in found.left_out:

@@ -11,9 +11,11 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 from fennox.core.errors import FarSideFailed, FennoxError, LeaseLost
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.model import Around, Kind
 from fennox.core.kinds.sources import Action
+from fennox.core.names import printable
 from fennox.engine.capture import shell_of, values_of, web_of
 from fennox.engine.journal import Journal
 from fennox.links.base import Link
@@ -96,10 +98,10 @@ class Surroundings:
     async def _carry_out(self, link: Link, action: Action, item: Around) -> None:
         values = values_of(self.kind, self.settings)
         if action.run is not None:
-            output = await shell_of(link).run([filled(word, values) for word in action.run], limit=item.limit)
+            output = await shell_of(link).run(command(action.run, values), limit=item.limit)
             if output.code != 0:
                 raise FarSideFailed(
-                    f"{action.run[0]} ended with {output.code}: {output.errors[:300].strip()}", "Look at the machine."
+                    f"{action.run[0]} ended with {output.code}: {printable(output.said())}", "Look at the machine."
                 )
             return
         assert action.ask is not None

@@ -12,6 +12,7 @@ from fennox.core.errors import BadInput, FarSideFailed, FennoxError
 from fennox.core.format.manifest import Certificate, Document, Finding, Machine
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.certificates import certificates
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, fits_some, wanted
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
@@ -173,7 +174,7 @@ async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
     answers: dict[str, bytes] = {}
     values = values_of(kind, settings)
     if asked := kind.identity.run:
-        outputs = await shell_of(link).ask([[filled(word, values) for word in words] for words in asked.values()])
+        outputs = await shell_of(link).ask([command(words, values) for words in asked.values()])
         answers |= {name: o.output if o.code == 0 else b"" for name, o in zip(asked, outputs, strict=True)}
     for name, request in kind.identity.ask.items():
         answers[name] = (await web_of(link).request(request.method, filled(request.path, values))).body

@@ -10,8 +10,10 @@ from urllib.parse import quote
 from fennox.core.errors import FarSideFailed, PartUnread
 from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.sources import PartModel, Source
+from fennox.core.names import printable
 from fennox.engine.asking import asked
 from fennox.engine.capture import Capture, Captured, once, shell_of, values_of, watched, web_of
 from fennox.engine.farfiles import read_files, surveyed
@@ -111,7 +113,7 @@ async def _read_source(
         return
     async for name in _names(shell_of(link), part, source, values):
         filling = {**values, "each": name} if source.each is not None else values
-        words = [filled(word, filling) for word in source.run]
+        words = command(source.run, filling, told=("each",))
         content = _streamed(shell_of(link), capture, part, words, source.codes)
         path = filled(source.document, {**values, "each": document_name(name)})
         yield watched(capture, part, source, Document(path=path, type="output", secret=source.secret), content)
@@ -138,7 +140,7 @@ async def _names(shell: Shell, part: PartModel, source: Source, values: dict[str
     if source.each is None:
         yield ""
         return
-    output = await shell.run([filled(word, values) for word in source.each], limit=_LIMIT)
+    output = await shell.run(command(source.each, values), limit=_LIMIT)
     _check(part, source.each[0], output, source.codes)
     names = output.output.decode("utf-8", "replace").splitlines()
     if len(names) > _MAX_NAMES:
@@ -163,6 +165,6 @@ def _check(part: PartModel, command: str, output: Output, codes: list[int]) -> N
     if output.code not in codes:
         raise PartUnread(
             part.name,
-            f"{command} for the part {part.name} ended with {output.code}: {output.errors[:300]}",
+            f"{command} for the part {part.name} ended with {output.code}: {printable(output.errors[:300])}",
             "Look at the machine, and at what the login may do.",
         )

@@ -16,7 +16,7 @@ from datetime import datetime
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Machine
 from fennox.core.kinds import evaluation
-from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.capture import values_of
@@ -235,11 +235,11 @@ class _Asking:
         clock = self.kind.clock.run if self.kind.clock is not None else None
         self._clock = self.stamps and self.likely and clock == CLOCK
         if clock and not self._clock:
-            self._found.append(Asked(_filled(clock, self.values), clock=True))
+            self._found.append(Asked(command(clock, self.values), clock=True))
         identity = self.kind.identity
         made = self._is_made(identity.made_from)
         if not (made and self.likely):
-            asked = [Asked(_filled(run, self.values), answer=name, made=made) for name, run in identity.run.items()]
+            asked = [Asked(command(run, self.values), answer=name, made=made) for name, run in identity.run.items()]
             (self._behind if made else self._found).extend(asked)
 
     def _about_sources(self, parts: Sequence[str]) -> None:
@@ -250,7 +250,7 @@ class _Asking:
                 made = self._is_made(source.made_from)
                 self._program |= not made
                 if not (made and self.likely):
-                    self._behind.append(Asked(_filled(source.run or [], self.values), output=key, made=made))
+                    self._behind.append(Asked(command(source.run or [], self.values), output=key, made=made))
             elif self.kind.shell == "posix":
                 if self._program:
                     self._close()
@@ -284,10 +284,6 @@ def _first_sources(kind: Kind, parts: Sequence[str]) -> list[tuple[PartModel, in
             if source.hand is None:
                 found.append((part, at, source))
     return found
-
-
-def _filled(words: list[str], values: dict[str, str]) -> list[str]:
-    return [filled(word, values) for word in words]
 
 
 async def _nothing() -> AsyncGenerator[Running, None]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from fennox.core.errors import FennoxError, TryLater
-from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.model import Kind
 from fennox.engine.capture import identify, shell_of, values_of
 from fennox.links.base import Link
@@ -24,7 +24,7 @@ async def _fits(kind: Kind, link: Link) -> bool:
         if not kind.recognised_by:
             return True
         values = values_of(kind, {})
-        return (await shell_of(link).run([filled(word, values) for word in kind.recognised_by])).code == 0
+        return (await shell_of(link).run(command(kind.recognised_by, values))).code == 0
     except TryLater:
         raise
     except FennoxError:

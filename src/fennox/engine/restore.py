@@ -9,6 +9,7 @@ import anyio
 
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
 from fennox.core.format.manifest import Document
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled, filled_json
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
@@ -226,9 +227,9 @@ class Restore:
             fed = await self._document(model, name) if model.document is not None else None
             feed = self.reader.content(fed) if fed is not None else None
             output = await shell.run(words, feed=feed, limit=model.limit)
-            if output.code != 0:
+            if output.code not in model.codes:
                 raise FarSideFailed(
-                    f"{model.title}: {words[0]} ended with {output.code}: {output.errors[:300]}",
+                    f"{model.title}: {words[0]} ended with {output.code}: {printable(output.said())}",
                     "Look at the target, then go on with the sheet or draft a new one.",
                 )
         return f"{len(commands)} done" if len(commands) > 1 else ""
@@ -241,8 +242,8 @@ class Restore:
                 await self._extract(model, name, scratch)
             words = planning.commands_of(model, [], {**self._values(), "scratch": scratch})[0]
             output = await shell.run(words, limit=model.limit)
-        if output.code != 0:
-            said = printable((output.errors or output.output.decode("utf-8", "replace"))[-400:])
+        if output.code not in model.codes:
+            said = printable(output.said())
             done = "; ".join(self.sheet.done_to_target())
             raise FarSideFailed(
                 f"{model.title}: the target does not accept the files of the backup: {said}",
@@ -312,11 +313,11 @@ class Restore:
     async def _look(self, model: StepModel) -> tuple[bool, str]:
         try:
             if model.run is not None:
-                words = [filled(word, self._values()) for word in model.run]
+                words = command(model.run, self._values())
                 output = await (await self._reached.shell()).run(words, limit=model.limit)
                 text = output.output.decode("utf-8", "replace")
                 if output.code != 0:
-                    return False, f"{words[0]} ended with {output.code}: {output.errors[:200]}"
+                    return False, f"{words[0]} ended with {output.code}: {printable(output.said())}"
             else:
                 assert model.request is not None
                 path = filled(model.request.path, self._values())

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 
 from fennox.core.format.manifest import Certificate, Document, Finding, Machine
 from fennox.core.kinds.evaluation import Census
+from fennox.core.kinds.expressions import fits_some
+from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind
 from fennox.engine.capture import Capture, identify
 from fennox.engine.documents import read_documents
@@ -16,7 +18,10 @@ from fennox.links.base import Link
 
 @dataclass(frozen=True)
 class Tried:
-    """What was read. ``documents``: by part, with their sizes; ``said``: what the machine is known by afterwards."""
+    """What was read. ``documents``: by part, with their sizes; ``said``: what the machine is known by afterwards.
+
+    ``unmatched``: patterns of rules that no document fits, and where they stand.
+    """
 
     machine: Machine
     documents: dict[str, list[Document]]
@@ -26,6 +31,7 @@ class Tried:
     certificates: list[Certificate]
     said: dict[str, str]
     content: bytes | None
+    unmatched: list[str]
 
 
 async def try_kind(
@@ -59,4 +65,17 @@ async def try_kind(
         certificates=read.certificates,
         said=read.expected,
         content=content,
+        unmatched=_unmatched(capture, parts),
     )
+
+
+def _unmatched(capture: Capture, parts: list[str]) -> list[str]:
+    """Secrets that no document fits are shown when the pattern is wrong, and lists count nothing."""
+    paths = sorted(capture.evidence.paths)
+    found = []
+    for path, texts, _ in placed_patterns(capture.kind):
+        if path[0] == "part" and capture.kind.part[int(path[1])].name not in parts:
+            continue
+        where = ".".join(str(step) for step in path if not isinstance(step, int) and step != "in")
+        found += [f"{text} ({where})" for text in texts if not fits_some(text, paths)]
+    return list(dict.fromkeys(found))

@@ -73,6 +73,10 @@ class Output:
     output: bytes
     errors: str
 
+    def said(self) -> str:
+        """What it says of how it ended: beside its output, or if nothing, the end of that, as many programs do."""
+        return (self.errors.strip() or self.output[-1200:].decode("utf-8", "replace").strip())[-300:]
+
 
 class Running(Protocol):
     """A command whose output is streamed. ``ended`` is known once ``blocks`` is exhausted."""

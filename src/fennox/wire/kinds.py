@@ -14,6 +14,7 @@ class PartShown(Shown):
     title: str
     essential: bool
     default: bool
+    needs: list[str] = Field(description="Parts that are taken along.")
     uses: list[Literal["rebuild", "load"]]
     overwrites: str
     documents: list[str]
@@ -28,6 +29,7 @@ class KindShown(Shown):
     port: int
     entrance: str = Field(description="Where the steps of a restore go, if not where it is read.")
     settings: dict[str, str]
+    defaults: dict[str, str] = Field(description="Values of settings where a system sets none.")
     parts: list[PartShown]
     census: list[str]
     left_out: list[str]

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from difflib import get_close_matches
 from typing import Any
 
 from fennox.core.kinds.literals import FORWARD
+from fennox.core.kinds.positions import Path
 
 Data = dict[str, Any]
 
 # from the first that has it
-_TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "requires", "replicas", "guard")
-_TABLES = ("settings", "defaults", "expected")
+_TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas")
+_TABLES = ("settings", "defaults", "expected", "requires", "guard")  # field by field
 _LISTS = (
     "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",
     "noise", "harmless", "collections", "formats", "hidden", "left_out",
@@ -28,7 +31,8 @@ def merged(own: Data, base: Data) -> Data:
         if name in base:
             result.setdefault(name, base[name])
     for name in _TABLES:
-        result[name] = {**base.get(name, {}), **own.get(name, {})}
+        if name in own or name in base:
+            result[name] = {**base.get(name, {}), **own.get(name, {})}
     for name in _LISTS:
         result[name] = [*base.get(name, []), *own.get(name, [])]
     census = dict(base.get("census", {}))
@@ -41,6 +45,26 @@ def merged(own: Data, base: Data) -> Data:
     if "restore" in own or "restore" in base:
         result["restore"] = _steps(own.get("restore", {}), base.get("restore", {}))
     return result
+
+
+def misshapen(own: Data) -> Iterator[tuple[Path, str, str]]:
+    """What could not be laid on the kinds that it builds on: where it stands, what is wrong, and what to do."""
+    for name in (*_TABLES, "census", "restore"):
+        if not isinstance(own.get(name, {}), dict):
+            yield (name,), "this must be a table", f"Write it as [{name}]."
+    for name in (*_LISTS, "part"):
+        if not isinstance(own.get(name, []), list):
+            yield (name,), "this must be a list", f"Write [[{name}]], or {name} = [...]."
+    for name, listed in own["census"].items() if isinstance(own.get("census"), dict) else ():
+        if not isinstance(listed, list):
+            yield ("census", name), "this must be a list of expressions", f"Write {name} = [{{ in = ... }}]."
+    for phase, steps in own["restore"].items() if isinstance(own.get("restore"), dict) else ():
+        if phase not in (*FORWARD, "undo", "entrance"):
+            close = get_close_matches(phase, (*FORWARD, "undo"), 1)
+            remedy = f"Did you mean {close[0]}?" if close else f"There are {', '.join((*FORWARD, 'undo'))}."
+            yield ("restore", phase), "there is no such phase", remedy
+        elif phase != "entrance" and not isinstance(steps, list):
+            yield ("restore", phase), "this must be a list of steps", f"Write [[restore.{phase}]]."
 
 
 def _without(part: Data, patterns: list[str]) -> Data:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
@@ -13,9 +13,10 @@ import tomlkit
 from pydantic import ValidationError
 
 from fennox.core.errors import BadInput, NotFound
-from fennox.core.kinds import expressions, including
+from fennox.core.kinds import expressions, including, reviewing
+from fennox.core.kinds.consistency import Said, inconsistencies
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.positions import Path, Position, nearest, positions
+from fennox.core.kinds.positions import Path, nearest, positions
 from fennox.core.kinds.sources import KindModel
 
 Texts = Callable[[str], str]
@@ -24,13 +25,14 @@ Texts = Callable[[str], str]
 
 @dataclass(frozen=True)
 class Mistake:
-    """One mistake in a kind file; ``line`` and ``column`` are counted from 1."""
+    """One mistake in a kind file; ``line`` and ``column`` are counted from 1. ``grave``: it cannot be used so."""
 
     line: int
     column: int
     where: str
     text: str
     remedy: str = ""
+    grave: bool = True
 
 
 def _alone(name: str) -> str:
@@ -38,7 +40,14 @@ def _alone(name: str) -> str:
 
 
 def mistakes(text: str, texts: Texts = _alone) -> tuple[Kind | None, list[Mistake]]:
-    """Parse and check a kind file with the kinds it builds on."""
+    """Parse and check a kind file with the kinds it builds on, as strictly as its author wants to know.
+
+    None if a mistake is grave. Others are told beside the kind: it can be used, and may not do what was meant.
+    """
+    return _read(text, texts, strict=True)
+
+
+def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[Mistake]]:
     try:
         own = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -47,33 +56,108 @@ def mistakes(text: str, texts: Texts = _alone) -> tuple[Kind | None, list[Mistak
         said = re.sub(r" \(at .*\)$", "", str(error))
         return None, [Mistake(line, column, "TOML", said, "Mend the TOML; see https://toml.io.")]
     known = positions(text)
+
+    def at(path: Path, said: str, remedy: str, *, grave: bool = True) -> Mistake:
+        place = nearest(known, path)
+        return Mistake(place.line, place.column, _dotted(path), said, remedy, grave)
+
+    found = [at(*one) for one in including.misshapen(own)] if strict else []
+    sound = own
+    for path, _, _ in including.misshapen(own) if strict else ():
+        sound = _without(sound, path)
     try:
-        data = _with_includes(own, texts, [])
+        data = _with_includes(sound, texts, [])
     except (BadInput, NotFound) as error:
-        at = nearest(known, ("includes",))
-        return None, [Mistake(at.line, at.column, "includes", error.what, error.remedy)]
-    try:
-        kind = Kind.model_validate(data)
-    except ValidationError as error:
-        return None, [_mistake(dict(item), own, data, known) for item in error.errors(include_url=False)]
-    wrong = []
-    for path, why, remedy in [*expressions.check_all(kind), *_unknown_placeholders(kind)]:
-        own_path = _own_path(own, data, path)
-        at = nearest(known, own_path)
-        wrong.append(Mistake(at.line, at.column, _dotted(own_path), why, remedy))
-    return (None if wrong else kind), wrong
+        return None, [*found, at(("includes",), error.what, error.remedy)]
+    kind, wrong = _validated(own, data, strict=strict)
+    found += [at(*one) for one in wrong]
+    if kind is not None:
+        review = reviewing.mistakes if strict else reviewing.unknown_placeholders
+        for path, why, remedy in [*inconsistencies(kind), *expressions.check_all(kind), *review(kind)]:
+            found.append(at(_own_path(own, data, path), why, remedy))
+        for path, why, remedy in reviewing.doubts(kind) if strict else ():
+            found.append(at(_own_path(own, data, path), why, remedy, grave=False))
+    found = list({(item.line, item.column, item.text): item for item in found}.values())
+    return (None if any(item.grave for item in found) else kind), found
+
+
+def _validated(own: Any, data: including.Data, *, strict: bool) -> tuple[Kind | None, list[Said]]:
+    """The kind, and what is wrong with its shape; what is wrong is left out, so that the rest can be looked at."""
+    found: list[Said] = []
+    taken_out: set[Path] = set()
+    while True:
+        try:
+            return Kind.model_validate(data, strict=strict), found
+        except ValidationError as error:
+            items: list[dict[str, Any]] = [dict(item) for item in error.errors(include_url=False)]
+        pruned = data
+        for item in sorted(items, key=lambda item: [str(step).zfill(6) for step in item["loc"]], reverse=True):
+            path: Path = tuple(item["loc"])
+            if path not in taken_out:
+                found.append(_mistake(item, own, data))
+            lost = path in taken_out or item["type"] == "missing" or _without(pruned, path) is pruned
+            pruned = _without(pruned, _member(pruned, path) if lost else path)
+            taken_out.add(path)
+        if not strict or pruned is data:
+            return None, found[::-1]
+        data = pruned
+
+
+def _member(data: Any, path: Path) -> Path:
+    """The innermost member of a list that a path leads into, or the path itself."""
+    value, found = data, path[:1]
+    for length, step in enumerate(path, start=1):
+        if isinstance(value, list):
+            found = path[:length]
+        try:
+            value = value[step]
+        except (KeyError, IndexError, TypeError):
+            break
+    return found
+
+
+def _without(data: Any, path: Path) -> Any:
+    """The data without what stands at a path, or itself where nothing does; what is not on the way stays as it is."""
+    step, rest = path[0], path[1:]
+    held = dict(enumerate(data)) if isinstance(data, list) else data
+    if not isinstance(held, dict) or step not in held:
+        return data
+    kept = dict(held)
+    if not rest:
+        del kept[step]
+    elif (inner := _without(held[step], rest)) is held[step]:
+        return data
+    else:
+        kept[step] = inner
+    return list(kept.values()) if isinstance(data, list) else kept
 
 
 def load(text: str, texts: Texts = _alone) -> Kind:
-    kind, wrong = mistakes(text, texts)
-    if kind is None:
-        first = wrong[0]
-        raise BadInput(
-            f"The kind file is wrong at line {first.line} ({first.where}): {first.text.rstrip('.')}.",
-            first.remedy or "Mend it; `fennox kind check FILE` lists every mistake.",
-            mistakes=[f"{item.line}:{item.column}: {item.where}: {item.text}" for item in wrong],
-        )
-    return kind
+    """For what is stored already: it may break rules that are newer than it.
+
+    :raises BadInput: with the first mistake
+    """
+    return _sound(*_read(text, texts, strict=False))
+
+
+def checked(text: str, texts: Texts) -> Kind:
+    """For what is to be stored.
+
+    :raises BadInput: with the first mistake
+    """
+    return _sound(*mistakes(text, texts))
+
+
+def _sound(kind: Kind | None, wrong: list[Mistake]) -> Kind:
+    if kind is not None:
+        return kind
+    grave = [item for item in wrong if item.grave]
+    first = grave[0]
+    raise BadInput(
+        f"The kind file is wrong at line {first.line} ({first.where}): {first.text.rstrip('.')}.",
+        first.remedy or "Mend it; `fennox kind check FILE` lists every mistake.",
+        mistakes=[f"{item.line}:{item.column}: {item.where}: {item.text}" for item in grave],
+    )
 
 
 def whole(text: str, texts: Texts) -> str:
@@ -104,17 +188,15 @@ def _checked_merge(own: including.Data, base: including.Data) -> including.Data:
         return own  # something in it is not of the shape it must have; the model tells what
 
 
-def _mistake(item: dict[str, Any], own: Any, data: Any, known: dict[Path, Position]) -> Mistake:
+def _mistake(item: dict[str, Any], own: Any, data: Any) -> Said:
     path = _own_path(own, data, tuple(item["loc"]))
     remedy = ""
     if item["type"] == "extra_forbidden" and path:
         remedy = _meant(str(path[-1]))
     elif item["type"] == "missing":
         remedy = f"Add {path[-1]}."
-    at = nearest(known, path)
     said = {"extra_forbidden": "this is not known here", "missing": "this is missing"}
-    text = said.get(item["type"], str(item["msg"]).removeprefix("Value error, "))
-    return Mistake(at.line, at.column, _dotted(path), text, remedy)
+    return path, said.get(item["type"], str(item["msg"]).removeprefix("Value error, ")), remedy
 
 
 def _meant(name: str) -> str:
@@ -122,7 +204,7 @@ def _meant(name: str) -> str:
     models = KindModel.__subclasses__()
     fields = {field.alias or own for model in models for own, field in model.model_fields.items()}
     close = get_close_matches(name, fields, 1)
-    return f"Did you mean {close[0]}?" if close else "Take it out; docs/kinds.md lists what there is."
+    return f"Did you mean {close[0]}?" if close else "Take it out; docs/kinds-reference.md lists what there is."
 
 
 def _own_path(own: Any, data: Any, path: Path) -> Path:
@@ -154,27 +236,3 @@ def _dotted(path: Path) -> str:
     for step in path:
         text += f"[{step + 1}]" if isinstance(step, int) else f".{step}" if text else step
     return text or "the file"
-
-
-def _unknown_placeholders(kind: Kind) -> Iterator[tuple[Path, str, str]]:
-    """Every ``{name}`` in a command, pattern or path that no setting gives."""
-    settings = set(kind.settings)
-    for number, part in enumerate(kind.part):
-        for place, source in enumerate(part.source):
-            at: Path = ("part", number, "source", place)
-            words = [*(source.run or []), *(source.each or []), *(source.files or []), *source.without]
-            allowed = settings | ({"each"} if source.each else set())
-            yield from _unknown(at, [*words, source.document or ""], allowed)
-    phases: dict[str, int] = {}
-    for phase, step in kind.all_steps():
-        phases[phase] = phases.get(phase, -1) + 1
-        allowed = settings | ({"name"} if step.each else set()) | ({"scratch"} if step.do == "validate" else set())
-        at = ("restore", phase, phases[phase])
-        yield from _unknown(at, [*(step.run or []), step.document or ""], allowed)
-
-
-def _unknown(at: Path, words: list[str], allowed: set[str]) -> Iterator[tuple[Path, str, str]]:
-    for name in sorted({name for word in words for name in re.findall(r"\{([a-z][a-z0-9_-]*)\}", word)} - allowed):
-        close = get_close_matches(name, allowed, 1)
-        remedy = f"Did you mean {{{close[0]}}}?" if close else f"Declare it: [settings.{name}]."
-        yield at, f"there is no setting {name} for {{{name}}}", remedy

@@ -358,58 +358,13 @@ class Kind(KindModel):
     rebuilt_by: str = ""
     """The command that puts it back, for a kind without steps."""
 
-    @model_validator(mode="after")
-    def consistent(self) -> Kind:
-        if (self.restore is None) != bool(self.rebuilt_by):
-            raise ValueError("give either restore or rebuilt_by")
-        by_hand = all(part.handed_in for part in self.part)
-        if by_hand != (self.reach == "hand"):
-            raise ValueError("reach is hand exactly where every part is handed in")
-        if by_hand == bool(self.identity.run or self.identity.ask):
-            raise ValueError("identity reads run or ask from the machine; it reads documents where reach is hand")
-        names = [part.name for part in self.part]
-        if len(set(names)) != len(names):
-            raise ValueError("two parts have the same name")
-        for part in self.part:
-            self._known(part.needs, names, f"part {part.name}")
-        for step in self.steps_that_feed():
-            if "{name}" in (step.document or "") and step.each is None:
-                raise ValueError(f"step {step.title!r} has {{name}} in its document, but repeats over nothing")
-        for _, step in self.all_steps():
-            self._known(step.parts, names, f"step {step.title!r}")
-            if step.each is not None and step.each.list not in self.census:
-                raise ValueError(f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here")
-        for around in self.around:
-            self._known(around.parts, names, f"around {around.title!r}")
-        titles = [around.title for around in self.around]
-        if len(set(titles)) != len(titles):
-            raise ValueError("two tables around have the same title")
-        for item in self.completeness:
-            self._known([item.part], names, f"completeness {item.code}")
-        for doubt in self.doubts:
-            self._known([doubt.part], names, f"doubts {doubt.code}")
-        named = {
-            "programs": [program.list for program in self.programs],
-            "defaults": list(self.defaults),
-            "requires": self.requires.names,
-            "guard": self.guard.required,
-            "relies_on": self.relies_on,
-            "replicas": [self.replicas.list] if self.replicas else [],
-        }
-        for where, lists in named.items():
-            for listed in lists:
-                if listed not in self.census:
-                    raise ValueError(f"{where} names the census list {listed!r}, which is not drawn here")
-        return self
-
-    @staticmethod
-    def _known(wanted: list[str], names: list[str], where: str) -> None:
-        for name in wanted:
-            if name not in names:
-                raise ValueError(f"{where} names the part {name!r}; there are {', '.join(names)}")
-
     def steps(self) -> list[tuple[Phase, StepModel]]:
         return self.restore.steps() if self.restore is not None else []
+
+    def put_back(self) -> frozenset[str]:
+        """Parts that some step puts back, or asks a person for."""
+        puts = ("command", "write", "upload", "gate", "request")
+        return frozenset(part for _, step in self.steps() if step.do in puts for part in step.parts)
 
     def undo_steps(self) -> list[UndoStep]:
         return self.restore.undo if self.restore is not None else []

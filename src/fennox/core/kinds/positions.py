@@ -48,10 +48,12 @@ def positions(text: str) -> dict[Path, Position]:
 
 
 def nearest(found: dict[Path, Position], path: Path) -> Position:
-    """The place of the longest beginning of the path that is known."""
+    """The place of the path, of the first that begins with it, or of its longest beginning that is known."""
     for length in range(len(path), 0, -1):
         if path[:length] in found:
             return found[path[:length]]
+        if below := [place for known, place in found.items() if known[:length] == path[:length]]:
+            return min(below, key=lambda place: place.line)
     return Position(1, 1)
 
 

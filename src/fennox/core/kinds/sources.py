@@ -18,14 +18,15 @@ class KindModel(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, use_attribute_docstrings=True)
 
 
-SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choice"]
+SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choice", "command"]
 
 
 class Setting(KindModel):
     """A value that differs between installations; set per system.
 
     ``paths`` are absolute paths or patterns, one a line; a folder stands for all that is in it. A placeholder of this
-    type in ``files`` or ``without`` stands for every one of them.
+    type in ``files`` or ``without`` stands for every one of them. ``command``: a line for the machine's shell, the only
+    setting that may stand within a program (``sh -c "{restart}"``).
     """
 
     title: str
@@ -262,7 +263,7 @@ class PartModel(KindModel):
     default: bool = True
     """Whether it is taken unless somebody chooses."""
     uses: list[Use] = ["rebuild", "load"]
-    """Whether it serves to rebuild a machine, to load into a running one, or both."""
+    """Whether it serves to rebuild a machine, to load into a running one, or both; empty: to be read alone."""
     one_instant: bool = False
     """Whether the program itself gives each document as it stood at one instant."""
     needs: list[Noun] = []

@@ -50,11 +50,19 @@ def _rules(kind: Kind) -> Iterator[str]:
     for doubt in kind.doubts:
         yield f"Not wanted: {_where(doubt.finds)}. {doubt.means}."
     for reference in kind.references:
-        yield f"{reference.title} may point to paths in {reference.paths.in_}; each must be in the backup."
+        yield f"Paths that {reference.paths.in_} names ({reference.title}) must each be in the backup."
     needs = kind.requires
     product = "the same product" if needs.product == "same" else "any product"
     platform = "the same platform" if needs.platform == "same" else "any platform"
     yield f"A target must be {product}, {_VERSION[needs.version]}, {platform}."
+    if needs.names:
+        yield f"A target must have every name of {', '.join(needs.names)} already."
+    if needs.room:
+        yield f"It must have room in {needs.room}."
+    if kind.replicas is not None:
+        yield f"The hosts in {kind.replicas.list} replicate with it. {kind.replicas.means}"
+    for name, names in kind.defaults.items():
+        yield f"Every fresh installation has, of {name}: {', '.join(names)}."
     for around in kind.around:
         where = f" of {', '.join(around.parts)}" if around.parts else ""
         yield f"Around every take{where}: {around.title[0].lower()}{around.title[1:]}; undone however the take ends."

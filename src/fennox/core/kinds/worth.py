@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.model import Kind
+from fennox.core.kinds.sources import PartModel
 
 
 def worth(kind: Kind, parts: Iterable[str], findings: list[Finding], left_out: list[str]) -> list[str]:
@@ -33,9 +34,12 @@ def _sentences(kind: Kind, held: set[str], findings: list[Finding], left_out: li
     outside = sum(finding.code == "points-outside" for finding in findings)
     if outside:
         yield f"Its configuration points to {_many(outside, 'path')} outside of it, which must come from elsewhere."
-    load = [part.title for part in kind.part if part.name in held and "load" in part.uses]
+    load = [part.title for part in kind.part if part.name in held and "load" in part.uses and not _is_left(kind, part)]
     if load and kind.restore is not None:
         yield f"Into a running system it can be loaded by parts: {', '.join(load)}."
+    to_read = [part.title for part in kind.part if part.name in held and _is_left(kind, part)]
+    if to_read:
+        yield f"No step of a restore puts back what is there to be read: {', '.join(to_read)}."
     instant = [part.title for part in kind.part if part.name in held and part.one_instant]
     other = [part.title for part in kind.part if part.name in held and not part.one_instant]
     if instant:
@@ -47,6 +51,10 @@ def _sentences(kind: Kind, held: set[str], findings: list[Finding], left_out: li
             yield f"{finding.text} Such documents may be torn; look at them before they are put back."
     if left_out:
         yield f"What stays where it is, and must be protected in another way: {'; '.join(left_out)}."
+
+
+def _is_left(kind: Kind, part: PartModel) -> bool:
+    return kind.restore is not None and part.name not in kind.put_back() and not part.handed_in
 
 
 def _many(count: int, noun: str) -> str:

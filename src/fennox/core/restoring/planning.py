@@ -11,6 +11,7 @@ from hashlib import blake2b
 from typing import Any, Literal
 
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
+from fennox.core.kinds.commands import command
 from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json, wanted
 from fennox.core.kinds.filling import filled_in
@@ -239,6 +240,9 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
     if kind.requires.platform == "same" and ours.platform != theirs.platform:
         say("blocker", "other-platform", f"The backup is of {ours.platform}, the target is {theirs.platform}.",
             "Choose a target of the same platform.")  # fmt: skip
+    if to_read := [kind.part_named(name).title for name in parts if name not in kind.put_back()]:
+        say("note", "no-step", f"No step puts back what is there to be read: {', '.join(to_read)}.",
+            "`fennox backup export` gives it to you.")  # fmt: skip
     found += _programs(kind, source, target, parts)
     for required in kind.requires.names:
         held_there = target.census.get(required, [])
@@ -431,8 +435,8 @@ def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) 
     if step.do == "validate":
         settings = {"scratch": SCRATCH, **settings}
     if step.each is None:
-        return [[filled(word, settings) for word in step.run]]
-    return [[filled(word, {**settings, "name": name}) for word in step.run] for name in names]
+        return [command(step.run, settings)]
+    return [command(step.run, {**settings, "name": name}, told=("name",)) for name in names]
 
 
 def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[str]:

@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from fennox.catalogue.models import KindRow
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.kinds import telling
-from fennox.core.kinds.loading import load as load_kind
+from fennox.core.kinds.loading import checked
 from fennox.core.kinds.model import Kind
 from fennox.service import audit
 from fennox.service.routes.session import Here, Who
@@ -20,7 +20,7 @@ router = APIRouter(tags=["systems"])
 
 def parts_of(kind: Kind) -> list[PartShown]:
     return [
-        PartShown(name=part.name, title=part.title, essential=part.essential, default=part.default,
+        PartShown(name=part.name, title=part.title, essential=part.essential, default=part.default, needs=part.needs,
                   uses=part.uses, overwrites=part.overwrites, documents=telling.documents(part))
         for part in kind.part
     ]  # fmt: skip
@@ -35,7 +35,7 @@ async def list_kinds(context: Here) -> Page[KindShown]:
 @router.post("/kinds", status_code=201)
 async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -> KindShown:
     """Add a kind, or a newer version of one that was added. Its commands run on machines under their logins."""
-    kind = load_kind(wanted.text, context.kind_text)
+    kind = checked(wanted.text, context.kind_text)
     if kind.name in context.shipped_kinds():
         raise Conflict(f"The kind {kind.name} ships with Fennox.", "Give yours another name.")
     if kind.reach == "service":
@@ -67,6 +67,7 @@ def _kind_shown(kind: Kind) -> KindShown:
         port=kind.port,
         entrance=_entrance(kind),
         settings={key: setting.title for key, setting in kind.settings.items()},
+        defaults={key: setting.default for key, setting in kind.settings.items()},
         parts=parts_of(kind),
         census=list(kind.census),
         left_out=kind.left_out,

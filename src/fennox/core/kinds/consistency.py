@@ -1,0 +1,103 @@
+"""Whether the tables of a kind fit each other: what one names, another must have. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.positions import Path
+from fennox.core.kinds.steps import StepModel
+
+Said = tuple[Path, str, str]
+"""Where it stands, what is wrong, and what to do."""
+
+
+def inconsistencies(kind: Kind) -> Iterator[Said]:
+    yield from _ways(kind)
+    yield from _names(kind)
+    yield from _parts(kind)
+    yield from _lists(kind)
+
+
+def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
+    """Every step with the place where it stands in the kind."""
+    places: dict[str, int] = {}
+    for phase, step in kind.all_steps():
+        places[phase] = places.get(phase, -1) + 1
+        yield ("restore", phase, places[phase]), step
+
+
+def _ways(kind: Kind) -> Iterator[Said]:
+    if (kind.restore is None) != bool(kind.rebuilt_by):
+        yield (), "give either restore or rebuilt_by", "Write the steps that put it back as [[restore.PHASE]]."
+    by_hand = all(part.handed_in for part in kind.part)
+    if by_hand != (kind.reach == "hand"):
+        yield ("reach",), "reach is hand exactly where every part is handed in", "Give another reach, or other sources."
+    if by_hand == bool(kind.identity.run or kind.identity.ask):
+        text = "identity reads run or ask from the machine; it reads documents where reach is hand"
+        yield ("identity",), text, "Give it run, ask or, by hand, neither."
+
+
+def _names(kind: Kind) -> Iterator[Said]:
+    seen: set[str] = set()
+    for number, part in enumerate(kind.part):
+        if part.name in seen:
+            yield ("part", number, "name"), f"two parts have the name {part.name}", "Rename one of them."
+        seen.add(part.name)
+    titles: set[str] = set()
+    for number, around in enumerate(kind.around):
+        if around.title in titles:
+            text = f"two tables around have the title {around.title!r}"
+            yield ("around", number, "title"), text, "Rename one of them."
+        titles.add(around.title)
+    if kind.restore is not None:
+        there = {step.title for _, step in kind.steps()}
+        for number, undo in enumerate(kind.restore.undo):
+            if undo.undoes not in there:
+                text = f"step {undo.title!r} undoes {undo.undoes!r}, which is no step here"
+                yield ("restore", "undo", number, "undoes"), text, "Write the title of a step."
+
+
+def _parts(kind: Kind) -> Iterator[Said]:
+    known = [part.name for part in kind.part]
+
+    def unknown(path: Path, wanted: Iterable[str]) -> Iterator[Said]:
+        for name in wanted:
+            if name not in known:
+                yield path, f"there is no part {name!r}", f"There are {', '.join(known)}."
+
+    for number, part in enumerate(kind.part):
+        yield from unknown(("part", number, "needs"), part.needs)
+    for path, step in placed_steps(kind):
+        yield from unknown((*path, "parts"), step.parts)
+    for number, around in enumerate(kind.around):
+        yield from unknown(("around", number, "parts"), around.parts)
+    for number, item in enumerate(kind.completeness):
+        yield from unknown(("completeness", number, "part"), [item.part])
+    for number, doubt in enumerate(kind.doubts):
+        yield from unknown(("doubts", number, "part"), [doubt.part])
+
+
+def _lists(kind: Kind) -> Iterator[Said]:
+    for path, step in placed_steps(kind):
+        if step.do == "command" and "{name}" in (step.document or "") and step.each is None:
+            text = f"step {step.title!r} has {{name}} in its document, but repeats over nothing"
+            yield (*path, "document"), text, "Give it each, with a census list."
+        if step.each is not None and step.each.list not in kind.census:
+            text = f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here"
+            yield (*path, "each"), text, _drawn(kind)
+    named: list[tuple[Path, str]] = [
+        *((("programs", number, "list"), program.list) for number, program in enumerate(kind.programs)),
+        *((("defaults", name), name) for name in kind.defaults),
+        *((("requires", "names"), name) for name in kind.requires.names),
+        *((("guard", "required"), name) for name in kind.guard.required),
+        *((("relies_on",), name) for name in kind.relies_on),
+        *([(("replicas", "list"), kind.replicas.list)] if kind.replicas else []),
+    ]
+    for path, name in named:
+        if name not in kind.census:
+            yield path, f"the census list {name!r} is not drawn here", _drawn(kind)
+
+
+def _drawn(kind: Kind) -> str:
+    return f"Draw it in [census]; there are {', '.join(kind.census)}." if kind.census else "Draw it in [census]."

@@ -1,0 +1,208 @@
+"""What the author of a kind file wants to hear beyond its shape. Kinds that are stored are not held to it. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from difflib import get_close_matches
+
+from fennox.core.kinds import regexes
+from fennox.core.kinds.commands import PLACEHOLDER, doubtful
+from fennox.core.kinds.consistency import Said, placed_steps
+from fennox.core.kinds.expressions import patterns, placed_regexes
+from fennox.core.kinds.filling import placed_patterns
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.positions import Path
+from fennox.core.kinds.sources import Action, Ask, Request
+
+_EVERY_STEP = frozenset({"title", "do", "parts", "repeat", "undone", "restarts", "undoes"})
+_OF_A_VERB: dict[str, frozenset[str]] = {
+    "command": frozenset({"run", "each", "document", "limit", "codes"}),
+    "validate": frozenset({"run", "owners", "limit", "codes"}),
+    "request": frozenset({"request", "until", "each", "limit"}),
+    "write": frozenset({"owners", "limit"}),
+    "upload": frozenset({"request", "until", "document", "limit"}),
+    "gate": frozenset({"ask", "each"}),
+    "rejoin": frozenset({"address", "account", "key", "limit"}),
+    "check": frozenset({"run", "request", "expect", "within", "each", "limit"}),
+}
+
+
+def mistakes(kind: Kind) -> Iterator[Said]:
+    """What is refused."""
+    yield from unknown_placeholders(kind)
+    yield from _unknown_elsewhere(kind)
+    yield from _run_by_interpreters(kind)
+    yield from _not_of_the_verb(kind)
+    yield from _unsound_paths(kind)
+    for path, pattern in placed_regexes(kind):
+        try:
+            linear = regexes.compiled(pattern).linear
+        except regexes.Unreadable:
+            continue  # it is told as that
+        if not linear:
+            text = "the regular expression looks ahead, looks behind or refers back, which can take for ever"
+            yield path, text, "Take in what follows, or leave values out by `without`; RE2 must be able to read it."
+
+
+def doubts(kind: Kind) -> Iterator[Said]:
+    """What may be meant so."""
+    if kind.restore is not None:
+        put_back = kind.put_back()
+        for number, part in enumerate(kind.part):
+            if part.name not in put_back and part.uses and not part.handed_in:
+                text = f"no step puts the part {part.name} back: a restore leaves it out"
+                yield (
+                    ("part", number),
+                    text,
+                    f'Add a step with parts = ["{part.name}"], or uses = [] if it is there to be read.',
+                )
+    values = {name: setting.default for name, setting in kind.settings.items()}
+
+    def literals(texts: list[str]) -> list[str]:
+        return [_literal(text) for text in patterns(texts, kind.settings, values)]
+
+    read: dict[str, list[str]] = {part.name: [] for part in kind.part}
+    for part in kind.part:
+        for source in part.source:
+            read[part.name] += literals([*(source.files or []), *([source.document] if source.document else [])])
+    everywhere = [text for listed in read.values() for text in listed]
+    for path, texts, _ in placed_patterns(kind):
+        among = read[kind.part[int(path[1])].name] if path[0] == "part" else everywhere
+        for text in texts:
+            found = literals([text])
+            if found and not any(one.startswith(held) or held.startswith(one) for one in found for held in among):
+                yield path, f"no source reads anything that {text} fits", "Mend the pattern, or add a source."
+
+
+def _literal(pattern: str) -> str:
+    """What stands before the first sign of a pattern, or before a name that is not known yet."""
+    for sign in "*?[{":
+        pattern = pattern.split(sign)[0]
+    return pattern
+
+
+def unknown_placeholders(kind: Kind) -> Iterator[Said]:
+    """Every ``{name}`` in a command, pattern or path of sources and steps that no setting gives."""
+    settings = set(kind.settings)
+    for number, part in enumerate(kind.part):
+        for place, source in enumerate(part.source):
+            words = [*(source.run or []), *(source.each or []), *(source.files or []), *source.without]
+            allowed = settings | ({"each"} if source.each else set())
+            yield from _unknown(("part", number, "source", place), [*words, source.document or ""], allowed)
+    for path, step in placed_steps(kind):
+        allowed = settings | ({"name"} if step.each else set()) | ({"scratch"} if step.do == "validate" else set())
+        yield from _unknown(path, [*(step.run or []), step.document or ""], allowed)
+
+
+def _unknown_elsewhere(kind: Kind) -> Iterator[Said]:
+    settings = set(kind.settings)
+    several = {name for name, setting in kind.settings.items() if setting.type == "paths"}
+    for path, texts, may_be_several in placed_patterns(kind):
+        yield from _unknown(path, texts, settings)
+        for name in sorted({name for text in texts for name in PLACEHOLDER.findall(text)} & several):
+            if not may_be_several or f"{{{name}}}" not in texts:
+                text = f"{{{name}}} stands for several paths, and here there is room for one pattern that is all it"
+                yield path, text, "Write the pattern itself, or use a setting of the type path."
+    for path, texts in _said_to_machines(kind):
+        yield from _unknown(path, texts, settings)
+    for number, part in enumerate(kind.part):
+        for place, source in enumerate(part.source):
+            if source.ask is not None:
+                allowed = settings | ({"job"} if source.ask.job else set())
+                yield from _unknown(("part", number, "source", place, "ask"), _of_ask(source.ask), allowed)
+    for path, step in placed_steps(kind):
+        allowed = settings | ({"name"} if step.each else set())
+        if step.request is not None:
+            yield from _unknown((*path, "request"), _of_request(step.request), allowed)
+
+
+def _said_to_machines(kind: Kind) -> Iterator[tuple[Path, list[str]]]:
+    for name, words in kind.identity.run.items():
+        yield ("identity", "run", name), words
+    for name, request in kind.identity.ask.items():
+        yield ("identity", "ask", name), _of_request(request)
+    yield ("recognised_by",), kind.recognised_by
+    yield ("requires", "room"), [kind.requires.room]
+    for number, around in enumerate(kind.around):
+        for when, action in (("before", around.before), ("after", around.after)):
+            yield ("around", number, when), _of_action(action)
+    if kind.clock is not None:
+        yield ("clock",), [*(kind.clock.run or []), *(_of_request(kind.clock.ask) if kind.clock.ask else [])]
+
+
+def _of_action(action: Action) -> list[str]:
+    return [*(action.run or []), *(_of_request(action.ask) if action.ask else [])]
+
+
+def _of_ask(ask: Ask) -> list[str]:
+    requests = [request for request in (ask.start, ask.poll, ask.fetch) if request is not None]
+    return [text for request in requests for text in _of_request(request)]
+
+
+def _of_request(request: Request) -> list[str]:
+    return [request.path, *_texts(request.json_body)]
+
+
+def _texts(value: object) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict | list):
+        for inner in value.values() if isinstance(value, dict) else value:
+            yield from _texts(inner)
+
+
+def _unknown(at: Path, texts: Iterable[str], allowed: set[str]) -> Iterator[Said]:
+    for name in sorted({name for text in texts for name in PLACEHOLDER.findall(text)} - allowed):
+        close = get_close_matches(name, allowed, 1)
+        remedy = f"Did you mean {{{close[0]}}}?" if close else f"Declare it: [settings.{name}]."
+        yield at, f"there is no setting {name} for {{{name}}}", remedy
+
+
+def _run_by_interpreters(kind: Kind) -> Iterator[Said]:
+    for path, words in _commands(kind):
+        for name in doubtful(words, kind.settings, ("scratch",)):
+            text = f"{{{name}}} stands within a program, where what it brings in could run anything"
+            setting = f", or make {name} a setting of the type command" if name in kind.settings else ""
+            remedy = f"Give it as a word of its own after the program, which reads it as $1{setting}."
+            yield path, text, remedy
+
+
+def _commands(kind: Kind) -> Iterator[tuple[Path, list[str]]]:
+    for number, part in enumerate(kind.part):
+        for place, source in enumerate(part.source):
+            yield ("part", number, "source", place, "run"), source.run or []
+            yield ("part", number, "source", place, "each"), source.each or []
+    for path, step in placed_steps(kind):
+        yield (*path, "run"), step.run or []
+    yield from ((path, words) for path, words in _said_to_machines(kind) if path[0] != "requires")
+
+
+def _not_of_the_verb(kind: Kind) -> Iterator[Said]:
+    for path, step in placed_steps(kind):
+        for name in sorted(step.model_fields_set - _EVERY_STEP - _OF_A_VERB[step.do]):
+            known = ", ".join(sorted(_OF_A_VERB[step.do]))
+            yield (*path, name), f"a step that does {step.do!r} has no {name}", f"Take it out. It has {known}."
+
+
+def _unsound_paths(kind: Kind) -> Iterator[Said]:
+    taken = {text for part in kind.part for source in part.source for text in source.files or []}
+    for number, part in enumerate(kind.part):
+        for place, source in enumerate(part.source):
+            at: Path = ("part", number, "source", place)
+            for field in ("files", "without", "made_from"):
+                for text in getattr(source, field) or []:
+                    left_to_another = field == "without" and text in taken  # it is told there
+                    if not _sound(text) and not left_to_another:
+                        yield (
+                            (*at, field),
+                            f"{text!r} has an empty step or dots in it",
+                            "Write the path itself.",
+                        )
+            if source.document is not None and (source.document.startswith("/") or not _sound(source.document)):
+                text = f"{source.document!r} is no name for a document: it begins with /, or has an empty step or dots"
+                yield (*at, "document"), text, 'Write for example "databases/{each}.sql".'
+
+
+def _sound(path: str) -> bool:
+    steps = path.removeprefix("/").removesuffix("/").split("/")
+    return path == "/" or not any(step in ("", ".", "..") for step in steps)
