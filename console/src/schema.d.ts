@@ -3032,6 +3032,43 @@ export interface components {
             why: string;
         };
         /**
+         * Matter
+         * @description What concerns of one cause come to, as one sentence. A system may have several of them.
+         */
+        Matter: {
+            /**
+             * About
+             * @description What they are about; of many only the first.
+             */
+            about: string[];
+            /**
+             * Concerns
+             * @description Ids of concerns; of many only the first.
+             */
+            concerns: string[];
+            /**
+             * In All
+             * @description How many concerns it is.
+             */
+            in_all: number;
+            /** Means */
+            means: string;
+            /** Remedy */
+            remedy: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "high" | "low";
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * MuteWanted
          * @description Not to be told of a concern for a while. It stays in the list, and comes back by itself.
          */
@@ -4532,6 +4569,11 @@ export interface components {
             concerns: components["schemas"]["Concern"][];
             /** Concerns In All */
             concerns_in_all: number;
+            /**
+             * Matters
+             * @description The same by their causes: the worst first, then what touches most.
+             */
+            matters: components["schemas"]["Matter"][];
             /** Muted */
             muted: number;
             /** Protected */

@@ -22,7 +22,7 @@ from fennox.catalogue.models import (
     StoreSpace,
     System,
 )
-from fennox.service import alerting, scheduler, watching
+from fennox.service import alerting, matters, scheduler, watching
 from fennox.service.context import Context
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
@@ -195,8 +195,28 @@ async def test_a_store_that_is_away_is_one_message_however_many_systems_fail(
         counts = {alert.route_id: alert.body["count"] for alert in waiting}
         assert (len(waiting), counts) == (2, {"watch": 31, "holm": 2})
         message = alerting.message_of(context, next(alert for alert in waiting if alert.route_id == "watch"))
-    assert message.title == "depot does not answer. and 30 more of the same cause"
+    assert message.title == "depot does not answer. It holds up s-0, s-1, s-10 and 27 more."
     assert message.text.count("\n- ") == 20
+
+
+async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(context: Context, store: str) -> None:
+    for number in range(14):
+        system = await add_system(context, f"s-{number:02}")
+        if number < 13:
+            await add_backup(context, system, store, START, 1)
+    await standing(context)
+    async with context.session() as session:
+        told = matters.matters(await watching.standing(session, context.now()))
+    by_text = {matter.text: matter for matter in told}
+    assert by_text["s-13 has no backup."].in_all == 1
+    copies = by_text["The newest good backups of s-00, s-01, s-02 and 10 more lie in one place only."]
+    assert (copies.in_all, len(copies.about), copies.severity) == (13, 10, "low")
+    assert [matter.severity for matter in told] == sorted(matter.severity for matter in told)
+    low = [matter.in_all for matter in told if matter.severity == "low"]
+    assert low == sorted(low, reverse=True), "what touches most comes first"
+    async with context.session() as session:
+        found = await watching.standing(session, context.now())
+        assert sum(matter.in_all for matter in told) == found.in_all
 
 
 async def test_a_digest_tells_all_that_stands_once_at_its_time(context: Context, store: str, clock: SetClock) -> None:

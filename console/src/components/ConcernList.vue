@@ -8,8 +8,8 @@ import AskDialog from "./AskDialog.vue";
 import ProblemNote from "./ProblemNote.vue";
 
 type Concern = Schema["Concern"];
-/** Each as a sentence: how bad, what it means, what to do, since when. `now`: the service's clock. */
-const props = defineProps<{ concerns: Concern[]; now: string }>();
+/** Each as a sentence: how bad, what it means, what to do, since when. `now`: the service's clock; `within` another list. */
+const props = defineProps<{ concerns: Concern[]; now: string; within?: boolean }>();
 const queries = useQueryClient();
 const muting = ref<Concern | null>(null);
 const reason = ref("");
@@ -44,7 +44,7 @@ const unmute = useMutation({
 </script>
 
 <template>
-  <ul v-if="concerns.length" class="divide-y divide-line border-y border-line">
+  <ul v-if="concerns.length" class="divide-y divide-line" :class="within ? '' : 'border-y border-line'">
     <li v-for="concern in concerns" :key="concern.id" class="flex gap-3 py-2">
       <span
         class="w-20 shrink-0 text-sm font-semibold"
@@ -76,7 +76,7 @@ const unmute = useMutation({
       </span>
     </li>
   </ul>
-  <p v-else class="border-y border-line py-2"><span class="font-semibold text-good">All is well.</span> Nothing is wrong.</p>
+  <p v-else-if="!within" class="border-y border-line py-2"><span class="font-semibold text-good">All is well.</span> Nothing is wrong.</p>
   <ProblemNote :error="unmute.error.value" />
 
   <AskDialog :open="muting !== null" title="Mute a concern" @close="muting = null">

@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { client, get } from "../api";
 import ConcernList from "../components/ConcernList.vue";
+import MatterList from "../components/MatterList.vue";
 import EnrolDialog from "../components/EnrolDialog.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
@@ -46,6 +47,10 @@ const every = useQuery({
   queryFn: () => get(client.GET("/api/v1/concerns")),
   enabled: showMuted,
 });
+const unnamed = computed(() => {
+  const found = status.data.value;
+  return found ? found.concerns_in_all - found.matters.reduce((sum, matter) => sum + matter.in_all, 0) : 0;
+});
 const muted = computed(() => every.data.value?.items.filter((concern) => concern.muted_until) ?? []);
 const rows = computed(() => systems.data.value?.pages.flatMap((part) => part.items) ?? []);
 const columns = [
@@ -74,10 +79,13 @@ function by(column: typeof sort.value): void {
       {{ status.data.value.backups }} · stores: {{ status.data.value.stores }} · workers:
       {{ status.data.value.workers }} · active runs: {{ status.data.value.active_runs }}
     </p>
-    <ConcernList :concerns="status.data.value.concerns" :now="status.data.value.at" />
-    <p v-if="status.data.value.concerns_in_all > status.data.value.concerns.length" class="mt-2 text-sm text-muted">
-      and {{ status.data.value.concerns_in_all - status.data.value.concerns.length }} more, of the same causes or less bad:
-      <code>fennox concern list</code>
+    <MatterList
+      :matters="status.data.value.matters"
+      :concerns="status.data.value.concerns"
+      :now="status.data.value.at"
+    />
+    <p v-if="unnamed" class="mt-2 text-sm text-muted">
+      and {{ unnamed }} more, less bad: <code>fennox concern list</code>
     </p>
     <details v-if="status.data.value.muted" class="mt-2" @toggle="showMuted = ($event.target as HTMLDetailsElement).open">
       <summary class="cursor-pointer text-sm text-muted">

@@ -583,7 +583,10 @@ class Site(Base):
 
 
 class ConcernRow(Base):
-    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told together."""
+    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told together.
+
+    ``together``: how, with ``{these}`` in place of their names.
+    """
 
     __tablename__ = "concerns"
     __table_args__ = (
@@ -598,6 +601,7 @@ class ConcernRow(Base):
     noun: Mapped[str]
     about: Mapped[str]
     cause: Mapped[str]
+    together: Mapped[str] = mapped_column(default="")
     text: Mapped[str]
     means: Mapped[str]
     remedy: Mapped[str]

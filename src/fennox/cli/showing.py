@@ -8,10 +8,11 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from fennox.cli.output import age, err, out, say, show_table, when
+from fennox.core.names import printable
 from fennox.wire.runs import Status
 from fennox.wire.systems import SystemShown
 
-_CONCERNS = 50  # at most; what is wrong with one cause is only a few of them
+_MATTERS = 50  # at most
 
 
 def ids(found: Status) -> None:
@@ -25,12 +26,15 @@ def as_json(found: Status, systems: Sequence[SystemShown]) -> None:
 
 
 def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
-    for concern in found.concerns[:_CONCERNS]:
-        mark = ("AT RISK", "bold red") if concern.severity == "high" else ("look at", "yellow")
-        words = " ".join(word for word in (concern.text, concern.means, concern.remedy) if word)
-        out.print(Text.assemble(mark, f"  {words}"), soft_wrap=True)
-    if (more := found.concerns_in_all - min(len(found.concerns), _CONCERNS)) > 0:
-        out.print(f"         and {more} more, of the same causes or less bad: fennox concern list")
+    told = found.matters[:_MATTERS]
+    for matter in told:
+        mark = ("AT RISK", "bold red") if matter.severity == "high" else ("look at", "yellow")
+        words = " ".join(word for word in (matter.text, matter.means, matter.remedy) if word)
+        out.print(Text.assemble(mark, f"  {printable(words)}"), soft_wrap=True)
+    if (more := found.concerns_in_all - sum(matter.in_all for matter in told)) > 0:
+        out.print(f"         and {more} more, less bad: fennox concern list")
+    elif any(matter.in_all > len(matter.about) or matter.in_all > 3 for matter in told):
+        out.print("         all of them, each by itself: fennox concern list")
     if not found.concerns:
         out.print("[green]Nothing is wrong.[/green]")
     if not found.systems:

@@ -15,6 +15,7 @@ from fennox.core import moments, schedule
 from fennox.core.errors import FennoxError
 from fennox.service import routines
 from fennox.service.channels import Message, send
+from fennox.service.concerns import root_first, sentence
 from fennox.service.context import Context
 
 log: Any = structlog.get_logger()
@@ -22,7 +23,6 @@ log: Any = structlog.get_logger()
 _FIRST_PAUSE, _LONGEST_PAUSE = timedelta(minutes=1), timedelta(hours=1)
 _GIVEN_UP = timedelta(days=2)  # after which a message is no news any more
 _NAMED = 20  # concerns that one message names
-_CAUSES = ("store", "service", "routine", "system")  # what is named first of what has one cause
 _AT_ONCE = 20  # messages that are sent before the scheduler goes on
 
 
@@ -38,7 +38,8 @@ async def tell(context: Context, session: AsyncSession, begun: list[ConcernRow],
     for route in (await session.execute(on)).scalars().all():
         for event, rows in (("begun", loud), ("ended", over)):
             for together in _by_cause([row for row in rows if concerns_route(route, row, systems)]):
-                session.add(Alert(route_id=route.id, at=now, event=event, not_before=now, body=_body(together)))
+                text = sentence(together, len(together))
+                session.add(Alert(route_id=route.id, at=now, event=event, not_before=now, body=_body(together, text)))
 
 
 def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System]) -> bool:
@@ -54,13 +55,14 @@ def _by_cause(rows: list[ConcernRow]) -> list[list[ConcernRow]]:
     found: dict[str, list[ConcernRow]] = defaultdict(list)
     for row in rows:
         found[row.cause].append(row)
-    return [sorted(together, key=lambda row: (_CAUSES.index(row.noun), row.about)) for together in found.values()]
+    return [root_first(together) for together in found.values()]
 
 
-def _body(rows: list[ConcernRow]) -> dict[str, Any]:
+def _body(rows: list[ConcernRow], text: str = "") -> dict[str, Any]:
     return {
         "severity": "high" if any(row.severity == "high" for row in rows) else "low",
         "count": len(rows),
+        "text": text,
         "concerns": [
             {"id": row.key, "about": row.about, "text": row.text, "means": row.means, "remedy": row.remedy,
              "since": row.since.isoformat()}
@@ -73,9 +75,8 @@ def message_of(context: Context, alert: Alert) -> Message:
     """In words. The subject is the first sentence, so that a telephone shows what matters."""
     body, ended = alert.body, alert.event == "ended"
     listed = body["concerns"]
-    first = f"{listed[0]['text']}" if listed else "Nothing is wrong."
-    more = f" and {body['count'] - 1} more of the same cause" if body["count"] > 1 else ""
-    titles = {"begun": first + more, "ended": f"Over: {first}{more}", "digest": _digest_title(body), "test": first}
+    first = body.get("text") or (listed[0]["text"] if listed else "Nothing is wrong.")
+    titles = {"begun": first, "ended": f"Over: {first}", "digest": _digest_title(body), "test": first}
     lines = []
     for item in listed:
         lines += [f"- {item['text']}", *(f"  {item[part]}" for part in ("means", "remedy") if item[part] and not ended)]

@@ -6,12 +6,19 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from hashlib import blake2b
 
+from fennox.catalogue.models import ConcernRow
 from fennox.wire.concerns import ConcernNoun, Severity
+
+_SHORT = 200  # characters
+_ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 
 
 @dataclass(frozen=True)
 class Found:
-    """One thing that is wrong. ``cause``: what it comes from, if it is more than this one; they are told as one."""
+    """One thing that is wrong. ``cause``: what it comes from, if it is more than this one; they are told as one.
+
+    ``together``: what is said of all of one cause, with ``{these}`` in place of their names; empty: the first's text.
+    """
 
     code: str
     severity: Severity
@@ -22,6 +29,14 @@ class Found:
     means: str = ""
     since: datetime | None = None
     cause: str = ""
+    together: str = ""
+
+    @property
+    def told_with(self) -> str:
+        """Short, as it is part of an index; a cause may hold the reason of a failure."""
+        if len(self.cause) > _SHORT:
+            return blake2b(self.cause.encode(), digest_size=16).hexdigest()
+        return self.cause or self.key
 
     @property
     def key(self) -> str:
@@ -43,3 +58,27 @@ class Away:
         if site in self.sites:
             return SITE_CAUSE + site
         return f"store|{self.stores[store]}" if store in self.stores else ""
+
+
+def root_first(rows: list[ConcernRow]) -> list[ConcernRow]:
+    """What other things suffer from comes before what suffers."""
+    return sorted(rows, key=lambda row: (_ROOTS.index(row.noun), row.about))
+
+
+def sentence(rows: list[ConcernRow], in_all: int) -> str:
+    """What ``in_all`` concerns of one cause come to, of which these are the first, as :func:`root_first` has them."""
+    first = rows[0]
+    if in_all == 1:
+        return first.text
+    if first.together:
+        return first.together.replace("{these}", _names(rows, in_all))
+    return f"{first.text} It holds up {_names(rows[1:], in_all - 1)}."
+
+
+def _names(rows: list[ConcernRow], in_all: int) -> str:
+    """At most three names, so that the sentence stays one."""
+    named = list(dict.fromkeys(row.about for row in rows))[:3]
+    more = in_all - len(named)
+    if more > 0:
+        return f"{', '.join(named)} and {more} more"
+    return " and ".join([", ".join(named[:-1]), named[-1]]) if len(named) > 1 else "".join(named)

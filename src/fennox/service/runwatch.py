@@ -60,7 +60,8 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
     for run, system in {(system.name, run.kind): (run, system) for run, system in every}.values():
         yield Found("failed" if run.kind == "take" else f"failed|{run.kind}", "high", "system", system.name,
                     f"The last {run.kind} of {system.name} failed: {run.reason}", run.remedy, since=run.ended,
-                    cause=away.cause(run.store_id, system.site))  # fmt: skip
+                    cause=away.cause(run.store_id, system.site) or f"failed|{run.kind}|{run.reason}",
+                    together=f"The last {run.kind} of {{these}} failed: {run.reason}")  # fmt: skip
     waiting = select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
     for run, system in await session.execute(waiting):
         yield Found("waiting", "high", "system", system.name, f"The {run.kind} of {system.name} waits: {run.reason}",

@@ -49,7 +49,8 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
             yield Found("no-kind", "high", "system", system.name,
                         f"{system.name} is of the kind {system.kind}, which is not installed here.",
                         "Add its file: fennox kind add FILE. Its backups carry it: fennox backup export",
-                        "It can neither be taken nor restored.")  # fmt: skip
+                        "It can neither be taken nor restored.", cause=f"no-kind|{system.kind}",
+                        together=f"{{these}} are of the kind {system.kind}, which is not installed here.")  # fmt: skip
         for item in _of_system(system, mine, backup, partial.get(system.id), places, doubtful, missed, away, now):
             yield item
         if system.left_open and system.id not in busy:
@@ -63,16 +64,19 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
             yield Found("clock", "low", "system", system.name,
                         f"The clock of {system.name} was {_span(abs(system.skew))} {ahead} when it was last taken.",
                         "Have it follow a time server; the next take sees it.",
-                        "Its certificates, schedules and logs go by that clock.")  # fmt: skip
+                        "Its certificates, schedules and logs go by that clock.", cause="clocks-of-systems",
+                        together="The clocks of {these} were off when they were last taken.")  # fmt: skip
         if system.differs and not _is_taken_soon(system, mine, now):
             yield Found("differs", "low", "system", system.name,
                         f"{system.name} is not what its last backup holds: {system.differs}.",
                         f"See: fennox backup compare --system {system.name} --live. Then: "
                         f"fennox backup take {system.name}", "A restore would bring back what was before.",
-                        since=system.differs_since)  # fmt: skip
+                        since=system.differs_since, cause="differs",
+                        together="{these} are not what their last backups hold.")  # fmt: skip
         for finding in by_hand.get(system.id, []):
             yield Found(f"lacks|{finding.text[:60]}", "low", "system", system.name, f"{system.name}: {finding.text}",
-                        finding.remedy)  # fmt: skip
+                        finding.remedy, cause=f"lacks|{finding.text}",
+                        together=f"{{these}}: {finding.text}")  # fmt: skip
     order = in_order({name: related.needs for name, related in (await relations.relations(context, session)).items()})
     for circle in order.circles:
         names = ", ".join(circle)
@@ -183,17 +187,21 @@ def _of_system(
         yield _only_partial(system, partial)
     elif backup is None:
         yield Found("no-backup", "high", "system", name, f"{name} has no backup.", f"Run: fennox backup take {name}",
-                    "If it is lost today, it is rebuilt from memory.", system.created)  # fmt: skip
+                    "If it is lost today, it is rebuilt from memory.", system.created, cause="no-backup",
+                    together="{these} have no backup.")  # fmt: skip
     else:
         yield from _late(system, mine, backup, away, now)
         if places.get(backup.id, 0) == 1:
             yield Found("one-copy", "low", "system", name, f"The newest good backup of {name} lies in one place only.",
                         "Send it to a further store: --copy-to in its routine, or fennox backup copy.",
-                        "If that store is lost, so is the backup.", backup.time, cause="one-copy")  # fmt: skip
+                        "If that store is lost, so is the backup.", backup.time, cause="one-copy",
+                        together="The newest good backups of {these} lie in one place only.")  # fmt: skip
         for finding in backup.findings:
             if finding["severity"] == "warning":
                 yield Found(f"lacks|{finding['code']}|{finding['text'][:60]}", "low", "system", name,
-                            f"{name}: {finding['text']}", finding["remedy"], since=backup.time)  # fmt: skip
+                            f"{name}: {finding['text']}", finding["remedy"], since=backup.time,
+                            cause=f"lacks|{finding['text']}",
+                            together=f"{{these}}: {finding['text']}")  # fmt: skip
         for item in backup.certificates:
             yield from _certificate(name, item["document"], datetime.fromtimestamp(item["until"], UTC), now)
     if system.key_until is not None:
@@ -209,13 +217,17 @@ def _of_system(
         yield Found(f"missed|{routine.name}", "high", "system", name,
                     f"{name} was due by {routine.name} at {due:%Y-%m-%d %H:%M} UTC, and no run has begun.",
                     "See `fennox status` for workers, and `fennox run list` for what stands in its way.",
-                    "", due, cause=away.cause(None, system.site) or f"missed|{routine.name}")  # fmt: skip
+                    "", due, cause=away.cause(None, system.site) or f"missed|{routine.name}",
+                    together=f"{{these}} were due by {routine.name}, and no run has begun.")  # fmt: skip
     if system.suspended_because:
         yield Found("suspended", "high", "system", name, f"No routine takes {name}: {system.suspended_because}.",
-                    f"Finish the restore, or say: fennox system resume {name}")  # fmt: skip
+                    f"Finish the restore, or say: fennox system resume {name}",
+                    cause=f"suspended|{system.suspended_because}",
+                    together=f"No routine takes {{these}}: {system.suspended_because}.")  # fmt: skip
     if not mine:
         yield Found("no-routine", "low", "system", name, f"{name} is in no routine.",
-                    "Add one, or leave it by hand on purpose.", since=system.created)  # fmt: skip
+                    "Add one, or leave it by hand on purpose.", since=system.created, cause="no-routine",
+                    together="{these} are in no routine.")  # fmt: skip
 
 
 def _late(system: System, mine: list[Routine], backup: _Newest, away: Away, now: datetime) -> Iterator[Found]:
@@ -233,7 +245,9 @@ def _late(system: System, mine: list[Routine], backup: _Newest, away: Away, now:
                         f"The newest good backup of {system.name} is {old} old; {routine.name} has wanted two since.",
                         f"Look at its last run: fennox run list --system {system.name}",
                         "What changed since then would be lost.", backup.time,
-                        cause=away.cause(routine.store_id, system.site))  # fmt: skip
+                        cause=away.cause(routine.store_id, system.site) or f"late|{routine.name}",
+                        together=f"{routine.name} has wanted two backups of {{these}} since the newest good ones."
+                        )  # fmt: skip
             return
 
 

@@ -94,9 +94,13 @@ WORST_FIRST = (ConcernRow.severity, ConcernRow.since, ConcernRow.about, ConcernR
 
 @dataclass(frozen=True)
 class Standing:
-    """What stands and is not muted: the worst of it, and how much there is in all, with what is muted apart."""
+    """What stands and is not muted: the worst of it, and how much there is in all, with what is muted apart.
+
+    ``of_cause``: how many there are of a cause and severity, and since when the first of them is.
+    """
 
     worst: list[ConcernRow]
+    of_cause: dict[tuple[str, str], tuple[int, datetime]]
     in_all: int
     muted: int
 
@@ -112,7 +116,11 @@ async def standing(session: AsyncSession, now: datetime) -> Standing:
     worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST)
     counts = select(func.count(), func.count().filter(loud[1])).where(loud[0])
     every, in_all = (await session.execute(counts)).one()
-    return Standing(list((await session.execute(worst)).scalars()), in_all, every - in_all)
+    named = list((await session.execute(worst)).scalars())
+    of_these = ConcernRow.cause.in_({row.cause for row in named})
+    sizes = select(*alike, func.count(), func.min(ConcernRow.since)).where(*loud, of_these).group_by(*alike)
+    of_cause = {(cause, severity): (count, since) for cause, severity, count, since in await session.execute(sizes)}
+    return Standing(named, of_cause, in_all, every - in_all)
 
 
 async def settle(context: Context, session: AsyncSession) -> tuple[list[ConcernRow], list[ConcernRow]]:
@@ -150,7 +158,7 @@ def _say(row: ConcernRow, item: Found) -> None:
     """What is set is looked at when the row is written, also if it is as it was: that would be most of ten thousand."""
     said = {
         "code": item.code, "severity": item.severity, "noun": item.noun, "about": item.about,
-        "cause": item.cause or item.key,
+        "cause": item.told_with, "together": item.together,
         "text": item.text, "means": item.means, "remedy": item.remedy,
         "since": min(row.since, item.since) if item.since else row.since,
     }  # fmt: skip

@@ -30,6 +30,19 @@ class Concern(Shown):
     muted_by: str = ""
 
 
+class Matter(Shown):
+    """What concerns of one cause come to, as one sentence. A system may have several of them."""
+
+    severity: Severity
+    text: str
+    means: str
+    remedy: str
+    since: Aware
+    in_all: int = Field(description="How many concerns it is.")
+    about: list[str] = Field(description="What they are about; of many only the first.")
+    concerns: list[str] = Field(description="Ids of concerns; of many only the first.")
+
+
 class MuteWanted(Wanted):
     """Not to be told of a concern for a while. It stays in the list, and comes back by itself."""
 

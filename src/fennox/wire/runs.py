@@ -8,7 +8,7 @@ from pydantic import Field, SecretStr
 
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
-from fennox.wire.concerns import Concern
+from fennox.wire.concerns import Concern, Matter
 
 RunKind = Literal["take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
@@ -66,6 +66,7 @@ class Status(Shown):
     at: Aware
     simulated_clock: bool
     concerns: list[Concern] = Field(description="The worst, of one cause only the first few.")
+    matters: list[Matter] = Field(description="The same by their causes: the worst first, then what touches most.")
     concerns_in_all: int
     muted: int
     systems: int

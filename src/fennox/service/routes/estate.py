@@ -17,7 +17,7 @@ from fennox.catalogue.models import (
     StoreRow,
     Worker,
 )
-from fennox.service import counting, upkeep, watching
+from fennox.service import counting, matters, upkeep, watching
 from fennox.service.paging import Limit
 from fennox.service.routes.session import Here
 from fennox.wire.access import AuditEntry
@@ -64,6 +64,7 @@ async def status(context: Here) -> Status:
             at=context.now(),
             simulated_clock=context.simulated,
             concerns=[concern_shown(row, context.now()) for row in found.worst],
+            matters=matters.matters(found),
             concerns_in_all=found.in_all,
             muted=found.muted,
             systems=counts.systems,
