@@ -219,6 +219,64 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(con
         assert sum(matter.in_all for matter in told) == found.in_all
 
 
+async def test_what_lies_on_the_machine_itself_protects_nothing(context: Context, store: str) -> None:
+    system = await add_system(context, "skerry")
+    await add_backup(context, system, store, START, 1)
+    async with context.session() as session:
+        row, machine = await session.get_one(StoreRow, store), await session.get_one(System, system)
+        row.address, row.key, machine.key = "sftp://skerry.saltmere.example/backups", "SHA256:same", "SHA256:other"
+        machine.address = "10.9.0.7:22"
+    assert "only-on-itself" not in await codes(context)
+    async with context.session() as session:
+        (await session.get_one(System, system)).key = "SHA256:same"
+    found = await codes(context)
+    assert {"only-on-itself", "on-a-system"} <= found
+    assert "one-copy" not in found
+    async with context.session() as session:
+        machine = await session.get_one(System, system)
+        machine.key, machine.address = "SHA256:other", "skerry.saltmere.example:22"
+    assert "only-on-itself" in await codes(context), "by its address as well"
+    async with context.session() as session:
+        (await session.get_one(StoreRow, store)).address = "sftp://depot.saltmere.example/backups"
+    assert not {"only-on-itself", "on-a-system"} & await codes(context)
+
+
+async def test_a_store_whose_login_is_root_or_of_a_system_is_told(context: Context, store: str) -> None:
+    system = await add_system(context, "skerry")
+    async with context.session() as session:
+        login = (await session.get_one(System, system)).login_id
+        assert login is not None
+        (await session.get_one(StoreRow, store)).login_id = login
+        (await session.get_one(Login, login)).account = "fennox"
+    assert "store-login" in await codes(context), "a system has it too"
+    async with context.session() as session:
+        other = Login(id="l" * 32, name="depot", account="root", proves_by="password", sealed_secret=b"",
+                      changed=START)  # fmt: skip
+        session.add(other)
+        await session.flush()
+        (await session.get_one(StoreRow, store)).login_id = other.id
+    assert "store-login" in await codes(context), "it is root"
+    async with context.session() as session:
+        (await session.get_one(Login, "l" * 32)).account = "depot"
+    assert "store-login" not in await codes(context)
+
+
+async def test_what_people_take_by_hand_grows_old(context: Context, store: str, clock: SetClock) -> None:
+    system = await add_system(context, "skerry")
+    await add_backup(context, system, store, START, 1)
+    clock.at = START + timedelta(days=31)
+    assert "old" not in await codes(context)
+    clock.at = START + timedelta(days=32)
+    assert "old" in await codes(context)
+
+
+async def codes(context: Context) -> set[str]:
+    await standing(context)
+    async with context.session() as session:
+        rows = (await session.execute(select(ConcernRow.code).where(ConcernRow.ended.is_(None)))).scalars()
+        return {code.split("|")[0] for code in rows}
+
+
 async def test_a_digest_tells_all_that_stands_once_at_its_time(context: Context, store: str, clock: SetClock) -> None:
     async with context.session() as session:
         session.add(route("morning", digest="every day at 07:00", severity="low"))

@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, EstateCount, System
+from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, System
 from fennox.service import handing
 from fennox.service.context import Context
 from fennox.service.newest import newest_backups, unhurried
@@ -17,11 +17,14 @@ _MANY = 50_000  # backups
 
 
 async def count(context: Context, session: AsyncSession) -> EstateCount:
-    """Count, and keep it. Protected is what has a good backup that lacks nothing: all its pieces are held."""
+    """Count, and keep it. Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
     there_now = select(System).where(System.retired.is_(None))
     systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
     by_hand = await handing.lacking(context, session, systems)
     wanting = {system for system, found in by_hand.items() if any(one.severity == "warning" for one in found)}
+    on_itself = select(ConcernRow.about).where(ConcernRow.code == "only-on-itself", ConcernRow.ended.is_(None))
+    fall_with_it = set((await session.execute(on_itself)).scalars())
+    wanting |= {system.id for system in systems if system.name in fall_with_it}
     there = {system.id for system in systems}
     protected = 0
     for row in await unhurried(session, newest_backups(Backup.findings)):

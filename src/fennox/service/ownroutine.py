@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import secrets
-import socket
 from datetime import timedelta
-from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -16,9 +14,8 @@ from fennox.core.names import folder_name
 from fennox.service import queue, routines, taking
 from fennox.service.concerns import Found
 from fennox.service.context import Context, named
+from fennox.service.dependence import is_on_this_machine
 from fennox.service.ownstate import ADDRESS
-from fennox.stores import addresses
-from fennox.stores.mounts import mount_of
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 
 KIND = "fennox"
@@ -26,7 +23,6 @@ NAME = "own-state"
 WHEN = "every day at 11:50 and 23:50"
 LADDER = "everything for 7 days, daily for 60 days, monthly for 1 year, always 10"
 _TOO_OLD = timedelta(days=2)
-_HERE = ("localhost", "127.0.0.1", "::1")
 
 
 async def own_system(session: AsyncSession) -> System | None:
@@ -36,7 +32,7 @@ async def own_system(session: AsyncSession) -> System | None:
 async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, by: str) -> None:
     """Make Fennox a system of its own and take it twice a day, the first time at once."""
     stores = [await named(session, StoreRow, name) for name in (wanted.store, *wanted.copy_to)]
-    if not wanted.on_this_machine and all(depends_on_this_machine(store) for store in stores):
+    if not wanted.on_this_machine and all(is_on_this_machine(store) for store in stores):
         raise Conflict(
             f"{' and '.join(store.name for store in stores)} would be lost together with this machine.",
             "Choose a store elsewhere, or say --on-this-machine and carry a copy away by hand.",
@@ -74,14 +70,6 @@ async def _free_name(session: AsyncSession) -> str:
     return next(name for name in (KIND, f"{KIND}-itself", f"{KIND}-{secrets.token_hex(3)}") if name not in taken)
 
 
-def depends_on_this_machine(store: StoreRow) -> bool:
-    address = addresses.parse(store.address)
-    if address.scheme != "file":
-        return address.host in (*_HERE, socket.gethostname(), socket.getfqdn())
-    mount = mount_of(Path(store.address))
-    return mount is None or mount.point == "/"
-
-
 async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
     system = await own_system(session)
     mine = []
@@ -114,7 +102,7 @@ async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
 def _warnings(stores: list[StoreRow], mine: list[Routine]) -> list[str]:
     if not mine:
         return ["If this machine is lost, every login, routine and user is lost with it."]
-    if all(depends_on_this_machine(store) for store in stores):
+    if all(is_on_this_machine(store) for store in stores):
         return ["It is kept only on the machine that runs Fennox, and is lost with it."]
     return []
 
@@ -127,7 +115,7 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
     found = []
     if not state.kept:
         found.append(
-            Found("own-state-not-kept", "low", "service", "fennox",
+            Found("own-state-not-kept", "high", "service", "fennox",
                   "Fennox's own state is kept nowhere. " + state.warnings[0], "Run: fennox own-state keep STORE")
         )  # fmt: skip
     elif state.warnings:

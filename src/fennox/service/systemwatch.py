@@ -8,15 +8,16 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Row, func, select
+from sqlalchemy import Row, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, System
+from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, StoreRow, System
 from fennox.core import schedule
 from fennox.core.ordering import in_order
 from fennox.service import handing, relations, routines
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
+from fennox.service.dependence import lies_on
 from fennox.service.newest import ONLY_PARTIAL, among, newest_backups, unhurried
 from fennox.service.turns import give_way
 
@@ -24,6 +25,7 @@ ENDS_SOON = timedelta(days=30)  # certificates
 _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
 _TURN = 50  # systems after which others get their turn of this thread
 _NAMED = 500  # backups that one question names
+_OLD = timedelta(days=31)  # of what people take by hand
 MOST_SKEW = 60.0  # seconds that a machine's clock may be off before anybody hears of it
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
@@ -35,6 +37,7 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
     by_hand = await handing.lacking(context, session, systems)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     places = await _places(session, [row.id for row in newest.values()])
+    stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
     doubtful = await _doubtful(session)
     lacking = await unhurried(session, newest_backups(Backup.findings, fits=ONLY_PARTIAL))
     partial = {row.system: list(row.findings) for row in lacking}
@@ -51,7 +54,8 @@ async def of_systems(context: Context, session: AsyncSession, away: Away, now: d
                         "Add its file: fennox kind add FILE. Its backups carry it: fennox backup export",
                         "It can neither be taken nor restored.", cause=f"no-kind|{system.kind}",
                         together=f"{{these}} are of the kind {system.kind}, which is not installed here.")  # fmt: skip
-        for item in _of_system(system, mine, backup, partial.get(system.id), places, doubtful, missed, away, now):
+        held = [stores[store] for store in places.get(backup.id, []) if store in stores] if backup else []
+        for item in _of_system(system, mine, backup, partial.get(system.id), held, doubtful, missed, away, now):
             yield item
         if system.left_open and system.id not in busy:
             yield Found("left-open", "high", "system", system.name,
@@ -121,13 +125,15 @@ async def _newest(session: AsyncSession) -> dict[str, _Newest]:
     return {row.system: _Newest(row.id, row.time, row.findings, row.certificates) for row in rows}
 
 
-async def _places(session: AsyncSession, backups: list[str]) -> dict[str, int]:
-    found: dict[str, int] = {}
+async def _places(session: AsyncSession, backups: list[str]) -> dict[str, list[str]]:
+    """Ids of the stores that hold them, sound."""
+    found: dict[str, list[str]] = defaultdict(list)
     for first in range(0, len(backups), _NAMED):
         await give_way(session)
         some = among(Copy.backup_id, backups[first : first + _NAMED])
-        counted = select(Copy.backup_id, func.count()).where(some, Copy.damaged == "").group_by(Copy.backup_id)
-        found |= {backup: count for backup, count in await session.execute(counted)}
+        sound = select(Copy.backup_id, Copy.store_id).where(some, Copy.damaged == "")
+        for backup, store in await session.execute(sound):
+            found[backup].append(store)
     return found
 
 
@@ -176,7 +182,7 @@ def _of_system(
     mine: list[Routine],
     backup: _Newest | None,
     partial: list[dict[str, Any]] | None,
-    places: dict[str, int],
+    held: list[StoreRow],
     doubtful: dict[str, Row[*tuple[Any, ...]]],
     missed: dict[str, list[tuple[Routine, datetime]]],
     away: Away,
@@ -191,7 +197,15 @@ def _of_system(
                     together="{these} have no backup.")  # fmt: skip
     else:
         yield from _late(system, mine, backup, away, now)
-        if places.get(backup.id, 0) == 1:
+        if held and all(lies_on(store, system) for store in held):
+            where = " and ".join(store.name for store in held)
+            yield Found("only-on-itself", "high", "system", name,
+                        f"The newest good backup of {name} lies on the machine of {name} alone, in {where}.",
+                        "Send it to a store elsewhere: --copy-to in its routine, or fennox backup copy.",
+                        "If that machine is lost, so is its backup.", backup.time, cause=f"only-on-itself|{where}",
+                        together=f"The newest good backups of {{these}} lie on their own machines alone, in {where}."
+                        )  # fmt: skip
+        elif len(held) == 1:
             yield Found("one-copy", "low", "system", name, f"The newest good backup of {name} lies in one place only.",
                         "Send it to a further store: --copy-to in its routine, or fennox backup copy.",
                         "If that store is lost, so is the backup.", backup.time, cause="one-copy",
@@ -249,6 +263,14 @@ def _late(system: System, mine: list[Routine], backup: _Newest, away: Away, now:
                         together=f"{routine.name} has wanted two backups of {{these}} since the newest good ones."
                         )  # fmt: skip
             return
+    by_itself = any(routine.mode == "on" and not routine.parts for routine in mine)
+    if not by_itself and now - backup.time > _OLD and not system.suspended_because:
+        yield Found("old", "low", "system", system.name,
+                    f"The newest good backup of {system.name} is {(now - backup.time).days} days old, and no routine "
+                    "takes it by itself.", f"Run: fennox backup take {system.name}",
+                    "What changed since then would be lost.", backup.time, cause="old",
+                    together="The newest good backups of {these} are over a month old; no routine takes them by itself."
+                    )  # fmt: skip
 
 
 def _certificate(name: str, document: str, until: datetime, now: datetime) -> Iterator[Found]:

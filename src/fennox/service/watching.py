@@ -18,6 +18,7 @@ from fennox.catalogue.models import (
     ConcernRow,
     Copy,
     KeySet,
+    Login,
     Routine,
     StoreDamage,
     StoreRow,
@@ -31,6 +32,7 @@ from fennox.service import (
     clocks,
     counting,
     crowding,
+    dependence,
     keysets,
     ownroutine,
     routines,
@@ -168,7 +170,18 @@ def _say(row: ConcernRow, item: Found) -> None:
 
 
 _TIMED = frozenset(
-    {"late", "missed", "clock", "not-scrubbed", "not-opened", "not-tried", "certificate", "own-state-old", "space"}
+    {
+        "late",
+        "missed",
+        "old",
+        "clock",
+        "not-scrubbed",
+        "not-opened",
+        "not-tried",
+        "certificate",
+        "own-state-old",
+        "space",
+    }
 )
 """Concerns that say how long something is ago or ahead: a doubtful clock neither begins nor ends them."""
 
@@ -197,8 +210,12 @@ async def found(context: Context, session: AsyncSession, now: datetime, judged: 
     for item in await sites.concerns(session):
         away.sites.add(item.about)
         yield item
+    systems = (
+        (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars().all()
+    )
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
-        for item in await _store(context, session, store, now):
+        login = await session.get(Login, store.login_id) if store.login_id else None
+        for item in [*await _store(context, session, store, now), *dependence.concerns(store, login, systems)]:
             if item.code == "store-away":
                 away.stores[store.id] = store.name
             yield item
