@@ -2054,6 +2054,11 @@ export interface components {
             name: string;
             /** New Bytes */
             new_bytes: number;
+            /**
+             * Not Counted
+             * @description Lists that parts determine which this backup does not hold.
+             */
+            not_counted: string[];
             /** Note */
             note: string;
             /** Partial */

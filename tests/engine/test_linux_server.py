@@ -82,6 +82,13 @@ async def test_what_is_taken_is_what_the_server_holds(keeper: Keeper, server: Li
     assert "/etc/machine-id" in taken.head.left_out
 
 
+async def test_what_another_part_takes_is_not_called_left_out(keeper: Keeper) -> None:
+    """A backup of the settings alone said that the accounts must be protected in another way."""
+    partial = await keeper.take(parts=["settings"])
+    assert "/etc/machine-id" in partial.head.left_out
+    assert not {"/etc/passwd", "/etc/shadow", "/etc/ssh/ssh_host_*"} & set(partial.head.left_out)
+
+
 async def test_an_unchanged_server_costs_one_small_object_and_a_change_little_more(
     keeper: Keeper, server: LinuxServer
 ) -> None:

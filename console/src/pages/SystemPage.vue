@@ -303,6 +303,9 @@ const now = computed(() => status.data.value?.at ?? new Date(serviceNow()).toISO
       </div>
       <div v-if="newest">
         <h2>Census</h2>
+        <p v-if="newest.not_counted.length" class="text-sm text-muted">
+          Not counted, as the newest backup lacks parts: {{ newest.not_counted.join(", ") }}
+        </p>
         <table>
           <tbody>
             <tr v-for="(count, list) in newest.census" :key="list">

@@ -71,6 +71,7 @@ def show_backup(backup: BackupShown, arguments: argparse.Namespace) -> None:
         ),
         *[("part", f"{part.name}: {counted(part.documents, 'document')}, {size(part.bytes)}") for part in backup.parts],
         ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
+        *([("not counted", f"{', '.join(backup.not_counted)}: it lacks parts")] if backup.not_counted else []),
         *[("worth", text) for text in backup.worth],
         *[("LACKS", f"{finding.text} {finding.remedy}") for finding in backup.findings],
         ("kept by", ", ".join(backup.kept_by) or "nothing: it goes"),
@@ -148,6 +149,7 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
             ("SYSTEM", lambda backup: backup.system),
             ("TAKEN", lambda backup: when(backup.time)),
             ("NAME", lambda backup: backup.name or "-"),
+            ("NOTE", lambda backup: backup.note[:40] or "-"),
             ("BY", lambda backup: backup.routine or ("a restore" if backup.purpose == "safety" else "hand")),
             ("DOCUMENTS", lambda backup: backup.documents),
             ("SIZE", lambda backup: size(backup.bytes)),
@@ -159,7 +161,7 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
         quiet=arguments.quiet,
         key="id",
         none="There is no backup yet. Take one with `fennox backup take SYSTEM`.",
-        spare=["NEW", "DOCUMENTS", "BY", "SIZE"],
+        spare=["NOTE", "NEW", "DOCUMENTS", "BY", "SIZE"],
     )
 
 

@@ -13,7 +13,7 @@ from fennox.core.format.manifest import Certificate, Document, Finding, Machine
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, fits_some, wanted
+from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, fits_some, patterns, wanted
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
@@ -147,9 +147,15 @@ class Capture:
         return [*self.findings, *evaluation.findings(self.kind, self.evidence, parts)]
 
     def not_taken(self) -> list[str]:
-        """What was left out: patterns that another part did not take after all, and what cannot be kept."""
+        """What was left out: patterns that nobody takes, and what cannot be kept.
+
+        What another part takes is no loss, whether it was chosen this time or not: that the part is not there is told.
+        """
         taken = sorted(self.evidence.paths)
-        return sorted(text for text in set(self.left_out) if not fits_some(text, taken))
+        sources = [source.files or [] for part in self.kind.part for source in part.source]
+        values = values_of(self.kind, self.settings)
+        elsewhere = {text for texts in sources for text in patterns(texts, self.kind.settings, values)}
+        return sorted(text for text in set(self.left_out) - elsewhere if not fits_some(text, taken))
 
 
 def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:

@@ -86,6 +86,7 @@ class BackupShown(Shown):
     parts: list[PartHeld]
     machine: Machine
     census: dict[str, int]
+    not_counted: list[str] = Field(description="Lists that parts determine which this backup does not hold.")
     findings: list[Finding]
     left_out: list[str]
     worth: list[str]  # what it is good for and what not, in sentences

@@ -31,8 +31,10 @@ from fennox.core import moments
 from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.model import Kind
 from fennox.core.kinds.worth import worth
 from fennox.core.names import noun
+from fennox.core.restoring import proving
 from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
 from fennox.service import audit, guarding, handing, marking, noting, queue, routines, taking, tending
@@ -119,17 +121,15 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
             copies[row.id],
             names,
             kept.get(row.id, []),
-            _worth(context, row),
+            context.installed(row.kind),
             context.now(),
         )
         for row in rows
     ]
 
 
-def _worth(context: Context, row: Backup) -> list[str]:
-    try:
-        kind, _ = context.kind(row.kind)
-    except BadInput:
+def _worth(kind: Kind | None, row: Backup) -> list[str]:
+    if kind is None:
         return [f"This service does not know the kind {row.kind}; add it to be told what the backup is good for."]
     findings = [Finding.model_validate(item) for item in row.findings]
     return worth(kind, [str(part["name"]) for part in row.parts], findings, list(row.left_out))
@@ -137,8 +137,10 @@ def _worth(context: Context, row: Backup) -> list[str]:
 
 def _shown(
     row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[str],
-    said: list[str], now: datetime,
+    kind: Kind | None, now: datetime,
 ) -> BackupShown:  # fmt: skip
+    parts = [str(part["name"]) for part in row.parts]
+    uncounted = set(proving.covered_lists(kind, parts)[1]) if kind is not None else set()
     return BackupShown(
         id=row.id,
         system=system,
@@ -161,10 +163,11 @@ def _shown(
         partial=row.partial,
         parts=[PartHeld.model_validate(part) for part in row.parts],
         machine=Machine.model_validate(row.machine),
-        census={name: len(values) for name, values in row.census.items()},
+        census={name: len(values) for name, values in row.census.items() if name not in uncounted},
+        not_counted=sorted(uncounted & row.census.keys()),
         findings=[Finding.model_validate(item) for item in row.findings],
         left_out=row.left_out,
-        worth=said,
+        worth=_worth(kind, row),
         held=row.held,
         held_because=row.held_because,
         doubtful=row.doubtful,
