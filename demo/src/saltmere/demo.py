@@ -128,7 +128,7 @@ class Demo:
             elif day % 20 == 0:
                 say(f"  day {day} of {DAYS}")
 
-        self.story.tell(told)
+        self.story.tell(told, lambda said: say(f"\n  {said}"))
         say(f"\nThe history is there after {time.monotonic() - begun:.0f} seconds; the clock now goes as yours does.")
 
     def _database(self, action: str) -> str:

@@ -8,6 +8,7 @@ import socket
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from saltmere import roles
 from saltmere.linux import LinuxServer, save_key
 from saltmere.skerry import Skerry
 
@@ -89,7 +90,8 @@ class Estate:
             (server.folder / DEPOT_FOLDER.lstrip("/")).mkdir(parents=True)
             return
         role = WAITING[2] if name == WAITING[0] else LINUX[name][2]
-        server.configure(role, files=200 if name == WAITING[0] else 24)
+        server.configure(role, files=200 if name == WAITING[0] else 0)
+        roles.furnish(server, name, role)
 
     def reinstall(self, name: str) -> None:
         """The boot disk has failed: the same address, a bare system, the installer's key."""

@@ -165,7 +165,11 @@ class LinuxServer:
         file.write_text(text)
         file.chmod(mode)
         if modified is not None:
-            os.utime(file, (modified, modified))
+            self.touch(path, modified)
+
+    def touch(self, path: str, modified: float) -> None:
+        """Last written at this time; seconds since 1970."""
+        os.utime(self.folder / path.lstrip("/"), (modified, modified))
 
     def append(self, path: str, text: str) -> None:
         with (self.folder / path.lstrip("/")).open("a") as file:

@@ -46,9 +46,14 @@ class Interface:
                 raise TimeoutError(f"run {run} goes on for more than {limit} seconds")
             time.sleep(0.05)
 
-    def wait_until_idle(self, limit: float = 120) -> None:
+    def wait_for_routine(self, name: str, limit: float = 120) -> None:
+        """Until nothing goes on that this routine has begun; what people do meanwhile is theirs."""
         end = time.monotonic() + limit
-        while self.call("GET", "/runs", state="active", limit="1")["items"]:
+        while self._of_routine(name):
             if time.monotonic() > end:
-                raise TimeoutError("runs go on and on")
+                raise TimeoutError(f"runs of {name} go on and on")
             time.sleep(0.03)
+
+    def _of_routine(self, name: str) -> list[Any]:
+        active = self.call("GET", "/runs", state="active", limit="200")["items"]
+        return [run for run in active if run["by"] == f"routine {name}" and run["state"] != "waiting"]

@@ -7,13 +7,17 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+import httpx
+
+from saltmere import roles
 from saltmere.clock import ClockServer
 from saltmere.estate import ADMINISTRATOR, DEPOT, DEPOT_FOLDER, HTTPS_PORT, LINUX, SKERRIES, SSH_PORT, Estate
 from saltmere.linux import SSH_RESTART
-from saltmere.service import Interface
+from saltmere.service import Interface, Refused
 
 DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
@@ -79,17 +83,28 @@ class Story:
                 "copy_to": ["depot"] if name == "every-night" else [],
             })  # fmt: skip
 
-    def tell(self, on_day: Callable[[int], None]) -> None:
-        """Live through the days that are left; ``on_day`` is called after each."""
+    def tell(self, on_day: Callable[[int], None], trouble: Callable[[str], None]) -> None:
+        """Live through the days that are left; ``on_day`` is called after each.
+
+        Whatever a person does to the machines, the stores or the service meanwhile, the days go on: ``trouble`` hears
+        what did not come about.
+        """
         while self.day < DAYS:
             morning = self.first_day + timedelta(days=self.day)
             for routine, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)):
-                self._night(routine, morning.replace(hour=hours[0], minute=hours[1]))
+                night = partial(self._night, routine, morning.replace(hour=hours[0], minute=hours[1]))
+                self._as_it_may(night, f"the night of {routine}", trouble)
             self._at(morning.replace(hour=10))
-            self._change(self.day)
+            self._as_it_may(partial(self._change, self.day), "what people changed", trouble)
             self.day += 1
             on_day(self.day)
         self.clock.set(time.time(), 1)
+
+    def _as_it_may(self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]) -> None:
+        try:
+            happens()
+        except (Refused, httpx.HTTPError, TimeoutError, RuntimeError, OSError, LookupError, StopIteration) as error:
+            trouble(f"Day {self.day + 1}, {what}: {error or type(error).__name__}")
 
     def _at(self, moment: datetime) -> None:
         self.clock.set(moment.astimezone(UTC).timestamp(), 1)
@@ -106,7 +121,7 @@ class Story:
             if time.monotonic() > limit:
                 raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
             time.sleep(0.02)
-        self.service.wait_until_idle()
+        self.service.wait_for_routine(routine)
 
     def _change(self, day: int) -> None:
         """What people did on this day, after the night's backups."""
@@ -115,17 +130,13 @@ class Story:
         name = chance.choice(list(LINUX))
         role = LINUX[name][2]
         if chance.random() < 0.7 and not 30 <= day <= 36:
-            page = chance.randrange(24)
-            server = self.estate.linux[name]
-            path = f"/etc/saltmere/{role}/{page:03}.conf"
-            server.write(path, server.read(path) + f"# {role} changed on day {day}\n", modified=now)
+            roles.working_day(self.estate.linux[name], role, chance, now)
         if chance.random() < 0.2:
             store = chance.choice(list(SKERRIES))
             body = {"quota": 50, "password": f"made-up-{day}"}
             self.estate.skerries[store].request("PUT", f"/api/users/purser-{day:02}", body)
         if day == CERTIFICATE_DAY:
-            text = f"made-up certificate, renewed on day {day}\n"
-            self.estate.linux["quay-web"].write("/etc/ssl/saltmere/timetable.pem", text, modified=now)
+            roles.renew_certificate(self.estate.linux["quay-web"], datetime.fromtimestamp(now, UTC))
         if day == EMPTIED_DAY:
             self._devices("", now)
         if day == EMPTIED_DAY + 2:
@@ -144,7 +155,7 @@ class Story:
             self._by_hand("quay-mail", "strongbox", f"quarter-{day}", "kept apart from the service")
 
     def _devices(self, text: str, now: float) -> None:
-        self.estate.linux["northness-watch"].write("/etc/saltmere/monitoring/devices.list", text, modified=now)
+        self.estate.linux["northness-watch"].write(roles.DEVICES, text, modified=now)
 
     def _rot(self, store: str) -> None:
         """One bit of one file turns over on the disk, as disks do; the next scrub finds it."""
