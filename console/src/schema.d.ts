@@ -3415,6 +3415,12 @@ export interface components {
              */
             needs: string[];
             /**
+             * Patience
+             * @description Seconds that a connection may take.
+             * @default 15
+             */
+            patience: number;
+            /**
              * Settings
              * @default {}
              */
@@ -4776,6 +4782,8 @@ export interface components {
             name?: string | null;
             /** Needs */
             needs?: string[] | null;
+            /** Patience */
+            patience?: number | null;
             /** Settings */
             settings?: {
                 [key: string]: string;
@@ -4873,6 +4881,11 @@ export interface components {
             newest_good: string | null;
             /** Next Run */
             next_run: string | null;
+            /**
+             * Patience
+             * @description Seconds that a connection may take.
+             */
+            patience: number;
             /** Retired */
             retired: string | null;
             /** Retired Because */

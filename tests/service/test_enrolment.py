@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from fennox.wire.enrolling import NewSystem, Retired, SystemChange
 from fennox.wire.routines import NewRoutine
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.service.conftest import enrol
+from tests.service.relay import Relay
 from tests.service.running import Service
 from tests.service.test_giving_up import GAUGE
 
@@ -111,3 +113,26 @@ def test_a_system_that_is_removed_leaves_its_backups_and_comes_back_with_them(
         assert adopted.returncode == 0, adopted.stderr
         assert client.backup(backup).system == "web-9"
         assert service.ended(client.verify(backup).id).state == "done"
+
+
+def test_a_machine_is_waited_for_as_long_as_was_said(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    """Fifteen seconds for everybody are too few for a satellite line, and too many for a look at the whole estate."""
+    enrol(service, server, key_pair[0])
+    relay = Relay((server.host, server.port))
+    try:
+        with service.client() as client:
+            far = same_machine(server, "web-9-far").model_copy(update={"address": f"{relay.host}:{relay.port}"})
+            client.add_system(far)
+            set_so = service.fennox("system", "set", "web-9-far", "--patience", "1")
+            assert "1 s at each connection" in set_so.stdout, set_so.stdout + set_so.stderr
+            assert client.probe("web-9-far").reached
+            relay.mood = "hung"
+            begun = time.monotonic()
+            assert "within 1 s" in (client.probe("web-9-far").problem or "")
+            assert time.monotonic() - begun < 12
+            with pytest.raises(ProblemError, match="patience"):
+                client.change_system("web-9-far", SystemChange.model_construct(patience=0))
+    finally:
+        relay.close()

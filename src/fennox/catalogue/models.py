@@ -253,6 +253,7 @@ class System(Base):
     via_id: Mapped[str | None] = mapped_column(  # the system that the way to it leads through
         ForeignKey("systems.id", deferrable=True, initially="DEFERRED")
     )
+    patience: Mapped[int] = mapped_column(default=15, server_default="15")  # seconds that a connection may take
     key_until: Mapped[datetime | None]  # when the certificate that it shows ends
     suspended_because: Mapped[str] = mapped_column(default="")  # why no routine takes it; empty: they do
     left_open: Mapped[list[str]] = mapped_column(default=list)  # what takes did around them and did not undo, by title

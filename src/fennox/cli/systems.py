@@ -45,6 +45,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     labels=arguments.label or [],
                     needs=arguments.needs or [],
                     via=arguments.via,
+                    patience=arguments.patience or 15,
                 )
             )
 
@@ -91,6 +92,8 @@ def _show(
         lines.append(("SUSPENDED", f"no routine takes it: {system.suspended_because}"))
     if system.via:
         lines.append(("reached through", system.via))
+    if system.patience != 15:
+        lines.append(("waited for", f"{system.patience} s at each connection"))
     if system.key_until:
         lines.append(("shown certificate", f"ends {when(system.key_until)}"))
     if relations is not None:
@@ -244,6 +247,7 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
             labels=arguments.label,
             needs=arguments.needs,
             via=arguments.via,
+            patience=arguments.patience,
         )
         _show(service, service.change_system(arguments.system, wanted), arguments)
 

@@ -119,7 +119,7 @@ async def _connected(
         ) from error
     except TimeoutError as error:
         raise Unreachable(
-            f"{address} cannot be reached by SSH: no answer within {limit:g} seconds.",
+            f"{address} cannot be reached by SSH: no answer within {limit:g} s.",
             "Check address, port and network, and whether the machine is overloaded.",
         ) from error
     except (OSError, asyncssh.Error) as error:

@@ -223,7 +223,7 @@ class SshLink:
         return Output(done.code, bytes(kept), done.errors)
 
     def _too_slow(self, name: str, limit: float) -> FarSideFailed:
-        return FarSideFailed(f"{name} on {self._address} did not end within {limit:g} seconds.", "Look at the machine.")
+        return FarSideFailed(f"{name} on {self._address} did not end within {limit:g} s.", "Look at the machine.")
 
     @asynccontextmanager
     async def stream(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None) -> AsyncIterator[Running]:

@@ -353,12 +353,12 @@ class Context:
             kept = kept and dial is None  # a worker of a site keeps nothing
             link = await self._links.take(made_with) if kept else None
             if link is None:
-                link = await ssh.connect(parsed, credential, key, hops=hops, dial=dial)
+                link = await ssh.connect(parsed, credential, key, way.patience, hops, dial)
             link.language = kind.shell
             return self._links.keep(made_with, link) if kept else link
         if way.via is not None:
             raise MendSettings("Only what is reached by SSH is reached through another system.", "Take --via away.")
-        return await web.connect(parsed, credential, key, dial=await self.dialler(way.site))
+        return await web.connect(parsed, credential, key, way.patience, await self.dialler(way.site))
 
     async def dialler(self, site: str) -> Dial | None:
         """Who makes connections to the machines of a site; None: this machine's own network leads there."""

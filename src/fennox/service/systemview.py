@@ -99,6 +99,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 missing=[Finding.model_validate(item) for item in its.findings or []] + due_by_hand.get(row.id, []),
                 needs=sorted(names[one] for one in row.needs if one in names),
                 via=its.via,
+                patience=row.patience,
                 key_until=row.key_until,
                 suspended_because=row.suspended_because,
                 left_open=row.left_open,

@@ -6,13 +6,16 @@ from dataclasses import dataclass
 
 from fennox.catalogue.models import System
 
+PATIENCE = 15.0
+
 
 @dataclass(frozen=True)
 class Way:
-    """``via``: the id of the system that it leads through."""
+    """``via``: the id of the system that it leads through; ``patience``: seconds that each connection may take."""
 
     site: str = ""
     via: str | None = None
+    patience: float = PATIENCE
 
 
 ANYWHERE = Way()
@@ -20,4 +23,4 @@ ANYWHERE = Way()
 
 
 def way_to(system: System) -> Way:
-    return Way(system.site, system.via_id)
+    return Way(system.site, system.via_id, system.patience)

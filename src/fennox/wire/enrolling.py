@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -11,6 +11,8 @@ from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 from fennox.wire.kinds import PartShown
+
+Patience = Annotated[int, Field(ge=1, le=300, description="Seconds that a connection may take.")]
 
 
 class NewSystem(Wanted):
@@ -24,6 +26,7 @@ class NewSystem(Wanted):
     labels: list[Noun] = []
     needs: list[Noun] = Field(default=[], description="Systems that must be back before this one.")
     via: Noun | None = Field(default=None, description="The system that the way to it leads through, by SSH.")
+    patience: Patience = 15
 
 
 class SystemChange(Wanted):
@@ -37,6 +40,7 @@ class SystemChange(Wanted):
     labels: list[Noun] | None = None
     needs: list[Noun] | None = None
     via: Noun | Literal[""] | None = Field(default=None, description="Empty: the way to it is direct.")
+    patience: Patience | None = None
 
 
 class Confirmed(Wanted):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.time import Aware
 from fennox.wire.base import Shown
@@ -42,6 +44,7 @@ class SystemShown(Shown):
     missing: list[Finding]
     needs: list[str]
     via: str | None
+    patience: int = Field(description="Seconds that a connection may take.")
     key_until: Aware | None
     suspended_because: str
     left_open: list[str]  # what takes did around them and did not undo

@@ -60,6 +60,8 @@ def define(nouns: Sub) -> None:
     for verb in (add, change, seen):
         verb.add_argument("--via", metavar="SYSTEM", help="the system that the way to it leads through, by SSH"
                           + ("; '' for none" if verb is change else ""))  # fmt: skip
+    for verb in (add, change):
+        verb.add_argument("--patience", type=int, metavar="SECONDS", help="that a connection to it may take (15)")
     seen.add_argument("--site", default="", help="the site it stands at, where a worker reaches it")
     for verb in (add, change):
         verb.add_argument("--needs", action="append", metavar="SYSTEM", help="a system that must be back before this "

@@ -96,7 +96,7 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
     link: Link | None = None
     machine: Machine | None = None
     if kind.reach != "hand":
-        link = await context.connect(kind, address, login, wanted.key, Way(wanted.site, via))
+        link = await context.connect(kind, address, login, wanted.key, Way(wanted.site, via, wanted.patience))
         try:
             machine = await identify(kind, link, wanted.settings)
         finally:
@@ -117,6 +117,7 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
             machine=machine.model_dump(mode="json") if machine else None,
             needs=needs,
             via_id=via,
+            patience=wanted.patience,
             key_until=link.until if isinstance(link, Web) else None,
             created=context.now(),
         )
@@ -176,6 +177,7 @@ async def change_system(
             row.needs = [(await named(session, System, other)).id for other in wanted.needs]
         if wanted.via is not None:
             row.via_id = (await named(session, System, wanted.via)).id if wanted.via else None
+        row.patience = wanted.patience if wanted.patience is not None else row.patience
         if row.id in row.needs or row.via_id == row.id:
             raise BadInput(f"{row.name} cannot need itself.", "Name other systems.", field="needs")
         row.labels = wanted.labels if wanted.labels is not None else row.labels
