@@ -140,7 +140,7 @@ async def test_a_connection_over_which_something_went_wrong_is_not_kept(
 ) -> None:
     server = install("web-9")
     link = kept.keep(ASKED, await fresh(server, key_pair[0]))
-    with pytest.raises(FarSideFailed, match=r"sleep on .* did not end within 0.2 seconds"):
+    with pytest.raises(FarSideFailed, match=r"sleep on .* did not end within 0.2 s"):
         await link.run(["sleep", "600"], limit=0.2)
     await link.close()
     assert await kept.take(ASKED) is None

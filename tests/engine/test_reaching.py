@@ -112,7 +112,7 @@ async def test_questions_go_in_one_command_and_each_has_its_own_answer(
         assert parents[0].output != (await link.run(["sh", "-c", "echo $PPID"])).output
         long = [["printf", "%s", "x" * 60_000]] * 3
         assert [len(output.output) for output in await link.ask(long)] == [60_000] * 3
-        with pytest.raises(FarSideFailed, match=r"sleep on .* did not end within 0.5 seconds"):
+        with pytest.raises(FarSideFailed, match=r"sleep on .* did not end within 0.5 s"):
             await link.ask([["true"], ["sleep", "600"], ["true"]], limit=0.5)
 
 
