@@ -21,7 +21,11 @@ PAGE = Path(__file__).parent.parent.parent / "docs/your-own-kind.md"
 LOGGER = """#!/bin/sh
 case "$1" in
   --version) echo "tide-gauge 2.4" ;;
-  --check) grep -q '^harbour' /opt/tide/gauge.ini && test -s /opt/tide/uplink.key && echo sound ;;
+  --check) cd "${2:-/opt/tide}" && grep -q '^harbour' gauge.ini && test -s uplink.key && echo sound ;;
+  calibrations) ls /var/tide ;;
+  export) cat "/var/tide/$2" ;;
+  import) mkdir -p /var/tide && cat > "/var/tide/$2" ;;
+  forget) rm -f "/var/tide/$2" ;;
 esac
 """
 
@@ -30,11 +34,14 @@ def gauge(server: LinuxServer, *, fresh: bool) -> None:
     server.write("/opt/tide/bin/gauge", LOGGER, mode=0o755)
     server.write("/opt/tide/readings/2026-03.dat", "7.1\n" * 1000)
     if fresh:
+        server.write("/var/tide/.keep", "")
         return
     settings = "[gauge]\nevery = 60\nwritten = 1\n[uplink]\nharbour = quay\npassword = made-up-ebb\n"
     server.write("/opt/tide/gauge.ini", settings)
     server.write("/opt/tide/stations.csv", "north;57.1\nsouth;57.0\nskerry;57.3\n")
     server.write("/opt/tide/uplink.key", "made-up-key\n", mode=0o600)
+    server.write("/var/tide/spring tide", "offset 0.31\n")
+    server.write("/var/tide/neap; rm x", "offset 0.12\n")
 
 
 def blocks() -> Iterator[tuple[str, str]]:
@@ -105,4 +112,6 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     ended = ready.ended(started.stdout.strip())
     assert ended.state == "done", ended.reason
     assert fresh.read("/opt/tide/stations.csv") == "north;57.1\nsouth;57.0\nskerry;57.3\n"
+    assert fresh.read("/var/tide/spring tide") == "offset 0.31\n"
+    assert fresh.read("/var/tide/neap; rm x") == "offset 0.12\n", "a name is never run"
     assert "proved" in ready.fennox("restore", "show", drafted.stdout.strip()).stdout

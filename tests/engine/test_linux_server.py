@@ -137,7 +137,7 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     assert sheet.state == "proved", sheet.proof
     counts = {item.name: (item.backup, item.fresh, item.after) for item in sheet.proof.lists}
     assert counts["accounts"] == (7, 3, 7)
-    assert [check.passed for check in sheet.proof.checks] == [True, True, True]
+    assert [check.passed for check in sheet.proof.checks] == [True, True, True, True]
     after = fresh.state()
     assert (after["accounts"], after["host key"]) == (before["accounts"], before["host key"])
     assert after["machine"] != before["machine"], "a reinstalled machine has an identity of its own"
@@ -156,6 +156,34 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     assert (live.documents, live.lists) == ([], []), "it counts as the system now, and is what it was"
     again = await keeper.take()
     assert again.head.census == taken.head.census
+
+
+async def test_a_daemon_whose_number_changes_is_told_and_files_of_nobody_fail_the_proof(
+    keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
+) -> None:
+    """A package on the fresh machine gives its account another number; its data belonged to nobody afterwards."""
+    server.add_account("ferry-daemon", 110, "/var/lib/ferry")
+    taken = await keeper.take()
+    assert "ferry-daemon 110" in taken.head.census["account numbers"]
+    assert not any(name.split(" ")[-1] == "x" for name in taken.head.census["account numbers"])
+    server.lose()
+    fresh = install("debian")
+    fresh.add_account("ferry-daemon", 200, "/var/lib/ferry")
+    fresh.write("/var/lib/ferry/retained.db", "bookings\n")
+    os.chown(fresh.folder / "var/lib/ferry/retained.db", 200, 200)
+    sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
+    [account, group] = [finding.text for finding in sheet.findings if finding.code == "other-numbers"]
+    assert account == "Account numbers of the backup are not those of the target: ferry-daemon 110 (there 200)."
+    assert "ferry-daemon 110 (there 200)" in group
+    await run_to_the_end(keeper, sheet, taken, fresh)
+    assert sheet.state == "not proved"
+    assert sheet.proof is not None
+    [failed] = [check for check in sheet.proof.checks if not check.passed]
+    assert "/var/lib/ferry/retained.db (owner 200, group 200)" in failed.detail
+    os.chown(fresh.folder / "var/lib/ferry/retained.db", 110, 110)
+    sheet.begin_proof_again()
+    await keeper.restore(sheet, taken)
+    assert [check.passed for check in sheet.proof.checks] == [True] * len(sheet.proof.checks)
 
 
 async def test_what_changed_on_the_target_since_the_draft_is_shown_and_asked_once(
@@ -245,14 +273,14 @@ async def test_a_check_that_failed_before_its_worker_was_lost_has_failed_and_is_
     stored = Sheet.model_validate_json(keeper.saved[-1].model_dump_json())
     await keeper.restore(stored, taken)
     assert stored.proof is not None
-    assert (stored.state, [check.passed for check in stored.proof.checks]) == ("not proved", [False, True, True])
+    assert (stored.state, [check.passed for check in stored.proof.checks]) == ("not proved", [False, True, True, True])
     [failed] = [check for check in stored.proof.checks if not check.passed]
     assert "pwck ended with" in failed.detail
 
     stored.begin_proof_again()
     fresh.write("/etc/passwd", fresh.read("/etc/passwd").replace("a line that is no account\n", ""))
     await keeper.restore(stored, taken)
-    assert [check.passed for check in stored.proof.checks] == [True, True, True]
+    assert [check.passed for check in stored.proof.checks] == [True, True, True, True]
     assert stored.state == "not proved", "now a document is not what the backup holds"
     assert "/etc/passwd" in [name for item in stored.proof.lists for name in item.missing]
 

@@ -75,7 +75,7 @@ class Output:
 
     def said(self) -> str:
         """What it says of how it ended: beside its output, or if nothing, the end of that, as many programs do."""
-        return (self.errors.strip() or self.output[-1200:].decode("utf-8", "replace").strip())[-300:]
+        return self.errors.strip()[:300] or self.output[-1200:].decode("utf-8", "replace").strip()[-300:]
 
 
 class Running(Protocol):

@@ -91,6 +91,7 @@ def _lists(kind: Kind) -> Iterator[Said]:
         *((("defaults", name), name) for name in kind.defaults),
         *((("requires", "names"), name) for name in kind.requires.names),
         *((("guard", "required"), name) for name in kind.guard.required),
+        *((("numbers",), name) for name in kind.numbers),
         *((("relies_on",), name) for name in kind.relies_on),
         *([(("replicas", "list"), kind.replicas.list)] if kind.replicas else []),
     ]

@@ -217,7 +217,8 @@ def _from_document(expression: Expression, content: bytes) -> Iterable[str]:
         column = expression.csv
         lines = (line for line in text.splitlines() if line.strip() and not line.startswith(column.comment))
         rows = csv.reader(lines, delimiter=column.separator, quoting=csv.QUOTE_NONE)
-        return [row[column.column - 1] for row in rows if len(row) >= column.column]
+        wanted_columns = [column.column, *([column.beside] if column.beside is not None else [])]
+        return [" ".join(row[one - 1] for one in wanted_columns) for row in rows if len(row) >= max(wanted_columns)]
     if expression.ini is not None:
         return list(_ini_values(expression.ini, text))
     assert expression.regex is not None

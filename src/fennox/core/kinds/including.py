@@ -16,7 +16,7 @@ _TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas")
 _TABLES = ("settings", "defaults", "expected", "requires", "guard")  # field by field
 _LISTS = (
     "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",
-    "noise", "harmless", "collections", "formats", "hidden", "left_out",
+    "numbers", "noise", "harmless", "collections", "formats", "hidden", "left_out",
 )  # fmt: skip
 
 

@@ -335,6 +335,8 @@ class Kind(KindModel):
     """Logins that every fresh installation has."""
     programs: list[Program] = []
     """Programs whose version the target must match as well."""
+    numbers: list[str] = []
+    """Census lists of `name number`: a name that has another number on the target than in the backup is told."""
     guard: Guard = Guard()
     """When a new backup is doubted."""
     noise: list[Noise] = []

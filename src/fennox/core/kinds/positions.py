@@ -13,6 +13,7 @@ Path = tuple[str | int, ...]
 
 _HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_LONG = ('"""', "'''")
 _STEP = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
 
@@ -33,7 +34,11 @@ def positions(text: str) -> dict[Path, Position]:
     depth = 0
     for number, line in enumerate(text.split("\n"), start=1):
         if open_quote:
-            open_quote = _quote_after(line, open_quote)
+            _, closed, line = line.partition(open_quote)
+            if not closed:
+                continue
+            open_quote = _quote_after(line)
+            depth = max(0, depth + _brackets(line))
             continue
         if depth == 0 and (header := _HEADER.match(line)):
             table = _table(_steps(header.group(2)), header.group(1) == "[[", counts)
@@ -43,7 +48,7 @@ def positions(text: str) -> dict[Path, Position]:
             path = (*table, *_steps(key.group(1)))
             found.setdefault(path, Position(number, key.start(1) + 1))
         depth = max(0, depth + _brackets(line))
-        open_quote = _quote_after(line, "")
+        open_quote = _quote_after(line)
     return found
 
 
@@ -74,6 +79,8 @@ def _table(steps: Path, member: bool, counts: dict[Path, int]) -> Path:
 
 
 def _without_texts(line: str) -> str:
+    for sign in _LONG:
+        line = re.sub(f"{sign}.*?(?:{sign}|$)", "", line)
     return re.sub(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'|#.*', "", line)
 
 
@@ -82,8 +89,6 @@ def _brackets(line: str) -> int:
     return sum(plain.count(sign) for sign in "[{") - sum(plain.count(sign) for sign in "]}")
 
 
-def _quote_after(line: str, quote: str) -> str:
-    """The kind of long text that is still open at the end of a line."""
-    if quote:
-        return quote if line.count(quote) % 2 == 0 else ""
-    return next((sign for sign in ('"""', "'''") if line.count(sign) % 2), "")
+def _quote_after(line: str) -> str:
+    """The kind of long text that a line leaves open."""
+    return next((sign for sign in _LONG if line.count(sign) % 2), "")

@@ -120,6 +120,8 @@ class CsvColumn(KindModel):
 
     column: Annotated[int, Field(ge=1)]
     """Counted from 1."""
+    beside: Annotated[int | None, Field(ge=1)] = None
+    """A further column, whose value follows after a space."""
     separator: str = ","
     """Between columns."""
     comment: str = "#"

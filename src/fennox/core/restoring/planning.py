@@ -244,6 +244,7 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         say("note", "no-step", f"No step puts back what is there to be read: {', '.join(to_read)}.",
             "`fennox backup export` gives it to you.")  # fmt: skip
     found += _programs(kind, source, target, parts)
+    found += _other_numbers(kind, source, target, parts)
     for required in kind.requires.names:
         held_there = target.census.get(required, [])
         absent = [name for name in source.head.census.get(required, []) if name not in held_there]
@@ -315,6 +316,28 @@ def _programs(kind: Kind, source: Source, target: Target, parts: list[str]) -> l
         else:
             continue
         found.append(Finding(severity="blocker", code="other-program", text=text, remedy=remedy))
+    return found
+
+
+def _other_numbers(kind: Kind, source: Source, target: Target, parts: list[str]) -> list[Finding]:
+    """Names that a fresh installation has given other numbers, by which it owns files already."""
+    found = []
+    for listed in kind.numbers:
+        if listed not in proving.counted_lists(kind, source.head) or not _replaced(kind, source, parts, listed):
+            continue
+        ours, theirs = (
+            dict(entry.rsplit(" ", 1) for entry in census.get(listed, []) if " " in entry)
+            for census in (source.head.census, target.census)
+        )
+        others = [f"{name} {ours[name]} (there {theirs[name]})" for name in sorted(ours.keys() & theirs.keys())
+                  if ours[name] != theirs[name]]  # fmt: skip
+        if others:
+            text = f"{listed[0].upper()}{listed[1:]} of the backup are not those of the target: {some(others)}."
+            remedy = (
+                "What the backup does not hold and the target owns by its own number, as data of a program, belongs to "
+                "somebody else afterwards, or to nobody: give it to its owner by name once the restore is done."
+            )
+            found.append(Finding(severity="warning", code="other-numbers", text=text, remedy=remedy))
     return found
 
 
