@@ -86,6 +86,7 @@ const enrol = useMutation({
           settings: given,
           site: site.value,
           labels: [],
+          patience: 15,
         },
       }),
     );
