@@ -17,7 +17,7 @@ _ASKED_ONE_BY_ONE = 16  # packs; of more, whole months are listed
 
 
 class PacksGone(TryLater):
-    """Packs that a backup was to rely on are not in the store any more."""
+    """Packs that a backup was to rely on are not in the store any more, or a sweep is about to remove them."""
 
 
 @dataclass(frozen=True)

@@ -211,7 +211,7 @@ def _tar(batch: list[_Reading]) -> tuple[list[str], AsyncIterator[bytes] | None]
     if first.seen is not None:
         names = nul_separated(path for reading in batch for path in reading.names)
         return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], names
-    excluded = [f"--exclude={_tar_pattern(pattern)}" for pattern in first.without]
+    excluded = [f"--exclude={pattern.lstrip('/')}" for pattern in first.without]  # of `x/*` the folder x stays
     roots = [root.lstrip("/") or "." for root in first.there.roots]
     return [*words, "--anchored", *excluded, "-C", "/", "--", *roots], None
 
@@ -250,7 +250,3 @@ async def _documents(
         yield captured
         async for _ in captured.content:
             pass  # what the reader of the document has not read
-
-
-def _tar_pattern(pattern: str) -> str:
-    return pattern.lstrip("/").removesuffix("/*") if pattern.endswith("/*") else pattern.lstrip("/")

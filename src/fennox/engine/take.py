@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from fennox import __version__
-from fennox.core.errors import FennoxError, TryLater
+from fennox.core.errors import FennoxError
 from fennox.core.format import records
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document, Head, Machine, Part
@@ -73,7 +73,7 @@ async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool)
     id_list, sealed = await _sealed(found, order)
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
-        raise TryLater("A sweep condemned packs that this backup relies on.", "Take the backup again.")
+        raise PacksGone("A sweep condemned packs that this backup relies on.", "Take the backup again.")
     reference = _reference(vault, subject, order, found, writer.written, id_list, sealed)
     begun = vault.now()
     data = await writer.commit(reference, sealed, journal.check)
