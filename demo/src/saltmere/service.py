@@ -44,7 +44,7 @@ class Interface:
                 return found
             if time.monotonic() > end:
                 raise TimeoutError(f"run {run} goes on for more than {limit} seconds")
-            time.sleep(0.05)
+            time.sleep(0.1)
 
     def wait_for_routine(self, name: str, limit: float = 120) -> None:
         """Until nothing goes on that this routine has begun; what people do meanwhile is theirs."""
@@ -52,7 +52,7 @@ class Interface:
         while self._of_routine(name):
             if time.monotonic() > end:
                 raise TimeoutError(f"runs of {name} go on and on")
-            time.sleep(0.03)
+            time.sleep(0.1)
 
     def _of_routine(self, name: str) -> list[Any]:
         active = self.call("GET", "/runs", state="active", limit="200")["items"]

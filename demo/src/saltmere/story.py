@@ -22,7 +22,8 @@ from saltmere.service import Interface, Refused
 DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
 NIGHTLY, SKERRY_HOURS = (2, 40), (3, 20)
-CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = 18, 33, 44, 25, 47, 45
+DAILY_FROM = 36  # before, a week has one night of backups
+CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = 18, 39, 45, 25, 48, 46
 
 
 @dataclass
@@ -78,7 +79,7 @@ class Story:
             ("skerries", "kind=storage-server", SKERRY_HOURS, "lighthouse"),
         ):
             call("POST", "/routines", {
-                "name": name, "systems": systems, "when": f"every day at {hours[0]:02}:{hours[1]:02}",
+                "name": name, "systems": systems, "when": f"every monday at {hours[0]:02}:{hours[1]:02}",
                 "zone": str(ZONE), "store": store, "ladder": ladder,
                 "copy_to": ["depot"] if name == "every-night" else [],
             })  # fmt: skip
@@ -91,7 +92,10 @@ class Story:
         """
         while self.day < DAYS:
             morning = self.first_day + timedelta(days=self.day)
-            for routine, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)):
+            if self.day == DAILY_FROM:
+                self._as_it_may(self._take_daily, "the routines", trouble)
+            taken = self.day >= DAILY_FROM or morning.weekday() == 0
+            for routine, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)) if taken else ():
                 night = partial(self._night, routine, morning.replace(hour=hours[0], minute=hours[1]))
                 self._as_it_may(night, f"the night of {routine}", trouble)
             self._at(morning.replace(hour=10))
@@ -99,6 +103,11 @@ class Story:
             self.day += 1
             on_day(self.day)
         self.clock.set(time.time(), 1)
+
+    def _take_daily(self) -> None:
+        """From now on every night: who has looked for a week's work twice asks for it."""
+        for name, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)):
+            self.service.call("PATCH", f"/routines/{name}", {"when": f"every day at {hours[0]:02}:{hours[1]:02}"})
 
     def _as_it_may(self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]) -> None:
         try:
@@ -120,7 +129,7 @@ class Story:
                 break
             if time.monotonic() > limit:
                 raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
-            time.sleep(0.02)
+            time.sleep(0.1)
         self.service.wait_for_routine(routine)
 
     def _change(self, day: int) -> None:
@@ -129,7 +138,7 @@ class Story:
         now = self.clock.now()
         name = chance.choice(list(LINUX))
         role = LINUX[name][2]
-        if chance.random() < 0.7 and not 30 <= day <= 36:
+        if chance.random() < 0.7 and not EMPTIED_DAY - 3 <= day <= EMPTIED_DAY + 3:
             roles.working_day(self.estate.linux[name], role, chance, now)
         if chance.random() < 0.2:
             store = chance.choice(list(SKERRIES))
