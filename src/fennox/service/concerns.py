@@ -62,7 +62,7 @@ class Away:
 
 def root_first(rows: list[ConcernRow]) -> list[ConcernRow]:
     """What other things suffer from comes before what suffers."""
-    return sorted(rows, key=lambda row: (_ROOTS.index(row.noun), row.about))
+    return sorted(rows, key=lambda row: (row.code != "store-away", _ROOTS.index(row.noun), row.about))
 
 
 def sentence(rows: list[ConcernRow], in_all: int) -> str:
@@ -72,7 +72,9 @@ def sentence(rows: list[ConcernRow], in_all: int) -> str:
         return first.text
     if first.together:
         return first.together.replace("{these}", _names(rows, in_all))
-    return f"{first.text} It holds up {_names(rows[1:], in_all - 1)}."
+    others = [row for row in rows if row.about != first.about]
+    touched = in_all - (len(rows) - len(others))
+    return f"{first.text} It holds up {_names(others, touched)}." if others else first.text
 
 
 def _names(rows: list[ConcernRow], in_all: int) -> str:
