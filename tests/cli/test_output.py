@@ -18,12 +18,12 @@ CELLS = st.one_of(st.text(max_size=40), st.integers(min_value=0))
 
 
 def printed(
-    rows: list[list[object]], *, width: int = 80, terminal: bool = False, spare: tuple[str, ...] = ()
+    rows: list[list[object]], *, width: int = 80, terminal: bool = False, spare: tuple[str, ...] = (), if_room: str = ""
 ) -> list[str]:
     console = Console(file=io.StringIO(), width=width, force_terminal=terminal, color_system=None, highlight=False)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(output, "out", console)
-        output.show_table(TITLES, rows, spare=spare)
+        output.show_table(TITLES, rows, spare=spare, if_room=if_room)
     assert isinstance(console.file, io.StringIO)
     return console.file.getvalue().split("\n")[:-1]
 
@@ -78,3 +78,10 @@ def test_columns_that_can_be_spared_go_before_a_word_is_broken() -> None:
     broken = printed(rows, width=30, terminal=True)
     assert "northness-watch" in broken[1] + broken[2]
     assert all(cell_len(line) <= 30 for line in broken)
+
+
+def test_a_column_for_which_there_is_no_room_goes_before_a_line_is_folded() -> None:
+    rows: list[list[object]] = [["northness-watch", "before the change of the watch", 3, "soon"]]
+    wide, narrow = (printed(rows, width=width, terminal=True, if_room="KIND") for width in (80, 40))
+    assert "before the change" in wide[1]
+    assert [line.rstrip() for line in narrow] == ["SYSTEM           SIZE  NEXT RUN", "northness-watch     3  soon"]

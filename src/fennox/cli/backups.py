@@ -161,7 +161,8 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
         quiet=arguments.quiet,
         key="id",
         none="There is no backup yet. Take one with `fennox backup take SYSTEM`.",
-        spare=["NOTE", "NEW", "DOCUMENTS", "BY", "SIZE"],
+        spare=["NEW", "DOCUMENTS", "BY", "SIZE"],
+        if_room="NOTE",
     )
 
 

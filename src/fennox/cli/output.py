@@ -27,11 +27,11 @@ Column = tuple[str, Callable[..., object]]
 
 def show_list(
     items: Sequence[BaseModel], columns: list[Column], *, as_json: bool, quiet: bool, key: str, none: str,
-    spare: Sequence[str] = (),
+    spare: Sequence[str] = (), if_room: str = "",
 ) -> None:  # fmt: skip
     """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is empty.
 
-    ``spare``: as :func:`show_table` has it.
+    ``spare`` and ``if_room``: as :func:`show_table` has them.
     """
     if as_json:
         print(json.dumps([item.model_dump(mode="json") for item in items], indent=2))
@@ -42,17 +42,25 @@ def show_list(
         say(none)
     else:
         rows = [[cell(item) for _, cell in columns] for item in items]
-        show_table([title for title, _ in columns], rows, spare=spare)
+        show_table([title for title, _ in columns], rows, spare=spare, if_room=if_room)
 
 
-def show_table(titles: list[str], rows: list[list[object]], *, spare: Sequence[str] = ()) -> None:
+def show_table(
+    titles: list[str], rows: list[list[object]], *, spare: Sequence[str] = (), if_room: str = ""
+) -> None:  # fmt: skip
     """A line for each row; only on a terminal that is too narrow for that is a cell folded.
 
-    ``spare``: titles of columns that it does without, one after the other, before any word is broken.
+    ``if_room``: the title of a column that it does without before a cell is folded; ``spare``: titles of those that it
+    does without, one after the other, before any word is broken.
     """
     texts = [[printable(str(cell)) for cell in row] for row in rows]
     widths = [max(cell_len(text) for text in column) for column in zip(titles, *texts, strict=True)]
     if out.is_terminal and sum(widths) + _GAP * (len(widths) - 1) > out.width:
+        if if_room:
+            gone = titles.index(if_room)
+            left = [[*row[:gone], *row[gone + 1 :]] for row in rows]
+            show_table([*titles[:gone], *titles[gone + 1 :]], left, spare=spare)
+            return
         _print_folded(titles, texts, list(spare))
         return
     if any(titles):
