@@ -3355,6 +3355,12 @@ export interface components {
              */
             key_set: string;
             /**
+             * Label
+             * @description Of the first passphrase of a key set.
+             * @default first
+             */
+            label: string;
+            /**
              * Login
              * @description For everything but a folder: the account there.
              */

@@ -49,6 +49,7 @@ const add = useMutation({
           site: site.value,
           passphrase: passphrase.value || null,
           custody: custody.value,
+          label: "first",
           key_set: "main",
           plain_names: true,
           beside: beside.value,

@@ -9,16 +9,22 @@ from pathlib import Path
 from fennox.cli.main import Environment
 from fennox.cli.output import out, say, show_list, show_one, show_table, span, when
 from fennox.cli.signedin import client
+from fennox.core.errors import BadInput
 from fennox.wire.routines import Load, NewRoutine, RoutineChange, RoutineShown
 
 _MARKS = "▁▂▃▄▅▆▇█"
 
 
+_ONCE_ON = "every day at 02:40"  # the time of a routine by hand, should it ever be switched on
+
+
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
+    if arguments.when is None and arguments.mode == "on":
+        raise BadInput("It is not said when it takes.", "Give --when, like 'every day at 02:40', or --mode 'by hand'.")
     wanted = NewRoutine(
         name=arguments.name,
         systems=arguments.systems,
-        when=arguments.when,
+        when=arguments.when or _ONCE_ON,
         zone=arguments.zone,
         store=arguments.store,
         copy_to=arguments.copy_to or [],

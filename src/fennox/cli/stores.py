@@ -51,6 +51,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     key=key,
                     site=arguments.site,
                     passphrase=SecretStr(phrase) if phrase else None,
+                    label=arguments.label,
                     key_set=arguments.key_set,
                     custody=arguments.custody,
                     plain_names=arguments.plain_names == "yes",

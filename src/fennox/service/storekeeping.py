@@ -169,7 +169,7 @@ async def _new_keys(
             f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="passphrase"
         )
     keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
-    slot = await new_slot(context, keys, passphrase, "first")
+    slot = await new_slot(context, keys, passphrase, wanted.label)
     place = f"key_sets|{keys.secret.key_set}|1"
     kept = wanted.custody == "kept"
     made = KeySet(

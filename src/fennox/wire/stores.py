@@ -31,6 +31,9 @@ class NewStore(Wanted):
     passphrase: SecretStr | None = Field(
         default=None, description="Makes the key set with the first store; opens it for a further one."
     )
+    label: str = Field(
+        default="first", min_length=1, max_length=64, description="Of the first passphrase of a key set."
+    )
     key_set: Noun = "main"
     custody: Custody = Field(default="kept", description="For a new key set: who can open its backups.")
     plain_names: bool = True

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fennox.cli.words.shared import LADDER, Sub, noun_of, verb_of
+from fennox.cli.words.shared import LADDER, USUAL_LADDER, Sub, noun_of, verb_of
 
 
 def define(nouns: Sub) -> None:
@@ -13,8 +13,8 @@ def define(nouns: Sub) -> None:
     change.add_argument("name")
     for verb, needed in ((add, True), (change, False)):
         verb.add_argument("--systems", required=needed, help="all, or terms like 'kind=linux-server site=holm'")
-        verb.add_argument("--when", required=needed, help="'every day at 02:40', 'every 5 hours', 'on the "
-                          "1st at 03:30', a recurrence rule (RFC 5545) or a cron line")  # fmt: skip
+        verb.add_argument("--when", help="'every day at 02:40', 'every 5 hours', 'on the 1st at 03:30', a recurrence "
+                          "rule (RFC 5545) or a cron line" + ("; not needed by hand" if needed else ""))  # fmt: skip
         verb.add_argument("--spread", type=int, default=0 if needed else None, metavar="MINUTES",
                           help="its systems begin over so many minutes, each at its own place")  # fmt: skip
         verb.add_argument("--quiet-hours", default="" if needed else None, metavar="HOURS",
@@ -28,7 +28,8 @@ def define(nouns: Sub) -> None:
         verb.add_argument("--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo")
         verb.add_argument("--store", required=needed)
         verb.add_argument("--copy-to", action="append", metavar="STORE", help="also send each backup there; repeatable")
-        verb.add_argument("--ladder", required=needed, help=LADDER)
+        verb.add_argument("--ladder", default=USUAL_LADDER if needed else None, help=LADDER
+                          + (f"; '{USUAL_LADDER}' if not given" if needed else ""))  # fmt: skip
         verb.add_argument("--mode", choices=["on", "off", "by hand"], default="on" if needed else None)
         verb.add_argument("--part", action="append", help="only this part, so that parts may have times of their own")
     add.add_argument("--now", action="store_true", help="also take every system once, at once")

@@ -13,6 +13,7 @@ ADDRESS = (
     "a folder on the machine of the workers, or sftp://host/folder, ftps://…, ftp://…, davs://…, dav://… "
     "or s3://bucket/prefix?endpoint=https://…"
 )
+USUAL_LADDER = "everything for 14 days, daily for 60 days, monthly for 1 year, always 3"
 LADDER = "in words, like 'everything for 14 days, daily for 60 days, always 3'"
 
 Sub: TypeAlias = "argparse._SubParsersAction[argparse.ArgumentParser]"

@@ -14,6 +14,7 @@ def define(nouns: Sub) -> None:
     add.add_argument("--sweep-login", metavar="LOGIN", help="a login that alone may remove things there")
     add.add_argument("--site", default="", help="where it stands, to warn when every copy is at one site")
     passphrase(add, "makes the key set with its first store; asked for otherwise")
+    add.add_argument("--label", default="first", help="of the passphrase, if it makes the key set")
     add.add_argument("--custody", choices=["kept", "apart"], default="kept",
                      help="whether the service can open backups (kept) or only the passphrase (apart)")  # fmt: skip
     add.add_argument("--key-set", default="main", help="the keys it uses; made if not there")
