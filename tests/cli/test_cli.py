@@ -136,7 +136,7 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 2, "no part holidays", "backup", "take", "web-9", "--part", "holidays")
     fails(ready, 2, "not said when it takes", "routine", "add", "x", "--systems", "all", "--store", "attic")
     ok(ready, "routine", "add", "by-hand", "--systems", "all", "--store", "attic", "--mode", "by hand")
-    assert "always 3" in ok(ready, "routine", "show", "by-hand")
+    assert "always 3" in ok(ready, "routine", "show", "by-hand").stdout
     fails(ready, 3, "There is no system web-0", "backup", "take", "web-0")
     fails(ready, 3, "There is no backup", "backup", "show", "abcdef123456")
     fails(ready, 3, "There is no run abcdef123456", "run", "stop", "abcdef123456")
