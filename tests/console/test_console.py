@@ -232,7 +232,7 @@ def test_what_changed_is_seen_in_the_browser_and_since_when(
     expect(page.get_by_role("status")).to_contain_text("3 documents differ")
     expect(page.get_by_text("10.9.0.7 northness")).to_be_visible()
     expect(page.get_by_text("Its content is secret, and has changed.")).to_be_visible()
-    expect(page.get_by_text("came: mara")).to_be_visible()
+    expect(page.get_by_text("came: mara", exact=True)).to_be_visible()
     assert "made-up" not in page.content()
     page.get_by_role("button", name="History of accounts").click()
     expect(page.get_by_text("2 states in 2 backups")).to_be_visible()

@@ -137,7 +137,9 @@ class WebDavStore(RemoteStore[_Session]):
         at = self._path("").rstrip("/")
         for step in name.split("/")[:-1]:
             at = f"{at}/{step}"
-            await self._ask(session, "MKCOL", at, (201, 405))  # 405: already there (§9.3.1)
+            made = await self._ask(session, "MKCOL", at, (201, 405, 500))  # 405: already there (§9.3.1)
+            if made.status_code == 500 and await self._gone(session, at):
+                await self._ask(session, "MKCOL", at, (201, 405))  # else another one made it at the same moment
 
     async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
         if span is not None and span.length == 0:
