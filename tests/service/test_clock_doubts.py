@@ -159,6 +159,31 @@ async def test_what_is_taken_while_clocks_disagree_stays_and_counts_for_no_ladde
         assert (await session.get_one(Backup, future)).misdated, "no person can make a date in the future right"
 
 
+async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_is_right_again(
+    real: Context, clock: SetClock
+) -> None:
+    """A worker was a day behind for days; then all that was left was that nobody had tended, and a good backup went."""
+    store, system, _ = await estate(real, clock.at)
+    assert await scheduler.tend(real)
+    async with real.session() as session:
+        session.add(Worker(id="w" * 32, name="w-1", version="1", started=clock.at, seen=clock.at, skew=-86400.0))
+        await session.execute(update(ServiceState).values(tended=clock.at - 4 * DAY))
+        run = await queue.enqueue(session, "take", by="mara", now=clock.at, system_id=system, store_id=store)
+        await queue.end(session, run, "done", clock.at)
+    late = await add_backup(real, system, store, clock.at - 23 * HOUR, 100, run_id=run.id)
+    assert not await scheduler.tend(real)
+    async with real.session() as session:
+        await session.execute(update(Worker).values(skew=0.0))
+    assert [text for text in await doubts(real) if "since the last tending" not in text] == []
+    assert "1 backup was taken while clocks disagreed" in " ".join(await confirm(real))
+    assert await scheduler.tend(real)
+    async with real.session() as session:
+        assert (await session.get_one(Backup, late)).misdated
+    await confirm(real, believe=True)
+    async with real.session() as session:
+        assert not (await session.get_one(Backup, late)).misdated
+
+
 async def test_backups_dated_in_another_order_than_they_were_taken_are_all_kept_until_a_person_has_looked(
     context: Context, clock: SetClock
 ) -> None:

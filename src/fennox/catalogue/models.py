@@ -58,6 +58,7 @@ class ServiceState(Base):
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
     tended: Mapped[datetime | None]  # when ladders and stores were last looked after, by the service's clock
     tended_run: Mapped[int] = mapped_column(default=0)  # the last run that had been queued then
+    apart: Mapped[bool] = mapped_column(default=False)  # whether since then clocks or dates spoke against each other
 
 
 class ClockAcceptance(Base):

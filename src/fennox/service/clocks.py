@@ -136,7 +136,7 @@ async def _seen(session: AsyncSession, accepted: dict[str, ClockAcceptance], see
 async def tended(session: AsyncSession, now: datetime) -> None:
     """Ladders and stores have been looked after, by a clock that nothing speaks against."""
     last = func.coalesce(select(func.max(Run.number)).scalar_subquery(), 0)
-    await session.execute(update(ServiceState).values(tended=now, tended_run=last))
+    await session.execute(update(ServiceState).values(tended=now, tended_run=last, apart=False))
 
 
 _TAKEN_SINCE = (
@@ -146,8 +146,13 @@ _TAKEN_SINCE = (
 )
 
 
-async def suspect(session: AsyncSession) -> None:
-    """Backups taken while the clocks disagree may bear any date: no ladder counts by it, and they stay."""
+async def suspect(session: AsyncSession, judged: Judged) -> None:
+    """Backups taken while the clocks disagree may bear any date: no ladder counts by it, and they stay.
+
+    What disagrees is remembered: once it is right again, all that is left is that no tending was for long.
+    """
+    if not _only_jumped(judged):
+        await session.execute(update(ServiceState).values(apart=True))
     taken = update(Backup).where(Backup.run_id.in_(_TAKEN_SINCE), Backup.misdated.is_(False))
     await session.execute(taken.values(misdated=True).execution_options(synchronize_session=False))
 
@@ -170,7 +175,7 @@ async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bo
     """A person says that the clock is right: what disagrees with it is known from now on. What that means, in words.
 
     Backups whose dates cannot be right then stay, marked as such, until a person clears them; so do those that were
-    taken meanwhile, unless the clock only seemed to have jumped, or the person says that their dates are right
+    taken meanwhile, unless the clock only seemed to have jumped all that time, or the person says that they are right
     (``believe``).
     """
     now = judged.evidence.now
@@ -189,8 +194,11 @@ async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bo
                 said.append("Backups that are dated in the wrong order are no longer counted by their dates.")
             case _:
                 assert_never(doubt)
-    if believe or (judged.doubts and all(isinstance(doubt, Jumped) for doubt in judged.doubts)):
+    apart = bool((await session.execute(select(ServiceState.apart))).scalar_one_or_none())
+    if believe or (judged.doubts and _only_jumped(judged) and not apart):
         await _believe(session, _TAKEN_SINCE if not believe else None)
+    elif left := await _doubted(session):
+        said.append(f"{_backups(left)} taken while clocks disagreed, and counted by no date until you have looked.")
     # also of systems that no tending has looked at since: else their dates are in doubt again a moment later
     if wrong := await _mark_misdated(session, now):
         said.append(
@@ -201,6 +209,20 @@ async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bo
     if said or believe:
         await tended(session, now)
     return said
+
+
+def _only_jumped(judged: Judged) -> bool:
+    return all(isinstance(doubt, Jumped) for doubt in judged.doubts)
+
+
+def _backups(count: int) -> str:
+    return "1 backup was" if count == 1 else f"{count} backups were"
+
+
+async def _doubted(session: AsyncSession) -> int:
+    """How many of those that were taken since the last tending stay as their dates are in doubt."""
+    counted = select(func.count()).where(Backup.misdated, Backup.run_id.in_(_TAKEN_SINCE))
+    return int((await session.execute(counted)).scalar_one())
 
 
 async def _believe(session: AsyncSession, runs: Select[str] | None) -> None:

@@ -152,7 +152,7 @@ async def tend(context: Context) -> bool:
     async with context.session() as session:
         judged = await clocks.judge(context, session)
         if judged.doubts:
-            await clocks.suspect(session)
+            await clocks.suspect(session, judged)
     if judged.doubts:
         log.warning("the clocks disagree; nothing is marked, thinned or swept", doubts=judged.sentences)
         return False
