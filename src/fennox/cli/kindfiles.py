@@ -36,7 +36,7 @@ def check(arguments: argparse.Namespace, _environment: Environment) -> int:
     kind, doubts = _kind(arguments.file)
     if kind is None:
         return FAILED
-    said = f" {counted(doubts, 'thing')} that may not be meant." if doubts else ""
+    said = f" {counted(doubts, 'thing')} that may be a mistake." if doubts else ""
     say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps. No mistake.{said}")
     return 0
 
@@ -57,7 +57,7 @@ def _kind(file: str) -> tuple[Kind | None, int]:
     kind, found = mistakes(text, _texts_beside(Path(file)))
     for mistake in sorted(found, key=lambda one: (one.line, one.column)):
         place = f"{file}:{mistake.line}:{mistake.column}"
-        doubt = "" if mistake.grave else "perhaps not meant: "
+        doubt = "" if mistake.grave else "perhaps a mistake: "
         print(f"{place}: {mistake.where}: {doubt}{mistake.text.rstrip('.')}. {mistake.remedy}".rstrip())
     grave = sum(mistake.grave for mistake in found)
     if kind is None:
@@ -129,7 +129,7 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
         rows.append([name, len(listed), printable(", ".join(listed[:_NAMED])) + more])
     show_table(["COUNTED", "", ""], rows)
     for text in found.unmatched:
-        print(f"Fits nothing here: {printable(text)}.")
+        print(f"Matches nothing here: {printable(text)}.")
     for word, value in found.said.items():
         print(f"After a restore it answers by the {word} {printable(value)}.")
     for text in found.left_out:

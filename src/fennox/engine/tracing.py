@@ -102,7 +102,7 @@ class Trace:
         if newest.values == state.values:
             state.said = newest.said
         elif not same_list(before, self._kind, self.question.list):
-            state.said = f"By the rules of version {outline.kind.version} of the kind, which are not those before."
+            state.said = f"Counted by version {outline.kind.version} of the kind, whose rules differ from those before."
         return state
 
     def _stand(self, state: Standing) -> None:

@@ -336,7 +336,7 @@ class Kind(KindModel):
     programs: list[Program] = []
     """Programs whose version the target must match as well."""
     numbers: list[str] = []
-    """Census lists of `name number`: a name that has another number on the target than in the backup is told."""
+    """Census lists of `name number`: a draft names those whose number on the target differs."""
     guard: Guard = Guard()
     """When a new backup is doubted."""
     noise: list[Noise] = []

@@ -1,4 +1,4 @@
-"""what is said of concerns of one cause together
+"""one sentence for all concerns of one cause
 
 The next look fills it in.
 """
