@@ -15,6 +15,7 @@ from fennox.core.errors import Conflict
 from fennox.service import clocks, keyfile, marking, queue, scheduler, sessions, sweeping, watching
 from fennox.service.context import Context, open_context
 from fennox.service.leasewatch import LeaseWatch
+from fennox.service.newest import newest_record
 from fennox.service.queue import Claimant
 from fennox.service.settings import Settings
 from tests.database import database, postgres
@@ -182,6 +183,19 @@ async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_
     await confirm(real, believe=True)
     async with real.session() as session:
         assert not (await session.get_one(Backup, late)).misdated
+
+
+async def test_a_record_dated_ahead_does_not_hide_that_a_later_one_is_gone(real: Context, clock: SetClock) -> None:
+    """For a day after a moment a day ahead, no store that was put back to an older copy was noticed."""
+    store, system, _ = await estate(real, clock.at)
+    await add_backup(real, system, store, clock.at + DAY, 100)
+    later = await add_backup(real, system, store, clock.at, 101)
+    async with real.session() as session:
+        row = await session.get_one(StoreRow, store)
+        assert later[:8] in str(await newest_record(session, row, clock.at))
+        assert later[:8] not in str(await newest_record(session, row, clock.at + 2 * DAY)), (
+            "by then that one is the last"
+        )
 
 
 async def test_backups_dated_in_another_order_than_they_were_taken_are_all_kept_until_a_person_has_looked(
