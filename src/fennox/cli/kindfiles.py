@@ -49,7 +49,7 @@ def schema(_arguments: argparse.Namespace, _environment: Environment) -> None:
 
 
 def _kind(file: str) -> tuple[Kind | None, int]:
-    """The kind in a file, once its mistakes have been told, and how many there are that do no harm."""
+    """Print the mistakes in a kind file. The kind, or None if one is grave, and how many are not."""
     try:
         text = Path(file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:

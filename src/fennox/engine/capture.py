@@ -149,7 +149,7 @@ class Capture:
     def not_taken(self) -> list[str]:
         """What was left out: patterns that nobody takes, and what cannot be kept.
 
-        What another part takes is no loss, whether it was chosen this time or not: that the part is not there is told.
+        What another part takes is no loss, even if it was not chosen this time: a finding names parts left out.
         """
         taken = sorted(self.evidence.paths)
         sources = [source.files or [] for part in self.kind.part for source in part.source]

@@ -42,7 +42,7 @@ def _alone(name: str) -> str:
 def mistakes(text: str, texts: Texts = _alone) -> tuple[Kind | None, list[Mistake]]:
     """Parse and check a kind file with the kinds it builds on, as strictly as its author wants to know.
 
-    None if a mistake is grave. Others are told beside the kind: it can be used, and may not do what was meant.
+    None if a mistake is grave. Others come with the kind: it can be used, but may not do what its author meant.
     """
     return _read(text, texts, strict=True)
 

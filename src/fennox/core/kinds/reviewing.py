@@ -38,7 +38,7 @@ def mistakes(kind: Kind) -> Iterator[Said]:
         try:
             linear = regexes.compiled(pattern).linear
         except regexes.Unreadable:
-            continue  # it is told as that
+            continue  # already reported as unreadable
         if not linear:
             text = "the regular expression looks ahead, looks behind or refers back, which can take for ever"
             yield path, text, "Take in what follows, or leave values out by `without`; RE2 must be able to read it."
@@ -191,7 +191,7 @@ def _unsound_paths(kind: Kind) -> Iterator[Said]:
             at: Path = ("part", number, "source", place)
             for field in ("files", "without", "made_from"):
                 for text in getattr(source, field) or []:
-                    left_to_another = field == "without" and text in taken  # it is told there
+                    left_to_another = field == "without" and text in taken  # reported at that source
                     if not _sound(text) and not left_to_another:
                         yield (
                             (*at, field),
