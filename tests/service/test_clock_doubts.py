@@ -185,17 +185,18 @@ async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_
         assert not (await session.get_one(Backup, late)).misdated
 
 
-async def test_a_record_dated_ahead_does_not_hide_that_a_later_one_is_gone(real: Context, clock: SetClock) -> None:
-    """For a day after a moment a day ahead, no store that was put back to an older copy was noticed."""
+@pytest.mark.parametrize("off", [DAY, YEAR, -DAY, -YEAR])
+async def test_the_last_record_put_is_looked_for_whatever_the_clock_said_of_it_or_of_those_before(
+    real: Context, clock: SetClock, off: timedelta
+) -> None:
+    """By dates, a store that was put back to an older copy was not noticed: for as long as a clock had been ahead, or
+    was behind."""
     store, system, _ = await estate(real, clock.at)
-    await add_backup(real, system, store, clock.at + DAY, 100)
-    later = await add_backup(real, system, store, clock.at, 101)
-    async with real.session() as session:
-        row = await session.get_one(StoreRow, store)
-        assert later[:8] in str(await newest_record(session, row, clock.at))
-        assert later[:8] not in str(await newest_record(session, row, clock.at + 2 * DAY)), (
-            "by then that one is the last"
-        )
+    for number, at in ((100, clock.at + off), (101, clock.at), (102, clock.at + off)):
+        last = await add_backup(real, system, store, at, number)
+        async with real.session() as session:
+            row = await session.get_one(StoreRow, store)
+            assert last[:8] in str(await newest_record(session, row))
 
 
 async def test_backups_dated_in_another_order_than_they_were_taken_are_all_kept_until_a_person_has_looked(

@@ -495,8 +495,9 @@ class Copy(Base):
     """A store that holds a backup."""
 
     __tablename__ = "copies"
-    __table_args__ = (Index("last_put", "store_id", text("since desc")),)
+    __table_args__ = (Index("last_put", "store_id", text("number desc")),)
 
+    number: Mapped[int] = mapped_column(Identity())  # in the order in which they were put, whatever clocks said
     backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True)
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"), primary_key=True)
     since: Mapped[datetime]

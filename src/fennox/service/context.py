@@ -238,7 +238,7 @@ class Context:
             held={keys.generation: self.write_secret_of(keys) for keys in generations},
             opening=await self.kept_opening_key(session, row),
             chain={keys.generation: sealed for keys in generations if (sealed := keys.previous_opening_key)},
-            newest=None if self._looked(row.id, row.header, lately) else await newest_record(session, row, self.now()),
+            newest=None if self._looked(row.id, row.header, lately) else await newest_record(session, row),
         )
 
     def _looked(self, store: str, header: str, lately: bool) -> bool:

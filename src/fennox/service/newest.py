@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ARRAY, ColumnElement, Select, String, and_, any_, func, literal, select, true
+from sqlalchemy import ARRAY, ColumnElement, Select, String, and_, any_, literal, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
 from fennox.catalogue.models import ACTIVE, Backup, Copy, Run, StoreRow, System, constant
-from fennox.core import moments
 from fennox.core.format import records
 from fennox.core.names import ObjectName
 from fennox.core.time import stamp
@@ -52,19 +50,17 @@ def newest_runs(*columns: InstrumentedAttribute[Any] | ColumnElement[Any], fits:
     return _of_each(newest_run(*columns, fits=fits))
 
 
-async def newest_record(session: AsyncSession, store: StoreRow, now: datetime) -> ObjectName | None:
-    """The name of the last record that was put into a store, if nothing is known against it.
-
-    One that a clock has dated into the future, when it was ahead, is not the last: it would hide all others until then.
+async def newest_record(session: AsyncSession, store: StoreRow) -> ObjectName | None:
+    """The name of the last record that was put into a store, whatever date it bears, of those with nothing known
+    against them.
     """
-    latest = func.greatest(func.now(), now) + moments.APART
     newest = (
         select(Backup.id, Backup.time, Backup.name, System.folder)
         .select_from(Copy)
         .join(Backup)
         .join(System)
-        .where(Copy.store_id == store.id, Copy.damaged == constant(""), Copy.since <= latest)
-        .order_by(Copy.since.desc())
+        .where(Copy.store_id == store.id, Copy.damaged == constant(""))
+        .order_by(Copy.number.desc())
         .limit(1)
     )
     row = (await session.execute(newest)).one_or_none()
