@@ -8,11 +8,13 @@ from collections.abc import Callable
 
 import pytest
 
-from fennox.wire.stores import NewLogin
+from fennox.wire.backups import NewTake
+from fennox.wire.enrolling import NewSystem
+from fennox.wire.stores import LoginChange, NewLogin, NewStore
 from saltmere import balancer, web
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.appliances import Place, place
-from tests.service.running import Service
+from tests.service.running import Service, until
 
 __all__ = ["place"]
 
@@ -124,6 +126,35 @@ def test_a_default_login_that_still_works_is_told_and_so_is_when_the_certificate
     assert "still works" not in ready.fennox(*words).stdout
     added = ready.fennox("system", "add", "vault-1", "storage-server", *words[2:])
     assert "shown certificate" in added.stdout, added.stderr
+
+
+def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_sees_that_it_does_not(
+    ready: Service, place: Place
+) -> None:
+    fresh = place()
+    with ready.client() as client:
+        (ready.folder / "attic").mkdir()
+        client.add_store(NewStore(name="attic", address=str(ready.folder / "attic"), passphrase="herring gull at noon"))
+        client.add_login(NewLogin(name="skerry", account="admin", password="admin"))
+        client.add_system(NewSystem(name="vault-1", kind="storage-server", address=fresh.address, login="skerry",
+                                    key=fresh.fingerprint))  # fmt: skip
+        asked = NewTake(system="vault-1")
+
+        def told() -> list[str]:
+            return [concern.text for concern in client.concerns() if "fresh installation" in concern.text]
+
+        assert ready.ended(client.take(asked).id).state == "done"
+        until(lambda: told() == [_OPEN], "an open door is a concern")
+        fresh.request("PUT", "/api/administrator", {"account": "admin", "password": "tide tables 9"})
+        fresh.password = "tide tables 9"
+        client.change_login("skerry", LoginChange(password="tide tables 9"))
+        ready.fennox("system", "probe", "vault-1")
+        assert told() == [_OPEN], "nobody has looked since"
+        assert ready.ended(client.take(asked).id).state == "done"
+        until(lambda: not told(), "a take has seen it")
+
+
+_OPEN = "The login admin that every fresh installation has still works on vault-1."
 
 
 def test_a_system_behind_another_one_is_enrolled_and_taken_through_it(ready: Service, install: Install) -> None:

@@ -267,6 +267,8 @@ class System(Base):
     differs_state: Mapped[str] = mapped_column(default="")  # a digest of how it differs, and since when it stands so
     differs_still: Mapped[datetime | None]
     skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
+    default_logins: Mapped[list[str]] = mapped_column(default=list)  # accounts of a fresh installation that still work
+    defaults_tried: Mapped[datetime | None]  # when that was last seen
     newest_good: Mapped[datetime | None]  # of its backups that are good; kept by the database (migration 0013)
     disordered: Mapped[bool] = mapped_column(default=False)  # its backups' dates and their order contradict each other
     version: Mapped[int] = mapped_column(default=1)

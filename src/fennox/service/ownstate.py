@@ -73,7 +73,7 @@ KEPT = {
         Kept(models.ConcernRow, ("key",)),
         Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret"})),
         Kept(models.Backup, ("time", "id")),
-        Kept(models.Copy, ("since", "backup_id", "store_id")),
+        Kept(models.Copy, ("number",)),
         Kept(models.PendingNote, ("id",)),
         Kept(models.StoreDamage, ("id",)),
         Kept(models.StoreSpace, ("at", "store_id")),

@@ -220,6 +220,12 @@ def _of_system(
             yield from _certificate(name, item["document"], datetime.fromtimestamp(item["until"], UTC), now)
     if system.key_until is not None:
         yield from _certificate(name, "", system.key_until, now)
+    for account in system.default_logins:
+        yield Found(f"default-login|{account}", "low", "system", name,
+                    f"The login {account} that every fresh installation has still works on {name}.",
+                    f"Change its password there; the next take sees it: fennox backup take {name}",
+                    "Whoever reaches its address can do there what they like.", cause=f"default-login|{account}",
+                    together=f"The login {account} of a fresh installation still works on {{these}}.")  # fmt: skip
     if (doubted := doubtful.get(system.id)) is not None:
         yield Found("doubtful", "high", "system", name,
                     f"The backup of {name} of {doubted.time:%Y-%m-%d %H:%M} UTC is doubtful: "

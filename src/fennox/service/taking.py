@@ -32,6 +32,7 @@ from fennox.links.base import Link, Web
 from fennox.service import guarding, handing, noting, ownstate, queue, states
 from fennox.service.asbefore import Ending, enter
 from fennox.service.context import Context
+from fennox.service.defaultlogins import look_again
 from fennox.service.newest import GOOD
 from fennox.service.queue import Lease
 from fennox.service.systemwatch import MOST_SKEW
@@ -196,6 +197,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given,
             carvers=context.carvers,
         )  # fmt: skip
+    await look_again(context, subject.kind, system, login, journal)
     if taken.store_ahead is not None:
         await _keep_skew(context, store.id, taken.store_ahead)
     skew = await _machine_ahead(context, taken.skew)

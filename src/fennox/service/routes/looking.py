@@ -6,17 +6,17 @@ from fastapi import APIRouter
 from sqlalchemy import select
 
 from fennox.catalogue.models import Login, System
-from fennox.core.errors import BadInput, FennoxError, KeyUnknown, Unreachable, WrongLogin
+from fennox.core.errors import BadInput, KeyUnknown, Unreachable
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.evaluation import Census, parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.ordering import host_in
-from fennox.engine.capture import identify, values_of
+from fennox.engine.capture import values_of
 from fennox.engine.recognising import fitting
 from fennox.engine.trying import Tried, try_kind
-from fennox.links.base import Credential, Web, parse_address
+from fennox.links.base import Web, parse_address
 from fennox.links.greeting import greets_as_ssh
-from fennox.service import sites
+from fennox.service import defaultlogins, sites
 from fennox.service.context import Context, named
 from fennox.service.relations import faces
 from fennox.service.routes.session import Here
@@ -48,7 +48,18 @@ async def look_at_machine(wanted: LookWanted, context: Here) -> Looked:
         tried = await try_kind(fits[0], link, wanted.settings, parts_to_take(fits[0], None), "", lambda _: None)
     finally:
         await link.close()
-    defaults = await _default_logins(context, fits[0], address, context.credential(login), link.fingerprint, way)
+    works = await defaultlogins.still_working(
+        context, fits[0], address, context.credential(login), link.fingerprint, way
+    )
+    defaults = [
+        Finding(
+            severity="warning",
+            code="default-login",
+            text=f"The login {account} that every fresh {fits[0].title} has still works.",
+            remedy="Change its password.",
+        )
+        for account in works
+    ]
     async with context.session() as session:
         systems = list((await session.execute(select(System))).scalars())
         near = {row.id for row in systems if row.address == address}
@@ -107,35 +118,6 @@ async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[l
 
 
 _SSH = 22
-
-
-async def _default_logins(
-    context: Context, kind: Kind, address: str, used: Credential, key: str, way: Way
-) -> list[Finding]:
-    """Logins of a fresh installation that still work. Each is tried once; the one in use is only compared."""
-    found = []
-    for default in kind.default_logins:
-        tried = Credential(default.account, password=default.password)
-        if (used.account, used.password) == (tried.account, tried.password) or await _enters(
-            context, kind, address, tried, key, way
-        ):
-            text = f"The login {default.account} that every fresh {kind.title} has still works."
-            found.append(Finding(severity="warning", code="default-login", text=text, remedy="Change its password."))
-    return found
-
-
-async def _enters(context: Context, kind: Kind, address: str, tried: Credential, key: str, way: Way) -> bool:
-    try:
-        link = await context.reach(kind, address, tried, key, way)
-    except WrongLogin:
-        return False
-    try:
-        await identify(kind, link, {})
-    except FennoxError:
-        return False
-    finally:
-        await link.close()
-    return True
 
 
 async def _related(context: Context, kind: Kind, census: Census, systems: list[System]) -> list[str]:
