@@ -221,7 +221,7 @@ async def _undo_by(kind: Kind, sheet: SheetData, material: _Material) -> None:
 
 
 def _said_of(login: Login) -> str:
-    return f"{login.name} ({login.account}), set {login.changed:%Y-%m-%d %H:%M} UTC"
+    return f"{login.name} ({login.account}), set {login.changed:%Y-%m-%d %H:%M:%S} UTC"
 
 
 def _changed_since(sheet: SheetData, kind: Kind, material: _Material) -> list[str]:
