@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import secrets
 import shutil
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import pytest
 
+from fennox.core.errors import StoreUnusable, Unreachable
 from fennox.core.format import notes
 from fennox.core.format.sweeps import Sweep
+from fennox.core.names import ObjectName
 from fennox.engine.copying import Holding, copy
 from fennox.engine.healing import heal
 from fennox.engine.index import PackIndex
@@ -17,6 +21,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import Report, Share, damaged_documents, scrub
 from fennox.engine.sweeping import sweep
+from fennox.stores.base import Span, Store, Wrapped
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON, fixed_now
 from tests.engine.test_rescue import rescue
@@ -166,7 +171,8 @@ async def test_shares_together_read_every_pack_and_remember_what_others_found(tm
         report = await scrub(story.one, story.backups, MemoryJournal(), share=share)
         assert (report.sound, report.passed_over) == (True, len([p for p in packs if not share.holds(p)]))
     assert read == packs
-    spoiled = sorted(packs)[0]
+    # the middle of the largest is content, which no list of chunks leads to
+    spoiled = max(packs, key=lambda name: (tmp_path / "one" / name).stat().st_size)
     spoil(tmp_path / "one" / spoiled, "flip", [])
     other = next(share for number in range(3) if not (share := Share(number, 3)).holds(spoiled))
     unseen = await scrub(story.one, story.backups, MemoryJournal(), share=other)
@@ -174,6 +180,67 @@ async def test_shares_together_read_every_pack_and_remember_what_others_found(tm
     known = await scrub(story.one, story.backups, MemoryJournal(), share=other, known={spoiled: "was damaged"})
     assert spoiled in {fault.object for fault in known.faults}
     assert known.lost
+
+
+class Leaving(Wrapped):
+    """A store that is away after so many reads."""
+
+    def __init__(self, inner: Store, reads: int, leave: Callable[[], None]) -> None:
+        super().__init__(inner)
+        self.reads, self.leave = reads, leave
+
+    async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
+        self.reads -= 1
+        if self.reads == 0:
+            self.leave()
+        return await self.inner.get(name, span)
+
+
+def leaves(folder: Path, how: str) -> None:
+    if how == "cut":
+        raise Unreachable("The line was cut.", "Try again.")
+    folder.rename(folder.with_name("away"))
+
+
+@pytest.mark.parametrize("reads", [1, 2, 4])
+@pytest.mark.parametrize("how", ["cut", "unmounted"])
+async def test_a_store_that_goes_away_meanwhile_is_not_damaged(tmp_path: Path, how: str, reads: int) -> None:
+    """Whatever was left to read then was told to be damaged, and its backups with it."""
+    story = Story(tmp_path)
+    await story.begin()
+    record = await story.one.vault.find_record(story.backups[1])
+    root, here = story.one.vault.store, story.fresh()
+    await here.index.refresh(here.vault)
+    leave = partial(leaves, tmp_path / "one", how)
+    expected = Unreachable if how == "cut" else StoreUnusable
+    story.one.vault.store = Leaving(root, reads, leave)
+    with pytest.raises(expected):
+        await damaged_documents(BackupReader(here.vault, here.index, record))
+    if how != "cut":
+        (tmp_path / "away").rename(tmp_path / "one")
+    story.one.vault.store = Leaving(root, reads, leave)
+    with pytest.raises(expected):
+        await scrub(story.one, story.backups, MemoryJournal())
+
+
+async def test_each_fault_names_the_backups_that_need_it_and_packs_that_are_gone_are_faults(tmp_path: Path) -> None:
+    story = Story(tmp_path)
+    await story.begin()
+    packs = sorted((tmp_path / "one/packs").rglob("*.fxp"), key=lambda path: -path.stat().st_size)
+    needed = {}
+    for backup in story.backups:
+        record = await story.one.vault.find_record(backup)
+        chunks = await BackupReader(story.one.vault, story.one.index, record).needed()
+        needed[backup] = {place.pack.split("/")[-1] for c in chunks for place in story.one.index.places(c)}
+    spoil(packs[0], "flip", [])
+    packs[1].unlink()
+    report = await story.scrubbed()
+    costs = {name.split("/")[-1]: backups for name, backups in report.costs.items()}
+    flipped = {backup for backup in story.backups if packs[0].name in needed[backup]}
+    gone = {backup for backup in story.backups if packs[1].name in needed[backup]}
+    assert 0 < len(flipped) < len(story.backups)
+    assert costs == {packs[0].name: flipped} | {f"backup {backup[:12]}": {backup} for backup in gone}
+    assert {fault.object.split("/")[-1] for fault in report.faults} == costs.keys()
 
 
 async def test_damage_is_told_down_to_the_documents(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import timedelta
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from sqlalchemy import select
 from fennox.catalogue.models import KeySet, Routine, Run, StoreRow, StoreSpace, Trial
 from fennox.core.errors import StoreUnusable
 from fennox.core.format import header as headers
+from fennox.engine.scrubbing import Share
 from fennox.service import keysets, queue, tending, upkeep
 from fennox.service.context import Context
 from fennox.wire.backups import NewTake
@@ -46,6 +48,16 @@ def flip(folder: Path) -> Path:
     return pack
 
 
+def scrub_share(service: Service, run: str, share: Share) -> None:
+    """Have a scrub that was done read a share alone, as where a store holds too much for one night."""
+    with psycopg.connect(service.database.replace("+psycopg", "")) as database:
+        database.execute(
+            "update runs set state = 'queued', started = null, ended = null, result = '{}', \"order\" = %s"
+            " where id = %s",
+            (json.dumps({"share": [share.number, share.of]}), run),
+        )
+
+
 def test_a_damaged_store_is_healed_from_its_copy_and_says_so(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
@@ -60,7 +72,7 @@ def test_a_damaged_store_is_healed_from_its_copy_and_says_so(
     assert "cannot be read whole" in verified.stderr
     scrubbed = service.fennox("store", "scrub", "attic")
     assert scrubbed.returncode == 0, scrubbed.stderr
-    assert "1 were damaged" in scrubbed.stderr
+    assert "Faults: 1 found, 1 healed." in scrubbed.stderr
     told = service.fennox("store", "damage", "attic", "--json")
     assert pack.name in told.stdout
     assert "fetched from another copy" in told.stdout
@@ -78,12 +90,61 @@ def test_without_a_copy_the_backup_is_damaged_and_the_documents_are_named(
     backup = two_stores(service, server, key_pair[0])
     flip(service.folder / "attic")
     scrubbed = service.fennox("store", "scrub", "attic")
-    assert "1 BACKUPS CANNOT BE READ WHOLE" in scrubbed.stderr
+    assert "1 BACKUP CANNOT BE READ WHOLE" in scrubbed.stderr
     assert "Documents of it that are lost" in scrubbed.stderr + scrubbed.stdout
     with service.client() as client:
         assert client.backup(backup).damaged
         concerns = [concern.text for concern in client.status().concerns]
         assert any("damaged" in text for text in concerns), concerns
+
+
+def test_what_a_verify_finds_damaged_is_known_to_the_store_and_to_scrubs_that_do_not_read_it(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    """`store damage` said that nothing was ever found damaged, and a scrub of other packs that the backup is whole."""
+    backup = two_stores(service, server, key_pair[0])
+    with service.client() as client:
+        server.write("/etc/motd", "Boats sail at nine.\n")
+        later = str(service.ended(client.take(NewTake(system="web-9", store="attic")).id).result["backup"])
+        before = service.ended(client.scrub("attic").id).id
+        pack = flip(service.folder / "attic")
+        run = service.ended(client.verify(backup).id)
+        assert (run.state, run.result["damaged_backups"]) == ("failed", 1), run.reason
+        [found] = client.damage("attic")
+        assert (found.object.endswith(pack.name), found.backups, found.healed) == (True, [backup], None)
+        share = Share(1 - int(pack.stem[:8], 16) % 2, 2)
+        assert not share.holds(f"packs/2026-11/{pack.name}")
+        scrub_share(service, before, share)
+        shown = service.ended(before)
+        assert shown.result["passed_over"] != 0, "it was not read"
+        assert shown.result["damaged_backups"] == 2
+        assert {one.id for one in client.backups() if one.damaged} == {backup, later}
+        [found] = client.damage("attic")
+        assert (sorted(found.backups), found.healed) == (sorted([backup, later]), None)
+        assert backup[:12] in service.fennox("store", "damage", "attic").stdout
+
+
+def test_a_pack_that_is_gone_is_damage_that_a_store_tells_of(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    """The run said "Nothing is damaged", and in the next breath that a backup cannot be read whole."""
+    backup = two_stores(service, server, key_pair[0])
+    pack = flip(service.folder / "attic")
+    whole = pack.read_bytes()
+    pack.unlink()
+    scrubbed = service.fennox("store", "scrub", "attic")
+    assert "Faults: 1 found, 0 healed. 1 BACKUP CANNOT BE READ WHOLE" in scrubbed.stderr
+    with service.client() as client:
+        [found] = client.damage("attic")
+        assert (found.object, found.backups, found.healed) == (f"backup {backup[:12]}", [backup], None)
+        assert "are in no pack" in found.what or "is in no pack" in found.what
+        data = bytearray(whole)
+        data[len(data) // 2] ^= 1
+        pack.write_bytes(data)  # somebody found it elsewhere
+        assert service.ended(client.verify(backup).id).state == "done"
+        [found] = client.damage("attic")
+        assert (found.backups, found.how) == ([], "it was read whole again")
+        assert not client.backup(backup).damaged
 
 
 def test_a_sweep_shows_before_it_does(service: Service, server: LinuxServer, key_pair: Pair) -> None:
@@ -105,7 +166,7 @@ def test_in_custody_apart_a_copy_travels_sealed_and_a_verify_asks_for_the_passph
     backup = two_stores(service, server, key_pair[0], custody="apart")
     assert service.fennox("backup", "copy", backup, "--to", "pier").returncode == 0
     flip(service.folder / "pier")
-    assert "were healed" in service.fennox("store", "scrub", "pier").stderr
+    assert "Faults: 1 found, 1 healed." in service.fennox("store", "scrub", "pier").stderr
     asked = service.fennox("backup", "verify", backup, "--store", "pier")
     assert asked.returncode == 5
     with service.client() as client:

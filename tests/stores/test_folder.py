@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from fennox.core.errors import BadInput, NoRoom, StoreUnusable
+from fennox.core.errors import BadInput, Damaged, NoRoom, StoreUnusable
 from fennox.core.names import object_name
 from fennox.stores.base import Store
 from fennox.stores.folder import FolderStore
@@ -50,6 +50,17 @@ class TestFolderStore(StoreSuite):
         with pytest.raises(NoRoom):
             await store.put(object_name("header/x"), b"x")
         assert list((store_folder / "header").iterdir()) == []
+
+    @pytest.mark.skipif(
+        not Path("/proc/self/mem").exists(),
+        reason="SKIPPED: no /proc/self/mem, so a bad place of the disk is not proved",
+    )
+    async def test_an_object_at_a_bad_place_of_the_disk_is_damaged(self, store: Store, store_folder: Path) -> None:
+        """Reading it was tried again and again as if the store were away, and nothing behind it was ever read."""
+        (store_folder / "header").mkdir()
+        (store_folder / "header/x").symlink_to("/proc/self/mem")  # reads of its first bytes end with the kernel's EIO
+        with pytest.raises(Damaged, match=r"header/x cannot be read: Input/output error\."):
+            await store.get(object_name("header/x"))
 
 
 @pytest.mark.parametrize("name", ["../x", "/etc/passwd", "a//b", "a/./b", "a/..", "", "a\0b", "a/" + "x" * 121, "é"])

@@ -135,7 +135,9 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
       </p>
       <p v-else-if="result && run.kind === 'scrub'" class="mt-3">
         {{ result.objects }} objects with {{ bytes(result.bytes) }} were read and checked.
-        <template v-if="result.damaged">{{ result.damaged }} were damaged, {{ result.healed }} things were healed.</template>
+        <template v-if="result.damaged"
+          >Faults: {{ result.damaged }} found, {{ result.healed }} healed.</template
+        >
         <template v-else>Nothing is damaged.</template>
         <button type="button" class="ml-2 cursor-pointer underline" @click="refresh">Show it below</button>
       </p>
@@ -225,6 +227,7 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
             <th>Found</th>
             <th>Object</th>
             <th>What</th>
+            <th>Needed by</th>
             <th>Healed</th>
           </tr>
         </thead>
@@ -233,6 +236,13 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
             <td>{{ when(item.found) }}</td>
             <td class="max-w-72 min-w-56 break-all"><code>{{ item.object }}</code></td>
             <td>{{ item.what }}</td>
+            <td>
+              <template v-for="backup in item.backups.slice(0, 3)" :key="backup">
+                <RouterLink :to="`/backups/${backup}`">{{ backup.slice(0, 12) }}</RouterLink
+                ><br />
+              </template>
+              <template v-if="item.backups.length > 3">and {{ item.backups.length - 3 }} more</template>
+            </td>
             <td>
               <template v-if="item.healed">{{ when(item.healed) }}: {{ item.how }}</template>
               <span v-else class="font-semibold text-ember">not yet</span>

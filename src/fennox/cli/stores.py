@@ -158,11 +158,12 @@ def _scrubbed(run: RunShown) -> str:
     if not result["damaged"] and not result["gaps"]:
         found = "Nothing is damaged."
     else:
-        found = f"{result['damaged']} were damaged, {result['healed']} things were healed."
+        found = f"Faults: {result['damaged']} found, {result['healed']} healed."
     if result["passed_over"]:
         found += f" {result['passed_over']} packs have their turn in a later scrub."
     if result["damaged_backups"]:
-        found += f" {result['damaged_backups']} BACKUPS CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
+        backups = counted(int(result["damaged_backups"]), "backup").upper()
+        found += f" {backups} CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
     if result["unknown_backups"] and result["brought_in"]:
         found += f" {result['unknown_backups']} backups were not in the catalogue; they are brought in."
     elif result["unknown_backups"]:
@@ -254,6 +255,7 @@ def damage(arguments: argparse.Namespace, environment: Environment) -> None:
             ("FOUND", lambda item: when(item.found)),
             ("OBJECT", lambda item: item.object),
             ("WHAT", lambda item: item.what),
+            ("NEEDED BY", lambda item: _some(item.backups)),
             ("HEALED", lambda item: when(item.healed) if item.healed else "NO"),
             ("HOW", lambda item: item.how or "-"),
         ],
@@ -262,6 +264,11 @@ def damage(arguments: argparse.Namespace, environment: Environment) -> None:
         key="object",
         none="Nothing was ever found damaged in this store.",
     )
+
+
+def _some(backups: list[str]) -> str:
+    more = f" and {len(backups) - 2} more" if len(backups) > 2 else ""
+    return ", ".join(backup[:12] for backup in backups[:2]) + more if backups else "-"
 
 
 def browse(arguments: argparse.Namespace, environment: Environment) -> None:

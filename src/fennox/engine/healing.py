@@ -19,7 +19,7 @@ from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
 from fennox.engine.copying import Holding, carry_notes, copy, read_pack, shares_keys
 from fennox.engine.journal import Journal
-from fennox.engine.scrubbing import Report, lost_chunks
+from fennox.engine.scrubbing import Report, in_place_of, lost_chunks
 from fennox.engine.vault import README_NAME, RESCUE_NAME, readme, rescue_source
 from fennox.engine.writing import BackupWriter
 
@@ -52,7 +52,7 @@ async def heal(
             where = "no other copy is whole" if copies.get(backup) else "no other store holds it"
             healed.left[backup] = f"{len(left)} of its chunks are lost, and {where}."
         else:
-            healed.objects[f"backup {backup[:12]}"] = "its chunks were fetched from another copy"
+            healed.objects[in_place_of(backup)] = "its chunks were fetched from another copy"
     await _retire_damaged_packs(damaged, report, healed)
     for backup in report.missing:
         sources = [others[name] for name in copies.get(backup, []) if name in others]
@@ -159,6 +159,6 @@ async def _heal_record(
             why = f"its record is damaged or gone; the other copy could not heal it: {error.what}"
             continue
         report.records[backup] = records.Record(record.reference, record.sealed, copied.digest)
-        healed.objects |= dict.fromkeys([*mine, f"backup {backup[:12]}"], "copied from another store")
+        healed.objects |= dict.fromkeys([*mine, in_place_of(backup)], "copied from another store")
         return
     healed.left[backup] = why

@@ -17,9 +17,18 @@ from fennox.core.format import notes, packs, records, sweeps
 from fennox.core.format.manifest import Document
 from fennox.core.names import ObjectName
 from fennox.engine.copying import Holding, read_pack
+from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
-from fennox.engine.vault import README_NAME, RESCUE_NAME, RESERVE_NAME, Vault, readme, rescue_source
+from fennox.engine.vault import (
+    README_NAME,
+    RESCUE_NAME,
+    RESERVE_NAME,
+    Vault,
+    raise_unless_damage,
+    readme,
+    rescue_source,
+)
 from fennox.stores.base import Found
 
 
@@ -57,6 +66,7 @@ class Report:
     missing: list[str] = field(default_factory=list)  # backups that must be there, and have no sound record
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
+    costs: dict[str, set[str]] = field(default_factory=dict)  # object with a fault → backups that need it
 
     @property
     def sound(self) -> bool:
@@ -72,6 +82,12 @@ class Share:
 
     def holds(self, pack: str) -> bool:
         return int(packs.digest_in_name(pack)[:8], 16) % self.of == self.number
+
+    def reads(self, name: str) -> bool:
+        try:
+            return self.holds(name)
+        except ValueError:
+            return True  # no name of ours
 
 
 ALL = Share(0, 1)
@@ -100,7 +116,7 @@ async def scrub(
     condemned = await vault.condemned()
     for found in sorted(listed, key=lambda item: item.name):
         await journal.check()
-        if found.name.startswith("packs/") and not _is_read(found.name, share):
+        if found.name.startswith("packs/") and not share.reads(found.name):
             report.passed_over += 1
             if known is not None and found.name in known:
                 report.faults.append(Fault(found.name, known[found.name]))
@@ -111,6 +127,7 @@ async def scrub(
         except NotFound:
             continue  # removed since the listing; the backups tell whether it is missed
         except (Damaged, StoreUnusable) as error:
+            await raise_unless_damage(vault, error)
             # a condemned pack is on its way out: it is no news, but nothing may be read from it
             if packs.digest_in_name(found.name) not in condemned:
                 report.faults.append(Fault(found.name, _told(error, found.name)))
@@ -127,7 +144,8 @@ async def scrub(
         report.faults.append(Fault("header/", "Every header is gone."))
     report.missing = await _missing(vault, set(expected) - report.records.keys())
     for backup in report.missing:
-        report.faults.append(Fault(f"backup {backup[:12]}", "Its record is not there, or not sound."))
+        report.faults.append(Fault(in_place_of(backup), "Its record is not there, or not sound."))
+        report.costs[in_place_of(backup)] = {backup}
     await journal.step("Hold every backup against the packs")
     for backup, record in report.records.items():
         missing = await lost_chunks(holding, record)
@@ -137,6 +155,12 @@ async def scrub(
         await holding.index.refresh(vault)
         again = {backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost}
         report.lost = {backup: missing for backup, missing in again.items() if missing}
+    named = {fault.object for fault in report.faults}
+    for backup, missing in report.lost.items():
+        for fault in blamed(holding.index, backup, missing):
+            report.costs.setdefault(fault.object, set()).add(backup)
+            if fault.object not in named:
+                report.faults.append(fault)
     report.gaps = _gaps(list(report.records.values()), removed)
     return report
 
@@ -147,13 +171,6 @@ async def _missing(vault: Vault, absent: set[str]) -> list[str]:
         return []
     swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
     return sorted(backup for backup in absent if backup[:8] not in swept)
-
-
-def _is_read(name: str, share: Share) -> bool:
-    try:
-        return share.holds(name)
-    except ValueError:
-        return True  # no name of ours
 
 
 def _told(error: FennoxError, name: str) -> str:
@@ -219,9 +236,40 @@ async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
     own = {ref.id_bytes() for ref in record.reference.id_list.chunks}
     try:
         needed = await reader.needed()
-    except FennoxError:
+    except FennoxError as error:
+        await raise_unless_damage(holding.vault, error)
         return {chunk_id for chunk_id in own if holding.index.sound_place(chunk_id) is None} or own
     return {chunk_id for chunk_id in needed if holding.index.sound_place(chunk_id) is None}
+
+
+def blamed(index: PackIndex, backup: str, lost: Collection[bytes]) -> list[Fault]:
+    """The objects because of which these chunks of a backup are lost: packs, or the backup itself if none has them."""
+    found: dict[str, str] = {}
+    nowhere = 0
+    for chunk_id in lost:
+        places = index.places(chunk_id)
+        nowhere += not places
+        found |= {place.pack: index.damaged[place.pack] for place in places if place.pack in index.damaged}
+    if nowhere:
+        found[in_place_of(backup)] = f"{nowhere} of its chunks are in no pack."
+    return [Fault(name, what) for name, what in sorted(found.items())]
+
+
+async def found_damaged(reader: BackupReader, what: str) -> list[Fault]:
+    """The objects because of which a backup that was just read is not whole; ``what``: what reading it told."""
+    backup = reader.record.reference.backup
+    try:
+        needed = await reader.needed()
+    except FennoxError as error:
+        await raise_unless_damage(reader.vault, error)
+        needed = {ref.id_bytes() for ref in reader.record.reference.id_list.chunks}
+    lost = [chunk_id for chunk_id in needed if reader.index.sound_place(chunk_id) is None]
+    return blamed(reader.index, backup, lost) or [Fault(in_place_of(backup), what)]
+
+
+def in_place_of(backup: str) -> str:
+    """What stands in the place of an object's name if it is the backup that is not whole."""
+    return f"backup {backup[:12]}"
 
 
 def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[Gap]:
@@ -248,7 +296,8 @@ async def damaged_documents(reader: BackupReader) -> list[str]:
             async for document in reader.documents(part):
                 if document.type in ("file", "output") and not await _whole(reader, document):
                     damaged.append(f"{part.name} {document.path}")
-        except FennoxError:
+        except FennoxError as error:
+            await raise_unless_damage(reader.vault, error)
             damaged.append(f"{part.name} (the rest of its list)")
     return damaged
 
@@ -257,6 +306,7 @@ async def _whole(reader: BackupReader, document: Document) -> bool:
     try:
         async for _ in reader.content(document):
             await asyncio.sleep(0)
-    except FennoxError:
+    except FennoxError as error:
+        await raise_unless_damage(reader.vault, error)
         return False
     return True

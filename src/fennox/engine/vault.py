@@ -388,8 +388,24 @@ async def read_records(vault: Vault) -> tuple[list[records.Record], list[tuple[O
         try:
             good.append(await vault.read_record(name))
         except FennoxError as error:
+            await raise_unless_damage(vault, error)
             bad.append((name, error))
     return good, bad
+
+
+async def raise_unless_damage(vault: Vault, error: FennoxError) -> None:
+    """Raise what kept an object from being read, unless that tells of the object: that the store is away does not.
+
+    A far side that refuses or fails to read one object says so in the same words as one of which nothing can be read.
+    """
+    match error:
+        case Damaged() | NotFound():
+            return
+        case StoreUnusable():
+            with suppress(Damaged, NotFound):
+                await vault.store.get(headers.name(vault.header))
+        case _:
+            raise error
 
 
 async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:

@@ -124,6 +124,7 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
             head = await BackupReader(vault, index, record).head()
             standing = notes.merge(list((await vault.notes_of(vault.record_name(record.reference))).values()))
         except FennoxError as error:
+            await vaults.raise_unless_damage(vault, error)
             await journal.log("error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}")
             continue
         async with context.session() as session:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 from collections import defaultdict
+from collections.abc import Collection, Mapping
+from datetime import datetime
 
 from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -21,14 +23,24 @@ from fennox.catalogue.models import (
     System,
 )
 from fennox.core.errors import Conflict, FennoxError, NotFound
+from fennox.core.format import packs
 from fennox.core.format.records import Record
 from fennox.engine.copying import Holding, copy, shares_keys
 from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Gap, Report, Share, damaged_documents, scrub
-from fennox.engine.vault import Vault
+from fennox.engine.scrubbing import (
+    Fault,
+    Gap,
+    Report,
+    Share,
+    damaged_documents,
+    found_damaged,
+    in_place_of,
+    scrub,
+)
+from fennox.engine.vault import Vault, raise_unless_damage
 from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.doors import Door
@@ -167,7 +179,9 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         row.scrubbed, row.scrub_share = context.now(), share.number + 1
-        context.index(row.id).damaged.update(here.index.damaged)
+        remembered = context.index(row.id)
+        unread = {name: what for name, what in remembered.damaged.items() if not share.reads(name)}
+        remembered.damaged = unread | here.index.damaged
         await _keep_damage(context, session, row, report, healed)
         row.went_back = ""
         await measure(session, row.id, used, context.now())
@@ -176,7 +190,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             "objects": report.objects,
             "bytes": report.size,
             "damaged": len(report.faults),
-            "healed": len(healed.objects),
+            "healed": sum(fault.object in healed.objects for fault in report.faults),
             "damaged_backups": len(healed.left),
             "unknown_backups": len(orphans),
             "brought_in": brought_in,
@@ -257,6 +271,7 @@ async def _name_documents(here: Holding, report: Report, backup: str, journal: J
     try:
         documents = await damaged_documents(BackupReader(here.vault, here.index, record))
     except FennoxError as error:
+        await raise_unless_damage(here.vault, error)
         await journal.log("error", f"Its manifest cannot be read: {error.what}")
         return
     more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
@@ -266,18 +281,12 @@ async def _name_documents(here: Holding, report: Report, backup: str, journal: J
 async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed) -> None:
     """Enter what was found, end what is over, and mark copies that cannot be read whole."""
     now = context.now()
-    open_rows = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
-    known = {item.object: item for item in (await session.execute(open_rows)).scalars()}
+    known = await _open_damage(session, row)
     for fault in report.faults:
-        item = known.pop(fault.object, None)
-        if item is None:
-            item = StoreDamage(store_id=row.id, object=fault.object, what=fault.what, backups=[], found=now, how="")
-            session.add(item)
-        item.backups = sorted(healed.left)
+        item = known.pop(fault.object, None) or _entered(session, row, fault, now)
+        item.backups = sorted(report.costs.get(fault.object, ()))
         if fault.object in healed.objects:
             item.healed, item.how = now, healed.objects[fault.object]
-        elif not healed.left:
-            item.healed, item.how = now, "healed from another copy"
     for item in known.values():
         item.healed, item.how = now, "no longer found"
     whole = update(Copy).where(Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left)))
@@ -285,6 +294,36 @@ async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, r
     for backup, why in healed.left.items():
         one = update(Copy).where(Copy.store_id == row.id, Copy.backup_id == backup)
         await session.execute(one.values(damaged=why).execution_options(synchronize_session=False))
+
+
+async def _open_damage(session: AsyncSession, row: StoreRow) -> dict[str, StoreDamage]:
+    """By object, what was found and is not healed."""
+    rows = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
+    return {item.object: item for item in (await session.execute(rows)).scalars()}
+
+
+def _entered(session: AsyncSession, row: StoreRow, fault: Fault, now: datetime) -> StoreDamage:
+    item = StoreDamage(store_id=row.id, object=fault.object, what=fault.what, backups=[], found=now, how="")
+    session.add(item)
+    return item
+
+
+async def _keep_verified(
+    session: AsyncSession, row: StoreRow, faults: Mapping[Fault, set[str]], whole: Collection[str], now: datetime
+) -> None:
+    """Enter damage that reading backups has shown, as a scrub would: the next one then knows of it.
+
+    Which of it a backup that is ``whole`` (again) does not need is known as well; that a pack is sound is not.
+    """
+    known = await _open_damage(session, row)
+    for fault, needed_by in faults.items():
+        item = known.get(fault.object) or _entered(session, row, fault, now)
+        item.backups = sorted({*item.backups, *needed_by} - set(whole))
+    for item in known.values():
+        if not {*item.backups}.isdisjoint(whole):
+            item.backups = [backup for backup in item.backups if backup not in whole]
+            if item.object.startswith(in_place_of("")) and not item.backups:
+                item.healed, item.how = now, "it was read whole again"
 
 
 async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
@@ -309,10 +348,13 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     await journal.step("Open backups and read every document")
     await index.refresh(vault)
     vault.store = WholeObjects(vault.store, after=0)
+    condemned = await vault.condemned()
     bad: dict[str, str] = {}
+    faults: dict[Fault, set[str]] = defaultdict(set)
     opened = 0
     for backup, folder in wanted:
         await journal.check()
+        reader = None
         try:
             reader = BackupReader(vault, index, await vault.find_record(backup, folder))
             if vault.locked:
@@ -322,6 +364,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
                 documents = await damaged_documents(reader)
                 opened += 1
         except FennoxError as error:
+            await raise_unless_damage(vault, error)
             documents = [error.what]
         if documents and not await context.still_held(backup, row.id):
             continue  # a sweep removed it meanwhile
@@ -329,7 +372,14 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
             bad[backup] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"
             await journal.log("error", f"Backup {backup[:12]}: {bad[backup]}")
+            await index.refresh(vault)  # a folder on which nothing is mounted any more holds no packs, and says so here
+            unsaid = [Fault(in_place_of(backup), bad[backup])]
+            for fault in await found_damaged(reader, bad[backup]) if reader else unsaid:
+                faults[fault].add(backup)
         await journal.progress(documents=opened)
+    for pack, what in index.damaged.items():
+        if packs.digest_in_name(pack) not in condemned:
+            faults[Fault(pack, what)] |= set()
     if vault.locked:
         await journal.log("warning", f"{row.name} is kept apart: its backups were held against the packs, not opened.")
     async with context.session() as session:
@@ -340,6 +390,8 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
                 current.damaged = bad.get(backup, "")
                 if not vault.locked and backup not in bad:
                     current.verified = context.now()
+        whole = [] if vault.locked else [backup for backup, _ in wanted if backup not in bad]
+        await _keep_verified(session, row, faults, whole, context.now())
         run.documents = opened
         run.result = {"backups": len(wanted), "opened": opened, "damaged_backups": len(bad)}
         if bad:

@@ -32,6 +32,7 @@ from fennox.stores.mounts import mount_of
 
 _LOOKED_WITHIN = 1.0  # seconds: where many takes write at one time, not each has to look at the mount
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+_READ = "read"
 _FORBIDDEN = {errno.EACCES, errno.EPERM}
 _NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 
@@ -143,6 +144,8 @@ class FolderStore:
             return StoreUnusable(f"Not permitted to {doing} {where}.", "Give the service's account that right.")
         if error.errno in (errno.ENOENT, errno.ENOTDIR, errno.EISDIR):
             return NotFound(f"{name or self._root} is not in the store.", "Look at what the store holds.", name=name)
+        if (doing, error.errno) == (_READ, errno.EIO):  # a bad place of the disk stays one, however often it is read
+            return Damaged(f"{name} cannot be read: {os.strerror(errno.EIO)}.", "Heal it from another copy.")
         return TryLater(f"Could not {doing} {where}: {os.strerror(error.errno or 0)}.", "Test the store.")
 
     def _put(self, name: ObjectName, data: bytes) -> None:
@@ -186,7 +189,7 @@ class FolderStore:
             _sync_folder(new.parent)
 
     def _get(self, name: ObjectName, span: Span | None) -> bytes:
-        with self._errors("read", name), (self._root / name).open("rb") as file:
+        with self._errors(_READ, name), (self._root / name).open("rb") as file:
             if span is None:
                 return file.read()
             file.seek(span.start)
