@@ -261,6 +261,28 @@ async def test_a_store_whose_login_is_root_or_of_a_system_is_told(context: Conte
     assert "store-login" not in await codes(context)
 
 
+@pytest.mark.parametrize(
+    ("address", "told"),
+    [
+        ("sftp://depot.Saltmere.example/backups", True),
+        ("sftp://saltmere.example/backups", True),
+        ("sftp://depot.notsaltmere.example/backups", False),
+        ("sftp://10.9.0.7/backups", False),
+        ("s3://backups?endpoint=https://depot.saltmere.example", True),
+        ("/srv/backups", False),
+    ],
+)
+async def test_a_store_whose_name_a_protected_system_resolves_is_told(
+    context: Context, store: str, address: str, told: bool
+) -> None:
+    system = await add_system(context, "names-1")
+    await add_backup(context, system, store, START, 1, census={"zones": ["saltmere.example.", "9.10.in-addr.arpa"]})
+    async with context.session() as session:
+        (await session.get_one(StoreRow, store)).address = address
+        (await session.get_one(System, system)).kind = "bind-name-server"
+    assert ("store-name" in await codes(context)) is told
+
+
 async def test_what_people_take_by_hand_grows_old(context: Context, store: str, clock: SetClock) -> None:
     system = await add_system(context, "skerry")
     await add_backup(context, system, store, START, 1)

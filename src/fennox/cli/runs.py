@@ -108,7 +108,8 @@ def started(
     if ended.state != "done":
         return ending(ended)
     if not arguments.json and not arguments.quiet:
-        say(said[ended.kind](ended))
+        earlier = " An earlier attempt was cut short; what that did is not counted here." if ended.attempt > 1 else ""
+        say(said[ended.kind](ended) + earlier)
     return 0
 
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import socket
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cache
+from ipaddress import ip_address
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from fennox.catalogue.models import Login, StoreRow, System
 from fennox.service.concerns import Found
@@ -49,9 +51,47 @@ def _host(address: str) -> str:
     return address.rpartition(":")[0].strip("[]")
 
 
-def concerns(store: StoreRow, login: Login | None, systems: Sequence[System]) -> list[Found]:
-    """What a store depends on that it protects: the machine it lies on, and the login by which it is reached."""
+def host_of(store: StoreRow) -> str:
+    """The host behind which a store lies; empty for a folder."""
+    address = addresses.parse(store.address)
+    given = urlsplit(address.options["endpoint"]).hostname if "endpoint" in address.options else address.host
+    return given or ""
+
+
+def is_number(host: str) -> bool:
+    try:
+        ip_address(host)
+    except ValueError:
+        return False
+    return True
+
+
+def _resolving(host: str, domains: Mapping[str, Sequence[str]]) -> list[str]:
+    """The systems that resolve a name. A number needs none, and a name without a dot may be of any domain."""
+    name = f".{host.lower().rstrip('.')}"
+    return sorted(
+        system
+        for system, own in domains.items()
+        if not is_number(host) and any(name.endswith(f".{one}") for one in own)
+    )
+
+
+def concerns(
+    store: StoreRow, login: Login | None, systems: Sequence[System], domains: Mapping[str, Sequence[str]]
+) -> list[Found]:
+    """What a store depends on that it protects: the machine it lies on, the login by which it is reached, its name.
+
+    ``domains``: those whose names a system resolves, by the system's name.
+    """
     found = []
+    if resolving := _resolving(host_of(store), domains):
+        found.append(
+            Found("store-name", "low", "store", store.name,
+                  f"{store.name} is reached by the name {host_of(store)}, which {' and '.join(resolving)} "
+                  f"{'resolves' if len(resolving) == 1 else 'resolve'}, and Fennox protects.",
+                  "Write its address and its key's fingerprint down beside the passphrase: with them the store opens.",
+                  "If all is lost, the store cannot be found before the name server is back.")
+        )  # fmt: skip
     if on := [system.name for system in systems if lies_on(store, system)]:
         found.append(
             Found("on-a-system", "low", "store", store.name,

@@ -64,6 +64,22 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
     return found
 
 
+async def resolved(context: Context, session: AsyncSession) -> dict[str, list[str]]:
+    """By system, the domains whose names it resolves, as far as its newest good backup says."""
+    kinds = [kind for name in context.kind_names() if (kind := context.installed(name)) and kind.answers_for]
+    lists = sorted({listed for kind in kinds for listed in kind.answers_for})
+    if not lists:
+        return {}
+    there = select(System.id, System.name).where(System.retired.is_(None), System.kind.in_([k.name for k in kinds]))
+    names = {row.id: row.name for row in await session.execute(there)}
+    columns = [Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(lists)]
+    newest = (await session.execute(newest_backups(*columns).where(System.id.in_(names)))).all()
+    return {
+        names[row.system]: sorted({domain.lower().rstrip(".") for found in row[1:] for domain in found or []})
+        for row in newest
+    }
+
+
 def _replicas(kind: Kind) -> list[str]:
     return [kind.replicas.list] if kind.replicas is not None else []
 

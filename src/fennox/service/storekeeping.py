@@ -9,9 +9,7 @@ import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import ip_address
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from sqlalchemy import ColumnElement, delete, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -27,11 +25,10 @@ from fennox.core.format.secret import WriteSecret
 from fennox.core.names import ObjectName, object_name, printable
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import signin
+from fennox.service import dependence, signin
 from fennox.service.context import Context, named
 from fennox.service.keysets import new_slot, unlock_slot
 from fennox.stores import addresses
-from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Span, Store
 from fennox.stores.mounts import mount_of
 from fennox.wire.stores import AdoptStore, NewStore, StoreChange, StoreCheck, StoreTest
@@ -409,7 +406,7 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
         if mount is not None and mount.point == "/":
             found.append("It lies on the system disk of the machine that runs Fennox, and is lost with it.")
     else:
-        found += await _dependences(session, address, row)
+        found += await _dependences(session, row)
     if login is not None:
         found += _weak_login(context.credential(login), login.name)
         found += await _shared_password(context, session, login)
@@ -418,15 +415,15 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
     return found
 
 
-async def _dependences(session: AsyncSession, address: StoreAddress, row: StoreRow) -> list[str]:
+async def _dependences(session: AsyncSession, row: StoreRow) -> list[str]:
     found = []
-    host = urlsplit(address.options["endpoint"]).hostname if "endpoint" in address.options else address.host
+    host = dependence.host_of(row)
     places = [System.address.startswith(f"{form}:", autoescape=True) for form in (host, f"[{host}]")]
     if same := await _some_names(session, or_(*places)):
         found.append(f"It lies on a protected system ({same}): both would be lost together.")
     elif row.site and (inside := await _some_names(session, System.site == row.site)):
         found.append(f"It is at the same site as {inside}.")
-    if host is not None and not _is_number(host):
+    if host and not dependence.is_number(host):
         found.append(f"It is reached by the name {host}: write its address down, in case the name service is lost too.")
     return found
 
@@ -436,14 +433,6 @@ async def _some_names(session: AsyncSession, fits: ColumnElement[bool]) -> str:
     named_there = (await session.execute(select(System.name).where(fits).order_by(System.name))).scalars().all()
     more = f" and {len(named_there) - _NAMED} more" if len(named_there) > _NAMED else ""
     return ", ".join(named_there[:_NAMED]) + more
-
-
-def _is_number(host: str) -> bool:
-    try:
-        ip_address(host)
-    except ValueError:
-        return False
-    return True
 
 
 async def _shared_password(context: Context, session: AsyncSession, login: Login) -> list[str]:

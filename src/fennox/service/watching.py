@@ -35,6 +35,7 @@ from fennox.service import (
     dependence,
     keysets,
     ownroutine,
+    relations,
     routines,
     runwatch,
     sites,
@@ -213,9 +214,10 @@ async def found(context: Context, session: AsyncSession, now: datetime, judged: 
     systems = (
         (await session.execute(select(System).where(System.retired.is_(None)).order_by(System.name))).scalars().all()
     )
+    domains = await relations.resolved(context, session)
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
         login = await session.get(Login, store.login_id) if store.login_id else None
-        for item in [*await _store(context, session, store, now), *dependence.concerns(store, login, systems)]:
+        for item in [*await _store(context, session, store, now), *dependence.concerns(store, login, systems, domains)]:
             if item.code == "store-away":
                 away.stores[store.id] = store.name
             yield item

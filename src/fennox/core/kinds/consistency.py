@@ -93,6 +93,7 @@ def _lists(kind: Kind) -> Iterator[Said]:
         *((("guard", "required"), name) for name in kind.guard.required),
         *((("numbers",), name) for name in kind.numbers),
         *((("relies_on",), name) for name in kind.relies_on),
+        *((("answers_for",), name) for name in kind.answers_for),
         *([(("replicas", "list"), kind.replicas.list)] if kind.replicas else []),
     ]
     for path, name in named:

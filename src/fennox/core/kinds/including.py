@@ -15,8 +15,8 @@ Data = dict[str, Any]
 _TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas")
 _TABLES = ("settings", "defaults", "expected", "requires", "guard")  # field by field
 _LISTS = (
-    "completeness", "doubts", "programs", "references", "certificates", "relies_on", "around", "default_logins",
-    "numbers", "noise", "harmless", "collections", "formats", "hidden", "left_out",
+    "completeness", "doubts", "programs", "references", "certificates", "relies_on", "answers_for", "around",
+    "default_logins",    "numbers", "noise", "harmless", "collections", "formats", "hidden", "left_out",
 )  # fmt: skip
 
 

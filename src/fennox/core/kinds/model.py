@@ -327,6 +327,8 @@ class Kind(KindModel):
     """Patterns of documents that hold certificates (PEM); when they end is watched."""
     relies_on: list[str] = []
     """Census lists whose names are hosts, URLs or host:port that such a system cannot work without."""
+    answers_for: list[str] = []
+    """Census lists of the domains whose names it resolves: a store that is reached by such a name depends on it."""
     replicas: Replicas | None = None
     """For a member of a replicated set."""
     around: list[Around] = []
