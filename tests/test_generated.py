@@ -11,7 +11,6 @@ from pathlib import Path
 import jsonschema
 import pytest
 from alembic import command
-from alembic.config import Config
 
 from fennox.catalogue import schema
 from fennox.core.kinds import describing
@@ -50,7 +49,7 @@ def test_the_consoles_types_are_fresh(tmp_path: Path) -> None:
 
 
 def test_the_migrations_make_what_the_models_say(database: str) -> None:
-    config: Config = schema._config(database)
+    config = schema.config(database)
     command.check(config)
 
 

@@ -5,13 +5,16 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from importlib.resources import files
+from typing import TYPE_CHECKING
 
-from alembic import command
-from alembic.config import Config
-from alembic.util import CommandError
+from sqlalchemy import create_engine, inspect, text
 from sqlalchemy.exc import DBAPIError, OperationalError, ProgrammingError
+from sqlalchemy.pool import NullPool
 
 from fennox.core.errors import FennoxError, MendSettings, TryLater
+
+if TYPE_CHECKING:
+    from alembic.config import Config
 
 NUMBER = "0022"  # of the newest migration
 _PATIENCE = 60.0  # seconds that a database may need until it is there, as after a start of the machine
@@ -27,13 +30,9 @@ def upgrade(url: str, waiting: Callable[[TryLater], None] | None = None, patienc
     end, told = time.monotonic() + patience, False
     while True:
         try:
-            command.upgrade(_config(url), "head")
+            if _number(url) != NUMBER:
+                _migrate(url)
             return
-        except CommandError as error:
-            raise MendSettings(
-                "The database was brought to a schema that this Fennox does not know.",
-                "Run the newest Fennox that has used it, or give another database.",
-            ) from error
         except (OperationalError, ProgrammingError) as error:
             problem = _in_words(error)
         if not isinstance(problem, TryLater) or time.monotonic() > end:
@@ -44,6 +43,39 @@ def upgrade(url: str, waiting: Callable[[TryLater], None] | None = None, patienc
         time.sleep(_PAUSE)
 
 
+def _number(url: str) -> str | None:
+    """Of the migration that the database is at; None: none was run yet."""
+    engine = create_engine(url, poolclass=NullPool)
+    with engine.connect() as connection:
+        if not inspect(connection).has_table("alembic_version"):
+            return None
+        return connection.execute(text("select version_num from alembic_version")).scalar_one_or_none()
+
+
+def _migrate(url: str) -> None:
+    # only after an update: Alembic is 3 MB that every start would load and keep
+    from alembic import command
+    from alembic.util import CommandError
+
+    try:
+        command.upgrade(config(url), "head")
+    except CommandError as error:
+        raise MendSettings(
+            "The database was brought to a schema that this Fennox does not know.",
+            "Run the newest Fennox that has used it, or give another database.",
+        ) from error
+
+
+def config(url: str) -> Config:
+    """Alembic's, for the migrations of this database."""
+    from alembic.config import Config
+
+    made = Config()
+    made.set_main_option("script_location", str(files("fennox.catalogue").joinpath("migrations")))
+    made.set_main_option("sqlalchemy.url", url.replace("%", "%%"))
+    return made
+
+
 def _in_words(error: DBAPIError) -> FennoxError:
     """Whether a database that could not be used may come by itself. What a driver says never holds the password."""
     lines = str(error.orig).strip().splitlines()
@@ -52,10 +84,3 @@ def _in_words(error: DBAPIError) -> FennoxError:
     if refused or isinstance(error, ProgrammingError):
         return MendSettings(f"The database cannot be used: {said}.", "Mend FENNOX_DATABASE or what that user may do.")
     return TryLater(f"The database does not answer: {said}.", "Start PostgreSQL, or mend FENNOX_DATABASE.")
-
-
-def _config(url: str) -> Config:
-    config = Config()
-    config.set_main_option("script_location", str(files("fennox.catalogue").joinpath("migrations")))
-    config.set_main_option("sqlalchemy.url", url.replace("%", "%%"))
-    return config

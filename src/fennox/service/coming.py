@@ -6,7 +6,6 @@ from collections import defaultdict
 from datetime import datetime, timedelta
 from itertools import pairwise
 
-import icalendar
 from sqlalchemy import func, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -83,6 +82,8 @@ async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str
 
 async def calendar(context: Context, session: AsyncSession) -> bytes:
     """One event for each routine and due time of the coming two weeks (RFC 5545)."""
+    import icalendar  # for who asks for one; it is large
+
     now = context.now()
     found = icalendar.Calendar()
     found.add("prodid", "-//Fennox//coming runs//EN")

@@ -11,7 +11,6 @@ from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
-from zxcvbn import zxcvbn
 
 from fennox.catalogue.models import ServiceState, SignInFailure, Token, User
 from fennox.core.errors import BadInput, NotSignedIn, TooManyAttempts
@@ -43,6 +42,8 @@ def strength_complaint(secret: str, words: list[str]) -> str | None:
         return "It is longer than 1024 characters."
     if len(secret) < 12:
         return f"It has {len(secret)} characters; 12 are the least."
+    from zxcvbn import zxcvbn  # 12 MB of words, for what is seldom done
+
     judged = zxcvbn(secret[:72], user_inputs=words)
     if judged["score"] >= 3:
         return None

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import structlog
-import uvicorn
 from fastapi import FastAPI
 from pydantic import ValidationError
 
@@ -22,7 +21,7 @@ from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import book, keyfile, memory, rebuilding, sessions, signin
+from fennox.service import book, keyfile, memory, rebuilding, sessions, signin, webserver
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
@@ -163,17 +162,7 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
 
 def serve(settings: Settings, clock: Path | None) -> None:
     _begin(settings)
-    uvicorn.run(
-        make_service(settings, clock),
-        host=settings.host,
-        port=settings.port,
-        ssl_certfile=settings.tls_certificate,
-        ssl_keyfile=settings.tls_key,
-        log_level="warning",
-        access_log=False,
-        timeout_graceful_shutdown=3,
-        server_header=False,
-    )
+    webserver.run(make_service(settings, clock), settings)
 
 
 def work(settings: Settings, clock: Path | None) -> None:

@@ -1,0 +1,55 @@
+"""The web server that carries API and console."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from contextlib import suppress
+from types import FrameType
+
+import uvicorn
+from fastapi import FastAPI
+
+from fennox.service.settings import Settings
+
+_NOT_STARTED = 3  # as uvicorn ends where it could not begin, which it has said
+_TICK = 1.0  # seconds, after which the date that answers carry is a new one
+
+
+class _Server(uvicorn.Server):
+    """As uvicorn's, which wakes up ten times a second to see whether it is to end; this one is told."""
+
+    _told: asyncio.Event | None = None
+
+    async def main_loop(self) -> None:
+        self._told = asyncio.Event()
+        self._loop = asyncio.get_running_loop()
+        while not await self.on_tick(0):
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self._told.wait(), _TICK)
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        super().handle_exit(sig, frame)
+        if self._told is not None:
+            self._loop.call_soon_threadsafe(self._told.set)
+
+
+def run(app: FastAPI, settings: Settings) -> None:
+    """Serve until a signal ends it."""
+    server = _Server(
+        uvicorn.Config(
+            app,
+            host=settings.host,
+            port=settings.port,
+            ssl_certfile=settings.tls_certificate,
+            ssl_keyfile=settings.tls_key,
+            log_level="warning",
+            access_log=False,
+            timeout_graceful_shutdown=3,
+            server_header=False,
+        )
+    )
+    with suppress(KeyboardInterrupt):
+        server.run()
+    if not server.started:
+        sys.exit(_NOT_STARTED)
