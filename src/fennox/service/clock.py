@@ -23,9 +23,10 @@ def real_now() -> datetime:
 
 
 class SimulatedClock:
-    """Follows a clock server; the first line is waited for."""
+    """Follows a clock server; the first line is waited for. ``on_change`` is called for each later one, in a thread."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, on_change: Callable[[], None] = lambda: None) -> None:
+        self._on_change = on_change
         self._socket = socket.socket(socket.AF_UNIX)
         self._socket.settimeout(10)
         try:
@@ -46,6 +47,7 @@ class SimulatedClock:
         with self._socket, self._lines:
             for line in self._lines:
                 self._take(line)
+                self._on_change()
 
     def now(self) -> datetime:
         at, rate, since = self._state

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import secrets
 import time
 from collections.abc import AsyncIterator, Sequence
@@ -63,6 +64,8 @@ class Context:
     service_id: str
     simulated: bool
     wall: Now = real_now  # the machine's own clock: sign-ins never follow a simulated one
+    clock_set: asyncio.Event = field(default_factory=asyncio.Event)
+    """A simulated clock was set since it was last looked at."""
     outdated: str = ""  # why this process does no more work; empty: it does
     sites: SiteHub = field(default_factory=SiteHub)
     turns: Turns = field(default_factory=Turns)
@@ -392,7 +395,13 @@ class Context:
 
 
 async def open_context(
-    settings: Settings, now: Now, keyfile: KeyFile, *, simulated: bool, turns: Turns | None = None
+    settings: Settings,
+    now: Now,
+    keyfile: KeyFile,
+    *,
+    simulated: bool,
+    turns: Turns | None = None,
+    clock_set: asyncio.Event | None = None,
 ) -> Context:
     """Connect to the database and learn, or decide for the first time, who this service is."""
     engine = postgresql.connect(settings)
@@ -400,6 +409,7 @@ async def open_context(
         with postgresql.in_words():
             service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
         context = Context(settings, engine, now, keyfile, service_id, simulated, turns=turns or Turns())
+        context.clock_set = clock_set or context.clock_set
         async with context.session() as session:
             await context.learn_kinds(session)
     except BaseException:

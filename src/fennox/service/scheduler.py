@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Awaitable, Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -39,7 +40,8 @@ from fennox.service.turns import give_way
 log: Any = structlog.get_logger()
 
 _DECIDING = 7202  # advisory lock: one process decides at a time
-_TICK, _SIMULATED_TICK = 1.0, 0.05  # seconds between two looks at the clock
+_TICK = 1.0  # seconds between two looks at the clock
+_SOON_SIMULATED = 0.05  # seconds
 _SOON = 1.0  # seconds, after a mistake or while something is left over
 _DOUBTFUL_PAUSE = 5.0  # seconds between two looks whether the clocks agree again
 _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
@@ -84,13 +86,17 @@ class Scheduler:
                 alarm.call()
 
     async def _tick(self) -> None:
-        """Look at the clock, which costs nothing, so that a jump of it is seen as soon as a due time that comes."""
-        pause = _SIMULATED_TICK if self.context.simulated else _TICK
+        """Look at the clock, which costs nothing, so that a jump of it is seen as soon as a due time that comes.
+
+        One that is simulated tells when it was set.
+        """
         while True:
+            self.context.clock_set.clear()
             now = self.context.now()
             for alarm in self._alarms.values():
                 alarm.look(now)
-            await asyncio.sleep(pause)
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self.context.clock_set.wait(), _TICK)
 
     async def _again_and_again(self, name: str, duty: Duty) -> None:
         """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next one comes.
@@ -109,10 +115,12 @@ class Scheduler:
             except Exception:
                 log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=name)
             alarm.set(begun, following.at, following.within)
+            if following.within is not None and following.within < _TICK:
+                asyncio.get_running_loop().call_later(following.within, alarm.call)
 
     async def _decide(self) -> Next:
         if await decide(self.context, self._known):
-            return Next(within=_SIMULATED_TICK if self.context.simulated else _SOON)
+            return Next(within=_SOON_SIMULATED if self.context.simulated else _SOON)
         return Next(at=self._known.nothing_before)
 
     async def _look(self) -> Next:

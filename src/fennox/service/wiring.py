@@ -62,9 +62,17 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
     if not memory.keep_small():
         log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
     sessions.strict = settings.strict_sessions
-    now = SimulatedClock(clock).now if clock else real_now
+    clock_set = asyncio.Event()
+    loop = asyncio.get_running_loop()
+
+    def told() -> None:
+        with suppress(RuntimeError):  # it is over
+            loop.call_soon_threadsafe(clock_set.set)
+
+    now = SimulatedClock(clock, told).now if clock else real_now
     keys = keyfile.load(settings.state)
-    opening = partial(open_context, settings, now, keys, simulated=clock is not None, turns=turns)
+    simulated = clock is not None
+    opening = partial(open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set)
     for _ in range(_TRIES):
         with suppress(TryLater):  # it was there a moment ago
             return await opening()
