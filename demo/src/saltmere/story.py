@@ -21,8 +21,8 @@ from saltmere.service import Interface, Refused
 
 DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
-NIGHTLY, SKERRY_HOURS = (2, 40), (3, 20)
-DAILY_FROM = 36  # before, a week has one night of backups
+HOURS = {"every-night": (2, 40), "skerries": (2, 50)}
+DAILY_FROM = 39  # before, a week has one night of backups
 CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = 18, 39, 45, 25, 48, 46
 
 
@@ -74,12 +74,13 @@ class Story:
         for name, needed in (("gannet-tickets", ["quay-store"]), ("northness-watch", ["quay-mail"])):
             call("PATCH", f"/systems/{name}", {"needs": needed})
         ladder = "everything for 14 days, daily for 45 days, monthly for 7 years, always 3"
-        for name, systems, hours, store in (
-            ("every-night", "kind=linux-server", NIGHTLY, "harbour"),
-            ("skerries", "kind=storage-server", SKERRY_HOURS, "lighthouse"),
+        for name, systems, store in (
+            ("every-night", "kind=linux-server", "harbour"),
+            ("skerries", "kind=storage-server", "lighthouse"),
         ):
+            hour, minute = HOURS[name]
             call("POST", "/routines", {
-                "name": name, "systems": systems, "when": f"every monday at {hours[0]:02}:{hours[1]:02}",
+                "name": name, "systems": systems, "when": f"every monday at {hour:02}:{minute:02}",
                 "zone": str(ZONE), "store": store, "ladder": ladder,
                 "copy_to": ["depot"] if name == "every-night" else [],
             })  # fmt: skip
@@ -95,9 +96,8 @@ class Story:
             if self.day == DAILY_FROM:
                 self._as_it_may(self._take_daily, "the routines", trouble)
             taken = self.day >= DAILY_FROM or morning.weekday() == 0
-            for routine, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)) if taken else ():
-                night = partial(self._night, routine, morning.replace(hour=hours[0], minute=hours[1]))
-                self._as_it_may(night, f"the night of {routine}", trouble)
+            if taken:
+                self._as_it_may(partial(self._night, morning), "the night", trouble)
             self._at(morning.replace(hour=10))
             self._as_it_may(partial(self._change, self.day), "what people changed", trouble)
             self.day += 1
@@ -106,8 +106,8 @@ class Story:
 
     def _take_daily(self) -> None:
         """From now on every night: who has looked for a week's work twice asks for it."""
-        for name, hours in (("every-night", NIGHTLY), ("skerries", SKERRY_HOURS)):
-            self.service.call("PATCH", f"/routines/{name}", {"when": f"every day at {hours[0]:02}:{hours[1]:02}"})
+        for name, (hour, minute) in HOURS.items():
+            self.service.call("PATCH", f"/routines/{name}", {"when": f"every day at {hour:02}:{minute:02}"})
 
     def _as_it_may(self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]) -> None:
         try:
@@ -118,19 +118,22 @@ class Story:
     def _at(self, moment: datetime) -> None:
         self.clock.set(moment.astimezone(UTC).timestamp(), 1)
 
-    def _night(self, routine: str, due: datetime) -> None:
-        """Put the clock a moment past the due time, and wait for the routine's runs."""
-        self._at(due + timedelta(seconds=20))
-        wanted = due.astimezone(UTC)
+    def _night(self, morning: datetime) -> None:
+        """Put the clock a moment past the last due time, and wait for the runs of all routines."""
+        due = {name: morning.replace(hour=hour, minute=minute) for name, (hour, minute) in HOURS.items()}
+        self._at(max(due.values()) + timedelta(seconds=20))
         limit = time.monotonic() + 180
-        while True:
-            last = self.service.call("GET", f"/routines/{routine}")["last_due"]
-            if last is not None and datetime.fromisoformat(last) >= wanted:
-                break
-            if time.monotonic() > limit:
-                raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
-            time.sleep(0.1)
-        self.service.wait_for_routine(routine)
+        for routine, wanted in due.items():
+            while not self._is_queued(routine, wanted):
+                if time.monotonic() > limit:
+                    raise TimeoutError(f"the routine {routine} was not queued for {wanted}")
+                time.sleep(0.1)
+        for routine in due:
+            self.service.wait_for_routine(routine)
+
+    def _is_queued(self, routine: str, due: datetime) -> bool:
+        last = self.service.call("GET", f"/routines/{routine}")["last_due"]
+        return last is not None and datetime.fromisoformat(last) >= due
 
     def _change(self, day: int) -> None:
         """What people did on this day, after the night's backups."""

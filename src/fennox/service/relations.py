@@ -66,12 +66,14 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
 
 async def resolved(context: Context, session: AsyncSession) -> dict[str, list[str]]:
     """By system, the domains whose names it resolves, as far as its newest good backup says."""
-    kinds = [kind for name in context.kind_names() if (kind := context.installed(name)) and kind.answers_for]
-    lists = sorted({listed for kind in kinds for listed in kind.answers_for})
-    if not lists:
+    there = select(System.id, System.name, System.kind).where(System.retired.is_(None))
+    systems = (await session.execute(there)).all()
+    kinds = [context.installed(name) for name in sorted({row.kind for row in systems})]
+    resolving = {kind.name: kind.answers_for for kind in kinds if kind is not None and kind.answers_for}
+    lists = sorted({listed for found in resolving.values() for listed in found})
+    names = {row.id: row.name for row in systems if row.kind in resolving}
+    if not names:
         return {}
-    there = select(System.id, System.name).where(System.retired.is_(None), System.kind.in_([k.name for k in kinds]))
-    names = {row.id: row.name for row in await session.execute(there)}
     columns = [Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(lists)]
     newest = (await session.execute(newest_backups(*columns).where(System.id.in_(names)))).all()
     return {
