@@ -136,8 +136,7 @@ def test_a_pack_that_is_gone_is_damage_that_a_store_tells_of(
     assert "Faults: 1 found, 0 healed. 1 BACKUP CANNOT BE READ WHOLE" in scrubbed.stderr
     with service.client() as client:
         [found] = client.damage("attic")
-        assert (found.object, found.backups, found.healed) == (f"backup {backup[:12]}", [backup], None)
-        assert "are in no pack" in found.what or "is in no pack" in found.what
+        assert (found.object, found.backups, found.healed) == ("packs that are gone", [backup], None)
         data = bytearray(whole)
         data[len(data) // 2] ^= 1
         pack.write_bytes(data)  # somebody found it elsewhere

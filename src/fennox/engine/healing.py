@@ -17,9 +17,10 @@ from fennox.core.format import packs, records
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
+from fennox.core.words import counted
 from fennox.engine.copying import Holding, carry_notes, copy, read_pack, shares_keys
 from fennox.engine.journal import Journal
-from fennox.engine.scrubbing import Report, in_place_of, lost_chunks
+from fennox.engine.scrubbing import GONE, Report, in_place_of, lost_chunks
 from fennox.engine.vault import README_NAME, RESCUE_NAME, readme, rescue_source
 from fennox.engine.writing import BackupWriter
 
@@ -50,9 +51,11 @@ async def heal(
         left = await lost_chunks(damaged, report.records[backup]) if missing[backup] else set()
         if left:
             where = "no other copy is whole" if copies.get(backup) else "no other store holds it"
-            healed.left[backup] = f"{len(left)} of its chunks are lost, and {where}."
+            healed.left[backup] = f"It has lost {counted(len(left), 'chunk')}, and {where}."
         else:
             healed.objects[in_place_of(backup)] = "its chunks were fetched from another copy"
+    if GONE in report.costs and report.costs[GONE].isdisjoint(healed.left):
+        healed.objects[GONE] = "what was in them was fetched from another copy"
     await _retire_damaged_packs(damaged, report, healed)
     for backup in report.missing:
         sources = [others[name] for name in copies.get(backup, []) if name in others]

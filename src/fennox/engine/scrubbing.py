@@ -31,6 +31,9 @@ from fennox.engine.vault import (
 )
 from fennox.stores.base import Found
 
+GONE = "packs that are gone"
+"""What stands in the place of an object's name where chunks are in no pack."""
+
 
 @dataclass(frozen=True)
 class Gap:
@@ -157,9 +160,10 @@ async def scrub(
         report.lost = {backup: missing for backup, missing in again.items() if missing}
     named = {fault.object for fault in report.faults}
     for backup, missing in report.lost.items():
-        for fault in blamed(holding.index, backup, missing):
+        for fault in _blamed(holding.index, missing):
             report.costs.setdefault(fault.object, set()).add(backup)
             if fault.object not in named:
+                named.add(fault.object)
                 report.faults.append(fault)
     report.gaps = _gaps(list(report.records.values()), removed)
     return report
@@ -242,16 +246,14 @@ async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
     return {chunk_id for chunk_id in needed if holding.index.sound_place(chunk_id) is None}
 
 
-def blamed(index: PackIndex, backup: str, lost: Collection[bytes]) -> list[Fault]:
-    """The objects because of which these chunks of a backup are lost: packs, or the backup itself if none has them."""
+def _blamed(index: PackIndex, lost: Collection[bytes]) -> list[Fault]:
+    """The objects because of which these chunks are lost; which packs they were that are gone, nobody knows."""
     found: dict[str, str] = {}
-    nowhere = 0
     for chunk_id in lost:
         places = index.places(chunk_id)
-        nowhere += not places
+        if not places:
+            found[GONE] = "Chunks that backups need are in no pack."
         found |= {place.pack: index.damaged[place.pack] for place in places if place.pack in index.damaged}
-    if nowhere:
-        found[in_place_of(backup)] = f"{nowhere} of its chunks are in no pack."
     return [Fault(name, what) for name, what in sorted(found.items())]
 
 
@@ -264,7 +266,7 @@ async def found_damaged(reader: BackupReader, what: str) -> list[Fault]:
         await raise_unless_damage(reader.vault, error)
         needed = {ref.id_bytes() for ref in reader.record.reference.id_list.chunks}
     lost = [chunk_id for chunk_id in needed if reader.index.sound_place(chunk_id) is None]
-    return blamed(reader.index, backup, lost) or [Fault(in_place_of(backup), what)]
+    return _blamed(reader.index, lost) or [Fault(in_place_of(backup), what)]
 
 
 def in_place_of(backup: str) -> str:

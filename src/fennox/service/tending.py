@@ -25,12 +25,14 @@ from fennox.catalogue.models import (
 from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import packs
 from fennox.core.format.records import Record
+from fennox.core.words import counted
 from fennox.engine.copying import Holding, copy, shares_keys
 from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import (
+    GONE,
     Fault,
     Gap,
     Report,
@@ -50,6 +52,7 @@ from fennox.service.queue import Lease
 from fennox.stores.whole import WholeObjects
 from fennox.wire.runs import RunKind
 
+_MOST_OPENED = 5  # damaged backups of which a scrub names the documents
 _MOST_NAMED = 20  # objects or documents that a log names one by one
 
 
@@ -165,9 +168,12 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         healed = await heal(here, report, others, copies, journal)
         for name, how in list(healed.objects.items())[:_MOST_NAMED]:
             await journal.log("info", f"Healed {name}: {how}.")
-        for backup, why in healed.left.items():
+        for backup, why in list(healed.left.items())[:_MOST_OPENED]:
             await journal.log("error", f"Backup {backup[:12]} is damaged: {why}")
             await _name_documents(here, report, backup, journal)
+        if len(healed.left) > _MOST_OPENED:
+            more = counted(len(healed.left) - _MOST_OPENED, "more backup")
+            await journal.log("error", f"So are {more}: fennox store damage {row.name}")
     gaps = await _unexplained(context, report)
     for gap in gaps:
         await journal.log("warning", str(gap))
@@ -275,7 +281,10 @@ async def _name_documents(here: Holding, report: Report, backup: str, journal: J
         await journal.log("error", f"Its manifest cannot be read: {error.what}")
         return
     more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
-    await journal.log("error", f"Documents of it that are lost: {', '.join(documents[:_MOST_NAMED])}{more}")
+    lost = f"Documents of it that are lost: {', '.join(documents[:_MOST_NAMED])}{more}"
+    await journal.log(
+        "error", lost if documents else "Every document of it can be read; the list of its chunks is lost."
+    )
 
 
 async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed) -> None:
@@ -284,7 +293,8 @@ async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, r
     known = await _open_damage(session, row)
     for fault in report.faults:
         item = known.pop(fault.object, None) or _entered(session, row, fault, now)
-        item.backups = sorted(report.costs.get(fault.object, ()))
+        costs = report.costs.get(fault.object, set())
+        item.backups = sorted(costs if fault.object in healed.objects else costs & healed.left.keys())
         if fault.object in healed.objects:
             item.healed, item.how = now, healed.objects[fault.object]
     for item in known.values():
@@ -322,7 +332,8 @@ async def _keep_verified(
     for item in known.values():
         if not {*item.backups}.isdisjoint(whole):
             item.backups = [backup for backup in item.backups if backup not in whole]
-            if item.object.startswith(in_place_of("")) and not item.backups:
+            of_backups = item.object == GONE or item.object.startswith(in_place_of(""))
+            if of_backups and not item.backups:
                 item.healed, item.how = now, "it was read whole again"
 
 
