@@ -3,12 +3,14 @@
     python scripts/private_postgres.py start FOLDER [--unsafe-no-sync]    prints the database's URL
     python scripts/private_postgres.py stop FOLDER
 
-As root it runs under the account ``postgres`` (PostgreSQL refuses root); as a user under that user.
+As root it runs under the account ``postgres`` (PostgreSQL refuses root); as a user under that user. If that account may
+not enter FOLDER, as below root's home, the cluster lies in the account's own home and FOLDER is a link to it.
 """
 
 from __future__ import annotations
 
 import argparse
+import hashlib
 import os
 import pwd
 import shutil
@@ -51,6 +53,8 @@ def _status(folder: Path) -> int:
 def start(folder: Path, *, sync: bool = True) -> str:
     """Make the cluster if it is not there, start it, and make the database."""
     folder.mkdir(parents=True, exist_ok=True)
+    if os.getuid() == 0 and not _may_enter(folder.parent.resolve()):
+        _lead_home(folder)
     (folder / "socket").mkdir(exist_ok=True)
     if os.getuid() == 0:
         owner = pwd.getpwnam(ACCOUNT)
@@ -68,6 +72,22 @@ def start(folder: Path, *, sync: bool = True) -> str:
         _run(_program("pg_ctl"), "-D", f"{root}/data", "-l", f"{root}/log", "-w", "-t", "30", "-o", options, "start")
     _make_database(root, "fennox")
     return url(folder)
+
+
+def _may_enter(folder: Path) -> bool:
+    """Whether the account may."""
+    return subprocess.run(["test", "-x", folder], user=ACCOUNT, group=ACCOUNT, extra_groups=[]).returncode == 0
+
+
+def _lead_home(folder: Path) -> None:
+    if folder.is_symlink():
+        return
+    name = hashlib.sha256(os.fsencode(folder.resolve())).hexdigest()[:16]
+    home = Path(pwd.getpwnam(ACCOUNT).pw_dir) / f"fennox-{name}"
+    shutil.rmtree(home, ignore_errors=True)  # of a folder that was removed
+    home.mkdir()
+    folder.rmdir()
+    folder.symlink_to(home)
 
 
 def _make_database(root: Path, name: str) -> None:
