@@ -5,6 +5,7 @@ SHELL := /bin/bash
 PYTHON ?= python3
 JOBS ?= $(shell echo $$(( ($$(nproc) * 3 + 1) / 2 ))) # many tests wait for processes they started
 BIN := .venv/bin
+PIP := $(BIN)/pip install --quiet --quiet --disable-pip-version-check
 CONSOLE := src/fennox/service/console
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
 
@@ -12,15 +13,19 @@ CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -ty
 
 setup: .venv/ready
 
-.venv/ready: requirements.lock pyproject.toml demo/pyproject.toml
+.venv/ready: requirements.lock requirements-build.lock pyproject.toml demo/pyproject.toml
 	@scripts/system-packages demo
 	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	@$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e . -e demo
+	@$(PIP) --require-hashes -r requirements.lock -r requirements-build.lock
+	@$(PIP) --no-deps --no-build-isolation -e . -e demo
 	@touch $@
 
-# What only the tests need, so that nobody who looks at the demo waits for it.
-.venv/tests-ready: .venv/ready scripts/system-packages
+# What only the checks and the tests need, so that nobody who looks at the demo waits for it.
+.venv/checks-ready: .venv/ready requirements-dev.lock
+	@$(PIP) --require-hashes -r requirements-dev.lock
+	@touch $@
+
+.venv/tests-ready: .venv/checks-ready scripts/system-packages
 	@scripts/system-packages tests
 	@touch $@
 
@@ -40,7 +45,7 @@ demo-reset: setup console
 	@rm -rf .state/demo
 	@exec $(BIN)/python -m saltmere.demo .state/demo
 
-check: setup
+check: .venv/checks-ready
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
@@ -69,14 +74,17 @@ soak: setup console .venv/tests-ready
 	$(BIN)/pytest -n $(JOBS) tests/core/test_fuzzing.py --examples 200000
 	for round in $$(seq 20); do $(BIN)/pytest -n $(JOBS) tests/engine tests/service || exit 1; done
 
-format: setup
+format: .venv/checks-ready
 	$(BIN)/ruff check --fix .
 	$(BIN)/ruff format .
 
-# Resolve the dependencies of pyproject.toml anew. The lock names no registry.
+# Resolve the dependencies of pyproject.toml anew: of Fennox itself, of its build, and with all that checks and tests need.
+# No lock names a registry.
+COMPILE := .state/lock/bin/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras \
+  --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --no-header --no-annotate
 lock: # `make lock UPGRADE=--upgrade` also takes newer versions of what is locked
 	$(PYTHON) -m venv .state/lock
 	.state/lock/bin/pip install --quiet pip-tools
-	.state/lock/bin/pip-compile --quiet $(UPGRADE) --generate-hashes --allow-unsafe --extra dev --strip-extras \
-	  --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --no-header --no-annotate \
-	  -o requirements.lock pyproject.toml
+	$(COMPILE) $(UPGRADE) -o requirements.lock pyproject.toml
+	$(COMPILE) $(UPGRADE) --only-build-deps --build-deps-for editable -o requirements-build.lock pyproject.toml
+	$(COMPILE) $(UPGRADE) -c requirements.lock -c requirements-build.lock --extra dev -o requirements-dev.lock pyproject.toml
