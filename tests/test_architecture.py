@@ -123,5 +123,20 @@ def test_the_environment_is_read_in_two_places_only() -> None:
             assert not re.search(r"os\.environ|getenv", path.read_text()), name
 
 
+def test_logins_are_aimed_in_one_place() -> None:
+    """Who could make a use of a login, or open its secret, elsewhere could send it to any machine."""
+    confined = {
+        r"\bUse\(": {"service/uses.py"},
+        r"\b(ssh|web)\.connect\(": {"service/context.py"},
+        r"\.credential\(": {"service/context.py", "service/storekeeping.py", "service/defaultlogins.py",
+                           "service/routes/looking.py"},  # the last three look at passwords and send none
+    }  # fmt: skip
+    for pattern, places in confined.items():
+        found = {
+            path.relative_to(SOURCE).as_posix() for path in SOURCE.rglob("*.py") if re.search(pattern, path.read_text())
+        }
+        assert found == places, pattern
+
+
 def test_no_module_is_named_for_nothing() -> None:
     assert not [path for path in modules() if path.stem in {"utils", "util", "helpers", "misc", "common"}]

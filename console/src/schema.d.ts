@@ -657,6 +657,30 @@ export interface paths {
         patch: operations["change_login"];
         trace?: never;
     };
+    "/api/v1/logins/{name}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Admit Login
+         * @description Let a login be used at a machine that is no system of its own: a restore's fresh one, a spare.
+         */
+        post: operations["admit_login"];
+        /**
+         * Revoke Login
+         * @description A login is not used at a machine any more, except by the systems that have it.
+         */
+        delete: operations["revoke_login"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/own-state": {
         parameters: {
             query?: never;
@@ -2837,6 +2861,20 @@ export interface components {
             /** Private Key */
             private_key?: string | null;
         };
+        /** LoginPlaceShown */
+        LoginPlaceShown: {
+            /** Address */
+            address: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Key */
+            key: string;
+        };
         /** LoginShown */
         LoginShown: {
             /** Account */
@@ -2854,6 +2892,11 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+            /**
+             * Places
+             * @description Where an administrator has admitted it beside that.
+             */
+            places: components["schemas"]["LoginPlaceShown"][];
             /**
              * Proves By
              * @enum {string}
@@ -3223,6 +3266,25 @@ export interface components {
             password?: string | null;
             /** Private Key */
             private_key?: string | null;
+        };
+        /**
+         * NewLoginPlace
+         * @description Where a login may be used beside the systems and stores that have it.
+         */
+        NewLoginPlace: {
+            /** Address */
+            address: string;
+            /**
+             * Key
+             * @description The accepted fingerprint; none: it is told.
+             */
+            key?: string | null;
+            /**
+             * Site
+             * @description From where the machine is looked at.
+             * @default
+             */
+            site: string;
         };
         /** NewPassphrase */
         NewPassphrase: {
@@ -6290,6 +6352,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LoginShown"];
                 };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    admit_login: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLoginPlace"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoginShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_login: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem (RFC 9457) */
             default: {

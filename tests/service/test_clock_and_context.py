@@ -14,6 +14,7 @@ from fennox.service import keyfile
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import open_context
 from fennox.service.settings import Settings
+from fennox.service.uses import Use
 from saltmere.clock import ClockServer, Follower
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres
@@ -95,13 +96,13 @@ async def test_takes_and_looks_share_connections_where_that_is_wanted(
     context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
     sealed = context.keyfile.seal(key_pair[0].encode(), "logins|quay|secret")
     login = Login(id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become="")
-    kind, address = context.kind("linux-server")[0], f"{server.host}:{server.port}"
-    first = await context.connect(kind, address, login, server.host_key, kept=True)
+    kind, use = context.kind("linux-server")[0], Use(login, f"{server.host}:{server.port}", server.host_key)
+    first = await context.connect(kind, use, kept=True)
     await first.close()
-    second = await context.connect(kind, address, login, server.host_key, kept=True)
+    second = await context.connect(kind, use, kept=True)
     assert (second is first) is same
     await second.close()
-    proof = await context.connect(kind, address, login, server.host_key)  # of a restore, say: always a new one
+    proof = await context.connect(kind, use)  # of a restore, say: always a new one
     assert proof is not second
     await proof.close()
     await context.close()

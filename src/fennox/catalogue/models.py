@@ -236,6 +236,18 @@ class Login(Base):
     changed: Mapped[datetime]
 
 
+class LoginPlace(Base):
+    """Where an administrator has admitted a login, beside the systems and stores that use it."""
+
+    __tablename__ = "login_places"
+
+    login_id: Mapped[str] = mapped_column(ForeignKey("logins.id", ondelete="CASCADE"), primary_key=True)
+    address: Mapped[str] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(primary_key=True)
+    by: Mapped[str]
+    at: Mapped[datetime]
+
+
 class System(Base):
     __tablename__ = "systems"
 

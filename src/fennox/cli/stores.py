@@ -26,6 +26,7 @@ from fennox.wire.stores import (
     LoginShown,
     Look,
     NewLogin,
+    NewLoginPlace,
     NewStore,
     StoreChange,
     StoreShown,
@@ -352,6 +353,22 @@ def set_login(arguments: argparse.Namespace, environment: Environment) -> None:
         _show_login(service.change_login(arguments.name, wanted), arguments)
 
 
+def admit_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+
+        def attempt(key: str | None) -> LoginShown:
+            wanted = NewLoginPlace(address=arguments.at, key=key, site=arguments.site)
+            return service.admit_login(arguments.name, wanted)
+
+        _show_login(with_accepted_key(attempt, arguments, arguments.at), arguments)
+
+
+def revoke_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        service.revoke_login(arguments.name, arguments.at)
+    say(f"The login {arguments.name} is not used at {arguments.at} any more, except for systems that have it.")
+
+
 def _text_of(file: str) -> str:
     try:
         return Path(file).read_text(encoding="utf-8")
@@ -380,6 +397,7 @@ def _show_login(login: LoginShown, arguments: argparse.Namespace) -> None:
             ("account", login.account),
             ("proves by", _proves_by(login)),
             ("becomes", login.become or "nobody else"),
+            *[("admitted", f"{place.address} with {place.key}, by {place.by}") for place in login.places],
         ],
     )
 
@@ -400,6 +418,7 @@ def list_logins(arguments: argparse.Namespace, environment: Environment) -> None
             ("BECOMES", lambda login: login.become or "-"),
             ("CHANGED", lambda login: when(login.changed)),
             ("SYSTEMS", lambda login: login.used_by),
+            ("ADMITTED AT", lambda login: ", ".join(sorted({place.address for place in login.places})) or "-"),
         ],
         as_json=arguments.json,
         quiet=arguments.quiet,

@@ -334,6 +334,12 @@ class Client:
     def change_login(self, name: str, wanted: wire.stores.LoginChange) -> wire.stores.LoginShown:
         return self._one(wire.stores.LoginShown, "PATCH", f"/logins/{name}", wanted)
 
+    def admit_login(self, name: str, wanted: wire.stores.NewLoginPlace) -> wire.stores.LoginShown:
+        return self._one(wire.stores.LoginShown, "POST", f"/logins/{name}/places", wanted)
+
+    def revoke_login(self, name: str, address: str) -> None:
+        self._call("DELETE", f"/logins/{name}/places", address=address)
+
     def remove_login(self, name: str) -> None:
         self._call("DELETE", f"/logins/{name}")
 

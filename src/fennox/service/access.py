@@ -46,6 +46,8 @@ TABLE: dict[str, Needed] = {
     "add_login": "administrator",
     "change_login": "administrator",
     "remove_login": "administrator",
+    "admit_login": "administrator",
+    "revoke_login": "administrator",
     "list_systems": "reader",
     "list_system_names": "reader",
     "add_kind": "administrator",

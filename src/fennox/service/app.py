@@ -18,6 +18,7 @@ from fennox.service.routes import (
     estate,
     keysets,
     kinds,
+    logins,
     looking,
     metrics,
     ownstate,
@@ -47,8 +48,8 @@ _HEADERS = {
 }
 
 _MODULES = (
-    session, estate, clocks, concerns, kinds, systems, looking, retiring, keysets, stores, ownstate, recovery, backups,
-    comparing, routines, restores, runs, users, workers, sites,
+    session, estate, clocks, concerns, kinds, systems, looking, retiring, keysets, stores, logins, ownstate,
+    recovery, backups, comparing, routines, restores, runs, users, workers, sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]

@@ -33,6 +33,7 @@ from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
+from fennox.links.greeting import greets_as_ssh
 from fennox.links.keeping import KeptLinks
 from fennox.service import postgresql, sessions, sites
 from fennox.service.clock import Now, real_now
@@ -43,6 +44,7 @@ from fennox.service.ownstate import OwnState
 from fennox.service.settings import Settings
 from fennox.service.sites import SiteHub
 from fennox.service.turns import KEPT_AT, Turns
+from fennox.service.uses import Use
 from fennox.service.ways import ANYWHERE, Way
 from fennox.stores import addresses
 from fennox.stores.base import Store
@@ -319,10 +321,8 @@ class Context:
 
     async def connect(
         self,
-        kind: Kind,
-        address: str,
-        login: Login | None,
-        key: str | None,
+        kind: Kind | Entrance,
+        use: Use,
         way: Way = ANYWHERE,
         *,
         kept: bool = False,
@@ -332,11 +332,25 @@ class Context:
             return OwnState(self.engine, self.service_id)
         if kind.reach == "hand":
             raise BadInput("Such a system is not reached: people hand in what they export.", "Use backup hand-in.")
-        if login is None:
+        if use.login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
-        return await self.reach(kind, address, self.credential(login), key, way, kept=kept)
+        return await self._linked(kind, use.address, self.credential(use.login), use.key, way, kept=kept)
 
-    async def reach(
+    async def try_credential(self, kind: Kind, address: str, credential: Credential, key: str, way: Way) -> Link:
+        """As :meth:`connect`, with what everybody knows, like a login of a fresh installation."""
+        return await self._linked(kind, address, credential, key, way)
+
+    async def tell_key(self, address: str, way: Way) -> None:
+        """Raise the error that shows with which key a machine answers. Nothing secret is sent to it."""
+        sessions.check_outside(f"connection to {address}")
+        parsed, nobody, dial = parse_address(address, 22), Credential("nobody"), await self.dialler(way.site)
+        if await greets_as_ssh(parsed, dial):
+            link: Link = await ssh.connect(parsed, nobody, None, way.patience, [], dial)
+        else:
+            link = await web.connect(parsed, nobody, None, way.patience, dial)
+        await link.close()
+
+    async def _linked(
         self,
         kind: Kind | Entrance,
         address: str,
@@ -346,7 +360,6 @@ class Context:
         *,
         kept: bool = False,
     ) -> Link:
-        """As :meth:`connect`, with a credential that need not be a login that is kept."""
         sessions.check_outside(f"connection to {address}")
         parsed = parse_address(address, kind.port)
         if kind.reach == "ssh":

@@ -56,7 +56,7 @@ def _is_due(system: System, now: datetime) -> bool:
 
 async def _enters(context: Context, kind: Kind, address: str, tried: Credential, key: str, way: Way) -> bool:
     try:
-        link = await context.reach(kind, address, tried, key, way)
+        link = await context.try_credential(kind, address, tried, key, way)
     except WrongLogin:
         return False
     try:

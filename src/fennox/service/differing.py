@@ -21,7 +21,7 @@ from fennox.engine.capture import Capture, identify
 from fennox.engine.journal import Journal
 from fennox.engine.looks import blinded, difference, look
 from fennox.engine.orders import check_same_machine
-from fennox.service import queue, routines, states
+from fennox.service import queue, routines, states, uses
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of
@@ -81,7 +81,7 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
             f"Run: fennox backup take {system.name}",
         )
     await journal.step(f"Reach {system.address}")
-    link = await context.connect(subject.kind, system.address, login, system.key, way_to(system), kept=True)
+    link = await context.connect(subject.kind, uses.of_system(system, login), way_to(system), kept=True)
     try:
         machine = await identify(subject.kind, link, subject.settings)
         check_same_machine(subject, machine)

@@ -6,6 +6,7 @@ from fennox.catalogue.models import Login, System
 from fennox.core.errors import FennoxError, KeyChanged, Unreachable, WrongLogin
 from fennox.core.format.manifest import Finding, Severity
 from fennox.core.restoring.sheet import Sheet
+from fennox.service import uses
 from fennox.service.context import Context
 from fennox.service.ways import way_to
 
@@ -20,7 +21,7 @@ async def look(context: Context, system: System, login: Login, target: str) -> l
     kind, _ = context.kind(system.kind)
     old, there = f"The old {system.name}", system.address
     try:
-        link = await context.connect(kind, there, login, system.key, way_to(system))
+        link = await context.connect(kind, uses.of_system(system, login), way_to(system))
     except Unreachable as error:
         return [_finding("note", _SILENT, f"{old} does not answer at {there}: {error.what}")]
     except WrongLogin:

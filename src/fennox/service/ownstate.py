@@ -56,6 +56,7 @@ KEPT = {
         Kept(models.User, ("created", "id")),
         Kept(models.KeySet, ("id", "generation"), frozenset({"sealed_write_secret", "sealed_opening_key"})),
         Kept(models.Login, ("name",), frozenset({"sealed_secret"})),
+        Kept(models.LoginPlace, ("at", "login_id", "address", "key")),
         Kept(models.SealedSecret, ("what", "key_set", "generation")),
         Kept(models.StoreRow, ("created", "id")),
         Kept(models.ClockAcceptance, ("name",)),

@@ -24,7 +24,7 @@ from fennox.engine.reading import BackupReader, backup_digests
 from fennox.engine.restore import Restore
 from fennox.engine.targets import WhoseLogin, look_at_target
 from fennox.links.base import Link
-from fennox.service import oldmachine, opening, queue
+from fennox.service import oldmachine, opening, queue, uses
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 from fennox.service.taking import subject_of, take_safety_copy
@@ -91,12 +91,14 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     parts = parts_to_take(kind, order.get("parts"))
     place = Place(address=order["address"], account=material.target_login.account, key=order["key"])
     await journal.step(f"Look at the target at {place.address}")
-    link = await context.connect(kind, place.address, material.target_login, place.key, way_to(system))
+    link = await context.connect(kind, uses.of_sheet(place, material.target_login), way_to(system))
     try:
         target = await look_at_target(kind, link, place, dict(system.settings), parts)
     finally:
         await link.close()
     await journal.step("Compare it with the backup and write the run sheet")
+    async with context.session() as session:
+        standing = await uses.another_system(session, system, target.machine.id)
     source = planning.Source(
         backup=material.backup.id,
         system=system.id,
@@ -106,7 +108,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         login_account=material.login.account,
         address=system.address,
         taken=material.backup.time,
-        standing=_standing(material) + await oldmachine.look(context, system, material.login, place.address),
+        standing=standing + _standing(material) + await oldmachine.look(context, system, material.login, place.address),
     )
     entrance = await _checked_entrance(context, kind, system, order.get("entrance"))
     sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)), entrance)
@@ -141,9 +143,10 @@ async def _checked_entrance(
         return None
     async with context.session() as session:
         login = await session.get_one(Login, wanted["login"])
-    link = await context.reach(entrance, wanted["address"], context.credential(login), wanted["key"], way_to(system))
+    place = Place(address=wanted["address"], account=login.account, key=wanted["key"])
+    link = await context.connect(entrance, uses.of_sheet(place, login), way_to(system))
     await link.close()
-    return Place(address=wanted["address"], account=login.account, key=wanted["key"])
+    return place
 
 
 async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
@@ -163,10 +166,10 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
             assert kind.restore is not None
             assert kind.restore.entrance is not None
             async with context.session() as session:
-                credential = context.credential(await session.get_one(Login, row.entrance_login_id))
-            return await context.reach(kind.restore.entrance, place.address, credential, place.key, way_to(system))
+                login = await session.get_one(Login, row.entrance_login_id)
+            return await context.connect(kind.restore.entrance, uses.of_sheet(place, login), way_to(system))
         login = material.target_login if whose == "target" else material.login
-        return await context.connect(kind, place.address, login, place.key, way_to(system))
+        return await context.connect(kind, uses.of_sheet(place, login), way_to(system))
 
     async def save(changed: SheetData) -> None:
         async with context.session() as session:

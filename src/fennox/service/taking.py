@@ -29,7 +29,7 @@ from fennox.engine.take import take
 from fennox.engine.targets import save_target
 from fennox.engine.vault import Vault
 from fennox.links.base import Link, Web
-from fennox.service import guarding, handing, noting, ownstate, queue, states
+from fennox.service import guarding, handing, noting, ownstate, queue, states, uses
 from fennox.service.asbefore import Ending, enter
 from fennox.service.context import Context
 from fennox.service.defaultlogins import look_again
@@ -179,7 +179,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
-        return await context.connect(subject.kind, system.address, login, system.key, way_to(system), kept=True)
+        return await context.connect(subject.kind, uses.of_system(system, login), way_to(system), kept=True)
 
     async def note(left: list[str]) -> None:
         async with context.session() as session:

@@ -231,6 +231,21 @@ class LoginChange(Wanted):
     become: Account | None = None
 
 
+class NewLoginPlace(Wanted):
+    """Where a login may be used beside the systems and stores that have it."""
+
+    address: str = Field(min_length=1, max_length=300)
+    key: str | None = Field(default=None, max_length=256, description="The accepted fingerprint; none: it is told.")
+    site: str = Field(default="", max_length=64, description="From where the machine is looked at.")
+
+
+class LoginPlaceShown(Shown):
+    address: str
+    key: str
+    by: str
+    at: Aware
+
+
 class LoginShown(Shown):
     id: str
     name: str
@@ -240,6 +255,7 @@ class LoginShown(Shown):
     become: str
     changed: Aware
     used_by: int
+    places: list[LoginPlaceShown] = Field(description="Where an administrator has admitted it beside that.")
 
 
 class Rekeyed(Shown):

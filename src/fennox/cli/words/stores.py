@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fennox.cli.words.shared import ADDRESS, Sub, far_side, noun_of, passphrase, verb_of
+from fennox.cli.words.shared import ADDRESS, Sub, accepting, far_side, noun_of, passphrase, verb_of
 
 
 def define(nouns: Sub) -> None:
@@ -98,6 +98,13 @@ def define(nouns: Sub) -> None:
                             "a site's worker reads from itself")  # fmt: skip
         verb.add_argument("--certificate", metavar="FILE", help="OpenSSH's certificate for the key")
         verb.add_argument("--become", metavar="ACCOUNT", help="run commands as this account, by sudo")
+    admit = verb_of(login, "admit", "stores:admit_login", "let a login be used at a machine that is no system yet")
+    revoke = verb_of(login, "revoke", "stores:revoke_login", "a login is not used at a machine any more", shows=False)
+    for verb in (admit, revoke):
+        verb.add_argument("name")
+        verb.add_argument("--at", required=True, metavar="ADDRESS", help="host:port")
+    admit.add_argument("--site", default="", help="from where the machine is reached")
+    accepting(admit)
     verb_of(login, "list", "stores:list_logins", "list the logins, without their secrets")
     verb_of(login, "remove", "stores:remove_login", "remove a login that nothing uses", shows=False).add_argument(
         "name"

@@ -16,6 +16,7 @@ from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded
 from fennox.core.kinds.filling import for_system
 from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.tracing import Trace
+from fennox.service import uses
 from fennox.service.context import Context, named
 from fennox.service.routes.backups import find_backup
 from fennox.service.routes.session import Here
@@ -58,7 +59,7 @@ async def _compared(context: Context, wanted: CompareWanted, *, patches: bool) -
     if after is not None:
         right = await side_of(await shelf.reader(after))
     else:
-        link = await context.connect(kind, system.address, login, system.key, way_to(system))
+        link = await context.connect(kind, uses.of_system(system, login), way_to(system))
         try:
             known = str(system.machine["id"]) if system.machine else left.machine
             right = await live_side(kind, link, dict(system.settings), left, known)

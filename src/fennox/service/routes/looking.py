@@ -16,10 +16,10 @@ from fennox.engine.recognising import fitting
 from fennox.engine.trying import Tried, try_kind
 from fennox.links.base import Web, parse_address
 from fennox.links.greeting import greets_as_ssh
-from fennox.service import defaultlogins, sites
+from fennox.service import defaultlogins, sites, uses
 from fennox.service.context import Context, named
 from fennox.service.relations import faces
-from fennox.service.routes.session import Here
+from fennox.service.routes.session import Here, Who
 from fennox.service.routes.systems import certificate_shown
 from fennox.service.ways import Way
 from fennox.wire.enrolling import CertificateShown, Looked, LookWanted, TriedPart
@@ -28,14 +28,14 @@ router = APIRouter(tags=["systems"])
 
 
 @router.post("/systems/look")
-async def look_at_machine(wanted: LookWanted, context: Here) -> Looked:
+async def look_at_machine(wanted: LookWanted, context: Here, who: Who) -> Looked:
     """What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept."""
     async with context.session() as session:
         login = await named(session, Login, wanted.login)
         way = Way(wanted.site, (await named(session, System, wanted.via)).id if wanted.via else None)
     kinds, address = await _candidates(context, wanted, way)
     try:
-        link = await context.connect(kinds[0], address, login, wanted.key, way)
+        link = await context.connect(kinds[0], uses.to_enrol(who, login, address, wanted.key), way)
     except KeyUnknown as error:
         return Looked(address=address, key=str(error.fields["fingerprint"]), accepted=False)
     try:

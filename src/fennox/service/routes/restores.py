@@ -19,7 +19,7 @@ from fennox.core.restoring.planning import at_another_machine, left_out_essentia
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
-from fennox.service import audit, book, ids, queue
+from fennox.service import audit, book, ids, queue, uses
 from fennox.service.context import Context, named
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.restoring import suspension
@@ -96,24 +96,25 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
         login = (
             await named(session, Login, wanted.login) if wanted.login else await session.get_one(Login, system.login_id)
         )
-        key = wanted.key or (system.key if address == system.address else None)
+        use = await uses.aimed(session, who, login, address, wanted.key or _own_key(system, address))
+        await uses.must_be_nobody_elses(session, system, use.address, use.key)
         entrance = kind.restore.entrance if kind.restore is not None else None
-        entrance_login = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
-    if key is None:
-        await _tell_key(context, kind, address, login, way_to(system))
+        at_entrance: uses.Use | None = None
+        if entrance is not None:
+            there = str(parse_address(wanted.entrance.at or parse_address(address, kind.port).host, entrance.port))
+            by = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
+            at_entrance = await uses.aimed(session, who, by, there, wanted.entrance.key)
+    if use.key is None:
+        await _tell_key(context, kind, use, way_to(system))
     order: dict[str, Any] = {
         "backup": backup.id,
-        "login": login.id,
-        "address": address,
-        "key": key,
+        **_aim(use),
         "parts": wanted.parts,
     }
-    if entrance is not None:
-        host = parse_address(address, kind.port).host
-        there = str(parse_address(wanted.entrance.at or host, entrance.port))
-        if wanted.entrance.key is None:
-            await _tell_key(context, entrance, there, entrance_login, way_to(system))
-        order["entrance"] = {"login": entrance_login.id, "address": there, "key": wanted.entrance.key}
+    if entrance is not None and at_entrance is not None:
+        if at_entrance.key is None:
+            await _tell_key(context, entrance, at_entrance, way_to(system))
+        order["entrance"] = _aim(at_entrance)
     async with context.session() as session:
         run = await queue.enqueue(
             session,
@@ -124,15 +125,28 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
             order=order,
             wait=wanted.wait,
         )
-        await audit.note(session, request, "drafted a restore", "system", system.name, backup=backup.id, at=address)
+        said = {"backup": backup.id, "at": address, "login": login.name, "key": str(use.key)}
+        if at_entrance is not None and at_entrance.login is not None:
+            said |= {"entrance": at_entrance.address, "entrance_login": at_entrance.login.name}
+            said |= {"entrance_key": str(at_entrance.key)}
+        await audit.note(session, request, "drafted a restore", "system", system.name, **said)
         await session.refresh(run)
         return await run_shown(context, session, run)
 
 
-async def _tell_key(context: Context, reach: Kind | Entrance, address: str, login: Login, way: Way) -> None:
+def _own_key(system: System, address: str) -> str | None:
+    return system.key if address == system.address else None
+
+
+def _aim(use: uses.Use) -> dict[str, Any]:
+    assert use.login is not None
+    return {"login": use.login.id, "address": use.address, "key": use.key}
+
+
+async def _tell_key(context: Context, reach: Kind | Entrance, use: uses.Use, way: Way) -> None:
     """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
     try:
-        link = await context.reach(reach, address, context.credential(login), None, way)
+        link = await context.connect(reach, use, way)
     except KeyUnknown as error:
         error.fields["field"] = "entrance.key" if isinstance(reach, Entrance) else "key"
         raise
@@ -166,6 +180,7 @@ async def start_restore(
         if data.state == "not proved":
             data.begin_proof_again()
         system = await session.get_one(System, row.system_id, with_for_update=True)
+        await uses.must_be_nobody_elses(session, system, data.target.address, data.target.key)
         kind, _ = context.kind(system.kind)
         before = await _run_of(session, row)
         goes_on = before is not None and before.state in ACTIVE

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-import secrets
 from typing import Annotated
 
 from fastapi import APIRouter, Body, Query, Request
-from sqlalchemy import ColumnElement, func, or_, select
+from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import KeySet, Login, Sheet, StoreDamage, StoreRow, StoreSpace, System
-from fennox.core.errors import BadInput, Conflict, FennoxError
+from fennox.catalogue.models import KeySet, Login, StoreDamage, StoreRow, StoreSpace
+from fennox.core.errors import FennoxError
 from fennox.core.format import header as headers
 from fennox.core.time import parse_stamp
 from fennox.service import audit, counting, storekeeping, sweeping, tending
@@ -28,10 +27,7 @@ from fennox.wire.stores import (
     EntryShown,
     FolderShown,
     Forgotten,
-    LoginChange,
-    LoginShown,
     Look,
-    NewLogin,
     NewStore,
     SlotShown,
     SpaceShown,
@@ -264,95 +260,3 @@ async def test_store(name: str, context: Here) -> StoreTest:
             check = StoreCheck(title="The header is ours", passed=True, detail="as pinned")
         tested = StoreTest(passed=check.passed, checks=[*tested.checks, check])
     return tested
-
-
-def _used_by(login: Login) -> ColumnElement[bool]:
-    return (StoreRow.login_id == login.id) | (StoreRow.sweep_login_id == login.id)
-
-
-async def _login(session: AsyncSession, row: Login) -> LoginShown:
-    systems = select(func.count()).select_from(System).where(System.login_id == row.id)
-    stores = select(func.count()).select_from(StoreRow).where(_used_by(row))
-    used = (await session.execute(systems)).scalar_one() + (await session.execute(stores)).scalar_one()
-    return LoginShown(
-        id=row.id,
-        name=row.name,
-        account=row.account,
-        proves_by=row.proves_by,
-        certificate=bool(row.certificate),
-        become=row.become,
-        changed=row.changed,
-        used_by=used,
-    )
-
-
-@router.get("/logins")
-async def list_logins(context: Here) -> Page[LoginShown]:
-    """All logins, without their secrets."""
-    async with context.session() as session:
-        rows = (await session.execute(select(Login).order_by(Login.name))).scalars()
-        return Page(items=[await _login(session, row) for row in rows])
-
-
-@router.post("/logins", status_code=201)
-async def add_login(wanted: NewLogin, request: Request, context: Here) -> LoginShown:
-    """Keep a login; its secret is sealed under the service's key file."""
-    async with context.session() as session:
-        if (await session.execute(select(Login).where(Login.name == wanted.name))).first() is not None:
-            raise Conflict(f"The login {wanted.name} is already there.", "Change it, or choose another name.")
-        row = Login(id=secrets.token_hex(16), name=wanted.name, account=wanted.account, changed=context.now(),
-                    proves_by="", sealed_secret=b"", become=wanted.become)  # fmt: skip
-        _set_secret(context, row, wanted)
-        session.add(row)
-        await audit.note(session, request, "added", "login", row.name, account=row.account)
-        return await _login(session, row)
-
-
-@router.patch("/logins/{name}")
-async def change_login(name: str, wanted: LoginChange, request: Request, context: Here) -> LoginShown:
-    """Change a login in one place, for everything that uses it."""
-    async with context.session() as session:
-        row = await named(session, Login, name)
-        if wanted.account is not None:
-            row.account = wanted.account
-        if wanted.become is not None:
-            row.become = wanted.become
-        if wanted.password is not None or wanted.private_key is not None or wanted.agent or wanted.here:
-            _set_secret(context, row, wanted)
-        elif wanted.certificate is not None:
-            raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
-        row.changed = context.now()
-        await audit.note(session, request, "changed", "login", row.name)
-        return await _login(session, row)
-
-
-@router.delete("/logins/{name}", status_code=204)
-async def remove_login(name: str, request: Request, context: Here) -> None:
-    """Remove a login that nothing uses."""
-    async with context.session() as session:
-        row = await named(session, Login, name)
-        users = [*(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()]
-        users += (await session.execute(select(StoreRow.name).where(_used_by(row)))).scalars()
-        used = or_(Sheet.target_login_id == row.id, Sheet.entrance_login_id == row.id)
-        sheets = (await session.execute(select(Sheet.id).where(used))).scalars().all()
-        if users or sheets:
-            what = ", ".join(users) if users else f"{len(sheets)} run sheets"
-            raise Conflict(f"The login {row.name} is used by {what}.", "Give them another login first.")
-        await session.delete(row)
-        await audit.note(session, request, "removed", "login", row.name)
-
-
-def _set_secret(context: Context, row: Login, wanted: NewLogin | LoginChange) -> None:
-    if sum((wanted.password is not None, wanted.private_key is not None, wanted.agent, wanted.here)) != 1:
-        raise BadInput("Give a password, a private key or an agent, or say here, and only one of them.",
-                       "Use --password-file, --key, --agent or --here.", field="password")  # fmt: skip
-    if wanted.certificate and wanted.private_key is None:
-        raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
-    secret = wanted.private_key or wanted.password
-    row.proves_by = "key" if wanted.private_key is not None else "password"
-    if secret is None:
-        row.proves_by = "agent" if wanted.agent else "here"
-    row.certificate = wanted.certificate or ""
-    row.sealed_secret = context.keyfile.seal(
-        secret.get_secret_value().encode() if secret is not None else b"", f"logins|{row.id}|secret"
-    )

@@ -16,12 +16,12 @@ from fennox.core.names import folder_name
 from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
-from fennox.service import audit, enrolment, taking
+from fennox.service import audit, enrolment, taking, uses
 from fennox.service.context import named
 from fennox.service.paging import After, Limit, in_order_of
 from fennox.service.relations import relations
 from fennox.service.routes.kinds import parts_of
-from fennox.service.routes.session import Here
+from fennox.service.routes.session import Here, Who
 from fennox.service.systemview import shown
 from fennox.service.ways import Way, way_to
 from fennox.wire.base import Page
@@ -78,7 +78,7 @@ async def list_system_names(context: Here) -> Page[SystemName]:
 
 
 @router.post("/systems", status_code=201)
-async def add_system(wanted: NewSystem, request: Request, context: Here) -> SystemShown:
+async def add_system(wanted: NewSystem, request: Request, context: Here, who: Who) -> SystemShown:
     """Enrol a system: reach it, check its key, see who it says it is."""
     kind, _ = context.kind(wanted.kind)
     if kind.reach == "service":
@@ -96,7 +96,9 @@ async def add_system(wanted: NewSystem, request: Request, context: Here) -> Syst
     link: Link | None = None
     machine: Machine | None = None
     if kind.reach != "hand":
-        link = await context.connect(kind, address, login, wanted.key, Way(wanted.site, via, wanted.patience))
+        link = await context.connect(
+            kind, uses.to_enrol(who, login, address, wanted.key), Way(wanted.site, via, wanted.patience)
+        )
         try:
             machine = await identify(kind, link, wanted.settings)
         finally:
@@ -242,7 +244,7 @@ async def probe_system(name: str, context: Here) -> Probe:
         raise BadInput(f"{row.name} is not reached: people hand in what they export.", "See: fennox backup hand-in")
     known = str(row.machine["id"]) if row.machine else None
     try:
-        link = await context.connect(kind, row.address, login, row.key, way_to(row))
+        link = await context.connect(kind, uses.of_system(row, login), way_to(row))
         try:
             machine = await identify(kind, link, dict(row.settings))
         finally:
