@@ -24,7 +24,7 @@ MAY_IMPORT = {
     "client": ["wire"],
     "cli": ["client", "wire", "core.errors", "core.names", "core.words", "core.compare.model", "core.restoring.sheet"],
     "testing": ["core", "stores.base", "links.base", "engine.journal"],
-    "logs": [],
+    "logs": ["core.names"],
     "kinds": [],
     "rescue": [],
 }

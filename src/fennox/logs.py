@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import logging
+import sys
+from collections.abc import MutableMapping
 from typing import Any
 
 import structlog
+
+from fennox.core.names import printable
 
 
 def start(form: str) -> None:
@@ -23,7 +27,18 @@ def start(form: str) -> None:
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso", utc=True),
             structlog.processors.format_exc_info,
+            _visible,
             renderer,
-        ]
+        ],
+        # ours are the colours; a command line's stream would show them instead
+        logger_factory=structlog.PrintLoggerFactory(getattr(sys.stdout, "rich_proxied_file", sys.stdout)),
     )
     logging.getLogger("asyncssh").setLevel(logging.ERROR)
+
+
+def _visible(_logger: Any, _method: str, event: MutableMapping[str, Any]) -> MutableMapping[str, Any]:
+    """What machines and people have said makes no lines, and steers no terminal."""
+    for name, value in event.items():
+        if isinstance(value, str) and name != "exception" and not value.isprintable():
+            event[name] = printable(value)
+    return event

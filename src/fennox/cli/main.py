@@ -104,6 +104,9 @@ def run() -> None:
     """All that a process is for, so that it may be set up for that alone."""
     gc.set_threshold(*_SELDOM)
     os.environ["PYDANTIC_DISABLE_PLUGINS"] = "__all__"  # else all installed packages are searched for some
+    from fennox.cli import visible
+
+    visible.install()
     code = main()
     gc.freeze()  # what is left goes with the process; nothing in it is searched for garbage once more
     sys.exit(code)

@@ -6,6 +6,7 @@ import json
 import sys
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
+from typing import Any
 
 from pydantic import BaseModel
 from rich.cells import cell_len
@@ -13,10 +14,19 @@ from rich.console import Console, JustifyMethod
 from rich.markup import escape
 from rich.text import Text
 
+from fennox.cli.visible import visible
 from fennox.core.names import printable
 
-out = Console(highlight=False, soft_wrap=False)
-err = Console(stderr=True, highlight=False)
+
+class VisibleConsole(Console):
+    """Rich's, for texts that may hold anything."""
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        super().print(*(visible(one) if isinstance(one, str) else one for one in objects), **options)
+
+
+out = VisibleConsole(highlight=False, soft_wrap=False)
+err = VisibleConsole(stderr=True, highlight=False)
 
 _CLOCKS_APART = timedelta(minutes=2)  # less is no date in the future, but another clock
 _GAP = 2  # spaces between columns
@@ -114,7 +124,7 @@ def show_one(item: BaseModel, *, as_json: bool, quiet: bool, key: str, lines: li
     else:
         width = max(len(label) for label, _ in lines)
         for label, value in lines:
-            out.print(f"[dim]{escape(label.ljust(width))}[/dim]  {escape(str(value))}", soft_wrap=True)
+            out.print(f"[dim]{escape(label.ljust(width))}[/dim]  {escape(printable(str(value)))}", soft_wrap=True)
 
 
 def say(text: str, style: str = "") -> None:

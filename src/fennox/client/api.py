@@ -105,7 +105,14 @@ class Client:
             if ahead is not None:
                 answer = ahead.result()
             else:
-                answer = self._http.request(method, path, json=json, content=content, params=params, timeout=timeout)
+                answer = self._http.request(
+                    method,
+                    quote(path, errors="surrogatepass"),
+                    json=json,
+                    content=content,
+                    params=params,
+                    timeout=timeout,
+                )
         except httpx.HTTPError as error:
             raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
         if NOW in answer.headers:
