@@ -8,7 +8,7 @@ from typing import Literal
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.routing import APIRoute
 
-from fennox.core.errors import NotAllowed, NotSignedIn, Outdated
+from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated
 from fennox.core.words import a
 from fennox.service.context import Context
 from fennox.service.signin import Person, person_of
@@ -159,6 +159,8 @@ async def authorise(request: Request) -> None:
     context: Context = request.app.state.context
     if context.outdated and request.scope["endpoint"].__name__ != "healthz":
         raise Outdated(context.outdated, "Stop this process, and start the new version in its place.")
+    if "\0" in request.url.path or any("\0" in text for pair in request.query_params.multi_items() for text in pair):
+        raise BadInput("The address holds the character NUL.", "Nothing is called so.")
     needed = TABLE[request.scope["endpoint"].__name__]
     if needed == "nobody":
         return
@@ -179,6 +181,15 @@ async def _person(request: Request, context: Context) -> Person:
         raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
     async with context.session() as session:
         return await person_of(session, token or cookie or "", by_cookie=token is None, now=context.wall())
+
+
+async def is_signed_in(request: Request, context: Context) -> bool:
+    """Whether who asked is so still: a stream ends with the session it began under."""
+    try:
+        await _person(request, context)
+    except NotSignedIn:
+        return False
+    return True
 
 
 def person(request: Request) -> Person:

@@ -26,6 +26,9 @@ class Settings(BaseSettings):
     port: int = 8420
     tls_certificate: Path | None = None
     tls_key: Path | None = None
+    proxies: str = Field(
+        default="", description="Addresses of reverse proxies that are believed when they say who calls; with commas."
+    )
     public_address: str | None = Field(default=None, description="How people reach the console, for links.")
     workers: int = Field(default=4, ge=0, le=64, description="Runs at one time in the service's own process.")
     keep_connections: float = Field(

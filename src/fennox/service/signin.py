@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import secrets
 from dataclasses import dataclass
@@ -9,11 +10,11 @@ from datetime import datetime, timedelta
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ServiceState, SignInFailure, Token, User
-from fennox.core.errors import BadInput, NotSignedIn, TooManyAttempts
+from fennox.core.errors import BadInput, NotSignedIn, TooManyAttempts, TryLater
 from fennox.service.context import Context
 from fennox.service.hashing import hashed
 from fennox.wire.access import Role
@@ -22,6 +23,8 @@ CONSOLE_LIFE = timedelta(hours=12)
 CLIENT_LIFE = timedelta(days=30)
 MAX_FAILURES = 8
 WINDOW = timedelta(minutes=10)
+_LONGEST = timedelta(minutes=1)  # that a try may go on
+_TURN, _TURNS = 0.25, 120  # seconds between two looks whether it is one's turn, and how many there are
 
 _hasher = PasswordHasher()
 _NOBODY = _hasher.hash(secrets.token_hex(16))  # a wrong user costs as long as a wrong password
@@ -63,26 +66,49 @@ def digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-async def _check_rate(session: AsyncSession, subjects: list[str]) -> None:
-    since = func.now() - WINDOW
-    for subject in subjects:
-        counted = select(func.count()).where(SignInFailure.subject == subject, SignInFailure.at > since)
-        if (await session.execute(counted)).scalar_one() >= MAX_FAILURES:
-            raise TooManyAttempts("Too many failed attempts to sign in.", "Wait ten minutes.")
-
-
 async def check_password(context: Context, user: str, password: str, address: str) -> User | None:
-    """The user, or None after noting the failure."""
-    subjects = [f"user {user}", f"address {address}"]
+    """The user, or None after noting the failure.
+
+    A try counts from before its password is looked at, in every process, so that many at a time are no way round.
+    """
+    attempt = secrets.token_hex(16)
+    found = await _begun(context, attempt, user, [f"user {user}", f"address {address}"])
+    fits = await hashed(lambda: _fits(found, password))
+    mine = SignInFailure.attempt == attempt
     async with context.session() as session:
-        await _check_rate(session, subjects)
-        found = (await session.execute(select(User).where(User.name == user))).scalar_one_or_none()
-    if await hashed(lambda: _fits(found, password)):
-        return found
-    async with context.session() as session:
-        for subject in subjects:
-            session.add(SignInFailure(subject=subject, at=func.now()))
-    return None
+        failed = update(SignInFailure).where(mine).values(attempt="")
+        await session.execute(delete(SignInFailure).where(mine) if fits else failed)
+    return found if fits else None
+
+
+async def _begun(context: Context, attempt: str, user: str, subjects: list[str]) -> User | None:
+    """Enter a try once fewer than the most go on or have failed; the user whose password it is about."""
+    for _ in range(_TURNS):
+        async with context.session() as session:
+            if await _may_try(session, subjects):
+                session.add_all(
+                    [SignInFailure(subject=subject, at=func.now(), attempt=attempt) for subject in subjects]
+                )
+                return (await session.execute(select(User).where(User.name == user))).scalar_one_or_none()
+        await asyncio.sleep(_TURN)
+    raise TryLater("Too many sign in at this moment.", "Try again in a minute.")
+
+
+async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
+    """Whether now; raises if too many have failed. One asks at a time, so that each sees those before it."""
+    here = SignInFailure.at > func.now() - WINDOW
+    failed = (SignInFailure.attempt == "") | (
+        SignInFailure.at < func.now() - _LONGEST
+    )  # nobody ends the try of the dead
+    for subject in sorted(subjects):
+        await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(subject))))
+        counted = select(func.count(), func.count().filter(failed)).where(SignInFailure.subject == subject, here)
+        tries, failures = (await session.execute(counted)).one()
+        if failures >= MAX_FAILURES:
+            raise TooManyAttempts("Too many failed attempts to sign in.", "Wait ten minutes.")
+        if tries >= MAX_FAILURES:
+            return False
+    return True
 
 
 def _fits(user: User | None, password: str) -> bool:

@@ -47,6 +47,9 @@ def run(app: FastAPI, settings: Settings) -> None:
             access_log=False,
             timeout_graceful_shutdown=3,
             server_header=False,
+            # else whoever calls from this machine could say to be anybody, and pass the throttle of sign-ins
+            proxy_headers=bool(settings.proxies),
+            forwarded_allow_ips=settings.proxies or None,
         )
     )
     with suppress(KeyboardInterrupt):

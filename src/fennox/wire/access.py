@@ -14,8 +14,8 @@ Role = Literal["reader", "operator", "administrator"]
 
 
 class SignIn(Wanted):
-    user: str
-    password: SecretStr
+    user: str = Field(max_length=256)
+    password: SecretStr = Field(max_length=1024)
     token: bool = Field(default=False, description="Answer with a token for a client instead of a cookie.")
 
 

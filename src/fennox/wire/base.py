@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import Generic, TypeVar
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, field_validator
 
 T = TypeVar("T")
 
@@ -16,6 +16,26 @@ class Wanted(BaseModel):
     """Base of requests: unknown fields are an error, so that a misspelt wish is not silently ignored."""
 
     model_config = ConfigDict(extra="forbid")
+
+    @field_validator("*", mode="before")
+    @classmethod
+    def without_nul(cls, given: object) -> object:
+        """No name, text or secret holds one, and PostgreSQL keeps none."""
+        if holds_nul(given):
+            raise ValueError("a text holds the character NUL, which cannot be kept")
+        return given
+
+
+def holds_nul(given: object) -> bool:
+    match given:
+        case str():
+            return "\0" in given
+        case dict():
+            return any(holds_nul(name) or holds_nul(value) for name, value in given.items())
+        case list():
+            return any(holds_nul(one) for one in given)
+        case _:
+            return False
 
 
 class Shown(BaseModel):

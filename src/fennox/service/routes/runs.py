@@ -16,7 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System, constant
 from fennox.core import moments
 from fennox.core.errors import NotFound
-from fennox.service import audit, book, ids, opening, queue
+from fennox.service import access, audit, book, ids, opening, queue
 from fennox.service.context import Context, named
 from fennox.service.newest import among, begins
 from fennox.service.outcomes import outcome
@@ -168,7 +168,7 @@ async def _events(request: Request, context: Context, run_id: str) -> AsyncItera
     hub: RunHub = request.app.state.hub
     behind, before = 0, ""
     with hub.listening(run_id) as heard:
-        while not await request.is_disconnected():
+        while not await request.is_disconnected() and await access.is_signed_in(request, context):
             heard.clear()
             async with context.session() as session:
                 row = await find_run(session, run_id)
