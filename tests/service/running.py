@@ -100,6 +100,12 @@ class Service:
         self._workers.append(worker)
         return worker
 
+    def resident(self) -> float:
+        """Memory of the service's own process now, in MB."""
+        assert self._process is not None
+        status = Path(f"/proc/{self._process.pid}/status").read_text()
+        return int(status.split("VmRSS:")[1].split()[0]) / 1024
+
     def kill(self) -> None:
         if self._process is not None:
             self._process.send_signal(signal.SIGKILL)

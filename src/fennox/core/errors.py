@@ -105,6 +105,10 @@ class BadInput(CallerMistake):
     slug = "bad-input"
 
 
+class TooLarge(BadInput):
+    slug = "too-large"
+
+
 class WrongPassphrase(BadInput):
     slug = "wrong-passphrase"
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Depends, FastAPI, Request, Response
 
 from fennox import __version__
 from fennox.service import access, pages, problems
+from fennox.service.bounds import BoundedBodies
 from fennox.service.context import Context
 from fennox.service.routes import (
     backups,
@@ -83,6 +84,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     access.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
 
     app.state.turns = context.turns if context is not None else Turns()
+    app.add_middleware(BoundedBodies)
     app.add_middleware(AnswersFirst, turns=app.state.turns)
 
     @app.middleware("http")

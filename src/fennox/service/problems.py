@@ -22,6 +22,7 @@ _STATUS: list[tuple[type[FennoxError], int]] = [
     (errors.NotAllowed, 403),
     (errors.NotFound, 404),
     (errors.Conflict, 409),
+    (errors.TooLarge, 413),
     (errors.CallerMistake, 422),
     (errors.PersonNeeded, 409),
     (errors.Stopped, 409),

@@ -10,6 +10,7 @@ from types import FrameType
 import uvicorn
 from fastapi import FastAPI
 
+from fennox.service.bounds import BoundedConnection
 from fennox.service.settings import Settings
 
 _NOT_STARTED = 3  # as uvicorn ends where it could not begin, which it has said
@@ -36,6 +37,7 @@ class _Server(uvicorn.Server):
 
 def run(app: FastAPI, settings: Settings) -> None:
     """Serve until a signal ends it."""
+    proxies = frozenset(one.strip() for one in settings.proxies.split(",") if one.strip())
     server = _Server(
         uvicorn.Config(
             app,
@@ -47,9 +49,10 @@ def run(app: FastAPI, settings: Settings) -> None:
             access_log=False,
             timeout_graceful_shutdown=3,
             server_header=False,
+            http=type("_Connection", (BoundedConnection,), {"proxies": proxies}),
             # else whoever calls from this machine could say to be anybody, and pass the throttle of sign-ins
-            proxy_headers=bool(settings.proxies),
-            forwarded_allow_ips=settings.proxies or None,
+            proxy_headers=bool(proxies),
+            forwarded_allow_ips=sorted(proxies),
         )
     )
     with suppress(KeyboardInterrupt):
