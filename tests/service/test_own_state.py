@@ -6,6 +6,7 @@ import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
+import httpx
 import pytest
 
 from fennox.catalogue.models import Base
@@ -14,6 +15,7 @@ from fennox.core.kinds.loading import load as load_kind
 from fennox.service.ownstate import KEPT, LEFT_OUT, SCHEMA
 from fennox.wire.access import NewUser
 from fennox.wire.backups import NewTake
+from fennox.wire.comparing import CompareWanted, TraceWanted
 from fennox.wire.ownstate import OwnStateWanted
 from fennox.wire.routines import NewRoutine
 from fennox.wire.stores import NewLogin, NewStore
@@ -165,3 +167,32 @@ def _everything_is_there(new: Service, held: str, later: str) -> None:
         assert client.store("depot").custody == "kept"
         interrupted = [run for run in client.runs() if run.state == "stopped"]
         assert all("rebuilt" in run.reason for run in interrupted)
+
+
+def test_what_the_service_knows_of_itself_is_for_administrators_alone(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    """Export gave an operator the hashes of all passwords and tokens, and shadow files and host keys of machines."""
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        client.add_user(NewUser(name="night-watch", role="operator", password="six anchors in the fog bank"))
+        held = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        client.keep_own_state(OwnStateWanted(store="attic", on_this_machine=True))
+        until(lambda: client.backups(system="fennox") != [], "the own state is kept")
+        until(lambda: not client.runs(state="running"), "nothing goes on")
+        [own, *_] = client.backups(system="fennox")
+        compared = CompareWanted(before=own.id, after=own.id)
+        token = client.sign_in("night-watch", "six anchors in the fog bank").token
+    with Client(service.address, token) as operator:
+        for asked in (
+            lambda: operator.compare(compared),
+            lambda: operator.compare_as_patch(compared),
+            lambda: operator.trace(TraceWanted(system="fennox", document="users.json")),
+        ):
+            with pytest.raises(ProblemError, match="Only an administrator sees Fennox's own state"):
+                asked()
+        for backup in (own.id, held):
+            told = httpx.post(f"{service.address}/api/v1/backups/{backup}/export", json={},
+                              headers={"authorization": f"Bearer {token}"}, trust_env=False)  # fmt: skip
+            assert (told.status_code, told.json()["type"]) == (403, "urn:fennox:not-allowed")
+        assert operator.compare(CompareWanted(before=held, after=held)).comparison is not None

@@ -11,6 +11,7 @@ from fastapi.routing import APIRoute
 from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated
 from fennox.core.words import a
 from fennox.service.context import Context
+from fennox.service.ownroutine import KIND as OWN_KIND
 from fennox.service.signin import Person, person_of
 
 Needed = Literal["nobody", "reader", "operator", "administrator"]
@@ -68,7 +69,7 @@ TABLE: dict[str, Needed] = {
     "take_backup": "operator",
     "show_backup": "reader",
     "list_documents": "reader",
-    "export_backup": "operator",
+    "export_backup": "administrator",
     "compare_as_patch": "operator",
     "compare_backups": "operator",
     "trace_value": "operator",
@@ -181,6 +182,15 @@ async def _person(request: Request, context: Context) -> Person:
         raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
     async with context.session() as session:
         return await person_of(session, token or cookie or "", by_cookie=token is None, now=context.wall())
+
+
+def may_see(who: Person, kind: str) -> None:
+    """Raise if what a backup of this kind holds is not for all who may compare.
+
+    Fennox's own state has the hashes of passwords and tokens, and the audit.
+    """
+    if kind == OWN_KIND and who.role != "administrator":
+        raise NotAllowed("Only an administrator sees Fennox's own state.", "Ask one.")
 
 
 async def is_signed_in(request: Request, context: Context) -> bool:

@@ -16,11 +16,12 @@ from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded
 from fennox.core.kinds.filling import for_system
 from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.tracing import Trace
-from fennox.service import uses
+from fennox.service import access, uses
 from fennox.service.context import Context, named
 from fennox.service.routes.backups import find_backup
-from fennox.service.routes.session import Here
+from fennox.service.routes.session import Here, Who
 from fennox.service.shelf import Shelf
+from fennox.service.signin import Person
 from fennox.service.ways import way_to
 from fennox.wire.comparing import Compared, ComparedBackup, CompareWanted, StandingShown, Traced, TraceWanted
 
@@ -32,25 +33,26 @@ class Patch(JSONResponse):
 
 
 @router.post("/comparisons")
-async def compare_backups(wanted: CompareWanted, context: Here) -> Compared:
+async def compare_backups(wanted: CompareWanted, context: Here, who: Who) -> Compared:
     """Compare two backups, the newest of a system with the one that stood at a time, or one with the live system.
 
     The live system is read while the caller waits; nothing of it is kept.
     """
-    return await _compared(context, wanted, patches=False)
+    return await _compared(context, wanted, who, patches=False)
 
 
 @router.post("/comparisons/patch", response_class=Patch)
-async def compare_as_patch(wanted: CompareWanted, context: Here) -> Patch:
+async def compare_as_patch(wanted: CompareWanted, context: Here, who: Who) -> Patch:
     """The same as one JSON Patch (RFC 6902) on an object part → document → attributes and content."""
-    return Patch(as_patch((await _compared(context, wanted, patches=True)).comparison))
+    return Patch(as_patch((await _compared(context, wanted, who, patches=True)).comparison))
 
 
-async def _compared(context: Context, wanted: CompareWanted, *, patches: bool) -> Compared:
+async def _compared(context: Context, wanted: CompareWanted, who: Person, *, patches: bool) -> Compared:
     async with context.session() as session:
         before, after = await _chosen(session, wanted)
         told = [await _told(session, row) for row in (before, after) if row is not None]
         system = await session.get_one(System, before.system_id)
+        access.may_see(who, system.kind)
         login = await session.get_one(Login, system.login_id) if system.login_id else None
     kind = for_system(context.kind(before.kind)[0], dict(system.settings))
     phrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
@@ -98,12 +100,13 @@ async def _told(session: AsyncSession, row: Backup) -> ComparedBackup:
 
 
 @router.post("/traces")
-async def trace_value(wanted: TraceWanted, context: Here) -> Traced:
+async def trace_value(wanted: TraceWanted, context: Here, who: Who) -> Traced:
     """Follow a document, a value in it, or a census list through all backups of a system."""
     question = Question(wanted.document, wanted.jsonpath, wanted.line, wanted.list)
     question.check()
     async with context.session() as session:
         system = await named(session, System, wanted.system)
+        access.may_see(who, system.kind)
         ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == constant("backup"))
         rows = list((await session.execute(ours.order_by(Backup.sequence))).scalars())
         told = {row.id: ComparedBackup(id=row.id, system=system.name, name=row.name, time=row.time) for row in rows}
