@@ -445,7 +445,7 @@ class Client:
         return self._one(wire.sites.SiteAdmitted, "POST", "/sites", wanted)
 
     def revoke(self, site: str) -> None:
-        self._call("DELETE", f"/sites/{quote(site, safe='')}")
+        self._call("DELETE", f"/sites/{site}")
 
     def drain(self, worker: str) -> None:
         self._call("POST", f"/workers/{worker}/drain")
