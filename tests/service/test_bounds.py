@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import socket
 import time
 from collections.abc import Iterator
@@ -9,7 +11,12 @@ from contextlib import ExitStack
 
 import httpx
 import pytest
+import uvicorn
+import websockets
+from starlette.types import Receive, Scope, Send
 
+from fennox.service import bounds
+from tests.places import loopback
 from tests.service.running import Service, until
 
 STRANGER = "127.0.0.9"
@@ -83,3 +90,33 @@ def test_a_connection_that_is_used_stays(service: Service) -> None:
     with service.client() as client:
         for _ in range(3):
             assert client.users()
+
+
+async def echo(scope: Scope, receive: Receive, send: Send) -> None:
+    """A site's worker, as far as a connection goes."""
+    assert scope["type"] == "websocket"
+    await receive()
+    await send({"type": "websocket.accept"})
+    while (message := await receive())["type"] == "websocket.receive":
+        await send({"type": "websocket.send", "text": message["text"]})
+
+
+async def test_the_line_of_a_sites_worker_stays_while_what_says_nothing_is_closed(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(bounds, "_HEADER", 0.2)
+    listening = socket.create_server((loopback(), 0))  # who comes too early is waited for there
+    host, port = listening.getsockname()[:2]
+    server = uvicorn.Server(uvicorn.Config(echo, http=bounds.BoundedConnection, log_level="error", lifespan="off"))
+    serving = asyncio.create_task(server.serve([listening]))
+    async with websockets.connect(f"ws://{host}:{port}/", proxy=None) as line:
+        reader, writer = await asyncio.open_connection(host, port)  # later than the line, and closed
+        writer.write(b"GET /")
+        with contextlib.suppress(ConnectionResetError):
+            assert await reader.read() == b""
+        writer.close()
+        await line.send("still here")
+        assert await line.recv() == "still here"
+    server.should_exit = True
+    await serving
+    assert not bounds.BoundedConnection._open, "nobody is counted who is gone"

@@ -6,7 +6,7 @@ import asyncio
 import re
 from collections import Counter
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -15,6 +15,9 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from fennox.core.errors import FennoxError, NotSignedIn, TooLarge, TryLater
 from fennox.service.access import COOKIE
 from fennox.service.problems import problem_of
+
+if TYPE_CHECKING:
+    import h11
 
 _MOST = 1024 * 1024  # bytes of a body, unless its route says more
 _OF_ITS_ROUTE = re.compile(r"/api/v1/systems/[^/]+/hand-ins$")  # which bounds it itself
@@ -98,19 +101,28 @@ class BoundedConnection(H11Protocol):
         self._wait()
 
     def connection_lost(self, exc: Exception | None) -> None:
-        if self._counted:
-            self._open[self._from()] -= 1
-            if not self._open[self._from()]:
-                del self._open[self._from()]
-        self._wait_no_longer()
+        self._leave()
         super().connection_lost(exc)
+
+    def handle_websocket_upgrade(self, event: h11.Request) -> None:
+        """A site's worker, which stays: another protocol has the connection from now on, and hears of its end."""
+        self._leave()
+        super().handle_websocket_upgrade(event)
 
     def data_received(self, data: bytes) -> None:
         super().data_received(data)
-        if self._answers():
+        if self._answers() or self.transport.get_protocol() is not self:
             self._wait_no_longer()
         elif self._waiting is None:
             self._wait()
+
+    def _leave(self) -> None:
+        self._wait_no_longer()
+        if self._counted:
+            self._counted = False
+            self._open[self._from()] -= 1
+            if not self._open[self._from()]:
+                del self._open[self._from()]
 
     def _from(self) -> str:
         return self.client[0] if self.client else ""

@@ -69,7 +69,7 @@ def digest(token: str) -> str:
 async def check_password(context: Context, user: str, password: str, address: str) -> User | None:
     """The user, or None after noting the failure.
 
-    A try counts from before its password is looked at, in every process, so that many at a time are no way round.
+    An attempt counts before its password is checked, in every process, so that a crowd of them gets no further.
     """
     attempt = secrets.token_hex(16)
     found = await _begun(context, attempt, user, [f"user {user}", f"address {address}"])
@@ -82,7 +82,7 @@ async def check_password(context: Context, user: str, password: str, address: st
 
 
 async def _begun(context: Context, attempt: str, user: str, subjects: list[str]) -> User | None:
-    """Enter a try once fewer than the most go on or have failed; the user whose password it is about."""
+    """Record an attempt, once there are fewer than the limit; the user whose password it gives."""
     for _ in range(_TURNS):
         async with context.session() as session:
             if await _may_try(session, subjects):
@@ -95,7 +95,7 @@ async def _begun(context: Context, attempt: str, user: str, subjects: list[str])
 
 
 async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
-    """Whether now; raises if too many have failed. One asks at a time, so that each sees those before it."""
+    """Whether an attempt may begin now; raises if too many have failed. One asks at a time, and sees the others."""
     here = SignInFailure.at > func.now() - WINDOW
     failed = (SignInFailure.attempt == "") | (
         SignInFailure.at < func.now() - _LONGEST

@@ -94,7 +94,7 @@ async def must_be_nobody_elses(session: AsyncSession, system: System, address: s
 
 
 async def another_system(session: AsyncSession, system: System, machine: str) -> list[Finding]:
-    """A blocker, if the machine that was looked at is that of another enrolled system, by another address."""
+    """A blocker if this machine, whatever its address, is that of another enrolled system."""
     same = select(System.name).where(
         System.id != system.id, System.retired.is_(None), System.machine["id"].astext == machine
     )

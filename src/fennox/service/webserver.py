@@ -18,7 +18,7 @@ _TICK = 1.0  # seconds, after which the date that answers carry is a new one
 
 
 class _Server(uvicorn.Server):
-    """As uvicorn's, which wakes up ten times a second to see whether it is to end; this one is told."""
+    """As uvicorn's, which polls ten times a second for the signal to stop; this one waits for it."""
 
     _told: asyncio.Event | None = None
 

@@ -1,4 +1,4 @@
-"""tries to sign in count before their password is looked at"""
+"""sign-in attempts count before their password is checked"""
 
 from __future__ import annotations
 
