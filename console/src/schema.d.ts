@@ -3276,12 +3276,12 @@ export interface components {
             address: string;
             /**
              * Key
-             * @description The accepted fingerprint; none: it is told.
+             * @description The accepted fingerprint; without it the error shows one.
              */
             key?: string | null;
             /**
              * Site
-             * @description From where the machine is looked at.
+             * @description The site from which the machine is reached.
              * @default
              */
             site: string;

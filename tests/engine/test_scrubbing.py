@@ -205,7 +205,7 @@ def leaves(folder: Path, how: str) -> None:
 @pytest.mark.parametrize("reads", [1, 2, 4])
 @pytest.mark.parametrize("how", ["cut", "unmounted"])
 async def test_a_store_that_goes_away_meanwhile_is_not_damaged(tmp_path: Path, how: str, reads: int) -> None:
-    """Whatever was left to read then was told to be damaged, and its backups with it."""
+    """Everything that was still to be read was reported as damaged, and its backups with it."""
     story = Story(tmp_path)
     await story.begin()
     record = await story.one.vault.find_record(story.backups[1])

@@ -39,7 +39,7 @@ def test_nobody_passes_the_throttle_by_saying_where_they_call_from(service: Serv
 
 
 def test_many_tries_at_a_time_are_no_way_round_the_throttle(service: Service) -> None:
-    """They were counted when their password had been looked at, so that all of them passed."""
+    """They were counted after their passwords had been checked, so that all of them passed."""
     with ThreadPoolExecutor(24) as pool:
         codes = list(pool.map(lambda n: try_in(service, "harbour-admin", f"made up {n}").status_code, range(24)))
     assert codes.count(401) == 8
@@ -87,4 +87,4 @@ def test_a_stream_ends_with_the_session_that_it_began_under(
             client.remove_user("night-watch")
             client.stop_run(run)
             left = "".join(lines)
-        assert "stopped" not in left, "it is told no more"
+        assert "stopped" not in left, "nothing more is sent"

@@ -76,7 +76,7 @@ def test_an_operator_aims_no_login_at_a_machine_of_their_own(backup: str, operat
             with pytest.raises(ProblemError, match="does not belong at") as refused:
                 operator.draft(wanted)
             assert (refused.value.slug, "fennox login admit" in refused.value.problem.remedy) == ("not-allowed", True)
-    assert trap.came == 0, "not even the network is looked at"
+    assert trap.came == 0, "nothing even connects"
 
 
 def test_an_operator_accepts_no_other_key_at_a_systems_address(

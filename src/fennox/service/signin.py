@@ -97,9 +97,8 @@ async def _begun(context: Context, attempt: str, user: str, subjects: list[str])
 async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
     """Whether an attempt may begin now; raises if too many have failed. One asks at a time, and sees the others."""
     here = SignInFailure.at > func.now() - WINDOW
-    failed = (SignInFailure.attempt == "") | (
-        SignInFailure.at < func.now() - _LONGEST
-    )  # nobody ends the try of the dead
+    left_by_the_dead = SignInFailure.at < func.now() - _LONGEST
+    failed = (SignInFailure.attempt == "") | left_by_the_dead
     for subject in sorted(subjects):
         await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(subject))))
         counted = select(func.count(), func.count().filter(failed)).where(SignInFailure.subject == subject, here)

@@ -321,13 +321,13 @@ def _entered(session: AsyncSession, row: StoreRow, fault: Fault, now: datetime) 
 async def _keep_verified(
     session: AsyncSession, row: StoreRow, faults: Mapping[Fault, set[str]], whole: Collection[str], now: datetime
 ) -> None:
-    """Enter damage that reading backups has shown, as a scrub would: the next one then knows of it.
+    """Enter the damage found by reading backups, as a scrub would, so that the next scrub knows of it.
 
-    Which of it a backup that is ``whole`` (again) does not need is known as well; that a pack is sound is not.
+    A backup that was read ``whole`` needs none of it; that a damaged pack is sound again only a scrub can tell.
     """
     known = await _open_damage(session, row)
     for fault, needed_by in faults.items():
-        item = known.get(fault.object) or _entered(session, row, fault, now)
+        item = known[fault.object] = known.get(fault.object) or _entered(session, row, fault, now)
         item.backups = sorted({*item.backups, *needed_by} - set(whole))
     for item in known.values():
         if not {*item.backups}.isdisjoint(whole):
@@ -362,6 +362,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     condemned = await vault.condemned()
     bad: dict[str, str] = {}
     faults: dict[Fault, set[str]] = defaultdict(set)
+    whole: set[str] = set()
     opened = 0
     for backup, folder in wanted:
         await journal.check()
@@ -387,6 +388,8 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             unsaid = [Fault(in_place_of(backup), bad[backup])]
             for fault in await found_damaged(reader, bad[backup]) if reader else unsaid:
                 faults[fault].add(backup)
+        elif not vault.locked:
+            whole.add(backup)
         await journal.progress(documents=opened)
     for pack, what in index.damaged.items():
         if packs.digest_in_name(pack) not in condemned:
@@ -398,10 +401,10 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         for backup, _ in wanted:
             current = await session.get(Copy, (backup, row.id))
             if current is not None:
-                current.damaged = bad.get(backup, "")
-                if not vault.locked and backup not in bad:
-                    current.verified = context.now()
-        whole = [] if vault.locked else [backup for backup, _ in wanted if backup not in bad]
+                if backup in bad:
+                    current.damaged = bad[backup]
+                elif backup in whole:  # what was only held against the packs' tables clears nothing
+                    current.damaged, current.verified = "", context.now()
         await _keep_verified(session, row, faults, whole, context.now())
         run.documents = opened
         run.result = {"backups": len(wanted), "opened": opened, "damaged_backups": len(bad)}

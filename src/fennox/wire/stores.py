@@ -235,8 +235,10 @@ class NewLoginPlace(Wanted):
     """Where a login may be used beside the systems and stores that have it."""
 
     address: str = Field(min_length=1, max_length=300)
-    key: str | None = Field(default=None, max_length=256, description="The accepted fingerprint; none: it is told.")
-    site: str = Field(default="", max_length=64, description="From where the machine is looked at.")
+    key: str | None = Field(
+        default=None, max_length=256, description="The accepted fingerprint; without it the error shows one."
+    )
+    site: str = Field(default="", max_length=64, description="The site from which the machine is reached.")
 
 
 class LoginPlaceShown(Shown):
