@@ -72,6 +72,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/approval-acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Approval Acts
+         * @description The groups of grave acts that need a second person.
+         */
+        get: operations["approval_acts"];
+        /**
+         * Set Approvals
+         * @description Ask for a second person from now on, or no more. While it is asked for people, that change needs one too.
+         */
+        put: operations["set_approvals"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Approvals
+         * @description What waits for a second person, the oldest first; or `all`, the newest first.
+         */
+        get: operations["list_approvals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{approval}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Approval
+         * @description What is to be done, in full.
+         */
+        get: operations["show_approval"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{approval}/grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Grant Approval
+         * @description Let the other person do exactly this, once, within an hour.
+         */
+        post: operations["grant_approval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{approval}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refuse Approval
+         * @description Say no, and why.
+         */
+        post: operations["refuse_approval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -81,11 +185,75 @@ export interface paths {
         };
         /**
          * Audit
-         * @description Who did what, newest first.
+         * @description Who did what, newest first; by person, noun, the name it is about, part of the action, address and time.
          */
         get: operations["audit"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check Audit
+         * @description Compute the chain of all entries anew, and hold it against the newest backup of Fennox itself.
+         */
+        get: operations["check_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authenticator": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Totp
+         * @description A secret for an authenticator. It counts once a code of it was given.
+         */
+        post: operations["begin_totp"];
+        /**
+         * Remove Totp
+         * @description No code is asked for any more; the recovery codes end with it.
+         */
+        delete: operations["remove_totp"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authenticator/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Confirm Totp
+         * @description Give the first code: from now on one is asked for at each sign-in. The answer are codes for when it is lost.
+         */
+        post: operations["confirm_totp"];
         delete?: never;
         options?: never;
         head?: never;
@@ -436,7 +604,7 @@ export interface paths {
         put?: never;
         /**
          * First User
-         * @description Make the first administrator with the one-time code from the service's log.
+         * @description Make the first administrator with the one-time code from the service's log, and sign them in.
          */
         post: operations["first_user"];
         delete?: never;
@@ -699,6 +867,90 @@ export interface paths {
          */
         put: operations["keep_own_state"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Passkeys
+         * @description Your own.
+         */
+        get: operations["list_passkeys"];
+        put?: never;
+        /**
+         * Add Passkey
+         * @description Keep the passkey that the browser has made. It signs in alone.
+         */
+        post: operations["add_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passkeys/{passkey}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Passkey
+         * @description Let a passkey of yours sign in no more.
+         */
+        delete: operations["remove_passkey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passkeys/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Passkey
+         * @description What the browser is to make a passkey from.
+         */
+        post: operations["begin_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * New Recovery Codes
+         * @description Ten new recovery codes; those from before count no more.
+         */
+        post: operations["new_recovery_codes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1130,7 +1382,7 @@ export interface paths {
         };
         /**
          * Who Am I
-         * @description Who is signed in.
+         * @description Who is signed in, and what they may do.
          */
         get: operations["who_am_i"];
         put?: never;
@@ -1144,6 +1396,166 @@ export interface paths {
          * @description Sign out; the token or cookie is worth nothing afterwards.
          */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In With Passkey
+         * @description Sign in with a passkey: a cookie for the console.
+         */
+        post: operations["sign_in_with_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Passkey Sign In
+         * @description What the browser is to have a passkey sign.
+         */
+        post: operations["begin_passkey_sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Password
+         * @description Change your own password; every other session of yours ends.
+         */
+        post: operations["change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prove
+         * @description Prove anew who you are, for grave acts of the next ten minutes.
+         */
+        post: operations["prove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/proof/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prove With Passkey
+         * @description Prove anew who you are, for grave acts of the next ten minutes.
+         */
+        post: operations["prove_with_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sessions
+         * @description Your sessions and tokens, or `everybody`'s, those that were used last first.
+         */
+        get: operations["list_sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Session
+         * @description End a session or a token of yours; an administrator ends anybody's.
+         */
+        delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/end-others": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Other Sessions
+         * @description Sign out everywhere else; tokens of programs stay.
+         */
+        post: operations["end_other_sessions"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1720,6 +2132,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Token
+         * @description Make a token for a program, which can do no more than you may. It is shown once.
+         */
+        post: operations["add_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traces": {
         parameters: {
             query?: never;
@@ -1749,13 +2181,13 @@ export interface paths {
         };
         /**
          * List Users
-         * @description All users.
+         * @description Everybody who may sign in.
          */
         get: operations["list_users"];
         put?: never;
         /**
          * Add User
-         * @description Make a user with one of the three roles.
+         * @description Let somebody sign in. They must change the password at their first sign-in.
          */
         post: operations["add_user"];
         delete?: never;
@@ -1776,12 +2208,16 @@ export interface paths {
         post?: never;
         /**
          * Remove User
-         * @description Remove a user and every sign-in of theirs; the last administrator stays.
+         * @description Remove a person, every session of theirs and every token they made; the last administrator stays.
          */
         delete: operations["remove_user"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change User
+         * @description Change what somebody may do, or let them in again. A new password or role ends their sessions.
+         */
+        patch: operations["change_user"];
         trace?: never;
     };
     "/api/v1/workers": {
@@ -1946,6 +2382,8 @@ export interface components {
         };
         /** AlertRouteChange */
         AlertRouteChange: {
+            /** Audit */
+            audit?: boolean | null;
             /** Digest */
             digest?: string | null;
             /** Mode */
@@ -1957,8 +2395,13 @@ export interface components {
         };
         /** AlertRouteShown */
         AlertRouteShown: {
-            /** Address */
+            /**
+             * Address
+             * @description Where it is; the rest of an address may hold a token and is not shown.
+             */
             address: string;
+            /** Audit */
+            audit: boolean;
             /**
              * Channel
              * @enum {string}
@@ -2005,10 +2448,102 @@ export interface components {
             /** Sent */
             sent: boolean;
         };
+        /**
+         * ApprovalActs
+         * @description The groups of grave acts that need a second person.
+         */
+        ApprovalActs: {
+            /** Acts */
+            acts: ("restore" | "export" | "keys" | "people" | "logins" | "kinds" | "alerts")[];
+        };
+        /** ApprovalActsShown */
+        ApprovalActsShown: {
+            /** Acts */
+            acts: ("restore" | "export" | "keys" | "people" | "logins" | "kinds" | "alerts")[];
+        };
+        /** ApprovalShown */
+        ApprovalShown: {
+            /** About */
+            about: string;
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "restore" | "export" | "keys" | "people" | "logins" | "kinds" | "alerts";
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Because */
+            because: string;
+            /** By */
+            by: string;
+            /** Decided */
+            decided: string | null;
+            /** Decided By */
+            decided_by: string;
+            /** Id */
+            id: string;
+            /** Mine */
+            mine: boolean;
+            /** Operation */
+            operation: string;
+            /**
+             * Sheet
+             * @description The run sheet that it starts, as it stood then.
+             */
+            sheet: string | null;
+            /**
+             * Shown
+             * @description What is to be done: name and value, secrets masked.
+             */
+            shown: [
+                string,
+                string
+            ][];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "asked" | "granted" | "refused" | "used" | "ended";
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+        };
+        /**
+         * AuditChecked
+         * @description What a check of the chain found. ``faults``: in words, the first first.
+         */
+        AuditChecked: {
+            /**
+             * Backup
+             * @description Fennox's own backup that the entries were held against.
+             */
+            backup: string | null;
+            /** Entries */
+            entries: number;
+            /** Faults */
+            faults: string[];
+            /**
+             * Held
+             * @description Entries that it holds.
+             */
+            held: number;
+            /**
+             * Not Checked
+             * @description Why none was; empty: one was.
+             */
+            not_checked: string;
+        };
         /** AuditEntry */
         AuditEntry: {
             /** Action */
             action: string;
+            /** Address */
+            address: string;
             /**
              * At
              * Format: date-time
@@ -2020,12 +2555,19 @@ export interface components {
             details: {
                 [key: string]: string;
             };
+            /** Digest */
+            digest: string;
             /** Id */
             id: number;
             /** Name */
             name: string;
             /** Noun */
             noun: string;
+            /**
+             * Place
+             * @description In the chain; null for a moment.
+             */
+            place: number | null;
         };
         /** BackupShown */
         BackupShown: {
@@ -2447,6 +2989,14 @@ export interface components {
             /** What */
             what: string;
         };
+        /** Decision */
+        Decision: {
+            /**
+             * Because
+             * @default
+             */
+            because: string;
+        };
         /**
          * DocumentChange
          * @description One document. ``said`` tells in words what cannot be shown value by value.
@@ -2626,6 +3176,12 @@ export interface components {
              * Format: password
              */
             password: string;
+            /**
+             * Token
+             * @description Answer with a token for a client instead of a cookie.
+             * @default false
+             */
+            token: boolean;
             /** User */
             user: string;
         };
@@ -3144,6 +3700,12 @@ export interface components {
             /** Address */
             address: string;
             /**
+             * Audit
+             * @description Tell each entry of the audit as well, as it happens.
+             * @default false
+             */
+            audit: boolean;
+            /**
              * Channel
              * @enum {string}
              */
@@ -3285,6 +3847,26 @@ export interface components {
              * @default
              */
             site: string;
+        };
+        /** NewPasskey */
+        NewPasskey: {
+            /**
+             * Credential
+             * @description What the browser gave, in its JSON form.
+             */
+            credential: {
+                [key: string]: unknown;
+            };
+            /**
+             * Handle
+             * Format: password
+             */
+            handle: string;
+            /**
+             * Name
+             * @description Of the device, for the list.
+             */
+            name: string;
         };
         /** NewPassphrase */
         NewPassphrase: {
@@ -3540,6 +4122,34 @@ export interface components {
              */
             wait: boolean;
         };
+        /**
+         * NewToken
+         * @description A token for a program. It can do no more than the person who makes it, and no grave act.
+         */
+        NewToken: {
+            /**
+             * Days
+             * @description Until it ends; 90, or 365 for metrics.
+             */
+            days?: number | null;
+            /**
+             * Kind
+             * @default automation
+             * @enum {string}
+             */
+            kind: "automation" | "metrics";
+            /** Name */
+            name: string;
+            /** Rights */
+            rights?: ("export" | "content")[] | null;
+            /**
+             * Role
+             * @description Left out: your own.
+             */
+            role?: ("reader" | "auditor" | "operator" | "administrator") | null;
+            /** Scope */
+            scope?: string[] | null;
+        };
         /** NewUser */
         NewUser: {
             /** Name */
@@ -3547,13 +4157,18 @@ export interface components {
             /**
              * Password
              * Format: password
+             * @description For the first sign-in only; the person must change it.
              */
             password: string;
+            /** Rights */
+            rights?: ("export" | "content")[] | null;
             /**
              * Role
              * @enum {string}
              */
-            role: "reader" | "operator" | "administrator";
+            role: "reader" | "auditor" | "operator" | "administrator";
+            /** Scope */
+            scope?: string[] | null;
         };
         /**
          * OtherClock
@@ -3668,6 +4283,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["AlertRouteShown"][];
         };
+        /** Page[ApprovalShown] */
+        Page_ApprovalShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["ApprovalShown"][];
+        };
         /** Page[AuditEntry] */
         Page_AuditEntry_: {
             /** After */
@@ -3745,6 +4367,13 @@ export interface components {
             /** Items */
             items: components["schemas"]["MarkedShown"][];
         };
+        /** Page[PasskeyShown] */
+        Page_PasskeyShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["PasskeyShown"][];
+        };
         /** Page[RemovalShown] */
         Page_RemovalShown_: {
             /** After */
@@ -3772,6 +4401,13 @@ export interface components {
             after: string | null;
             /** Items */
             items: components["schemas"]["RunShown"][];
+        };
+        /** Page[SessionShown] */
+        Page_SessionShown_: {
+            /** After */
+            after: string | null;
+            /** Items */
+            items: components["schemas"]["SessionShown"][];
         };
         /** Page[SiteShown] */
         Page_SiteShown_: {
@@ -3853,6 +4489,50 @@ export interface components {
             /** Uses */
             uses: ("rebuild" | "load")[];
         };
+        /** PasskeyBegun */
+        PasskeyBegun: {
+            /**
+             * Handle
+             * @description To be given back with what the browser has made.
+             */
+            handle: string;
+            /**
+             * Options
+             * @description For `navigator.credentials` (WebAuthn level 3, JSON form).
+             */
+            options: {
+                [key: string]: unknown;
+            };
+        };
+        /** PasskeyShown */
+        PasskeyShown: {
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Id */
+            id: string;
+            /** Last Used */
+            last_used: string | null;
+            /** Name */
+            name: string;
+        };
+        /** PasskeySignIn */
+        PasskeySignIn: {
+            /**
+             * Credential
+             * @description What the browser gave, in its JSON form.
+             */
+            credential: {
+                [key: string]: unknown;
+            };
+            /**
+             * Handle
+             * Format: password
+             */
+            handle: string;
+        };
         /** PassphraseShown */
         PassphraseShown: {
             /** Id */
@@ -3876,6 +4556,19 @@ export interface components {
              * Format: password
              */
             passphrase: string;
+        };
+        /** PasswordChange */
+        PasswordChange: {
+            /**
+             * New
+             * Format: password
+             */
+            new: string;
+            /**
+             * Old
+             * Format: password
+             */
+            old: string;
         };
         /**
          * Place
@@ -3945,6 +4638,27 @@ export interface components {
             lists: components["schemas"]["ListProof"][];
             /** Proved */
             proved: boolean;
+        };
+        /**
+         * ProofWanted
+         * @description A fresh proof of who one is, for grave acts.
+         */
+        ProofWanted: {
+            /** Code */
+            code?: string | null;
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
+        };
+        /** RecoveryCodes */
+        RecoveryCodes: {
+            /**
+             * Codes
+             * @description Each signs in once in place of the second factor. Shown this once.
+             */
+            codes: string[];
         };
         /** RecoverySheet */
         RecoverySheet: {
@@ -4314,6 +5028,56 @@ export interface components {
             wants_passphrase: boolean;
         };
         /**
+         * SessionShown
+         * @description A session of a person, or a token that they made for a program.
+         */
+        SessionShown: {
+            /**
+             * Address
+             * @description From where it began.
+             */
+            address: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Current */
+            current: boolean;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "console" | "client" | "automation" | "metrics";
+            /** Last Used */
+            last_used: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Program
+             * @description What began it, as it says itself.
+             */
+            program: string;
+            /** Rights */
+            rights: ("export" | "content")[];
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "auditor" | "operator" | "administrator";
+            /** Scope */
+            scope: string[][] | null;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** User */
+            user: string;
+        };
+        /**
          * Sheet
          * @description Versioned data: every change of choices or facts is a new version.
          */
@@ -4520,10 +5284,27 @@ export interface components {
         /** SignedIn */
         SignedIn: {
             /**
+             * Must Change
+             * @description Nothing else is allowed until the password is changed.
+             */
+            must_change: boolean;
+            /**
+             * Proved
+             * @description Whether grave acts need no further proof now.
+             */
+            proved: boolean;
+            /** Rights */
+            rights: ("export" | "content")[];
+            /**
              * Role
              * @enum {string}
              */
-            role: "reader" | "operator" | "administrator";
+            role: "reader" | "auditor" | "operator" | "administrator";
+            /**
+             * Scope
+             * @description Lists of selectors; a system is reached if it fits one of each.
+             */
+            scope: string[][] | null;
             /** Token */
             token: string | null;
             /**
@@ -4536,6 +5317,8 @@ export interface components {
         };
         /** SignIn */
         SignIn: {
+            /** Code */
+            code?: string | null;
             /**
              * Password
              * Format: password
@@ -4973,6 +5756,37 @@ export interface components {
             /** Via */
             via: string | null;
         };
+        /** TokenMade */
+        TokenMade: {
+            made: components["schemas"]["SessionShown"];
+            /**
+             * Token
+             * @description Shown this once.
+             */
+            token: string;
+        };
+        /**
+         * TotpBegun
+         * @description A secret for an authenticator (RFC 6238), which counts once it has given a code.
+         */
+        TotpBegun: {
+            /**
+             * Address
+             * @description The same as an otpauth:// address, for a QR code.
+             */
+            address: string;
+            /** Secret */
+            secret: string;
+        };
+        /** TotpConfirmed */
+        TotpConfirmed: {
+            /**
+             * Code
+             * Format: password
+             * @description Of an authenticator, or a recovery code.
+             */
+            code: string;
+        };
         /**
          * Traced
          * @description States, newest first. ``unread``: backups that could not be looked into, and why.
@@ -5049,6 +5863,41 @@ export interface components {
             /** Passphrase */
             passphrase?: string | null;
         };
+        /**
+         * UserChange
+         * @description What is left out stays.
+         */
+        UserChange: {
+            /**
+             * Forget Second Factor
+             * @description They lost their device and their recovery codes.
+             * @default false
+             */
+            forget_second_factor: boolean;
+            /**
+             * Password
+             * @description For the next sign-in only; the person must change it.
+             */
+            password?: string | null;
+            /** Rights */
+            rights?: ("export" | "content")[] | null;
+            /** Role */
+            role?: ("reader" | "auditor" | "operator" | "administrator") | null;
+            /** Scope */
+            scope?: string[] | null;
+            /**
+             * Usual Rights
+             * @description The rights of the role again.
+             * @default false
+             */
+            usual_rights: boolean;
+            /**
+             * Whole Estate
+             * @description No scope any more.
+             * @default false
+             */
+            whole_estate: boolean;
+        };
         /** UserShown */
         UserShown: {
             /**
@@ -5056,15 +5905,25 @@ export interface components {
              * Format: date-time
              */
             created: string;
+            /** Factors */
+            factors: ("password" | "authenticator" | "passkey" | "provider")[];
             /** Id */
             id: string;
+            /** Last Used */
+            last_used: string | null;
+            /** Must Change */
+            must_change: boolean;
             /** Name */
             name: string;
+            /** Rights */
+            rights: ("export" | "content")[];
             /**
              * Role
              * @enum {string}
              */
-            role: "reader" | "operator" | "administrator";
+            role: "reader" | "auditor" | "operator" | "administrator";
+            /** Scope */
+            scope: string[] | null;
         };
         /** Withdraw */
         Withdraw: {
@@ -5273,12 +6132,213 @@ export interface operations {
             };
         };
     };
+    approval_acts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalActsShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_approvals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalActs"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalActsShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_approvals: {
+        parameters: {
+            query?: {
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ApprovalShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_approval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                approval: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    grant_approval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                approval: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Decision"] | null;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refuse_approval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                approval: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Decision"] | null;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit: {
         parameters: {
             query?: {
+                about?: string | null;
+                action?: string | null;
+                address?: string | null;
                 before?: number | null;
+                by?: string | null;
                 /** @description Items on a page. */
                 limit?: number;
+                noun?: string | null;
+                since?: string | null;
+                until?: string | null;
             };
             header?: never;
             path?: never;
@@ -5293,6 +6353,124 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_AuditEntry_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_audit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditChecked"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_totp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TotpBegun"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_totp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_totp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TotpConfirmed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -6492,6 +7670,155 @@ export interface operations {
             };
         };
     };
+    list_passkeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PasskeyShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasskey"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyShown"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                passkey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyBegun"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    new_recovery_codes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     recovery_sheet: {
         parameters: {
             query?: never;
@@ -7329,6 +8656,254 @@ export interface operations {
         };
     };
     sign_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in_with_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeySignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_passkey_sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyBegun"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prove_with_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeySignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sessions: {
+        parameters: {
+            query?: {
+                everybody?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SessionShown_"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
         parameters: {
             query?: never;
             header?: never;
@@ -8461,6 +10036,39 @@ export interface operations {
             };
         };
     };
+    add_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     trace_value: {
         parameters: {
             query?: never;
@@ -8573,6 +10181,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_user: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserShown"];
+                };
             };
             /** @description A problem (RFC 9457) */
             default: {

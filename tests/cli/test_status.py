@@ -62,7 +62,7 @@ def test_the_list_is_sorted_and_filtered_as_asked(switches: Service) -> None:
 def test_what_is_asked_ahead_is_asked_once_and_fails_where_it_is_wanted(service: Service) -> None:
     asked: list[str] = []
     with service.client() as client:
-        client._http.event_hooks["request"].append(lambda request: asked.append(request.url.path))
+        client.http.event_hooks["request"].append(lambda request: asked.append(request.url.path))
         client.ask_ahead("/status")
         until(lambda: len(asked) == 1, "it is asked before anybody wants it")
         assert client.status().systems == 0

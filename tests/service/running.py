@@ -14,11 +14,13 @@ from pathlib import Path
 import httpx
 
 from fennox.client.api import Client, ProblemError
+from fennox.wire.access import NewUser, Role
 from fennox.wire.runs import RunShown
 from tests import programs
 from tests.programs import Program
 
 PASSWORD = "four quiet boats at dawn"
+FIRST_PASSWORD, OTHER_PASSWORD = "nine lanterns under a bridge", "six anchors in the fog bank"
 PASSPHRASE = "grey gulls over holm island"
 
 _asking = httpx.Client(trust_env=False)  # one for all: to make one reads every authority there is
@@ -120,6 +122,16 @@ class Service:
 
     def client(self) -> Client:
         return Client(self.address, self.token)
+
+    def another(self, name: str, role: Role, **narrow: object) -> Client:
+        """Somebody else, who has chosen their own password and proved who they are."""
+        given = {"name": name, "role": role, "password": FIRST_PASSWORD, **narrow}
+        with self.client() as client:
+            client.add_user(NewUser.model_validate(given))
+            signed = client.sign_in(name, FIRST_PASSWORD)
+        made = Client(self.address, signed.token)
+        made.change_password(FIRST_PASSWORD, OTHER_PASSWORD)
+        return made
 
     def ended(self, run: str, limit: float = 300) -> RunShown:
         """The run, once it has ended or waits for a person."""

@@ -16,11 +16,13 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 
 import httpx
+import psycopg
 import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, Envelope, LoginPassword
 
 from fennox.service.channels import SIGNATURE
+from tests.certificates import make_certificate, server_context
 from tests.places import free_port, loopback
 from tests.service.running import Service, until
 
@@ -45,10 +47,13 @@ class Mailbox:
 
 
 @pytest.fixture
-def mailbox() -> Iterator[tuple[Mailbox, str]]:
+def mailbox(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[Mailbox, str]]:
+    """A mail server that takes logins under TLS only, by a certificate that is trusted here."""
     box, host = Mailbox(), loopback()
+    certificate, key = make_certificate(tmp_path, host)
+    monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
     server = Controller(
-        box, hostname=host, port=free_port(host), auth_require_tls=False,
+        box, hostname=host, port=free_port(host), tls_context=server_context(certificate, key),
         authenticator=lambda *a: AuthResult(
             success=isinstance(a[-1], LoginPassword) and a[-1].password == b"gull", handled=False  # so that it answers
         ),
@@ -90,11 +95,11 @@ def make(service: Service, name: str, *words: str) -> None:
     assert f"fennox alert test {name}" in done.stderr
 
 
-def test_mail_is_sent_with_a_login_and_a_refusal_is_told(service: Service, mailbox: tuple[Mailbox, str]) -> None:
+def test_mail_is_sent_with_a_login_and_a_refusal_is_told(mailbox: tuple[Mailbox, str], service: Service) -> None:
     box, place = mailbox
     service.file("secret", "gull\n")
     service.file("wrong", "tern\n")
-    mail = ["--channel", "email", "--address", f"smtp://{place}", "--sender", "fennox@saltmere.example"]
+    mail = ["--channel", "email", "--address", f"smtp+starttls://{place}", "--sender", "fennox@saltmere.example"]
     make(service, "watch", *mail, "--to", "watch@saltmere.example", "--account", "fennox", "--secret-file", "secret")
     tested = service.fennox("alert", "test", "watch")
     assert tested.returncode == 0, tested.stderr
@@ -109,7 +114,38 @@ def test_mail_is_sent_with_a_login_and_a_refusal_is_told(service: Service, mailb
     assert (thief.returncode, "refuses" in thief.stderr, "Check login and names." in thief.stderr) == (1, True, True)
     listed = service.fennox("alert", "list", "--json").stdout
     assert "gull" not in listed + service.log
-    assert "plain" in service.fennox("alert", "set", "watch", "--severity", "low").stdout
+
+
+def test_a_mail_password_never_goes_over_a_plain_line(mailbox: tuple[Mailbox, str], service: Service) -> None:
+    box, place = mailbox
+    service.file("secret", "gull\n")
+    mail = ["alert", "set", "watch", "--channel", "email", "--sender", "fennox@saltmere.example",
+            "--to", "watch@saltmere.example"]  # fmt: skip
+    with_login = ["--account", "fennox", "--secret-file", "secret"]
+    refused = service.fennox(*mail, "--address", f"smtp://{place}", *with_login)
+    assert (refused.returncode, "in clear" in refused.stderr) == (2, True)
+    assert f"smtp+starttls://{place.split(':')[0]}" in refused.stderr
+    assert "Nobody is told" in service.fennox("alert", "list").stderr, "nothing was kept"
+    plain = service.fennox(*mail, "--address", f"smtp://{place}")
+    assert (plain.returncode, "plain" in plain.stdout) == (0, True), "without a login nothing secret goes there"
+    assert box.mails == []
+
+
+def test_the_token_in_the_address_of_a_webhook_is_neither_shown_nor_kept_in_clear(
+    service: Service, receiver: tuple[list[tuple[dict[str, str], bytes]], str, list[int]]
+) -> None:
+    kept, address, codes = receiver
+    make(service, "hook", "--channel", "webhook", "--address", f"{address}/T0KEN-made-up?key=T0KEN-too")
+    codes += [204, 503]
+    assert service.fennox("alert", "test", "hook").returncode == 0
+    assert len(kept) == 1, "it goes to the whole address"
+    failed = service.fennox("alert", "test", "hook")
+    said = [failed.stderr, service.fennox("alert", "list").stdout, service.fennox("alert", "list", "--json").stdout,
+            service.fennox("audit", "list", "--json").stdout, service.log]  # fmt: skip
+    with psycopg.connect(service.database.replace("+psycopg", "")) as database:
+        said += [str(database.execute(f"select * from {table}").fetchall()) for table in ("alert_routes", "alerts")]  # noqa: S608
+    assert not [text for text in said if "T0KEN" in text]
+    assert address.removesuffix("/hook") in said[1], "where it is, is told"
 
 
 def test_what_begins_and_ends_is_told_by_webhook_signed_and_tried_again(

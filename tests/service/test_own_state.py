@@ -175,15 +175,14 @@ def test_what_the_service_knows_of_itself_is_for_administrators_alone(
     """Export gave an operator the hashes of all passwords and tokens, and shadow files and host keys of machines."""
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        client.add_user(NewUser(name="night-watch", role="operator", password="six anchors in the fog bank"))
         held = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
         client.keep_own_state(OwnStateWanted(store="attic", on_this_machine=True))
         until(lambda: client.backups(system="fennox") != [], "the own state is kept")
         until(lambda: not client.runs(state="running"), "nothing goes on")
         [own, *_] = client.backups(system="fennox")
         compared = CompareWanted(before=own.id, after=own.id)
-        token = client.sign_in("night-watch", "six anchors in the fog bank").token
-    with Client(service.address, token) as operator:
+    with service.another("night-watch", "operator") as operator:
+        token = operator.http.headers["authorization"].removeprefix("Bearer ")
         for asked in (
             lambda: operator.compare(compared),
             lambda: operator.compare_as_patch(compared),

@@ -8,11 +8,10 @@ import httpx
 import psycopg
 import pytest
 
-from fennox.wire.access import NewUser
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import PASSWORD, Service, until
+from tests.service.running import OTHER_PASSWORD, PASSWORD, Service, until
 
 PHRASE = "six anchors in the fog bank"
 WRONG = "made up"
@@ -75,8 +74,8 @@ def test_a_stream_ends_with_the_session_that_it_began_under(
     """Whoever had signed out, or was removed, went on to read what happens."""
     enrol(service, server, key_pair[0], custody="apart")
     with service.client() as client:
-        client.add_user(NewUser(name="night-watch", role="reader", password=PHRASE))
-        token = try_in(service, "night-watch", PHRASE).json()["token"]
+        service.another("night-watch", "reader").http.close()
+        token = try_in(service, "night-watch", OTHER_PASSWORD).json()["token"]
         backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
         run = client.verify(backup).id
         until(lambda: client.run(run).wants_passphrase, "it waits for somebody")

@@ -10,7 +10,6 @@ from collections.abc import Callable, Iterator
 import pytest
 
 from fennox.client.api import Client, ProblemError
-from fennox.wire.access import NewUser
 from fennox.wire.backups import NewTake
 from fennox.wire.enrolling import NewSystem
 from fennox.wire.restores import NewDraft
@@ -31,15 +30,12 @@ def backup(service: Service, server: LinuxServer, key_pair: Pair) -> str:
     """Of web-9, with an operator, who may draft restores of it."""
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        client.add_user(NewUser(name="night-watch", role="operator", password=PHRASE))
         return str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
 
 
 @pytest.fixture
 def operator(service: Service, backup: str) -> Iterator[Client]:
-    with Client(service.address) as stranger:
-        signed = stranger.sign_in("night-watch", PHRASE)
-    with Client(service.address, signed.token) as client:
+    with service.another("night-watch", "operator") as client:
         yield client
 
 

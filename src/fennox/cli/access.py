@@ -1,4 +1,4 @@
-"""Signing in and out, and secrets that are given."""
+"""Signing in and out, proving anew who one is, and secrets that are given."""
 
 from __future__ import annotations
 
@@ -6,25 +6,65 @@ import argparse
 import getpass
 from pathlib import Path
 
-from pydantic import SecretStr
-
-from fennox import wire
 from fennox.cli.main import Environment
-from fennox.cli.output import can_ask, say, show_list, show_one, when
-from fennox.cli.signedin import client, forget, remember
-from fennox.client.api import Client
+from fennox.cli.output import can_ask, say
+from fennox.cli.signedin import client, forget, must_be_safe, remember
+from fennox.client.api import Client, ProblemError
 from fennox.core.errors import BadInput, PassphraseNeeded
+from fennox.wire.access import SignedIn
+from fennox.wire.base import Problem
 
 
 def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
+    if arguments.again:
+        prove_again(arguments, environment)
+        return
+    if not arguments.address or not arguments.user:
+        raise BadInput("The address and the user are missing.", "Run: fennox sign-in ADDRESS --user NAME")
+    plain = arguments.plain or environment.plain
+    must_be_safe(arguments.address, plain=plain)
     password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
     with Client(arguments.address) as service:
         if arguments.setup_code:
             signed = service.first_user(arguments.setup_code, arguments.user, password)
         else:
-            signed = service.sign_in(arguments.user, password)
-    remember(environment, arguments.address, signed.token or "", signed.user)
-    say(f"Signed in as {signed.user} ({signed.role}) until {signed.until:%Y-%m-%d}.")
+            signed = _with_code(service, arguments, password)
+    remember(environment, arguments.address, signed.token or "", signed.user, plain=plain)
+    if signed.must_change:
+        signed = _first_change(environment, password)
+    reach = "" if signed.scope is None else f", reaching {_scope(signed)}"
+    say(f"Signed in as {signed.user} ({signed.role}{reach}) until {signed.until:%Y-%m-%d}.")
+
+
+def _with_code(service: Client, arguments: argparse.Namespace, password: str) -> SignedIn:
+    code = first_line(arguments.code_file) if arguments.code_file else None
+    try:
+        return service.sign_in(arguments.user, password, code)
+    except ProblemError as problem:
+        if problem.slug != "second-factor-needed" or not can_ask():
+            raise
+    return service.sign_in(arguments.user, password, AtTerminal().code())
+
+
+def _first_change(environment: Environment, old: str) -> SignedIn:
+    """The password was set by somebody else, who knows it."""
+    if not can_ask():
+        raise BadInput("Your password was set by somebody else; change it first.", "Run: fennox user password")
+    say("Your password was set by somebody else. Choose your own now.")
+    with client(environment) as service:
+        return service.change_password(old, ask_twice("New password: "))
+
+
+def _scope(signed: SignedIn) -> str:
+    return " and ".join(f"({' or '.join(selectors)})" for selectors in signed.scope or [])
+
+
+def prove_again(arguments: argparse.Namespace, environment: Environment) -> None:
+    """A fresh proof, for the grave acts of the next minutes."""
+    password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
+    with client(environment) as service:
+        signed = service.prove(password)
+    say(f"You have proved that you are {signed.user}; this counts for ten minutes.")
 
 
 def sign_out(_arguments: argparse.Namespace, environment: Environment) -> None:
@@ -32,6 +72,30 @@ def sign_out(_arguments: argparse.Namespace, environment: Environment) -> None:
         service.sign_out()
     forget(environment)
     say("Signed out.")
+
+
+def change_password(arguments: argparse.Namespace, environment: Environment) -> None:
+    old = first_line(arguments.old_file) if arguments.old_file else ask_secret("Password now: ")
+    new = first_line(arguments.new_file) if arguments.new_file else ask_twice("New password: ")
+    with client(environment) as service:
+        service.change_password(old, new)
+    say("Your password is changed. You are signed out everywhere else; tokens of programs go on.")
+
+
+class AtTerminal:
+    """Asks the person who sits there (:class:`fennox.client.calling.Present`)."""
+
+    def password(self) -> str:
+        say("This is a grave act: prove that it is you.")
+        return ask_secret("Password: ")
+
+    def code(self) -> str:
+        return ask_secret("Code of your authenticator, or a recovery code: ")
+
+    def wait_for_approval(self, problem: Problem) -> None:
+        approval = str((problem.model_extra or {}).get("approval", ""))[:12]
+        say(f"A second person must approve this: fennox approval show {approval}")
+        say("Waiting. Ctrl C leaves it waiting for them; give the same command again later.")
 
 
 def first_line(path: str) -> str:
@@ -48,8 +112,12 @@ def first_line(path: str) -> str:
 def passphrase(arguments: argparse.Namespace, *, twice: bool = False) -> str:
     if arguments.passphrase_file:
         return first_line(arguments.passphrase_file)
-    given = ask_secret("Passphrase: ")
-    if twice and ask_secret("Again: ") != given:
+    return ask_twice("Passphrase: ") if twice else ask_secret("Passphrase: ")
+
+
+def ask_twice(prompt: str) -> str:
+    given = ask_secret(prompt)
+    if ask_secret("Again: ") != given:
         raise BadInput("The two were not the same.", "Try again.")
     return given
 
@@ -58,35 +126,3 @@ def ask_secret(prompt: str) -> str:
     if not can_ask():
         raise PassphraseNeeded("A secret is needed, and there is no terminal to ask at.", "Give it in a file.")
     return getpass.getpass(prompt)
-
-
-def add_user(arguments: argparse.Namespace, environment: Environment) -> None:
-    password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
-    wanted = wire.access.NewUser(name=arguments.name, role=arguments.role, password=SecretStr(password))
-    with client(environment) as service:
-        user = service.add_user(wanted)
-    lines: list[tuple[str, object]] = [("user", user.name), ("role", user.role)]
-    show_one(user, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
-
-
-def list_users(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-        found = service.users()
-    show_list(
-        found,
-        [
-            ("USER", lambda user: user.name),
-            ("ROLE", lambda user: user.role),
-            ("SINCE", lambda user: when(user.created)),
-        ],
-        as_json=arguments.json,
-        quiet=arguments.quiet,
-        key="name",
-        none="There is no user.",
-    )
-
-
-def remove_user(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-        service.remove_user(arguments.name)
-    say(f"The user {arguments.name} is removed, and signed out everywhere.")

@@ -74,7 +74,7 @@ def list_alerts(arguments: argparse.Namespace, environment: Environment) -> None
             ("ALERT", lambda item: item.name),
             ("CHANNEL", lambda item: item.channel),
             ("TO", lambda item: ", ".join(item.to) or item.address),
-            ("TELLS", lambda item: "everything" if item.severity == "low" else "what is at risk"),
+            ("TELLS", lambda item: _tells(item)),
             ("OF", lambda item: item.systems),
             ("WHEN", lambda item: item.digest or "at once"),
             ("STATE", lambda item: item.mode),
@@ -99,8 +99,9 @@ def set_alert(arguments: argparse.Namespace, environment: Environment) -> None:
                     "Remove it first, or choose another name.",
                 )
             change = AlertRouteChange(
-                severity=arguments.severity, systems=arguments.systems, digest=arguments.digest, mode=arguments.mode
-            )
+                severity=arguments.severity, systems=arguments.systems, digest=arguments.digest, mode=arguments.mode,
+                audit={"on": True, "off": False, None: None}[arguments.audit],
+            )  # fmt: skip
             shown = service.change_alert(arguments.name, change)
         else:
             if not (arguments.channel and arguments.address):
@@ -111,7 +112,7 @@ def set_alert(arguments: argparse.Namespace, environment: Environment) -> None:
                     name=arguments.name, channel=arguments.channel, address=arguments.address, to=arguments.to or [],
                     sender=arguments.sender or "", account=arguments.account or "", secret=secret,
                     severity=arguments.severity or "high", systems=arguments.systems or "all",
-                    digest=arguments.digest or "",
+                    digest=arguments.digest or "", audit=arguments.audit == "on",
                 )
             )  # fmt: skip
     _show_alert(shown, arguments)
@@ -129,12 +130,17 @@ def _show_alert(route: AlertRouteShown, arguments: argparse.Namespace) -> None:
         lines=[
             ("alert", route.name), ("channel", f"{route.channel} {route.address}{plain}"),
             ("to", ", ".join(route.to) or "-"),
-            ("tells", f"{'everything' if route.severity == 'low' else 'what is at risk'}, of {route.systems}"),
+            ("tells", f"{_tells(route)}, of {route.systems}"),
             ("when", route.digest or "at once"), ("state", route.mode), ("waiting", route.waiting),
             ("last sent", when(route.last_sent) if route.last_sent else "never"),
             ("trouble", route.last_error or "none"),
         ],
     )  # fmt: skip
+
+
+def _tells(route: AlertRouteShown) -> str:
+    concerns = "everything" if route.severity == "low" else "what is at risk"
+    return f"{concerns}, and the audit" if route.audit else concerns
 
 
 _PLAIN = ("smtp", "http", "syslog+udp", "syslog+tcp")

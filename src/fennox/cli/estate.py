@@ -1,4 +1,4 @@
-"""Kinds, and the audit."""
+"""Kinds."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from fennox.cli.main import Environment
-from fennox.cli.output import say, show_list, show_one, when
+from fennox.cli.output import say, show_list, show_one
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.names import printable
@@ -87,21 +87,3 @@ def _of_part(part: PartShown) -> str:
 
 def _of_setting(default: str) -> str:
     return f" (else {printable(default)})" if default else ""
-
-
-def audit(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-        found = service.audit(arguments.limit)
-    show_list(
-        found,
-        [
-            ("AT", lambda entry: when(entry.at)),
-            ("BY", lambda entry: entry.by),
-            ("DID", lambda entry: f"{entry.action} {entry.noun} {entry.name[:24]}"),
-            ("DETAILS", lambda entry: ", ".join(f"{key} {value}" for key, value in entry.details.items())),
-        ],
-        as_json=arguments.json,
-        quiet=arguments.quiet,
-        key="id",
-        none="Nobody has done anything yet.",
-    )

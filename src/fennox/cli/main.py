@@ -23,6 +23,10 @@ _BY_SLUG = {
     "not-allowed": NOT_ALLOWED,
     "not-signed-in": NOT_ALLOWED,
     "too-many-attempts": NOT_ALLOWED,
+    "proof-needed": PERSON,
+    "second-factor-needed": PERSON,
+    "password-change-needed": PERSON,
+    "approval-needed": PERSON,
     "person-needed": PERSON,
     "passphrase-needed": PERSON,
     "key-unknown": PERSON,
@@ -36,11 +40,13 @@ class Environment:
     address: str | None
     token: str | None
     folder: Path
+    plain: bool = False  # tokens may go to another machine in clear
 
 
 def environment() -> Environment:
     home = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
-    return Environment(os.environ.get("FENNOX_URL"), os.environ.get("FENNOX_TOKEN"), home / "fennox")
+    return Environment(os.environ.get("FENNOX_URL"), os.environ.get("FENNOX_TOKEN"), home / "fennox",
+                       os.environ.get("FENNOX_PLAIN") == "1")  # fmt: skip
 
 
 def main(words: list[str] | None = None) -> int:

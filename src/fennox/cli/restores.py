@@ -57,10 +57,14 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
 def _show(shown: SheetShown, arguments: argparse.Namespace) -> None:
     if arguments.json:
         print(json.dumps(shown.model_dump(mode="json"), indent=2))
-        return
-    if arguments.quiet:
+    elif arguments.quiet:
         print(shown.id)
-        return
+    else:
+        print_sheet(shown)
+
+
+def print_sheet(shown: SheetShown) -> None:
+    """In words: what is done to what, and what speaks against it."""
     sheet = shown.sheet
     lines = [
         (

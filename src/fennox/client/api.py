@@ -2,189 +2,29 @@
 
 from __future__ import annotations
 
-import threading
-import time
-from collections.abc import Iterator, Mapping
-from concurrent.futures import Future
-from datetime import UTC, datetime, timedelta
-from types import TracebackType
-from typing import TYPE_CHECKING, Any, Self, TypeVar
-from urllib.parse import quote
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
 
 from fennox import wire
+from fennox.client.calling import LOOKING, OutOfReachError, ProblemError, plain, problem_of, secret
 from fennox.client.http import connect_sse, httpx
-from fennox.wire.headers import NOW
+from fennox.client.people import PeopleCalls
 
-if TYPE_CHECKING:  # loading it takes as long as the first answer, which need not wait for it
-    from pydantic import BaseModel, SecretStr
+if TYPE_CHECKING:
+    pass
 
-Model = TypeVar("Model", bound="BaseModel")
+__all__ = ["Client", "OutOfReachError", "ProblemError"]
 
 _EVERY = 1_000_000  # systems, in large pages
-_ANSWERING = 60  # seconds
-_LOOKING = 900  # seconds, for an answer that reads a live system or whole backups
 
 
-class ProblemError(Exception):
-    """The service answered with a problem (RFC 9457)."""
-
-    def __init__(self, problem: wire.base.Problem) -> None:
-        super().__init__(problem.detail)
-        self.problem = problem
-
-    @property
-    def slug(self) -> str:
-        return self.problem.type.rsplit(":", 1)[-1]
-
-
-class OutOfReachError(Exception):
-    """The service does not answer."""
-
-
-def _plain(model: BaseModel) -> dict[str, Any]:
-    """A request as JSON, with its secrets in clear: this is the one place where they leave their wrapping."""
-
-    from pydantic import SecretStr
-
-    plain = model.model_dump(mode="json", include=model.model_fields_set, exclude_none=True)
-    for name in plain:
-        if isinstance(value := getattr(model, name), SecretStr):
-            plain[name] = value.get_secret_value()
-    return plain
-
-
-def _secret(text: str) -> SecretStr:
-    from pydantic import SecretStr
-
-    return SecretStr(text)
-
-
-class Client:
+class Client(PeopleCalls):
     """One service, one token; every method is one call, and fails with one of the two errors above."""
-
-    def __init__(self, address: str, token: str | None = None) -> None:
-        headers = {"authorization": f"Bearer {token}"} if token else {}
-        self.address = address.rstrip("/")
-        base = f"{self.address}/api/v1"
-        # an address without TLS needs none of the authorities, and reading them takes longer than most answers
-        tls = base.startswith("https:")
-        self._http = httpx.Client(base_url=base, headers=headers, timeout=_ANSWERING, trust_env=False, verify=tls)
-        self._now: tuple[datetime, float] | None = None  # by the service's clock, and when that was, by ours
-        self._asked: dict[tuple[str, frozenset[tuple[str, str]]], Future[httpx.Response]] = {}
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
-        self._http.close()
-
-    def ask_ahead(self, path: str, **query: object) -> None:
-        """Ask already now what a method below will ask: it then takes that answer."""
-        params = _texts(query)
-        answer = self._asked[path, frozenset(params.items())] = Future()
-
-        def ask() -> None:
-            try:
-                answer.set_result(self._http.get(path, params=params))
-            except Exception as error:  # noqa: BLE001 - it is raised where the answer is wanted
-                answer.set_exception(error)
-
-        threading.Thread(target=ask, daemon=True).start()  # one that is not waited for does not keep the process
-
-    def _call(
-        self, method: str, path: str, body: BaseModel | None = None, *, timeout: float = _ANSWERING, **query: object
-    ) -> httpx.Response:
-        return self._sent(method, path, _texts(query), json=_plain(body) if body else None, timeout=timeout)
-
-    def _sent(
-        self, method: str, path: str, params: dict[str, str], *, json: dict[str, Any] | None = None,
-        content: bytes | None = None, timeout: float = _ANSWERING,
-    ) -> httpx.Response:  # fmt: skip
-        ahead = self._asked.pop((path, frozenset(params.items())), None) if method == "GET" else None
-        try:
-            if ahead is not None:
-                answer = ahead.result()
-            else:
-                answer = self._http.request(
-                    method,
-                    quote(path, errors="surrogatepass"),
-                    json=json,
-                    content=content,
-                    params=params,
-                    timeout=timeout,
-                )
-        except httpx.HTTPError as error:
-            raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
-        if NOW in answer.headers:
-            self._now = datetime.fromisoformat(answer.headers[NOW]), time.monotonic()
-        if answer.status_code >= 400:
-            raise ProblemError(_problem(answer))
-        return answer
-
-    def now(self) -> datetime:
-        """What the service's clock shows, as its last answer said: ages count by it, not by the clock here."""
-        if self._now is None:
-            return datetime.now(UTC)
-        said, at = self._now
-        return said + timedelta(seconds=time.monotonic() - at)
-
-    def _one(
-        self, model: type[Model], method: str, path: str, body: BaseModel | None = None, *,
-        timeout: float = _ANSWERING, **query: object,
-    ) -> Model:  # fmt: skip
-        return model.model_validate_json(self._call(method, path, body, timeout=timeout, **query).content)
-
-    def _all(self, model: type[Model], path: str, limit: int | None = None, **query: object) -> list[Model]:
-        """All pages of a list, or its first ``limit`` items."""
-        items: list[Model] = []
-        after: str | None = None
-        while True:
-            size = min(limit, 500) if limit else None
-            page = wire.base.Page[model].model_validate_json(  # type: ignore[valid-type]
-                self._call("GET", path, None, timeout=_ANSWERING, after=after, limit=size, **query).content
-            )
-            items += page.items
-            after = page.after
-            if after is None or (limit is not None and len(items) >= limit):
-                return items[:limit]
-
-    # signing in
-
-    def sign_in(self, user: str, password: str) -> wire.access.SignedIn:
-        return self._one(
-            wire.access.SignedIn,
-            "POST",
-            "/session",
-            wire.access.SignIn(user=user, password=_secret(password), token=True),
-        )
-
-    def sign_out(self) -> None:
-        self._call("DELETE", "/session")
-
-    def first_user(self, code: str, user: str, password: str) -> wire.access.SignedIn:
-        wanted = wire.access.FirstUser(code=_secret(code), user=user, password=_secret(password))
-        return self._one(wire.access.SignedIn, "POST", "/first-user", wanted)
-
-    def users(self) -> list[wire.access.UserShown]:
-        return self._all(wire.access.UserShown, "/users")
-
-    def add_user(self, wanted: wire.access.NewUser) -> wire.access.UserShown:
-        return self._one(wire.access.UserShown, "POST", "/users", wanted)
-
-    def remove_user(self, name: str) -> None:
-        self._call("DELETE", f"/users/{name}")
 
     # the estate
 
     def status(self) -> wire.runs.Status:
         return self._one(wire.runs.Status, "GET", "/status")
-
-    def audit(self, limit: int) -> list[wire.access.AuditEntry]:
-        return (
-            wire.base.Page[wire.access.AuditEntry]
-            .model_validate_json(self._call("GET", "/audit", limit=limit).content)
-            .items
-        )
 
     def add_kind(self, text: str) -> wire.kinds.KindShown:
         return self._one(wire.kinds.KindShown, "POST", "/kinds", wire.kinds.NewKind(text=text))
@@ -274,7 +114,7 @@ class Client:
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted)
 
     def try_passphrase(self, key_set: str, passphrase: str) -> wire.stores.KeySetShown:
-        wanted = wire.stores.TryPassphrase(passphrase=_secret(passphrase))
+        wanted = wire.stores.TryPassphrase(passphrase=secret(passphrase))
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/try", wanted)
 
     def withdraw_passphrase(self, key_set: str, wanted: wire.stores.Withdraw) -> wire.stores.KeySetShown:
@@ -362,18 +202,18 @@ class Client:
         return self._all(wire.backups.DocumentShown, f"/backups/{backup}/documents", part=part)
 
     def compare(self, wanted: wire.comparing.CompareWanted) -> wire.comparing.Compared:
-        return self._one(wire.comparing.Compared, "POST", "/comparisons", wanted, timeout=_LOOKING)
+        return self._one(wire.comparing.Compared, "POST", "/comparisons", wanted, timeout=LOOKING)
 
     def compare_as_patch(self, wanted: wire.comparing.CompareWanted) -> list[dict[str, Any]]:
         """A JSON Patch (RFC 6902)."""
-        found: list[dict[str, Any]] = self._call("POST", "/comparisons/patch", wanted, timeout=_LOOKING).json()
+        found: list[dict[str, Any]] = self._call("POST", "/comparisons/patch", wanted, timeout=LOOKING).json()
         return found
 
     def trace(self, wanted: wire.comparing.TraceWanted) -> wire.comparing.Traced:
-        return self._one(wire.comparing.Traced, "POST", "/traces", wanted, timeout=_LOOKING)
+        return self._one(wire.comparing.Traced, "POST", "/traces", wanted, timeout=LOOKING)
 
     def look_at_machine(self, wanted: wire.enrolling.LookWanted) -> wire.enrolling.Looked:
-        return self._one(wire.enrolling.Looked, "POST", "/systems/look", wanted, timeout=_LOOKING)
+        return self._one(wire.enrolling.Looked, "POST", "/systems/look", wanted, timeout=LOOKING)
 
     def hand_ins(self, system: str) -> list[wire.backups.HandInShown]:
         return self._all(wire.backups.HandInShown, f"/systems/{system}/hand-ins")
@@ -475,14 +315,19 @@ class Client:
         )
 
     def export(self, backup: str, wanted: wire.backups.ExportWanted) -> Iterator[bytes]:
+        path = f"/backups/{backup}/export"
         try:
-            with self._http.stream("POST", f"/backups/{backup}/export", json=_plain(wanted)) as answer:
-                if answer.status_code >= 400:
-                    answer.read()
-                    raise ProblemError(_problem(answer))
-                yield from answer.iter_bytes()
+            with self.http.stream("POST", path, json=plain(wanted)) as answer:
+                if answer.status_code < 400:
+                    yield from answer.iter_bytes()
+                    return
+                answer.read()
+                problem = ProblemError(problem_of(answer))
         except httpx.HTTPError as error:
             raise OutOfReachError(f"The export was cut ({type(error).__name__}).") from error
+        if not self.overcome(problem, path):
+            raise problem
+        yield from self.export(backup, wanted)
 
     # routines
 
@@ -548,16 +393,16 @@ class Client:
             wire.runs.RunShown,
             "POST",
             f"/runs/{run}/passphrase",
-            wire.runs.PassphraseWanted(passphrase=_secret(passphrase)),
+            wire.runs.PassphraseWanted(passphrase=secret(passphrase)),
         )
 
     def follow(self, run: str) -> Iterator[wire.runs.RunShown | wire.runs.LogLine]:
         """Server-sent events of a run until it ends."""
         try:
-            with connect_sse(self._http, "GET", f"/runs/{run}/events", timeout=httpx.Timeout(60, read=60)) as source:
+            with connect_sse(self.http, "GET", f"/runs/{run}/events", timeout=httpx.Timeout(60, read=60)) as source:
                 if source.response.status_code >= 400:
                     source.response.read()
-                    raise ProblemError(_problem(source.response))
+                    raise ProblemError(problem_of(source.response))
                 for event in source.iter_sse():
                     if event.event == "run":
                         yield wire.runs.RunShown.model_validate_json(event.data)
@@ -565,20 +410,3 @@ class Client:
                         yield wire.runs.LogLine.model_validate_json(event.data)
         except httpx.HTTPError as error:
             raise OutOfReachError(f"The connection to {self.address} was cut ({type(error).__name__}).") from error
-
-
-def _texts(query: Mapping[str, object]) -> dict[str, str]:
-    return {name: str(value) for name, value in query.items() if value is not None}
-
-
-def _problem(answer: httpx.Response) -> wire.base.Problem:
-    try:
-        return wire.base.Problem.model_validate_json(answer.content)
-    except ValueError:
-        return wire.base.Problem(
-            type="about:blank",
-            title="not a Fennox service",
-            status=answer.status_code,
-            detail=f"The answer {answer.status_code} is not one of Fennox.",
-            remedy="Check the address.",
-        )

@@ -129,6 +129,28 @@ class NotSignedIn(NotAllowed):
     slug = "not-signed-in"
 
 
+class ProofNeeded(NotAllowed):
+    """The person must first prove anew who they are; the same request may pass then."""
+
+    slug = "proof-needed"
+
+
+class SecondFactorNeeded(NotSignedIn):
+    """The password is right; ``ways`` says what else this person signs in with."""
+
+    slug = "second-factor-needed"
+
+
+class PasswordChangeNeeded(NotAllowed):
+    slug = "password-change-needed"
+
+
+class ApprovalNeeded(NotAllowed):
+    """A second person must approve; ``approval`` is the id of what waits for them."""
+
+    slug = "approval-needed"
+
+
 class TooManyAttempts(NotAllowed):
     slug = "too-many-attempts"
 

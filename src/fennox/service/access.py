@@ -1,24 +1,38 @@
-"""Who may do what: one table for every route, held against the application when it starts and by a test."""
+"""Who may do what: tables for every route, held against the application when it starts and by a test.
+
+Every request passes :func:`authorise` first: who it is, their role and rights, the part of the estate that they reach,
+and for a grave act a fresh proof and an approval.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Literal
+import json
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
+from contextlib import AsyncExitStack
+from typing import Any, Literal
 
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.routing import APIRoute
+from pydantic import BaseModel, ValidationError
+from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated
+from fennox.catalogue.models import ConcernRow, Sheet, System
+from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated, PasswordChangeNeeded
 from fennox.core.words import a
-from fennox.service.context import Context
+from fennox.service import audit, lookups
+from fennox.service.context import Context, named
 from fennox.service.ownroutine import KIND as OWN_KIND
-from fennox.service.signin import Person, person_of
+from fennox.service.people import approvals, grave, scopes
+from fennox.service.people.approvals import Asked
+from fennox.service.people.grave import Grave
+from fennox.service.people.persons import Person, must_have
+from fennox.service.people.tokens import person_of
+from fennox.wire.access import Right, Role
 
-Needed = Literal["nobody", "reader", "operator", "administrator"]
+Needed = Literal["nobody", "reader", "auditor", "operator", "administrator"]
 
 COOKIE = "fennox_session"
 CONSOLE_HEADER = "x-fennox-console"
-RANK: dict[Needed, int] = {"nobody": 0, "reader": 1, "operator": 2, "administrator": 3}
 
 # the operation (the name of its function, and its operationId) → the least role
 TABLE: dict[str, Needed] = {
@@ -28,12 +42,37 @@ TABLE: dict[str, Needed] = {
     "sign_in": "nobody",
     "who_am_i": "reader",
     "sign_out": "reader",
+    "list_passkeys": "reader",
+    "begin_passkey": "reader",
+    "add_passkey": "reader",
+    "remove_passkey": "reader",
+    "begin_passkey_sign_in": "nobody",
+    "sign_in_with_passkey": "nobody",
+    "prove_with_passkey": "reader",
+    "prove": "reader",
+    "change_password": "reader",
+    "list_sessions": "reader",
+    "end_session": "reader",
+    "end_other_sessions": "reader",
+    "add_token": "reader",
+    "begin_totp": "reader",
+    "confirm_totp": "reader",
+    "remove_totp": "reader",
+    "new_recovery_codes": "reader",
+    "list_approvals": "reader",
+    "show_approval": "reader",
+    "grant_approval": "reader",
+    "refuse_approval": "reader",
+    "approval_acts": "reader",
+    "set_approvals": "administrator",
     "first_user": "nobody",
-    "list_users": "administrator",
+    "list_users": "auditor",
     "add_user": "administrator",
+    "change_user": "administrator",
     "remove_user": "administrator",
     "status": "reader",
-    "audit": "administrator",
+    "audit": "auditor",
+    "check_audit": "auditor",
     "list_kinds": "reader",
     "list_stores": "reader",
     "add_store": "administrator",
@@ -69,10 +108,10 @@ TABLE: dict[str, Needed] = {
     "take_backup": "operator",
     "show_backup": "reader",
     "list_documents": "reader",
-    "export_backup": "administrator",
-    "compare_as_patch": "operator",
-    "compare_backups": "operator",
-    "trace_value": "operator",
+    "export_backup": "reader",
+    "compare_as_patch": "reader",
+    "compare_backups": "reader",
+    "trace_value": "reader",
     "hold_backup": "operator",
     "copy_backup": "operator",
     "verify_backup": "operator",
@@ -137,6 +176,34 @@ TABLE: dict[str, Needed] = {
     "give_passphrase": "operator",
 }
 
+# operations that need a right, which goes apart from roles
+RIGHTS: dict[str, Right] = {
+    "export_backup": "export",
+    "compare_as_patch": "content",
+    "compare_backups": "content",
+    "trace_value": "content",
+}
+
+# what whoever reaches a part of the estate may do: it is about single systems, or shows only theirs
+WITHIN = frozenset({
+    "who_am_i", "sign_out", "prove", "change_password", "list_sessions", "end_session", "end_other_sessions",
+    "add_token", "begin_totp", "confirm_totp", "remove_totp", "new_recovery_codes", "list_passkeys",
+    "begin_passkey", "add_passkey", "remove_passkey", "prove_with_passkey",
+    "list_approvals", "show_approval", "grant_approval", "refuse_approval", "approval_acts",
+    "status", "list_kinds", "metrics", "list_concerns", "mute_concern", "unmute_concern",
+    "list_systems", "list_system_names", "show_system", "probe_system", "resume_system", "confirm_system",
+    "list_hand_ins", "hand_in",
+    "list_backups", "take_backup", "show_backup", "list_documents", "export_backup", "compare_as_patch",
+    "compare_backups", "trace_value", "hold_backup", "copy_backup", "verify_backup", "clear_backup", "release_backup",
+    "keep_backup", "list_removals",
+    "list_restores", "draft_restore", "show_restore", "start_restore", "undo_restore", "answer_gate",
+    "list_runs", "show_run", "run_log", "run_events", "stop_run", "give_passphrase",
+})  # fmt: skip
+
+# what must still be done by whoever has to change their password first
+_BEFORE_A_CHANGE = frozenset({"who_am_i", "sign_out", "change_password", "prove"})
+_METRICS = frozenset({"metrics", "who_am_i"})
+
 
 def operations(app: FastAPI) -> dict[str, tuple[str, str]]:
     """Every documented operation with its method and path."""
@@ -150,38 +217,153 @@ def operations(app: FastAPI) -> dict[str, tuple[str, str]]:
 def check_table(routers: Iterable[APIRouter]) -> None:
     """Every operation stands in the table; one that does not keeps the service from starting."""
     names = {route.endpoint.__name__ for router in routers for route in router.routes if isinstance(route, APIRoute)}
-    missing = names - TABLE.keys()
-    if missing:
+    if missing := names - TABLE.keys():
         raise RuntimeError(f"operations without a role: {sorted(missing)}")
+    if unknown := (WITHIN | RIGHTS.keys() | grave.TABLE.keys()) - TABLE.keys():
+        raise RuntimeError(f"operations that are none: {sorted(unknown)}")
 
 
-async def authorise(request: Request) -> None:
-    """Runs before every route: signs the person in, and holds the role against the table."""
+async def authorise(request: Request) -> AsyncIterator[None]:
+    """Around every route: who it is, and whether they may do this now."""
     context: Context = request.app.state.context
-    if context.outdated and request.scope["endpoint"].__name__ != "healthz":
+    operation: str = request.scope["endpoint"].__name__
+    if context.outdated and operation != "healthz":
         raise Outdated(context.outdated, "Stop this process, and start the new version in its place.")
     if "\0" in request.url.path or any("\0" in text for pair in request.query_params.multi_items() for text in pair):
         raise BadInput("The address holds the character NUL.", "Nothing is called so.")
-    needed = TABLE[request.scope["endpoint"].__name__]
+    needed = TABLE[operation]
     if needed == "nobody":
+        yield
         return
-    person = await _person(request, context)
-    if person.by_cookie and request.method not in ("GET", "HEAD") and request.headers.get(CONSOLE_HEADER) != "1":
+    who = await _person(request, context)
+    request.state.person = who
+    async with AsyncExitStack() as stack:
+        try:
+            _must_be_allowed(request, who, operation, needed)
+            body = await _body(request)
+            if who.scope is not None:
+                await _must_reach(context, who, request, operation, body)
+            if (act := grave.of(operation, body)) is not None:
+                grave.must_be_proved(who)
+                if act.approved:
+                    asked = await _asked(context, request, operation, act, body)
+                    request.state.approval = await stack.enter_async_context(approvals.approved(context, who, asked))
+        except NotAllowed as refusal:
+            await audit.refused(context, request, operation, refusal)
+            raise
+        if request.method in ("GET", "HEAD"):
+            scopes.read_within(who.scope)
+        yield
+
+
+def _must_be_allowed(request: Request, who: Person, operation: str, needed: Role) -> None:
+    if who.by_cookie and request.method not in ("GET", "HEAD") and request.headers.get(CONSOLE_HEADER) != "1":
         raise NotAllowed("The request does not come from the console.", "Reload the page.")
-    if RANK[person.role] < RANK[needed]:
-        who = a(person.role).capitalize()
-        raise NotAllowed(f"{who} may not do this; it needs {a(needed)}.", "Ask an administrator.")
-    request.state.person = person
+    if who.must_change and operation not in _BEFORE_A_CHANGE:
+        raise PasswordChangeNeeded(
+            "Your password was set by somebody else; change it first.", "Run: fennox user password"
+        )
+    if who.kind == "metrics" and operation not in _METRICS:
+        raise NotAllowed("This token reads metrics, and nothing else.", "Make one of the kind automation.")
+    if not who.may(needed):
+        raise NotAllowed(f"{a(who.role).capitalize()} may not do this; it needs {a(needed)}.", "Ask an administrator.")
+    if (right := RIGHTS.get(operation)) is not None:
+        must_have(who, right)
+    if who.scope is not None and operation not in WITHIN:
+        raise NotAllowed(
+            "You reach a part of the estate; this is about all of it.", "Ask somebody who reaches the whole estate."
+        )
+
+
+async def _body(request: Request) -> Any:
+    """The JSON of a request; None if it has none. What is no JSON, the route itself refuses."""
+    if request.method in ("GET", "HEAD") or "json" not in request.headers.get("content-type", ""):
+        return None
+    try:
+        return json.loads(await request.body() or b"null")
+    except ValueError:
+        return None
+
+
+Lookup = Callable[[AsyncSession, str], Awaitable[Any]]
+
+
+async def _system(session: AsyncSession, name: str) -> System:
+    return await named(session, System, name)
+
+
+async def _concern(session: AsyncSession, key: str) -> ConcernRow:
+    return await lookups.find_concern(session, key)
+
+
+_IN_PATHS: dict[str, Lookup] = {
+    "backup": lookups.find_backup, "run": lookups.find_run, "sheet": lookups.find_sheet, "concern": _concern,
+    "approval": approvals.found,
+    "name": _system,  # of the operations that are allowed within a scope, systems alone are named so
+}  # fmt: skip
+_IN_BODIES: dict[str, Lookup] = {
+    "system": _system, "onto": _system, "backup": lookups.find_backup, "before": lookups.find_backup,
+    "after": lookups.find_backup,
+}  # fmt: skip
+
+
+async def _must_reach(context: Context, who: Person, request: Request, operation: str, body: Any) -> None:
+    """Raise ``NotFound`` for what lies outside of the person's scope, as if it were not there."""
+    given = [(_IN_PATHS[name], str(value)) for name, value in request.path_params.items() if name in _IN_PATHS]
+    if isinstance(body, dict):
+        given += [(find, body[name]) for name, find in _IN_BODIES.items() if isinstance(body.get(name), str)]
+    with scopes.within(who.scope):
+        async with context.session() as session:
+            for find, value in given:
+                await find(session, value)
+
+
+async def _asked(context: Context, request: Request, operation: str, act: Grave, body: Any) -> Asked:
+    """The request as a second person is shown it, and bound to what it is about as that stands now."""
+    sheet: Sheet | None = None
+    system: str | None = None
+    subject: Any = None
+    async with context.session() as session:
+        if "sheet" in request.path_params:
+            sheet = await lookups.find_sheet(session, request.path_params["sheet"])
+            system, subject = sheet.system_id, [sheet.id, sheet.version, sheet.data]
+        elif "backup" in request.path_params:
+            backup = await lookups.find_backup(session, request.path_params["backup"])
+            system, subject = backup.system_id, backup.id
+    return Asked(
+        operation=operation, act=act.act, path=request.url.path, query=request.url.query,
+        body=await request.body() if body is not None else b"", values=_values(request, body),
+        sheet=sheet.id if sheet is not None else None, system=system, subject=subject,
+    )  # fmt: skip
+
+
+def _values(request: Request, body: Any) -> dict[str, Any]:
+    """The values of a request with secrets masked, as its model says which are; queries hold none."""
+    shown: dict[str, Any] = dict(request.query_params)
+    route: APIRoute = request.scope["route"]
+    model = route.body_field.field_info.annotation if route.body_field is not None else None
+    for one in getattr(model, "__args__", (model,)):
+        if isinstance(one, type) and issubclass(one, BaseModel) and isinstance(body, dict):
+            try:
+                return shown | one.model_validate(body).model_dump(mode="json", exclude_unset=True)
+            except ValidationError:
+                return shown  # the route refuses it
+    return shown
 
 
 async def _person(request: Request, context: Context) -> Person:
     header = request.headers.get("authorization", "")
-    cookie = request.cookies.get(COOKIE)
+    cookie = request.cookies.get(cookie_name(request))
     token = header.removeprefix("Bearer ") if header.startswith("Bearer ") else None
     if token is None and cookie is None:
         raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
-    async with context.session() as session:
+    async with context.session(lasting=False) as session:
         return await person_of(session, token or cookie or "", by_cookie=token is None, now=context.wall())
+
+
+def cookie_name(request: Request) -> str:
+    """Under TLS a name that no other host and no plain page can set (RFC 6265bis, section 4.1.3.2)."""
+    return f"__Host-{COOKIE}" if request.url.scheme == "https" else COOKIE
 
 
 def may_see(who: Person, kind: str) -> None:

@@ -13,7 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
 from fennox.core import moments, schedule
 from fennox.core.errors import FennoxError
-from fennox.service import routines
+from fennox.service import channels, routines
 from fennox.service.channels import Message, send
 from fennox.service.concerns import root_first, sentence
 from fennox.service.context import Context
@@ -76,7 +76,7 @@ def message_of(context: Context, alert: Alert) -> Message:
     body, ended = alert.body, alert.event == "ended"
     listed = body["concerns"]
     first = body.get("text") or (listed[0]["text"] if listed else "Nothing is wrong.")
-    titles = {"begun": first, "ended": f"Over: {first}", "digest": _digest_title(body), "test": first}
+    titles = {"begun": first, "ended": f"Over: {first}", "digest": _digest_title(body), "test": first, "audit": first}
     lines = []
     for item in listed:
         lines += [f"- {item['text']}", *(f"  {item[part]}" for part in ("means", "remedy") if item[part] and not ended)]
@@ -119,8 +119,8 @@ async def send_due(context: Context) -> datetime | None:
         # outside of the transaction: a far side may take its time
         problem = ""
         try:
-            await send(route.channel, route.address, route.settings, secret_of(context, route),
-                       message_of(context, alert))  # fmt: skip
+            address, secret = address_of(context, route), secret_of(context, route)
+            await send(route.channel, address, route.settings, secret, message_of(context, alert))
         except FennoxError as error:
             problem = error.what
             log.warning("an alert could not be sent", route=route.name, reason=problem)
@@ -155,10 +155,38 @@ def _muted(row: ConcernRow, now: datetime) -> bool:
     return row.muted_until is not None and row.muted_until > now
 
 
+def address_of(context: Context, route: AlertRoute) -> str:
+    """In full: that of a webhook often holds a token, so that it is kept sealed."""
+    if route.sealed_address is None:
+        return route.address
+    return context.keyfile.open(route.sealed_address, address_place(route.id)).decode()
+
+
+def address_place(route: str) -> str:
+    return f"alert_routes|{route}|address"
+
+
+def secret_place(route: str) -> str:
+    return f"alert_routes|{route}|secret"
+
+
+async def seal_addresses(context: Context) -> None:
+    """Those that were kept in clear by a version before."""
+    async with context.session() as session:
+        rows = select(AlertRoute).where(AlertRoute.sealed_address.is_(None)).with_for_update()
+        for route in (await session.execute(rows)).scalars():
+            set_address(context, route, route.address)
+
+
+def set_address(context: Context, route: AlertRoute, address: str) -> None:
+    route.sealed_address = context.keyfile.seal(address.encode(), address_place(route.id))
+    route.address = channels.shown(route.channel, address)
+
+
 def secret_of(context: Context, route: AlertRoute) -> str:
     if route.sealed_secret is None:
         return ""
-    return context.keyfile.open(route.sealed_secret, f"alert_routes|{route.id}|secret").decode()
+    return context.keyfile.open(route.sealed_secret, secret_place(route.id)).decode()
 
 
 async def test(context: Context, route: AlertRoute) -> None:
@@ -170,4 +198,5 @@ async def test(context: Context, route: AlertRoute) -> None:
              "text": f"This is a test of the alert route {route.name}; nothing is wrong."}
         ]},
     )  # fmt: skip
-    await send(route.channel, route.address, route.settings, secret_of(context, route), message_of(context, alert))
+    address, secret = address_of(context, route), secret_of(context, route)
+    await send(route.channel, address, route.settings, secret, message_of(context, alert))

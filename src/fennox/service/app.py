@@ -12,6 +12,8 @@ from fennox.service import access, pages, problems
 from fennox.service.bounds import BoundedBodies
 from fennox.service.context import Context
 from fennox.service.routes import (
+    approvals,
+    audit,
     backups,
     clocks,
     comparing,
@@ -23,16 +25,18 @@ from fennox.service.routes import (
     looking,
     metrics,
     ownstate,
+    passkeys,
+    people,
     recovery,
     restores,
     retiring,
     routines,
     runs,
     session,
+    sessions,
     sites,
     stores,
     systems,
-    users,
     workers,
 )
 from fennox.service.routes.runs import RunHub
@@ -49,8 +53,9 @@ _HEADERS = {
 }
 
 _MODULES = (
-    session, estate, clocks, concerns, kinds, systems, looking, retiring, keysets, stores, logins, ownstate,
-    recovery, backups, comparing, routines, restores, runs, users, workers, sites,
+    session, people, sessions, passkeys, approvals, audit, estate, clocks, concerns,
+    kinds, systems, looking, retiring, keysets, stores, logins, ownstate,
+    recovery, backups, comparing, routines, restores, runs, workers, sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]

@@ -1,4 +1,4 @@
-"""An entry for every change and every start: who, when, what."""
+"""An entry for every change, every start, every look, and every refusal: who, from where, when, on what."""
 
 from __future__ import annotations
 
@@ -6,12 +6,38 @@ from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Audit
+from fennox.core.errors import FennoxError
 from fennox.service.context import Context
+
+_LONGEST = 500  # characters of one detail
 
 
 async def note(session: AsyncSession, request: Request, action: str, noun: str, name: str, **details: str) -> None:
     """In the caller's transaction. No detail ever holds a secret."""
-    context: Context = request.app.state.context
     person = getattr(request.state, "person", None)
-    by = person.name if person else "-"
-    session.add(Audit(at=context.now(), by=by, action=action, noun=noun, name=name, details=details))
+    await note_as(session, request, person.name if person else "-", action, noun, name, **details)
+
+
+async def note_as(
+    session: AsyncSession, request: Request, by: str, action: str, noun: str, name: str, **details: str
+) -> None:
+    """As :func:`note`, for somebody who is not signed in (yet)."""
+    context: Context = request.app.state.context
+    approval = getattr(request.state, "approval", None)
+    if approval is not None:
+        details["approval"] = approval[:12]
+    session.add(
+        Audit(at=context.now(), by=by, action=action, noun=noun, name=name, address=_address(request),
+              details={key: value[:_LONGEST] for key, value in details.items()})
+    )  # fmt: skip
+
+
+async def refused(context: Context, request: Request, operation: str, refusal: FennoxError) -> None:
+    """Somebody who is signed in asked for what they may not do."""
+    names = [str(value)[:64] for value in request.path_params.values()]
+    async with context.session(lasting=False) as session:
+        await note(session, request, "was refused", "operation", operation, on=", ".join(names), because=refusal.what)
+
+
+def _address(request: Request) -> str:
+    return request.client.host if request.client else ""

@@ -21,7 +21,12 @@ if TYPE_CHECKING:
 
 _MOST = 1024 * 1024  # bytes of a body, unless its route says more
 _OF_ITS_ROUTE = re.compile(r"/api/v1/systems/[^/]+/hand-ins$")  # which bounds it itself
-_BEFORE_SIGNING_IN = {"/api/v1/session", "/api/v1/first-user"}
+_BEFORE_SIGNING_IN = {
+    "/api/v1/session",
+    "/api/v1/session/passkey/begin",
+    "/api/v1/session/passkey",
+    "/api/v1/first-user",
+}
 _SILENCE = 30.0  # seconds between two pieces of a body
 _CONNECTIONS = 200  # of one address
 _HEADER = 10.0  # seconds in which the header of a request must have come

@@ -50,6 +50,12 @@ def check(channel: str, address: str, settings: Mapping[str, Any]) -> None:
         case "email":
             if parts.scheme not in _SMTP or not parts.hostname:
                 raise _wrong(address, "smtp://host:25, smtp+starttls://host:587 or smtps://host:465")
+            if parts.scheme == "smtp" and settings.get("account"):
+                raise BadInput(
+                    f"The password of {printable(settings['account'])} would go to {parts.hostname} in clear.",
+                    f"Write smtp+starttls://{parts.hostname} or smtps://{parts.hostname}.",
+                    field="address",
+                )
             if not settings.get("to") or not settings.get("sender"):
                 raise BadInput("It is not said from whom and to whom.", "Give --to and --sender.", field="to")
             for one in [*settings["to"], settings["sender"]]:
@@ -61,6 +67,15 @@ def check(channel: str, address: str, settings: Mapping[str, Any]) -> None:
             raise _wrong(address, "syslog+udp://host, syslog+tcp://host or syslog+tls://host")
         case "file" if not address.startswith("/") or not address.endswith(".jsonl"):
             raise _wrong(address, "an absolute path on the service's machine that ends in .jsonl")
+
+
+def shown(channel: str, address: str) -> str:
+    """Where it is, without a path or query that may hold a token."""
+    if channel == "file":
+        return address
+    parts = urlsplit(address)
+    host = f"[{parts.hostname}]" if parts.hostname and ":" in parts.hostname else parts.hostname
+    return f"{parts.scheme}://{host}{f':{parts.port}' if parts.port else ''}"
 
 
 def _wrong(address: str, right: str) -> BadInput:
@@ -82,7 +97,7 @@ async def send(channel: str, address: str, settings: Mapping[str, Any], secret: 
                     await asyncio.to_thread(_append, Path(address), _event(message))
     except (OSError, TimeoutError) as error:
         reason = printable(str(error))[:200] or type(error).__name__
-        raise TryLater(f"{address} cannot be told: {reason}.", "Check address and network.") from error
+        raise TryLater(f"{shown(channel, address)} cannot be told: {reason}.", "Check address and network.") from error
 
 
 async def _email(address: str, settings: Mapping[str, Any], secret: str, message: Message) -> None:
@@ -121,7 +136,7 @@ def _event(message: Message) -> dict[str, Any]:
         "specversion": "1.0",
         "id": message.id,
         "source": "fennox",
-        "type": f"fennox.concern.{message.event}",
+        "type": "fennox.audit" if message.event == "audit" else f"fennox.concern.{message.event}",
         "time": message.at.astimezone(UTC).isoformat(),
         "datacontenttype": "application/json",
         "data": {"title": message.title, **message.data},
@@ -139,10 +154,12 @@ async def _webhook(address: str, secret: str, message: Message) -> None:
         async with httpx.AsyncClient(timeout=_LIMIT, trust_env=False, follow_redirects=False) as client:
             answer = await client.post(address, content=body, headers=headers)
     except httpx.HTTPError as error:
-        raise TryLater(f"{address} does not answer ({type(error).__name__}).", "It is tried again.") from error
+        raise TryLater(
+            f"{shown('webhook', address)} does not answer ({type(error).__name__}).", "It is tried again."
+        ) from error
     if answer.status_code >= 300:
         fault = TryLater if answer.status_code >= 500 or answer.status_code == 429 else MendSettings
-        raise fault(f"{address} answers {answer.status_code}.", "Look at the receiver.")
+        raise fault(f"{shown('webhook', address)} answers {answer.status_code}.", "Look at the receiver.")
 
 
 async def _syslog(address: str, message: Message) -> None:

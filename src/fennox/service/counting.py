@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
@@ -12,12 +13,21 @@ from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, Syste
 from fennox.service import handing
 from fennox.service.context import Context
 from fennox.service.newest import newest_backups, unhurried
+from fennox.service.people import scopes
 
 _MANY = 50_000  # backups
 
 
 async def count(context: Context, session: AsyncSession) -> EstateCount:
-    """Count, and keep it. Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
+    """Count, and keep it."""
+    found = await _figures(context, session)
+    kept = insert(EstateCount).values(one=1, **found)
+    await session.execute(kept.on_conflict_do_update(index_elements=["one"], set_=found))
+    return EstateCount(one=1, **found)
+
+
+async def _figures(context: Context, session: AsyncSession) -> dict[str, Any]:
+    """Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
     there_now = select(System).where(System.retired.is_(None))
     systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
     by_hand = await handing.lacking(context, session, systems)
@@ -32,10 +42,7 @@ async def count(context: Context, session: AsyncSession) -> EstateCount:
         protected += whole and row.system in there and row.system not in wanting
     backups = (await session.execute(select(func.count()).select_from(Backup))).scalar_one()
     stores = {store: [number, newest.timestamp()] for store, (number, newest) in (await _stores(session)).items()}
-    found = {"systems": len(systems), "protected": protected, "backups": backups, "stores": stores}
-    kept = insert(EstateCount).values(one=1, **found)
-    await session.execute(kept.on_conflict_do_update(index_elements=["one"], set_=found))
-    return EstateCount(one=1, **found)
+    return {"systems": len(systems), "protected": protected, "backups": backups, "stores": stores}
 
 
 async def _stores(session: AsyncSession) -> dict[str, tuple[int, datetime]]:
@@ -52,5 +59,7 @@ async def in_stores(context: Context, session: AsyncSession) -> dict[str, tuple[
 
 
 async def counted(context: Context, session: AsyncSession) -> EstateCount:
-    """As it was counted last."""
+    """As it was counted last; for whoever reaches a part of the estate only, that part is counted now."""
+    if scopes.is_narrow():
+        return EstateCount(one=1, **await _figures(context, session))
     return await session.get(EstateCount, 1) or await count(context, session)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 import os
 import secrets
 import stat
@@ -12,7 +13,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from fennox.core.errors import Damaged, MendSettings
 
-_NAME = "service.key"
+NAME = "service.key"
 
 
 class KeyFile:
@@ -20,6 +21,12 @@ class KeyFile:
 
     def __init__(self, key: bytes) -> None:
         self._cipher = AESGCM(key)
+        self._key = key
+
+    def tag(self, data: bytes, place: str) -> str:
+        """A digest that only this service can make (HMAC, RFC 2104), under a key for that ``place`` alone."""
+        key = hmac.digest(self._key, place.encode(), "sha256")
+        return hmac.new(key, data, "sha256").hexdigest()
 
     def seal(self, plain: bytes, place: str) -> bytes:
         nonce = secrets.token_bytes(12)
@@ -37,7 +44,7 @@ class KeyFile:
 
 def load(folder: Path) -> KeyFile:
     """Read the key file, or make it when the service starts for the first time."""
-    path = folder / _NAME
+    path = folder / NAME
     if not path.exists():
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         try:

@@ -25,10 +25,10 @@ from fennox.core.format.hpke import OpeningKey
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
-from fennox.service import signin
 from fennox.service.concerns import Found
 from fennox.service.context import Context
 from fennox.service.hashing import hashed
+from fennox.service.people import passwords
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
 TRY_WITHIN = timedelta(days=90)  # a passphrase that is never typed is a passphrase that is forgotten
@@ -109,7 +109,7 @@ async def must_be_new(header: Header, passphrase: str) -> None:
 
 
 def must_be_strong(new: str, keys: KeySet, label: str) -> None:
-    complaint = signin.strength_complaint(new, ["fennox", keys.name, label])
+    complaint = passwords.strength_complaint(new, ["fennox", keys.name, label])
     if complaint is not None:
         raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
 

@@ -20,7 +20,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
 
 from fennox import __version__
 from fennox.catalogue import models, schema
-from fennox.catalogue.models import KeySet, Login, SealedSecret, StoreRow
+from fennox.catalogue.models import AlertRoute, KeySet, Login, SealedSecret, StoreRow, User
 from fennox.core.errors import FarSideFailed
 from fennox.core.format import canonical
 from fennox.core.format import header as headers
@@ -53,7 +53,9 @@ KEPT = {
     item.table.name: item
     for item in (
         Kept(models.ServiceState, ("one",), frozenset({"setup_code"})),
-        Kept(models.User, ("created", "id")),
+        Kept(models.User, ("created", "id"), frozenset({"sealed_totp"})),
+        Kept(models.RecoveryCode, ("user_id", "hash")),
+        Kept(models.Passkey, ("created", "id")),
         Kept(models.KeySet, ("id", "generation"), frozenset({"sealed_write_secret", "sealed_opening_key"})),
         Kept(models.Login, ("name",), frozenset({"sealed_secret"})),
         Kept(models.LoginPlace, ("at", "login_id", "address", "key")),
@@ -72,7 +74,7 @@ KEPT = {
             frozenset({"seen", "connected", "machine", "version", "key", "skew"}),
         ),
         Kept(models.ConcernRow, ("key",)),
-        Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret"})),
+        Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret", "sealed_address"})),
         Kept(models.Backup, ("time", "id")),
         Kept(models.Copy, ("number",)),
         Kept(models.PendingNote, ("id",)),
@@ -90,7 +92,9 @@ KEPT = {
     )
 }
 SCHEMA = "schema"  # a document that says which schema the tables have
-LEFT_OUT = frozenset({"tokens", "sign_in_failures", "workers", "alerts", "states", "estate_counts"})
+LEFT_OUT = frozenset(
+    {"tokens", "challenges", "approvals", "sign_in_failures", "workers", "alerts", "states", "estate_counts"}
+)
 """Tables that tell of this process and of sign-ins only, or that the next take makes anew."""
 
 
@@ -186,6 +190,18 @@ def login_secret(login: str) -> str:
     return f"login {login}"
 
 
+def totp_secret(user: str) -> str:
+    return f"totp {user}"
+
+
+def alert_address(route: str) -> str:
+    return f"alert address {route}"
+
+
+def alert_secret(route: str) -> str:
+    return f"alert secret {route}"
+
+
 def write_secret(key_set: str, generation: int) -> str:
     return f"write secret {key_set} {generation}"
 
@@ -200,6 +216,14 @@ async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -
     for login in (await session.execute(select(Login))).scalars():
         place = f"logins|{login.id}|secret"
         wanted[login_secret(login.id)] = (login.changed, login.sealed_secret, place)
+    for user in (await session.execute(select(User))).scalars():
+        if user.sealed_totp is not None and user.totp_since is not None:
+            wanted[totp_secret(user.id)] = (user.totp_since, user.sealed_totp, f"users|{user.id}|totp")
+    for route in (await session.execute(select(AlertRoute))).scalars():
+        if route.sealed_address is not None:
+            wanted[alert_address(route.id)] = (route.created, route.sealed_address, f"alert_routes|{route.id}|address")
+        if route.sealed_secret is not None:
+            wanted[alert_secret(route.id)] = (route.created, route.sealed_secret, f"alert_routes|{route.id}|secret")
     for keys in (await session.execute(select(KeySet))).scalars():
         place = f"key_sets|{keys.id}|{keys.generation}|write secret"
         wanted[write_secret(keys.id, keys.generation)] = (keys.created, keys.sealed_write_secret, place)

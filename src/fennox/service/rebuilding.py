@@ -13,7 +13,7 @@ from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue import schema
-from fennox.catalogue.models import IS_ACTIVE, AlertRoute, Audit, Base, Run, ServiceState, StoreRow, System, User
+from fennox.catalogue.models import IS_ACTIVE, Audit, Base, Run, ServiceState, StoreRow, System, User
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, Outdated
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Document, Head
@@ -96,8 +96,8 @@ def _named(record: Record) -> str:
 
 async def must_be_known(reader: BackupReader) -> None:
     """Refuse a state of a newer Fennox: what this one does not know of it would be lost without a word."""
-    documents = await _documents(reader)
-    async for line in _rows(reader, documents.get("schema")):
+    documents = await documents_of(reader)
+    async for line in rows_of(reader, documents.get("schema")):
         number = str(json.loads(line)["schema"])
         if number > schema.NUMBER:
             raise Outdated(
@@ -136,11 +136,6 @@ async def _write(
                 kept = KEPT[table.name]
                 done.rows[table.name] = await _fill(session, documents, kept, secrets_of)
                 await _go_on_counting(session, kept)
-        for route in (await session.execute(select(AlertRoute).order_by(AlertRoute.name))).scalars():
-            if route.channel == "webhook" or route.settings.get("account"):
-                done.left.append(
-                    f"If the alert route {route.name} had a secret, remove it and set it anew: no backup holds it."
-                )
         await _take_its_place(session, documents)
         await _found_at(session, own.vault.id, *found_at)
         await _end_runs(session, context)
@@ -156,7 +151,7 @@ async def _write(
     return done
 
 
-async def _documents(reader: BackupReader) -> dict[str, Document]:
+async def documents_of(reader: BackupReader) -> dict[str, Document]:
     """Every table's document: which it is, the kind file that was taken along says."""
     head = await reader.head()
     kind = load_kind(head.kind.text)
@@ -180,10 +175,10 @@ Documents = Mapping[str, Path]
 async def _fetched(reader: BackupReader, folder: Path) -> Documents:
     """Read the whole state out of the store before the database is touched: a store may be slow."""
     found = {}
-    for number, (table, document) in enumerate((await _documents(reader)).items()):
+    for number, (table, document) in enumerate((await documents_of(reader)).items()):
         found[table] = folder / str(number)
         with found[table].open("wb") as file:
-            async for line in _rows(reader, document):
+            async for line in rows_of(reader, document):
                 file.write(line + b"\n")
     return found
 
@@ -194,7 +189,7 @@ def _lines(documents: Documents, table: str) -> Iterator[bytes]:
             yield from file
 
 
-async def _rows(reader: BackupReader, document: Document | None) -> AsyncIterator[bytes]:
+async def rows_of(reader: BackupReader, document: Document | None) -> AsyncIterator[bytes]:
     """The rows of a table, one line of JSON each."""
     held = b""
     if document is None:
@@ -235,8 +230,36 @@ class _Secrets:
             if secret is None:
                 self.done.left.append(f"Give the login {row['name']} its secret again: fennox login set {row['name']}")
             row["sealed_secret"] = self.keyfile.seal(secret or b"", f"logins|{row['id']}|secret")
+        elif table == "users":
+            self._user(row)
+        elif table == "alert_routes":
+            self._alert_route(row)
         elif table == "key_sets":
             self._key_set(row)
+
+    def _user(self, row: dict[str, Any]) -> None:
+        row["sealed_totp"] = None
+        if row.get("totp_since") is None:
+            return
+        secret = self._open(ownstate.totp_secret(row["id"]))
+        if secret is not None:
+            row["sealed_totp"] = self.keyfile.seal(secret, f"users|{row['id']}|totp")
+            return
+        # otherwise the password alone would be enough
+        row["password_hash"], row["totp_since"] = "", None
+        self.done.left.append(
+            f"The second factor of {row['name']} is lost. Nobody can sign in with that password until you run: "
+            f"fennox user recover {row['name']}"
+        )
+
+    def _alert_route(self, row: dict[str, Any]) -> None:
+        address, secret = (self._open(f(row["id"])) for f in (ownstate.alert_address, ownstate.alert_secret))
+        row["sealed_secret"] = self.keyfile.seal(secret, f"alert_routes|{row['id']}|secret") if secret else None
+        row["sealed_address"] = self.keyfile.seal(address, f"alert_routes|{row['id']}|address") if address else None
+        if secret is None and (row["channel"] == "webhook" or row["settings"].get("account")):
+            self.done.left.append(
+                f"If the alert route {row['name']} had a secret, remove it and set it anew: this backup holds none."
+            )
 
     def _key_set(self, row: dict[str, Any]) -> None:
         identity = (row["id"], row["generation"])

@@ -69,11 +69,15 @@ def begins(routine: Routine, moment: datetime) -> datetime:
 
 def selected(text: str) -> list[ColumnElement[bool]]:
     """As :func:`selects`, for the database."""
-    matches = [match.groups() for term in _terms(text) if (match := _TERM.match(term)) is not None]
     return [
         System.labels.contains([value]) if field == "label" else getattr(System, field) == value
-        for field, value in matches
+        for field, value in terms(text)
     ]
+
+
+def terms(text: str) -> list[tuple[str, str]]:
+    """The field and the value of each term; none where it is ``all``."""
+    return [(match[1], match[2]) for term in _terms(text) if (match := _TERM.match(term)) is not None]
 
 
 async def members(session: AsyncSession, routine: Routine) -> list[System]:

@@ -19,6 +19,7 @@ from fennox.core import moments, schedule
 from fennox.core.errors import Conflict, TryLater
 from fennox.service import (
     alerting,
+    auditchain,
     clocks,
     crowding,
     differing,
@@ -68,6 +69,7 @@ class Scheduler:
             "look": self._look,
             "tend": self._tend,
             "alert": self._alert,
+            "audit": self._audit,
             "watch": self._watch,
         }
         self._alarms = {name: Alarm(_WATCH_EVERY if name != "tend" else _MARK_EVERY.total_seconds()) for name in duties}
@@ -133,6 +135,10 @@ class Scheduler:
 
     async def _alert(self) -> Next:
         return Next(at=await alerting.send_due(self.context))
+
+    async def _audit(self) -> Next:
+        async with self.context.session(lasting=False) as session:
+            return Next(within=_SOON if await auditchain.chain(self.context, session) else None)
 
     async def _watch(self) -> Next:
         await upkeep.watch(self.context)

@@ -25,9 +25,10 @@ from fennox.core.format.secret import WriteSecret
 from fennox.core.names import ObjectName, object_name, printable
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import dependence, signin
+from fennox.service import dependence
 from fennox.service.context import Context, named
 from fennox.service.keysets import new_slot, unlock_slot
+from fennox.service.people import passwords
 from fennox.stores import addresses
 from fennox.stores.base import Span, Store
 from fennox.stores.mounts import mount_of
@@ -160,7 +161,7 @@ async def _new_keys(
         raise BadInput(
             "The first store of a key set needs a passphrase.", "Give one with --passphrase-file.", field="passphrase"
         )
-    complaint = signin.strength_complaint(passphrase, ["fennox", wanted.name])
+    complaint = passwords.strength_complaint(passphrase, ["fennox", wanted.name])
     if complaint is not None:
         raise BadInput(
             f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="passphrase"
@@ -450,6 +451,6 @@ def _weak_login(credential: Credential, name: str) -> list[str]:
         return []
     if password.lower() == credential.account.lower():
         return [f"The login {name} has its account's name as its password: change it."]
-    if signin.strength_complaint(password, [credential.account, "fennox", "backup"]) is not None:
+    if passwords.strength_complaint(password, [credential.account, "fennox", "backup"]) is not None:
         return [f"The password of the login {name} is easily guessed: change it."]
     return []

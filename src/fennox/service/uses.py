@@ -20,7 +20,7 @@ from fennox.core.restoring.sheet import Place
 from fennox.service import sites
 
 if TYPE_CHECKING:
-    from fennox.service.signin import Person
+    from fennox.service.people.persons import Person
 
 
 @dataclass(frozen=True)

@@ -46,6 +46,7 @@ from fennox.service.clocks import Judged
 from fennox.service.concerns import Away, Found
 from fennox.service.context import Context
 from fennox.service.newest import unhurried
+from fennox.service.people import approvals, attempts, scopes
 from fennox.service.turns import give_way
 
 RUNS_OUT = timedelta(days=30)  # space
@@ -72,9 +73,10 @@ async def look(context: Context, session: AsyncSession) -> bool:
     """Settle what stands, and tell who is to be told; one process at a time. False: another one does it just now."""
     if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))).scalar_one():
         return False
-    begun, ended = await settle(context, session)
-    await alerting.tell(context, session, begun, ended)
-    await counting.count(context, session)
+    with scopes.whole():
+        begun, ended = await settle(context, session)
+        await alerting.tell(context, session, begun, ended)
+        await counting.count(context, session)
     return True
 
 
@@ -207,6 +209,8 @@ async def found(context: Context, session: AsyncSession, now: datetime, judged: 
         yield item
     away = Away()
     async for item in runwatch.stuck(session):
+        yield item
+    for item in [*await attempts.concerns(session), *await approvals.concerns(session)]:
         yield item
     for item in await sites.concerns(session):
         away.sites.add(item.about)

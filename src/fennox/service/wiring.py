@@ -21,11 +21,12 @@ from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import book, keyfile, memory, rebuilding, sessions, signin, webserver
+from fennox.service import alerting, book, keyfile, memory, rebuilding, sessions, webserver
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
 from fennox.service.listening import listen
+from fennox.service.people import recovering, setup
 from fennox.service.rebuilding import OwnBackup, Rebuilt
 from fennox.service.scheduler import Scheduler
 from fennox.service.settings import Settings
@@ -116,6 +117,21 @@ async def rebuild(
         await context.close()
 
 
+async def recover(
+    settings: Settings, clock: Path | None, name: str, password: str, *, administrator: bool, no_approvals: bool
+) -> str:
+    """Let somebody in again, on the service's own machine; the service may run meanwhile. What was done, in words."""
+    await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
+    if not (settings.state / keyfile.NAME).exists():
+        raise MendSettings(f"{settings.state} holds no key file.", "Run it as the service's account, on its machine.")
+    context = await _context(settings, clock)
+    try:
+        done = await recovering.recover(context, name, password, administrator=administrator, no_approvals=no_approvals)
+    finally:
+        await context.close()
+    return f"{', '.join(done)}.".capitalize()
+
+
 def _known_by(place: Place) -> str | None:
     """For a folder, what it is mounted from on this machine."""
     mount = mount_of(Path(place.address)) if place.address.startswith("/") else None
@@ -153,7 +169,8 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
         context = await _context(settings, clock, app.state.turns)
         app.state.context = context
         async with context.session() as session:
-            code = await signin.new_setup_code(session)
+            code = await setup.new_code(session)
+        await alerting.seal_addresses(context)
         if code is not None:
             log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
         works = [Scheduler(context).run(), listen(settings.database, book.CHANNEL, app.state.hub.heard)]

@@ -30,14 +30,16 @@ class NewAlertRoute(Wanted):
     severity: Severity = Field(default="high", description="`low` tells everything.")
     systems: str = Field(default="all", description="`all`, or terms like `site=holm label=web`.", max_length=500)
     digest: str = Field(default="", description="A phrase like `every day at 07:00`; empty: at once.", max_length=200)
+    audit: bool = Field(default=False, description="Tell each entry of the audit as well, as it happens.")
 
 
 class AlertRouteShown(Shown):
     id: str
     name: str
     channel: Channel
-    address: str
+    address: str = Field(description="Where it is; the rest of an address may hold a token and is not shown.")
     to: list[str]
+    audit: bool
     severity: Severity
     systems: str
     digest: str
@@ -52,6 +54,7 @@ class AlertRouteChange(Wanted):
     severity: Severity | None = None
     systems: str | None = Field(default=None, max_length=500)
     digest: str | None = Field(default=None, max_length=200)
+    audit: bool | None = None
     mode: Literal["on", "off"] | None = None
 
 

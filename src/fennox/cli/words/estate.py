@@ -32,6 +32,7 @@ def define(nouns: Sub) -> None:
     told.add_argument("--systems", help="all, or terms like 'site=holm label=web'")
     told.add_argument("--digest", metavar="WHEN", help="all at once, like 'every day at 07:00'; '' for at once")
     told.add_argument("--mode", choices=["on", "off"])
+    told.add_argument("--audit", choices=["on", "off"], help="tell each entry of the audit as well, as it happens")
     for name, text in (("test", "send a test message now"), ("remove", "tell nobody by this route any more")):
         verb_of(alert, name, f"concerns:{name}", text).add_argument("name")
     trace = verb_of(nouns, "trace", "comparing:trace", "since when something stands as it does, and what it was before")
@@ -76,17 +77,6 @@ def define(nouns: Sub) -> None:
     attempt.add_argument("--documents", action="store_true", help="list every document")
     attempt.add_argument("--show", metavar="DOCUMENT", help="print what one document holds, secret or not")
     verb_of(kind, "schema", "kindfiles:schema", "the JSON Schema of kind files, for editors", shows=False)
-    user = noun_of(nouns, "user", "who may sign in")
-    add = verb_of(user, "add", "access:add_user", "make a user")
-    add.add_argument("name")
-    add.add_argument("--role", required=True, choices=["reader", "operator", "administrator"],
-                     help="a reader sees, an operator also takes and restores, an administrator does all")  # fmt: skip
-    add.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
-    verb_of(user, "list", "access:list_users", "list the users")
-    verb_of(user, "remove", "access:remove_user", "remove a user", shows=False).add_argument("name")
-    audit = noun_of(nouns, "audit", "who did what")
-    listed = verb_of(audit, "list", "estate:audit", "the newest entries")
-    listed.add_argument("--limit", type=int, default=50)
     run = noun_of(nouns, "run", "pieces of work")
     listed = verb_of(run, "list", "runs:list_runs", "runs, newest first")
     listed.add_argument("--system")

@@ -49,9 +49,15 @@ def define(nouns: Sub) -> None:
     serve.add_argument("--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)")
     serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
     sign = verb_of(nouns, "sign-in", "access:sign_in", "sign in to a service and remember it", shows=False)
-    sign.add_argument("address", help="like http://127.0.0.1:8420")
-    sign.add_argument("--user", required=True)
+    sign.add_argument("address", nargs="?", help="like https://fennox.example, or http://127.0.0.1:8420")
+    sign.add_argument("--user")
     sign.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
+    sign.add_argument("--code-file", metavar="FILE", help="the code of your authenticator, or a recovery code; "
+                      "asked for otherwise, if you have one")  # fmt: skip
+    sign.add_argument("--again", action="store_true", help="prove anew who you are, where you are signed in, for grave "
+                      "acts of the next ten minutes")  # fmt: skip
+    sign.add_argument("--plain", action="store_true", help="accept that http:// sends passwords in clear to another "
+                      "machine")  # fmt: skip
     sign.add_argument("--setup-code", metavar="CODE", help="make the first administrator with the code from the log")
     doctor = noun_of(nouns, "doctor", "what Fennox itself runs on")
     clocks = verb_of(doctor, "clocks", "clocks:clocks", "show every clock and date by which the service's clock is "

@@ -28,7 +28,7 @@ from fennox.catalogue.models import (
     System,
 )
 from fennox.core import moments
-from fennox.core.errors import BadInput, Conflict, NotFound
+from fennox.core.errors import BadInput, Conflict
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
@@ -39,7 +39,8 @@ from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
 from fennox.service import audit, guarding, handing, marking, noting, queue, routines, taking, tending
 from fennox.service.context import Context, named
-from fennox.service.newest import among, begins
+from fennox.service.lookups import find_backup
+from fennox.service.newest import among
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
@@ -63,19 +64,6 @@ from fennox.wire.runs import RunShown
 router = APIRouter(tags=["backups"])
 
 _ID = re.compile(r"[0-9a-f]{6,32}\Z")
-
-
-async def find_backup(session: AsyncSession, text: str) -> Backup:
-    """A backup by its id, the beginning of it (six digits or more), or its name."""
-    fits = or_(begins(Backup.id, text), Backup.name == text) if _ID.match(text) else Backup.name == text
-    rows = list((await session.execute(select(Backup).where(fits).order_by(Backup.time.desc()).limit(5))).scalars())
-    exact = [row for row in rows if row.id == text]
-    if len(exact or rows) == 1:
-        return (exact or rows)[0]
-    if not rows:
-        raise NotFound(f"There is no backup {text}.", "`fennox backup list` shows those there are.", field="backup")
-    ids = ", ".join(row.id[:12] for row in rows)
-    raise BadInput(f"{text} fits several backups: {ids}.", "Give the id.", field="backup")
 
 
 async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> list[BackupShown]:

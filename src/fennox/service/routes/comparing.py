@@ -18,10 +18,10 @@ from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.tracing import Trace
 from fennox.service import access, uses
 from fennox.service.context import Context, named
-from fennox.service.routes.backups import find_backup
+from fennox.service.lookups import find_backup
+from fennox.service.people.persons import Person
 from fennox.service.routes.session import Here, Who
 from fennox.service.shelf import Shelf
-from fennox.service.signin import Person
 from fennox.service.ways import way_to
 from fennox.wire.comparing import Compared, ComparedBackup, CompareWanted, StandingShown, Traced, TraceWanted
 

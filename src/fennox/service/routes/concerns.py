@@ -13,6 +13,7 @@ from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
 from fennox.core import schedule
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.service import alerting, audit, channels, routines, upkeep, watching
+from fennox.service.lookups import find_concern
 from fennox.service.paging import Limit
 from fennox.service.routes.estate import concern_shown
 from fennox.service.routes.session import Here, Who
@@ -49,7 +50,7 @@ async def mute_concern(concern: str, wanted: MuteWanted, request: Request, conte
     if wanted.until <= context.now():
         raise BadInput("The end of the mute has passed.", "Give a time to come.", field="until")
     async with context.session() as session:
-        row = await _concern(session, concern)
+        row = await find_concern(session, concern)
         row.muted_until, row.muted_because, row.muted_by = wanted.until, wanted.reason, who.name
         await audit.note(session, request, "muted", "concern", row.about, text=row.text, reason=wanted.reason)
         return concern_shown(row, context.now())
@@ -59,17 +60,10 @@ async def mute_concern(concern: str, wanted: MuteWanted, request: Request, conte
 async def unmute_concern(concern: str, request: Request, context: Here) -> Concern:
     """Be told of it again."""
     async with context.session() as session:
-        row = await _concern(session, concern)
+        row = await find_concern(session, concern)
         row.muted_until, row.muted_because, row.muted_by = None, "", ""
         await audit.note(session, request, "unmuted", "concern", row.about, text=row.text)
         return concern_shown(row, context.now())
-
-
-async def _concern(session: AsyncSession, concern: str) -> ConcernRow:
-    row = await session.get(ConcernRow, concern)
-    if row is None:
-        raise NotFound(f"There is no concern {concern[:32]}.", "`fennox concern list` shows those there are.")
-    return row
 
 
 @router.get("/alerts")
@@ -93,15 +87,16 @@ async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> A
             raise Conflict(f"The alert route {wanted.name} is already there.", "Change it, or choose another name.")
         now = context.now()
         row = AlertRoute(
-            id=secrets.token_hex(16), name=wanted.name, channel=wanted.channel, address=wanted.address,
+            id=secrets.token_hex(16), name=wanted.name, channel=wanted.channel, address="", audit=wanted.audit,
             settings=settings, severity=wanted.severity, systems=wanted.systems, digest=wanted.digest, mode="on",
             created=now, told_until=now,
         )  # fmt: skip
+        alerting.set_address(context, row, wanted.address)
         if wanted.secret is not None:
-            place = f"alert_routes|{row.id}|secret"
-            row.sealed_secret = context.keyfile.seal(wanted.secret.get_secret_value().encode(), place)
+            secret = wanted.secret.get_secret_value().encode()
+            row.sealed_secret = context.keyfile.seal(secret, alerting.secret_place(row.id))
         session.add(row)
-        await audit.note(session, request, "added", "alert", row.name, channel=row.channel)
+        await audit.note(session, request, "added", "alert", row.name, channel=row.channel, to=row.address)
         await session.flush()
         return await _shown(session, row)
 
@@ -120,6 +115,7 @@ async def change_alert(name: str, wanted: AlertRouteChange, request: Request, co
             row.digest, row.told_until = wanted.digest, context.now()
         row.severity = wanted.severity or row.severity
         row.mode = wanted.mode or row.mode
+        row.audit = row.audit if wanted.audit is None else wanted.audit
         await audit.note(session, request, "changed", "alert", row.name, what=", ".join(wanted.model_fields_set))
         return await _shown(session, row)
 
@@ -163,6 +159,7 @@ async def _shown(session: AsyncSession, row: AlertRoute) -> AlertRouteShown:
     return AlertRouteShown(
         id=row.id, name=row.name, channel=row.channel, address=row.address, to=row.settings.get("to", []),
         severity=row.severity, systems=row.systems, digest=row.digest, mode=row.mode, created=row.created,
+        audit=row.audit,
         waiting=(await session.execute(waiting)).scalar_one(),
         last_sent=(await session.execute(sent)).scalar_one_or_none(),
         last_error=last_failed.error if last_failed else "",

@@ -10,7 +10,6 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
     IS_ACTIVE,
-    Audit,
     ConcernRow,
     Routine,
     Run,
@@ -18,10 +17,8 @@ from fennox.catalogue.models import (
     Worker,
 )
 from fennox.service import counting, matters, upkeep, watching
-from fennox.service.paging import Limit
+from fennox.service.people import scopes
 from fennox.service.routes.session import Here
-from fennox.wire.access import AuditEntry
-from fennox.wire.base import Page
 from fennox.wire.concerns import Concern
 from fennox.wire.runs import Status
 
@@ -57,6 +54,8 @@ async def status(context: Here) -> Status:
         counts = await counting.counted(context, session)
 
         async def count(table: type[StoreRow] | type[Routine]) -> int:
+            if scopes.is_narrow():
+                return 0  # they belong to the whole estate
             return int((await session.execute(select(func.count()).select_from(table))).scalar_one())
 
         active = select(func.count()).select_from(Run).where(IS_ACTIVE)
@@ -75,22 +74,6 @@ async def status(context: Here) -> Status:
             workers=workers,
             active_runs=(await session.execute(active)).scalar_one(),
         )
-
-
-@router.get("/audit")
-async def audit(context: Here, limit: Limit = 100, before: int | None = None) -> Page[AuditEntry]:
-    """Who did what, newest first."""
-    async with context.session() as session:
-        query = select(Audit).order_by(Audit.id.desc()).limit(limit + 1)
-        if before is not None:
-            query = query.where(Audit.id < before)
-        rows = list((await session.execute(query)).scalars())
-    items = [
-        AuditEntry(id=row.id, at=row.at, by=row.by, action=row.action, noun=row.noun, name=row.name,
-                   details={key: str(value) for key, value in row.details.items()})
-        for row in rows[:limit]
-    ]  # fmt: skip
-    return Page(items=items, after=str(items[-1].id) if len(rows) > limit else None)
 
 
 @health.get("/healthz")

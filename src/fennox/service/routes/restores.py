@@ -19,11 +19,11 @@ from fennox.core.restoring.planning import at_another_machine, left_out_essentia
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
-from fennox.service import audit, book, ids, queue, uses
+from fennox.service import audit, book, queue, uses
 from fennox.service.context import Context, named
+from fennox.service.lookups import find_backup, find_sheet
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.restoring import suspension
-from fennox.service.routes.backups import find_backup
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
 from fennox.service.ways import Way, way_to
@@ -32,15 +32,6 @@ from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown
 from fennox.wire.runs import RunShown
 
 router = APIRouter(tags=["restores"])
-
-
-async def find_sheet(session: AsyncSession, text: str) -> Sheet:
-    rows = list(
-        (await session.execute(select(Sheet).where(Sheet.id.startswith(text, autoescape=True)).limit(2))).scalars()
-    )
-    if len(rows) != 1 or len(text) < ids.LEAST:
-        raise ids.not_one("run sheet", text, len(rows), "fennox restore list")
-    return rows[0]
 
 
 async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:

@@ -16,9 +16,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System, constant
 from fennox.core import moments
 from fennox.core.errors import NotFound
-from fennox.service import access, audit, book, ids, opening, queue
+from fennox.service import access, audit, book, opening, queue
 from fennox.service.context import Context, named
-from fennox.service.newest import among, begins
+from fennox.service.lookups import find_run
+from fennox.service.newest import among
 from fennox.service.outcomes import outcome
 from fennox.service.paging import After, Limit, newest_first
 from fennox.service.routes.session import Here
@@ -29,14 +30,6 @@ router = APIRouter(tags=["runs"])
 
 _ID = re.compile(r"[0-9a-f]{6,32}")
 _IDLE = 15.0  # seconds between signs of life on an event stream
-
-
-async def find_run(session: AsyncSession, text: str) -> Run:
-    known = _ID.fullmatch(text) is not None
-    rows = list((await session.execute(select(Run).where(begins(Run.id, text)).limit(2))).scalars()) if known else []
-    if len(rows) != 1:
-        raise ids.not_one("run", text, len(rows), "fennox run list", "run")
-    return rows[0]
 
 
 async def _expected_seconds(session: AsyncSession, run: Run) -> float | None:

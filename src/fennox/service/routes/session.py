@@ -1,18 +1,23 @@
-"""Signing in and out, and the first administrator."""
+"""Signing in and out, proving anew who one is, and the first administrator."""
 
 from __future__ import annotations
 
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Request, Response
+from pydantic import SecretStr
+from sqlalchemy import delete
+from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Audit, Token
-from fennox.core.errors import NotSignedIn
-from fennox.service import signin
-from fennox.service.access import COOKIE, person
+from fennox.catalogue.models import Token, User
+from fennox.core.errors import BadInput
+from fennox.service import audit
+from fennox.service.access import cookie_name, person
 from fennox.service.context import Context
-from fennox.service.signin import Person
-from fennox.wire.access import FirstUser, SignedIn, SignIn
+from fennox.service.people import passwords, setup, signingin, tokens
+from fennox.service.people.persons import Person
+from fennox.service.people.tokens import Origin
+from fennox.wire.access import FirstUser, PasswordChange, ProofWanted, SignedIn, SignIn, TokenKind
 
 router = APIRouter(tags=["session"])
 
@@ -26,59 +31,108 @@ Here = Annotated[Context, Depends(context_of)]
 Who = Annotated[Person, Depends(person)]
 
 
+def origin_of(request: Request) -> Origin:
+    return Origin(request.client.host if request.client else "-", request.headers.get("user-agent", ""))
+
+
+def _code(given: SecretStr | None) -> str | None:
+    return given.get_secret_value() if given is not None else None
+
+
 @router.post("/session")
 async def sign_in(wanted: SignIn, request: Request, response: Response, context: Here) -> SignedIn:
     """Sign in: a cookie for the console, or a token for a client."""
-    address = request.client.host if request.client else "-"
     await context.check_schema()
-    user = await signin.check_password(context, wanted.user, wanted.password.get_secret_value(), address)
+    claimed = signingin.Claimed(wanted.user, wanted.password.get_secret_value(), _code(wanted.code))
+    user = await signingin.check(context, claimed, origin_of(request).address, request)
+    return await begin_session(context, request, response, user, as_token=wanted.token)
+
+
+async def begin_session(
+    context: Context, request: Request, response: Response, user: User, *, as_token: bool
+) -> SignedIn:
+    """For somebody who has proved who they are."""
     async with context.session() as session:
-        action = "signed in" if user else "failed to sign in"
-        session.add(Audit(at=context.now(), by=wanted.user[:48], action=action, noun="user", name=wanted.user[:48],
-                          details={"address": address}))  # fmt: skip
-        if user is not None:
-            purpose = "client" if wanted.token else "console"
-            token, until = await signin.make_token(session, user, purpose, context.wall())
-    if user is None:
-        raise NotSignedIn("User or password is wrong.", "Check both; after eight failures you must wait.")
-    if not wanted.token:
+        kind: TokenKind = "client" if as_token else "console"
+        secret, _ = await tokens.begin(session, user, kind, context.wall(), origin_of(request))
+        await audit.note_as(session, request, user.name, "signed in", "user", user.name)
+        await session.flush()
+        shown = await _signed_in(session, context, secret, by_cookie=not as_token)
+    if not as_token:
         secure = request.url.scheme == "https"
-        response.set_cookie(COOKIE, token, httponly=True, samesite="strict", secure=secure, path="/")
-    return SignedIn(user=user.name, role=user.role, until=until, token=token if wanted.token else None)
+        response.set_cookie(cookie_name(request), secret, httponly=True, samesite="strict", secure=secure, path="/")
+    return shown.model_copy(update={"token": secret if as_token else None})
+
+
+async def _signed_in(session: AsyncSession, context: Context, secret: str, *, by_cookie: bool) -> SignedIn:
+    who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
+    until = (await session.get_one(Token, tokens.digest(secret))).until
+    return SignedIn(
+        user=who.name, role=who.role, rights=sorted(who.rights), until=until, proved=who.proved,
+        must_change=who.must_change,
+        scope=[list(selectors) for selectors in who.scope] if who.scope is not None else None,
+    )  # fmt: skip
 
 
 @router.get("/session")
 async def who_am_i(request: Request, who: Who, context: Here) -> SignedIn:
-    """Who is signed in."""
+    """Who is signed in, and what they may do."""
+    return await who_is_signed_in(request, who, context)
+
+
+async def who_is_signed_in(request: Request, who: Person, context: Context) -> SignedIn:
     async with context.session() as session:
-        row = await session.get_one(Token, signin.digest(_token(request)))
-    return SignedIn(user=who.name, role=who.role, until=row.until)
+        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
 
 
 @router.delete("/session", status_code=204)
-async def sign_out(request: Request, response: Response, context: Here) -> None:
+async def sign_out(request: Request, response: Response, who: Who, context: Here) -> None:
     """Sign out; the token or cookie is worth nothing afterwards."""
     async with context.session() as session:
-        row = await session.get(Token, signin.digest(_token(request)))
-        if row is not None:
-            await session.delete(row)
-    response.delete_cookie(COOKIE, path="/")
+        await session.execute(delete(Token).where(Token.hash == tokens.digest(_token(request))))
+        await audit.note(session, request, "signed out", "user", who.name)
+    response.delete_cookie(cookie_name(request), path="/")
+
+
+@router.post("/session/proof")
+async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) -> SignedIn:
+    """Prove anew who you are, for grave acts of the next ten minutes."""
+    claimed = signingin.Claimed(who.name, wanted.password.get_secret_value(), _code(wanted.code))
+    await signingin.check(context, claimed, origin_of(request).address, request)
+    async with context.session() as session:
+        await tokens.prove(session, who)
+        await audit.note(session, request, "proved who they are", "user", who.name)
+        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+
+
+@router.post("/session/password")
+async def change_password(wanted: PasswordChange, request: Request, who: Who, context: Here) -> SignedIn:
+    """Change your own password; every other session of yours ends."""
+    old, new = wanted.old.get_secret_value(), wanted.new.get_secret_value()
+    if old == new:
+        raise BadInput("The new password is the old one.", "Choose another.", field="new")
+    hash_ = await passwords.hash_password(new, who.name)
+    await signingin.check_password_alone(context, who.name, old, origin_of(request).address)
+    async with context.session() as session:
+        row = await session.get_one(User, who.id, with_for_update=True)
+        row.password_hash, row.must_change = hash_, False
+        ended = await tokens.end_others(session, who.id, but=who.session)
+        await audit.note(session, request, "changed the password of", "user", who.name, sessions_ended=str(ended))
+        await session.flush()
+        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
 
 
 def _token(request: Request) -> str:
     header = request.headers.get("authorization", "")
-    return header.removeprefix("Bearer ") if header else request.cookies.get(COOKIE, "")
+    return header.removeprefix("Bearer ") if header else request.cookies.get(cookie_name(request), "")
 
 
 @router.post("/first-user", status_code=201)
-async def first_user(wanted: FirstUser, context: Here) -> SignedIn:
-    """Make the first administrator with the one-time code from the service's log."""
-    hash_ = await signin.hash_password(wanted.password.get_secret_value(), wanted.user)
+async def first_user(wanted: FirstUser, request: Request, response: Response, context: Here) -> SignedIn:
+    """Make the first administrator with the one-time code from the service's log, and sign them in."""
+    hash_ = await passwords.hash_password(wanted.password.get_secret_value(), wanted.user)
     async with context.session() as session:
         code = wanted.code.get_secret_value()
-        user = await signin.use_setup_code(session, code, wanted.user, hash_, context.now())
-        session.add(Audit(at=context.now(), by=user.name, action="made first administrator", noun="user",
-                          name=user.name, details={}))  # fmt: skip
-        await session.flush()
-        token, until = await signin.make_token(session, user, "client", context.wall())
-    return SignedIn(user=user.name, role="administrator", until=until, token=token)
+        user = await setup.first_administrator(session, code, wanted.user, hash_, context.now())
+        await audit.note_as(session, request, user.name, "made first administrator", "user", user.name)
+    return await begin_session(context, request, response, user, as_token=wanted.token)

@@ -19,8 +19,8 @@ from fennox.catalogue.models import Site
 from fennox.core.errors import Conflict, NotFound, TryLater
 from fennox.service import audit, sites
 from fennox.service.context import Context
+from fennox.service.people.tokens import digest
 from fennox.service.routes.session import Here
-from fennox.service.signin import digest
 from fennox.service.sites import Connected
 from fennox.wire.base import Page
 from fennox.wire.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown

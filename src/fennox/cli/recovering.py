@@ -1,0 +1,25 @@
+"""On the service's own machine: let somebody in again who cannot sign in any more."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+from pathlib import Path
+
+from fennox.cli.access import ask_twice, first_line
+from fennox.cli.main import Environment
+from fennox.cli.output import say
+from fennox.service import wiring
+
+
+def recover(arguments: argparse.Namespace, _environment: Environment) -> None:
+    """Whoever may read the service's settings and key file may do this; it is in the audit."""
+    settings = wiring.read_settings(database=arguments.database, state=arguments.state)
+    password = first_line(arguments.password_file) if arguments.password_file else ask_twice("New password: ")
+    done = asyncio.run(
+        wiring.recover(
+            settings, Path(arguments.simulated_clock) if arguments.simulated_clock else None, arguments.name, password,
+            administrator=arguments.administrator, no_approvals=arguments.no_approvals,
+        )
+    )  # fmt: skip
+    say(f"{arguments.name} can sign in with the new password. {done}")

@@ -1,0 +1,1 @@
+"""People: who they are, how they prove it, and what they may do."""

@@ -1,0 +1,118 @@
+"""The part of the estate that a person or token reaches. Nothing outside it is shown, counted, or acted on.
+
+What is read for such a person is filtered in one place: every statement of their request, whatever route or module it
+comes from. What they change is looked up through the same filter before its route begins; the route itself sees the
+whole estate, as rules about other systems must hold for everybody.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
+from typing import Any
+
+from sqlalchemy import ColumnElement, and_, event, func, or_, select
+from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
+
+from fennox.catalogue.models import (
+    Approval,
+    Backup,
+    ConcernRow,
+    Copy,
+    HandedIn,
+    Removal,
+    Run,
+    Sheet,
+    System,
+)
+from fennox.core.errors import BadInput
+from fennox.service import routines
+from fennox.service.people.persons import Scope
+
+_reading: ContextVar[Scope] = ContextVar("the scope of whoever asks", default=None)
+
+# the tables themselves: the filter must not meet itself
+_systems, _backups = System.__table__, Backup.__table__
+
+
+def read_within(scope: Scope) -> None:
+    """From here on this request reads nothing outside of ``scope``."""
+    _reading.set(scope)
+
+
+@contextmanager
+def within(scope: Scope) -> Iterator[None]:
+    """Inside of it nothing outside of ``scope`` is read."""
+    before = _reading.set(scope)
+    try:
+        yield
+    finally:
+        _reading.reset(before)
+
+
+@contextmanager
+def whole() -> Iterator[None]:
+    """What is decided about the estate sees all of it, whoever asked."""
+    with within(None):
+        yield
+
+
+def is_narrow() -> bool:
+    """Whether whoever asks reaches a part of the estate only."""
+    return _reading.get() is not None
+
+
+def fits(scope: Scope) -> ColumnElement[bool]:
+    """Which rows of the table of systems are within."""
+    lists = [or_(*(and_(*_selected(selector)) for selector in selectors)) for selectors in scope or ()]
+    return and_(*lists) if lists else _systems.c.id.is_not(None)
+
+
+def _selected(selector: str) -> list[ColumnElement[bool]]:
+    found = [
+        _systems.c.labels.contains([value]) if field == "label" else _systems.c[field] == value
+        for field, value in routines.terms(selector)
+    ]
+    return found or [_systems.c.id.is_not(None)]
+
+
+@event.listens_for(Session, "do_orm_execute")
+def _filter(asked: ORMExecuteState) -> None:
+    scope = _reading.get()
+    if scope is None or not asked.is_select:
+        return
+    systems = select(_systems.c.id).where(fits(scope))
+    names = select(_systems.c.name).where(fits(scope))
+    backups = select(_backups.c.id).where(_backups.c.system_id.in_(systems))
+    asked.statement = asked.statement.options(
+        _only(System, System.id.in_(systems)),
+        _only(Backup, Backup.system_id.in_(systems)),
+        _only(Copy, Copy.backup_id.in_(backups)),
+        _only(Run, or_(Run.system_id.in_(systems), Run.backup_id.in_(backups))),
+        _only(Sheet, Sheet.system_id.in_(systems)),
+        _only(HandedIn, HandedIn.system_id.in_(systems)),
+        _only(Removal, Removal.system_id.in_(systems)),
+        _only(ConcernRow, and_(ConcernRow.noun == "system", ConcernRow.about.in_(names))),
+        _only(Approval, Approval.system_id.in_(systems)),
+    )
+
+
+def _only(table: type[Any], criteria: ColumnElement[bool]) -> Any:
+    return with_loader_criteria(table, criteria, include_aliases=True)
+
+
+async def check(session: AsyncSession, selectors: Sequence[str] | None) -> None:
+    """Raise ``BadInput`` if a scope is not understood, or fits no system: a misspelt one would shut somebody out."""
+    if selectors is None:
+        return
+    if not selectors:
+        raise BadInput("The scope is empty.", "Name systems, like site=holm, or leave the scope out.", field="scope")
+    for selector in selectors:
+        routines.check_selector(selector)
+        count = select(func.count()).select_from(System).where(*routines.selected(selector))
+        if not (await session.execute(count)).scalar_one():
+            raise BadInput(
+                f"No system fits {selector}.", "`fennox system list` shows sites, labels and names.", field="scope"
+            )

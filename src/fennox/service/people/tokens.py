@@ -1,0 +1,106 @@
+"""Sessions of people, and tokens that they make for programs. Only hashes of them are kept."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Token, User
+from fennox.core.errors import NotSignedIn
+from fennox.service.people.persons import Person, person_from
+from fennox.wire.access import Right, Role, TokenKind
+
+LIFE: dict[TokenKind, timedelta] = {
+    "console": timedelta(hours=12),
+    "client": timedelta(days=30),
+    "automation": timedelta(days=90),
+    "metrics": timedelta(days=365),
+}
+FRESH = timedelta(minutes=10)  # how long a proof of who one is counts
+_NOTED_EVERY = timedelta(minutes=1)  # so that not every request writes
+_LONGEST_PROGRAM = 120  # characters
+
+
+@dataclass(frozen=True)
+class Origin:
+    """From where a session begins: the caller's address, and what their program calls itself."""
+
+    address: str
+    program: str
+
+
+@dataclass(frozen=True)
+class Narrow:
+    """What a token may do less than its person. None: it is not narrowed."""
+
+    role: Role | None = None
+    rights: list[Right] | None = None
+    scope: list[str] | None = None
+
+
+def digest(token: str) -> str:
+    return hashlib.sha256(token.encode(errors="replace")).hexdigest()
+
+
+async def begin(
+    session: AsyncSession, user: User, kind: TokenKind, now: datetime, origin: Origin
+) -> tuple[str, datetime]:
+    """A session of a person who has just proved who they are: its secret, and its end."""
+    secret = secrets.token_urlsafe(32)
+    until = now + LIFE[kind]
+    await session.execute(delete(Token).where(Token.until < now))
+    session.add(_row(user, secret, kind, now, until, origin, proved=True))
+    return secret, until
+
+
+async def make(
+    session: AsyncSession, user: User, kind: TokenKind, name: str, until: datetime, now: datetime, narrow: Narrow
+) -> tuple[str, Token]:
+    """A token for a program. It proves nothing of a person, so that no grave act is done with it."""
+    secret = secrets.token_urlsafe(32)
+    row = _row(user, secret, kind, now, until, Origin("", ""), proved=False)
+    row.name, row.role, row.scope = name, narrow.role, narrow.scope
+    row.rights = list(narrow.rights) if narrow.rights is not None else None
+    session.add(row)
+    await session.flush()
+    return secret, row
+
+
+def _row(
+    user: User, secret: str, kind: TokenKind, now: datetime, until: datetime, origin: Origin, *, proved: bool
+) -> Token:
+    return Token(
+        hash=digest(secret), id=secrets.token_hex(6), user_id=user.id, purpose=kind, created=now, until=until,
+        address=origin.address, program=origin.program[:_LONGEST_PROGRAM], proved=func.now() if proved else None,
+    )  # fmt: skip
+
+
+async def person_of(session: AsyncSession, secret: str, *, by_cookie: bool, now: datetime) -> Person:
+    """Raises ``NotSignedIn`` if nobody came with this secret, or it has ended."""
+    # a proof from the future was dated by a wrong clock, and proves nothing
+    fresh = func.coalesce(Token.proved.between(func.now() - FRESH, func.now()), False)
+    mine = select(User, Token, fresh).join(Token, Token.user_id == User.id)
+    found = (await session.execute(mine.where(Token.hash == digest(secret), Token.until > now))).first()
+    if found is None or (found[1].purpose == "console") != by_cookie:
+        raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
+    user, token, proved = found
+    if token.used is None or abs(now - token.used) > _NOTED_EVERY:
+        await session.execute(update(Token).where(Token.hash == token.hash).values(used=now))
+    return person_from(user, token, by_cookie=by_cookie, proved=proved)
+
+
+async def prove(session: AsyncSession, who: Person) -> None:
+    """The person has proved anew who they are."""
+    await session.execute(update(Token).where(Token.id == who.session).values(proved=func.now()))
+
+
+async def end_others(session: AsyncSession, user: str, but: str | None) -> int:
+    """End the sessions of a person, except the one with the id ``but``; tokens of programs stay. How many ended."""
+    mine = delete(Token).where(Token.user_id == user, Token.purpose.in_(("console", "client")))
+    ended = await session.execute(mine.where(Token.id != but).returning(Token.id) if but else mine.returning(Token.id))
+    return len(ended.all())
