@@ -3,31 +3,34 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { client, ProblemError } from "./api";
 import CommandPalette from "./components/CommandPalette.vue";
-import { me, whoAmI } from "./session";
+import ProofDialog from "./components/ProofDialog.vue";
+import { may, me, reachesAll, whoAmI } from "./session";
 import { dark, toggleTheme } from "./theme";
 
 const route = useRoute();
 const router = useRouter();
 const trouble = ref("");
 const open = computed(() => Boolean(route.meta.open));
-const pages = [
+const pages = computed<[string, string][]>(() => [
   ["/", "Estate"],
   ["/compare", "Compare"],
   ["/restores", "Restore desk"],
-  ["/routines", "Routines"],
-  ["/stores", "Stores"],
+  ...((reachesAll() ? [["/routines", "Routines"], ["/stores", "Stores"]] : []) as [string, string][]),
   ["/kinds", "Kinds"],
-  ["/alerts", "Alerts"],
+  ...((reachesAll() ? [["/alerts", "Alerts"]] : []) as [string, string][]),
   ["/runs", "Log book"],
-] as const;
+  ["/access", "Access"],
+  ...((reachesAll() && may("auditor") ? [["/audit", "Audit"]] : []) as [string, string][]),
+]);
 
 watch(
   () => [route.path, route.matched.length],
   async () => {
     if (open.value || route.matched.length === 0) return;
     try {
-      await whoAmI();
+      const signed = await whoAmI();
       trouble.value = "";
+      if (signed.must_change && route.path !== "/account") await router.replace("/account");
     } catch (error) {
       if (error instanceof ProblemError && error.problem.status === 401) {
         await router.replace({ path: "/sign-in", query: { to: route.fullPath } });
@@ -68,7 +71,7 @@ async function signOut(): Promise<void> {
         <button type="button" class="cursor-pointer hover:text-ink" @click="toggleTheme">
           {{ dark ? "Light" : "Dark" }}
         </button>
-        <span v-if="me">{{ me.user }} ({{ me.role }})</span>
+        <RouterLink v-if="me" to="/account">{{ me.user }} ({{ me.role }})</RouterLink>
         <button v-if="me" type="button" class="cursor-pointer hover:text-ink" @click="signOut">Sign out</button>
       </div>
     </header>
@@ -76,5 +79,6 @@ async function signOut(): Promise<void> {
       <p v-if="trouble" role="alert" class="text-ember">{{ trouble }}</p>
       <RouterView v-if="me" :key="route.path" />
     </main>
+    <ProofDialog v-if="me" />
   </div>
 </template>

@@ -29,6 +29,37 @@ const outOfReach: Problem = {
   field: null,
 };
 
+/** What could not be done without a fresh proof is done again once the person has given it. */
+const kept = new Map<string, Request>();
+let prove: (() => Promise<void>) | null = null;
+
+/** Whoever shows the dialog that asks for the proof. */
+export function provesBy(asking: () => Promise<void>): void {
+  prove = asking;
+}
+
+client.use({
+  onRequest({ request, id, schemaPath }) {
+    if (request.method !== "GET" && !schemaPath.startsWith("/api/v1/session")) kept.set(id, request.clone());
+  },
+  async onResponse({ response, id }) {
+    const again = kept.get(id);
+    kept.delete(id);
+    if (again === undefined || response.status !== 403 || prove === null) return undefined;
+    const problem = (await response.clone().json()) as Problem;
+    if (problem.type !== "urn:fennox:proof-needed") return undefined;
+    try {
+      await prove();
+    } catch {
+      return undefined; // the person does not want to: the problem stands
+    }
+    return fetch(again);
+  },
+  onError({ id }) {
+    kept.delete(id);
+  },
+});
+
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** Unwrap an answer, or throw its problem. */

@@ -2496,12 +2496,9 @@ export interface components {
             sheet: string | null;
             /**
              * Shown
-             * @description What is to be done: name and value, secrets masked.
+             * @description What is to be done, secrets masked.
              */
-            shown: [
-                string,
-                string
-            ][];
+            shown: components["schemas"]["NamedValue"][];
             /**
              * State
              * @enum {string}
@@ -3685,6 +3682,13 @@ export interface components {
              */
             until: string;
         };
+        /** NamedValue */
+        NamedValue: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+        };
         /**
          * NewAlertRoute
          * @description Who is told. ``address`` by channel: smtp://host:port (smtps, or smtp+starttls), a URL, syslog+udp://host:port
@@ -4144,9 +4148,11 @@ export interface components {
             rights?: ("export" | "content")[] | null;
             /**
              * Role
-             * @description Left out: your own.
+             * @description At most your own.
+             * @default reader
+             * @enum {string}
              */
-            role?: ("reader" | "auditor" | "operator" | "administrator") | null;
+            role: "reader" | "auditor" | "operator" | "administrator";
             /** Scope */
             scope?: string[] | null;
         };
@@ -5284,6 +5290,11 @@ export interface components {
         /** SignedIn */
         SignedIn: {
             /**
+             * Factors
+             * @description All that this person can sign in with.
+             */
+            factors: ("password" | "authenticator" | "passkey" | "provider")[];
+            /**
              * Must Change
              * @description Nothing else is allowed until the password is changed.
              */
@@ -5772,9 +5783,14 @@ export interface components {
         TotpBegun: {
             /**
              * Address
-             * @description The same as an otpauth:// address, for a QR code.
+             * @description The same as an otpauth:// address.
              */
             address: string;
+            /**
+             * Picture
+             * @description That as a QR code: a data: address of an SVG picture.
+             */
+            picture: string;
             /** Secret */
             secret: string;
         };

@@ -1,6 +1,8 @@
 import { ref } from "vue";
 import { client, get, type Schema } from "./api";
 
+/** Whether a fresh proof is asked for at this moment. */
+export const proving = ref(false);
 export const me = ref<Schema["SignedIn"] | null>(null);
 
 export async function whoAmI(): Promise<Schema["SignedIn"]> {
@@ -8,6 +10,17 @@ export async function whoAmI(): Promise<Schema["SignedIn"]> {
   return me.value;
 }
 
-export function may(role: "operator" | "administrator"): boolean {
-  return me.value?.role === "administrator" || (role === "operator" && me.value?.role === "operator");
+type Role = Schema["SignedIn"]["role"];
+
+export function may(role: Exclude<Role, "reader">): boolean {
+  return me.value?.role === "administrator" || me.value?.role === role;
+}
+
+/** Whether they reach every system, so that what belongs to the whole estate is theirs to see. */
+export function reachesAll(): boolean {
+  return me.value !== null && me.value.scope === null;
+}
+
+export function has(right: Schema["SignedIn"]["rights"][number]): boolean {
+  return me.value?.rights.includes(right) ?? false;
 }

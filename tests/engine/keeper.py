@@ -7,10 +7,13 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from importlib.resources import files
+from typing import Any
 
-from fennox.core.compare.model import Comparison
+from fennox.core.compare import documents, looking
+from fennox.core.compare.looking import Question
+from fennox.core.compare.model import MOST_CHANGES, Comparison, DocumentChange
 from fennox.core.format import records
-from fennox.core.format.manifest import KindFile, Reached
+from fennox.core.format.manifest import Document, KindFile, Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.filling import for_system
 from fennox.core.kinds.loading import load, whole
@@ -43,6 +46,19 @@ def shipped_kind(name: str) -> tuple[Kind, KindFile]:
     text = shipped_text(name)
     kind = load(text, shipped_text)
     return kind, KindFile(name=name, version=kind.version, text=whole(text, shipped_text))
+
+
+class Here:
+    """Evaluates in this process: what tests compare is harmless."""
+
+    async def changed(
+        self, kind: Kind, part: str, before: Document, after: Document, contents: tuple[bytes, bytes] | None,
+        salt: bytes, *, patches: bool = False, room: int = MOST_CHANGES,
+    ) -> DocumentChange | None:  # fmt: skip
+        return documents.changed(kind, part, before, after, contents, salt, patches=patches, room=room)
+
+    async def values(self, kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
+        return looking.values(kind, question, content, salt)
 
 
 @dataclass
@@ -109,7 +125,7 @@ class Keeper:
 
     async def compare(self, before: Taken, after: Taken) -> Comparison:
         left, right = await side_of(await self.reader(before)), await side_of(await self.reader(after))
-        return await compare(for_system(self.kind, self.settings), left, right, b"salt" * 4)
+        return await compare(for_system(self.kind, self.settings), left, right, b"salt" * 4, Here())
 
     async def compare_live(self, before: Taken) -> Comparison:
         """The backup and the system as it is now."""
@@ -117,7 +133,7 @@ class Keeper:
         link = await self.connect(self.place)
         try:
             live = await live_side(self.kind, link, self.settings, left, self.machine)
-            return await compare(for_system(self.kind, self.settings), left, live, b"salt" * 4)
+            return await compare(for_system(self.kind, self.settings), left, live, b"salt" * 4, Here())
         finally:
             await link.close()
 

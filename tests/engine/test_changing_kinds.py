@@ -15,7 +15,7 @@ from fennox.engine.tracing import Standing, Trace
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
-from tests.engine.keeper import Keeper, shipped_text
+from tests.engine.keeper import Here, Keeper, shipped_text
 from tests.engine.test_linux_server import place_of
 
 FERRY = """
@@ -82,7 +82,7 @@ def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str]) -> Keep
 
 
 async def traced(keeper: Keeper, question: Question, *taken: object) -> list[Standing]:
-    trace = Trace(for_system(keeper.kind, keeper.settings), question, b"salt" * 4)
+    trace = Trace(for_system(keeper.kind, keeper.settings), question, b"salt" * 4, Here())
     for one in taken:
         await trace.look(await keeper.reader(one))  # type: ignore[arg-type]
     return trace.standings

@@ -34,7 +34,7 @@ from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.backups import all_backups
-from tests.engine.keeper import Keeper
+from tests.engine.keeper import Here, Keeper
 
 Install = Callable[..., LinuxServer]
 
@@ -511,7 +511,7 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
         read.append(document.path)
         return right.content(document)
 
-    found = await comparing.compare(keeper.kind, left, replace(right, content=counted), b"s" * 16, patches=True)
+    found = await comparing.compare(keeper.kind, left, replace(right, content=counted), b"s" * 16, Here(), patches=True)
     assert [(len(document.changes), bool(document.patch)) for document in found.documents] == [
         (20, True), (20, True), (10, False), (0, False), (0, False), (0, False),
     ]  # fmt: skip
@@ -519,10 +519,12 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
     assert "so much differs" in found.documents[5].said
     assert read == [f"/etc/ferry/page-{number}" for number in range(3)]
 
-    some = await comparing.compare(keeper.kind, left, right, b"s" * 16, only=["/etc/ferry/page-[45]", "/etc/hosts"])
+    some = await comparing.compare(
+        keeper.kind, left, right, b"s" * 16, Here(), only=["/etc/ferry/page-[45]", "/etc/hosts"]
+    )
     assert [(document.path[-1], len(document.changes)) for document in some.documents] == [("4", 20), ("5", 20)]
     assert (some.same, some.lists) == (1, [])
     with pytest.raises(NotFound, match="like /no/such"):
-        await comparing.compare(keeper.kind, left, right, b"s" * 16, only=["/no/such"])
+        await comparing.compare(keeper.kind, left, right, b"s" * 16, Here(), only=["/no/such"])
     whole = await keeper.compare(first, second)
     assert [change.name for change in whole.lists] == ["files"]

@@ -46,6 +46,7 @@ class Service:
     slots: int = 2
     lease: float = 30
     token: str = ""
+    public: str = ""  # the address that people use, if it is another one
     _process: Program | None = field(default=None, repr=False)
     _workers: list[Program] = field(default_factory=list, repr=False)
 
@@ -64,6 +65,7 @@ class Service:
             "FENNOX_LEASE_SECONDS": str(self.lease),
             "FENNOX_ARGON_MEMORY_KIB": "64",
             "FENNOX_LOG": "json",
+            **({"FENNOX_PUBLIC_ADDRESS": self.public} if self.public else {}),
             "FENNOX_STRICT_SESSIONS": "1",
             "XDG_CONFIG_HOME": str(self.folder / "config"),
             "NO_COLOR": "1",

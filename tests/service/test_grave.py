@@ -100,7 +100,7 @@ async def test_a_grave_act_waits_for_a_second_person_and_counts_once(context: Co
     async with calling(app, two) as client:
         [waiting] = (await client.get("/approvals")).json()["items"]
         assert (waiting["by"], waiting["act"], waiting["operation"]) == ("harbour-admin", "logins", "add_login")
-        assert ["name", "quay-root"] in waiting["shown"]
+        assert {"name": "name", "value": "quay-root"} in waiting["shown"]
         assert "made up for a test" not in str(waiting), "no secret is shown"
         granted = await client.post(f"/approvals/{waiting['id'][:12]}/grant", json={"because": "as we spoke"})
         assert granted.json()["state"] == "granted"
@@ -233,7 +233,7 @@ async def test_a_restore_is_approved_as_its_sheet_stood(context: Context, app: F
 async def test_a_token_of_a_program_does_no_grave_act(context: Context, app: FastAPI) -> None:
     who = await somebody(context, "harbour-admin")
     async with calling(app, who) as client:
-        made = (await client.post("/tokens", json={"name": "night-job"})).json()
+        made = (await client.post("/tokens", json={"name": "night-job", "role": "administrator"})).json()
     program = Somebody("night-job", who.id, made["token"])
     status, problem = await add_login(app, program)
     assert (status, problem["type"]) == (403, "urn:fennox:proof-needed")

@@ -108,7 +108,9 @@ async def test_nothing_outside_is_shown_by_any_operation(
         narrow = await somebody(context, "holm-admin", scope=HOLM)
     else:
         async with calling(app, whole) as client:
-            made = (await client.post("/tokens", json={"name": "holm-job", "scope": HOLM})).json()
+            made = (
+                await client.post("/tokens", json={"name": "holm-job", "role": "administrator", "scope": HOLM})
+            ).json()
         narrow = Somebody("holm-job", whole.id, made["token"])
     shown_to_whole: set[str] = set()
     seen = 0
@@ -237,7 +239,9 @@ async def test_a_token_reaches_no_more_than_its_person_also_when_that_becomes_le
     estate = await Estate(context).make()
     boss, who = await somebody(context, "harbour-admin"), await somebody(context, "mate", "operator")
     async with calling(app, who) as client:
-        made = (await client.post("/tokens", json={"name": "both", "scope": ["site=holm", "site=quay"]})).json()
+        made = (
+            await client.post("/tokens", json={"name": "both", "role": "operator", "scope": ["site=holm", "site=quay"]})
+        ).json()
     token = Somebody("both", who.id, made["token"])
     async with calling(app, token) as client:
         assert len((await client.get("/systems")).json()["items"]) == 2

@@ -38,6 +38,7 @@ const wanted = reactive({
   sender: "",
   account: "",
   secret: "",
+  audit: false,
   severity: "high" as "high" | "low",
   systems: "all",
   digest: "",
@@ -123,6 +124,10 @@ const add = useMutation({
         >
         <label class="block"
           ><input v-model="wanted.severity" type="radio" value="low" class="mr-1 accent-slate" />everything</label
+        >
+        <label class="block"
+          ><input v-model="wanted.audit" type="checkbox" class="mr-1 accent-slate" />and each entry of the audit, as it
+          happens</label
         >
       </fieldset>
       <label class="label" for="alert-systems">Systems: all, or terms like site=holm label=web</label>

@@ -40,6 +40,9 @@ const fixed: Target[] = [
   { title: "Alerts", detail: "who is told", to: "/alerts" },
   { title: "Kinds", detail: "what is taken of each kind of system", to: "/kinds" },
   { title: "Log book", detail: "page", to: "/runs" },
+  { title: "Access", detail: "people, tokens, sessions, approvals", to: "/access" },
+  { title: "Audit", detail: "who did what", to: "/audit" },
+  { title: "Your password, passkeys and sessions", detail: "you", to: "/account" },
 ];
 const found = computed<Target[]>(() => {
   const all: Target[] = [

@@ -5,6 +5,7 @@ import { ProblemError } from "../api";
 const props = defineProps<{ error: unknown }>();
 const text = computed(() => {
   if (props.error instanceof ProblemError) return `${props.error.problem.detail} ${props.error.problem.remedy}`;
+  if (props.error instanceof Error && !(props.error instanceof TypeError)) return props.error.message;
   return props.error ? "A mistake in the page. Reload it." : "";
 });
 </script>

@@ -5,7 +5,6 @@ import { client, get, type Schema } from "../api";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateWord from "../components/StateWord.vue";
 import { span, when } from "../format";
-import { may } from "../session";
 
 type Run = Schema["RunShown"];
 const state = ref("");
@@ -19,11 +18,6 @@ const runs = useQuery({
       }),
     ),
   refetchInterval: 3_000,
-});
-const audit = useQuery({
-  queryKey: ["audit"],
-  queryFn: () => get(client.GET("/api/v1/audit", { params: { query: { limit: 50 } } })),
-  enabled: may("administrator"),
 });
 function took(run: Run): string {
   return run.started && run.ended ? span((Date.parse(run.ended) - Date.parse(run.started)) / 1000) : "–";
@@ -84,30 +78,4 @@ function took(run: Run): string {
     </table>
   </div>
   <p v-else-if="runs.data.value" class="text-muted">No run fits. Take a backup from a system's page.</p>
-
-  <template v-if="audit.data.value">
-    <h2>Who did what</h2>
-    <div class="scroll" tabindex="0">
-      <table>
-        <thead>
-          <tr>
-            <th>At</th>
-            <th>Who</th>
-            <th>Did</th>
-            <th>Details</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="entry in audit.data.value.items" :key="entry.id">
-            <td class="whitespace-nowrap">{{ when(entry.at) }}</td>
-            <td>{{ entry.by }}</td>
-            <td>{{ entry.action }} {{ entry.noun }} {{ entry.name.slice(0, 24) }}</td>
-            <td class="text-sm text-muted">
-              {{ Object.entries(entry.details).map(([key, value]) => `${key} ${value}`).join(", ") }}
-            </td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
-  </template>
 </template>

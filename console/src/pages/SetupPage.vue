@@ -12,9 +12,10 @@ const password = ref("");
 const make = useMutation({
   mutationFn: async () => {
     await get(
-      client.POST("/api/v1/first-user", { body: { code: code.value, user: user.value, password: password.value } }),
+      client.POST("/api/v1/first-user", {
+        body: { code: code.value, user: user.value, password: password.value, token: false },
+      }),
     );
-    await get(client.POST("/api/v1/session", { body: { user: user.value, password: password.value, token: false } }));
   },
   onSuccess: () => router.replace("/"),
 });

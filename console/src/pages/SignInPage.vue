@@ -2,20 +2,35 @@
 import { useMutation } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { client, get } from "../api";
+import { client, get, ProblemError } from "../api";
 import ProblemNote from "../components/ProblemNote.vue";
+import { signInWithPasskey } from "../passkeys";
 
 const route = useRoute();
 const router = useRouter();
 const user = ref("");
 const password = ref("");
+const code = ref("");
+const wantsCode = ref(false);
 const enter = useMutation({
-  mutationFn: () => get(client.POST("/api/v1/session", { body: { user: user.value, password: password.value, token: false } })),
-  onSuccess: async () => {
-    const to = typeof route.query.to === "string" && route.query.to.startsWith("/") ? route.query.to : "/";
-    await router.replace(to);
+  mutationFn: () =>
+    get(
+      client.POST("/api/v1/session", {
+        body: { user: user.value, password: password.value, code: code.value || undefined, token: false },
+      }),
+    ),
+  onSuccess: (signed) => goOn(signed.must_change),
+  onError: (error) => {
+    if (error instanceof ProblemError && error.slug === "second-factor-needed") wantsCode.value = true;
   },
 });
+const byPasskey = useMutation({ mutationFn: signInWithPasskey, onSuccess: () => goOn(false) });
+async function goOn(mustChange: boolean): Promise<void> {
+  const { to } = route.query;
+  // a path of our own: "//host" would lead elsewhere
+  const wanted = typeof to === "string" && /^\/(?!\/)/.test(to) ? to : "/";
+  await router.replace(mustChange ? "/account" : wanted);
+}
 </script>
 
 <template>
@@ -27,8 +42,17 @@ const enter = useMutation({
       <input id="user" v-model="user" class="field" autocomplete="username" required autofocus />
       <label class="label" for="password">Password</label>
       <input id="password" v-model="password" class="field" type="password" autocomplete="current-password" required />
-      <button class="button mt-4" :disabled="enter.isPending.value">Sign in</button>
-      <ProblemNote :error="enter.error.value" />
+      <template v-if="wantsCode">
+        <label class="label" for="code">Code of your authenticator, or a recovery code</label>
+        <input id="code" v-model="code" class="field font-mono" autocomplete="one-time-code" required />
+      </template>
+      <div class="mt-4 flex items-baseline gap-4">
+        <button class="button" :disabled="enter.isPending.value">Sign in</button>
+        <button type="button" class="cursor-pointer text-slate hover:underline" @click="byPasskey.mutate()">
+          Use a passkey
+        </button>
+      </div>
+      <ProblemNote :error="enter.error.value ?? byPasskey.error.value" />
     </form>
   </main>
 </template>

@@ -50,7 +50,7 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
 def _show(one: ApprovalShown, arguments: argparse.Namespace) -> None:
     lines: list[tuple[str, object]] = [
         ("approval", one.id[:12]), ("by", one.by), ("act", one.act), ("what", _what(one)),
-        *[(name, value) for name, value in one.shown],
+        *[(shown.name, shown.value) for shown in one.shown],
         ("state", one.state), ("since", when(one.at)), ("until", when(one.until)),
         *([("decided by", one.decided_by)] if one.decided_by else []),
         *([("because", one.because)] if one.because else []),

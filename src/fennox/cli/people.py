@@ -181,7 +181,7 @@ def end_session(arguments: argparse.Namespace, environment: Environment) -> None
 
 def add_token(arguments: argparse.Namespace, environment: Environment) -> None:
     wanted = wire.access.NewToken(
-        name=arguments.name, kind=arguments.kind, role=arguments.role, rights=_rights(arguments.rights),
+        name=arguments.name, kind=arguments.kind, role=arguments.role or "reader", rights=_rights(arguments.rights),
         scope=arguments.scope, days=arguments.days,
     )  # fmt: skip
     with client(environment) as service:

@@ -9,10 +9,11 @@ import calendar
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
-from typing import Protocol
+from itertools import takewhile
+from typing import Any, Protocol
 
 from cronsim import CronSim, CronSimError
-from dateutil.rrule import HOURLY, rrule, rrulestr
+from dateutil.rrule import DAILY, HOURLY, WEEKLY, rrule, rrulestr
 
 from fennox.core.errors import BadInput
 
@@ -74,12 +75,23 @@ class Days:
             day, idle = day + timedelta(days=1), idle + 1
 
 
+_EARLIEST = datetime(1990, 1, 1)  # noqa: DTZ001 - what a rule may begin at; those before are looked through for long
+_MOST_TIMES = 96  # of a day that a rule may name
+_MOST_COUNTED = 10_000
+_UNIT = {HOURLY: timedelta(hours=1), DAILY: timedelta(days=1), WEEKLY: timedelta(weeks=1)}
+
+
 class Recurrence:
-    """A recurrence rule of RFC 5545, with its own DTSTART or counted from the anchor."""
+    """A recurrence rule of RFC 5545, with its own DTSTART or counted from the anchor.
+
+    Due times are looked for from shortly before the moment that is asked about, not from the rule's beginning. A rule
+    that never comes is still looked for until the year 9999: whoever accepts one does so in a process that can be
+    killed (``engine.evaluating``). One that comes at all comes again within 400 years, which is soon found.
+    """
 
     def __init__(self, text: str) -> None:
         try:
-            found = rrulestr(text, dtstart=ANCHOR, cache=True, ignoretz=True)
+            found = rrulestr(text, dtstart=ANCHOR, ignoretz=True)
         except (ValueError, TypeError, AttributeError, KeyError) as error:
             raise BadInput(
                 f"{text!r} is no recurrence rule: {error}.",
@@ -90,10 +102,37 @@ class Recurrence:
                 f"{text!r} repeats more often than every hour, or holds several rules.",
                 "Use one rule with FREQ from HOURLY to YEARLY, or `every 30 minutes`.",
             )
+        _must_be_bounded(found, text)
         self._rule = found
 
     def after(self, moment: datetime) -> Iterator[datetime]:
-        return iter(self._rule.xafter(moment))
+        rule: Any = self._rule
+        until = max(moment, rule._dtstart) + timedelta(days=_LONGEST)
+        if rule._until is not None:
+            until = min(until, rule._until)
+        begin = rule._dtstart
+        if rule._count is None and rule._freq in _UNIT and moment > begin:
+            step = _UNIT[rule._freq] * rule._interval
+            begin += max((moment - begin) // step - 1, 0) * step
+        if begin > until:
+            return iter(())
+        return takewhile(lambda due: due <= until, rule.replace(dtstart=begin).xafter(moment))
+
+
+def _must_be_bounded(rule: Any, text: str) -> None:
+    """Raise ``BadInput`` for a rule that takes long even if it comes."""
+    times = len(rule._byhour or [0]) * len(rule._byminute or [0]) * len(rule._bysecond or [0])
+    problem = ""
+    if not 1 <= rule._interval <= 10_000:
+        problem = "its INTERVAL must be from 1 to 10000"
+    elif rule._dtstart < _EARLIEST:
+        problem = "its DTSTART must not be before 1990"
+    elif times > _MOST_TIMES:
+        problem = f"it names {times} times of a day, and {_MOST_TIMES} are the most"
+    elif rule._count is not None and (rule._count > _MOST_COUNTED or rule._freq == HOURLY):
+        problem = f"COUNT may be {_MOST_COUNTED} at most, and goes with FREQ from DAILY to YEARLY"
+    if problem:
+        raise BadInput(f"{text!r} cannot be used: {problem}.", "Change it, or write a phrase like `every 5 hours`.")
 
 
 class CronLine:

@@ -21,6 +21,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 from fennox.engine.capture import Capture, identify, once
 from fennox.engine.documents import read_documents
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.reading import BackupReader
 from fennox.links.base import Link
 
@@ -114,8 +115,9 @@ async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: S
 
 
 async def compare(
-    kind: Kind, left: Side, right: Side, salt: bytes, *, patches: bool = False, only: Sequence[str] = ("*",)
-) -> Comparison:
+    kind: Kind, left: Side, right: Side, salt: bytes, evaluates: Evaluates, *,
+    patches: bool = False, only: Sequence[str] = ("*",),
+) -> Comparison:  # fmt: skip
     """What changed from one side to the other. ``kind``: whose rules for noise, order and secrets count.
 
     Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values; fresh for each use.
@@ -142,7 +144,7 @@ async def compare(
                 same += 1
             else:
                 contents = await _contents(kind, left, ours[path], right, theirs[path]) if room else None
-                change = comparing.changed(
+                change = await evaluates.changed(
                     kind, part, ours[path], theirs[path], contents, salt, patches=patches, room=room
                 )
                 if change is None:

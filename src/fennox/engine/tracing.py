@@ -10,7 +10,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fennox.core.compare import documents as comparing
-from fennox.core.compare import looking
 from fennox.core.compare.looking import Question
 from fennox.core.compare.model import DocumentChange
 from fennox.core.compare.sensitive import mask
@@ -20,6 +19,7 @@ from fennox.core.format.manifest import Document
 from fennox.core.kinds.filling import calls_secret
 from fennox.core.kinds.model import Kind
 from fennox.engine.comparing import equal, rules_of, same_list
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.reading import BackupReader, Pieces
 
 
@@ -56,6 +56,7 @@ class Trace:
     kind: Kind
     question: Question
     salt: bytes
+    evaluates: Evaluates
     looked_at: int = 0
     _standings: list[Standing] = field(default_factory=list)
     _kind: Kind | None = None
@@ -88,7 +89,7 @@ class Trace:
         document = now.document
         if document is not None and document.digest and document.size <= MAX_SHOWN:
             now.content = b"".join([piece async for piece in reader.content(document)])
-        self._stand(self._state(backup, before, now))
+        self._stand(await self._state(backup, before, now))
 
     async def _counted(self, reader: BackupReader, backup: str) -> Standing:
         """A list as a backup counted it. By other rules other names are drawn, although nothing has changed."""
@@ -113,7 +114,7 @@ class Trace:
         else:
             self._standings.append(state)
 
-    def _state(self, backup: str, before: _Seen, now: _Seen) -> Standing:
+    async def _state(self, backup: str, before: _Seen, now: _Seen) -> Standing:
         document = now.document
         state = Standing(backup, backup, there=document is not None)
         if document is None:
@@ -121,7 +122,7 @@ class Trace:
         if not (self.question.jsonpath or self.question.line):
             if before.document is not None:
                 contents = (before.content, now.content)
-                state.change = comparing.changed(
+                state.change = await self.evaluates.changed(
                     self.kind, now.part, before.document, document, _both(*contents), self.salt
                 )
         elif self._is_secret(now.part, document):
@@ -129,7 +130,7 @@ class Trace:
         elif now.content is None:
             state.said = "The document is too long, or has no content."
         else:
-            state.values, state.said = looking.values(self.kind, self.question, now.content, self.salt)
+            state.values, state.said = await self.evaluates.values(self.kind, self.question, now.content, self.salt)
         return state
 
     def _is_secret(self, part: str, document: Document) -> bool:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
-from contextlib import AsyncExitStack
+from contextlib import AsyncExitStack, asynccontextmanager
 from typing import Any, Literal
 
 from fastapi import APIRouter, FastAPI, Request
@@ -17,13 +17,14 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ConcernRow, Sheet, System
-from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated, PasswordChangeNeeded
+from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated, PasswordChangeNeeded, WrongPassphrase
 from fennox.core.words import a
 from fennox.service import audit, lookups
 from fennox.service.context import Context, named
 from fennox.service.ownroutine import KIND as OWN_KIND
 from fennox.service.people import approvals, grave, scopes
 from fennox.service.people.approvals import Asked
+from fennox.service.people.attempts import attempt, to_open
 from fennox.service.people.grave import Grave
 from fennox.service.people.persons import Person, must_have
 from fennox.service.people.tokens import person_of
@@ -253,7 +254,24 @@ async def authorise(request: Request) -> AsyncIterator[None]:
             raise
         if request.method in ("GET", "HEAD"):
             scopes.read_within(who.scope)
+        if isinstance(body, dict) and body.get("passphrase"):
+            await stack.enter_async_context(_passphrase_given(context, request, who, operation))
         yield
+
+
+@asynccontextmanager
+async def _passphrase_given(context: Context, request: Request, who: Person, operation: str) -> AsyncIterator[None]:
+    """Around a route that opens something with a passphrase: wrong ones are limited, and in the audit."""
+    async with attempt(context, to_open(who.name)) as tried:
+        try:
+            yield
+        except WrongPassphrase as wrong:
+            await audit.refused(context, request, operation, wrong)
+            raise
+        except BaseException:
+            tried.passed = True  # whatever else went wrong, the passphrase did not
+            raise
+        tried.passed = True
 
 
 def _must_be_allowed(request: Request, who: Person, operation: str, needed: Role) -> None:

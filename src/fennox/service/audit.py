@@ -6,7 +6,7 @@ from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Audit
-from fennox.core.errors import FennoxError
+from fennox.core.errors import ApprovalNeeded, FennoxError, ProofNeeded, WrongPassphrase
 from fennox.service.context import Context
 
 _LONGEST = 500  # characters of one detail
@@ -35,8 +35,17 @@ async def note_as(
 async def refused(context: Context, request: Request, operation: str, refusal: FennoxError) -> None:
     """Somebody who is signed in asked for what they may not do."""
     names = [str(value)[:64] for value in request.path_params.values()]
+    match refusal:
+        case ApprovalNeeded():
+            action = "asks for approval of"
+        case ProofNeeded():
+            action = "must first prove who they are for"
+        case WrongPassphrase():
+            action = "gave a wrong passphrase for"
+        case _:
+            action = "was refused"
     async with context.session(lasting=False) as session:
-        await note(session, request, "was refused", "operation", operation, on=", ".join(names), because=refusal.what)
+        await note(session, request, action, "operation", operation, on=", ".join(names), because=refusal.what)
 
 
 def _address(request: Request) -> str:

@@ -29,6 +29,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
 from fennox.engine import vault as vaults
 from fennox.engine.carving import Carvers
+from fennox.engine.evaluating import Evaluators
 from fennox.engine.index import PackIndex
 from fennox.engine.vault import Vault
 from fennox.links import ssh, web
@@ -79,6 +80,7 @@ class Context:
     _headers: dict[str, tuple[str, float]] = field(default_factory=dict)  # that were seen in stores, and when
     _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were looked at
     carvers: Carvers = field(default_factory=Carvers)
+    evaluators: Evaluators = field(default_factory=Evaluators)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
     _added_kinds: dict[str, str] = field(default_factory=dict)
@@ -184,6 +186,7 @@ class Context:
     async def close(self) -> None:
         await self._links.close()
         await self.carvers.close()
+        await self.evaluators.close()
         for _, store in self._stores.values():
             await store.close()
         await self.engine.dispose()

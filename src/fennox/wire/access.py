@@ -29,6 +29,9 @@ Rights = Annotated[
 Code = Annotated[SecretStr, Field(max_length=64, description="Of an authenticator, or a recovery code.")]
 
 
+Factor = Literal["password", "authenticator", "passkey", "provider"]
+
+
 class SignIn(Wanted):
     user: str = Field(max_length=256)
     password: Secret
@@ -44,6 +47,7 @@ class SignedIn(Shown):
     until: Aware
     proved: bool = Field(description="Whether grave acts need no further proof now.")
     must_change: bool = Field(description="Nothing else is allowed until the password is changed.")
+    factors: list[Factor] = Field(description="All that this person can sign in with.")
     token: str | None = None
 
 
@@ -96,7 +100,7 @@ class UserShown(Shown):
     scope: list[str] | None
     created: Aware
     must_change: bool
-    factors: list[Literal["password", "authenticator", "passkey", "provider"]]
+    factors: list[Factor]
     last_used: Aware | None
 
 
@@ -123,7 +127,7 @@ class NewToken(Wanted):
 
     name: Noun
     kind: Literal["automation", "metrics"] = "automation"
-    role: Role | None = Field(default=None, description="Left out: your own.")
+    role: Role = Field(default="reader", description="At most your own.")
     rights: Rights | None = None
     scope: Selectors | None = None
     days: int | None = Field(default=None, ge=1, le=730, description="Until it ends; 90, or 365 for metrics.")
@@ -138,7 +142,8 @@ class TotpBegun(Shown):
     """A secret for an authenticator (RFC 6238), which counts once it has given a code."""
 
     secret: str
-    address: str = Field(description="The same as an otpauth:// address, for a QR code.")
+    address: str = Field(description="The same as an otpauth:// address.")
+    picture: str = Field(description="That as a QR code: a data: address of an SVG picture.")
 
 
 class TotpConfirmed(Wanted):
@@ -172,13 +177,18 @@ class PasskeyShown(Shown):
     last_used: Aware | None
 
 
+class NamedValue(Shown):
+    name: str
+    value: str
+
+
 class ApprovalShown(Shown):
     id: str
     by: str
     act: Act
     operation: str
     about: str
-    shown: list[tuple[str, str]] = Field(description="What is to be done: name and value, secrets masked.")
+    shown: list[NamedValue] = Field(description="What is to be done, secrets masked.")
     sheet: str | None = Field(description="The run sheet that it starts, as it stood then.")
     at: Aware
     until: Aware

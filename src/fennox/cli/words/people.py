@@ -87,7 +87,7 @@ def _tokens(token: Sub) -> None:
     add.add_argument("name")
     add.add_argument("--kind", choices=["automation", "metrics"], default="automation",
                      help="metrics reads /metrics and nothing else")  # fmt: skip
-    add.add_argument("--role", choices=_ROLES, help="less than yours; no more than that is given")
+    add.add_argument("--role", choices=_ROLES, help="reader, unless you say more; at most your own")
     _narrow(add)
     add.add_argument("--days", type=int, help="until it ends; 90, or 365 for metrics")
     listed = verb_of(token, "list", "people:list_tokens", "your tokens")

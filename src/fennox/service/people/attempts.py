@@ -21,7 +21,7 @@ MAX_FAILURES = 8
 WINDOW = timedelta(minutes=10)
 _LONGEST = timedelta(minutes=1)  # that an attempt may last
 _TURN, _TURNS = 0.25, 120  # seconds between two looks whether it is one's turn, and how many there are
-_ACCOUNT = "user "
+_ACCOUNT, _ADDRESS, _PASSPHRASES = "user ", "address ", "passphrases by "
 
 
 @dataclass
@@ -31,15 +31,23 @@ class Attempt:
     passed: bool = False
 
 
-@asynccontextmanager
-async def attempt(context: Context, account: str, address: str) -> AsyncIterator[Attempt]:
-    """Around one check of a secret. Raises ``TooManyAttempts`` before it if too many have failed.
+def to_sign_in(account: str, address: str) -> list[str]:
+    """What a sign-in counts for. ``account`` empty: it is not known whose secret it is."""
+    return [*([f"{_ACCOUNT}{account}"] if account else []), f"{_ADDRESS}{address}"]
 
-    ``account`` empty: it is not known whose secret it is, and the address alone counts.
+
+def to_open(name: str) -> list[str]:
+    """What a passphrase counts for that somebody who is signed in gives."""
+    return [f"{_PASSPHRASES}{name}"]
+
+
+@asynccontextmanager
+async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attempt]:
+    """Around one check of a secret. Raises ``TooManyAttempts`` before it if too many have failed.
     The failure is recorded first, so that a crowd of parallel attempts gets no further than one after the other.
     """
     mark = secrets.token_hex(16)
-    await _begin(context, mark, [*([f"{_ACCOUNT}{account}"] if account else []), f"address {address}"])
+    await _begin(context, mark, subjects)
     tried = Attempt()
     try:
         yield tried
@@ -91,8 +99,13 @@ def _concern(subject: str, last: datetime) -> Found:
                      f"See who: fennox audit list --about {name}. Whoever is signed in stays so; a new sign-in by that "
                      "name must wait.", f"{MAX_FAILURES} attempts within ten minutes have failed; more are refused.",
                      since=last)  # fmt: skip
+    if subject.startswith(_PASSPHRASES):
+        name = subject.removeprefix(_PASSPHRASES)
+        return Found("passphrases-throttled", "high", "service", subject, f"{name} has given many wrong passphrases.",
+                     f"Ask them; see: fennox audit list --by {name}", "They can try none for ten minutes.",
+                     since=last)  # fmt: skip
     return Found("address-throttled", "low", "service", subject, f"Many sign-ins from {subject} have failed.",
-                 f"See which names it tried: fennox audit list --from {subject.removeprefix('address ')}",
+                 f"See which names it tried: fennox audit list --from {subject.removeprefix(_ADDRESS)}",
                  "Nobody can sign in from there for ten minutes.", since=last)  # fmt: skip
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import secrets
 from datetime import timedelta
-from typing import Literal
 
 import pyotp
 from sqlalchemy import delete, select, update
@@ -13,8 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Challenge, Passkey, RecoveryCode, User
 from fennox.service.context import Context
-
-Factor = Literal["password", "authenticator", "passkey", "provider"]
+from fennox.wire.access import Factor
 
 _STEP = 30  # seconds, RFC 6238 section 5.2
 _AROUND = (-1, 0, 1)  # steps that clocks may differ by

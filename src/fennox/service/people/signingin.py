@@ -12,7 +12,7 @@ from fennox.core.errors import NotSignedIn, SecondFactorNeeded
 from fennox.service import audit
 from fennox.service.context import Context
 from fennox.service.people import factors, passwords
-from fennox.service.people.attempts import attempt
+from fennox.service.people.attempts import attempt, to_sign_in
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,7 @@ class Claimed:
 async def check(context: Context, claimed: Claimed, address: str, request: Request) -> User:
     """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``, and leaves it in the audit."""
     failure: NotSignedIn | None = None
-    async with attempt(context, claimed.user, address) as tried:
+    async with attempt(context, to_sign_in(claimed.user, address)) as tried:
         user = await _user(context, claimed.user)
         if not await passwords.fits(user.password_hash if user else None, claimed.password) or user is None:
             failure = NotSignedIn("User or password is wrong.", "Check both; after eight failures you must wait.")
@@ -48,7 +48,7 @@ async def check(context: Context, claimed: Claimed, address: str, request: Reque
 
 async def check_password_alone(context: Context, name: str, password: str, address: str) -> None:
     """Raises ``NotSignedIn`` unless it is theirs; an attempt like any other."""
-    async with attempt(context, name, address) as tried:
+    async with attempt(context, to_sign_in(name, address)) as tried:
         user = await _user(context, name)
         tried.passed = await passwords.fits(user.password_hash if user else None, password)
     if not tried.passed:

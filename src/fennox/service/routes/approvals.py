@@ -12,7 +12,7 @@ from fennox.service import access, audit
 from fennox.service.people import approvals, grave
 from fennox.service.people.persons import Person
 from fennox.service.routes.session import Here, Who
-from fennox.wire.access import Act, ApprovalActs, ApprovalActsShown, ApprovalShown, Decision, Role
+from fennox.wire.access import Act, ApprovalActs, ApprovalActsShown, ApprovalShown, Decision, NamedValue, Role
 from fennox.wire.base import Page
 
 router = APIRouter(tags=["approvals"])
@@ -41,8 +41,8 @@ def _shown(row: Approval, who: Person, now: datetime) -> ApprovalShown:
     over = row.state in ("asked", "granted") and row.until <= now
     return ApprovalShown(
         id=row.id, by=row.by, act=row.act, operation=row.operation, about=row.about,
-        shown=[(name, value) for name, value in row.shown], sheet=row.sheet_id, at=row.at, until=row.until,
-        state="ended" if over else row.state, decided_by=row.decided_by,
+        shown=[NamedValue(name=name, value=value) for name, value in row.shown], sheet=row.sheet_id,
+        at=row.at, until=row.until, state="ended" if over else row.state, decided_by=row.decided_by,
         decided=row.decided, because=row.because, mine=row.user_id == who.id,
     )  # fmt: skip
 

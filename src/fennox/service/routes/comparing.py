@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -16,7 +16,7 @@ from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded
 from fennox.core.kinds.filling import for_system
 from fennox.engine.comparing import compare, live_side, side_of
 from fennox.engine.tracing import Trace
-from fennox.service import access, uses
+from fennox.service import access, audit, uses
 from fennox.service.context import Context, named
 from fennox.service.lookups import find_backup
 from fennox.service.people.persons import Person
@@ -33,26 +33,30 @@ class Patch(JSONResponse):
 
 
 @router.post("/comparisons")
-async def compare_backups(wanted: CompareWanted, context: Here, who: Who) -> Compared:
+async def compare_backups(wanted: CompareWanted, request: Request, context: Here, who: Who) -> Compared:
     """Compare two backups, the newest of a system with the one that stood at a time, or one with the live system.
 
     The live system is read while the caller waits; nothing of it is kept.
     """
-    return await _compared(context, wanted, who, patches=False)
+    return await _compared(context, wanted, request, who, patches=False)
 
 
 @router.post("/comparisons/patch", response_class=Patch)
-async def compare_as_patch(wanted: CompareWanted, context: Here, who: Who) -> Patch:
+async def compare_as_patch(wanted: CompareWanted, request: Request, context: Here, who: Who) -> Patch:
     """The same as one JSON Patch (RFC 6902) on an object part → document → attributes and content."""
-    return Patch(as_patch((await _compared(context, wanted, who, patches=True)).comparison))
+    return Patch(as_patch((await _compared(context, wanted, request, who, patches=True)).comparison))
 
 
-async def _compared(context: Context, wanted: CompareWanted, who: Person, *, patches: bool) -> Compared:
+async def _compared(
+    context: Context, wanted: CompareWanted, request: Request, who: Person, *, patches: bool
+) -> Compared:
     async with context.session() as session:
         before, after = await _chosen(session, wanted)
         told = [await _told(session, row) for row in (before, after) if row is not None]
         system = await session.get_one(System, before.system_id)
         access.may_see(who, system.kind)
+        other = "the live system" if after is None else after.id[:12]
+        await audit.note(session, request, "compared", "system", system.name, before=before.id[:12], after=other)
         login = await session.get_one(Login, system.login_id) if system.login_id else None
     kind = for_system(context.kind(before.kind)[0], dict(system.settings))
     phrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
@@ -68,7 +72,9 @@ async def _compared(context: Context, wanted: CompareWanted, who: Person, *, pat
         finally:
             await link.close()
         told.append(ComparedBackup(id="", system=system.name, name="", time=context.now()))
-    comparison = await compare(kind, left, right, secrets.token_bytes(16), patches=patches, only=wanted.only)
+    comparison = await compare(
+        kind, left, right, secrets.token_bytes(16), context.evaluators, patches=patches, only=wanted.only
+    )
     return Compared(before=told[0], after=told[1], comparison=comparison)
 
 
@@ -100,13 +106,14 @@ async def _told(session: AsyncSession, row: Backup) -> ComparedBackup:
 
 
 @router.post("/traces")
-async def trace_value(wanted: TraceWanted, context: Here, who: Who) -> Traced:
+async def trace_value(wanted: TraceWanted, request: Request, context: Here, who: Who) -> Traced:
     """Follow a document, a value in it, or a census list through all backups of a system."""
     question = Question(wanted.document, wanted.jsonpath, wanted.line, wanted.list)
     question.check()
     async with context.session() as session:
         system = await named(session, System, wanted.system)
         access.may_see(who, system.kind)
+        await audit.note(session, request, "traced", "system", system.name, what=wanted.document or str(wanted.list))
         ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == constant("backup"))
         rows = list((await session.execute(ours.order_by(Backup.sequence))).scalars())
         told = {row.id: ComparedBackup(id=row.id, system=system.name, name=row.name, time=row.time) for row in rows}
@@ -114,7 +121,7 @@ async def trace_value(wanted: TraceWanted, context: Here, who: Who) -> Traced:
         raise BadInput(f"{system.name} has no backups.", "Take one.")
     kind = for_system(context.kind(system.kind)[0], dict(system.settings))
     shelf = Shelf(context, wanted.passphrase.get_secret_value() if wanted.passphrase else None)
-    trace = Trace(kind, question, secrets.token_bytes(16))
+    trace = Trace(kind, question, secrets.token_bytes(16), context.evaluators)
     unread = []
     for row in rows:
         try:

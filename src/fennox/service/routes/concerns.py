@@ -10,7 +10,6 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
-from fennox.core import schedule
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.service import alerting, audit, channels, routines, upkeep, watching
 from fennox.service.lookups import find_concern
@@ -79,7 +78,7 @@ async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> A
     """Tell somebody. Nothing is sent yet: test it."""
     routines.check_selector(wanted.systems)
     if wanted.digest:
-        schedule.parse(wanted.digest, "UTC")
+        await context.evaluators.check_schedule(wanted.digest, "UTC")
     settings = {"to": wanted.to, "sender": wanted.sender, "account": wanted.account}
     channels.check(wanted.channel, wanted.address, settings)
     async with context.session() as session:
@@ -104,14 +103,14 @@ async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> A
 @router.patch("/alerts/{name}")
 async def change_alert(name: str, wanted: AlertRouteChange, request: Request, context: Here) -> AlertRouteShown:
     """Change who is told of what, or switch it off."""
+    if wanted.digest:
+        await context.evaluators.check_schedule(wanted.digest, "UTC")
     async with context.session() as session:
         row = await _route(session, name)
         if wanted.systems is not None:
             routines.check_selector(wanted.systems)
             row.systems = wanted.systems
         if wanted.digest is not None:
-            if wanted.digest:
-                schedule.parse(wanted.digest, "UTC")
             row.digest, row.told_until = wanted.digest, context.now()
         row.severity = wanted.severity or row.severity
         row.mode = wanted.mode or row.mode

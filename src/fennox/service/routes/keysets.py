@@ -66,10 +66,11 @@ async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, con
 
 
 @router.post("/key-sets/{name}/try")
-async def try_passphrase(name: str, wanted: TryPassphrase, context: Here, who: Who) -> KeySetShown:
+async def try_passphrase(name: str, wanted: TryPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
     """Try a passphrase: the answer tells by its newest trial which one it was."""
     await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
+        await audit.note(session, request, "tried a passphrase of", "key set", name)
         return await keysets.shown(session, await key_set_named(session, name))
 
 

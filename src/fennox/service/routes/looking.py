@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from sqlalchemy import select
 
 from fennox.catalogue.models import Login, System
@@ -16,7 +16,7 @@ from fennox.engine.recognising import fitting
 from fennox.engine.trying import Tried, try_kind
 from fennox.links.base import Web, parse_address
 from fennox.links.greeting import greets_as_ssh
-from fennox.service import defaultlogins, sites, uses
+from fennox.service import audit, defaultlogins, sites, uses
 from fennox.service.context import Context, named
 from fennox.service.relations import faces
 from fennox.service.routes.session import Here, Who
@@ -28,12 +28,16 @@ router = APIRouter(tags=["systems"])
 
 
 @router.post("/systems/look")
-async def look_at_machine(wanted: LookWanted, context: Here, who: Who) -> Looked:
+async def look_at_machine(wanted: LookWanted, request: Request, context: Here, who: Who) -> Looked:
     """What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept."""
     async with context.session() as session:
         login = await named(session, Login, wanted.login)
         way = Way(wanted.site, (await named(session, System, wanted.via)).id if wanted.via else None)
     kinds, address = await _candidates(context, wanted, way)
+    async with context.session() as session:
+        await audit.note(
+            session, request, "looked at", "machine", address, login=login.name, key=wanted.key or "unknown"
+        )
     try:
         link = await context.connect(kinds[0], uses.to_enrol(who, login, address, wanted.key), way)
     except KeyUnknown as error:

@@ -11,7 +11,7 @@ from fennox.core.errors import Conflict, NotAllowed, NotFound, NotSignedIn
 from fennox.service import audit
 from fennox.service.context import Context
 from fennox.service.people import challenges, passkeys, tokens
-from fennox.service.people.attempts import attempt
+from fennox.service.people.attempts import attempt, to_sign_in
 from fennox.service.routes.session import Here, Who, begin_session, origin_of, who_is_signed_in
 from fennox.wire.access import NewPasskey, PasskeyBegun, PasskeyShown, PasskeySignIn, SignedIn
 from fennox.wire.base import Page
@@ -106,7 +106,7 @@ async def prove_with_passkey(wanted: PasskeySignIn, request: Request, who: Who, 
 
 
 async def _held_by(context: Context, wanted: PasskeySignIn, request: Request) -> User:
-    async with attempt(context, "", origin_of(request).address) as tried:
+    async with attempt(context, to_sign_in("", origin_of(request).address)) as tried:
         async with context.session() as session:
             begun = await challenges.use(session, _SIGN_IN, wanted.handle.get_secret_value())
         async with context.session() as session:

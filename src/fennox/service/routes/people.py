@@ -51,8 +51,8 @@ async def add_user(wanted: NewUser, request: Request, context: Here) -> UserShow
         row.must_change, row.scope = True, wanted.scope
         row.rights = list(wanted.rights) if wanted.rights is not None else None
         session.add(row)
-        await audit.note(session, request, "added", "user", row.name, role=row.role, rights=_named(row.rights),
-                         scope=_named(row.scope))  # fmt: skip
+        await audit.note(session, request, "added", "user", row.name, role=row.role, rights=_rights(row),
+                         scope=_scope(row))  # fmt: skip
         await session.flush()
         return await _shown(session, row)
 
@@ -65,12 +65,12 @@ async def change_user(name: str, wanted: UserChange, request: Request, context: 
     async with context.session() as session:
         row = await find_user(session, name)
         await scopes.check(session, wanted.scope)
-        before = (row.role, _named(row.rights), _named(row.scope))
+        before = (row.role, _rights(row), _scope(row))
         if wanted.role is not None and wanted.role != row.role:
             await _must_not_be_the_last(session, row)
             row.role = wanted.role
         _set_reach(row, wanted)
-        after = (row.role, _named(row.rights), _named(row.scope))
+        after = (row.role, _rights(row), _scope(row))
         names = ("role", "rights", "scope")
         changed = {what: f"{old} → {new}" for what, old, new in zip(names, before, after, strict=True) if old != new}
         if hash_ is not None:
@@ -124,5 +124,9 @@ async def _must_not_be_the_last(session: AsyncSession, row: User) -> None:
         raise Conflict(f"{row.name} is the last administrator.", "Make another one first.")
 
 
-def _named(values: list[str] | None) -> str:
-    return ", ".join(values) or "none" if values is not None else "usual"
+def _rights(row: User) -> str:
+    return ", ".join(row.rights) or "none" if row.rights is not None else "those of the role"
+
+
+def _scope(row: User) -> str:
+    return "; or ".join(row.scope) if row.scope is not None else "the whole estate"

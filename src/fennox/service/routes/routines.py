@@ -137,6 +137,7 @@ async def list_routines(context: Here) -> Page[RoutineShown]:
 @router.post("/routines", status_code=201)
 async def add_routine(wanted: NewRoutine, request: Request, context: Here, who: Who) -> RoutineShown:
     """Make a routine; it begins with its next due time."""
+    await context.evaluators.check_schedule(_phrase(wanted.when), wanted.zone)
     async with context.session() as session:
         if (await session.execute(select(Routine).where(Routine.name == wanted.name))).first() is not None:
             raise Conflict(f"The routine {wanted.name} is already there.", "Change it, or choose another name.")
@@ -176,6 +177,7 @@ async def calendar_of_runs(context: Here) -> Response:
 @router.post("/routines/preview")
 async def preview_new(wanted: NewRoutine, context: Here) -> RoutinePreview:
     """What a routine would do, before it is saved."""
+    await context.evaluators.check_schedule(_phrase(wanted.when), wanted.zone)
     async with context.session() as session:
         return await _preview(context, session, await _made(context, session, wanted))
 
@@ -194,6 +196,8 @@ async def change_routine(
     name: str, wanted: RoutineChange, request: Request, context: Here, if_match: str | None = Header(default=None)
 ) -> RoutineShown:
     """Change a routine, switch it on or off, or leave it by hand only on purpose."""
+    if wanted.when is not None:
+        await context.evaluators.check_schedule(_phrase(wanted.when), wanted.zone or "UTC")
     async with context.session() as session:
         row = await named(session, Routine, name)
         await session.refresh(row, with_for_update=True)

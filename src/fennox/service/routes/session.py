@@ -14,7 +14,7 @@ from fennox.core.errors import BadInput
 from fennox.service import audit
 from fennox.service.access import cookie_name, person
 from fennox.service.context import Context
-from fennox.service.people import passwords, setup, signingin, tokens
+from fennox.service.people import factors, passwords, setup, signingin, tokens
 from fennox.service.people.persons import Person
 from fennox.service.people.tokens import Origin
 from fennox.wire.access import FirstUser, PasswordChange, ProofWanted, SignedIn, SignIn, TokenKind
@@ -67,9 +67,10 @@ async def begin_session(
 async def _signed_in(session: AsyncSession, context: Context, secret: str, *, by_cookie: bool) -> SignedIn:
     who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
     until = (await session.get_one(Token, tokens.digest(secret))).until
+    user = await session.get_one(User, who.id)
     return SignedIn(
         user=who.name, role=who.role, rights=sorted(who.rights), until=until, proved=who.proved,
-        must_change=who.must_change,
+        must_change=who.must_change, factors=await factors.kinds(session, user),
         scope=[list(selectors) for selectors in who.scope] if who.scope is not None else None,
     )  # fmt: skip
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 
+import segno
 from fastapi import APIRouter, Request
 from sqlalchemy import select
 
@@ -70,7 +71,7 @@ async def end_other_sessions(request: Request, who: Who, context: Here) -> None:
 @router.post("/tokens", status_code=201)
 async def add_token(wanted: NewToken, request: Request, who: Who, context: Here) -> TokenMade:
     """Make a token for a program, which can do no more than you may. It is shown once."""
-    if wanted.role is not None and wanted.role not in COVERS[who.role]:
+    if wanted.role not in COVERS[who.role]:
         raise BadInput(f"You are no {wanted.role} yourself.", "Give it a role that you have.", field="role")
     if wanted.rights is not None and (more := sorted(set(wanted.rights) - who.rights)):
         raise BadInput(f"You do not have the right {more[0]} yourself.", "Leave it out.", field="rights")
@@ -103,7 +104,8 @@ async def begin_totp(who: Who, context: Here) -> TotpBegun:
         if user.sealed_totp is not None:
             raise Conflict("You have an authenticator already.", "Remove it first.")
         await factors.remember(session, context, who.id, secret)
-    return TotpBegun(secret=secret, address=factors.otpauth(secret, who.name))
+    address = factors.otpauth(secret, who.name)
+    return TotpBegun(secret=secret, address=address, picture=segno.make(address).svg_data_uri(scale=4))
 
 
 @router.post("/authenticator/confirm")

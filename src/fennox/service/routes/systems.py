@@ -234,11 +234,12 @@ async def return_order(context: Here) -> ReturnOrder:
 
 
 @router.post("/systems/{name}/probe")
-async def probe_system(name: str, context: Here) -> Probe:
+async def probe_system(name: str, request: Request, context: Here) -> Probe:
     """Reach a live system and say what it is, storing nothing."""
     async with context.session() as session:
         row = await named(session, System, name)
         login = await session.get_one(Login, row.login_id) if row.login_id else None
+        await audit.note(session, request, "probed", "system", row.name, **_reached(row, login))
     kind, _ = context.kind(row.kind)
     if kind.reach == "hand":
         raise BadInput(f"{row.name} is not reached: people hand in what they export.", "See: fennox backup hand-in")
@@ -263,6 +264,10 @@ async def probe_system(name: str, context: Here) -> Probe:
     )
 
 
+def _reached(row: System, login: Login | None) -> dict[str, str]:
+    return {"address": row.address, "login": login.name if login is not None else "none", "key": row.key}
+
+
 @router.post("/systems/{name}/confirm")
 async def confirm_system(name: str, wanted: Confirmed, request: Request, context: Here) -> SystemShown:
     """Say that the machine that answers now is this system; its backups go on under the new identity."""
@@ -275,7 +280,7 @@ async def confirm_system(name: str, wanted: Confirmed, request: Request, context
             await audit.note(session, request, "confirmed", "system", row.name, now=wanted.machine)
             await session.flush()
             return (await shown(context, session, [row]))[0]
-    probe = await probe_system(name, context)
+    probe = await probe_system(name, request, context)
     if probe.machine is None:
         raise NotFound(probe.problem or "The system does not answer.", probe.remedy or "")
     if probe.machine.id != wanted.machine:
