@@ -58,7 +58,7 @@ async def unproved(context: Context, secret: str) -> None:
 async def calling(app: FastAPI, who: Somebody | None = None) -> AsyncIterator[httpx.AsyncClient]:
     transport = httpx.ASGITransport(app, raise_app_exceptions=False)
     headers = who.headers if who is not None else {}
-    async with httpx.AsyncClient(transport=transport, base_url="http://fennox/api/v1", headers=headers) as client:
+    async with httpx.AsyncClient(transport=transport, base_url="http://localhost/api/v1", headers=headers) as client:
         yield client
 
 

@@ -45,7 +45,7 @@ def app(context: Context) -> FastAPI:
 
 def browser(app: FastAPI, **headers: str) -> httpx.AsyncClient:
     return httpx.AsyncClient(
-        transport=httpx.ASGITransport(app, raise_app_exceptions=False), base_url="http://fennox", headers=headers
+        transport=httpx.ASGITransport(app, raise_app_exceptions=False), base_url="http://localhost", headers=headers
     )
 
 

@@ -183,7 +183,7 @@ async def test_counts_are_of_what_is_within(context: Context, app: FastAPI, cloc
     async with calling(app, narrow) as client:
         status = (await client.get("/status")).json()
         assert (status["systems"], status["backups"], status["stores"], status["routines"]) == (1, 1, 0, 0)
-        metrics = (await client.get("http://fennox/metrics")).text
+        metrics = (await client.get("http://localhost/metrics")).text
         assert 'system="holm-web"' in metrics
         assert "quay-db" not in metrics
         assert 'fennox_runs{kind="take",state="done"} 1.0' in metrics
@@ -202,7 +202,7 @@ async def test_a_look_of_somebody_with_a_scope_ends_no_concern_of_others(
         before = (await session.execute(standing)).scalars().all()
     assert len(before) > 2
     async with calling(app, narrow) as client:
-        for path in ("/status", "/concerns", "/systems", "http://fennox/metrics"):
+        for path in ("/status", "/concerns", "/systems", "http://localhost/metrics"):
             assert (await client.get(path)).status_code == 200
     async with context.session() as session:
         assert (await session.execute(standing)).scalars().all() == before

@@ -7,6 +7,7 @@ from contextlib import aclosing, nullcontext
 from itertools import groupby
 from urllib.parse import quote
 
+from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import FarSideFailed, PartUnread
 from fennox.core.format.digest import Digest
 from fennox.core.format.manifest import Document
@@ -74,7 +75,7 @@ async def _long(capture: Capture, part: PartModel, source: Source, spoken: Spoke
 def _end(capture: Capture, part: PartModel, source: Source, spoken: Spoken) -> None:
     assert spoken.ended is not None
     _check(part, spoken.asked.words[0], spoken.ended, source.codes)
-    capture.heard(spoken.asked.words[0], spoken.ended.errors)
+    capture.heard(spoken.asked.words[0], without_secrets(spoken.ended.errors))
 
 
 async def _read_files(
@@ -158,13 +159,14 @@ async def _streamed(
             yield block
         done = await running.ended()
         _check(part, words[0], done, codes)
-        capture.heard(words[0], done.errors)
+        capture.heard(words[0], without_secrets(done.errors))
 
 
 def _check(part: PartModel, command: str, output: Output, codes: list[int]) -> None:
     if output.code not in codes:
+        told = printable(without_secrets(output.errors[:300]))
         raise PartUnread(
             part.name,
-            f"{command} for the part {part.name} ended with {output.code}: {printable(output.errors[:300])}",
+            f"{command} for the part {part.name} ended with {output.code}: {told}",
             "Look at the machine, and at what the login may do.",
         )

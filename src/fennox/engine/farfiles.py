@@ -9,6 +9,7 @@ from contextlib import aclosing
 from dataclasses import dataclass, field
 
 from fennox.core.compare.documents import is_noisy
+from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
 from fennox.core.kinds import expressions
@@ -154,11 +155,11 @@ async def _read(
             yield Captured(reading.part.name, document, once(b""), document.secret, taken_over=True)
     if done.code not in (0, 1):
         raise FarSideFailed(
-            f"tar for the part {named} ended with {done.code}: {done.errors[:300]}",
+            f"tar for the part {named} ended with {done.code}: {without_secrets(done.errors[:300])}",
             "Check what the login may read, or leave the named files out.",
         )
     if done.code == 0:
-        capture.heard("tar", done.errors)
+        capture.heard("tar", without_secrets(done.errors))
     moved = _moved_names(done.errors) if done.code == 1 and not again else []
     if moved:
         [now_there] = await _survey(shell, Places([outermost(moved)]), stamps=False)
@@ -169,7 +170,7 @@ async def _read(
                 yield captured
     elif done.code == 1:
         capture.moved.update(_moved_names(done.errors))
-        capture.moved_twice(named, done.errors[:300])
+        capture.moved_twice(named, without_secrets(done.errors[:300]))
 
 
 def _is_text(path: bytes) -> bool:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import anyio
 
+from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.commands import command
@@ -278,7 +279,7 @@ class Restore:
         )  # fmt: skip
         if output.code != 0:
             raise FarSideFailed(
-                f"{model.title}: tar ended with {output.code}: {output.errors[:300]}",
+                f"{model.title}: tar ended with {output.code}: {without_secrets(output.errors[:300])}",
                 "Look at the target's free space and rights, then go on with the sheet.",
             )
         return len(documents)

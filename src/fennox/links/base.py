@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal, Protocol, runtime_checkable
 
+from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import BadInput
 
 MAX_OUTPUT = 64 * 1024 * 1024  # bytes of a command's output that is kept in memory
@@ -74,8 +75,12 @@ class Output:
     errors: str
 
     def said(self) -> str:
-        """What it says of how it ended: beside its output, or if nothing, the end of that, as many programs do."""
-        return self.errors.strip()[:300] or self.output[-1200:].decode("utf-8", "replace").strip()[-300:]
+        """What it says of how it ended: beside its output, or if nothing, the end of that, as many programs do.
+
+        It is told in runs, concerns, alerts and logs; what looks like a secret in it is hidden.
+        """
+        told = self.errors.strip()[:300] or self.output[-1200:].decode("utf-8", "replace").strip()[-300:]
+        return without_secrets(told)
 
 
 class Running(Protocol):

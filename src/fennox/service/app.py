@@ -8,7 +8,7 @@ from contextlib import AbstractAsyncContextManager
 from fastapi import APIRouter, Depends, FastAPI, Request, Response
 
 from fennox import __version__
-from fennox.service import access, pages, problems
+from fennox.service import access, hosts, pages, problems
 from fennox.service.bounds import BoundedBodies
 from fennox.service.context import Context
 from fennox.service.routes import (
@@ -52,6 +52,8 @@ _HEADERS = {
     "x-frame-options": "DENY",
 }
 
+_ONLY_TLS = "max-age=31536000"  # seconds: a year (RFC 6797)
+
 _MODULES = (
     session, people, sessions, passkeys, approvals, audit, estate, clocks, concerns,
     kinds, systems, looking, retiring, keysets, stores, logins, ownstate,
@@ -67,7 +69,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
         title="Fennox",
         version=__version__,
         description="Configuration backups that can be put back, and the proof that everything is there again.",
-        openapi_url="/api/v1/openapi.json",
+        openapi_url=None,  # a route of our own, for whoever is signed in
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
@@ -94,12 +96,16 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
 
     @app.middleware("http")
     async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
+        here: Context | None = getattr(app.state, "context", None)
+        if here is not None and not hosts.is_ours(request.headers.get("host", ""), here.settings):
+            return problems.problem_of(hosts.refusal(request.headers.get("host", "")))
         response = await call_next(request)
         for name, value in _HEADERS.items():
             response.headers.setdefault(name, value)
-        if request.url.path.startswith("/api/"):
+        if request.url.scheme == "https":
+            response.headers.setdefault("strict-transport-security", _ONLY_TLS)
+        if request.url.path.startswith(("/api/", "/metrics")):
             response.headers.setdefault("cache-control", "no-store")
-            here: Context | None = getattr(app.state, "context", None)
             if here is not None:
                 response.headers.setdefault(NOW, here.now().isoformat())
         return response

@@ -55,6 +55,8 @@ def load(folder: Path) -> KeyFile:
             file.write(secrets.token_bytes(32))
             file.flush()
             os.fsync(file.fileno())
+    if stat.S_IMODE(folder.stat().st_mode) & 0o077:
+        raise MendSettings(f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}")
     if stat.S_IMODE(path.stat().st_mode) & 0o077:
         raise MendSettings(f"Others may read {path}.", f"Run: chmod 600 {path}")
     key = path.read_bytes()

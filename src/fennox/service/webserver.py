@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import stat
 import sys
 from contextlib import suppress
+from pathlib import Path
 from types import FrameType
 
 import uvicorn
 from fastapi import FastAPI
 
+from fennox.core.errors import MendSettings
 from fennox.service.bounds import BoundedConnection
 from fennox.service.settings import Settings
 
@@ -35,8 +38,20 @@ class _Server(uvicorn.Server):
             self._loop.call_soon_threadsafe(self._told.set)
 
 
+def _must_be_ours_alone(key: Path) -> None:
+    """Its group may read it, as Debian's ssl-cert does, but may not change it."""
+    try:
+        mode = stat.S_IMODE(key.stat().st_mode)
+    except OSError as error:
+        raise MendSettings(f"{key} cannot be read ({type(error).__name__}).", "Mend tls_key.") from error
+    if mode & 0o037:
+        raise MendSettings(f"Others may read or change {key}.", f"Run: chmod 640 {key}")
+
+
 def run(app: FastAPI, settings: Settings) -> None:
-    """Serve until a signal ends it."""
+    """Serve until a signal ends it. Raises ``MendSettings`` if others may read the key of its certificate."""
+    if settings.tls_key is not None:
+        _must_be_ours_alone(settings.tls_key)
     proxies = frozenset(one.strip() for one in settings.proxies.split(",") if one.strip())
     server = _Server(
         uvicorn.Config(

@@ -17,6 +17,10 @@ from fennox.core.compare.model import MASK
 
 _DOCUMENTS = ("*/shadow", "*/shadow-", "*/gshadow", "*/gshadow-", "*/master.passwd")
 _PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY|^PuTTY-User-Key-File-", re.M)
+_KEY_BLOCK = re.compile(
+    r"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY.*?(?:-----END [A-Z0-9 ]{0,40}PRIVATE KEY-----|\Z)", re.S
+)
+_MASKED = re.compile(re.escape(MASK) + r"[0-9a-f]{16}")
 _SECRET = frozenset(
     {"password", "passwd", "passphrase", "passwort", "pass", "pwd", "pw", "secret", "token", "key", "psk", "credential",
      "credentials", "requirepass", "masterauth"}
@@ -83,6 +87,12 @@ def masked_line(path: str, line: str, salt: bytes) -> str:
         if told_by and value.strip() != "{" and not _PATH.match(value) and not value.startswith(MASK):
             return line[: first.start(3)] + mask(value, salt)
     return _masked_inline(line, salt)
+
+
+def without_secrets(text: str) -> str:
+    """What a program says of a failure, with what is secret by its name or its form hidden."""
+    shown = _KEY_BLOCK.sub("(a private key)", text)
+    return _MASKED.sub(MASK, "\n".join(masked_line("", line, b"") for line in shown.split("\n")))
 
 
 def _masked_inline(line: str, salt: bytes) -> str:

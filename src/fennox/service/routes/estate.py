@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -74,6 +75,12 @@ async def status(context: Here) -> Status:
             workers=workers,
             active_runs=(await session.execute(active)).scalar_one(),
         )
+
+
+@router.get("/openapi.json", include_in_schema=False)
+async def openapi_document(request: Request) -> JSONResponse:
+    """This description of the API (OpenAPI 3.1)."""
+    return JSONResponse(request.app.openapi())
 
 
 @health.get("/healthz")
