@@ -80,6 +80,6 @@ async def test_its_duties_know_of_the_requests_that_people_wait_for(
     app = make_service(Settings(database=database, state=tmp_path / "state", argon_memory_kib=64, workers=0), None)
     async with app.router.lifespan_context(app):
         number = app.state.context.turns.begin()
-        async with httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url="http://fennox.example") as client:
+        async with httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url="http://localhost") as client:
             assert (await client.get("/readyz")).status_code == 200
         assert app.state.context.turns.begin() == number + 2
