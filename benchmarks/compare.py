@@ -25,6 +25,7 @@ from fennox.core.format.manifest import Document
 from fennox.core.kinds.loading import load
 from fennox.engine.comparing import compare, side_of
 from fennox.engine.copying import Holding
+from fennox.engine.evaluating import Evaluators
 from fennox.engine.reading import BackupReader
 from fennox.engine.tracing import Trace
 from fennox.engine.writing import BackupWriter
@@ -68,6 +69,7 @@ async def _once(data: bytes) -> AsyncIterator[bytes]:
 
 async def main() -> None:
     kind = load(KIND)
+    evaluators = Evaluators()
     with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
         here = await holding(Path(folder) / "store", new_keys(), lambda: datetime.now(UTC))
         backups = await fill(here)
@@ -89,11 +91,11 @@ async def main() -> None:
 
         async def compared() -> str:
             first, last = await side_of(reader(backups[0])), await side_of(reader(backups[-1]))
-            comparison = await compare(kind, first, last, SALT)
+            comparison = await compare(kind, first, last, SALT, evaluators)
             return f"{len(comparison.documents)} documents differ, {comparison.same} are equal"
 
         async def traced() -> str:
-            trace = Trace(kind, Question(TRACED, jsonpath="$.lease"), SALT)
+            trace = Trace(kind, Question(TRACED, jsonpath="$.lease"), SALT, evaluators)
             for backup in backups:
                 record = await here.vault.read_record(names[backup])
                 await trace.look(BackupReader(here.vault, here.index, record))
@@ -104,6 +106,7 @@ async def main() -> None:
             taken, said = await _timed(work)
             base = base or taken
             print(f"  {name:<11}{taken:6.2f} s  {taken / base:5.2f}   {said}")
+    await evaluators.close()
 
 
 async def _timed(work: Callable[[], Awaitable[str]]) -> tuple[float, str]:

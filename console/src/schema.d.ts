@@ -1501,6 +1501,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In With Provider
+         * @description Sign in with what the provider sent along: a cookie for the console, or a token for the client that began it.
+         */
+        post: operations["sign_in_with_provider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/provider/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Provider Sign In
+         * @description Where to sign in with the provider. A client gives the loopback address that it listens at.
+         */
+        post: operations["begin_provider_sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/provider/logout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Provider Ends Sessions
+         * @description The provider ends every session of somebody (back-channel logout: a form with `logout_token`).
+         */
+        post: operations["provider_ends_sessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sign In Ways
+         * @description How one signs in here.
+         */
+        get: operations["sign_in_ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -4658,6 +4738,48 @@ export interface components {
              */
             password: string;
         };
+        /** ProviderBegin */
+        ProviderBegin: {
+            /**
+             * Fresh
+             * @description Prove anew who one is, though signed in there: for grave acts.
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Redirect
+             * @description Where a client listens on its own machine; the console if left out.
+             */
+            redirect?: string | null;
+        };
+        /** ProviderBegun */
+        ProviderBegun: {
+            /**
+             * Address
+             * @description Where the person signs in.
+             */
+            address: string;
+            /**
+             * Handle
+             * @description For a client, to be given back. A browser has a cookie in its place.
+             */
+            handle: string | null;
+        };
+        /**
+         * ProviderSignIn
+         * @description What the provider has sent along to the address of the console or client.
+         */
+        ProviderSignIn: {
+            /**
+             * Code
+             * Format: password
+             */
+            code: string;
+            /** Handle */
+            handle?: string | null;
+            /** State */
+            state: string;
+        };
         /** RecoveryCodes */
         RecoveryCodes: {
             /**
@@ -5343,6 +5465,14 @@ export interface components {
             token: boolean;
             /** User */
             user: string;
+        };
+        /** SignInWays */
+        SignInWays: {
+            /**
+             * Provider
+             * @description What the identity provider is called; null: there is none.
+             */
+            provider: string | null;
         };
         /**
          * SiteAdmitted
@@ -8846,6 +8976,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in_with_provider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProviderSignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_provider_sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProviderBegin"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderBegun"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    provider_ends_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in_ways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -10,6 +10,12 @@ export async function whoAmI(): Promise<Schema["SignedIn"]> {
   return me.value;
 }
 
+/** Leaves the page for the identity provider. `fresh`: prove anew who one is, though signed in there. */
+export async function goToProvider(fresh: boolean): Promise<void> {
+  const begun = await get(client.POST("/api/v1/session/provider/begin", { body: { fresh } }));
+  window.location.assign(begun.address);
+}
+
 type Role = Schema["SignedIn"]["role"];
 
 export function may(role: Exclude<Role, "reader">): boolean {

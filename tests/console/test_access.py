@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -14,6 +17,7 @@ from fennox.wire.stores import NewLogin
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port
 from tests.service.running import FIRST_PASSWORD, OTHER_PASSWORD, PASSWORD, Service
+from tests.service.test_providers import settings_of
 
 expect.set_options(timeout=60_000)
 
@@ -192,3 +196,39 @@ def test_somebody_new_changes_the_password_and_a_second_person_approves(
 
 def _login() -> NewLogin:
     return NewLogin(name="quay-root", account="root", password="made up for a test")
+
+
+def test_a_person_signs_in_with_the_provider_in_the_browser(browser: Browser, tmp_path: Path, database: str) -> None:
+    """The provider is one that others have written, with a page of its own."""
+    port, own = free_port("127.0.0.1"), free_port("127.0.0.1")
+    users = json.dumps({"sub": "mara", "preferred_username": "mara", "groups": ["harbour-office"]})
+    words = ["-W", "ignore", "-m", "oidc_provider_mock", "--port", str(port), "--user-claims", users]
+    provider = subprocess.Popen([sys.executable, *words], stderr=subprocess.DEVNULL)
+    secret = tmp_path / "oidc-secret"
+    secret.write_text("made up for a test\n")
+    secret.chmod(0o600)
+    further = settings_of(f"http://127.0.0.1:{port}") | {"FENNOX_OIDC_SECRET_FILE": str(secret)}
+    service = Service(tmp_path, database, "127.0.0.1", own, public=f"http://localhost:{own}", further=further)
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.public)
+    context.set_default_timeout(60_000)
+    try:
+        service.start()
+        service.set_up()
+        page = context.new_page()
+        page.goto("/")
+        page.get_by_role("button", name="Sign in with the harbour's own sign-on").click()
+        page.get_by_role("button", name="mara").click()
+        page.get_by_role("heading", name="Estate").wait_for()
+        expect(page.get_by_role("link", name="mara (administrator)")).to_be_visible()
+        assert "code=" not in page.url
+        page.goto("/account")
+        expect(page.get_by_text("Your identity provider vouches for you")).to_be_visible()
+        assert violations(page) == []
+        page.get_by_role("button", name="Sign out", exact=True).click()
+        page.goto("/sign-in?state=made-up&code=made-up")
+        expect(page.get_by_role("alert")).to_contain_text("taken too long, or was used already")
+    finally:
+        context.close()
+        provider.kill()
+        provider.wait()
+        service.stop()

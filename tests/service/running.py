@@ -46,6 +46,7 @@ class Service:
     slots: int = 2
     lease: float = 30
     token: str = ""
+    further: dict[str, str] = field(default_factory=dict)  # settings, as the environment has them
     public: str = ""  # the address that people use, if it is another one
     _process: Program | None = field(default=None, repr=False)
     _workers: list[Program] = field(default_factory=list, repr=False)
@@ -66,6 +67,7 @@ class Service:
             "FENNOX_ARGON_MEMORY_KIB": "64",
             "FENNOX_LOG": "json",
             **({"FENNOX_PUBLIC_ADDRESS": self.public} if self.public else {}),
+            **self.further,
             "FENNOX_STRICT_SESSIONS": "1",
             "XDG_CONFIG_HOME": str(self.folder / "config"),
             "NO_COLOR": "1",

@@ -3,7 +3,7 @@ import { useMutation } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { client, get, ProblemError, provesBy } from "../api";
 import { proveWithPasskey } from "../passkeys";
-import { proving } from "../session";
+import { goToProvider, me, proving } from "../session";
 import AskDialog from "./AskDialog.vue";
 import ProblemNote from "./ProblemNote.vue";
 
@@ -29,6 +29,7 @@ const prove = useMutation({
     if (error instanceof ProblemError && error.slug === "second-factor-needed") wantsCode.value = true;
   },
 });
+const byProvider = useMutation({ mutationFn: () => goToProvider(true) });
 const byPasskey = useMutation({ mutationFn: proveWithPasskey, onSuccess: done });
 
 function done(): void {
@@ -51,7 +52,15 @@ function close(): void {
 <template>
   <AskDialog proof :open="proving" title="Prove that it is you" @close="leave">
     <p>This is a grave act. The proof counts for ten minutes.</p>
-    <form @submit.prevent="prove.mutate()">
+    <template v-if="!me?.factors.includes('password')">
+      <p class="mt-2">Your identity provider vouches for you. Sign in there anew, then repeat what you did.</p>
+      <div class="mt-4 flex flex-wrap items-baseline gap-4">
+        <button type="button" class="button" @click="byProvider.mutate()">Sign in anew</button>
+        <button type="button" class="cursor-pointer text-muted" @click="leave">Cancel</button>
+      </div>
+      <ProblemNote :error="byProvider.error.value" />
+    </template>
+    <form v-else @submit.prevent="prove.mutate()">
       <label class="label" for="proof-password">Password</label>
       <input
         id="proof-password"

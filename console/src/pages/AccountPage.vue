@@ -19,8 +19,11 @@ const adding = ref(false);
     <p v-if="me.must_change" role="alert" class="mt-3 border-l-4 border-ember bg-ember-soft px-3 py-2">
       Your password was set by somebody else, who knows it. Change it first; nothing else can be done until then.
     </p>
-    <h2>Password</h2>
-    <PasswordForm />
+    <template v-if="me.factors.includes('password')">
+      <h2>Password</h2>
+      <PasswordForm />
+    </template>
+    <p v-else class="mt-3">Your identity provider vouches for you; your password is kept there.</p>
     <template v-if="!me.must_change">
       <h2>What else you sign in with</h2>
       <SecondFactors />

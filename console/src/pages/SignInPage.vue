@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { useMutation } from "@tanstack/vue-query";
+import { useMutation, useQuery } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { client, get, ProblemError } from "../api";
 import ProblemNote from "../components/ProblemNote.vue";
 import { signInWithPasskey } from "../passkeys";
+import { goToProvider } from "../session";
 
 const route = useRoute();
 const router = useRouter();
@@ -24,6 +25,19 @@ const enter = useMutation({
     if (error instanceof ProblemError && error.slug === "second-factor-needed") wantsCode.value = true;
   },
 });
+const ways = useQuery({ queryKey: ["ways"], queryFn: () => get(client.GET("/api/v1/session/ways")) });
+const toProvider = useMutation({ mutationFn: () => goToProvider(false) });
+const fromProvider = useMutation({
+  mutationFn: () =>
+    get(
+      client.POST("/api/v1/session/provider", {
+        body: { state: String(route.query.state), code: String(route.query.code) },
+      }),
+    ),
+  onSuccess: () => router.replace("/"),
+});
+// the provider sends whoever has signed in there back to this page
+if (route.query.state && route.query.code) fromProvider.mutate();
 const byPasskey = useMutation({ mutationFn: signInWithPasskey, onSuccess: () => goOn(false) });
 async function goOn(mustChange: boolean): Promise<void> {
   const { to } = route.query;
@@ -54,5 +68,11 @@ async function goOn(mustChange: boolean): Promise<void> {
       </div>
       <ProblemNote :error="enter.error.value ?? byPasskey.error.value" />
     </form>
+    <div v-if="ways.data.value?.provider" class="mt-6 border-t border-line pt-4">
+      <button type="button" class="button" :disabled="toProvider.isPending.value || fromProvider.isPending.value" @click="toProvider.mutate()">
+        Sign in with {{ ways.data.value.provider }}
+      </button>
+      <ProblemNote :error="toProvider.error.value ?? fromProvider.error.value" />
+    </div>
   </main>
 </template>

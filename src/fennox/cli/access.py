@@ -6,6 +6,7 @@ import argparse
 import getpass
 from pathlib import Path
 
+from fennox.cli import provider
 from fennox.cli.main import Environment
 from fennox.cli.output import can_ask, say
 from fennox.cli.signedin import client, forget, must_be_safe, remember
@@ -19,10 +20,16 @@ def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.again:
         prove_again(arguments, environment)
         return
-    if not arguments.address or not arguments.user:
+    if not arguments.address or not (arguments.user or arguments.provider):
         raise BadInput("The address and the user are missing.", "Run: fennox sign-in ADDRESS --user NAME")
     plain = arguments.plain or environment.plain
     must_be_safe(arguments.address, plain=plain)
+    if arguments.provider:
+        with Client(arguments.address) as service:
+            signed = provider.sign_in(service, fresh=True, browser=not arguments.no_browser)
+        remember(environment, arguments.address, signed.token or "", signed.user, plain=plain)
+        _welcome(signed)
+        return
     password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
     with Client(arguments.address) as service:
         if arguments.setup_code:
@@ -32,6 +39,10 @@ def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
     remember(environment, arguments.address, signed.token or "", signed.user, plain=plain)
     if signed.must_change:
         signed = _first_change(environment, password)
+    _welcome(signed)
+
+
+def _welcome(signed: SignedIn) -> None:
     reach = "" if signed.scope is None else f", reaching {_scope(signed)}"
     say(f"Signed in as {signed.user} ({signed.role}{reach}) until {signed.until:%Y-%m-%d}.")
 
@@ -61,8 +72,10 @@ def _scope(signed: SignedIn) -> str:
 
 def prove_again(arguments: argparse.Namespace, environment: Environment) -> None:
     """A fresh proof, for the grave acts of the next minutes."""
-    password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
     with client(environment) as service:
+        if "password" not in service.who_am_i().factors:
+            raise BadInput("Your identity provider vouches for you.", "Run: fennox sign-in ADDRESS --provider")
+        password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
         signed = service.prove(password)
     say(f"You have proved that you are {signed.user}; this counts for ten minutes.")
 

@@ -17,6 +17,12 @@ class PeopleCalls(Caller):
             wanted = wire.access.SignIn(user=user, password=secret(password), code=secret(code), token=True)
         return self._one(wire.access.SignedIn, "POST", "/session", wanted)
 
+    def begin_provider_sign_in(self, wanted: wire.access.ProviderBegin) -> wire.access.ProviderBegun:
+        return self._one(wire.access.ProviderBegun, "POST", "/session/provider/begin", wanted)
+
+    def sign_in_with_provider(self, wanted: wire.access.ProviderSignIn) -> wire.access.SignedIn:
+        return self._one(wire.access.SignedIn, "POST", "/session/provider", wanted)
+
     def who_am_i(self) -> wire.access.SignedIn:
         return self._one(wire.access.SignedIn, "GET", "/session")
 

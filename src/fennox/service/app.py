@@ -27,6 +27,7 @@ from fennox.service.routes import (
     ownstate,
     passkeys,
     people,
+    providers,
     recovery,
     restores,
     retiring,
@@ -55,7 +56,7 @@ _HEADERS = {
 _ONLY_TLS = "max-age=31536000"  # seconds: a year (RFC 6797)
 
 _MODULES = (
-    session, people, sessions, passkeys, approvals, audit, estate, clocks, concerns,
+    session, people, sessions, passkeys, providers, approvals, audit, estate, clocks, concerns,
     kinds, systems, looking, retiring, keysets, stores, logins, ownstate,
     recovery, backups, comparing, routines, restores, runs, workers, sites,
 )  # fmt: skip

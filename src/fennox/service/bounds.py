@@ -25,6 +25,9 @@ _BEFORE_SIGNING_IN = {
     "/api/v1/session",
     "/api/v1/session/passkey/begin",
     "/api/v1/session/passkey",
+    "/api/v1/session/provider/begin",
+    "/api/v1/session/provider",
+    "/api/v1/session/provider/logout",
     "/api/v1/first-user",
 }
 _SILENCE = 30.0  # seconds between two pieces of a body

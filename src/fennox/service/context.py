@@ -42,6 +42,7 @@ from fennox.service.doors import Door
 from fennox.service.keyfile import KeyFile
 from fennox.service.newest import newest_record
 from fennox.service.ownstate import OwnState
+from fennox.service.people.providers import Provider
 from fennox.service.settings import Settings
 from fennox.service.sites import SiteHub
 from fennox.service.turns import KEPT_AT, Turns
@@ -80,6 +81,7 @@ class Context:
     _headers: dict[str, tuple[str, float]] = field(default_factory=dict)  # that were seen in stores, and when
     _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were looked at
     carvers: Carvers = field(default_factory=Carvers)
+    provider: Provider | None = None
     evaluators: Evaluators = field(default_factory=Evaluators)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)

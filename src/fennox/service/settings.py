@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import os
+import stat
 from pathlib import Path
 from typing import Self
 
@@ -11,6 +12,9 @@ from pydantic import Field, field_validator, model_validator
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
+
+from fennox.core.errors import MendSettings
+from fennox.wire.access import Role
 
 _DRIVER = "postgresql+psycopg"
 
@@ -30,6 +34,14 @@ class Settings(BaseSettings):
         default="", description="Addresses of reverse proxies that are believed when they say who calls; with commas."
     )
     public_address: str | None = Field(default=None, description="How people reach the console, for links.")
+    oidc_issuer: str | None = Field(default=None, description="Address of an identity provider (OpenID Connect).")
+    oidc_client: str | None = Field(default=None, description="What this service is called there (client id).")
+    oidc_secret_file: Path | None = Field(default=None, description="Its first line is the client's secret there.")
+    oidc_scope: str = "openid profile email"
+    oidc_name_claim: str = Field(default="preferred_username", description="The claim that names a person.")
+    oidc_groups_claim: str = Field(default="groups", description="The claim that lists a person's groups.")
+    oidc_roles: dict[str, Role] = Field(default={}, description="Group → role; whoever is in none cannot sign in.")
+    oidc_title: str = Field(default="single sign-on", description="What the provider is called on the sign-in page.")
     workers: int = Field(default=4, ge=0, le=64, description="Runs at one time in the service's own process.")
     keep_connections: float = Field(
         default=0,
@@ -77,6 +89,17 @@ class Settings(BaseSettings):
                 f"{self.host} is not a loopback address: give tls_certificate and tls_key, or use 127.0.0.1"
             )
         return self
+
+    def oidc_secret(self) -> str | None:
+        """Read when it is needed, so that a new one counts at once. Raises ``MendSettings``."""
+        if self.oidc_secret_file is None:
+            return None
+        try:
+            if stat.S_IMODE(self.oidc_secret_file.stat().st_mode) & 0o037:
+                raise MendSettings(f"Others may read {self.oidc_secret_file}.", f"chmod 640 {self.oidc_secret_file}")
+            return self.oidc_secret_file.read_text(encoding="utf-8").split("\n")[0].strip()
+        except (OSError, UnicodeDecodeError) as error:
+            raise MendSettings(f"{self.oidc_secret_file} cannot be read.", "Mend oidc_secret_file.") from error
 
     @property
     def url(self) -> str:

@@ -51,6 +51,30 @@ class SignedIn(Shown):
     token: str | None = None
 
 
+class SignInWays(Shown):
+    provider: str | None = Field(description="What the identity provider is called; null: there is none.")
+
+
+class ProviderBegin(Wanted):
+    redirect: str | None = Field(
+        default=None, max_length=100, description="Where a client listens on its own machine; the console if left out."
+    )
+    fresh: bool = Field(default=False, description="Prove anew who one is, though signed in there: for grave acts.")
+
+
+class ProviderBegun(Shown):
+    address: str = Field(description="Where the person signs in.")
+    handle: str | None = Field(description="For a client, to be given back. A browser has a cookie in its place.")
+
+
+class ProviderSignIn(Wanted):
+    """What the provider has sent along to the address of the console or client."""
+
+    state: str = Field(max_length=200)
+    code: SecretStr = Field(max_length=4096)
+    handle: SecretStr | None = Field(default=None, max_length=100)
+
+
 class FirstUser(Wanted):
     """The first administrator, made with the one-time code from the log."""
 

@@ -50,7 +50,10 @@ def define(nouns: Sub) -> None:
     serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
     sign = verb_of(nouns, "sign-in", "access:sign_in", "sign in to a service and remember it", shows=False)
     sign.add_argument("address", nargs="?", help="like https://fennox.example, or http://127.0.0.1:8420")
-    sign.add_argument("--user")
+    who = sign.add_mutually_exclusive_group()
+    who.add_argument("--user")
+    who.add_argument("--provider", action="store_true", help="with the identity provider of the service, in a browser")
+    sign.add_argument("--no-browser", action="store_true", help="only print the provider's address")
     sign.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
     sign.add_argument("--code-file", metavar="FILE", help="the code of your authenticator, or a recovery code; "
                       "asked for otherwise, if you have one")  # fmt: skip

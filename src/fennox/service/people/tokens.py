@@ -21,6 +21,7 @@ LIFE: dict[TokenKind, timedelta] = {
     "automation": timedelta(days=90),
     "metrics": timedelta(days=365),
 }
+VOUCHED = timedelta(hours=12)
 FRESH = timedelta(minutes=10)  # how long a proof of who one is counts
 _NOTED_EVERY = timedelta(minutes=1)  # so that not every request writes
 _LONGEST_PROGRAM = 120  # characters
@@ -48,13 +49,16 @@ def digest(token: str) -> str:
 
 
 async def begin(
-    session: AsyncSession, user: User, kind: TokenKind, now: datetime, origin: Origin
+    session: AsyncSession, user: User, kind: TokenKind, now: datetime, origin: Origin, *, proved: bool = True
 ) -> tuple[str, datetime]:
-    """A session of a person who has just proved who they are: its secret, and its end."""
+    """A session of a person: its secret, and its end. ``proved``: they have just proved who they are.
+
+    Whom a provider vouches for comes back to it every day, so that its word on them is never older.
+    """
     secret = secrets.token_urlsafe(32)
-    until = now + LIFE[kind]
+    until = now + (min(LIFE[kind], VOUCHED) if user.issuer else LIFE[kind])
     await session.execute(delete(Token).where(Token.until < now))
-    session.add(_row(user, secret, kind, now, until, origin, proved=True))
+    session.add(_row(user, secret, kind, now, until, origin, proved=proved))
     return secret, until
 
 

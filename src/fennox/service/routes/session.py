@@ -49,12 +49,12 @@ async def sign_in(wanted: SignIn, request: Request, response: Response, context:
 
 
 async def begin_session(
-    context: Context, request: Request, response: Response, user: User, *, as_token: bool
+    context: Context, request: Request, response: Response, user: User, *, as_token: bool, proved: bool = True
 ) -> SignedIn:
-    """For somebody who has proved who they are."""
+    """For somebody of whom it is known who they are; ``proved``: just now."""
     async with context.session() as session:
         kind: TokenKind = "client" if as_token else "console"
-        secret, _ = await tokens.begin(session, user, kind, context.wall(), origin_of(request))
+        secret, _ = await tokens.begin(session, user, kind, context.wall(), origin_of(request), proved=proved)
         await audit.note_as(session, request, user.name, "signed in", "user", user.name)
         await session.flush()
         shown = await _signed_in(session, context, secret, by_cookie=not as_token)
