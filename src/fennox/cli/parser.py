@@ -15,6 +15,7 @@ NOUNS = {
     "sign-out": "service",
     "status": "status",
     "doctor": "service",
+    "service-key": "service",
     "concern": "estate",
     "alert": "estate",
     "trace": "estate",

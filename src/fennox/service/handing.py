@@ -72,11 +72,11 @@ async def hand_in(
     if row is None:
         row = HandedIn(system_id=system.id, document=name, at=context.now(), by=by, size=len(content))
         session.add(row)
-    row.sealed = context.keyfile.seal(content, _place(system.id, name))
+    row.sealed = context.keyfile.seal(content, place(system.id, name))
     return run
 
 
-def _place(system: str, document: str) -> str:
+def place(system: str, document: str) -> str:
     return f"handed_in|{system}|{document}|content"
 
 
@@ -86,7 +86,7 @@ async def given(context: Context, session: AsyncSession, system: System, documen
     row = await session.get(HandedIn, (system.id, document))
     if row is None or row.sealed is None:
         raise NotFound(f"What was handed in as {document} is no longer kept.", "Hand it in again.")
-    content = context.keyfile.open(row.sealed, _place(system.id, document))
+    content = context.keyfile.open(row.sealed, place(system.id, document))
     if kind.reach == "hand":
         machine = evaluation.machine(kind, {document: content})
     elif system.machine is None:

@@ -1,4 +1,8 @@
-"""What the database must not tell in clear: sealed under a key in a file outside of it."""
+"""What the database must not tell in clear: sealed under keys that lie outside of it.
+
+The newest key seals; those before it still open what was sealed under them. Keys lie in ``service.key`` in the state
+folder or, where the settings say so, come from a credential that systemd hands to the service (systemd.exec(5)).
+"""
 
 from __future__ import annotations
 
@@ -6,6 +10,8 @@ import hmac
 import os
 import secrets
 import stat
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from cryptography.exceptions import InvalidTag
@@ -14,52 +20,146 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from fennox.core.errors import Damaged, MendSettings
 
 NAME = "service.key"
+_KEY = 32  # bytes
+_MOST = 4  # keys that a file may hold
+_CREDENTIAL = "credential:"
+
+
+@dataclass(frozen=True)
+class _Ring:
+    """Keys, the newest first, and by what it is seen that they have changed."""
+
+    keys: tuple[bytes, ...]
+    version: object
 
 
 class KeyFile:
-    """AES-256-GCM under the service key; ``place`` (table, row, field) is authenticated, so nothing can be moved."""
+    """AES-256-GCM; ``place`` (table, row, field) is authenticated, so that nothing can be moved.
 
-    def __init__(self, key: bytes) -> None:
-        self._cipher = AESGCM(key)
-        self._key = key
+    A key file that was replaced while a process runs is read anew before anything is sealed or opened.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._ring = _ring(path)
+
+    def _keys(self) -> tuple[bytes, ...]:
+        if _version_if_there(self._path, self._ring.version) != self._ring.version:
+            self._ring = _ring(self._path)
+        return self._ring.keys
+
+    @property
+    def count(self) -> int:
+        """How many keys there are; more than one after a rotation."""
+        return len(self._keys())
 
     def tag(self, data: bytes, place: str) -> str:
         """A digest that only this service can make (HMAC, RFC 2104), under a key for that ``place`` alone."""
-        key = hmac.digest(self._key, place.encode(), "sha256")
+        key = hmac.digest(self._keys()[0], place.encode(), "sha256")
         return hmac.new(key, data, "sha256").hexdigest()
 
     def seal(self, plain: bytes, place: str) -> bytes:
         nonce = secrets.token_bytes(12)
-        return nonce + self._cipher.encrypt(nonce, plain, place.encode())
+        return nonce + AESGCM(self._keys()[0]).encrypt(nonce, plain, place.encode())
 
     def open(self, sealed: bytes, place: str) -> bytes:
+        return self._opened(sealed, place, self._keys())
+
+    def opens_by_newest(self, sealed: bytes, place: str) -> bool:
         try:
-            return self._cipher.decrypt(sealed[:12], sealed[12:], place.encode())
-        except (InvalidTag, ValueError) as error:
-            raise Damaged(
-                f"The {place.split('|')[0]} does not open under the service's key file.",
-                "Use the key file that belongs to this database.",
-            ) from error
+            self._opened(sealed, place, self._keys()[:1])
+        except Damaged:
+            return False
+        return True
+
+    def _opened(self, sealed: bytes, place: str, keys: tuple[bytes, ...]) -> bytes:
+        for key in keys:
+            try:
+                return AESGCM(key).decrypt(sealed[:12], sealed[12:], place.encode())
+            except (InvalidTag, ValueError):
+                continue
+        raise Damaged(
+            f"The {place.split('|')[0]} does not open under the service's key file.",
+            "Use the key file that belongs to this database.",
+        )
 
 
-def load(folder: Path) -> KeyFile:
-    """Read the key file, or make it when the service starts for the first time."""
+def load(folder: Path, keeper: str = "file") -> KeyFile:
+    """The keys, made if the service starts for the first time. ``keeper``: ``file``, or ``credential:NAME``."""
+    if keeper.startswith(_CREDENTIAL):
+        path = _credential(keeper.removeprefix(_CREDENTIAL))
+        return KeyFile(path)
     path = folder / NAME
     if not path.exists():
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         try:
-            handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            _write_new(path, secrets.token_bytes(_KEY))
         except FileExistsError:
-            return load(folder)  # another process of this service was quicker
-        with os.fdopen(handle, "wb") as file:
-            file.write(secrets.token_bytes(32))
-            file.flush()
-            os.fsync(file.fileno())
+            return load(folder, keeper)  # another process of this service was quicker
     if stat.S_IMODE(folder.stat().st_mode) & 0o077:
         raise MendSettings(f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}")
+    return KeyFile(path)
+
+
+def _credential(name: str) -> Path:
+    folder = os.environ.get("CREDENTIALS_DIRECTORY")
+    path = Path(folder or "/nowhere") / name
+    if folder is None or "/" in name or not path.is_file():
+        raise MendSettings(
+            f"systemd hands no credential {name} to this process.",
+            f"Write LoadCredentialEncrypted={name} into its unit; docs/security.md shows how it is made.",
+        )
+    return path
+
+
+def _version(path: Path) -> object:
+    found = path.stat()
+    return found.st_mtime_ns, found.st_ino, found.st_size
+
+
+def _version_if_there(path: Path, known: object) -> object:
+    """A file that is gone while a process runs changes nothing for that process."""
+    try:
+        return _version(path)
+    except FileNotFoundError:
+        return known
+
+
+def _ring(path: Path) -> _Ring:
+    version = _version(path)
     if stat.S_IMODE(path.stat().st_mode) & 0o077:
         raise MendSettings(f"Others may read {path}.", f"Run: chmod 600 {path}")
-    key = path.read_bytes()
-    if len(key) != 32:
-        raise MendSettings(f"{path} is not a key file of 32 bytes.", "Put the right file back.")
-    return KeyFile(key)
+    data = path.read_bytes()
+    if not data or len(data) % _KEY or len(data) > _KEY * _MOST:
+        raise MendSettings(f"{path} is not a key file of 32 bytes a key.", "Put the right file back.")
+    return _Ring(tuple(data[at : at + _KEY] for at in range(0, len(data), _KEY)), version)
+
+
+def _write_new(path: Path, data: bytes) -> None:
+    with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+
+
+def add_key(folder: Path) -> None:
+    """A new key in front, by which everything is sealed from now on. The file is replaced whole, or not at all."""
+    _replace(folder, lambda keys: (secrets.token_bytes(_KEY), *keys)[:_MOST])
+
+
+def keep_newest(folder: Path) -> None:
+    """Forget the keys before the newest. What was sealed under them must have been sealed anew."""
+    _replace(folder, lambda keys: keys[:1])
+
+
+def _replace(folder: Path, change: Callable[[tuple[bytes, ...]], tuple[bytes, ...]]) -> None:
+    path, fresh = folder / NAME, folder / f"{NAME}.new"
+    keys = change(_ring(path).keys)
+    fresh.unlink(missing_ok=True)  # of a rotation that was killed before it counted
+    _write_new(fresh, b"".join(keys))
+    fresh.replace(path)
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(handle)  # so that the new file is found after a crash
+    finally:
+        os.close(handle)

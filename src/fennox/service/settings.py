@@ -26,6 +26,11 @@ class Settings(BaseSettings):
 
     database: str = Field(description="URL of the PostgreSQL database, postgresql://…")
     state: Path = Field(description="Folder of the service key file, readable by its owner only.")
+    key_keeper: str = Field(
+        default="file",
+        pattern=r"^(file|credential:[A-Za-z0-9._-]{1,64})$",
+        description="Where the service's key is: `file` (in the state folder), or `credential:NAME` of systemd.",
+    )
     host: str = "127.0.0.1"
     port: int = 8420
     tls_certificate: Path | None = None

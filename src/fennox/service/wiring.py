@@ -21,7 +21,7 @@ from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
-from fennox.service import alerting, book, keyfile, memory, rebuilding, sessions, webserver
+from fennox.service import alerting, book, keyfile, memory, rebuilding, sealing, sessions, webserver
 from fennox.service.app import make_app
 from fennox.service.clock import SimulatedClock, real_now
 from fennox.service.context import Context, open_context
@@ -71,7 +71,7 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
             loop.call_soon_threadsafe(clock_set.set)
 
     now = SimulatedClock(clock, told).now if clock else real_now
-    keys = keyfile.load(settings.state)
+    keys = keyfile.load(settings.state, settings.key_keeper)
     simulated = clock is not None
     opening = partial(open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set)
     for _ in range(_TRIES):
@@ -130,6 +130,23 @@ async def recover(
     finally:
         await context.close()
     return f"{', '.join(done)}.".capitalize()
+
+
+async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) -> int:
+    """As :func:`fennox.service.sealing.rotate`, on the service's own machine; the service may run meanwhile."""
+    await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
+    if settings.key_keeper != "file":
+        raise MendSettings(
+            "The service's key comes from systemd, and is not ours to write.",
+            "Make a new credential: 32 new bytes, then the old ones. docs/security.md shows how.",
+        )
+    if not (settings.state / keyfile.NAME).exists():
+        raise MendSettings(f"{settings.state} holds no key file.", "Run it as the service's account, on its machine.")
+    context = await _context(settings, clock)
+    try:
+        return await sealing.rotate(context, forget=forget)
+    finally:
+        await context.close()
 
 
 def _known_by(place: Place) -> str | None:

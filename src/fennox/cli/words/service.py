@@ -70,4 +70,13 @@ def define(nouns: Sub) -> None:
     clocks.add_argument("--believe-dates", action="store_true", help="confirm it, and count by the dates of backups "
                         "again that were taken while the clocks disagreed")  # fmt: skip
     clocks.add_argument("--yes", action="store_true", help="do not ask")
+    key = noun_of(nouns, "service-key", "the service's own key, on its own machine")
+    rotate = verb_of(
+        key, "rotate", "servicekey:rotate", "seal all that the database holds under a new key", shows=False
+    )
+    rotate.add_argument("--forget-old", action="store_true", help="no new key: drop those before, once every machine "
+                        "has the file")  # fmt: skip
+    rotate.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
+    rotate.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
+    rotate.add_argument("--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations")
     verb_of(nouns, "sign-out", "access:sign_out", "sign out and forget the service", shows=False)

@@ -1,0 +1,24 @@
+"""The service's own key, on its own machine."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+from pathlib import Path
+
+from fennox.cli.main import Environment
+from fennox.cli.output import say
+from fennox.service import wiring
+
+
+def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
+    """Whoever holds the service's settings and key file may do this; it is in the audit."""
+    settings = wiring.read_settings(database=arguments.database, state=arguments.state)
+    clock = Path(arguments.simulated_clock) if arguments.simulated_clock else None
+    count = asyncio.run(wiring.rotate_key(settings, clock, forget=arguments.forget_old))
+    if arguments.forget_old:
+        say(f"{count} values were still sealed under an older key and are sealed anew. The older keys are gone.")
+        return
+    say(f"A new key is in use, and {count} values are sealed under it. Running processes follow by themselves.")
+    say("The keys before stay in the file. Copy it to every machine that has one, then: fennox service-key rotate "
+        "--forget-old")  # fmt: skip
