@@ -9,7 +9,7 @@ PIP := $(BIN)/pip install --quiet --quiet --disable-pip-version-check
 CONSOLE := src/fennox/service/console
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -type f -print 2>/dev/null)
 
-.PHONY: demo demo-reset test check lock setup format console generated soak
+.PHONY: demo demo-reset test check lock setup format console generated soak release
 
 setup: .venv/ready
 
@@ -88,3 +88,18 @@ lock: # `make lock UPGRADE=--upgrade` also takes newer versions of what is locke
 	$(COMPILE) $(UPGRADE) -o requirements.lock pyproject.toml
 	$(COMPILE) $(UPGRADE) --only-build-deps --build-deps-for editable -o requirements-build.lock pyproject.toml
 	$(COMPILE) $(UPGRADE) -c requirements.lock -c requirements-build.lock --extra dev -o requirements-dev.lock pyproject.toml
+	$(COMPILE) $(UPGRADE) -o requirements-release.lock packaging/release.in # what only describes a release
+
+# The wheel, built twice from what is committed and held against itself, and what is in it (CycloneDX), in dist/.
+release: export SOURCE_DATE_EPOCH = $(shell git log -1 --format=%ct)
+release: setup console
+	@test -x .state/release/bin/python || $(PYTHON) -m venv .state/release
+	@.state/release/bin/pip install --quiet --require-hashes -r requirements-release.lock -r requirements-build.lock
+	@rm -rf dist && mkdir -p dist/again
+	@.state/release/bin/pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist .
+	@.state/release/bin/pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist/again .
+	@cmp dist/*.whl dist/again/*.whl && rm -r dist/again
+	@.state/release/bin/cyclonedx-py requirements requirements.lock --pyproject pyproject.toml --output-reproducible \
+	  --spec-version 1.6 --of JSON -o dist/fennox.cdx.json
+	@cd console && npm sbom --sbom-format cyclonedx --omit dev --package-lock-only --loglevel error > ../dist/console.cdx.json
+	@cp requirements.lock dist/ && cd dist && sha256sum -- * > SHA256SUMS && cat SHA256SUMS

@@ -91,12 +91,11 @@ def test_a_passkey_signs_in_and_proves_and_one_of_another_place_does_neither(
     expect(page.get_by_text("It is shown this once")).to_be_visible()
     page.get_by_role("button", name="I have kept it").click()
     expect(page.get_by_role("cell", name="ticket-report", exact=True)).to_be_visible()
-    # what is signed for another address is worth nothing here: a page in between cannot pass it on
     page.get_by_role("button", name="Sign out", exact=True).click()
-    page.goto(named.public.replace("localhost", "other.localhost"))
+    # at another address it is not given: the browser has it for the name that it was made for
+    page.goto(named.public.replace("localhost", "127.0.0.1"))
     page.get_by_role("button", name="Use a passkey").click()
-    expect(page.get_by_role("alert")).to_be_visible()
-    expect(page.get_by_role("heading", name="Estate")).to_have_count(0)
+    expect(page.get_by_role("alert")).to_contain_text("The browser gave no passkey")
     page.goto("/")
     # one that was removed here signs in no more
     with psycopg.connect(named.database.replace("+psycopg", "")) as database:
@@ -119,6 +118,7 @@ def test_an_authenticator_is_set_up_and_asked_for_at_the_next_sign_in(session: B
     expect(page.get_by_role("alert")).to_contain_text("not right")
     page.get_by_label("Its first code").fill(pyotp.TOTP(secret).now())
     page.get_by_role("button", name="Ask for it from now on").click()
+    page.get_by_role("heading", name="Your recovery codes").wait_for()
     codes = page.get_by_role("dialog").locator("li").all_inner_texts()
     assert len(codes) == 10
     page.get_by_role("button", name="I have kept them").click()

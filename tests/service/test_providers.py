@@ -179,28 +179,30 @@ def test_groups_are_roles_and_the_providers_word_ends_sessions(ours: Service, ly
         assert {"added by the provider", "changed by the provider", "ended the sessions of", "signed in"} <= {*actions}
 
 
-LIES: list[tuple[Claims, str]] = [
-    ({"iss": "https://thief.example"}, "of another provider"),
-    ({"aud": "another-program"}, "made for another program"),
-    ({"aud": [CLIENT, "x"], "azp": "x"}, "given to another program"),
-    ({"nonce": "another"}, "belongs to another sign-in"),
-    ({"sub": ""}, "names nobody"),
-    ({"sub": 7}, "names nobody"),
-    ({"exp": 1}, "behind this clock"),
-    ({"iat": int(time.time()) + 900}, "ahead of this clock"),
-    ({"iat": "now"}, "does not say when"),
-    ({"groups": "harbour-office"}, "None of your groups"),
-    ({"groups": {"harbour-office": True}}, "None of your groups"),
-    ({"groups": [["harbour-office"], 1, None]}, "None of your groups"),
-    ({"groups": ["administrator"]}, "None of your groups"),
-    ({"groups": ["x"] * 6000 + ["harbour-office"]}, "None of your groups"),
-    ({"preferred_username": "harbour-admin"}, "There is a user harbour-admin here already"),
-    ({"preferred_username": "\u202e<>"}, "gives no name"),
-]
+def lies() -> list[tuple[Claims, str]]:
+    """What a provider may say wrongly, and what is said of it."""
+    return [
+        ({"iss": "https://thief.example"}, "of another provider"),
+        ({"aud": "another-program"}, "made for another program"),
+        ({"aud": [CLIENT, "x"], "azp": "x"}, "given to another program"),
+        ({"nonce": "another"}, "belongs to another sign-in"),
+        ({"sub": ""}, "names nobody"),
+        ({"sub": 7}, "names nobody"),
+        ({"exp": 1}, "behind this clock"),
+        ({"iat": int(time.time()) + 900}, "ahead of this clock"),
+        ({"iat": "now"}, "does not say when"),
+        ({"groups": "harbour-office"}, "None of your groups"),
+        ({"groups": {"harbour-office": True}}, "None of your groups"),
+        ({"groups": [["harbour-office"], 1, None]}, "None of your groups"),
+        ({"groups": ["administrator"]}, "None of your groups"),
+        ({"groups": ["x"] * 6000 + ["harbour-office"]}, "None of your groups"),
+        ({"preferred_username": "harbour-admin"}, "There is a user harbour-admin here already"),
+        ({"preferred_username": "\u202e<>"}, "gives no name"),
+    ]
 
 
 def test_what_a_provider_says_wrongly_lets_nobody_in(ours: Service, lying: Lying) -> None:
-    for lie, said in LIES:
+    for lie, said in lies():
         with psycopg.connect(ours.database.replace("+psycopg", "")) as database:
             database.execute("delete from sign_in_failures")
         lying.change = lambda claims, lie=lie: {**claims, **lie}  # type: ignore[misc]

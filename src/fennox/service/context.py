@@ -54,6 +54,7 @@ from fennox.stores.opening import open_store
 
 _LATELY = 60  # seconds
 _MEASURED_EVERY = 3600.0  # seconds between looks at a store's clock
+_ATTEMPTS_AT_ONCE = 2  # to sign in, in one process: their hashes are made one after the other
 _MOST_HOPS = 4  # machines that the way to one may lead through
 
 
@@ -82,6 +83,8 @@ class Context:
     _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were looked at
     carvers: Carvers = field(default_factory=Carvers)
     provider: Provider | None = None
+    attempts_at_once: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(_ATTEMPTS_AT_ONCE))
+    attempts_waiting: int = 0
     evaluators: Evaluators = field(default_factory=Evaluators)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)

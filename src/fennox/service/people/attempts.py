@@ -21,6 +21,7 @@ MAX_FAILURES = 8
 WINDOW = timedelta(minutes=10)
 _LONGEST = timedelta(minutes=1)  # that an attempt may last
 _TURN, _TURNS = 0.25, 120  # seconds between two looks whether it is one's turn, and how many there are
+_MOST_WAITING = 64  # in one process
 _ACCOUNT, _ADDRESS, _PASSPHRASES = "user ", "address ", "passphrases by "
 
 
@@ -47,15 +48,36 @@ async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attemp
     The failure is recorded first, so that a crowd of parallel attempts gets no further than one after the other.
     """
     mark = secrets.token_hex(16)
-    await _begin(context, mark, subjects)
     tried = Attempt()
+    async with _one_of_few(context):
+        await context.check_schema()
+        await _begin(context, mark, subjects)
+        try:
+            yield tried
+        finally:
+            mine = SignInFailure.attempt == mark
+            failed = update(SignInFailure).where(mine).values(attempt="")
+            async with context.session() as session:
+                await session.execute(delete(SignInFailure).where(mine) if tried.passed else failed)
+
+
+@asynccontextmanager
+async def _one_of_few(context: Context) -> AsyncIterator[None]:
+    """A crowd waits here, without a connection of the database that others need; what is too many is sent away."""
+    if context.attempts_waiting >= _MOST_WAITING:
+        raise TryLater("Too many people sign in at this moment.", "Try again in a minute.")
+    context.attempts_waiting += 1
     try:
-        yield tried
+        async with asyncio.timeout(_TURN * _TURNS):
+            await context.attempts_at_once.acquire()
+    except TimeoutError as error:
+        raise TryLater("Too many people sign in at this moment.", "Try again in a minute.") from error
     finally:
-        mine = SignInFailure.attempt == mark
-        failed = update(SignInFailure).where(mine).values(attempt="")
-        async with context.session() as session:
-            await session.execute(delete(SignInFailure).where(mine) if tried.passed else failed)
+        context.attempts_waiting -= 1
+    try:
+        yield
+    finally:
+        context.attempts_at_once.release()
 
 
 async def _begin(context: Context, mark: str, subjects: list[str]) -> None:

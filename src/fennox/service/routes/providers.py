@@ -68,7 +68,6 @@ async def sign_in_with_provider(
     wanted: ProviderSignIn, request: Request, response: Response, context: Here
 ) -> SignedIn:
     """Sign in with what the provider sent along: a cookie for the console, or a token for the client that began it."""
-    await context.check_schema()
     handle = wanted.handle.get_secret_value() if wanted.handle is not None else request.cookies.get(_COOKIE, "")
     async with attempt(context, to_sign_in("", origin_of(request).address)) as tried:
         async with context.session() as session:

@@ -29,6 +29,7 @@ from fennox.wire.runs import LogLine, PassphraseWanted, RunShown, StepShown
 router = APIRouter(tags=["runs"])
 
 _ID = re.compile(r"[0-9a-f]{6,32}")
+_LOOKING = 2  # followers for whom the database is asked at one time
 _IDLE = 15.0  # seconds between signs of life on an event stream
 
 
@@ -161,13 +162,16 @@ async def _events(request: Request, context: Context, run_id: str) -> AsyncItera
     hub: RunHub = request.app.state.hub
     behind, before = 0, ""
     with hub.listening(run_id) as heard:
-        while not await request.is_disconnected() and await access.is_signed_in(request, context):
+        while not await request.is_disconnected():
             heard.clear()
-            async with context.session() as session:
-                row = await find_run(session, run_id)
-                now = (await run_shown(context, session, row)).model_dump_json()
-                lines = await _lines(session, run_id, behind)
-                ended = row.state not in ACTIVE
+            async with hub.few_at_once:
+                if not await access.is_signed_in(request, context):
+                    return
+                async with context.session() as session:
+                    row = await find_run(session, run_id)
+                    now = (await run_shown(context, session, row)).model_dump_json()
+                    lines = await _lines(session, run_id, behind)
+                    ended = row.state not in ACTIVE
             for line in lines:
                 behind = line.id
                 yield f"event: log\ndata: {line.model_dump_json()}\n\n"
@@ -187,6 +191,7 @@ class RunHub:
 
     def __init__(self) -> None:
         self._followers: dict[str, set[asyncio.Event]] = {}
+        self.few_at_once = asyncio.Semaphore(_LOOKING)  # else a crowd takes every connection of the database
 
     def heard(self, run_id: str) -> None:
         """Without an id: anything may have been missed, so everybody looks."""

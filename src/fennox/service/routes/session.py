@@ -42,7 +42,6 @@ def _code(given: SecretStr | None) -> str | None:
 @router.post("/session")
 async def sign_in(wanted: SignIn, request: Request, response: Response, context: Here) -> SignedIn:
     """Sign in: a cookie for the console, or a token for a client."""
-    await context.check_schema()
     claimed = signingin.Claimed(wanted.user, wanted.password.get_secret_value(), _code(wanted.code))
     user = await signingin.check(context, claimed, origin_of(request).address, request)
     return await begin_session(context, request, response, user, as_token=wanted.token)
