@@ -86,7 +86,9 @@ export interface paths {
         get: operations["approval_acts"];
         /**
          * Set Approvals
-         * @description Ask for a second person from now on, or no more. While it is asked for people, that change needs one too.
+         * @description Ask for a second person from now on, or no more. Where one is asked for anything, this change needs one too.
+         *
+         *     `people` comes with any other: whoever could add somebody alone would have a second person of their own.
          */
         put: operations["set_approvals"];
         post?: never;

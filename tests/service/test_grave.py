@@ -189,6 +189,25 @@ async def test_approvals_need_two_people_and_switching_them_off_needs_one_more(c
         assert (await client.delete("/users/night-watch")).status_code == 204
 
 
+async def test_whoever_has_a_second_person_for_anything_needs_one_to_switch_it_off_or_to_add_people(
+    context: Context, app: FastAPI
+) -> None:
+    """An administrator switched it off alone, or would have added somebody who approves."""
+    one, _ = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
+    await switch_on(app, one, "logins")
+    puppet = {"name": "puppet", "role": "administrator", "password": "six anchors in the fog bank"}
+    async with calling(app, one) as client:
+        assert (await client.get("/approval-acts")).json()["acts"] == ["logins", "people"]
+        for answer in (
+            await client.put("/approval-acts", json={"acts": []}),
+            await client.put("/approval-acts", json={"acts": ["kinds"]}),
+            await client.post("/users", json=puppet),
+            await client.patch("/users/night-watch", json={"password": "six anchors in the fog bank"}),
+        ):
+            assert answer.json()["type"] == "urn:fennox:approval-needed", answer.text
+    assert await count(context, User) == 2
+
+
 async def test_who_may_not_do_it_cannot_approve_it_nor_see_it(context: Context, app: FastAPI) -> None:
     one, _ = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
     deckhand = await somebody(context, "deckhand", "operator")
@@ -214,7 +233,7 @@ async def test_a_restore_is_approved_as_its_sheet_stood(context: Context, app: F
     await add_store(context)
     system = await add_system(context, "web-9")
     sheet = await a_sheet(context, system)
-    one = await somebody(context, "harbour-admin")
+    one, _ = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
     deckhand, mate = await somebody(context, "deckhand", "operator"), await somebody(context, "mate", "operator")
     await switch_on(app, one, "restore")
     async with calling(app, deckhand) as client, calling(app, mate) as second:

@@ -258,6 +258,7 @@ async def test_a_token_reaches_no_more_than_its_person_also_when_that_becomes_le
 async def test_an_approval_is_shown_within_its_systems_scope_only(context: Context, app: FastAPI) -> None:
     estate = await Estate(context).make()
     boss = await somebody(context, "harbour-admin")
+    await somebody(context, "night-watch")
     mate = await somebody(context, "mate", "operator")
     holm = await somebody(context, "holm-hand", "operator", scope=HOLM)
     async with calling(app, boss) as client:

@@ -112,8 +112,11 @@ async def approval_acts(context: Here) -> ApprovalActsShown:
 
 @router.put("/approval-acts")
 async def set_approvals(wanted: ApprovalActs, request: Request, context: Here) -> ApprovalActsShown:
-    """Ask for a second person from now on, or no more. While it is asked for people, that change needs one too."""
-    acts = list(dict.fromkeys(wanted.acts))
+    """Ask for a second person from now on, or no more. Where one is asked for anything, this change needs one too.
+
+    `people` comes with any other: whoever could add somebody alone would have a second person of their own.
+    """
+    acts = list(dict.fromkeys([*wanted.acts, "people"])) if wanted.acts else []
     async with context.session() as session:
         await approvals.must_leave_two(session, list(acts), NEEDED)
         state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
