@@ -14,6 +14,7 @@ from fennox.core.errors import Damaged, MendSettings
 from fennox.service import keyfile, sealing
 from fennox.service.context import Context
 from fennox.service.sealing import NOT_OURS, SEALED
+from fennox.service.settings import Settings
 from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
@@ -133,9 +134,10 @@ def test_a_credential_of_systemd_is_used_and_its_lack_is_said(tmp_path: Path, mo
     (tmp_path / "fennox.key").write_bytes(b"k" * 64)
     (tmp_path / "fennox.key").chmod(0o400)
     monkeypatch.setenv("CREDENTIALS_DIRECTORY", str(tmp_path))
-    keys = keyfile.load(tmp_path / "state", "credential:fennox.key")
+    given = Settings(database="postgresql://nowhere/x", state=tmp_path / "state").credentials
+    keys = keyfile.load(tmp_path / "state", "credential:fennox.key", given)
     assert keys.open(keys.seal(b"x", "a|b|c"), "a|b|c") == b"x"
     assert not (tmp_path / "state").exists(), "no key is written anywhere"
     for hostile in ("credential:../fennox.key", "credential:"):
         with pytest.raises(MendSettings):
-            keyfile.load(tmp_path / "state", hostile)
+            keyfile.load(tmp_path / "state", hostile, given)

@@ -14,11 +14,12 @@ from typing import Any, Protocol
 
 from fennox.core.compare.looking import Question
 from fennox.core.compare.model import MOST_CHANGES, DocumentChange
-from fennox.core.errors import BadInput
+from fennox.core.errors import BadInput, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
-from fennox.engine.evaluator import LENGTH, Asked, Done, Refused, TooHard, framed
+from fennox.engine.evaluator import LENGTH, READY, Asked, Done, Refused, TooHard, framed
 
+_BEGINNING = 60.0  # seconds that a process may take to load
 _LIMIT = 5.0  # seconds that an answer may take
 _AT_ONCE = 2  # processes
 _IDLE = 120.0  # seconds after which a process that nobody asks is ended
@@ -142,7 +143,7 @@ class Evaluators:
 
 async def _begin() -> asyncio.subprocess.Process:
     program: Sequence[str] = (sys.executable, "-I", "-c", "from fennox.engine import evaluator; evaluator.main()")
-    return await asyncio.create_subprocess_exec(
+    process = await asyncio.create_subprocess_exec(
         *program,
         stdin=asyncio.subprocess.PIPE,
         stdout=asyncio.subprocess.PIPE,
@@ -150,3 +151,14 @@ async def _begin() -> asyncio.subprocess.Process:
         limit=1 << 26,
         start_new_session=True,  # a signal to all that a terminal has begun is not meant for it
     )
+    assert process.stdout is not None
+    try:
+        async with asyncio.timeout(_BEGINNING):
+            await process.stdout.readexactly(len(READY))
+    except BaseException as error:
+        process.kill()
+        await process.wait()
+        if isinstance(error, TimeoutError | asyncio.IncompleteReadError):
+            raise TryLater("A process that evaluates expressions did not start.", "Try again.") from error
+        raise
+    return process

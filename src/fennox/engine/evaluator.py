@@ -17,6 +17,7 @@ from fennox.core.compare import documents, looking
 from fennox.core.errors import FennoxError
 
 LENGTH = 8  # bytes
+READY = b"ready\n"
 _MEMORY = 1 << 30  # bytes of address space
 
 
@@ -72,6 +73,8 @@ def answer(asked: Asked) -> Done | Refused | TooHard:
 def main() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (_MEMORY, _MEMORY))
     given, told = sys.stdin.buffer, sys.stdout.buffer
+    told.write(READY)  # loading all this may take longer than an answer
+    told.flush()
     while length := given.read(LENGTH):
         asked: Asked = pickle.loads(given.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own process
         told.write(framed(answer(asked)))

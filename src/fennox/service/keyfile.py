@@ -84,10 +84,13 @@ class KeyFile:
         )
 
 
-def load(folder: Path, keeper: str = "file") -> KeyFile:
-    """The keys, made if the service starts for the first time. ``keeper``: ``file``, or ``credential:NAME``."""
+def load(folder: Path, keeper: str = "file", credentials: Path | None = None) -> KeyFile:
+    """The keys, made if the service starts for the first time.
+
+    ``keeper``: ``file``, or ``credential:NAME`` for one in the folder ``credentials`` of systemd.
+    """
     if keeper.startswith(_CREDENTIAL):
-        path = _credential(keeper.removeprefix(_CREDENTIAL))
+        path = _credential(keeper.removeprefix(_CREDENTIAL), credentials)
         return KeyFile(path)
     path = folder / NAME
     if not path.exists():
@@ -95,15 +98,14 @@ def load(folder: Path, keeper: str = "file") -> KeyFile:
         try:
             _write_new(path, secrets.token_bytes(_KEY))
         except FileExistsError:
-            return load(folder, keeper)  # another process of this service was quicker
+            return load(folder, keeper, credentials)  # another process of this service was quicker
     if stat.S_IMODE(folder.stat().st_mode) & 0o077:
         raise MendSettings(f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}")
     return KeyFile(path)
 
 
-def _credential(name: str) -> Path:
-    folder = os.environ.get("CREDENTIALS_DIRECTORY")
-    path = Path(folder or "/nowhere") / name
+def _credential(name: str, folder: Path | None) -> Path:
+    path = (folder or Path("/nowhere")) / name
     if folder is None or "/" in name or not path.is_file():
         raise MendSettings(
             f"systemd hands no credential {name} to this process.",

@@ -95,6 +95,12 @@ class Settings(BaseSettings):
             )
         return self
 
+    @property
+    def credentials(self) -> Path | None:
+        """The folder in which systemd hands credentials to this process (systemd.exec(5)); None: it hands none."""
+        folder = os.environ.get("CREDENTIALS_DIRECTORY")
+        return Path(folder) if folder else None
+
     def oidc_secret(self) -> str | None:
         """Read when it is needed, so that a new one counts at once. Raises ``MendSettings``."""
         if self.oidc_secret_file is None:

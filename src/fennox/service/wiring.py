@@ -71,7 +71,7 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
             loop.call_soon_threadsafe(clock_set.set)
 
     now = SimulatedClock(clock, told).now if clock else real_now
-    keys = keyfile.load(settings.state, settings.key_keeper)
+    keys = keyfile.load(settings.state, settings.key_keeper, settings.credentials)
     simulated = clock is not None
     opening = partial(open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set)
     for _ in range(_TRIES):
