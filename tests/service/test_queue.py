@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import defaultdict
-from collections.abc import Coroutine
+from collections.abc import Callable, Coroutine
 
 import pytest
 from sqlalchemy import func, select, text, update
@@ -382,6 +382,32 @@ async def test_a_mistake_of_ours_does_not_end_a_worker(context: Context, monkeyp
     monkeypatch.setattr(queue, "claim", mistaken)
     monkeypatch.setattr(worker, "_POLL", 0.01)
     await goes_on(mistaken, RunWorker(context, 1).work())
+
+
+@pytest.mark.parametrize("turns", range(5))
+async def test_a_worker_that_is_woken_as_it_is_stopped_ends(
+    context: Context, monkeypatch: pytest.MonkeyPatch, turns: int
+) -> None:
+    wake: asyncio.Future[Callable[[str], None]] = asyncio.get_running_loop().create_future()
+
+    async def listen(_database: str, _channel: str, heard: Callable[[str], None]) -> None:
+        wake.set_result(heard)
+        await asyncio.Event().wait()
+
+    async def nothing(_worker: RunWorker) -> bool:
+        return False
+
+    monkeypatch.setattr(worker, "listen", listen)
+    monkeypatch.setattr(worker, "_POLL", 600)
+    monkeypatch.setattr(RunWorker, "_beat", nothing)
+    monkeypatch.setattr(RunWorker, "_start_one", nothing)
+    work = asyncio.create_task(RunWorker(context, 1).work())
+    (await wake)("")
+    for _ in range(turns):
+        await asyncio.sleep(0)
+    work.cancel()
+    _, waiting = await asyncio.wait([work], timeout=20)
+    assert not waiting, "the cancellation was swallowed"
 
 
 async def test_a_mistake_of_ours_does_not_end_the_scheduler(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:

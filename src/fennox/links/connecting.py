@@ -77,7 +77,8 @@ async def open_connection(
 
 async def _dialled(dial: Dial, address: Address, limit: float) -> socket.socket:
     try:
-        return await asyncio.wait_for(dial(address), limit)
+        async with asyncio.timeout(limit):
+            return await dial(address)
     except (OSError, TimeoutError) as error:
         reason = printable(str(error))[:200] or "no answer"
         raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
@@ -93,8 +94,8 @@ async def _connected(
     way: Mapping[str, Any],
 ) -> asyncssh.SSHClientConnection:
     try:
-        return await asyncio.wait_for(
-            asyncssh.connect(
+        async with asyncio.timeout(limit):
+            return await asyncssh.connect(
                 address.host,
                 address.port,
                 username=credential.account,
@@ -108,9 +109,7 @@ async def _connected(
                 **way,
                 config=None,
                 keepalive_interval=15,
-            ),
-            limit,
-        )
+            )
     except asyncssh.HostKeyNotVerifiable as error:
         raise _key_error(check, address) from error
     except asyncssh.PermissionDenied as error:

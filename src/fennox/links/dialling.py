@@ -39,7 +39,8 @@ class _Stream(httpcore.AsyncNetworkStream):
 
     async def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         try:
-            return await asyncio.wait_for(self._reader.read(max_bytes), timeout)
+            async with asyncio.timeout(timeout):
+                return await self._reader.read(max_bytes)
         except TimeoutError as error:
             raise httpcore.ReadTimeout from error
         except OSError as error:
@@ -48,7 +49,8 @@ class _Stream(httpcore.AsyncNetworkStream):
     async def write(self, buffer: bytes, timeout: float | None = None) -> None:
         try:
             self._writer.write(buffer)
-            await asyncio.wait_for(self._writer.drain(), timeout)
+            async with asyncio.timeout(timeout):
+                await self._writer.drain()
         except TimeoutError as error:
             raise httpcore.WriteTimeout from error
         except OSError as error:
@@ -63,8 +65,8 @@ class _Stream(httpcore.AsyncNetworkStream):
         self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None
     ) -> httpcore.AsyncNetworkStream:
         try:
-            starting = self._writer.start_tls(ssl_context, server_hostname=server_hostname)
-            await asyncio.wait_for(starting, timeout)
+            async with asyncio.timeout(timeout):
+                await self._writer.start_tls(ssl_context, server_hostname=server_hostname)
         except TimeoutError as error:
             raise httpcore.ConnectTimeout from error
         except OSError as error:  # ssl.SSLError is one
@@ -88,7 +90,8 @@ class _Backend(httpcore.AsyncNetworkBackend):
         socket_options: Iterable[Any] | None = None,
     ) -> httpcore.AsyncNetworkStream:
         try:
-            made = await asyncio.wait_for(self._dial(Address(host, port)), timeout)
+            async with asyncio.timeout(timeout):
+                made = await self._dial(Address(host, port))
             return _Stream(*await asyncio.open_connection(sock=made))
         except TimeoutError as error:
             raise httpcore.ConnectTimeout from error

@@ -98,7 +98,8 @@ class Scheduler:
             for alarm in self._alarms.values():
                 alarm.look(now)
             with suppress(TimeoutError):
-                await asyncio.wait_for(self.context.clock_set.wait(), _TICK)
+                async with asyncio.timeout(_TICK):
+                    await self.context.clock_set.wait()
 
     async def _again_and_again(self, name: str, duty: Duty) -> None:
         """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next one comes.

@@ -89,7 +89,8 @@ class SiteHub:
                 await connected.control.send_text(wanted.model_dump_json())
             except (WebSocketDisconnect, RuntimeError) as error:
                 raise away(site) from error
-            return await asyncio.wait_for(waiting, _ANSWER)
+            async with asyncio.timeout(_ANSWER):
+                return await waiting
         except BaseException:
             if waiting.done() and not waiting.cancelled() and waiting.exception() is None:
                 waiting.result().close()  # it came too late for whoever wanted it

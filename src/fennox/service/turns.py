@@ -50,7 +50,8 @@ class Turns:
         await asyncio.sleep(0)
         if self._waiting and not _ANSWERS.get():
             with suppress(TimeoutError):
-                await asyncio.wait_for(self._none.wait(), _AT_MOST)
+                async with asyncio.timeout(_AT_MOST):
+                    await self._none.wait()
 
 
 async def give_way(session: AsyncSession) -> None:

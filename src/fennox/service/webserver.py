@@ -30,7 +30,8 @@ class _Server(uvicorn.Server):
         self._loop = asyncio.get_running_loop()
         while not await self.on_tick(0):
             with suppress(TimeoutError):
-                await asyncio.wait_for(self._told.wait(), _TICK)
+                async with asyncio.timeout(_TICK):
+                    await self._told.wait()
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         super().handle_exit(sig, frame)

@@ -104,7 +104,8 @@ class RunWorker:
                 except Exception:
                     log.exception("a mistake in Fennox kept the worker from something; it goes on")
                 with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(self._wake.wait(), self._pause)
+                    async with asyncio.timeout(self._pause):
+                        await self._wake.wait()
         finally:
             listener.cancel()
             for task in self._active:

@@ -135,7 +135,8 @@ class Carrier:
     async def _reach(self, control: ClientConnection, wanted: Reach) -> None:
         place = f"{printable(wanted.host)}:{wanted.port}"
         try:
-            reader, writer = await asyncio.wait_for(self._open(wanted), _CONNECT)
+            async with asyncio.timeout(_CONNECT):
+                reader, writer = await self._open(wanted)
         except (OSError, TimeoutError, FennoxError) as error:
             reason = "no answer" if isinstance(error, TimeoutError) else printable(str(error))[:300]
             log.info("refused", address=place, reason=reason)

@@ -52,7 +52,8 @@ class _Client(aioftp.Client):
     async def _open_connection(self, host: str, port: int) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         if self._stream is None:
             return await super()._open_connection(host, port)
-        return await asyncio.wait_for(asyncio.open_connection(host, port), self.connection_timeout)
+        async with asyncio.timeout(self.connection_timeout):
+            return await asyncio.open_connection(host, port)
 
     async def get_stream(  # type: ignore[override]  # awaited only, never entered
         self,

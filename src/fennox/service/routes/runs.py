@@ -181,7 +181,8 @@ async def _events(request: Request, context: Context, run_id: str) -> AsyncItera
             if ended:
                 return
             try:
-                await asyncio.wait_for(heard.wait(), _IDLE)
+                async with asyncio.timeout(_IDLE):
+                    await heard.wait()
             except TimeoutError:
                 yield ": still here\n\n"
 

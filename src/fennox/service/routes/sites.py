@@ -90,7 +90,8 @@ async def come(socket: WebSocket) -> None:
         return
     connected = Connected(site.name, socket)
     try:
-        hello = Hello.model_validate_json(await asyncio.wait_for(socket.receive_text(), _HELLO))
+        async with asyncio.timeout(_HELLO):
+            hello = Hello.model_validate_json(await socket.receive_text())
         async with context.session() as session:
             await sites.said_hello(session, site.name, hello, context.wall())
         await context.sites.join(connected)
