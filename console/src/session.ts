@@ -26,7 +26,3 @@ export function may(role: Exclude<Role, "reader">): boolean {
 export function reachesAll(): boolean {
   return me.value !== null && me.value.scope === null;
 }
-
-export function has(right: Schema["SignedIn"]["rights"][number]): boolean {
-  return me.value?.rights.includes(right) ?? false;
-}

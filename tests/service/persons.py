@@ -5,19 +5,35 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
+from functools import cache
 
 import httpx
 from fastapi import FastAPI
 from sqlalchemy import update
 
 from fennox.catalogue.models import Token, User
+from fennox.service.app import make_app
 from fennox.service.clock import real_now
 from fennox.service.context import Context
 from fennox.service.people import passwords, tokens
 from fennox.service.people.setup import new_user
 from fennox.service.people.tokens import Origin
+from fennox.service.routes.runs import RunHub
 from fennox.wire.access import Role, TokenKind
 from tests.service.running import PASSWORD
+
+
+@cache
+def _built() -> FastAPI:
+    """To build the application takes seconds, and every test would do it again."""
+    return make_app(None)
+
+
+def application(context: Context) -> FastAPI:
+    """The application, on the context of a test."""
+    made = _built()
+    made.state.context, made.state.hub = context, RunHub()
+    return made
 
 
 @dataclass(frozen=True)

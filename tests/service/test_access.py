@@ -15,7 +15,6 @@ from fastapi import FastAPI
 from fennox.catalogue.models import User
 from fennox.core.errors import MendSettings
 from fennox.service import access, keyfile, wiring
-from fennox.service.app import make_app
 from fennox.service.clock import real_now
 from fennox.service.context import Context, open_context
 from fennox.service.people import passwords, setup, tokens
@@ -23,6 +22,7 @@ from fennox.service.people.persons import covered, rights_of
 from fennox.service.people.tokens import Origin
 from fennox.service.settings import Settings
 from tests.database import database, postgres
+from tests.service.persons import application
 
 __all__ = ["database", "postgres"]
 
@@ -40,7 +40,7 @@ async def context(database: str, tmp_path: Path) -> AsyncIterator[Context]:
 
 @pytest.fixture
 def app(context: Context) -> FastAPI:
-    return make_app(context)
+    return application(context)
 
 
 def browser(app: FastAPI, **headers: str) -> httpx.AsyncClient:

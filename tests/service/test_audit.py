@@ -13,7 +13,6 @@ from sqlalchemy import delete, select, update
 
 from fennox.catalogue.models import Audit
 from fennox.service import auditchain
-from fennox.service.app import make_app
 from fennox.service.context import Context
 from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
@@ -22,7 +21,7 @@ from fennox.wire.ownstate import OwnStateWanted
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.contexts import START, clock, context
-from tests.service.persons import calling, somebody
+from tests.service.persons import application, calling, somebody
 from tests.service.running import PASSPHRASE, Service, until
 
 __all__ = ["clock", "context"]
@@ -30,7 +29,7 @@ __all__ = ["clock", "context"]
 
 @pytest.fixture
 def app(context: Context) -> FastAPI:
-    return make_app(context)
+    return application(context)
 
 
 async def written(context: Context, count: int) -> None:

@@ -11,13 +11,12 @@ from fastapi import FastAPI
 from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import MendSettings
 from fennox.service import keyfile, webserver
-from fennox.service.app import make_app
 from fennox.service.context import Context
 from fennox.service.settings import Settings
 from tests.certificates import make_certificate
 from tests.places import free_port, loopback
 from tests.service.contexts import clock, context
-from tests.service.persons import calling, somebody
+from tests.service.persons import application, calling, somebody
 from tests.service.running import PASSWORD, Service
 
 __all__ = ["clock", "context"]
@@ -25,7 +24,7 @@ __all__ = ["clock", "context"]
 
 @pytest.fixture
 def app(context: Context) -> FastAPI:
-    return make_app(context)
+    return application(context)
 
 
 @pytest.mark.parametrize(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import re
 from datetime import timedelta
 
@@ -12,11 +13,10 @@ from sqlalchemy import func, select, update
 
 from fennox.catalogue.models import Approval, Audit, KindRow, Login, Sheet, Token, User
 from fennox.service import access
-from fennox.service.app import make_app
 from fennox.service.context import Context
 from fennox.service.people import grave
 from tests.service.contexts import SetClock, add_store, add_system, clock, context
-from tests.service.persons import Somebody, calling, somebody, unproved
+from tests.service.persons import Somebody, application, calling, somebody, unproved
 from tests.service.running import PASSWORD
 
 __all__ = ["clock", "context"]
@@ -26,7 +26,7 @@ LOGIN = {"name": "quay-root", "account": "root", "password": "made up for a test
 
 @pytest.fixture
 def app(context: Context) -> FastAPI:
-    return make_app(context)
+    return application(context)
 
 
 async def count(context: Context, table: type[object]) -> int:
@@ -150,6 +150,23 @@ async def test_an_approval_is_for_exactly_what_was_shown_and_for_whoever_asked(c
         await session.execute(update(Approval).where(Approval.id == approval).values(until=func.now()))
     assert (await add_login(app, one))[0] == 403, "it has ended"
     assert await count(context, Login) == 0
+
+
+async def test_a_body_that_does_not_say_what_it_is_passes_no_rule(context: Context, app: FastAPI) -> None:
+    """What a route reads, the rules before it read: a grant lets no other request through."""
+    one, two = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
+    await switch_on(app, one, "logins")
+    async with calling(app, one) as client, calling(app, two) as second:
+        for kind in (None, "", "text/plain", "application/x+json"):
+            headers = {"content-type": kind} if kind is not None else {}
+            asked = await client.post("/logins", content=json.dumps(LOGIN), headers=headers)
+            if "approval" in asked.json():
+                await second.post(f"/approvals/{asked.json()['approval']}/grant")
+            other = json.dumps({**LOGIN, "name": "another", "account": "toor"})
+            assert (await client.post("/logins", content=other, headers=headers)).status_code in (403, 422), headers
+    async with context.session() as session:
+        names = (await session.execute(select(Login.name))).scalars().all()
+    assert "another" not in names
 
 
 async def test_of_two_that_come_together_one_passes_and_an_act_that_fails_spends_nothing(

@@ -12,12 +12,11 @@ from sqlalchemy import delete, func, select
 
 from fennox.catalogue.models import Audit, ConcernRow, RecoveryCode, SignInFailure, Token, User
 from fennox.service import watching
-from fennox.service.app import make_app
 from fennox.service.clock import real_now
 from fennox.service.context import Context
 from fennox.service.people import factors, recovering
 from tests.service.contexts import clock, context
-from tests.service.persons import Somebody, calling, somebody, user_row
+from tests.service.persons import Somebody, application, calling, somebody, user_row
 from tests.service.running import PASSWORD
 
 __all__ = ["clock", "context"]
@@ -27,7 +26,7 @@ NEW = "six anchors in the fog bank"
 
 @pytest.fixture
 def app(context: Context) -> FastAPI:
-    return make_app(context)
+    return application(context)
 
 
 async def sign_in(

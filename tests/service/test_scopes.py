@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import secrets
 
@@ -23,10 +24,9 @@ from fennox.catalogue.models import (
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.service import access, watching
-from fennox.service.app import make_app
 from fennox.service.context import Context
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
-from tests.service.persons import Somebody, calling, somebody
+from tests.service.persons import Somebody, application, calling, somebody
 
 __all__ = ["clock", "context"]
 
@@ -35,7 +35,7 @@ HOLM = ["site=holm"]
 
 @pytest.fixture
 def app(context: Context) -> FastAPI:
-    return make_app(context)
+    return application(context)
 
 
 def sheet_of(name: str, system: str, backup: str) -> dict[str, object]:
@@ -154,6 +154,11 @@ async def test_nothing_outside_is_acted_on_by_any_operation(context: Context, ap
             async with calling(app, narrow) as client:
                 answer = await client.request(method, path_for(path, outside), json=body)
             assert answer.status_code in (403, 404), f"{name}: {answer.status_code} {answer.text[:300]}"
+        for headers in ({}, {"content-type": "text/plain"}, {"content-type": "application/x+json"}):
+            async with calling(app, narrow) as client:
+                content = json.dumps(bodies.get(name, {}))
+                answer = await client.request(method, path_for(path, outside), content=content, headers=headers)
+            assert answer.status_code in (403, 404, 422), f"{name} {headers}: {answer.text[:300]}"
     assert await everything(context) == before
 
 

@@ -16,7 +16,7 @@ from fastapi.routing import APIRoute
 from pydantic import BaseModel, ValidationError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ConcernRow, Sheet, System
+from fennox.catalogue.models import Sheet, System
 from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated, PasswordChangeNeeded, WrongPassphrase
 from fennox.core.words import a
 from fennox.service import audit, lookups
@@ -299,8 +299,13 @@ def _must_be_allowed(request: Request, who: Person, operation: str, needed: Role
 
 
 async def _body(request: Request) -> Any:
-    """The JSON of a request; None if it has none. What is no JSON, the route itself refuses."""
-    if request.method in ("GET", "HEAD") or "json" not in request.headers.get("content-type", ""):
+    """The JSON of a request, whatever it says that it is; None if its route reads none.
+
+    Rules that did not read what the route reads would be passed by a request that does not call itself JSON. What is no
+    JSON, the route itself refuses.
+    """
+    route: APIRoute = request.scope["route"]
+    if route.body_field is None:
         return None
     try:
         return json.loads(await request.body() or b"null")
@@ -315,13 +320,9 @@ async def _system(session: AsyncSession, name: str) -> System:
     return await named(session, System, name)
 
 
-async def _concern(session: AsyncSession, key: str) -> ConcernRow:
-    return await lookups.find_concern(session, key)
-
-
 _IN_PATHS: dict[str, Lookup] = {
-    "backup": lookups.find_backup, "run": lookups.find_run, "sheet": lookups.find_sheet, "concern": _concern,
-    "approval": approvals.found,
+    "backup": lookups.find_backup, "run": lookups.find_run, "sheet": lookups.find_sheet,
+    "concern": lookups.find_concern, "approval": approvals.found,
     "name": _system,  # of the operations that are allowed within a scope, systems alone are named so
 }  # fmt: skip
 _IN_BODIES: dict[str, Lookup] = {
