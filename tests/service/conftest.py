@@ -36,6 +36,12 @@ def server(install: object) -> LinuxServer:
     return made
 
 
+@pytest.fixture
+def longest(request: pytest.FixtureRequest) -> float:
+    """Seconds that somebody may wait while others do their worst; held with ``--crowds``, when nothing else runs."""
+    return 1 if request.config.getoption("--crowds") else 60
+
+
 def enrol(
     service: Service, server: LinuxServer, private_key: str, *, custody: str = "kept", kind: str = "linux-server"
 ) -> None:

@@ -43,12 +43,6 @@ def crowd(service: Service, what: str, count: int, *given: str) -> tuple[Any, fl
         return json.loads(running.stdout.read()), quantiles(took, n=20)[-1] if len(took) > 1 else took[0]
 
 
-@pytest.fixture
-def longest(request: pytest.FixtureRequest) -> float:
-    """Seconds that somebody else may wait."""
-    return 1 if request.config.getoption("--crowds") else 60
-
-
 @pytest.mark.parametrize("password", [PASSWORD, "made up"])
 def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(service: Service, password: str, longest: float) -> None:
     before = service.resident()

@@ -69,7 +69,9 @@ async def test_a_json_path_that_takes_for_ever_is_given_up(evaluators: Evaluator
     assert found[0] == [[[1] * 6] * 6], "the next question is answered by another process"
 
 
-async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(evaluators: Evaluators) -> None:
+async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(
+    evaluators: Evaluators, longest: float
+) -> None:
     """Nine lists of nine references to the one before, as YAML has them: 387,420,489 values in 300 bytes."""
     kind = load(shipped_text("linux-server"), shipped_text)
     lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
@@ -84,7 +86,7 @@ async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(evaluato
     change = await evaluators.changed(kind, "settings", before, after, (bomb, bomb + b"\nb: 1\n"), b"s" * 16)
     assert change is not None, "that it changed is known"
     ticks.cancel()
-    assert await ticks < 10, "the loop goes on"
+    assert await ticks < longest, "the loop goes on"
 
 
 async def longest_stall() -> float:
@@ -100,7 +102,7 @@ async def longest_stall() -> float:
 
 
 def test_no_recurrence_rule_of_a_reader_holds_up_anybody_else(
-    service: Service, server: LinuxServer, key_pair: tuple[str, str]
+    service: Service, server: LinuxServer, key_pair: tuple[str, str], longest: float
 ) -> None:
     """A reader stopped the service with one of them."""
     enrol(service, server, key_pair[0])
@@ -122,7 +124,7 @@ def test_no_recurrence_rule_of_a_reader_holds_up_anybody_else(
                 assert other.get(f"{service.address}/api/v1/systems").status_code == 200
                 took.append(time.monotonic() - begun)
     assert {one.result() for one in waiting} == {422}
-    assert quantiles(took, n=20)[-1] < 20, "it had been for ever"
+    assert quantiles(took, n=20)[-1] < longest, "it had been for ever"
     assert preview("RRULE:FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=29") == 200
     assert preview("every day at 02:40") == 200
     assert "A mistake in Fennox" not in service.log
