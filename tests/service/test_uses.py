@@ -140,6 +140,15 @@ def test_a_backup_is_not_written_onto_the_machine_of_another_system(
         sheet = str(drafted.result["sheet"])
         [blocker] = client.sheet(sheet).sheet.blockers()
         assert blocker.text == "The machine is quay-mail, which is enrolled; a backup of web-9 is not written onto it."
-        with pytest.raises(ProblemError, match="has a blocker"):
+        with pytest.raises(ProblemError, match="has a blocker: The machine is quay-mail"):
             client.start_restore(sheet, takeover=False)
-        door.close()
+    with service.another("night-watch", "operator", scope=["name=web-9"]) as narrow:
+        asked: list[Callable[[], object]] = [
+            lambda: narrow.draft(wanted), lambda: narrow.start_restore(sheet, takeover=False),
+        ]  # fmt: skip
+        for ask in asked:
+            with pytest.raises(ProblemError, match="is another enrolled system") as refusal:
+                ask()
+            assert "quay-mail" not in json.dumps(refusal.value.problem.model_dump())
+        assert "quay-mail" not in narrow.sheet(sheet).model_dump_json()
+    door.close()

@@ -18,9 +18,13 @@ from fennox.core.errors import Conflict, MendSettings, NotAllowed
 from fennox.core.format.manifest import Finding
 from fennox.core.restoring.sheet import Place
 from fennox.service import sites
+from fennox.service.people import scopes
 
 if TYPE_CHECKING:
     from fennox.service.people.persons import Person
+
+_ANOTHER = "another-system"
+_ASK_OTHERS = "Ask somebody who reaches the whole estate."
 
 
 @dataclass(frozen=True)
@@ -77,8 +81,13 @@ async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str
     return {*(await session.execute(systems)).scalars(), *(await session.execute(admitted)).scalars()}
 
 
-async def must_be_nobody_elses(session: AsyncSession, system: System, address: str, key: str | None) -> None:
-    """A restore is never written onto the machine of another enrolled system."""
+async def must_be_nobody_elses(
+    session: AsyncSession, who: Person, system: System, address: str, key: str | None
+) -> None:
+    """A restore is never written onto the machine of another enrolled system.
+
+    It is named only to whoever reaches that as well.
+    """
     there = or_(System.address == address, System.key == (key or "-"))
     others = select(System).where(System.id != system.id, System.retired.is_(None), there)
     for other in (await session.execute(others.order_by(System.name))).scalars():
@@ -86,6 +95,8 @@ async def must_be_nobody_elses(session: AsyncSession, system: System, address: s
         if other.key != key and not await sites.same_network(session, other.site, system.site):
             continue
         what = f"at {address}" if by_address else f"with the key {key}"
+        if not await scopes.reaches(session, who.scope, other):
+            raise Conflict(f"The machine {what} is another enrolled system.", _ASK_OTHERS, field="at")
         raise Conflict(
             f"The machine {what} is {other.name}, which is enrolled.",
             f"A backup of {system.name} is not written onto it. If it is no more: fennox system retire {other.name}",
@@ -101,9 +112,15 @@ async def another_system(session: AsyncSession, system: System, machine: str) ->
     return [
         Finding(
             severity="blocker",
-            code="another-system",
+            code=_ANOTHER,
             text=f"The machine is {name}, which is enrolled; a backup of {system.name} is not written onto it.",
             remedy=f"If it is no more: fennox system retire {name}",
         )
         for name in (await session.execute(same.order_by(System.name))).scalars()
     ]
+
+
+def unnamed(findings: list[Finding]) -> list[Finding]:
+    """The same, for whoever reaches a part of the estate only: the other system is not named."""
+    hidden = {"text": "The machine is another enrolled system; nothing is written onto it.", "remedy": _ASK_OTHERS}
+    return [one.model_copy(update=hidden) if one.code == _ANOTHER else one for one in findings]

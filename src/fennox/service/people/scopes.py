@@ -70,6 +70,12 @@ def fits(scope: Scope) -> ColumnElement[bool]:
     return and_(*lists) if lists else _systems.c.id.is_not(None)
 
 
+async def reaches(session: AsyncSession, scope: Scope, system: System) -> bool:
+    """Whether somebody with this scope may know of ``system``."""
+    found = await session.execute(select(_systems.c.id).where(_systems.c.id == system.id, fits(scope)))
+    return found.first() is not None
+
+
 def _selected(selector: str) -> list[ColumnElement[bool]]:
     found = [
         _systems.c.labels.contains([value]) if field == "label" else _systems.c[field] == value

@@ -23,6 +23,7 @@ from fennox.service import audit, book, queue, uses
 from fennox.service.context import Context, named
 from fennox.service.lookups import find_backup, find_sheet
 from fennox.service.paging import After, Limit, newest_first
+from fennox.service.people import scopes
 from fennox.service.restoring import suspension
 from fennox.service.routes.runs import run_shown
 from fennox.service.routes.session import Here, Who
@@ -41,7 +42,10 @@ async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
 
 async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
     run = await _run_of(session, row)
-    return SheetShown(id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=_data(row))
+    sheet = _data(row)
+    if scopes.is_narrow():
+        sheet.findings = uses.unnamed(sheet.findings)
+    return SheetShown(id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet)
 
 
 def _data(row: Sheet) -> SheetData:
@@ -88,7 +92,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
             await named(session, Login, wanted.login) if wanted.login else await session.get_one(Login, system.login_id)
         )
         use = await uses.aimed(session, who, login, address, wanted.key or _own_key(system, address))
-        await uses.must_be_nobody_elses(session, system, use.address, use.key)
+        await uses.must_be_nobody_elses(session, who, system, use.address, use.key)
         entrance = kind.restore.entrance if kind.restore is not None else None
         at_entrance: uses.Use | None = None
         if entrance is not None:
@@ -162,7 +166,8 @@ async def start_restore(
         row = await find_sheet(session, sheet)
         await session.refresh(row, with_for_update=True)
         data = _data(row)
-        if blockers := data.blockers():
+        blockers = data.blockers() if who.scope is None else uses.unnamed(data.blockers())
+        if blockers:
             raise Conflict(f"The sheet has a blocker: {blockers[0].text}", blockers[0].remedy or "Remove the reason.")
         if data.state == "proved":
             raise Conflict("This sheet has been done.", "Draft a new one.")
@@ -171,7 +176,7 @@ async def start_restore(
         if data.state == "not proved":
             data.begin_proof_again()
         system = await session.get_one(System, row.system_id, with_for_update=True)
-        await uses.must_be_nobody_elses(session, system, data.target.address, data.target.key)
+        await uses.must_be_nobody_elses(session, who, system, data.target.address, data.target.key)
         kind, _ = context.kind(system.kind)
         before = await _run_of(session, row)
         goes_on = before is not None and before.state in ACTIVE
