@@ -12,8 +12,10 @@ import psycopg
 import pyotp
 import pytest
 from playwright.sync_api import Browser, BrowserContext, CDPSession, Page, expect
+from pydantic import SecretStr
 
 from fennox.wire.stores import NewLogin
+from saltmere.linux import LinuxServer
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port
 from tests.service.running import FIRST_PASSWORD, OTHER_PASSWORD, PASSWORD, Service
@@ -196,6 +198,35 @@ def test_somebody_new_changes_the_password_and_a_second_person_approves(
 
 def _login() -> NewLogin:
     return NewLogin(name="quay-root", account="root", password="made up for a test")
+
+
+def test_a_login_is_admitted_at_a_machine_whose_key_was_compared(
+    session: BrowserContext, named: Service, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    with named.client() as client:
+        client.add_login(NewLogin(name="fresh-root", account="root", private_key=SecretStr(key_pair[0])))
+    page = session.new_page()
+    sign_in(page, named.public, "harbour-admin", PASSWORD)
+    page.goto("/access")
+    there = f"{server.host}:{server.port}"
+    page.get_by_role("button", name="Admit … fresh-root").click()
+    page.get_by_label("Address, or address:port").fill("127.0.0.1:1")
+    page.get_by_role("button", name="Look at its key").click()
+    expect(page.get_by_role("alert")).to_contain_text("cannot be reached")
+    page.get_by_label("Address, or address:port").fill(there)
+    page.get_by_role("button", name="Look at its key").click()
+    expect(page.get_by_text(server.host_key)).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="It is the right one: accept").click()
+    expect(page.get_by_role("cell", name=there)).to_be_visible()
+    with named.client() as client:
+        [place] = client.logins()[0].places
+    assert (place.address, place.key, place.by) == (there, server.host_key, "harbour-admin")
+    page.get_by_role("button", name=f"Revoke … fresh-root at {there}").click()
+    page.get_by_role("button", name="Revoke it").click()
+    expect(page.get_by_role("cell", name="nowhere")).to_be_visible()
+    with named.client() as client:
+        assert client.logins()[0].places == []
 
 
 def test_a_person_signs_in_with_the_provider_in_the_browser(browser: Browser, tmp_path: Path, database: str) -> None:

@@ -69,9 +69,7 @@ async def test_a_json_path_that_takes_for_ever_is_given_up(evaluators: Evaluator
     assert found[0] == [[[1] * 6] * 6], "the next question is answered by another process"
 
 
-async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(
-    evaluators: Evaluators, longest: float
-) -> None:
+async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(evaluators: Evaluators, longest: float) -> None:
     """Nine lists of nine references to the one before, as YAML has them: 387,420,489 values in 300 bytes."""
     kind = load(shipped_text("linux-server"), shipped_text)
     lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import ApprovalList from "../components/ApprovalList.vue";
+import LoginList from "../components/LoginList.vue";
 import PeopleList from "../components/PeopleList.vue";
 import SessionList from "../components/SessionList.vue";
 import SiteList from "../components/SiteList.vue";
@@ -17,5 +18,8 @@ import { may, reachesAll } from "../session";
     <h2>Tokens of programs</h2>
     <SessionList :programs="true" :everybody="true" />
   </template>
-  <SiteList v-if="reachesAll()" />
+  <template v-if="reachesAll()">
+    <LoginList />
+    <SiteList />
+  </template>
 </template>
