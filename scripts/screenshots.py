@@ -56,7 +56,6 @@ def main() -> None:
     watched = "gannet-tickets"
     taken = caller.get("/backups", params={"system": watched, "limit": 60}).json()["items"]
     after, before = taken[0]["id"], next(b["id"] for b in taken if b["time"] < str(since))
-    run = caller.get("/runs", params={"kind": "restore"}).json()["items"][0]["id"]
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
 
@@ -70,7 +69,7 @@ def main() -> None:
         pages = {
             "estate": "/", "system": "/systems/northness-watch",
             "compare": f"/compare?system={watched}&before={before}&after={after}",
-            "kind": "/kinds/postgresql-server", "run": f"/runs/{run}", "restore-desk": "/restores",
+            "kind": "/kinds/postgresql-server", "access": "/access", "restore-desk": "/restores",
             "run-sheet": f"/restores/{sheet}", "routines": "/routines", "stores": "/stores",
             "store": "/stores/harbour", "log-book": "/runs",
         }  # fmt: skip

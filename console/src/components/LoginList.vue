@@ -16,6 +16,10 @@ const PROOF: Record<Login["proves_by"], string> = {
   agent: "an agent of the service's host",
   here: "nothing: the service itself",
 };
+function usedBy(count: number): string {
+  if (count === 0) return "nothing";
+  return count === 1 ? "1 system or store" : `${count} systems and stores`;
+}
 const logins = useQuery({ queryKey: ["logins"], queryFn: () => get(client.GET("/api/v1/logins")) });
 const admitting = ref("");
 const revoking = ref<{ login: string; address: string } | null>(null);
@@ -60,7 +64,7 @@ async function admitted(): Promise<void> {
             {{ one.account }}<span v-if="one.become" class="text-muted">, by sudo as {{ one.become }}</span>
           </td>
           <td>{{ PROOF[one.proves_by] }}<template v-if="one.certificate"> with a certificate</template></td>
-          <td>{{ one.used_by === 1 ? "1 system or store" : `${one.used_by} systems and stores` }}</td>
+          <td>{{ usedBy(one.used_by) }}</td>
           <td>
             <p v-for="place in one.places" :key="place.address + place.key" class="m-0">
               {{ place.address }}

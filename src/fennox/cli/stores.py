@@ -417,7 +417,7 @@ def list_logins(arguments: argparse.Namespace, environment: Environment) -> None
             ("PROVES BY", _proves_by),
             ("BECOMES", lambda login: login.become or "-"),
             ("CHANGED", lambda login: when(login.changed)),
-            ("SYSTEMS", lambda login: login.used_by),
+            ("USED BY", lambda login: login.used_by),
             ("ADMITTED AT", lambda login: ", ".join(sorted({place.address for place in login.places})) or "-"),
         ],
         as_json=arguments.json,
