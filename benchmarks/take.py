@@ -31,6 +31,7 @@ from fennox.core.kinds.loading import load
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.carving import Carvers
+from fennox.engine.evaluating import Evaluators
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.orders import Order, Subject, Taken
@@ -60,14 +61,14 @@ class Taker:
 
     last: Taken | None
 
-    def __init__(self, server: LinuxServer, vault: Vault, key: str, carvers: Carvers) -> None:
+    def __init__(self, server: LinuxServer, vault: Vault, key: str, carvers: Carvers, readings: Evaluators) -> None:
         text = files("fennox").joinpath("kinds/linux-server.toml").read_text()
         kind = load(text)
         kind_file = KindFile(name=kind.name, version=kind.version, text=text)
         reached = Reached(address=f"{HOST}:{PORT}", account="root", key=server.host_key)
         self.subject = Subject("5" * 32, "web-9", "web-9-55555555", kind, kind_file, {}, "", reached)
         self.vault, self.index, self.login = vault, PackIndex(), Credential("root", private_key=key)
-        self.carvers, self.last = carvers, None
+        self.carvers, self.readings, self.last = carvers, readings, None
 
     async def take(self, *, trust: bool = False) -> Taken:
         last = self.last
@@ -76,8 +77,8 @@ class Taker:
                       last.reference.sequence + 1 if last else 1, previous, trust=trust)  # fmt: skip
         link = await ssh.connect(Address(HOST, PORT), self.login, self.subject.reached.key)
         try:
-            self.last = await take(self.vault, self.index, link, self.subject, order, MemoryJournal(), any_machine=True,
-                                   carvers=self.carvers)  # fmt: skip
+            self.last = await take(self.vault, self.index, link, self.subject, order, MemoryJournal(),
+                                   self.readings, any_machine=True, carvers=self.carvers)  # fmt: skip
         finally:
             await link.close()
         return self.last
@@ -119,13 +120,13 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
     server.install("web-9", public)
     fill(server, count, size)
     server.start()
-    carvers = Carvers()  # as a service has them: begun in the first round, there in the others
+    carvers, readings = Carvers(), Evaluators.of_readings()  # as a service has them: begun in the first round
     times: dict[str, list[float]] = {"pipe": [], "first": [], "unchanged": [], "trusting": []}
     confirming: dict[str, list[float]] = {name: [] for name in times}
     try:
         for number in range(rounds):
             times["pipe"].append(by_hand(folder, key, recipient))
-            taker = Taker(server, await make_vault(folder / f"store-{number}"), private, carvers)
+            taker = Taker(server, await make_vault(folder / f"store-{number}"), private, carvers, readings)
             for name in ("first", "unchanged", "stamped", "trusting"):
                 os.sync()
                 begun = time.monotonic()
@@ -143,6 +144,7 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
             print(f"  {name:<10}{took:7.2f} s  {took / base:5.2f} of the pipe{asked}")
     finally:
         await carvers.close()
+        await readings.close()
         server.stop()
 
 

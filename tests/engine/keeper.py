@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from importlib.resources import files
@@ -21,9 +21,11 @@ from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
+from fennox.engine import drawing
 from fennox.engine.capture import identify, values_of
 from fennox.engine.carving import Carvers
 from fennox.engine.comparing import compare, live_side, side_of
+from fennox.engine.drawing import Heard, Told
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal, MemoryJournal
 from fennox.engine.orders import Order, Subject, Taken
@@ -59,6 +61,12 @@ class Here:
 
     async def values(self, kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
         return looking.values(kind, question, content, salt)
+
+    async def told(self, heard: Heard) -> Told:
+        return drawing.told(heard)
+
+    async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
+        return drawing.quiet_digests(kind, contents)
 
 
 @dataclass
@@ -116,7 +124,7 @@ class Keeper:
         try:
             taken = await take(
                 self.vault, self.index, link, self.subject(), self.order(**changes), journal or MemoryJournal(),
-                any_machine=False, carvers=self.carvers,
+                Here(), any_machine=False, carvers=self.carvers,
             )  # fmt: skip
         finally:
             await link.close()
@@ -132,7 +140,7 @@ class Keeper:
         left = await side_of(await self.reader(before))
         link = await self.connect(self.place)
         try:
-            live = await live_side(self.kind, link, self.settings, left, self.machine)
+            live = await live_side(self.kind, link, self.settings, left, self.machine, Here())
             return await compare(for_system(self.kind, self.settings), left, live, b"salt" * 4, Here())
         finally:
             await link.close()
@@ -145,7 +153,7 @@ class Keeper:
         link = await self.connect(target, "target")
         try:
             chosen = parts_to_take(self.kind, parts)
-            seen = await look_at_target(self.kind, link, target, self.settings, chosen)
+            seen = await look_at_target(self.kind, link, target, self.settings, chosen, Here())
         finally:
             await link.close()
         reader = await self.reader(taken)
@@ -169,7 +177,7 @@ class Keeper:
         async def take_safety(link: Link) -> Taken:
             order = self.order(name="before-restore", purpose="safety")
             subject = self.subject(sheet.target)
-            return await save_target(self.vault, self.index, link, subject, order, MemoryJournal(), None)
+            return await save_target(self.vault, self.index, link, subject, order, MemoryJournal(), Here(), None)
 
         restore = Restore(
             sheet=sheet,
@@ -179,6 +187,7 @@ class Keeper:
             journal=journal or MemoryJournal(),
             now=self.now,
             connect=self.connect,
+            evaluates=Here(),
             save=save or keep,
             take_safety=take_safety,
         )

@@ -17,7 +17,7 @@ from fennox.engine.take import take
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential, Link
 from saltmere.linux import SSH_RESTART, LinuxServer
-from tests.engine.keeper import Keeper, shipped_text
+from tests.engine.keeper import Here, Keeper, shipped_text
 from tests.engine.test_linux_server import place_of
 
 AROUND = """
@@ -66,7 +66,7 @@ class Taking:
                     inside()
                 return await take(
                     self.keeper.vault, self.keeper.index, link, self.keeper.subject(), self.keeper.order(parts=parts),
-                    self.journal, any_machine=True,
+                    self.journal, Here(), any_machine=True,
                 )  # fmt: skip
         finally:
             await asyncio.gather(*(link.close() for link in self.links))

@@ -17,7 +17,7 @@ from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
-from tests.engine.keeper import Keeper, shipped_text
+from tests.engine.keeper import Here, Keeper, shipped_text
 from tests.engine.test_linux_server import place_of
 
 GAUGE = """
@@ -69,7 +69,7 @@ async def seen(keeper: Keeper, taken: Taken, *, with_secrets: bool = True) -> Di
     link = await keeper.connect(keeper.place)
     try:
         capture = Capture(keeper.kind, keeper.settings, await identify(keeper.kind, link, keeper.settings))
-        now = await look(link, capture, list(taken.plain), MemoryJournal(), with_secrets=with_secrets)
+        now = await look(link, capture, list(taken.plain), MemoryJournal(), Here(), with_secrets=with_secrets)
     finally:
         await link.close()
     return difference(blinded(taken.plain, keeper.vault.secret), now, keeper.vault.secret)

@@ -13,9 +13,15 @@ import httpx
 import pytest
 
 from fennox.core.compare.looking import Question
-from fennox.core.errors import BadInput
-from fennox.core.format.manifest import Document
+from fennox.core.errors import BadInput, FarSideFailed
+from fennox.core.format.manifest import Document, Machine
+from fennox.core.kinds.evaluation import machine
 from fennox.core.kinds.loading import load
+from fennox.core.kinds.model import Noise
+from fennox.core.kinds.sources import Expression
+from fennox.engine import drawing
+from fennox.engine.capture import Capture
+from fennox.engine.drawing import Heard
 from fennox.engine.evaluating import Evaluators
 from saltmere.linux import LinuxServer
 from tests.engine.keeper import shipped_text
@@ -85,6 +91,55 @@ async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(evaluato
     assert change is not None, "that it changed is known"
     ticks.cancel()
     assert await ticks < longest, "the loop goes on"
+
+
+async def test_what_a_machine_holds_costs_its_own_backup_alone(evaluators: Evaluators, longest: float) -> None:
+    kind = load(shipped_text("linux-server"), shipped_text)
+    slow = Expression.model_validate({"in": "/etc/ferry.json", "jsonpath": "$..*..*..*..*"})
+    content = {"/etc/ferry.json": json.dumps(nested(9, 6)).encode()}
+    counting = kind.model_copy(update={"census": {"ferries": [slow]}})
+    heard = Heard(counting, ["settings"], content, frozenset(content), [])
+    ticks = asyncio.create_task(longest_stall())
+    told = await evaluators.told(heard)
+    ticks.cancel()
+    assert await ticks < longest
+    [finding] = told.findings
+    assert (finding.severity, finding.code, told.census) == ("warning", "not-looked-at", {})
+    assert "it took more than 2 seconds. Nothing of it is counted" in finding.text
+    other = await evaluators.told(Heard(kind, ["settings"], {}, frozenset(), []))
+    assert "not-looked-at" not in {finding.code for finding in other.findings}, "the next is looked at"
+
+
+async def test_of_many_documents_only_what_is_too_hard_keeps_its_noise(evaluators: Evaluators) -> None:
+    noise = Noise.model_validate({"in": "/etc/*", "title": "x", "jsonpath": "$" + "..*" * 9})
+    kind = load(shipped_text("linux-server"), shipped_text).model_copy(update={"noise": [noise]})
+    harmless = {f"/etc/{number}.json": b'{"port": 8}' for number in range(5)}
+    hard = {"/etc/ferry.json": json.dumps(nested(9, 5)).encode()}
+    assert await evaluators.quiet_digests(kind, harmless | hard) == drawing.quiet_digests(kind, harmless)
+    assert await evaluators.quiet_digests(kind, {}) == {}
+
+
+async def test_a_mistake_in_such_a_process_is_told_without_what_it_looked_at(evaluators: Evaluators) -> None:
+    with pytest.raises(RuntimeError, match=r"quiet failed in its process: AttributeError at \w+\.py:\d+$"):
+        await evaluators.quiet_digests("three-grey-boats", {"/etc/x": b"secret"})  # type: ignore[arg-type]
+
+
+def test_a_machine_with_documents_without_end_is_not_kept_in_memory() -> None:
+    kind = load(shipped_text("linux-server"), shipped_text)
+    everywhere = Expression.model_validate({"in": "/etc/*", "regex": "(ferry)"})
+    kind = kind.model_copy(update={"census": {"ferries": [everywhere]}})
+    capture = Capture(kind, {}, Machine(id="m", product="debian", version="12"), room=3000)
+    for number in range(5):
+        capture.look_at(f"/etc/{number}", b"ferry" * 200)
+    assert sorted(capture.evidence.contents) == ["/etc/0", "/etc/1", "/etc/2"]
+    assert len(capture.evidence.complaints) == 2
+    assert capture.evidence.complaints[0].startswith("/etc/3 is one too many to be looked at")
+
+
+def test_a_machine_that_never_ends_to_say_who_it_is_is_not_listened_to() -> None:
+    kind = load(shipped_text("linux-server"), shipped_text)
+    with pytest.raises(FarSideFailed, match="answers id, which is to tell who it is, with more than 1 MB"):
+        machine(kind, {"id": b"x" * (1 << 20) + b"x"})
 
 
 async def longest_stall() -> float:

@@ -84,6 +84,7 @@ def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
 async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, str]) -> int:
     from fennox.core.kinds.evaluation import parts_to_take
     from fennox.engine.capture import values_of
+    from fennox.engine.evaluating import Evaluators
     from fennox.engine.trying import try_kind
     from fennox.links import ssh, web
     from fennox.links.base import parse_address
@@ -98,9 +99,13 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
         link = await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
     except KeyUnknown as error:
         raise KeyUnknown(error.what, "Compare it with the machine's own, then give it with --accept-key.") from error
+    readings = Evaluators.of_readings()
     try:
-        found = await try_kind(kind, link, settings, parts, arguments.show or "", lambda name: say(f"Reading {name} …"))
+        found = await try_kind(
+            kind, link, settings, parts, arguments.show or "", readings, lambda name: say(f"Reading {name} …")
+        )
     finally:
+        await readings.close()
         await link.close()
     if arguments.show:
         if found.content is None:

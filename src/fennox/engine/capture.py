@@ -2,29 +2,35 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Mapping
-from dataclasses import dataclass, field
-from time import monotonic
+from dataclasses import dataclass, field, replace
 
-from fennox.core.compare.documents import is_noisy, quiet_digest
+from fennox.core.compare.documents import is_noisy
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError
-from fennox.core.format.manifest import Certificate, Document, Finding, Machine
+from fennox.core.format.manifest import Document, Finding, Machine
 from fennox.core.kinds import evaluation
-from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import MAX_EVIDENCE, Evidence, filled, fits_some, patterns, wanted
+from fennox.core.kinds.expressions import (
+    MAX_EVIDENCE,
+    MAX_EVIDENCE_OF_ALL,
+    Evidence,
+    filled,
+    fits_some,
+    patterns,
+    wanted,
+)
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
+from fennox.engine.drawing import Heard, Told
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.trusting import Trust
 from fennox.links.base import Link, Shell, Web
 
 _SHOWN = 3  # lines of what commands said that a finding names
 _BLOCK = 1024 * 1024  # bytes
-_PATIENCE = 60.0  # seconds that all expressions of a kind may work on one reading
 
 
 @dataclass(frozen=True)
@@ -48,16 +54,6 @@ class Said:
     expected: str = ""
 
 
-@dataclass(frozen=True)
-class Told:
-    """What the documents of one reading tell. ``expected``: by what the machine is known after a restore."""
-
-    census: evaluation.Census
-    expected: dict[str, str]
-    certificates: list[Certificate]
-    findings: list[Finding]
-
-
 @dataclass
 class Capture:
     """What one reading of a system has found so far, beside the documents themselves."""
@@ -71,11 +67,12 @@ class Capture:
     moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
     handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
     writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
-    quiet: dict[str, str] = field(default_factory=dict)  # digests without noise, of documents that have some, by path
+    noisy: dict[str, bytes] = field(default_factory=dict)  # contents that have noise, by path
     said: list[Said] = field(default_factory=list)
     passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
+    room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept to be looked at
     interest: evaluation.Interest = field(init=False)
 
     def __post_init__(self) -> None:
@@ -84,16 +81,28 @@ class Capture:
 
     def look_at(self, path: str, content: bytes | bytearray | None) -> None:
         """Keep what the kind's expressions will look at. ``None``: the content was too long to be kept."""
-        if content is not None and is_noisy(self.kind, path):
-            self.quiet[path] = quiet_digest(self.kind, path, bytes(content))
-        if not self.interest.at(path):
+        noisy, looked_at = is_noisy(self.kind, path), self.interest.at(path)
+        if not noisy and not looked_at:
             return
         if content is None:
-            self.evidence.complaints.append(f"{printable(path)} is too long to be looked at")
-        elif self.interest.is_met(path, content):
-            self.evidence.contents[path] = bytes(content)
-        else:
+            if looked_at:
+                self.evidence.complaints.append(f"{printable(path)} is too long to be looked at")
+            return
+        met = looked_at and self.interest.is_met(path, content)
+        if looked_at and not met:
             self.passed_over.add(path)
+        if not noisy and not met:
+            return
+        if len(content) > self.room:
+            text = f"{printable(path)} is one too many to be looked at: the others are {MAX_EVIDENCE_OF_ALL >> 20} MB"
+            self.evidence.complaints.append(text)
+            return
+        self.room -= len(content)
+        kept = bytes(content)
+        if noisy:
+            self.noisy[path] = kept
+        if met:
+            self.evidence.contents[path] = kept
 
     def heard(self, command: str, errors: str) -> None:
         """Keep what a command that succeeded has said, with what its kind knows of it."""
@@ -124,27 +133,22 @@ class Capture:
             )
         )
 
-    async def told(self, parts: list[str]) -> Told:
-        """What the documents tell, once all have been read. The machine wrote them: nothing waits for it but this."""
-        ends = monotonic() + _PATIENCE
-        self.evidence.patience = lambda: monotonic() < ends
-        return await asyncio.to_thread(self._told, parts)
+    async def told(self, parts: list[str], evaluates: Evaluates) -> Told:
+        """What the documents tell, once all have been read."""
+        seen = self.evidence
+        told = await evaluates.told(
+            Heard(self.kind, parts, seen.contents, frozenset(seen.paths), list(seen.complaints))
+        )
+        return replace(told, findings=[*self.findings, *self._said(), *told.findings])
 
-    def _told(self, parts: list[str]) -> Told:
-        drawn = evaluation.census(self.kind, self.evidence)
-        said = evaluation.expected(self.kind, self.evidence)
-        held = certificates(self.kind, self.evidence)
-        return Told(drawn, said, held, self._findings(parts))
-
-    def _findings(self, parts: list[str]) -> list[Finding]:
-        """After all else was drawn: what nothing could be drawn from is among them."""
+    def _said(self) -> list[Finding]:
         real = [f"{said.command}: {said.line}" for said in self.said if not said.expected]
-        if real:
-            more = f"; and {len(real) - _SHOWN} more lines" if len(real) > _SHOWN else ""
-            text = f"It was read, but this was said: {'; '.join(real[:_SHOWN])}{more}"
-            remedy = "Look whether something is missing; what is expected can be named in the kind (harmless)."
-            self.findings.append(Finding(severity="note", code="said", text=text[:1000], remedy=remedy))
-        return [*self.findings, *evaluation.findings(self.kind, self.evidence, parts)]
+        if not real:
+            return []
+        more = f"; and {len(real) - _SHOWN} more lines" if len(real) > _SHOWN else ""
+        text = f"It was read, but this was said: {'; '.join(real[:_SHOWN])}{more}"
+        remedy = "Look whether something is missing; what is expected can be named in the kind (harmless)."
+        return [Finding(severity="note", code="said", text=text[:1000], remedy=remedy)]
 
     def not_taken(self) -> list[str]:
         """What was left out: patterns that nobody takes, and what cannot be kept.

@@ -75,7 +75,9 @@ def _same_sources(before: Kind | None, after: Kind | None, part: str) -> bool:
     return ours == theirs
 
 
-async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: Side, counts: str) -> Side:
+async def live_side(
+    kind: Kind, link: Link, settings: dict[str, str], against: Side, counts: str, evaluates: Evaluates
+) -> Side:
     """The system as it is now, read once; held is only what differs from ``against``. Stores nothing.
 
     ``counts``: the id of the machine that counts as the system now; the backup may be of the one before it.
@@ -111,7 +113,8 @@ async def live_side(kind: Kind, link: Link, settings: dict[str, str], against: S
         data = held.get(document.digest or "")
         return once(data) if data is not None else None
 
-    return Side(parts, (await capture.told(list(parts))).census, kind.name, machine.id, capture.kind, content)
+    census = (await capture.told(list(parts), evaluates)).census
+    return Side(parts, census, kind.name, machine.id, capture.kind, content)
 
 
 async def compare(

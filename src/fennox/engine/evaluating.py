@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import pickle
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -17,11 +17,16 @@ from fennox.core.compare.model import MOST_CHANGES, DocumentChange
 from fennox.core.errors import BadInput, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
-from fennox.engine.evaluator import LENGTH, READY, Asked, Done, Refused, TooHard, framed
+from fennox.engine import drawing
+from fennox.engine.drawing import Heard, Told
+from fennox.engine.evaluator import LENGTH, READY, Answer, Asked, Done, Mistaken, Refused, TooHard, framed
 
 _BEGINNING = 60.0  # seconds that a process may take to load
 _LIMIT = 5.0  # seconds that an answer may take
+_OF_READING = 1.5 * drawing.PATIENCE  # seconds: the process itself sees, between two values, that there is no more time
 _AT_ONCE = 2  # processes
+_MEMORY = 1 << 30  # bytes of address space of each
+_LOST = "the process that looked at it was lost"  # as by the kernel, for want of memory
 _IDLE = 120.0  # seconds after which a process that nobody asks is ended
 
 
@@ -39,19 +44,23 @@ class Evaluates(Protocol):
 
     async def values(self, kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]: ...
 
+    async def told(self, heard: Heard) -> Told: ...
+
+    async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]: ...
+
 
 @dataclass(eq=False)
 class _Process:
     process: asyncio.subprocess.Process
     ending: asyncio.TimerHandle | None = None
 
-    async def ask(self, asked: Asked) -> Done | Refused | TooHard:
+    async def ask(self, asked: Asked) -> Answer:
         assert self.process.stdin is not None
         assert self.process.stdout is not None
         self.process.stdin.write(framed(asked))
         await self.process.stdin.drain()
         length = int.from_bytes(await self.process.stdout.readexactly(LENGTH), "little")
-        found: Done | Refused | TooHard = pickle.loads(await self.process.stdout.readexactly(length))  # noqa: S301
+        found: Answer = pickle.loads(await self.process.stdout.readexactly(length))  # noqa: S301
         return found
 
     async def kill(self) -> None:
@@ -65,8 +74,14 @@ class Evaluators:
     """The processes of one service. They begin when they are first needed."""
 
     limit: float = _LIMIT
+    memory: int = _MEMORY
     _idle: list[_Process] = field(default_factory=list)
     _room: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(_AT_ONCE))
+
+    @classmethod
+    def of_readings(cls) -> Evaluators:
+        """For what whole machines hold: it may be much, and people who compare and look do not wait behind it."""
+        return cls(_OF_READING, 4 * _MEMORY)
 
     async def changed(
         self, kind: Kind, part: str, before: Document, after: Document, contents: tuple[bytes, bytes] | None,
@@ -93,6 +108,27 @@ class Evaluators:
             ) from error
         return found
 
+    async def told(self, heard: Heard) -> Told:
+        """As ``drawing.told``; of what is too hard to be looked at, that is told."""
+        try:
+            found: Told = await self._ask("told", heard)
+        except TooHardError as error:
+            return drawing.not_told(str(error))
+        return found
+
+    async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
+        """As ``drawing.quiet_digests``, without what is too hard: of that it is not known what is noise."""
+        if not contents:
+            return {}
+        try:
+            found: dict[str, str] = await self._ask("quiet", kind, dict(contents))
+        except TooHardError:
+            if len(contents) == 1:
+                return {}
+            halves = [dict(part) for part in (list(contents.items())[::2], list(contents.items())[1::2])]
+            return await self.quiet_digests(kind, halves[0]) | await self.quiet_digests(kind, halves[1])
+        return found
+
     async def check_schedule(self, phrase: str, zone: str) -> None:
         """Raise ``BadInput`` for a schedule that cannot be read, never comes, or takes too long to look for."""
         try:
@@ -106,7 +142,7 @@ class Evaluators:
 
     async def _ask(self, work: str, *given: Any, **named: Any) -> Any:
         async with self._room:
-            one = self._idle.pop() if self._idle else _Process(await _begin())
+            one = self._idle.pop() if self._idle else _Process(await _begin(self.memory))
             if one.ending is not None:
                 one.ending.cancel()
             try:
@@ -114,7 +150,8 @@ class Evaluators:
                     found = await one.ask(Asked(work, given, named))
             except (TimeoutError, asyncio.IncompleteReadError, OSError) as error:
                 await one.kill()
-                raise TooHardError(type(error).__name__) from error
+                why = f"it took more than {self.limit:g} seconds" if isinstance(error, TimeoutError) else _LOST
+                raise TooHardError(why) from error
             except BaseException:
                 await one.kill()  # whoever asked was stopped; its answer is nobody's
                 raise
@@ -127,6 +164,8 @@ class Evaluators:
                 raise kind(what, remedy)
             case TooHard(why):
                 raise TooHardError(why)
+            case Mistaken(what):
+                raise RuntimeError(f"{work} failed in its process: {what}")
 
     def _end(self, one: _Process) -> None:
         if one in self._idle and one.process.stdin is not None:
@@ -141,10 +180,11 @@ class Evaluators:
             await one.kill()
 
 
-async def _begin() -> asyncio.subprocess.Process:
+async def _begin(memory: int) -> asyncio.subprocess.Process:
     program: Sequence[str] = (sys.executable, "-I", "-c", "from fennox.engine import evaluator; evaluator.main()")
     process = await asyncio.create_subprocess_exec(
         *program,
+        str(memory),
         stdin=asyncio.subprocess.PIPE,
         stdout=asyncio.subprocess.PIPE,
         stderr=asyncio.subprocess.DEVNULL,

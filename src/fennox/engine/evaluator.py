@@ -9,16 +9,18 @@ from __future__ import annotations
 import pickle
 import resource
 import sys
+import traceback
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from fennox.core import schedule
 from fennox.core.compare import documents, looking
 from fennox.core.errors import FennoxError
+from fennox.engine import drawing
 
 LENGTH = 8  # bytes
 READY = b"ready\n"
-_MEMORY = 1 << 30  # bytes of address space
 
 
 def _schedule(phrase: str, zone: str) -> None:
@@ -27,7 +29,8 @@ def _schedule(phrase: str, zone: str) -> None:
 
 
 WORKS: dict[str, Callable[..., Any]] = {
-    "changed": documents.changed, "values": looking.values, "schedule": _schedule,
+    "changed": documents.changed, "values": looking.values, "schedule": _schedule, "told": drawing.told,
+    "quiet": drawing.quiet_digests,
 }  # fmt: skip
 """What can be asked for, by name: pure functions alone."""
 
@@ -52,6 +55,12 @@ class TooHard(NamedTuple):
     why: str
 
 
+class Mistaken(NamedTuple):
+    """A mistake in Fennox. ``what`` names no value: it may be a secret."""
+
+    what: str
+
+
 class Done(NamedTuple):
     result: Any
 
@@ -61,17 +70,27 @@ def framed(message: object) -> bytes:
     return len(data).to_bytes(LENGTH, "little") + data
 
 
-def answer(asked: Asked) -> Done | Refused | TooHard:
+Answer = Done | Refused | TooHard | Mistaken
+
+
+def answer(asked: Asked) -> Answer:
     try:
         return Done(WORKS[asked.work](*asked.given, **asked.named))
     except FennoxError as error:
         return Refused(type(error), error.what, error.remedy)
-    except (MemoryError, RecursionError) as error:
-        return TooHard(type(error).__name__)
+    except MemoryError:
+        return TooHard("it needs too much memory")
+    except RecursionError:
+        return TooHard("it is nested too deeply")
+    except Exception as error:  # noqa: BLE001  # told to the process that asked, which raises it
+        at = traceback.extract_tb(error.__traceback__)[-1]
+        return Mistaken(f"{type(error).__name__} at {Path(at.filename).name}:{at.lineno}")
 
 
 def main() -> None:
-    resource.setrlimit(resource.RLIMIT_AS, (_MEMORY, _MEMORY))
+    """Until its input ends. Its one argument: how many bytes of address space it may have."""
+    memory = int(sys.argv[1])
+    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     given, told = sys.stdin.buffer, sys.stdout.buffer
     told.write(READY)  # loading all this may take longer than an answer
     told.flush()

@@ -14,6 +14,7 @@ from fennox.core.format.secret import WriteSecret
 from fennox.core.names import printable
 from fennox.engine.capture import Capture
 from fennox.engine.documents import hashed, read_documents
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.journal import Journal
 from fennox.engine.reading import digest_of
 from fennox.links.base import Link
@@ -53,11 +54,14 @@ def _some(paths: list[str]) -> str:
     return f"{named} and {len(paths) - _NAMED} more" if len(paths) > _NAMED else named
 
 
-def plain_of(capture: Capture, documents: dict[str, list[Document]], *, with_secrets: bool) -> Plain:
+async def plain_of(
+    capture: Capture, documents: dict[str, list[Document]], evaluates: Evaluates, *, with_secrets: bool
+) -> Plain:
     """``with_secrets``: in custody ``apart`` nobody may be able to test a guess of them (store-format §4.3)."""
+    quiet = await evaluates.quiet_digests(capture.kind, capture.noisy)
     return {
         part: {
-            document.path: _text(capture, document)
+            document.path: _text(quiet.get(document.path), document)
             for document in listed
             if (with_secrets or not document.secret) and document.path not in capture.moved
         }
@@ -65,8 +69,7 @@ def plain_of(capture: Capture, documents: dict[str, list[Document]], *, with_sec
     }
 
 
-def _text(capture: Capture, document: Document) -> str:
-    quiet = capture.quiet.get(document.path)
+def _text(quiet: str | None, document: Document) -> str:
     return digest_of(document if quiet is None else document.model_copy(update={"digest": quiet}))
 
 
@@ -93,7 +96,9 @@ def difference(before: State, now: Plain, secret: WriteSecret) -> Difference:
     return Difference(sorted(new), sorted(changed), gone)
 
 
-async def look(link: Link, capture: Capture, parts: Iterable[str], journal: Journal, *, with_secrets: bool) -> Plain:
+async def look(
+    link: Link, capture: Capture, parts: Iterable[str], journal: Journal, evaluates: Evaluates, *, with_secrets: bool
+) -> Plain:
     """Read the parts as they are now."""
     documents: dict[str, list[Document]] = {part: [] for part in parts}
     count = total = 0
@@ -103,4 +108,4 @@ async def look(link: Link, capture: Capture, parts: Iterable[str], journal: Jour
             documents[captured.part].append(document)
             count, total = count + 1, total + document.size
             await journal.progress(documents=count, bytes=total)
-    return plain_of(capture, documents, with_secrets=with_secrets)
+    return await plain_of(capture, documents, evaluates, with_secrets=with_secrets)

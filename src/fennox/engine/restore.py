@@ -23,6 +23,7 @@ from fennox.engine import extracting
 from fennox.engine.asking import poll_until
 from fennox.engine.capture import values_of
 from fennox.engine.documents import document_name
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.journal import Journal
 from fennox.engine.orders import Taken
 from fennox.engine.putback import asks_whether_it_was_put_back
@@ -49,12 +50,13 @@ class Restore:
     journal: Journal
     now: Now
     connect: Connect
+    evaluates: Evaluates
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
     _reached: Reached = field(init=False)
 
     def __post_init__(self) -> None:
-        self._reached = Reached(self.sheet, self.kind, self.settings, self.journal, self.connect)
+        self._reached = Reached(self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates)
 
     async def go_on(self) -> Sheet:
         """Do steps until the sheet is done, fails, or waits for a person; of one that is given up, undo what can be."""

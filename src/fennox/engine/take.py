@@ -14,9 +14,11 @@ from fennox.core.format.trees import Root
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.time import parse_stamp
 from fennox.engine import clocks
-from fennox.engine.capture import Capture, Told, identify
+from fennox.engine.capture import Capture, identify
 from fennox.engine.carving import Carvers
 from fennox.engine.confirming import PacksGone
+from fennox.engine.drawing import Told
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.gathering import gather
 from fennox.engine.index import PackIndex
 from fennox.engine.inquiring import Inquiry, inquiring
@@ -41,6 +43,7 @@ async def take(
     subject: Subject,
     order: Order,
     journal: Journal,
+    evaluates: Evaluates,
     *,
     any_machine: bool,
     handed_in: HandedIn | None = None,
@@ -51,7 +54,8 @@ async def take(
     ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no link. ``carvers``
     help with long takes.
     """
-    taking = _Taking(vault, index, link, subject, order, journal, handed_in, parts_to_take(subject.kind, order.parts))
+    parts = parts_to_take(subject.kind, order.parts)
+    taking = _Taking(vault, index, link, subject, order, journal, evaluates, handed_in, parts)
     existing = await _already_there(vault, index, order)
     if existing is not None:
         await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
@@ -115,6 +119,7 @@ class _Taking:
     subject: Subject
     order: Order
     journal: Journal
+    evaluates: Evaluates
     handed_in: HandedIn | None
     parts: list[str]
 
@@ -218,12 +223,14 @@ class _Taking:
         still = capture.trust is trust and not capture.moved  # else something changed between the look and the reading
         return Found(
             writer,
-            _head(subject, order, capture, stored, await capture.told(self.parts)),
+            _head(subject, order, capture, stored, await capture.told(self.parts, self.evaluates)),
             gathered.count,
             gathered.bytes,
             trust.since if trust is not None and capture.taken_over else order.time,
             {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents},
-            plain_of(capture, {name: gathered.of(name) for name in self.parts}, with_secrets=not order.apart),
+            await plain_of(
+                capture, {name: gathered.of(name) for name in self.parts}, self.evaluates, with_secrets=not order.apart
+            ),
             None,
             likeness if still else "",
             None,

@@ -19,6 +19,7 @@ from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.capture import Capture, identify, values_of
 from fennox.engine.carving import Carvers
 from fennox.engine.documents import hashed, read_documents
+from fennox.engine.evaluating import Evaluates
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.orders import Order, Subject, Taken
@@ -35,7 +36,9 @@ _COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may
 _PAUSE = 0.5  # seconds between two tries
 
 
-async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str]) -> Target:
+async def look_at_target(
+    kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str], evaluates: Evaluates
+) -> Target:
     """Read the target as it is now, storing nothing."""
     machine = await identify(kind, link, settings)
 
@@ -45,7 +48,7 @@ async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[st
             async for captured in found:
                 document = await hashed(captured)
                 documents.setdefault(captured.part, {})[document.path] = digest_of(document)
-        return documents, (await capture.told(some)).census
+        return documents, (await capture.told(some, evaluates)).census
 
     (documents, census), unread = await as_far_as_it_tells(parts, read)
     return Target(machine, place, documents, census, await _room(kind, link, settings), unread)
@@ -53,7 +56,7 @@ async def look_at_target(kind: Kind, link: Link, place: Place, settings: dict[st
 
 async def save_target(
     vault: Vault, index: PackIndex, link: Link, subject: Subject, order: Order, journal: Journal,
-    carvers: Carvers | None,
+    evaluates: Evaluates, carvers: Carvers | None,
 ) -> Taken:  # fmt: skip
     """Take the safety copy: all that the target tells of itself. What it does not is named in the backup's note."""
 
@@ -61,7 +64,7 @@ async def save_target(
         lacking = [part.title for part in subject.kind.part if not part.handed_in and part.name not in some]
         note = f"{order.note} It does not tell: {', '.join(lacking)}." if lacking else order.note
         fixed = replace(order, parts=some if lacking else None, note=note)
-        return await take(vault, index, link, subject, fixed, journal, any_machine=True, carvers=carvers)
+        return await take(vault, index, link, subject, fixed, journal, evaluates, any_machine=True, carvers=carvers)
 
     taken, unread = await as_far_as_it_tells(parts_to_take(subject.kind, None), read)
     for said in unread.values():
@@ -108,6 +111,7 @@ class Reached:
     settings: dict[str, str]
     journal: Journal
     connect: Connect
+    evaluates: Evaluates
     _link: Link | None = field(default=None)
     _entrance: Link | None = field(default=None)
 
@@ -117,7 +121,7 @@ class Reached:
 
     async def look(self, parts: list[str]) -> Target:
         """What it holds now."""
-        return await look_at_target(self.kind, await self.current(), self.place(), self.settings, parts)
+        return await look_at_target(self.kind, await self.current(), self.place(), self.settings, parts, self.evaluates)
 
     async def rejoin(self, limit: float) -> str:
         """Wait until the machine answers at the expected place with the expected key and login."""

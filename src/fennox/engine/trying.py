@@ -13,6 +13,7 @@ from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind
 from fennox.engine.capture import Capture, identify
 from fennox.engine.documents import read_documents
+from fennox.engine.evaluating import Evaluates
 from fennox.links.base import Link
 
 
@@ -35,8 +36,9 @@ class Tried:
 
 
 async def try_kind(
-    kind: Kind, link: Link, settings: dict[str, str], parts: list[str], show: str, told: Callable[[str], None]
-) -> Tried:
+    kind: Kind, link: Link, settings: dict[str, str], parts: list[str], show: str, evaluates: Evaluates,
+    told: Callable[[str], None],
+) -> Tried:  # fmt: skip
     """Read everything once. ``show``: the path of one document whose content is wanted; ``told`` hears each part."""
     capture = Capture(kind, settings, await identify(kind, link, settings))
     documents: dict[str, dict[str, Document]] = {name: {} for name in parts}
@@ -55,7 +57,7 @@ async def try_kind(
             if captured.document.path == show:
                 content = bytes(kept)
             documents[captured.part][captured.document.path] = captured.document.model_copy(update={"size": size})
-    read = await capture.told(parts)
+    read = await capture.told(parts, evaluates)
     return Tried(
         machine=capture.machine,
         documents={name: list(held.values()) for name, held in documents.items()},

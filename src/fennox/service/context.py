@@ -86,6 +86,7 @@ class Context:
     attempts_at_once: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(_ATTEMPTS_AT_ONCE))
     attempts_waiting: int = 0
     evaluators: Evaluators = field(default_factory=Evaluators)
+    readings: Evaluators = field(default_factory=Evaluators.of_readings)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
     _added_kinds: dict[str, str] = field(default_factory=dict)
@@ -192,6 +193,7 @@ class Context:
         await self._links.close()
         await self.carvers.close()
         await self.evaluators.close()
+        await self.readings.close()
         for _, store in self._stores.values():
             await store.close()
         await self.engine.dispose()

@@ -88,7 +88,7 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.step("Read the documents; nothing is stored")
         capture = Capture(subject.kind, subject.settings, machine)
         parts = [part.name for part in subject.kind.part if part.name in held.parts and not part.handed_in]
-        now = await look(link, capture, parts, journal, with_secrets=not vault.locked)
+        now = await look(link, capture, parts, journal, context.readings, with_secrets=not vault.locked)
     finally:
         await link.close()
     found = difference(held.parts, now, vault.secret)

@@ -93,7 +93,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     await journal.step(f"Look at the target at {place.address}")
     link = await context.connect(kind, uses.of_sheet(place, material.target_login), way_to(system))
     try:
-        target = await look_at_target(kind, link, place, dict(system.settings), parts)
+        target = await look_at_target(kind, link, place, dict(system.settings), parts, context.readings)
     finally:
         await link.close()
     await journal.step("Compare it with the backup and write the run sheet")
@@ -198,6 +198,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         journal=journal,
         now=context.now,
         connect=connect,
+        evaluates=context.readings,
         save=save,
         take_safety=take_safety,
     )

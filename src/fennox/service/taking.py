@@ -194,8 +194,8 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             around = Surroundings(subject.kind, subject.settings, link, reach, note, journal, list(system.left_open))
             await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
         taken = await take(
-            vault, context.index(store.id), link, subject, order, journal, any_machine=False, handed_in=given,
-            carvers=context.carvers,
+            vault, context.index(store.id), link, subject, order, journal, context.readings, any_machine=False,
+            handed_in=given, carvers=context.carvers,
         )  # fmt: skip
     await look_again(context, subject.kind, system, login, journal)
     if taken.store_ahead is not None:
@@ -329,7 +329,7 @@ async def take_safety_copy(
     order = replace(order, name=name, note="What the target held before the restore.", purpose="safety",
                     routine=None)  # fmt: skip
     index = context.index(store.id)
-    taken = await save_target(vault, index, link, subject, order, journal, context.carvers)
+    taken = await save_target(vault, index, link, subject, order, journal, context.readings, context.carvers)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         if await session.get(Backup, backup) is None:

@@ -11,6 +11,7 @@ from fennox.core.kinds.expressions import Evidence, fitting
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression
 
+_LONGEST = 1 << 20  # bytes of one answer to who a machine is
 _SHOWN = 5  # values of a doubt that a finding names
 Census = dict[str, list[str]]
 
@@ -54,6 +55,10 @@ def _expressions(kind: Kind) -> list[Expression]:
 
 def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
     """Who the machine says it is; an answer without id, product or version is an error that names what is missing."""
+    for name, answer in answers.items():
+        if len(answer) > _LONGEST:
+            text = f"The machine answers {name}, which is to tell who it is, with more than {_LONGEST >> 20} MB."
+            raise FarSideFailed(text, "Check that it is of this kind.")
     evidence = Evidence(contents=answers, paths=set(answers))
     identity = kind.identity
     found = Machine(

@@ -31,6 +31,7 @@ from fennox.core.kinds.sources import Expression, IniKey, Setting
 _IDENTITY = ("id", "product", "version", "build", "platform", "name")
 _RAREST = "zqjxkvwygpumlhroisntbcdfae0123456789"  # before these: all that is neither a small letter nor a digit
 MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look at
+MAX_EVIDENCE_OF_ALL = 16 * MAX_EVIDENCE  # bytes of all documents of one reading
 
 
 @dataclass

@@ -68,7 +68,7 @@ async def _compared(
         link = await context.connect(kind, uses.of_system(system, login), way_to(system))
         try:
             known = str(system.machine["id"]) if system.machine else left.machine
-            right = await live_side(kind, link, dict(system.settings), left, known)
+            right = await live_side(kind, link, dict(system.settings), left, known, context.readings)
         finally:
             await link.close()
         told.append(ComparedBackup(id="", system=system.name, name="", time=context.now()))

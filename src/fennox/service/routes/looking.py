@@ -49,7 +49,8 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
         found = Looked(address=address, key=link.fingerprint, accepted=True, fits=sorted(kind.name for kind in fits))
         if len(fits) > 1:
             return found
-        tried = await try_kind(fits[0], link, wanted.settings, parts_to_take(fits[0], None), "", lambda _: None)
+        parts = parts_to_take(fits[0], None)
+        tried = await try_kind(fits[0], link, wanted.settings, parts, "", context.readings, lambda _: None)
     finally:
         await link.close()
     works = await defaultlogins.still_working(
