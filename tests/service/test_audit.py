@@ -14,6 +14,7 @@ from sqlalchemy import delete, select, update
 from fennox.catalogue.models import Audit
 from fennox.service import auditchain
 from fennox.service.context import Context
+from fennox.service.strangers import Strangers
 from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from fennox.wire.comparing import CompareWanted, TraceWanted
@@ -98,6 +99,29 @@ async def test_sign_outs_refusals_and_failures_are_in_it_with_the_address(contex
         assert (await client.get("/audit", params={"action": "refused"})).json()["items"][0]["name"] == "remove_user"
         assert (await client.get("/audit", params={"address": "10.1.1.1"})).json()["items"] == []
         assert (await client.get("/audit", params={"since": "2999-01-01T00:00:00Z"})).json()["items"] == []
+
+
+async def test_knocks_of_strangers_are_in_it_and_do_not_fill_it(context: Context, app: FastAPI) -> None:
+    async with calling(app) as client:
+        for _ in range(50):
+            assert (await client.get("/systems")).status_code == 401
+            wrong = {"authorization": "Bearer made-up"}
+            assert (await client.delete("/users/mara", headers=wrong)).status_code == 401
+    boss = await somebody(context, "harbour-admin")
+    async with calling(app, boss) as client:
+        [entry] = (await client.get("/audit", params={"action": "not signed in"})).json()["items"]
+    assert (entry["by"], entry["address"], entry["name"]) == ("-", "127.0.0.1", "list_systems")
+
+
+def test_a_stranger_is_counted_and_told_once_a_minute() -> None:
+    strangers = Strangers()
+    assert strangers.to_tell("10.0.0.9", 0) == 1
+    assert [strangers.to_tell("10.0.0.9", second) for second in range(1, 60)] == [None] * 59
+    assert strangers.to_tell("10.0.0.7", 59) == 1, "others are told apart"
+    assert strangers.to_tell("10.0.0.9", 61) == 60
+    for number in range(5000):
+        strangers.to_tell(f"10.1.{number >> 8}.{number & 255}", 62)
+    assert strangers.to_tell("10.0.0.9", 63) == 1, "it was forgotten: memory has an end"
 
 
 def test_looks_probes_comparisons_traces_and_wrong_passphrases_are_in_it(

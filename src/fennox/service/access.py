@@ -241,7 +241,11 @@ async def authorise(request: Request) -> AsyncIterator[None]:
     if needed == "nobody":
         yield
         return
-    who = await _person(request, context)
+    try:
+        who = await _person(request, context)
+    except NotSignedIn:
+        await audit.not_signed_in(context, request, operation)
+        raise
     request.state.person = who
     async with AsyncExitStack() as stack:
         try:

@@ -48,5 +48,15 @@ async def refused(context: Context, request: Request, operation: str, refusal: F
         await note(session, request, action, "operation", operation, on=", ".join(names), because=refusal.what)
 
 
+async def not_signed_in(context: Context, request: Request, operation: str) -> None:
+    """Somebody without a session, or whose session has ended, asked for what needs one."""
+    count = context.strangers.to_tell(_address(request))
+    if count is None:
+        return
+    more = {"times": f"{count}, since the last such entry of this address"} if count > 1 else {}
+    async with context.session(lasting=False) as session:
+        await note(session, request, "was not signed in for", "operation", operation, **more)
+
+
 def _address(request: Request) -> str:
     return request.client.host if request.client else ""

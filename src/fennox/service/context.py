@@ -45,6 +45,7 @@ from fennox.service.ownstate import OwnState
 from fennox.service.people.providers import Provider
 from fennox.service.settings import Settings
 from fennox.service.sites import SiteHub
+from fennox.service.strangers import Strangers
 from fennox.service.turns import KEPT_AT, Turns
 from fennox.service.uses import Use
 from fennox.service.ways import ANYWHERE, Way
@@ -86,6 +87,7 @@ class Context:
     attempts_at_once: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(_ATTEMPTS_AT_ONCE))
     attempts_waiting: int = 0
     evaluators: Evaluators = field(default_factory=Evaluators)
+    strangers: Strangers = field(default_factory=Strangers)
     readings: Evaluators = field(default_factory=Evaluators.of_readings)
     _links: KeptLinks = field(init=False)
     _kinds: dict[str, tuple[Kind, KindFile]] = field(default_factory=dict)
