@@ -1,6 +1,7 @@
 import createClient from "openapi-fetch";
 import { learnClock } from "./format";
 import type { components, paths } from "./schema";
+import { meant, visible } from "./visible";
 
 export type Schema = components["schemas"];
 export type Problem = Schema["Problem"] & { fingerprint?: string };
@@ -38,22 +39,32 @@ export function provesBy(asking: () => Promise<void>): void {
   prove = asking;
 }
 
+/** The same answer, with nothing in it that turns or hides what a page shows. */
+async function shown(response: Response): Promise<Response> {
+  if (!response.headers.get("content-type")?.includes("json")) return response;
+  const { status, statusText, headers } = response;
+  return new Response(visible(await response.text()), { status, statusText, headers });
+}
+
 client.use({
-  onRequest({ request, id, schemaPath }) {
+  onRequest({ request: asked, id, schemaPath }) {
+    const url = meant(asked.url);
+    const request = url === asked.url ? asked : new Request(url, asked);
     if (request.method !== "GET" && !schemaPath.startsWith("/api/v1/session")) kept.set(id, request.clone());
+    return request;
   },
   async onResponse({ response, id }) {
     const again = kept.get(id);
     kept.delete(id);
-    if (again === undefined || response.status !== 403 || prove === null) return undefined;
+    if (again === undefined || response.status !== 403 || prove === null) return shown(response);
     const problem = (await response.clone().json()) as Problem;
-    if (problem.type !== "urn:fennox:proof-needed") return undefined;
+    if (problem.type !== "urn:fennox:proof-needed") return shown(response);
     try {
       await prove();
     } catch {
-      return undefined; // the person does not want to: the problem stands
+      return shown(response); // the person does not want to: the problem stands
     }
-    return fetch(again);
+    return shown(await fetch(again));
   },
   onError({ id }) {
     kept.delete(id);

@@ -1,6 +1,7 @@
 import { onBeforeUnmount, ref, type Ref, watch } from "vue";
 import type { Schema } from "./api";
 import { serviceNow } from "./format";
+import { visible } from "./visible";
 
 type Run = Schema["RunShown"];
 
@@ -25,11 +26,11 @@ export function useFollowed(run: Ref<string | null>): { run: Ref<Run | null>; lo
       if (!id) return;
       source = new EventSource(`/api/v1/runs/${id}/events`);
       source.addEventListener("run", (event) => {
-        followed.value = JSON.parse(event.data) as Run;
+        followed.value = JSON.parse(visible(event.data as string)) as Run;
         if (["done", "failed", "stopped"].includes(followed.value.state)) close();
       });
       source.addEventListener("log", (event) => {
-        const line = JSON.parse(event.data) as Schema["LogLine"];
+        const line = JSON.parse(visible(event.data as string)) as Schema["LogLine"];
         if (!log.value.some((known) => known.id === line.id)) log.value.push(line);
       });
     },

@@ -528,13 +528,18 @@ def main() -> int:
         command.add_argument("--passphrase-file", help=argparse.SUPPRESS, default=argparse.SUPPRESS)
         command.set_defaults(run=function)
     arguments = parser.parse_args()
-    if arguments.passphrase_file:
-        passphrase = Path(arguments.passphrase_file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
-    else:
-        passphrase = getpass.getpass("Passphrase: ")
     folder = Path(arguments.store)
     if not folder.is_dir():
-        fail(f"{folder} is not a folder.")
+        fail(f"{safe(str(folder))} is not a folder.")
+    try:
+        if arguments.passphrase_file:
+            passphrase = Path(arguments.passphrase_file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
+        else:
+            passphrase = getpass.getpass("Passphrase: ")
+    except (OSError, UnicodeDecodeError) as error:
+        fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {safe(str(error))}.")
+    except EOFError:
+        fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE")
     store = Store(folder, passphrase)
     store.read_packs()
     try:

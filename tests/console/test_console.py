@@ -10,6 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from fennox.wire.backups import NewTake
+from fennox.wire.restores import NewDraft
 from fennox.wire.stores import NewLogin
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.console.browser import chromium, sign_in, violations
@@ -17,6 +18,9 @@ from tests.places import free_port, loopback
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, PASSWORD, Service
 from tests.service.test_giving_up import GAUGE, prepared
+from tests.service.test_steering import odd, steers
+
+__all__ = ["odd"]
 
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
@@ -35,6 +39,9 @@ PAGES = [
     "/stores/attic",
     "/alerts",
     "/runs",
+    "/access",
+    "/audit",
+    "/account",
     "/nothing-here",
 ]
 
@@ -294,3 +301,22 @@ def test_a_restore_that_failed_is_given_up_in_the_browser(
     expect(page.get_by_text("given up", exact=True)).to_be_visible()
     expect(page.get_by_role("button", name="Go on")).to_have_count(0)
     assert server.read("/srv/history").split() == ["rest", "measure"]
+
+
+def test_what_a_machine_says_turns_no_page(page: Page, service: Service, odd: str) -> None:
+    with service.client() as client:
+        drafted = service.ended(client.draft(NewDraft(backup=odd)).id)
+        sheet = drafted.result["sheet"]
+        runs = [client.runs(kind=kind)[0].id for kind in ("take", "draft")]
+        taken = [backup.id for backup in client.backups(system="web-9", limit=2)]
+    compared = f"/compare?system=web-9&before={taken[1]}&after={taken[0]}"
+    sign_in(page, service.address, "harbour-admin", PASSWORD)
+    said = ""
+    for path in [*PAGES, compared, f"/restores/{sheet}", *(f"/runs/{run}" for run in runs)]:
+        page.goto(path)
+        page.get_by_role("heading", level=1).wait_for()
+        page.wait_for_load_state("networkidle")
+        shown = page.evaluate("document.body.innerText + document.title")
+        assert steers(shown) == set(), path
+        said += shown
+    assert r"\u202e9-bew\u009b31m" in said, "it is shown"

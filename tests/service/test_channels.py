@@ -21,6 +21,8 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, Envelope, LoginPassword
 
+from fennox.core.errors import BadInput
+from fennox.service import channels
 from fennox.service.channels import SIGNATURE
 from tests.certificates import make_certificate, server_context
 from tests.places import free_port, loopback
@@ -182,6 +184,14 @@ def test_what_begins_and_ends_is_told_by_webhook_signed_and_tried_again(
 @pytest.mark.skipif(
     shutil.which("rsyslogd") is None, reason="SKIPPED: rsyslog is not installed; it is not proved that it takes them"
 )
+@pytest.mark.parametrize("channel", ["email", "webhook", "syslog"])
+@pytest.mark.parametrize("address", ["https://[three-grey-boats", "https://host:three-grey-boats/x"])
+def test_an_address_that_the_library_does_not_like_is_refused_and_not_repeated(channel: str, address: str) -> None:
+    with pytest.raises(BadInput, match="no address that can be taken apart") as refusal:
+        channels.check(channel, address, {})
+    assert "three-grey-boats" not in str(refusal.value)
+
+
 @pytest.mark.parametrize("way", ["udp", "tcp"])
 def test_a_real_syslog_daemon_takes_the_message(service: Service, tmp_path: Path, way: str) -> None:
     host = loopback()

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import argparse
+from collections.abc import Iterator
+
 import pytest
 
+from fennox.cli.parser import build
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
@@ -62,3 +66,38 @@ def test_no_command_sends_to_a_terminal_what_a_machine_says(service: Service, se
             [newest, *_] = client.runs(kind=run)
         assert steers(service.fennox("run", "show", newest.id).stdout) == set()
     assert "\x1b" not in service.log
+
+
+_NOT_ENDING = {"serve", "worker run", "run follow"}
+_SIGNING_OUT = {"sign-out"}
+
+
+def commands(parser: argparse.ArgumentParser, *words: str) -> Iterator[tuple[list[str], argparse.ArgumentParser]]:
+    nouns = [action for action in parser._actions if isinstance(action, argparse._SubParsersAction)]
+    if not nouns:
+        yield list(words), parser
+    for name, inner in (pair for noun in nouns for pair in noun.choices.items()):
+        yield from commands(inner, *words, name)
+
+
+def typed(action: argparse.Action) -> list[str]:
+    """A value for an argument that steers, if its values are not few."""
+    value = str(next(iter(action.choices))) if action.choices else "7" if action.type is int else f"web-9{STEERING}\nx"
+    return [action.option_strings[0], value] if action.option_strings else [value]
+
+
+def test_nothing_that_is_typed_steers_a_terminal_in_any_command(service: Service) -> None:
+    wrong: list[object] = []
+    tried = 0
+    for words, parser in commands(build()):
+        if " ".join(words) in _NOT_ENDING | _SIGNING_OUT:
+            continue
+        takes = [action for action in parser._actions if action.nargs != 0]
+        few = [action for action in takes if action.required]
+        for given in (few, takes):
+            told = service.fennox(*words, *(word for action in given for word in typed(action)))
+            if "Traceback" in told.stderr or steers(told.stdout + told.stderr):
+                wrong.append((words, told.stderr[-600:]))
+            tried += 1
+    assert not wrong, "\n".join(map(str, wrong))
+    assert tried > 200

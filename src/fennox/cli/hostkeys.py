@@ -7,10 +7,10 @@ import base64
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
-from urllib.parse import urlsplit
 
 from fennox.cli.output import ask, can_ask, say
 from fennox.client.api import ProblemError
+from fennox.core import urls
 from fennox.core.errors import BadInput, PersonNeeded
 
 if TYPE_CHECKING:
@@ -25,13 +25,13 @@ def with_accepted_key(attempt: Callable[[str | None], T], arguments: argparse.Na
 
     Try with the key that was given. An unknown one is looked up where the options say, else shown and asked about."""
     given: str | None = arguments.accept_key
-    place = urlsplit(address if "://" in address else f"//{address}")
     try:
         return attempt(given)
     except ProblemError as error:
         offered = str((error.problem.model_extra or {}).get("fingerprint") or "")
         if error.slug != "key-unknown" or given is not None or not offered:
             raise
+        place = urls.split(address if "://" in address else f"//{address}")
         found = _looked_up(arguments, place.hostname or "", place.port or 22, offered)
         if found is not None:
             return attempt(found)

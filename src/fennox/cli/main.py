@@ -98,6 +98,9 @@ def _explain(error: Exception) -> int:
     if isinstance(error, FennoxError):
         print(str(error), file=sys.stderr)
         return _BY_SLUG.get(error.slug, FAILED)
+    if isinstance(error, OSError) and error.filename is not None:
+        print(f"{error.filename} cannot be used: {(error.strerror or type(error).__name__).lower()}.", file=sys.stderr)
+        return FAILED
     if isinstance(error, ValidationError):
         first = error.errors()[0]
         text = str(first["msg"]).removeprefix("Value error, ")

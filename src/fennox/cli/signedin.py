@@ -6,11 +6,11 @@ import ipaddress
 import json
 import os
 import sys
-from urllib.parse import urlsplit
 
 from fennox.cli.main import Environment
 from fennox.client.api import Client
 from fennox.client.calling import Present
+from fennox.core import urls
 from fennox.core.errors import MendSettings, NotSignedIn
 
 _FILE = "sign-in.json"
@@ -42,7 +42,7 @@ def present() -> Present | None:
 
 def must_be_safe(address: str, *, plain: bool) -> None:
     """Raise if a token would travel in clear through a network."""
-    parts = urlsplit(address)
+    parts = urls.split(address)
     if plain or parts.scheme != "http" or _is_here(parts.hostname or ""):
         return
     raise MendSettings(

@@ -15,11 +15,11 @@ from datetime import UTC, datetime
 from email.message import EmailMessage
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 import aiosmtplib
 import httpx
 
+from fennox.core import urls
 from fennox.core.errors import BadInput, MendSettings, TryLater
 from fennox.core.names import printable
 
@@ -45,7 +45,7 @@ class Message:
 
 def check(channel: str, address: str, settings: Mapping[str, Any]) -> None:
     """Refuse an address that the channel cannot have."""
-    parts = urlsplit(address)
+    parts = urls.split(address)
     match channel:
         case "email":
             if parts.scheme not in _SMTP or not parts.hostname:
@@ -73,7 +73,7 @@ def shown(channel: str, address: str) -> str:
     """Where it is, without a path or query that may hold a token."""
     if channel == "file":
         return address
-    parts = urlsplit(address)
+    parts = urls.split(address)
     host = f"[{parts.hostname}]" if parts.hostname and ":" in parts.hostname else parts.hostname
     return f"{parts.scheme}://{host}{f':{parts.port}' if parts.port else ''}"
 
@@ -101,7 +101,7 @@ async def send(channel: str, address: str, settings: Mapping[str, Any], secret: 
 
 
 async def _email(address: str, settings: Mapping[str, Any], secret: str, message: Message) -> None:
-    parts = urlsplit(address)
+    parts = urls.split(address)
     mail = EmailMessage()
     mail["From"], mail["To"] = settings["sender"], ", ".join(settings["to"])
     mail["Subject"] = f"[Fennox] {printable(message.title)[:180]}"
@@ -163,7 +163,7 @@ async def _webhook(address: str, secret: str, message: Message) -> None:
 
 
 async def _syslog(address: str, message: Message) -> None:
-    parts = urlsplit(address)
+    parts = urls.split(address)
     assert parts.hostname is not None
     port = parts.port or _SYSLOG[parts.scheme]
     priority = _FACILITY * 8 + (_ERROR if message.severity == "high" and message.event != "ended" else _NOTICE)

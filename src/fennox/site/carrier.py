@@ -18,7 +18,6 @@ from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import Any, cast
-from urllib.parse import urlsplit
 
 import structlog
 from pydantic import ValidationError
@@ -27,6 +26,7 @@ from websockets.client import process_exception
 from websockets.exceptions import ConnectionClosed, InvalidStatus, InvalidURI
 
 from fennox import __version__
+from fennox.core import urls
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotSignedIn, Unreachable
 from fennox.core.names import printable
 from fennox.links.relaying import relay
@@ -65,7 +65,7 @@ class Carrier:
     _carried: set[asyncio.Task[None]] = field(default_factory=set)
 
     def __post_init__(self) -> None:
-        place = urlsplit(self.service)
+        place = urls.split(self.service, field="service")
         if place.scheme == "http" and not _is_own(place.hostname or ""):
             raise BadInput("The token is not sent in clear.", "Give the service's https:// address.", field="service")
         if place.scheme not in ("http", "https") or not place.hostname:

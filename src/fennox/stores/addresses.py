@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from typing import Literal, get_args
 from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 
+from fennox.core import urls
 from fennox.core.errors import BadInput
 from fennox.links.base import Address
 
@@ -102,6 +103,9 @@ def _bucket(text: str, bucket: str, path: str, query: str) -> StoreAddress:
         raise _wrong(text, f"has an unknown option {sorted(unknown)[0]!r}; there are {', '.join(sorted(_S3_OPTIONS))}")
     if not options.get("endpoint", "https://").startswith(("http://", "https://")):
         raise _wrong(text, "has an endpoint that is no http:// or https:// address")
+    endpoint = urls.split(options.get("endpoint", "https://any"))
+    if not endpoint.hostname:
+        raise _wrong(text, "has an endpoint that names no host")
     if options.get("style", "path") not in ("path", "virtual"):
         raise _wrong(text, "has a style that is neither path nor virtual")
     days = options.get("lock-days", "1")

@@ -13,7 +13,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 from typing import Any
-from urllib.parse import urlsplit
 
 import httpx
 from authlib.oauth2.rfc6749.parameters import prepare_grant_uri
@@ -23,6 +22,7 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
 
+from fennox.core import urls
 from fennox.core.errors import MendSettings, NotAllowed, NotSignedIn, TryLater
 from fennox.core.names import printable
 from fennox.service.settings import Settings
@@ -188,7 +188,7 @@ class Provider:
         return await self._ask("GET", address)
 
     async def _ask(self, method: str, address: str, data: dict[str, str] | None = None) -> dict[str, Any]:
-        where = urlsplit(address).hostname
+        where = urls.split(address).hostname
         try:
             async with httpx.AsyncClient(timeout=_LIMIT, trust_env=False, follow_redirects=False) as client:
                 answer = await client.request(method, address, data=data, headers={"accept": "application/json"})
@@ -220,7 +220,7 @@ def _not_for_us(why: str) -> NotSignedIn:
 
 def _must_be_safe(address: str) -> None:
     """Raise unless it is under TLS; a provider on this machine itself needs none."""
-    parts = urlsplit(address)
+    parts = urls.split(address)
     if parts.scheme == "https" and parts.hostname:
         return
     if parts.scheme != "http" or not _is_here(parts.hostname or ""):
