@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import subprocess
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import pkcs11
 import psycopg
 import pytest
 from sqlalchemy import LargeBinary, select
@@ -13,6 +15,7 @@ from fennox.catalogue.models import Base, Login
 from fennox.core.errors import Damaged, MendSettings
 from fennox.service import keyfile, sealing
 from fennox.service.context import Context
+from fennox.service.cryptoki import Cryptoki
 from fennox.service.sealing import NOT_OURS, SEALED
 from fennox.service.settings import Settings
 from fennox.wire.alerts import NewAlertRoute
@@ -95,7 +98,7 @@ async def test_a_rotation_that_is_killed_loses_nothing(
             case "in the middle":
                 patch.setattr(context.keyfile, "seal", Dying(context.keyfile.seal, 8))
             case _:
-                patch.setattr(keyfile, "keep_newest", die)
+                patch.setattr(keyfile.KeyFile, "keep_newest", die)
         with pytest.raises(Killed):
             await sealing.rotate(context, forget=dies == "before the old ones go")
     await readable(context)
@@ -141,3 +144,89 @@ def test_a_credential_of_systemd_is_used_and_its_lack_is_said(tmp_path: Path, mo
     for hostile in ("credential:../fennox.key", "credential:"):
         with pytest.raises(MendSettings):
             keyfile.load(tmp_path / "state", hostile, given)
+
+
+SOFTHSM = Path("/usr/lib/softhsm/libsofthsm2.so")
+with_token = pytest.mark.skipif(not SOFTHSM.exists(), reason="softhsm2 is not installed: no token of PKCS #11 is tried")
+
+
+@pytest.fixture
+def token(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[dict[str, str]]:
+    """Settings of a token of SoftHSM's, with the PIN 4711."""
+    (tmp_path / "tokens").mkdir()
+    conf = tmp_path / "softhsm2.conf"
+    conf.write_text(f"directories.tokendir = {tmp_path / 'tokens'}\nobjectstore.backend = file\nlog.level = ERROR\n")
+    monkeypatch.setenv("SOFTHSM2_CONF", str(conf))
+    words = ["softhsm2-util", "--init-token", "--free", "--label", "harbour", "--pin", "4711", "--so-pin", "47114711"]
+    subprocess.run(words, check=True, capture_output=True)
+    (tmp_path / "pin").write_text("4711\n")
+    (tmp_path / "pin").chmod(0o600)
+    pkcs11.unload(str(SOFTHSM))  # it reads its configuration once
+    yield {"FENNOX_PKCS11_MODULE": str(SOFTHSM), "FENNOX_PKCS11_TOKEN": "harbour",
+           "FENNOX_PKCS11_PIN_FILE": str(tmp_path / "pin"), "SOFTHSM2_CONF": str(conf)}  # fmt: skip
+    pkcs11.unload(str(SOFTHSM))
+
+
+def keeper(settings: dict[str, str], **other: str) -> Cryptoki:
+    return Cryptoki(SOFTHSM, other.get("label", "harbour"), Path(settings["FENNOX_PKCS11_PIN_FILE"]), "fennox")
+
+
+@with_token
+def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(tmp_path: Path, token: dict[str, str]) -> None:
+    state, wrapping = tmp_path / "state", keeper(token)
+    keys = keyfile.load(state, "pkcs11", wrapping=wrapping)
+    sealed = keys.seal(b"x", "a|b|c")
+    keys.add_key()
+    assert (keys.count, keys.open(sealed, "a|b|c"), keys.opens_by_newest(sealed, "a|b|c")) == (2, b"x", False)
+    assert sorted(path.name for path in state.iterdir()) == ["service.key.sealed"]
+    assert keyfile.load(state, "pkcs11", wrapping=wrapping).open(sealed, "a|b|c") == b"x", "another process"
+    with pytest.raises(MendSettings, match="not a key file"):
+        keyfile.KeyFile(state / "service.key.sealed")  # without the token it is no key
+    with pytest.raises(MendSettings, match=r"holds service\.key\.sealed, and no service\.key"):
+        keyfile.load(state)  # a key made anew would open nothing
+    whole = (state / "service.key.sealed").read_bytes()
+    (state / "service.key.sealed").write_bytes(whole[:-1] + b"!")
+    with pytest.raises(Damaged, match="does not open under the key fennox of the token harbour"):
+        keyfile.load(state, "pkcs11", wrapping=wrapping)
+    with pytest.raises(MendSettings, match="There is no token quay"):
+        keyfile.load(state, "pkcs11", wrapping=keeper(token, label="quay"))
+    Path(token["FENNOX_PKCS11_PIN_FILE"]).write_text("4712\n")
+    with pytest.raises(MendSettings, match="refuses the PIN") as refused:
+        keyfile.load(state, "pkcs11", wrapping=wrapping)
+    assert "4712" not in str(refused.value)
+    Path(token["FENNOX_PKCS11_PIN_FILE"]).chmod(0o644)
+    with pytest.raises(MendSettings, match="Others may read"):
+        keyfile.load(state, "pkcs11", wrapping=wrapping)
+    Path(token["FENNOX_PKCS11_PIN_FILE"]).chmod(0o600)
+    with pytest.raises(MendSettings, match="cannot be used"):
+        Cryptoki(tmp_path / "pin", "harbour", tmp_path / "pin", "fennox").wrap(b"k")
+
+
+@with_token
+def test_the_key_goes_into_a_token_and_back_and_the_service_works(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str], token: dict[str, str]
+) -> None:
+    enrol(service, server, key_pair[0])
+    service.further.update(token)
+    state = service.folder / "state"
+    clear = (state / "service.key").read_bytes()
+    sealed = service.fennox("service-key", "seal")
+    assert sealed.returncode == 0, sealed.stderr
+    service.stop()
+    service.further["FENNOX_KEY_KEEPER"] = "pkcs11"
+    service.start()
+    with service.client() as client:
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
+        assert service.fennox("service-key", "rotate").returncode == 0
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
+    files = [path for path in service.folder.rglob("*") if path.is_file() and "postgres" not in path.parts]
+    assert not [path for path in files if clear in path.read_bytes()], "the key lies nowhere in clear"
+    again = service.fennox("service-key", "seal")
+    assert (again.returncode, "is not there" in again.stderr) == (1, True)
+    assert service.fennox("service-key", "unseal").returncode == 0
+    service.stop()
+    service.further["FENNOX_KEY_KEEPER"] = "file"
+    service.start()
+    with service.client() as client:
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
+    assert (state / "service.key").read_bytes()[32:] == clear, "the new key, and the one before"

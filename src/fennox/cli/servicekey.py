@@ -8,7 +8,7 @@ from pathlib import Path
 
 from fennox.cli.main import Environment
 from fennox.cli.output import say
-from fennox.service import wiring
+from fennox.service import keyfile, wiring
 
 
 def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
@@ -22,3 +22,18 @@ def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
     say(f"A new key is in use, and {count} values are sealed under it. Running processes follow by themselves.")
     say("The keys before stay in the file. Copy it to every machine that has one, then: fennox service-key rotate "
         "--forget-old")  # fmt: skip
+
+
+def seal(arguments: argparse.Namespace, _environment: Environment) -> None:
+    settings = wiring.read_settings(database=arguments.database, state=arguments.state)
+    keyfile.seal(settings.state, settings.token())
+    say(f"{keyfile.SEALED} opens under the token {settings.pkcs11_token} alone, and {keyfile.NAME} is removed.")
+    say('Set key_keeper = "pkcs11" and restart the service and its workers.')
+    say("Copies of the old file still open everything: rotate the key then, with fennox service-key rotate")
+
+
+def unseal(arguments: argparse.Namespace, _environment: Environment) -> None:
+    settings = wiring.read_settings(database=arguments.database, state=arguments.state)
+    keyfile.unseal(settings.state, settings.token())
+    say(f"{keyfile.NAME} lies in clear again, and {keyfile.SEALED} is removed.")
+    say('Set key_keeper = "file" and restart the service and its workers.')

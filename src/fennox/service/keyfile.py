@@ -1,7 +1,8 @@
 """What the database must not tell in clear: sealed under keys that lie outside of it.
 
 The newest key seals; those before it still open what was sealed under them. Keys lie in ``service.key`` in the state
-folder or, where the settings say so, come from a credential that systemd hands to the service (systemd.exec(5)).
+folder or, where the settings say so, come from a credential that systemd hands to the service (systemd.exec(5)), or lie
+in ``service.key.sealed`` under a key of a PKCS #11 token.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import stat
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
@@ -20,9 +22,26 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from fennox.core.errors import Damaged, MendSettings
 
 NAME = "service.key"
+SEALED = "service.key.sealed"
 _KEY = 32  # bytes
 _MOST = 4  # keys that a file may hold
 _CREDENTIAL = "credential:"
+
+
+class Wrapping(Protocol):
+    """Keeps the keys from whoever copies the file they lie in."""
+
+    def wrap(self, keys: bytes) -> bytes: ...
+
+    def unwrap(self, data: bytes) -> bytes: ...
+
+
+class _InClear:
+    def wrap(self, keys: bytes) -> bytes:
+        return keys
+
+    def unwrap(self, data: bytes) -> bytes:
+        return data
 
 
 @dataclass(frozen=True)
@@ -39,14 +58,28 @@ class KeyFile:
     A key file that was replaced while a process runs is read anew before anything is sealed or opened.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, wrapping: Wrapping | None = None) -> None:
         self._path = path
-        self._ring = _ring(path)
+        self._wrapping = wrapping or _InClear()
+        self._ring = _ring(path, self._wrapping)
 
     def _keys(self) -> tuple[bytes, ...]:
         if _version_if_there(self._path, self._ring.version) != self._ring.version:
-            self._ring = _ring(self._path)
+            self._ring = _ring(self._path, self._wrapping)
         return self._ring.keys
+
+    def add_key(self) -> None:
+        """A new key in front, by which everything is sealed from now on."""
+        self._replace(lambda keys: (secrets.token_bytes(_KEY), *keys)[:_MOST])
+
+    def keep_newest(self) -> None:
+        """Forget the keys before the newest. What was sealed under them must have been sealed anew."""
+        self._replace(lambda keys: keys[:1])
+
+    def _replace(self, change: Callable[[tuple[bytes, ...]], tuple[bytes, ...]]) -> None:
+        """The file is replaced whole, or not at all."""
+        keys = change(_ring(self._path, self._wrapping).keys)
+        _put(self._path, self._wrapping.wrap(b"".join(keys)))
 
     @property
     def count(self) -> int:
@@ -84,24 +117,55 @@ class KeyFile:
         )
 
 
-def load(folder: Path, keeper: str = "file", credentials: Path | None = None) -> KeyFile:
+def load(
+    folder: Path, keeper: str = "file", credentials: Path | None = None, wrapping: Wrapping | None = None
+) -> KeyFile:
     """The keys, made if the service starts for the first time.
 
-    ``keeper``: ``file``, or ``credential:NAME`` for one in the folder ``credentials`` of systemd.
+    ``keeper``: ``file``, or ``credential:NAME`` for one in the folder ``credentials`` of systemd. ``wrapping``: the
+    token under whose key they lie sealed in the folder.
     """
     if keeper.startswith(_CREDENTIAL):
         path = _credential(keeper.removeprefix(_CREDENTIAL), credentials)
         return KeyFile(path)
-    path = folder / NAME
+    here, other = (NAME, SEALED) if wrapping is None else (SEALED, NAME)
+    path = folder / here
     if not path.exists():
+        if (folder / other).exists():
+            change = "seal" if wrapping is not None else "unseal"
+            raise MendSettings(
+                f"{folder} holds {other}, and no {here}.",
+                f"Run: fennox service-key {change}, with the settings of the token; or set key_keeper as it was.",
+            )
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        keys = secrets.token_bytes(_KEY)
         try:
-            _write_new(path, secrets.token_bytes(_KEY))
+            _write_new(path, keys if wrapping is None else wrapping.wrap(keys))
         except FileExistsError:
-            return load(folder, keeper, credentials)  # another process of this service was quicker
+            return load(folder, keeper, credentials, wrapping)  # another process of this service was quicker
     if stat.S_IMODE(folder.stat().st_mode) & 0o077:
         raise MendSettings(f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}")
-    return KeyFile(path)
+    return KeyFile(path, wrapping)
+
+
+def seal(folder: Path, wrapping: Wrapping) -> None:
+    """Put the keys under a token's key. The file in clear goes once the sealed one has been opened."""
+    _move(folder / NAME, _InClear(), folder / SEALED, wrapping)
+
+
+def unseal(folder: Path, wrapping: Wrapping) -> None:
+    """Put the keys back into a file in clear, as before a token is given up."""
+    _move(folder / SEALED, wrapping, folder / NAME, _InClear())
+
+
+def _move(before: Path, opens: Wrapping, after: Path, seals: Wrapping) -> None:
+    if not before.exists():
+        raise MendSettings(f"{before} is not there.", "Is the state folder the right one, and is it not done already?")
+    keys = _ring(before, opens).keys
+    _put(after, seals.wrap(b"".join(keys)))
+    if _ring(after, seals).keys != keys:
+        raise Damaged(f"{after.name} does not open to what was sealed in it.", f"{before.name} stays as it was.")
+    before.unlink()
 
 
 def _credential(name: str, folder: Path | None) -> Path:
@@ -127,11 +191,11 @@ def _version_if_there(path: Path, known: object) -> object:
         return known
 
 
-def _ring(path: Path) -> _Ring:
+def _ring(path: Path, wrapping: Wrapping) -> _Ring:
     version = _version(path)
     if stat.S_IMODE(path.stat().st_mode) & 0o077:
         raise MendSettings(f"Others may read {path}.", f"Run: chmod 600 {path}")
-    data = path.read_bytes()
+    data = wrapping.unwrap(path.read_bytes())
     if not data or len(data) % _KEY or len(data) > _KEY * _MOST:
         raise MendSettings(f"{path} is not a key file of 32 bytes a key.", "Put the right file back.")
     return _Ring(tuple(data[at : at + _KEY] for at in range(0, len(data), _KEY)), version)
@@ -144,23 +208,12 @@ def _write_new(path: Path, data: bytes) -> None:
         os.fsync(file.fileno())
 
 
-def add_key(folder: Path) -> None:
-    """A new key in front, by which everything is sealed from now on. The file is replaced whole, or not at all."""
-    _replace(folder, lambda keys: (secrets.token_bytes(_KEY), *keys)[:_MOST])
-
-
-def keep_newest(folder: Path) -> None:
-    """Forget the keys before the newest. What was sealed under them must have been sealed anew."""
-    _replace(folder, lambda keys: keys[:1])
-
-
-def _replace(folder: Path, change: Callable[[tuple[bytes, ...]], tuple[bytes, ...]]) -> None:
-    path, fresh = folder / NAME, folder / f"{NAME}.new"
-    keys = change(_ring(path).keys)
-    fresh.unlink(missing_ok=True)  # of a rotation that was killed before it counted
-    _write_new(fresh, b"".join(keys))
+def _put(path: Path, data: bytes) -> None:
+    fresh = path.with_name(f"{path.name}.new")
+    fresh.unlink(missing_ok=True)  # of a change that was killed before it counted
+    _write_new(fresh, data)
     fresh.replace(path)
-    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    handle = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
     try:
         os.fsync(handle)  # so that the new file is found after a crash
     finally:

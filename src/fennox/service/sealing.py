@@ -12,7 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue import models
 from fennox.catalogue.models import AlertRoute, Audit, HandedIn, KeySet, Login, User
-from fennox.service import alerting, handing, keyfile
+from fennox.service import alerting, handing
 from fennox.service.context import Context
 from fennox.service.keyfile import KeyFile
 from fennox.service.people import factors, recovering
@@ -59,14 +59,13 @@ async def rotate(context: Context, *, forget: bool) -> int:
     The new key counts as soon as the file is replaced, and the old one still opens what it has sealed: where a rotation
     was killed, the next one goes on.
     """
-    folder = context.settings.state
     if not forget:
-        await asyncio.to_thread(keyfile.add_key, folder)
+        await asyncio.to_thread(context.keyfile.add_key)
     async with context.session() as session:
         count = await seal_anew(session, context.keyfile)
         action = "forgot the older keys of" if forget else "rotated the key of"
         session.add(Audit(at=context.now(), by=recovering.BY, action=action, noun="service", name="fennox",
                           details={"sealed anew": str(count)}))  # fmt: skip
     if forget:
-        await asyncio.to_thread(keyfile.keep_newest, folder)
+        await asyncio.to_thread(context.keyfile.keep_newest)
     return count

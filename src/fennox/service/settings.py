@@ -14,6 +14,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
 from fennox.core.errors import MendSettings
+from fennox.service.keyfile import Wrapping
 from fennox.wire.access import Role
 
 _DRIVER = "postgresql+psycopg"
@@ -28,9 +29,14 @@ class Settings(BaseSettings):
     state: Path = Field(description="Folder of the service key file, readable by its owner only.")
     key_keeper: str = Field(
         default="file",
-        pattern=r"^(file|credential:[A-Za-z0-9._-]{1,64})$",
-        description="Where the service's key is: `file` (in the state folder), or `credential:NAME` of systemd.",
+        pattern=r"^(file|pkcs11|credential:[A-Za-z0-9._-]{1,64})$",
+        description="Where the service's key is: `file` (in the state folder), `credential:NAME` of systemd, or "
+        "`pkcs11`: in the state folder, sealed under a key of a token.",
     )
+    pkcs11_module: Path | None = Field(default=None, description="The token's library, like libsofthsm2.so.")
+    pkcs11_token: str = Field(default="", description="The token's label.")
+    pkcs11_pin_file: Path | None = Field(default=None, description="Its first line is the user's PIN.")
+    pkcs11_key: str = Field(default="fennox", description="The label of the AES key in it, made if there is none.")
     host: str = "127.0.0.1"
     port: int = 8420
     tls_certificate: Path | None = None
@@ -100,6 +106,17 @@ class Settings(BaseSettings):
         """The folder in which systemd hands credentials to this process (systemd.exec(5)); None: it hands none."""
         folder = os.environ.get("CREDENTIALS_DIRECTORY")
         return Path(folder) if folder else None
+
+    def token(self) -> Wrapping:
+        """The PKCS #11 token that is named, whether it is in use or not. Raises ``MendSettings``."""
+        if self.pkcs11_module is None or self.pkcs11_pin_file is None or not self.pkcs11_token:
+            raise MendSettings(
+                "The token that is to seal the service's key is not named.",
+                "Set pkcs11_module, pkcs11_token and pkcs11_pin_file; docs/security.md shows how.",
+            )
+        from fennox.service.cryptoki import Cryptoki  # no service without a token needs its library
+
+        return Cryptoki(self.pkcs11_module, self.pkcs11_token, self.pkcs11_pin_file, self.pkcs11_key)
 
     def oidc_secret(self) -> str | None:
         """Read when it is needed, so that a new one counts at once. Raises ``MendSettings``."""

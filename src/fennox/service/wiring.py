@@ -71,7 +71,8 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
             loop.call_soon_threadsafe(clock_set.set)
 
     now = SimulatedClock(clock, told).now if clock else real_now
-    keys = keyfile.load(settings.state, settings.key_keeper, settings.credentials)
+    wrapping = settings.token() if settings.key_keeper == "pkcs11" else None
+    keys = keyfile.load(settings.state, settings.key_keeper, settings.credentials, wrapping)
     simulated = clock is not None
     opening = partial(open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set)
     for _ in range(_TRIES):
@@ -122,8 +123,7 @@ async def recover(
 ) -> str:
     """Let somebody in again, on the service's own machine; the service may run meanwhile. What was done, in words."""
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
-    if not (settings.state / keyfile.NAME).exists():
-        raise MendSettings(f"{settings.state} holds no key file.", "Run it as the service's account, on its machine.")
+    _must_hold_a_key(settings)
     context = await _context(settings, clock)
     try:
         done = await recovering.recover(context, name, password, administrator=administrator, no_approvals=no_approvals)
@@ -135,18 +135,24 @@ async def recover(
 async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) -> int:
     """As :func:`fennox.service.sealing.rotate`, on the service's own machine; the service may run meanwhile."""
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
-    if settings.key_keeper != "file":
+    if settings.key_keeper not in ("file", "pkcs11"):
         raise MendSettings(
             "The service's key comes from systemd, and is not ours to write.",
             "Make a new credential: 32 new bytes, then the old ones. docs/security.md shows how.",
         )
-    if not (settings.state / keyfile.NAME).exists():
-        raise MendSettings(f"{settings.state} holds no key file.", "Run it as the service's account, on its machine.")
+    _must_hold_a_key(settings)
     context = await _context(settings, clock)
     try:
         return await sealing.rotate(context, forget=forget)
     finally:
         await context.close()
+
+
+def _must_hold_a_key(settings: Settings) -> None:
+    """Else one would be made, under which nothing opens."""
+    there = settings.key_keeper.startswith("credential:")
+    if not there and not any((settings.state / name).exists() for name in (keyfile.NAME, keyfile.SEALED)):
+        raise MendSettings(f"{settings.state} holds no key file.", "Run it as the service's account, on its machine.")
 
 
 def _known_by(place: Place) -> str | None:
