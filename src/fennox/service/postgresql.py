@@ -15,6 +15,9 @@ from fennox.service.pooling import ask_the_idle
 from fennox.service.settings import Settings
 
 
+_MET = ("40001", "40P01")  # serialization failure, deadlock: of two transactions, one is ended as if it had never begun
+
+
 def connect(settings: Settings) -> AsyncEngine:
     # A process that is paused in a transaction must not hold a run's row for longer than its lease.
     idle = f"-c idle_in_transaction_session_timeout={int(settings.lease_seconds * 1000)}"
@@ -42,6 +45,8 @@ def in_words() -> Iterator[None]:
             "A text holds a character that cannot be kept, or a number is out of range.", "Leave it out."
         ) from error
     except DBAPIError as error:
+        if getattr(error.orig, "sqlstate", None) in _MET:
+            raise TryLater("Two changes met in the database, and this one was not made.", "Try again.") from error
         if (lacking := _lacks(error)) is not None:
             raise lacking from error
         if error.connection_invalidated or type(error.orig).__name__ in ("OperationalError", "AdminShutdown"):

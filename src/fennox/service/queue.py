@@ -98,6 +98,11 @@ async def enqueue(
     if idempotency_key is not None:
         known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
         if (run := known.scalar_one_or_none()) is not None:
+            if (run.kind, run.system_id, run.sheet_id) != (kind, system_id, sheet_id):
+                raise Conflict(
+                    f"This idempotency key has started something else: the {run.kind} {run.id[:12]}.",
+                    "Give another key.",
+                )
             return run
     if kind != "look" and system_id is not None:
         await _give_way(session, system_id, now)
@@ -128,6 +133,16 @@ async def enqueue(
     await announce(session, run.id)
     await call_workers(session)
     return run
+
+
+async def hold_active(session: AsyncSession, system_id: str) -> None:
+    """Lock the active runs of a system, before its own row or a sheet of its is locked.
+
+    Whoever carries a run out locks that first. Two who lock in another order wait for each other, and the database ends
+    one of them: a restore died of somebody who started it a second time.
+    """
+    active = select(Run.id).where(Run.system_id == system_id, IS_ACTIVE).order_by(Run.id)
+    await session.execute(active.with_for_update())
 
 
 async def _lined_up(session: AsyncSession, run: Run, *, wait: bool) -> Run:

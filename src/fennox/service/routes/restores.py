@@ -156,6 +156,14 @@ async def show_restore(sheet: str, context: Here) -> SheetShown:
         return await _shown(session, await find_sheet(session, sheet))
 
 
+async def _held(session: AsyncSession, sheet: str) -> Sheet:
+    """A sheet that only this request changes, until its transaction ends."""
+    row = await find_sheet(session, sheet)
+    await queue.hold_active(session, row.system_id)
+    await session.refresh(row, with_for_update={"key_share": True})
+    return row
+
+
 @router.post("/restores/{sheet}/start", status_code=202)
 async def start_restore(
     sheet: str, request: Request, context: Here, who: Who, wanted: SheetStart | None = None,
@@ -163,8 +171,7 @@ async def start_restore(
 ) -> RunShown:  # fmt: skip
     """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved is proved anew."""
     async with context.session() as session:
-        row = await find_sheet(session, sheet)
-        await session.refresh(row, with_for_update=True)
+        row = await _held(session, sheet)
         data = _data(row)
         blockers = data.blockers() if who.scope is None else uses.unnamed(data.blockers())
         if blockers:
@@ -184,8 +191,9 @@ async def start_restore(
             there = data.target.address
             data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
         _decide_takeover(data, system, wanted.takeover if wanted is not None else None, settled=goes_on)
-        if not goes_on:  # else its worker alone writes the sheet
-            row.data = data.model_dump(mode="json")
+        if before is not None and goes_on:
+            return await run_shown(context, session, before)
+        row.data = data.model_dump(mode="json")
         run = await _queued(session, row, context, who, idempotency_key)
         here = data.target.address == system.address
         if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
@@ -232,8 +240,7 @@ async def undo_restore(
 ) -> RunShown:
     """Give a restore up that has begun: what can be undone is, by the steps that the sheet shows."""
     async with context.session() as session:
-        row = await find_sheet(session, sheet)
-        await session.refresh(row, with_for_update=True)
+        row = await _held(session, sheet)
         data = _data(row)
         if data.state in ("proved", "given up"):
             raise Conflict(f"This restore is {data.state}.", "Nothing is left to be undone.")
@@ -278,8 +285,7 @@ async def _safety_order(session: AsyncSession, row: Sheet, now: datetime) -> dic
 async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context: Here, who: Who) -> RunShown:
     """Answer a gate; the restore goes on."""
     async with context.session() as session:
-        row = await find_sheet(session, sheet)
-        await session.refresh(row, with_for_update=True)
+        row = await _held(session, sheet)
         data = SheetData.model_validate(row.data)
         gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
         if gate is None:
