@@ -101,7 +101,8 @@ def unlock(header: dict[str, Any], passphrase: str) -> bytes | None:
         public = X25519PrivateKey.from_private_bytes(raw).public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
         body = canonical({name: value for name, value in header.items() if name not in ("mac_write", "mac_open")})
         mac = hmac.digest(derive(raw, "fennox/1|header open mac"), body, "sha256").hex()
-        if public == base64.b64decode(header["seal_key"]) and hmac.compare_digest(mac, header["mac_open"]):
+        told = str(header["mac_open"]).encode(errors="replace")
+        if public == base64.b64decode(header["seal_key"]) and hmac.compare_digest(mac.encode(), told):
             return raw
     return None
 

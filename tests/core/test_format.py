@@ -53,11 +53,12 @@ def test_a_wrong_passphrase_and_a_slot_with_a_foreign_key_are_the_same_error() -
     assert str(wrong.value) == str(exchanged.value)
 
 
-@pytest.mark.parametrize("field", ["sweeper", "plain_names", "revision", "written", "store"])
+@pytest.mark.parametrize("field", ["sweeper", "plain_names", "revision", "written", "store", "macs"])
 def test_a_changed_header_fails_both_macs(field: str) -> None:
     made, keys = make_header(["right"])
-    value = {"sweeper": "f" * 32, "plain_names": False, "revision": 9, "written": "y", "store": "0" * 32}[field]
-    forged = made.model_copy(update={field: value})
+    values = {"sweeper": "f" * 32, "plain_names": False, "revision": 9, "written": "y", "store": "0" * 32}
+    changed = {"mac_write": "fæ rø", "mac_open": "fæ rø"} if field == "macs" else {field: values[field]}
+    forged = made.model_copy(update=changed)
     with pytest.raises(Damaged):
         forged.check_under(keys.secret)
     with pytest.raises(Damaged):

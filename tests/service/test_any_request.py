@@ -51,7 +51,7 @@ class Estate:
 
     service: Service
     names: dict[str, str]
-    known: dict[str, str]
+    known: dict[str, Any]
     token: Any
     faults: list[str] = field(default_factory=list)
     slowest: tuple[float, str] = (0.0, "")
@@ -127,7 +127,7 @@ def estate(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> 
                                       store="attic", ladder="always 3"))  # fmt: skip
     names = {"systems": "web-9", "stores": "attic", "logins": "quay-root", "routines": "nightly", "alerts": "hook",
              "users": "harbour-admin", "key-sets": "attic", "kinds": "linux-server"}  # fmt: skip
-    known = {
+    known: dict[str, Any] = {
         "system": "web-9", "store": "attic", "login": "quay-root", "onto": "web-9", "backup": backup, "run": run.id,
         "before": backup, "after": backup, "sheet": sheet, "kind": "linux-server", "routine": "nightly",
         "when": "every day at 03:10", "zone": "Europe/Oslo", "ladder": "always 2", "systems": "all", "name": "made-up",

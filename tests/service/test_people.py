@@ -186,8 +186,9 @@ async def with_authenticator(context: Context, app: FastAPI, who: Somebody) -> t
     async with calling(app, who) as client:
         begun = (await client.post("/authenticator")).json()
         totp = pyotp.TOTP(begun["secret"])
-        wrong = await client.post("/authenticator/confirm", json={"code": "000000"})
-        assert wrong.status_code == 422
+        for made_up in ("000000", "fæ rø", "\U0001f980"):
+            wrong = await client.post("/authenticator/confirm", json={"code": made_up})
+            assert wrong.status_code == 422
         codes = (await client.post("/authenticator/confirm", json={"code": code_at(totp, context)})).json()["codes"]
     return totp, codes
 

@@ -186,6 +186,7 @@ def lies() -> list[tuple[Claims, str]]:
         ({"aud": "another-program"}, "made for another program"),
         ({"aud": [CLIENT, "x"], "azp": "x"}, "given to another program"),
         ({"nonce": "another"}, "belongs to another sign-in"),
+        ({"nonce": "fæ rø"}, "belongs to another sign-in"),
         ({"sub": ""}, "names nobody"),
         ({"sub": 7}, "names nobody"),
         ({"exp": 1}, "behind this clock"),
@@ -229,9 +230,10 @@ def test_no_answer_counts_twice_nor_for_another_sign_in(ours: Service, lying: Ly
     assert asked["code_challenge_method"] == "S256"
     with Client(ours.address) as client:
         code = lying.code(asked["nonce"])
-        crossed = ProviderSignIn(state=others["state"], code=code, handle=handle)
-        with pytest.raises(ProblemError, match="belongs to another sign-in"):
-            client.sign_in_with_provider(crossed)
+        for state, begun in ((others["state"], handle), ("fæ rø", begin(ours)[0])):
+            crossed = ProviderSignIn(state=state, code=code, handle=begun)
+            with pytest.raises(ProblemError, match="belongs to another sign-in"):
+                client.sign_in_with_provider(crossed)
         wanted = ProviderSignIn(state=others["state"], code=lying.code(others["nonce"]), handle=other)
         assert client.sign_in_with_provider(wanted).token
         with pytest.raises(ProblemError, match="used already"):

@@ -14,7 +14,6 @@ from fennox.core.errors import BadInput, TryLater
 from fennox.service.pooling import ask_the_idle
 from fennox.service.settings import Settings
 
-
 _MET = ("40001", "40P01")  # serialization failure, deadlock: of two transactions, one is ended as if it had never begun
 
 

@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 from pydantic import Field
 
+from fennox.core.constant_time import same
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable, WrongPassphrase
 from fennox.core.format import canonical
 from fennox.core.format.canonical import Stored
@@ -97,7 +98,7 @@ class Header(Stored):
 
     def check_under(self, secret: WriteSecret) -> None:
         """Refuse a header that was not written by a holder of the write secret."""
-        if not hmac.compare_digest(hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write):
+        if not same(hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write):
             raise Damaged("The header's MAC under the write secret does not fit.", "Somebody else wrote this header.")
 
     def unlock(self, passphrase: str) -> OpeningKey:
@@ -110,7 +111,7 @@ class Header(Stored):
             opening = self._try_slot(slot, passphrase)
             if opening is not None:
                 body = self._unsigned()
-                if not hmac.compare_digest(hmac.digest(_open_mac_key(opening), body, sha256).hex(), self.mac_open):
+                if not same(hmac.digest(_open_mac_key(opening), body, sha256).hex(), self.mac_open):
                     raise Damaged("The header's MAC under the opening key does not fit.", "Use another copy of it.")
                 return slot, opening
         raise WrongPassphrase(

@@ -11,6 +11,7 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Challenge, Passkey, RecoveryCode, User
+from fennox.core.constant_time import same
 from fennox.service.context import Context
 from fennox.wire.access import Factor
 
@@ -67,7 +68,7 @@ def fitting_step(secret: str, code: str, context: Context) -> int | None:
     """The time step whose code this is, by this machine's clock."""
     totp, now = pyotp.TOTP(secret, interval=_STEP), int(context.wall().timestamp()) // _STEP
     steps = [now + away for away in _AROUND]
-    return next((step for step in steps if secrets.compare_digest(totp.generate_otp(step), code)), None)
+    return next((step for step in steps if same(totp.generate_otp(step), code)), None)
 
 
 def new_secret() -> str:

@@ -7,7 +7,6 @@ counts when somebody signs in, and when it ends their sessions (OpenID Connect B
 from __future__ import annotations
 
 import re
-import secrets
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -23,6 +22,7 @@ from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
 
 from fennox.core import urls
+from fennox.core.constant_time import same
 from fennox.core.errors import MendSettings, NotAllowed, NotSignedIn, TryLater
 from fennox.core.names import printable
 from fennox.service.settings import Settings
@@ -109,7 +109,7 @@ class Provider:
             wanted["client_secret"] = secret
         answer = await self._ask("POST", endpoint, data=wanted)
         claims = await self._claims(str(answer.get("id_token", "")))
-        if not secrets.compare_digest(str(claims.get("nonce", "")), nonce):
+        if not same(nonce, str(claims.get("nonce", ""))):
             raise _not_for_us("it belongs to another sign-in")
         return Vouched(
             issuer=self.issuer, subject=_subject(claims), name=self._name(claims), role=self._role(claims),

@@ -12,6 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import User
+from fennox.core.constant_time import same
 from fennox.core.errors import BadInput, NotAllowed, NotSignedIn
 from fennox.service import audit
 from fennox.service.context import Context
@@ -72,7 +73,7 @@ async def sign_in_with_provider(
     async with attempt(context, to_sign_in("", origin_of(request).address)) as tried:
         async with context.session() as session:
             begun = await challenges.use(session, _PURPOSE, handle)
-        if not secrets.compare_digest(begun["state"], wanted.state):
+        if not same(begun["state"], wanted.state):
             raise NotSignedIn("This answer of the provider belongs to another sign-in.", "Begin it again.")
         vouched = await _provider(context).vouched(
             wanted.code.get_secret_value(), begun["redirect"], begun["verifier"], begun["nonce"]
