@@ -70,7 +70,7 @@ soak: setup console .venv/tests-ready
 	$(BIN)/pytest tests/service/test_year_of_wrong_clocks.py --systems 100
 	$(BIN)/pytest tests/service/test_any_routine.py --examples 6000
 	$(BIN)/pytest tests/service/test_disturbed.py --disturbed 1800
-	$(BIN)/pytest tests/service/test_crowds.py tests/service/test_hostile_expressions.py --crowds
+	$(BIN)/pytest tests/service/test_bounds.py tests/service/test_crowds.py tests/service/test_hostile_expressions.py --crowds
 	$(BIN)/pytest tests/service/test_any_request.py --requests 12 --requests-for 3600 --crowds
 	scripts/chaos 3600
 	$(BIN)/pytest -n $(JOBS) tests/core/test_fuzzing.py --examples 200000

@@ -29,7 +29,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--faults", default="", help="of the random ones, only these: hung_line,full_store")
     parser.addoption("--kills", type=int, default=8, help="how often the kill tests kill; `make soak` takes hundreds")
     parser.addoption("--requests", type=int, default=3, help="of each operation of the API, good and bad, in a round")
-    parser.addoption("--requests-for", type=float, default=120, help="seconds of rounds; `make soak` takes 3,600")
+    parser.addoption("--requests-for", type=float, default=300, help="seconds of rounds; `make soak` takes 3,600")
     parser.addoption("--crowds", action="store_true", help="hold how quickly others are answered; `make soak` does")
 
 

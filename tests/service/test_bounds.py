@@ -71,15 +71,15 @@ def test_a_body_of_who_is_signed_in_is_bounded_too_and_one_of_its_route_by_that(
     assert handed.status_code == 404, "there is no such system; it was read"
 
 
-def test_a_thousand_half_sent_requests_shut_nobody_out(service: Service) -> None:
+def test_a_thousand_half_sent_requests_shut_nobody_out(service: Service, longest: float) -> None:
     with ExitStack() as stack:
         half = [connected(service, stack, b"GET /healthz HTTP/1.1\r\nhost:") for _ in range(1000)]
         slowest = 0.0
         for _ in range(20):
             begun = time.monotonic()
-            assert httpx.get(f"{service.address}/readyz", trust_env=False, timeout=20).status_code == 200
+            assert httpx.get(f"{service.address}/readyz", trust_env=False, timeout=60).status_code == 200
             slowest = max(slowest, time.monotonic() - begun)
-        assert slowest < 5, "a busy machine may be slow, but nobody waits for the strangers"
+        assert slowest < longest, "nobody waits for the strangers"
         begun = time.monotonic()
         until(lambda: all(answer(one) == b"" for one in half), "all of them are closed", limit=60)
         assert time.monotonic() - begun < 40
