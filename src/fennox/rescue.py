@@ -3,6 +3,9 @@
 
 Needs Python 3.11 and, on Debian 12: python3-cryptography python3-argon2 python3-zstandard. It imports nothing of Fennox
 and writes nothing to the store. Section numbers (§) are those of docs/store-format.md.
+
+Exit codes, as those of ``fennox``: 0 done, 1 damage or something that could not be done, 2 wrong usage, 3 not found,
+4 the passphrase opens nothing.
 """
 
 from __future__ import annotations
@@ -15,6 +18,8 @@ import hashlib
 import hmac
 import json
 import os
+import re
+import shlex
 import stat
 import struct
 import sys
@@ -41,6 +46,14 @@ except ImportError as missing:
 CLASSIC = "x25519-sha256-aes256gcm"
 MAX_CHUNK = 4 * 1024 * 1024
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
+MAX_SLOTS = 64
+MAX_LIST = 64 * 1024 * 1024  # bytes of a header, record, note or sweep list
+FAILED, USAGE, NOT_FOUND, NOT_OPENED = 1, 2, 3, 4
+WRONG = (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, OSError)  # of what is read
+NOBODY = (
+    "What nobody can find here: whether the newest backups or notes of a system were removed, and whether all of it "
+    "was set back to an older copy. Compare `list` with the recovery sheet, or with another store."
+)
 
 
 class Bad(Exception):
@@ -81,8 +94,8 @@ def hpke_open(raw: bytes, sealed: bytes, info: bytes) -> bytes:
 
 
 def unlock(header: dict[str, Any], passphrase: str) -> bytes | None:
-    """Try every slot of a header (§3.1); the opening key, or None."""
-    for slot in header["slots"]:
+    """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest does not fit."""
+    for slot in header["slots"][:MAX_SLOTS]:
         costs = slot["costs"]
         if costs["memory"] > MAX_MEMORY or costs["passes"] > MAX_PASSES or costs["lanes"] > MAX_LANES:
             continue
@@ -99,12 +112,18 @@ def unlock(header: dict[str, Any], passphrase: str) -> bytes | None:
         except InvalidTag:
             continue
         public = X25519PrivateKey.from_private_bytes(raw).public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
-        body = canonical({name: value for name, value in header.items() if name not in ("mac_write", "mac_open")})
-        mac = hmac.digest(derive(raw, "fennox/1|header open mac"), body, "sha256").hex()
-        told = str(header["mac_open"]).encode(errors="replace")
-        if public == base64.b64decode(header["seal_key"]) and hmac.compare_digest(mac.encode(), told):
-            return raw
+        if public != base64.b64decode(header["seal_key"]):
+            raise Bad("the passphrase opens it, and its seal key is another one's")
+        if not mac_fits(header, "mac_open", derive(raw, "fennox/1|header open mac")):
+            raise Bad("the passphrase opens it, and its MAC under the opening key does not fit: it was changed")
+        return raw
     return None
+
+
+def mac_fits(header: dict[str, Any], name: str, key: bytes) -> bool:
+    body = canonical({name: value for name, value in header.items() if name not in ("mac_write", "mac_open")})
+    told = str(header[name]).encode(errors="replace")
+    return hmac.compare_digest(hmac.digest(key, body, "sha256").hex().encode(), told)
 
 
 # --- the store --------------------------------------------------------------------------------------------------------
@@ -129,6 +148,10 @@ class Fields:
         if self.take(4) != expected:
             raise Bad(f"the {self.what} does not begin as it should")
 
+    def end(self) -> None:
+        if self.at != len(self.data):
+            raise Bad(f"the {self.what} goes on behind its end")
+
 
 class Store:
     """A store in a folder, opened with a passphrase."""
@@ -137,38 +160,99 @@ class Store:
         self.folder = folder
         self.openings: dict[int, bytes] = {}
         self.secrets: dict[int, bytes] = {}
-        for header, opening in self.open_headers(passphrase):
-            generation = header["generation"]
-            info = f"fennox/1|write secret|{header['key_set']}|{generation}"
-            self.openings[generation] = opening
-            self.secrets[generation] = hpke_open(opening, base64.b64decode(header["write_secret"]), info.encode())
-            self.id, self.key_set = header["store"], header["key_set"]
         self.places: dict[str, list[tuple[Path, int, int]]] = {}
         self.damaged: list[str] = []
         self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
+        self.unexplained: list[str] = []  # what is not here, and no sweep list says why
+        self.removed: list[dict[str, Any]] = []  # what sweeps have removed
+        self._records: list[tuple[Path, dict[str, Any], bytes]] | None = None
+        opened = self.open_headers(passphrase)
+        for generation, (path, header, opening) in sorted(opened.items()):
+            info = f"fennox/1|write secret|{header['key_set']}|{generation}"
+            self.openings[generation] = opening
+            self.secrets[generation] = hpke_open(opening, base64.b64decode(header["write_secret"]), info.encode())
+            key = derive(self.secrets[generation], f"fennox/1|header mac|{header['key_set']}|{generation}")
+            if not mac_fits(header, "mac_write", key):
+                self.damaged.append(f"{self.name(path)}: its MAC under the write secret does not fit")
+            self.id, self.key_set, self.plain_names = header["store"], header["key_set"], header["plain_names"]
 
-    def open_headers(self, passphrase: str) -> list[tuple[dict[str, Any], bytes]]:
+    def name(self, path: Path) -> str:
+        return safe(str(path.relative_to(self.folder)))
+
+    def expected_id(self) -> str | None:
+        """The store that this folder is, as its readme says."""
+        try:
+            text = (self.folder / "READ-ME-FIRST.txt").read_text("utf-8", "replace")
+        except OSError:
+            self.damaged.append("READ-ME-FIRST.txt: is not here")
+            return None
+        found = re.search(r"Store ([0-9a-f]{32})\.", text)
+        if found is None:
+            self.damaged.append("READ-ME-FIRST.txt: does not say which store this is")
+        return found.group(1) if found else None
+
+    def read_header(self, path: Path) -> dict[str, Any] | None:
+        """None if it is none. What is wrong with one that can be tried all the same is told."""
+        try:
+            data = path.read_bytes()
+            header: dict[str, Any] = json.loads(data)
+            if header["format"] != "fennox-store/1" or type(header["generation"]) is not int:
+                raise Bad("is of a format that this reader does not know")
+            if type(header["revision"]) is not int or len(data) > MAX_LIST:
+                raise Bad("is no header")
+            for name in ("store", "key_set", "suite", "seal_key", "write_secret", "slots", "mac_write", "mac_open"):
+                header[name]
+        except (Bad, *WRONG) as error:
+            self.damaged.append(f"{self.name(path)}: cannot be read as a header ({said(error)})")
+            return None
+        name = f"{header['generation']}.{hashlib.blake2b(data, digest_size=32).hexdigest()[:16]}.json"
+        if path.name != name:
+            self.damaged.append(f"{self.name(path)}: holds what belongs under the name {safe(name)}")
+        return header
+
+    def open_headers(self, passphrase: str) -> dict[int, tuple[Path, dict[str, Any], bytes]]:
         """The newest header of each key generation that the passphrase opens (§3.3, §3.7)."""
-        found = []
-        for path in sorted((self.folder / "header").glob("*.json")):
-            try:
-                header = json.loads(path.read_bytes())
-                if header["format"] == "fennox-store/1":
-                    found.append(header)
-            except (ValueError, KeyError, TypeError):
-                say(f"warning: {path.name} cannot be read")
-        if not found:
-            fail(f"{self.folder} holds no store of Fennox (no readable file in {self.folder / 'header'}).")
-        found.sort(key=lambda header: (header["generation"], header["revision"]), reverse=True)
-        opened: dict[int, tuple[dict[str, Any], bytes]] = {}
-        for header in found:
+        if not (self.folder / "header").is_dir():
+            fail(f"{safe(str(self.folder))} holds no store of Fennox: no folder `header`.", NOT_FOUND)
+        found = [(path, self.read_header(path)) for path in sorted((self.folder / "header").iterdir()) if plain(path)]
+        headers = [(path, header) for path, header in found if header is not None]
+        expected = self.expected_id()
+        if expected is None and headers:
+            ids = [header["store"] for _, header in headers]
+            expected = max(sorted(set(ids)), key=ids.count)
+        for path, header in headers:
+            if header["store"] != expected:
+                self.damaged.append(
+                    f"{self.name(path)}: belongs to the store {safe(str(header['store']))}, and this one is {expected}"
+                )
+        ours = [(path, header) for path, header in headers if header["store"] == expected]
+        if not ours:
+            for line in self.damaged:
+                say(f"DAMAGED {line}")
+            fail(f"{safe(str(self.folder))} holds no store of Fennox (no header that can be read).", NOT_FOUND)
+        ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
+        opened: dict[int, tuple[Path, dict[str, Any], bytes]] = {}
+        hybrid = False
+        for path, header in ours:
             if header["suite"] != CLASSIC:
-                fail(f"The store's suite is {header['suite']}; read it with `fennox rescue`, which knows it.")
-            if header["generation"] not in opened and (opening := unlock(header, passphrase)) is not None:
-                opened[header["generation"]] = (header, opening)
-        if not opened:
-            fail("The passphrase opens none of this store's slots.")
-        return list(opened.values())
+                hybrid = True
+                continue
+            try:
+                opening = unlock(header, passphrase) if header["generation"] not in opened else None
+            except (Bad, *WRONG) as error:
+                self.damaged.append(f"{self.name(path)}: {said(error)}")
+                continue
+            if opening is not None:
+                opened[header["generation"]] = (path, header, opening)
+        if opened:
+            return opened
+        for line in self.damaged:
+            say(f"DAMAGED {line}")
+        if hybrid:
+            fail("The store's suite is another one; read it with `fennox rescue`, which knows it.", FAILED)
+        if any("the passphrase opens it" in line for line in self.damaged):
+            fail("The passphrase is right, and no header of the store is whole. Copy one from another copy.", FAILED)
+        fail("The passphrase opens none of this store's slots.", NOT_OPENED)
 
     def keys_of(self, generation: int) -> bytes:
         if generation not in self.secrets:
@@ -182,8 +266,8 @@ class Store:
             try:
                 with path.open("rb") as file:
                     self.read_table(path, file.read(44) + b"", file)
-            except (Bad, InvalidTag, OSError) as error:
-                self.damaged_pack(path, f"table: {error or 'does not open'}")
+            except (Bad, InvalidTag, *WRONG) as error:
+                self.damaged_pack(path, f"table: {said(error)}")
 
     def damaged_pack(self, path: Path, what: str) -> None:
         """Damage, unless the service has found it, too, and needs nothing of the pack (§11.5).
@@ -199,8 +283,12 @@ class Store:
         for path in sorted((self.folder / "sweep").glob("*.fxc")):
             try:
                 lists.append(self.read_sweep(path.read_bytes()))
-            except (Bad, InvalidTag, ValueError, OSError) as error:
-                self.damaged.append(f"{path.relative_to(self.folder)}: {error or 'does not open'}")
+            except (Bad, InvalidTag, *WRONG) as error:
+                self.damaged.append(f"{self.name(path)}: {said(error)}")
+                continue
+            if not path.name.startswith(f"{lists[-1]['time']}."):
+                self.damaged.append(f"{self.name(path)}: holds the list of {safe(str(lists[-1]['time']))}")
+        self.removed = [item for sweep in lists for item in sweep["removed"]]
         condemned: set[str] = set()
         for sweep in sorted(lists, key=lambda sweep: str(sweep["time"])):
             if sweep["stage"] == "withdrawn":
@@ -217,6 +305,7 @@ class Store:
         start = data[: fields.at]
         key = derive(self.keys_of(generation), f"fennox/1|sweep|{self.id}|{generation}", salt)
         sweep: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start))
+        fields.end()
         return sweep
 
     def read_table(self, path: Path, start: bytes, file: Any) -> None:
@@ -227,9 +316,16 @@ class Store:
             raise Bad("the table claims too many bytes")
         key = derive(self.keys_of(generation), f"fennox/1|pack table|{self.id}|{generation}", salt)
         table = Fields(AESGCM(key).decrypt(bytes(12), file.read(length), start[:40]), "pack table")
+        at = 44 + length
         for _ in range(table.u32()):
             chunk, offset, size, _plain = table.take(32).hex(), table.u32(), table.u32(), table.u32()
+            if offset != at:
+                raise Bad("its chunks do not lie one behind the other")
+            at += size
             self.places.setdefault(chunk, []).append((path, offset, size))
+        table.end()
+        if at != file.seek(0, os.SEEK_END):
+            raise Bad("it does not end with its last chunk")
 
     def chunk(self, chunk: str, key: str, length: int) -> bytes:
         """Open a chunk from the first place that holds it whole (§4.2)."""
@@ -263,16 +359,83 @@ class Store:
 
     def records(self) -> list[tuple[Path, dict[str, Any], bytes]]:
         """Every backup's record, of its newest key generation: path, reference section and sealed section (§9)."""
+        if self._records is not None:
+            return self._records
         found: dict[str, tuple[Path, dict[str, Any], bytes]] = {}
         for path in sorted((self.folder / "systems").glob("*/*.fxr")):
+            if not plain(path):
+                continue
             try:
                 reference, sealed = self.read_record(path.read_bytes())
+                belongs = self.record_name(reference)
+                if path.relative_to(self.folder).as_posix() != belongs:
+                    self.damaged.append(f"{self.name(path)}: holds the record that belongs at {safe(belongs)}")
                 known = found.get(reference["backup"])
                 if known is None or known[1]["generation"] < reference["generation"]:
                     found[reference["backup"]] = (path, reference, sealed)
-            except (Bad, InvalidTag, ValueError, OSError) as error:
-                self.damaged.append(f"{path.relative_to(self.folder)}: {error or 'does not open'}")
-        return list(found.values())
+            except (Bad, InvalidTag, *WRONG) as error:
+                self.damaged.append(f"{self.name(path)}: {said(error)}")
+        self._records = list(found.values())
+        return self._records
+
+    def record_name(self, reference: dict[str, Any]) -> str:
+        """Where a record belongs (§2.1, §2.3)."""
+        shown = (reference["name"] if self.plain_names else "") or "backup"
+        newer = f".g{reference['generation']}" if reference["generation"] > 1 else ""
+        return f"systems/{reference['folder']}/{reference['time']}.{shown}.{reference['backup'][:8]}{newer}.fxr"
+
+    def standing(self) -> dict[str, dict[str, str]]:
+        """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its reason (§10.2)."""
+        notes: dict[str, list[dict[str, Any]]] = {}
+        for path in sorted((self.folder / "systems").glob("*/*.fxn")):
+            if not plain(path):
+                continue
+            try:
+                note = self.read_note(path.read_bytes())
+                beside = self.name(path).rsplit(".", 2)[0] + ".fxr"
+                if not (self.folder / beside).exists() and beside not in {item["name"] for item in self.removed}:
+                    raise Bad("lies beside no record")
+                if note["backup"] and note["backup"][:8] != path.name.split(".")[2]:
+                    raise Bad("holds the note of another backup")
+                notes.setdefault(note["backup"], []).append(note)
+            except (Bad, InvalidTag, *WRONG) as error:
+                self.damaged.append(f"{self.name(path)}: {said(error)}")
+        sets = {"hold": "held", "doubtful": "doubtful", "expired": "expired"}
+        ends = {"release": "held", "cleared": "doubtful", "kept": "expired"}
+        safer = ("hold", "doubtful", "kept")
+        found: dict[str, dict[str, str]] = {}
+        for backup, listed in notes.items():
+            state = found.setdefault(backup, {})
+            for note in sorted(listed, key=lambda one: (one["time"], one["fact"] in safer)):
+                if note["fact"] in sets:
+                    state[sets[note["fact"]]] = str(note.get("reason", ""))
+                elif note["fact"] in ends:
+                    state.pop(ends[note["fact"]], None)
+        return found
+
+    def read_note(self, data: bytes) -> dict[str, Any]:
+        """A note (§10.1)."""
+        fields = Fields(data, "note")
+        fields.magic(b"FXN\x01")
+        generation, salt = fields.u32(), fields.take(32)
+        key = derive(self.keys_of(generation), f"fennox/1|note|{self.id}|{generation}", salt)
+        note: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
+        fields.end()
+        return note
+
+    def needs(self, reference: dict[str, Any]) -> int:
+        """How many chunks of a backup are in no pack, by its id list (§8)."""
+        fields = Fields(b"".join(self.tree(reference["id_list"])), "id list")
+        fields.magic(b"FXI\x01")
+        packs = fields.u32()
+        fields.take(32 * packs)
+        lacking = 0
+        for _ in range(fields.u32()):
+            lacking += fields.take(32).hex() not in self.places
+            if fields.u32() >= packs:
+                raise Bad("the id list points to a pack that it does not name")
+        fields.end()
+        return lacking
 
     def read_record(self, data: bytes) -> tuple[dict[str, Any], bytes]:
         fields = Fields(data[:-32], "record")
@@ -286,6 +449,7 @@ class Store:
         key = derive(secret, f"fennox/1|record|{self.id}|{generation}", salt)
         reference = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start))
         sealed = fields.take(fields.u32())
+        fields.end()
         if hashlib.blake2b(sealed, digest_size=32).hexdigest() != reference["sealed_digest"]:
             raise Bad("the record's sealed section was exchanged")
         return reference, sealed
@@ -303,11 +467,14 @@ class Store:
             yield from (json.loads(line) for line in lines)
 
     def content(self, document: dict[str, Any]) -> Iterator[bytes]:
-        digest = hashlib.blake2b(digest_size=32)
+        digest, size = hashlib.blake2b(digest_size=32), 0
         for key in document.get("chunks", []):
             piece = self.chunk(key["id"], key["key"], key["length"])
             digest.update(piece)
+            size += len(piece)
             yield piece
+        if document["type"] in ("file", "output") and size != document.get("size", 0):
+            raise Bad(f"it has {size} bytes, and should have {document.get('size', 0)}")
         if document.get("digest") not in (None, digest.hexdigest()):
             raise Bad("its content is not what was stored")
 
@@ -315,109 +482,321 @@ class Store:
         found = [
             (reference, sealed)
             for _, reference, sealed in self.records()
-            if reference["backup"].startswith(backup) or (reference["name"] and reference["name"] == backup)
+            if backup and (reference["backup"].startswith(backup) or reference["name"] == backup)
         ]
         if not found:
-            fail(f"No backup {backup} is here. `list` shows what is.")
+            for line in self.damaged:
+                say(f"DAMAGED {line}")
+            fail(f"No backup {safe(backup)} is here. `list` shows what is.", NOT_FOUND)
         if len(found) > 1:
-            names = ", ".join(reference["backup"][:12] for reference, _ in found)
-            fail(f"{backup} fits {len(found)} backups ({names}). Give more of the id.")
+            names = ", ".join(f"{one['backup'][:12]} of {safe(one['system_name'])}" for one, _ in found)
+            fail(f"{safe(backup)} fits {len(found)} backups ({names}). Give more of the id.", USAGE)
         reference, sealed = found[0]
-        return reference, self.head(reference, sealed)
+        for mark in marks(reference, self.standing().get(reference["backup"], {})):
+            if not mark.startswith("held"):
+                say(f"Note: this backup is {mark}.")
+        try:
+            return reference, self.head(reference, sealed)
+        except (Bad, InvalidTag, *WRONG) as error:
+            self.damaged.append(f"{self.record_name(reference)}: manifest: {said(error)}")
+            report(self)
+            raise SystemExit(FAILED) from error
+
+
+def plain(path: Path) -> bool:
+    """Names that begin with a dot are unfinished writes (§2.4)."""
+    return not path.name.startswith(".")
+
+
+def said(error: Exception) -> str:
+    if isinstance(error, InvalidTag):
+        return "does not open: it was changed, or belongs elsewhere"
+    if isinstance(error, KeyError):
+        return f"lacks {safe(str(error))}"
+    return safe(str(error)) or type(error).__name__
 
 
 def readable(stamp: str) -> str:
     """A moment as names in a store have it, ``20260301T120000Z``, for people."""
-    return f"{stamp[:4]}-{stamp[4:6]}-{stamp[6:8]} {stamp[9:11]}:{stamp[11:13]}"
+    return f"{stamp[:4]}-{stamp[4:6]}-{stamp[6:8]} {stamp[9:11]}:{stamp[11:13]} UTC"
+
+
+def marks(reference: dict[str, Any], state: dict[str, str]) -> list[str]:
+    """What speaks for or against a backup."""
+    found = [f"{name}: {safe(state[name])}" if state[name] else name for name in ("doubtful", "held") if name in state]
+    found += ["expired"] if "expired" in state else []
+    found += ["partial: not all parts were taken"] if reference["partial"] else []
+    found += ["a safety copy: what a machine held before it was restored"] if reference["purpose"] == "safety" else []
+    return found
 
 
 # --- what a person asks for -------------------------------------------------------------------------------------------
 
 
 def command_list(store: Store, _arguments: argparse.Namespace) -> int:
-    rows = [
+    standing = store.standing()
+    rows: list[tuple[str, ...]] = [
         (
             reference["backup"][:12], readable(reference["time"]), reference["system_name"], reference["kind"],
             reference["name"] or "-", str(reference["sizes"]["documents"]), str(reference["sizes"]["bytes"]),
+            ", ".join(mark.split(":")[0] for mark in marks(reference, standing.get(reference["backup"], {}))) or "-",
         )
         for _, reference, _ in store.records()
     ]  # fmt: skip
-    titles = ("BACKUP", "TAKEN (UTC)", "SYSTEM", "KIND", "NAME", "DOCUMENTS", "BYTES")
+    rows = [tuple(safe(cell) for cell in row) for row in rows]
+    titles = ("BACKUP", "TAKEN", "SYSTEM", "KIND", "NAME", "DOCUMENTS", "BYTES", "MARKS")
     widths = [max(len(row[i]) for row in [titles, *rows]) for i in range(len(titles))]
-    for row in [titles, *sorted(rows, key=lambda row: row[1])]:
+    for row in [titles, *sorted(rows, key=lambda row: (row[1], row[2]))]:
         print("  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip())
-    if not rows:
-        say("The store holds no backup.")
-    return report(store)
+    systems = len({reference["system"] for _, reference, _ in store.records()})
+    say(f"{len(rows)} backups of {systems} systems." if rows else "The store holds no backup.")
+    if store.damaged:
+        report(store)
+        return FAILED
+    say("Contents were not looked at: `check` does that.")
+    return 0
 
 
-def command_check(store: Store, arguments: argparse.Namespace) -> int:
+def command_check(store: Store, _arguments: argparse.Namespace) -> int:
     for path in sorted((store.folder / "packs").glob("*/*.fxp")):
-        if hashlib.blake2b(path.read_bytes(), digest_size=32).hexdigest() != path.stem:
+        if plain(path) and hashlib.blake2b(path.read_bytes(), digest_size=32).hexdigest() != path.stem:
             store.damaged_pack(path, "does not have the digest in its name")
+    store.standing()
     count = documents = 0
     for path, reference, sealed in store.records():
         count += 1
-        where = f"{reference['system_name']} {readable(reference['time'])} ({reference['backup'][:12]})"
+        where = f"{safe(reference['system_name'])} {readable(reference['time'])} ({reference['backup'][:12]})"
         progress(f"checking {where}")
         try:
-            for part in store.head(reference, sealed)["parts"]:
-                for document in store.documents(part):
-                    documents += 1
-                    try:
-                        for _ in store.content(document):
-                            pass
-                    except Bad as error:
-                        store.damaged.append(f"{where} {part['name']} {safe(document['path'])}: {error}")
-        except (Bad, InvalidTag, ValueError) as error:
-            store.damaged.append(f"{path.relative_to(store.folder)}: manifest: {error}")
+            documents += check_backup(store, where, reference, sealed)
+        except (Bad, InvalidTag, *WRONG) as error:
+            store.damaged.append(f"{store.name(path)}: manifest: {said(error)}")
+    check_sequences(store)
+    check_names(store)
     say(f"{count} backups with {documents} documents checked.")
-    return report(store)
+    code = report(store)
+    say(NOBODY)
+    return code
+
+
+def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: bytes) -> int:
+    """Every document of one backup, and what its manifest and its id list say of them; how many documents it has."""
+    seen = 0
+    for part in store.head(reference, sealed)["parts"]:
+        name, before, count, size = safe(part["name"]), b"", 0, 0
+        for document in store.documents(part):
+            count += 1
+            size += document.get("size", 0)
+            path = path_of(document)
+            if path <= before and count > 1:
+                store.damaged.append(f"{where} {name} {shown(path)}: does not stand in order, or twice")
+            before = path
+            try:
+                for _ in store.content(document):
+                    pass
+            except (Bad, *WRONG) as error:
+                store.damaged.append(f"{where} {name} {shown(path)}: {said(error)}")
+        seen += count
+        if (count, size) != (part["documents"], part["bytes"]):
+            store.damaged.append(
+                f"{where} {name}: has {count} documents of {size} bytes, and should have {part['documents']} of "
+                f"{part['bytes']}"
+            )
+    if seen != reference["sizes"]["documents"]:
+        store.damaged.append(f"{where}: has {seen} documents, and should have {reference['sizes']['documents']}")
+    if lacking := store.needs(reference):
+        store.damaged.append(f"{where}: {lacking} chunks that it needs are in no pack")
+    return seen
+
+
+def check_sequences(store: Store) -> None:
+    """Numbers run through all stores of a system: one that is not here lies in another, was swept, or is lost."""
+    swept = {(item.get("system"), item.get("sequence")) for item in store.removed if not item.get("superseded")}
+    systems: dict[str, list[dict[str, Any]]] = {}
+    for _, reference, _ in store.records():
+        systems.setdefault(reference["system"], []).append(reference)
+    for system, listed in sorted(systems.items(), key=lambda item: str(item[1][0]["system_name"])):
+        name, numbers = safe(listed[0]["system_name"]), sorted(reference["sequence"] for reference in listed)
+        for number in {number for number in numbers if numbers.count(number) > 1}:
+            store.damaged.append(f"{name}: two of its backups have the number {number}")
+        before = {one["sequence"] - 1: one["previous"]["backup"] for one in listed if one.get("previous")}
+        for number in range(1, numbers[-1]):
+            if number not in numbers and (system, number) not in swept:
+                named = f" ({before[number][:12]})" if number in before else ""
+                store.unexplained.append(f"record {number} of {name}{named} is not here, and no sweep explains it")
+
+
+KNOWN = re.compile(
+    r"header/\d+\.[0-9a-f]{16}\.json|READ-ME-FIRST\.txt|rescue\.py|reserve\.bin|systems/[^/]+/[^/]+\.fx[rn]"
+    r"|packs/\d{4}-\d{2}/[0-9a-f]{64}\.fxp|sweep/[^/]+\.fxc"
+)
+
+
+def check_names(store: Store) -> None:
+    """What lies here under a name that no object has (§2.1), and what should lie here."""
+    for path in sorted(store.folder.rglob("*")):
+        name = path.relative_to(store.folder).as_posix()
+        if path.is_file() and plain(path) and KNOWN.fullmatch(name) is None:
+            store.damaged.append(f"{safe(name)}: no object of a store has such a name")
+    if not (store.folder / "rescue.py").exists():
+        store.damaged.append("rescue.py: is not here")
+
+
+def path_of(document: dict[str, Any]) -> bytes:
+    """The path as the machine has it, which need not be UTF-8 (§7.2)."""
+    return base64.b64decode(document["raw_path"]) if document.get("raw_path") else document["path"].encode()
+
+
+def shown(path: bytes) -> str:
+    return safe(path.decode("utf-8", "backslashreplace"))
 
 
 def command_extract(store: Store, arguments: argparse.Namespace) -> int:
     target = Path(arguments.to)
-    if target.exists() and any(target.iterdir()):
-        fail(f"{target} is not empty. Give an empty folder or one that is not there yet.")
+    try:
+        if target.exists() and any(target.iterdir()):
+            fail(f"{target} is not empty. Give an empty folder or one that is not there yet.", USAGE)
+    except OSError as error:
+        fail(f"{target} cannot be used: {said(error)}.", FAILED)
     reference, head = store.find(arguments.backup)
-    wanted = arguments.part or [part["name"] for part in head["parts"]]
-    unknown = set(wanted) - {part["name"] for part in head["parts"]}
-    if unknown:
-        fail(f"The backup has no part {', '.join(sorted(unknown))}. It has: {[p['name'] for p in head['parts']]}")
-    target.mkdir(parents=True, exist_ok=True)
-    listing, written, links = [], 0, []
+    names = [part["name"] for part in head["parts"]]
+    wanted = arguments.part or names
+    if unknown := set(wanted) - set(names):
+        fail(f"The backup has no part {', '.join(sorted(unknown))}. It has: {', '.join(names)}", NOT_FOUND)
+    try:
+        target.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        fail(f"{target} cannot be made: {said(error)}.", FAILED)
+    out = Extraction(store, target, arguments.document)
     for part in head["parts"]:
-        if part["name"] not in wanted:
-            continue
-        try:
-            for document in store.documents(part):
-                if not fits(document["path"], arguments.document):
-                    continue
-                listing.append({"part": part["name"], **{k: v for k, v in document.items() if k != "chunks"}})
-                if document["type"] == "link":
-                    links.append((target / part["name"], document))
-                    continue
-                try:
-                    write_document(store, target / part["name"], document)
-                    written += 1
-                except Bad as error:
-                    store.damaged.append(f"{part['name']} {safe(document['path'])}: {error}; not extracted")
-                progress(f"{written} documents written")
-        except (Bad, ValueError) as error:
-            store.damaged.append(f"part {part['name']}: manifest: {error}; what came after it is not extracted")
-    for base, document in links:  # last, so that nothing is ever written through a link
-        path = inside(base, document["path"])
-        path.parent.mkdir(parents=True, exist_ok=True)
-        if not path.is_symlink() and not path.exists():
-            raw = base64.b64decode(document["raw_link"]) if "raw_link" in document else document["link"].encode()
-            path.symlink_to(os.fsdecode(raw))
-            written += 1
-    (target / "DOCUMENTS.json").write_text(json.dumps({"backup": reference, "documents": listing}, indent=1))
-    if arguments.document and not listing:
+        if part["name"] in wanted:
+            out.part(part)
+    out.finish(reference)
+    if arguments.owners:
+        out.write_owners(Path(arguments.owners))
+    if arguments.document and not out.listing:
         say(f"No document fits {', '.join(arguments.document)}.")
-    say(f"{written} of {len(listing)} documents of {reference['system_name']} written to {target}.")
-    say("Owners, modes and times are in DOCUMENTS.json; modes and times are also set on the files.")
+        report(store)
+        return NOT_FOUND
+    say(f"{out.written} of {len(out.listing)} documents of {safe(reference['system_name'])} written to {target}.")
+    if out.special:
+        few = ", ".join(out.special[:3]) + (" …" if len(out.special) > 3 else "")
+        say(f"{len(out.special)} had the set-user-id or set-group-id bit, which is not set here: {few}")
+    if os.geteuid() == 0:
+        say("Owners, modes and times are set as they were, by number.")
+    else:
+        say("Modes and times are set; owners are in DOCUMENTS.json, and --owners FILE writes a script for root.")
     return report(store)
+
+
+class Extraction:
+    """Writes documents below a folder, and nothing outside of it. One that cannot be written ends no other."""
+
+    def __init__(self, store: Store, target: Path, patterns: list[str] | None) -> None:
+        self.store, self.target, self.patterns = store, target, patterns
+        self.listing: list[dict[str, Any]] = []
+        self.special: list[str] = []
+        self.written = 0
+        self._folders: list[tuple[Path, dict[str, Any]]] = []
+        self._links: list[tuple[Path, dict[str, Any]]] = []
+        self._owned: list[tuple[Path, dict[str, Any]]] = []
+
+    def part(self, part: dict[str, Any]) -> None:
+        base = inside(self.target, str(part["name"]).replace("/", "_").encode())
+        if base == self.target:
+            self.store.damaged.append(f"part {safe(part['name'])}: no part has such a name; it is not extracted")
+            return
+        try:
+            for document in self.store.documents(part):
+                if fits(document["path"], self.patterns):
+                    self.listing.append({"part": part["name"], **{k: v for k, v in document.items() if k != "chunks"}})
+                    self._attempt(base, document)
+                    progress(f"{self.written} documents written")
+        except (Bad, *WRONG) as error:
+            self.store.damaged.append(
+                f"part {safe(part['name'])}: manifest: {said(error)}; what came after it is not extracted"
+            )
+
+    def _attempt(self, base: Path, document: dict[str, Any]) -> None:
+        path = inside(base, path_of(document))
+        try:
+            if document["type"] == "link":
+                self._links.append((path, document))
+                return
+            self._write(path, document)
+        except (Bad, *WRONG) as error:
+            self.store.damaged.append(f"{base.name} {shown(path_of(document))}: {said(error)}; not extracted")
+            return
+        self.written += 1
+        self._owned.append((path, document))
+        if (document.get("mode") or 0) & 0o6000:
+            self.special.append(shown(path_of(document)))
+
+    def _write(self, path: Path, document: dict[str, Any]) -> None:
+        if document["type"] == "folder":
+            path.mkdir(parents=True, exist_ok=True)
+            self._folders.append((path, document))
+            return
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if path.is_symlink() or path.exists():
+            raise Bad("another document is there under this name")
+        part = path.with_name(".fennox-unfinished")
+        try:
+            handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+            with os.fdopen(handle, "wb") as file:
+                for piece in self.store.content(document):
+                    file.write(piece)
+            os.replace(part, path)
+        finally:
+            part.unlink(missing_ok=True)
+        settle(path, document)
+
+    def finish(self, reference: dict[str, Any]) -> None:
+        """Links last, so that nothing is ever written through one; then folders, which may not be writable."""
+        for path, document in self._links:
+            try:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                raw = base64.b64decode(document["raw_link"]) if document.get("raw_link") else document["link"].encode()
+                os.symlink(raw, os.fsencode(path))
+                settle(path, document)
+                self.written += 1
+                self._owned.append((path, document))
+            except WRONG as error:
+                self.store.damaged.append(f"{shown(path_of(document))}: {said(error)}; not extracted")
+        listing = json.dumps({"backup": reference, "documents": self.listing}, indent=1)
+        (self.target / "DOCUMENTS.json").write_text(listing)
+        for path, document in sorted(self._folders, key=lambda one: len(one[0].parts), reverse=True):
+            try:
+                settle(path, document)
+            except OSError as error:
+                self.store.damaged.append(f"{shown(path_of(document))}: {said(error)}")
+
+    def write_owners(self, to: Path) -> None:
+        """A script for root that gives each document its owner, and the bits of its mode that go with one."""
+        lines = ["#!/bin/sh", f"cd {shlex.quote(str(self.target.resolve()))} || exit 1"]
+        for path, document in self._owned:
+            name = shlex.quote(os.fsdecode(os.fsencode(path.relative_to(self.target))))
+            if document.get("uid") is not None:
+                group = "" if document.get("gid") is None else f":{int(document['gid'])}"
+                lines.append(f"chown -h {int(document['uid'])}{group} -- ./{name}")
+            if (document.get("mode") or 0) & 0o6000:
+                lines.append(f"chmod {stat.S_IMODE(document['mode']):04o} -- ./{name}")
+        try:
+            to.write_bytes(os.fsencode("\n".join(lines) + "\n"))
+        except OSError as error:
+            self.store.damaged.append(f"{to}: cannot be written: {said(error)}")
+
+
+def settle(path: Path, document: dict[str, Any]) -> None:
+    """Owner (as root), mode and times, as far as they are known; no set-user-id outside the machine it came from."""
+    link = path.is_symlink()
+    if os.geteuid() == 0 and document.get("uid") is not None:
+        gid = document.get("gid")
+        os.chown(path, int(document["uid"]), -1 if gid is None else int(gid), follow_symlinks=False)
+    if document.get("mode") is not None and not link:
+        path.chmod(stat.S_IMODE(document["mode"]) & 0o1777)
+    if document.get("modified") is not None:
+        os.utime(path, (document["modified"], document["modified"]), follow_symlinks=not link)
 
 
 def command_steps(store: Store, arguments: argparse.Namespace) -> int:
@@ -447,30 +826,9 @@ def fits(path: str, patterns: list[str] | None) -> bool:
     return patterns is None or any(fnmatch.fnmatchcase(path, pattern) for pattern in patterns)
 
 
-def write_document(store: Store, base: Path, document: dict[str, Any]) -> None:
-    path = inside(base, document["path"])
-    if document["type"] == "folder":
-        path.mkdir(parents=True, exist_ok=True)
-        return
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(path.name[:200] + ".unfinished")
-    try:
-        handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-        with os.fdopen(handle, "wb") as file:
-            for piece in store.content(document):
-                file.write(piece)
-        os.replace(part, path)
-    finally:
-        part.unlink(missing_ok=True)
-    if document.get("mode") is not None:
-        path.chmod(stat.S_IMODE(document["mode"]) & 0o777)  # no set-user-id outside the machine it came from
-    if document.get("modified") is not None:
-        os.utime(path, (document["modified"], document["modified"]))
-
-
-def inside(base: Path, name: str) -> Path:
+def inside(base: Path, name: bytes) -> Path:
     """The place of a document below ``base``, whatever its name says."""
-    pieces = [piece for piece in name.split("/") if piece not in ("", ".", "..")]
+    pieces = [os.fsdecode(piece) for piece in name.split(b"/") if piece not in (b"", b".", b"..")]
     return base.joinpath(*pieces) if pieces else base
 
 
@@ -487,24 +845,35 @@ def progress(text: str) -> None:
         print(f"\r\033[K{text}", end="", file=sys.stderr)
 
 
-def fail(text: str) -> NoReturn:
+def fail(text: str, code: int = FAILED) -> NoReturn:
     say(text)
-    sys.exit(2)
+    sys.exit(code)
 
 
 def report(store: Store) -> int:
     progress("")
     for line in store.on_their_way:
         say(f"condemned {line}; nothing needs it, and a sweep removes it")
-    for line in store.damaged:
+    damaged = list(dict.fromkeys(store.damaged))
+    for line in damaged:
         say(f"DAMAGED {line}")
-    if not store.damaged:
+    for line in store.unexplained:
+        say(f"NOT HERE {line}: it lies in another store, or is lost")
+    if damaged:
+        say(f"{len(damaged)} damages.")
+    elif store.unexplained:
+        say(f"No damage found in what is here; {len(store.unexplained)} backups are not.")
+    else:
         say("No damage found.")
-    return 1 if store.damaged else 0
+    return FAILED if damaged else 0
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description="List, check and extract backups of a Fennox store, offline.")
+    parser = argparse.ArgumentParser(
+        description="List, check and extract backups of a Fennox store, offline.",
+        epilog="exit codes: 0 done, 1 damage or something that could not be done, 2 wrong usage, 3 not found, 4 the "
+        "passphrase opens nothing",
+    )
     parser.add_argument("--passphrase-file", help="a file whose first line is the passphrase; asked for otherwise")
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
     for name, function, text in (
@@ -519,6 +888,7 @@ def main() -> int:
             command.add_argument("backup", help="its id (or the beginning of it) or its name")
         if name == "extract":
             command.add_argument("to", help="an empty folder")
+            command.add_argument("--owners", metavar="FILE", help="write a script there that root runs to set owners")
             command.add_argument("--part", action="append", help="only this part; may be given several times")
             command.add_argument(
                 "--document",
@@ -531,25 +901,36 @@ def main() -> int:
     arguments = parser.parse_args()
     folder = Path(arguments.store)
     if not folder.is_dir():
-        fail(f"{safe(str(folder))} is not a folder.")
+        fail(f"{safe(str(folder))} is not a folder.", NOT_FOUND)
     try:
         if arguments.passphrase_file:
             passphrase = Path(arguments.passphrase_file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
         else:
             passphrase = getpass.getpass("Passphrase: ")
     except (OSError, UnicodeDecodeError) as error:
-        fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {safe(str(error))}.")
+        fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {said(error)}.", USAGE)
     except EOFError:
-        fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE")
+        fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE", USAGE)
     store = Store(folder, passphrase)
     store.read_packs()
-    try:
-        code: int = arguments.run(store, arguments)
-    except (Bad, InvalidTag) as error:
-        store.damaged.append(str(error) or "a sealed part does not open")
-        code = report(store)
+    code: int = arguments.run(store, arguments)
     return code
 
 
+def run() -> int:
+    """Nothing that a store holds, and nobody who stops it, ends this in a traceback."""
+    try:
+        return main()
+    except BrokenPipeError:  # whoever read what it prints has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return FAILED
+    except KeyboardInterrupt:
+        say("Interrupted.")
+        return 130
+    except (Bad, InvalidTag, *WRONG, MemoryError) as error:
+        say(f"This cannot be read: {said(error) if not isinstance(error, MemoryError) else 'too little memory'}.")
+        return FAILED
+
+
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(run())

@@ -75,7 +75,7 @@ async def test_a_wrong_passphrase_and_an_empty_folder_are_said_plainly(
     vault: Vault, store_folder: Path, tmp_path: Path
 ) -> None:
     wrong = rescue(store_folder, "list", passphrase="nothing of the kind")
-    assert (wrong.returncode, "opens none" in wrong.stderr, wrong.stdout) == (2, True, "")
+    assert (wrong.returncode, "opens none" in wrong.stderr, wrong.stdout) == (4, True, "")
     for path in (store_folder / "header").iterdir():
         path.unlink()
     assert "holds no store" in rescue(store_folder, "list").stderr

@@ -1,0 +1,136 @@
+"""Every damage that can be done to a store, and what the offline reader says of it."""
+
+from __future__ import annotations
+
+import asyncio
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from fennox.core.format import sweeps
+from fennox.engine import vault as vaults
+from fennox.stores.folder import FolderStore
+from tests.conftest import PASSPHRASE, fixed_now
+from tests.engine.test_rescue import rescue
+from tests.golden.make import make
+
+RECORDS = "systems/web-9-5e5e5e5e/*"
+OBJECTS = {
+    "newest header": "header/2.*", "older header": "header/1.*", "readme": "READ-ME-FIRST.txt",
+    "first record": f"{RECORDS}.first.*.fxr", "middle record": f"{RECORDS}.second.*.g2.fxr",
+    "old record of a backup sealed anew": "systems/web-9-5e5e5e5e/*.second.????????.fxr",
+    "newest record": f"{RECORDS}.apart.*.fxr", "note": f"{RECORDS}.g2.*.fxn", "sweep list": "sweep/*.fxc",
+    "large pack": "packs/*/*.fxp", "small pack": "packs/*/*.fxp",
+}  # fmt: skip
+
+
+def _flip(at: float) -> Callable[[Path], None]:
+    def flip(path: Path) -> None:
+        data = bytearray(path.read_bytes())
+        data[min(int(len(data) * at), len(data) - 1)] ^= 1
+        path.write_bytes(data)
+
+    return flip
+
+
+def _changed(change: Callable[[bytes], bytes]) -> Callable[[Path], None]:
+    def write(path: Path) -> None:
+        path.write_bytes(change(path.read_bytes()))
+
+    return write
+
+
+def _move(path: Path) -> None:
+    other = path.parent.parent / "quay-mail-00000000"
+    other.mkdir()
+    path.rename(other / path.name)
+
+
+def _rename(path: Path) -> None:
+    words = path.name.split(".")
+    path.rename(path.with_name(".".join([words[0].translate(str.maketrans("0123456789", "1234567890")), *words[1:]])))
+
+
+def _swap(path: Path) -> None:
+    other = next(one for one in sorted(path.parent.iterdir()) if one != path and one.suffix == path.suffix)
+    mine, theirs = path.read_bytes(), other.read_bytes()
+    path.write_bytes(theirs)
+    other.write_bytes(mine)
+
+
+DAMAGES: dict[str, Callable[[Path], None]] = {
+    "first byte": _flip(0), "a byte near the beginning": _flip(0.05), "middle byte": _flip(0.5), "last byte": _flip(1),
+    "cut": _changed(lambda data: data[:-1]), "cut in half": _changed(lambda data: data[: len(data) // 2]),
+    "longer": _changed(lambda data: data + b"x"), "empty": _changed(lambda _: b""), "removed": Path.unlink,
+    "renamed": _rename, "moved": _move, "swapped": _swap,
+}  # fmt: skip
+
+FOUND_BY_NOBODY = {
+    # what is removed whole leaves nothing behind that could tell
+    ("newest record", "removed"), ("note", "removed"), ("sweep list", "removed"),
+    # the reader of a person: what does not name the store is read as text alone
+    ("readme", "first byte"), ("readme", "a byte near the beginning"), ("readme", "middle byte"),
+    ("readme", "last byte"), ("readme", "cut"), ("readme", "longer"),
+}  # fmt: skip
+NOT_DONE = {
+    ("readme", "swapped"), ("readme", "renamed"), ("readme", "moved"), ("newest header", "moved"),
+    ("older header", "moved"), ("sweep list", "moved"), ("sweep list", "swapped"), ("note", "swapped"),
+}  # fmt: skip
+CASES = [(what, damage) for what in OBJECTS for damage in DAMAGES if (what, damage) not in NOT_DONE]
+
+
+@pytest.fixture(scope="module")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Three backups, of which one is sealed anew and held, under two key generations, and a sweep list."""
+    folder = tmp_path_factory.mktemp("whole") / "store"
+
+    async def build() -> None:
+        await make(folder)
+        vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+        gone = sweeps.Removed(name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=9)
+        sweep = sweeps.Sweep(stage="removed", time="20260304T120000Z", by="f" * 32, condemned=[], removed=[gone])
+        (folder / "sweep").mkdir(exist_ok=True)
+        data = sweeps.encode(sweep, vault.secret, vault.id, b"s" * 32)
+        (folder / "sweep/20260304T120000Z.abcdef0123456789.fxc").write_bytes(data)
+
+    asyncio.run(build())
+    return folder
+
+
+@pytest.fixture
+def store(whole: Path, tmp_path: Path) -> Path:
+    return Path(shutil.copytree(whole, tmp_path / "store"))
+
+
+def victim(store: Path, what: str) -> Path:
+    found = sorted(store.glob(OBJECTS[what]), key=lambda path: (path.stat().st_size, path.name))
+    return found[-1] if what == "large pack" else found[0]
+
+
+def test_a_whole_store_is_whole(store: Path) -> None:
+    done = rescue(store, "check")
+    assert (done.returncode, "No damage found." in done.stderr) == (0, True)
+    assert "What nobody can find here" in done.stderr
+
+
+def test_there_are_enough_damages() -> None:
+    assert len(CASES) > 100
+
+
+@pytest.mark.parametrize(("what", "damage"), CASES, ids=lambda one: str(one).replace(" ", "-"))
+def test_a_damage_is_found(store: Path, what: str, damage: str) -> None:
+    path = victim(store, what)
+    DAMAGES[damage](path)
+    done = rescue(store, "check")
+    assert "Traceback" not in done.stderr, done.stderr
+    if (what, damage) in FOUND_BY_NOBODY:
+        assert (done.returncode, "What nobody can find here" in done.stderr) == (0, True), done.stderr
+        return
+    if (what, damage) == ("first record", "removed"):
+        assert (done.returncode, "NOT HERE record" in done.stderr) == (0, True), done.stderr
+        assert "No damage found." not in done.stderr
+        return
+    assert done.returncode == 1, done.stderr
+    assert "DAMAGED" in done.stderr, done.stderr
