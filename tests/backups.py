@@ -62,9 +62,12 @@ async def write_document(
     )
 
 
-async def commit(writer: BackupWriter, held: list[Document], *, name: str, sequence: int) -> str:
+async def commit(
+    writer: BackupWriter, held: list[Document], *, name: str, sequence: int, part_name: str = "settings",
+    purpose: records.Purpose = "backup", partial: bool = False,
+) -> str:  # fmt: skip
     vault = writer.vault
-    part = await writer.add_part("settings", "Settings", held)
+    part = await writer.add_part(part_name, "Settings", held)
     head = Head(
         kind=KindFile(name="test", version=1, text='title = "Test"'),
         settings={},
@@ -90,12 +93,12 @@ async def commit(writer: BackupWriter, held: list[Document], *, name: str, seque
         kind="test",
         name=name,
         note="",
-        purpose="backup",
+        purpose=purpose,
         time=stamp(vault.now()),
         sequence=sequence,
         previous=None,
-        parts=["settings"],
-        partial=False,
+        parts=[part_name],
+        partial=partial,
         routine=None,
         generation=vault.header.generation,
         origin=vault.id,

@@ -821,6 +821,54 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
     return 0
 
 
+def command_search(store: Store, arguments: argparse.Namespace) -> int:
+    """Documents whose path or content holds a text, or whose path fits a pattern, in every backup."""
+    wanted, text = arguments.pattern, arguments.pattern.encode()
+    if not wanted:
+        fail("Say what to look for: a text, or a pattern like '/etc/*.conf'.", USAGE)
+    held: dict[str, list[int]] = {}  # by digest: the lines of a content that hold the text
+    found = backups = 0
+    for _, reference, sealed in sorted(store.records(), key=lambda one: str(one[1]["time"])):
+        where = f"{reference['backup'][:12]}  {readable(reference['time'])}  {safe(reference['system_name'])}"
+        progress(f"looking through {where}")
+        before = found
+        try:
+            for part in store.head(reference, sealed)["parts"]:
+                for document in store.documents(part):
+                    lines = lines_with(store, document, text, held)
+                    named = wanted in document["path"] or fnmatch.fnmatchcase(document["path"], wanted)
+                    if named or lines:
+                        found += 1
+                        at = f"  line {', '.join(map(str, lines[:5]))}{' …' if len(lines) > 5 else ''}" if lines else ""
+                        progress("")
+                        print(f"{where}  {safe(part['name'])}  {shown(path_of(document))}{at}")
+        except (Bad, InvalidTag, *WRONG) as error:
+            store.damaged.append(f"{where}: {said(error)}")
+        backups += found > before
+    progress("")
+    say(f"{found} documents in {backups} of {len(store.records())} backups.")
+    if store.damaged:
+        return report(store)
+    return 0 if found else NOT_FOUND
+
+
+def lines_with(store: Store, document: dict[str, Any], text: bytes, held: dict[str, list[int]]) -> list[int]:
+    """In which lines of a document the text is. The same content is read once, whatever it is called."""
+    digest = str(document.get("digest"))
+    if document["type"] not in ("file", "output") or digest in held:
+        return held.get(digest, [])
+    lines, number, rest = [], 1, b""
+    try:
+        for piece in store.content(document):
+            *whole, rest = (rest + piece).split(b"\n")
+            lines += [number + at for at, line in enumerate(whole) if text in line]
+            number += len(whole)
+    except (Bad, *WRONG) as error:
+        store.damaged.append(f"{shown(path_of(document))}: {said(error)}")
+    held[digest] = [*lines, number] if text in rest else lines
+    return held[digest]
+
+
 def fits(path: str, patterns: list[str] | None) -> bool:
     """Whether one of the patterns fits the whole path; ``*`` also crosses folders. Without patterns all fit."""
     return patterns is None or any(fnmatch.fnmatchcase(path, pattern) for pattern in patterns)
@@ -881,9 +929,12 @@ def main() -> int:
         ("check", command_check, "read and check every pack, record and document"),
         ("extract", command_extract, "write the documents of a backup into an empty folder"),
         ("steps", command_steps, "print how the backup is put back by hand"),
+        ("search", command_search, "find documents by their path or content, in every backup"),
     ):
         command = commands.add_parser(name, help=text, description=text)
         command.add_argument("store", help="the folder of the store")
+        if name == "search":
+            command.add_argument("pattern", help="a text that the path or content holds, or a pattern of paths")
         if name in ("extract", "steps"):
             command.add_argument("backup", help="its id (or the beginning of it) or its name")
         if name == "extract":

@@ -33,8 +33,10 @@ def _read(arguments: argparse.Namespace, folder: str) -> int:
 
     words = [arguments.verb, folder]
     words += [arguments.backup] if hasattr(arguments, "backup") else []
+    words += [arguments.pattern] if hasattr(arguments, "pattern") else []
     if hasattr(arguments, "to"):
         words.append(arguments.to)
+        words += ["--owners", arguments.owners] if arguments.owners else []
         for part in arguments.part or []:
             words += ["--part", part]
         for pattern in arguments.document or []:

@@ -12,15 +12,19 @@ def define(nouns: Sub) -> None:
         ("check", "read and check everything in a store"),
         ("extract", "write a backup's documents into an empty folder"),
         ("steps", "print how a backup is put back by hand"),
+        ("search", "find documents by their path or content, in every backup"),
     ):
         verb = verb_of(rescue, name, "offline:rescue", text, shows=False)
         verb.add_argument("store", help="the folder of the store, or its address; a far one is fetched whole first")
         offline_place(verb)
         verb.add_argument("--work", metavar="FOLDER", help="where a far store is put meanwhile")
+        if name == "search":
+            verb.add_argument("pattern", help="a text that the path or content holds, or a pattern of paths")
         if name in ("extract", "steps"):
             verb.add_argument("backup")
         if name == "extract":
             verb.add_argument("to")
+            verb.add_argument("--owners", metavar="FILE", help="write a script there that root runs to set owners")
             verb.add_argument("--part", action="append", help="only this part; may be given several times")
             verb.add_argument(
                 "--document",
