@@ -163,7 +163,7 @@ class Store:
         self.places: dict[str, list[tuple[Path, int, int]]] = {}
         self.damaged: list[str] = []
         self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
-        self.unexplained: list[str] = []  # what is not here, and no sweep list says why
+        self.unclear: list[str] = []  # what may be as it should, and may not
         self.removed: list[dict[str, Any]] = []  # what sweeps have removed
         self._records: list[tuple[Path, dict[str, Any], bytes]] | None = None
         opened = self.open_headers(passphrase)
@@ -618,12 +618,17 @@ def check_sequences(store: Store) -> None:
     for system, listed in sorted(systems.items(), key=lambda item: str(item[1][0]["system_name"])):
         name, numbers = safe(listed[0]["system_name"]), sorted(reference["sequence"] for reference in listed)
         for number in {number for number in numbers if numbers.count(number) > 1}:
-            store.damaged.append(f"{name}: two of its backups have the number {number}")
+            store.unclear.append(
+                f"two backups of {name} have the number {number}, as after Fennox was rebuilt from an older state"
+            )
         before = {one["sequence"] - 1: one["previous"]["backup"] for one in listed if one.get("previous")}
         for number in range(1, numbers[-1]):
             if number not in numbers and (system, number) not in swept:
                 named = f" ({before[number][:12]})" if number in before else ""
-                store.unexplained.append(f"record {number} of {name}{named} is not here, and no sweep explains it")
+                store.unclear.append(
+                    f"record {number} of {name}{named} is not here, and no sweep explains it: it lies in another "
+                    "store, or is lost"
+                )
 
 
 KNOWN = re.compile(
@@ -905,12 +910,12 @@ def report(store: Store) -> int:
     damaged = list(dict.fromkeys(store.damaged))
     for line in damaged:
         say(f"DAMAGED {line}")
-    for line in store.unexplained:
-        say(f"NOT HERE {line}: it lies in another store, or is lost")
+    for line in store.unclear:
+        say(f"UNCLEAR {line}")
     if damaged:
         say(f"{len(damaged)} damages.")
-    elif store.unexplained:
-        say(f"No damage found in what is here; {len(store.unexplained)} backups are not.")
+    elif store.unclear:
+        say("No damage found in what is here; what is unclear stands above.")
     else:
         say("No damage found.")
     return FAILED if damaged else 0
