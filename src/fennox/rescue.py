@@ -46,7 +46,7 @@ except ImportError as missing:
 CLASSIC = "x25519-sha256-aes256gcm"
 MAX_CHUNK = 4 * 1024 * 1024
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
-MAX_SLOTS = 64
+MAX_SLOTS = 32
 MAX_LIST = 64 * 1024 * 1024  # bytes of a header, record, note or sweep list
 FAILED, USAGE, NOT_FOUND, NOT_OPENED = 1, 2, 3, 4
 WRONG = (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, OSError)  # of what is read

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 from pathlib import Path
 
 import pytest
 
 from fennox.core.format import notes
+from fennox.core.format.digest import blake2b_256
 from fennox.engine import vault as vaults
 from fennox.stores.folder import FolderStore
 from tests.backups import all_backups, read_back
@@ -48,3 +50,12 @@ def test_a_golden_store_is_checked_by_the_reader_of_its_day_and_of_today(
         check=False,
     )
     assert (done.returncode, "3 backups with 9 documents" in done.stderr) == (0, True), done.stderr
+
+
+@pytest.mark.parametrize("folder", STORES, ids=lambda folder: folder.name)
+def test_a_golden_store_is_read_by_a_reader_that_was_written_from_the_page(folder: Path) -> None:
+    reader = Path(__file__).parents[1] / "core/second_reader.mjs"
+    words = ["node", str(reader), "store", str(folder), PASSPHRASE]
+    told = json.loads(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
+    first, second = [{path: blake2b_256(data) for path, data in made.items()} for made in (FIRST, SECOND)]
+    assert told == {"first": first, "second": second, "apart": second}
