@@ -746,7 +746,7 @@ export interface paths {
         put?: never;
         /**
          * Withdraw Passphrase
-         * @description Withdraw a passphrase. Who copied an old header and knows it can still open old backups: that needs new keys.
+         * @description Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until there are new keys.
          */
         post: operations["withdraw_passphrase"];
         delete?: never;

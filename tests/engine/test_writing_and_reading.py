@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from secrets import token_bytes
 
 import pytest
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, StoreUnusable, WrongPassphrase
 from fennox.core.format import header as headers
 from fennox.core.format import records, sweeps
+from fennox.core.format.header import NewKeys
 from fennox.core.names import object_name
 from fennox.engine import vault as vaults
 from fennox.engine.index import PackIndex
@@ -18,7 +20,7 @@ from fennox.engine.vault import Vault
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import FailingStore, ForgetfulStore
 from tests.backups import all_backups, read_back, store_backup
-from tests.conftest import PASSPHRASE, fixed_now, make_vault
+from tests.conftest import CHEAP, PASSPHRASE, fixed_now, make_vault
 
 DOCUMENTS = {"/etc/hosts": b"127.0.0.1 localhost\n", "/etc/big": os.urandom(700_000), "/etc/empty": b""}
 
@@ -207,3 +209,24 @@ async def test_only_the_last_three_headers_stay(vault: Vault) -> None:
     await vaults.forget_old_headers(vault)
     left = [headers.decode(data).revision for data in await vaults.read_headers(vault.store)]
     assert sorted(left) == [4, 5, 6]
+
+
+async def test_headers_that_a_withdrawn_passphrase_opens_go_at_once_and_others_stay(vault: Vault) -> None:
+    keys = NewKeys(vault.opening_key(), vault.secret)
+    other = headers.new_slot(keys, "another", label="other", since="20260301T120000Z", costs=CHEAP, random=token_bytes)
+    both = vault.header.model_copy(update={"revision": 2, "slots": [*vault.header.slots, other]})
+    both = both.signed(vault.secret, vault.opening_key())
+    await vault.store.put(headers.name(both), headers.encode(both))
+    foreign = both.model_copy(update={"mac_write": "0" * 64})
+    await vault.store.put(headers.name(foreign), headers.encode(foreign))
+    last = vault.header.model_copy(update={"revision": 3}).signed(vault.secret, vault.opening_key())
+    vault.header = last
+    await vaults.forget_old_headers(vault)
+    left = {headers.name(headers.decode(data)) for data in await vaults.read_headers(vault.store)}
+    assert headers.name(both) in left, "the newest is not there yet: what opens the store stays"
+    await vault.store.put(headers.name(last), headers.encode(last))
+    await vaults.forget_old_headers(vault)
+    left = {headers.name(headers.decode(data)) for data in await vaults.read_headers(vault.store)}
+    assert headers.name(both) not in left
+    assert headers.name(last) in left
+    assert headers.name(foreign) in left, "what somebody else has put there is the scrub's to tell"

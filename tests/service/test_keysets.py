@@ -55,6 +55,10 @@ def test_a_second_passphrase_is_added_tried_and_withdrawn_in_every_store(service
     assert service.fennox("passphrase", "withdraw", "first", "--yes").returncode == 0
     old = service.fennox("passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n"))
     assert "opens none" in old.stderr
+    for store in ("attic", "pier"):
+        again = service.fennox("rescue", "list", str(service.folder / store), "--passphrase-file", "old")
+        assert (again.returncode, "opens none of this store" in again.stderr) == (4, True), "of older headers neither"
+        assert len(headers(service.folder / store)) == 1
     last = service.fennox("passphrase", "withdraw", "safe", "--yes")
     assert "only passphrase" in last.stderr
     listed = service.fennox("passphrase", "list")

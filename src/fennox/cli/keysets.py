@@ -103,7 +103,9 @@ def try_passphrase(arguments: argparse.Namespace, environment: Environment) -> N
 def withdraw_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         if not arguments.yes:
-            say(f"{arguments.which} will open no new header. Who copied an old one and knows it can open old backups.")
+            say(f"Every header that {arguments.which} opens is removed from the stores that can be reached.")
+            say("Who copied one before, and knows the passphrase, still opens all backups, also later ones: "
+                "after a leak make new keys, with fennox store rekey.")  # fmt: skip
             if not can_ask():
                 raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
             if ask("Type yes to withdraw it:") != "yes":

@@ -344,8 +344,14 @@ def _not_ours(store: Store) -> StoreUnusable:
 
 
 async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
-    """Remove headers older than the last ``keep`` of this generation, so that withdrawn passphrases fade (§3.3)."""
+    """Remove headers older than the last ``keep`` of this generation, and those that a withdrawn passphrase opens.
+
+    All headers of a generation lock the same opening key: an older one beside the newest would let a passphrase that
+    was withdrawn open also what is written later (§3.3).
+    """
+    current = {slot.id for slot in vault.header.slots}
     found: list[tuple[int, ObjectName]] = []
+    withdrawn: list[ObjectName] = []
     async for item in vault.store.list("header/"):
         try:
             header = headers.decode(await vault.store.get(item.name))
@@ -353,8 +359,22 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
             continue  # the scrub's to name and heal
         if header.generation == vault.header.generation:
             found.append((header.revision, item.name))
-    for _, name in sorted(found)[:-keep]:
+            if {slot.id for slot in header.slots} - current and _is_ours(vault, header):
+                withdrawn.append(item.name)
+    names = [name for _, name in sorted(found)]
+    if headers.name(vault.header) not in names:
+        return  # it is not there yet, and the others are all that opens the store
+    for name in dict.fromkeys([*names[:-keep], *withdrawn]):
         await vault.store.delete(name)
+
+
+def _is_ours(vault: Vault, header: Header) -> bool:
+    """Whether a holder of the write secret signed it; of what somebody else put there the scrub tells."""
+    try:
+        header.check_under(vault.secret_of(header.generation))
+    except Damaged:
+        return False
+    return True
 
 
 async def renew_slots(vault: Vault, generation: int, slots: list[headers.Slot]) -> None:

@@ -15,6 +15,7 @@ from fennox.catalogue.models import Backup, Copy, StoreRow, System
 from fennox.core import removal
 from fennox.core.errors import PersonNeeded
 from fennox.core.removal import Wait
+from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding
 from fennox.engine.journal import Journal
 from fennox.engine.sweeping import Swept, newest_dates, plan, sweep
@@ -72,6 +73,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             )
 
     done = await sweep(here, reasons, context.service_id, now, journal, still)
+    await vaults.forget_old_headers(here.vault)  # of a store that was away when a passphrase was withdrawn
     gone = await follow(context, lease, here.vault, row)
     used = await measured(here.vault)
     async with context.session() as session:

@@ -76,7 +76,7 @@ async def try_passphrase(name: str, wanted: TryPassphrase, request: Request, con
 
 @router.post("/key-sets/{name}/withdraw")
 async def withdraw_passphrase(name: str, wanted: Withdraw, request: Request, context: Here, who: Who) -> KeySetShown:
-    """Withdraw a passphrase. Who copied an old header and knows it can still open old backups: that needs new keys."""
+    """Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until there are new keys."""
     opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
