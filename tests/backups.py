@@ -64,17 +64,18 @@ async def write_document(
 
 async def commit(
     writer: BackupWriter, held: list[Document], *, name: str, sequence: int, part_name: str = "settings",
-    purpose: records.Purpose = "backup", partial: bool = False,
+    purpose: records.Purpose = "backup", partial: bool = False, kind_text: str = 'title = "Test"',
+    census: dict[str, list[str]] | None = None,
 ) -> str:  # fmt: skip
     vault = writer.vault
     part = await writer.add_part(part_name, "Settings", held)
     head = Head(
-        kind=KindFile(name="test", version=1, text='title = "Test"'),
+        kind=KindFile(name="test", version=1, text=kind_text),
         settings={},
         machine=Machine(id="m-1", product="testos", version="1"),
         reached=Reached(address="127.0.0.1:1", account="root", key="SHA256:x"),
         parts=[part],
-        census={"files": sorted(document.path for document in held)},
+        census={"files": sorted(document.path for document in held)} | (census or {}),
         expected={},
         findings=[],
         left_out=[],

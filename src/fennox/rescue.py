@@ -804,26 +804,118 @@ def settle(path: Path, document: dict[str, Any]) -> None:
         os.utime(path, (document["modified"], document["modified"]), follow_symlinks=not link)
 
 
+PHASES = {
+    "prepare": "BEFORE ANYTHING IS WRITTEN", "write": "PUT BACK", "finish": "MAKE IT TAKE EFFECT",
+    "rejoin": "REACH IT AGAIN", "check": "SEE WHETHER ALL IS WELL", "release": "LET GO",
+}  # fmt: skip
+MOST_NAMES = 40
+SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)
+
+
 def command_steps(store: Store, arguments: argparse.Namespace) -> int:
-    _, head = store.find(arguments.backup)
+    """A plan for a person: what to do on the target, in its order, with the values of this backup."""
+    reference, head = store.find(arguments.backup)
+    if arguments.names:
+        listed = head["census"].get(arguments.names)
+        if listed is None:
+            fail(f"The backup has no list {safe(arguments.names)}. It has: {', '.join(head['census'])}", NOT_FOUND)
+        for name in listed:
+            print(safe(name))
+        return 0
     kind = tomllib.loads(head["kind"]["text"])
-    machine = head["machine"]
-    print(f"Restore of {machine['name'] or machine['id']} ({kind.get('title', head['kind']['name'])})")
-    print(f"Needs a target of: {machine['product']} {machine['version']}")
+    machine, title = head["machine"], safe(str(kind.get("title", head["kind"]["name"])))
+    print(f"HOW {safe(reference['system_name'])} IS PUT BACK BY HAND")
+    print(f"as it was on {readable(reference['time'])}, backup {reference['backup'][:12]}\n")
+    system = f"{safe(machine['product'])} {safe(machine['version'])}"
+    print(f"It is: {title}, {system}, called {safe(machine['name'] or '-')}")
+    print(f"It was reached at {safe(head['reached']['address'])} as {safe(head['reached']['account'])}")
     for name, value in sorted(head["expected"].items()):
-        print(f"Afterwards expected {name}: {value}")
+        print(f"Afterwards its {name} is {safe(value)}")
     for finding in head["findings"]:
-        print(f"{finding['severity'].upper()}: {finding['text']} {finding.get('remedy', '')}".rstrip())
+        print(f"{finding['severity'].upper()}: {safe(finding['text'])} {safe(finding.get('remedy', ''))}".rstrip())
     if "rebuilt_by" in kind:
-        print(f"On an empty machine: {kind['rebuilt_by']}")
+        print(f"\nOn an empty machine: {safe(kind['rebuilt_by'])}")
+        return 0
+    print(f"\nInstall {system} on a machine, and let yourself in as root by SSH.")
+    print("Then, on the machine where you read this, as root, so that owners are kept:\n")
+    here = shlex.quote(str(arguments.store))
+    print("    TARGET=root@address-of-the-machine")
+    print(f"    python3 rescue.py extract {here} {reference['backup'][:12]} restored\n")
+    values = {name: str(about.get("default", "")) for name, about in kind.get("settings", {}).items()}
+    values |= head["settings"]
+    parts = {part["name"]: part for part in head["parts"]}
     number = 0
-    for phase in ("prepare", "write", "finish", "rejoin", "check", "release"):
-        for step in kind.get("restore", {}).get(phase, []):
+    for phase, words in PHASES.items():
+        steps = kind.get("restore", {}).get(phase, [])
+        if steps:
+            print(words)
+        for step in steps:
+            if step.get("parts") and not set(step["parts"]) & set(parts):
+                continue
             number += 1
-            print(f"{number:3}. [{phase}] {step.get('title', step.get('do', ''))}")
-            for name in sorted(set(step) - {"title", "do", "parts"}):
-                print(f"       {name}: {step[name]}")
-    return 0
+            print(f"{number:3}. {safe(step.get('title', step.get('do', '')))}")
+            for line in how(step, values, parts, head["census"]):
+                print(f"     {line}")
+    print("\nYou are done when every check passes, and what uses the machine works.")
+    return report(store) if store.damaged else 0
+
+
+def how(
+    step: dict[str, Any], values: dict[str, str], parts: dict[str, Any], census: dict[str, list[str]]
+) -> Iterator[str]:
+    """What a person does for one step, line by line."""
+    if (each := step.get("each")) is not None:
+        yield from names_of(each, census.get(each["list"], []))
+    if step.get("do") == "gate" and "ask" in step:
+        yield safe(filled(step["ask"].replace("{names}", "the names above"), values))
+    if step.get("do") == "write":
+        for part in step.get("parts", list(parts)):
+            if part in parts:
+                numeric = "--numeric-owner " if step.get("owners") == "numbers" else ""
+                there = f"tar -C / {numeric}--no-overwrite-dir -xpf -"  # folders that are there keep their modes
+                folder = shlex.quote(safe(part.replace("/", "_")))
+                yield f"tar -C restored/{folder} {numeric}-cf - . | ssh $TARGET '{there}'"
+    if step.get("do") == "upload" and "document" in step:
+        yield f"Upload the document {safe(filled(step['document'], values))} of restored/."
+    if (request := step.get("request")) is not None:
+        body = f" -d {shlex.quote(filled(json.dumps(request['json']), values))}" if "json" in request else ""
+        method, path = request.get("method", "GET"), filled(request["path"], values)
+        yield safe(f"curl --user ACCOUNT -X {method}{body} {shlex.quote('https://ADDRESS' + path)}")
+    if "run" in step:
+        words = [filled(word, values) for word in step["run"]]
+        command = words[2] if words[:2] == ["sh", "-c"] and len(words) == 3 else shlex.join(words)
+        fed = f" < restored/*{shlex.quote(filled(step['document'], values))}" if "document" in step else ""
+        for line in f"ssh $TARGET {shlex.quote(command)}{fed}".split("\n"):
+            yield safe(line)
+    if "expect" in step:
+        yield f"Its output must fit {safe(step['expect'])}"
+    if step.get("do") == "rejoin":
+        for what in ("address", "account", "key"):
+            if step.get(what) == "backup":
+                yield f"It now answers with the {what} of the backup, as said at the top."
+
+
+def names_of(each: dict[str, Any], listed: list[str]) -> Iterator[str]:
+    """For which names a step is done; what the target has, nobody knows here."""
+    which = {"missing": "For each that the target lacks of", "extra": "For each that the target has beside"}
+    shown = ", ".join(safe(name) for name in listed[:MOST_NAMES])
+    if len(listed) > MOST_NAMES:
+        shown += f" and {len(listed) - MOST_NAMES} more (steps --names {shlex.quote(each['list'])})"
+    yield f"{which.get(each['names'], 'For each of')} these {len(listed)} {safe(each['list'])}, as NAME: {shown}"
+
+
+def filled(text: str, values: dict[str, str]) -> str:
+    """With the values of the backup's settings; one that may be a secret is left to whoever does it."""
+
+    def value(found: re.Match[str]) -> str:
+        name = found.group(1)
+        if name == "name":
+            return "NAME"
+        if name not in values:
+            return found.group(0)
+        return f"<{name}>" if SECRET_NAME.search(name) else values[name]
+
+    return re.sub(r"\{([a-z][a-z0-9_-]*)\}", value, text)
 
 
 def command_search(store: Store, arguments: argparse.Namespace) -> int:
@@ -938,6 +1030,8 @@ def main() -> int:
     ):
         command = commands.add_parser(name, help=text, description=text)
         command.add_argument("store", help="the folder of the store")
+        if name == "steps":
+            command.add_argument("--names", metavar="LIST", help="only the names of one of its lists, like packages")
         if name == "search":
             command.add_argument("pattern", help="a text that the path or content holds, or a pattern of paths")
         if name in ("extract", "steps"):

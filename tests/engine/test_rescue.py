@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import os
+import shlex
 import shutil
 import subprocess
 from pathlib import Path
@@ -254,3 +255,64 @@ async def test_documents_are_found_by_path_and_content_in_every_backup(vault: Va
     nothing = rescue(store_folder, "search", "three grey boats")
     assert (nothing.returncode, "0 documents in 0 of 2" in nothing.stderr) == (3, True)
     assert rescue(store_folder, "search", "").returncode == 2
+
+
+KIND = """
+title = "Tide gauge"
+[settings.restart]
+title = "How it is started again"
+default = "systemctl restart 'tide gauge'"
+[settings.web-password]
+title = "Of its page"
+default = "three grey boats"
+[[restore.prepare]]
+title = "Have missing packages installed"
+do = "gate"
+ask = "Install them: {names}"
+each = { names = "missing", list = "packages" }
+[[restore.write]]
+title = "Put back the settings"
+do = "write"
+parts = ["settings"]
+owners = "numbers"
+[[restore.write]]
+title = "Put back what was not taken"
+do = "write"
+parts = ["other"]
+[[restore.finish]]
+title = "Start it again"
+do = "command"
+run = ["sh", "-c", "{restart}"]
+[[restore.finish]]
+title = "Open its page"
+do = "request"
+request = { method = "PUT", path = "/page/{name}", json = { password = "{web-password}" } }
+[[restore.check]]
+title = "It answers"
+do = "check"
+run = ["tide", "--of", "{name} x"]
+expect = "ok"
+"""
+
+
+async def test_the_steps_are_a_plan_with_the_values_of_the_backup(vault: Vault, store_folder: Path) -> None:
+    packages = [f"package-{number}" for number in range(90)]
+    document = Document(path="/etc/tide", type="file", mode=0o600)
+    backup = await held(vault, document, kind_text=KIND, census={"packages": packages})
+    done = rescue(store_folder, "steps", backup[:8])
+    assert done.returncode == 0, done.stderr
+    plan = [line.strip() for line in done.stdout.splitlines()]
+    assert f"python3 rescue.py extract {store_folder} {backup[:12]} restored" in plan
+    assert "1. Have missing packages installed" in plan
+    assert any(line.endswith("package-39 and 50 more (steps --names packages)") for line in plan)
+    [put_back] = [line for line in plan if line.startswith("tar -C restored/settings --numeric-owner -cf - .")]
+    assert "--no-overwrite-dir" in put_back, "the folder / keeps its mode"
+    assert "Put back what was not taken" not in done.stdout
+    run = next(line for line in plan if line.startswith("ssh $TARGET") and "restart" in line)
+    assert shlex.split(run)[2] == "systemctl restart 'tide gauge'"
+    assert next(line for line in plan if line.startswith("curl")).count("<web-password>") == 1
+    assert "three grey boats" not in done.stdout
+    assert shlex.split(next(line for line in plan if "tide --of" in line))[2] == "tide --of 'NAME x'"
+    names = rescue(store_folder, "steps", backup, "--names", "packages")
+    assert names.stdout.split() == packages
+    assert rescue(store_folder, "steps", backup, "--names", "boats").returncode == 3

@@ -33,6 +33,7 @@ def _read(arguments: argparse.Namespace, folder: str) -> int:
 
     words = [arguments.verb, folder]
     words += [arguments.backup] if hasattr(arguments, "backup") else []
+    words += ["--names", arguments.names] if getattr(arguments, "names", None) else []
     words += [arguments.pattern] if hasattr(arguments, "pattern") else []
     if hasattr(arguments, "to"):
         words.append(arguments.to)

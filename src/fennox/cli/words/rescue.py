@@ -18,6 +18,8 @@ def define(nouns: Sub) -> None:
         verb.add_argument("store", help="the folder of the store, or its address; a far one is fetched whole first")
         offline_place(verb)
         verb.add_argument("--work", metavar="FOLDER", help="where a far store is put meanwhile")
+        if name == "steps":
+            verb.add_argument("--names", metavar="LIST", help="only the names of one of its lists, like packages")
         if name == "search":
             verb.add_argument("pattern", help="a text that the path or content holds, or a pattern of paths")
         if name in ("extract", "steps"):
