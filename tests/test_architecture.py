@@ -22,7 +22,16 @@ MAY_IMPORT = {
     "service": ["core", "links", "stores", "engine", "catalogue", "wire", "logs"],
     "site": ["core", "links", "wire"],
     "client": ["wire"],
-    "cli": ["client", "wire", "core.errors", "core.names", "core.words", "core.compare.model", "core.restoring.sheet"],
+    "cli": [
+        "client",
+        "wire",
+        "core.errors",
+        "core.names",
+        "core.urls",
+        "core.words",
+        "core.compare.model",
+        "core.restoring.sheet",
+    ],  # fmt: skip
     "testing": ["core", "stores.base", "links.base", "engine.journal"],
     "logs": ["core.names"],
     "kinds": [],
