@@ -31,7 +31,7 @@ MAY_IMPORT = {
         "core.words",
         "core.compare.model",
         "core.restoring.sheet",
-    ],  # fmt: skip
+    ],
     "testing": ["core", "stores.base", "links.base", "engine.journal"],
     "logs": ["core.names"],
     "kinds": [],
