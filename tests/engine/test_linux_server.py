@@ -406,6 +406,12 @@ async def test_reaching_says_what_is_wrong(server: LinuxServer, key_pair: tuple[
         await ssh.connect(address, Credential("root", private_key=new_key_pair("x")[0]), server.host_key)
     with pytest.raises(WrongLogin, match="cannot be read"):
         await ssh.connect(address, Credential("root", private_key="not a key"), server.host_key)
+    for unsendable in (
+        Credential("ro\U0004cf36ot", private_key=key_pair[0]),
+        Credential("root\x07", password="x"),
+    ):
+        with pytest.raises(WrongLogin, match="a character that SSH cannot send"):
+            await ssh.connect(address, unsendable, server.host_key)
     server.stop()
     with pytest.raises(Unreachable):
         await ssh.connect(address, login, server.host_key)

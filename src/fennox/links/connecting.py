@@ -9,6 +9,7 @@ from contextlib import asynccontextmanager
 from typing import Any
 
 import asyncssh
+from asyncssh.saslprep import SASLPrepError
 
 from fennox.core.errors import FennoxError, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.names import printable
@@ -112,6 +113,11 @@ async def _connected(
             )
     except asyncssh.HostKeyNotVerifiable as error:
         raise _key_error(check, address) from error
+    except SASLPrepError as error:
+        raise WrongLogin(
+            f"The account or password of the login for {address} has a character that SSH cannot send.",
+            "Change the login: fennox login set",
+        ) from error
     except asyncssh.PermissionDenied as error:
         raise WrongLogin(
             f"{address} refuses the account {credential.account}.", "Check the login's account and its key or password."
