@@ -41,7 +41,8 @@ export function provesBy(asking: () => Promise<void>): void {
 
 /** The same answer, with nothing in it that turns or hides what a page shows. */
 async function shown(response: Response): Promise<Response> {
-  if (!response.headers.get("content-type")?.includes("json")) return response;
+  const bare = response.status === 204 || response.status === 304; // these may have no body, not even an empty one
+  if (bare || !response.headers.get("content-type")?.includes("json")) return response;
   const { status, statusText, headers } = response;
   return new Response(visible(await response.text()), { status, statusText, headers });
 }
