@@ -406,7 +406,7 @@ class Store:
         found: dict[str, dict[str, str]] = {}
         for backup, listed in notes.items():
             state = found.setdefault(backup, {})
-            for note in sorted(listed, key=lambda one: (one["time"], one["fact"] in safer)):
+            for note in sorted(listed, key=lambda one: (one["time"], one["fact"] in safer, one.get("reason", ""))):
                 if note["fact"] in sets:
                     state[sets[note["fact"]]] = str(note.get("reason", ""))
                 elif note["fact"] in ends:

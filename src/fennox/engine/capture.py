@@ -94,8 +94,8 @@ class Capture:
         if not noisy and not met:
             return
         if len(content) > self.room:
-            text = f"{printable(path)} is one too many to be looked at: the others are {MAX_EVIDENCE_OF_ALL >> 20} MB"
-            self.evidence.complaints.append(text)
+            most = f"{MAX_EVIDENCE_OF_ALL >> 20} MB of one machine"
+            self.evidence.complaints.append(f"{printable(path)} was not looked at, as no more than {most} is")
             return
         self.room -= len(content)
         kept = bytes(content)
