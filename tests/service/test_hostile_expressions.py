@@ -106,6 +106,8 @@ async def test_what_a_machine_holds_costs_its_own_backup_alone(evaluators: Evalu
     [finding] = told.findings
     assert (finding.severity, finding.code, told.census) == ("warning", "not-looked-at", {})
     assert "it took more than 2 seconds. Nothing of it is counted" in finding.text
+    with pytest.raises(FarSideFailed, match="was read and not looked at: it took more than 2 seconds"):
+        told.counted()  # held against a census it would say that everything is gone
     other = await evaluators.told(Heard(kind, ["settings"], {}, frozenset(), []))
     assert "not-looked-at" not in {finding.code for finding in other.findings}, "the next is looked at"
 

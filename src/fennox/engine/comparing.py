@@ -113,7 +113,7 @@ async def live_side(
         data = held.get(document.digest or "")
         return once(data) if data is not None else None
 
-    census = (await capture.told(list(parts), evaluates)).census
+    census = (await capture.told(list(parts), evaluates)).counted()
     return Side(parts, census, kind.name, machine.id, capture.kind, content)
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from time import monotonic
 
 from fennox.core.compare.documents import quiet_digest
+from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.certificates import certificates
@@ -36,6 +37,14 @@ class Told:
     expected: dict[str, str] = field(default_factory=dict)
     certificates: list[Certificate] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    unknown: str = ""  # why nothing of it is known
+
+    def counted(self) -> Census:
+        """The census, to be held against another; where none was drawn, ``FarSideFailed``: it is not an empty one."""
+        if self.unknown:
+            text = f"What the machine holds was read and not looked at: {self.unknown}."
+            raise FarSideFailed(text, "Look for a document that is much longer or stranger than before.")
+        return self.census
 
 
 def told(heard: Heard, patience: float = PATIENCE) -> Told:
@@ -55,6 +64,7 @@ def told(heard: Heard, patience: float = PATIENCE) -> Told:
 def not_told(why: str) -> Told:
     """Nothing of it is known: neither that something is there, nor that it is gone."""
     return Told(
+        unknown=why,
         findings=[
             Finding(
                 severity="warning",
@@ -62,7 +72,7 @@ def not_told(why: str) -> Told:
                 text=f"What was read was not looked at: {why}. Nothing of it is counted or checked.",
                 remedy="The documents are in the backup. Look for one that is much longer or stranger than before.",
             )
-        ]
+        ],
     )
 
 

@@ -48,7 +48,7 @@ async def look_at_target(
             async for captured in found:
                 document = await hashed(captured)
                 documents.setdefault(captured.part, {})[document.path] = digest_of(document)
-        return documents, (await capture.told(some, evaluates)).census
+        return documents, (await capture.told(some, evaluates)).counted()
 
     (documents, census), unread = await as_far_as_it_tells(parts, read)
     return Target(machine, place, documents, census, await _room(kind, link, settings), unread)
