@@ -25,7 +25,7 @@ class Service:
         here = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
         self.environment = {
             **here, "FENNOX_DATABASE": database, "FENNOX_STATE": str(folder / "state"), "FENNOX_HOST": HOST,
-            "FENNOX_PORT": str(PORT), "FENNOX_LOG": "json", "FENNOX_ARGON_MEMORY_KIB": "64",
+            "FENNOX_PORT": str(PORT), "FENNOX_LOG": "json", "FENNOX_WEAK_SLOTS": "1",
             "XDG_CONFIG_HOME": str(folder / "config"),
         }  # fmt: skip
         self.options: list[str] = []

@@ -37,6 +37,7 @@ from fennox.core.format import records
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.hpke import CLASSIC
 from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
+from fennox.core.format.slots import Costs
 from fennox.core.names import ObjectName
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
@@ -103,7 +104,7 @@ def make_tree(folder: Path, megabytes: int) -> None:
 
 async def new_vault(store: Store) -> Vault:
     keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
-    cheap = headers.Costs(memory=64, passes=1, lanes=1)
+    cheap = Costs(memory=64, passes=1, lanes=1)
     slot = headers.new_slot(keys, "x", label="x", since="20260101T000000Z", costs=cheap, random=secrets.token_bytes)
     return await vaults.create(store, keys, sweeper="5a" * 16, slots=[slot], now=lambda: datetime.now(UTC))
 

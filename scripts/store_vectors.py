@@ -14,10 +14,10 @@ from collections.abc import Callable
 from fennox.core.format import canonical, chunks, idlist, notes, packs, records, sweeps
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
-from fennox.core.format.header import Costs
 from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
 from fennox.core.format.manifest import Sealed
 from fennox.core.format.secret import WriteSecret
+from fennox.core.format.slots import Costs
 from fennox.core.format.trees import EMPTY
 
 STORE, KEY_SET, SYSTEM, BACKUP, RUN = ("1" * 32, "2" * 32, "5e" * 16, "b" * 32, "c" * 32)

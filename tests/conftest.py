@@ -11,12 +11,13 @@ from hypothesis import HealthCheck, settings
 
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC
+from fennox.core.format.slots import Costs
 from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
 from fennox.stores.folder import FolderStore
 
 PASSPHRASE = "grey gulls over holm island"
-CHEAP = headers.Costs(memory=64, passes=1, lanes=1)
+CHEAP = Costs(memory=64, passes=1, lanes=1)
 NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
 
 

@@ -30,8 +30,9 @@ from typing import Any, NoReturn
 
 try:
     import zstandard
+    from argon2.exceptions import HashingError
     from argon2.low_level import Type, hash_secret_raw
-    from cryptography.exceptions import InvalidTag
+    from cryptography.exceptions import InvalidTag, UnsupportedAlgorithm
     from cryptography.hazmat.primitives import hashes
     from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
     from cryptography.hazmat.primitives.ciphers.aead import AESGCM
@@ -43,10 +44,16 @@ except ImportError as missing:
         "apt install python3-cryptography python3-argon2 python3-zstandard"
     )
 
-CLASSIC = "x25519-sha256-aes256gcm"
+CLASSIC, HYBRID = "x25519-sha256-aes256gcm", "mlkem768x25519-sha256-aes256gcm"
 MAX_CHUNK = 4 * 1024 * 1024
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
-MAX_SLOTS = 32
+MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
+FLOOR_WORK = 192 * 1024
+NEEDS_NEWER = (
+    "This store is sealed by the hybrid suite, which takes the Python package cryptography 48 or newer. The recovery "
+    "kit has it; elsewhere: python3 -m venv reader && reader/bin/pip install 'cryptography>=48' argon2-cffi zstandard, "
+    "and run this with reader/bin/python."
+)
 MAX_LIST = 64 * 1024 * 1024  # bytes of a header, record, note or sweep list
 FAILED, USAGE, NOT_FOUND, NOT_OPENED = 1, 2, 3, 4
 WRONG = (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, OSError)  # of what is read
@@ -58,6 +65,10 @@ NOBODY = (
 
 class Bad(Exception):
     """Something in the store is damaged or does not fit; the text says what."""
+
+
+class TooMuch(Bad):
+    """To go on would take more work or memory than there is."""
 
 
 # --- keys (§3) --------------------------------------------------------------------------------------------------------
@@ -72,8 +83,9 @@ def canonical(value: Any) -> bytes:
 
 
 def hpke_open(raw: bytes, sealed: bytes, info: bytes) -> bytes:
-    """RFC 9180 base mode, DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, one message, empty AAD."""
-    kem, suite = b"KEM\x00\x20", b"HPKE\x00\x20\x00\x01\x00\x02"
+    """RFC 9180 base mode, HKDF-SHA256, AES-256-GCM, one message, empty AAD; the KEM by the length of the key (§3.2)."""
+    kem = b"\x64\x7a" if len(raw) == 96 else b"\x00\x20"
+    suite = b"HPKE" + kem + b"\x00\x01\x00\x02"
 
     def extract(salt: bytes, suite_id: bytes, label: bytes, ikm: bytes) -> bytes:
         return hmac.digest(salt or bytes(32), b"HPKE-v1" + suite_id + label + ikm, "sha256")
@@ -82,27 +94,75 @@ def hpke_open(raw: bytes, sealed: bytes, info: bytes) -> bytes:
         labelled = struct.pack(">H", length) + b"HPKE-v1" + suite_id + label + context
         return HKDFExpand(hashes.SHA256(), length, labelled).derive(prk)
 
-    key = X25519PrivateKey.from_private_bytes(raw)
-    enc, ciphertext = sealed[:32], sealed[32:]
-    shared = key.exchange(X25519PublicKey.from_public_bytes(enc))
-    context = enc + key.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
-    secret = expand(extract(b"", kem, b"eae_prk", shared), kem, b"shared_secret", context, 32)
+    key = X25519PrivateKey.from_private_bytes(raw[-32:])
+    public = key.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
+    length = 1120 if len(raw) == 96 else 32
+    enc, ciphertext = sealed[:length], sealed[length:]
+    shared = key.exchange(X25519PublicKey.from_public_bytes(enc[-32:]))
+    if len(raw) == 96:  # X-Wing
+        other = mlkem_key(raw).decapsulate(enc[:1088])
+        secret = hashlib.sha3_256(other + shared + enc[-32:] + public + b"\\.//^\\").digest()
+    else:
+        prk = extract(b"", b"KEM" + kem, b"eae_prk", shared)
+        secret = expand(prk, b"KEM" + kem, b"shared_secret", enc + public, 32)
     schedule = b"\0" + extract(b"", suite, b"psk_id_hash", b"") + extract(b"", suite, b"info_hash", info)
     master = extract(secret, suite, b"secret", b"")
     nonce = expand(master, suite, b"base_nonce", schedule, 12)
     return AESGCM(expand(master, suite, b"key", schedule, 32)).decrypt(nonce, ciphertext, b"")
 
 
-def unlock(header: dict[str, Any], passphrase: str) -> bytes | None:
+def mlkem_key(raw: bytes) -> Any:
+    """The half of a hybrid opening key that ``raw`` begins with (FIPS 203; seed of 64 bytes)."""
+    try:
+        from cryptography.hazmat.primitives.asymmetric import mlkem
+    except ImportError:
+        fail(NEEDS_NEWER, FAILED)
+    try:
+        return mlkem.MLKEM768PrivateKey.from_seed_bytes(raw[:64])
+    except UnsupportedAlgorithm:
+        fail(NEEDS_NEWER, FAILED)
+
+
+def seal_key_of(raw: bytes) -> bytes:
+    """The public half of an opening key (§3.2)."""
+    public = X25519PrivateKey.from_private_bytes(raw[-32:]).public_key()
+    curve = public.public_bytes(Encoding.Raw, PublicFormat.Raw)
+    return mlkem_key(raw).public_key().public_bytes_raw() + curve if len(raw) == 96 else curve
+
+
+class Passphrase:
+    """A passphrase that is tried: each key is derived once, and all of them within a bound (§3.1)."""
+
+    def __init__(self, text: str) -> None:
+        self.text, self.left, self.cheap = text.encode(), MAX_WORK, False
+        self.keys: dict[tuple[str, int, int, int], bytes] = {}
+
+    def key(self, slot: dict[str, Any]) -> bytes:
+        costs, salt = slot["costs"], slot["salt"]
+        memory, passes, lanes = costs["memory"], costs["passes"], costs["lanes"]
+        if not (8 <= memory <= MAX_MEMORY and 1 <= passes <= MAX_PASSES and 1 <= lanes <= MAX_LANES):
+            raise Bad("a slot asks for more work than any may")
+        place = (salt, memory, passes, lanes)
+        if place not in self.keys:
+            if memory * passes > self.left:
+                raise TooMuch("its slots ask for more work than opening a store takes: it was made to keep you waiting")
+            self.left -= memory * passes
+            try:
+                derived: bytes = hash_secret_raw(self.text, base64.b64decode(salt), passes, memory, lanes, 32, Type.ID)
+            except HashingError:
+                raise TooMuch(f"this machine does not give the {memory // 1024} MiB that a slot takes") from None
+            self.keys[place] = derived
+        return self.keys[place]
+
+
+def unlock(header: dict[str, Any], passphrase: Passphrase) -> bytes | None:
     """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest does not fit."""
     for slot in header["slots"][:MAX_SLOTS]:
         costs = slot["costs"]
-        if costs["memory"] > MAX_MEMORY or costs["passes"] > MAX_PASSES or costs["lanes"] > MAX_LANES:
+        key = passphrase.key(slot)
+        told = f"fennox/1|slot commitment|{header['key_set']}|{header['generation']}|{slot['id']}"
+        if "commit" in slot and not hmac.compare_digest(derive(key, told), base64.b64decode(slot["commit"])):
             continue
-        key = hash_secret_raw(
-            passphrase.encode(), base64.b64decode(slot["salt"]), costs["passes"], costs["memory"], costs["lanes"],
-            32, Type.ID,
-        )  # fmt: skip
         aad = (
             f"fennox/1|slot|{header['key_set']}|{header['generation']}|{slot['id']}|{slot['salt']}"
             f"|{costs['memory']}|{costs['passes']}|{costs['lanes']}"
@@ -111,13 +171,23 @@ def unlock(header: dict[str, Any], passphrase: str) -> bytes | None:
             raw = AESGCM(key).decrypt(base64.b64decode(slot["nonce"]), base64.b64decode(slot["locked"]), aad.encode())
         except InvalidTag:
             continue
-        public = X25519PrivateKey.from_private_bytes(raw).public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
-        if public != base64.b64decode(header["seal_key"]):
+        if len(raw) != (96 if header["suite"] == HYBRID else 32) or seal_key_of(raw) != base64.b64decode(
+            header["seal_key"]
+        ):
             raise Bad("the passphrase opens it, and its seal key is another one's")
         if not mac_fits(header, "mac_open", derive(raw, "fennox/1|header open mac")):
             raise Bad("the passphrase opens it, and its MAC under the opening key does not fit: it was changed")
+        passphrase.cheap = costs["memory"] * costs["passes"] < FLOOR_WORK
         return raw
     return None
+
+
+def work_of(header: dict[str, Any]) -> int:
+    """KiB times passes; of slots that are none: as much as can be."""
+    try:
+        return sum(int(slot["costs"]["memory"]) * int(slot["costs"]["passes"]) for slot in header["slots"])
+    except WRONG:
+        return sys.maxsize
 
 
 def mac_fits(header: dict[str, Any], name: str, key: bytes) -> bool:
@@ -232,24 +302,25 @@ class Store:
             fail(f"{safe(str(self.folder))} holds no store of Fennox (no header that can be read).", NOT_FOUND)
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
         opened: dict[int, tuple[Path, dict[str, Any], bytes]] = {}
-        hybrid = False
-        for path, header in ours:
-            if header["suite"] != CLASSIC:
-                hybrid = True
+        tried = Passphrase(passphrase)
+        for path, header in sorted(ours, key=lambda item: work_of(item[1])):  # what was made to be costly comes last
+            newest = opened.get(header["generation"])
+            if newest is not None and newest[1]["revision"] >= header["revision"]:
                 continue
             try:
-                opening = unlock(header, passphrase) if header["generation"] not in opened else None
+                if header["suite"] not in (CLASSIC, HYBRID):
+                    raise Bad(f"is of the suite {safe(str(header['suite']))}, which this reader does not know")
+                opening = unlock(header, tried)
             except (Bad, *WRONG) as error:
                 self.damaged.append(f"{self.name(path)}: {said(error)}")
                 continue
             if opening is not None:
                 opened[header["generation"]] = (path, header, opening)
         if opened:
+            self.cheap = tried.cheap
             return opened
         for line in self.damaged:
             say(f"DAMAGED {line}")
-        if hybrid:
-            fail("The store's suite is another one; read it with `fennox rescue`, which knows it.", FAILED)
         if any("the passphrase opens it" in line for line in self.damaged):
             fail("The passphrase is right, and no header of the store is whole. Copy one from another copy.", FAILED)
         fail("The passphrase opens none of this store's slots.", NOT_OPENED)

@@ -12,6 +12,8 @@ import path from "node:path";
 const need = createRequire(new URL("../../console/package.json", import.meta.url));
 const { argon2id } = need("@noble/hashes/argon2.js");
 const { blake2b } = need("@noble/hashes/blake2.js");
+const { sha3_256 } = need("@noble/hashes/sha3.js");
+const { ml_kem768 } = need("@noble/post-quantum/ml-kem.js");
 const fzstd = need("fzstd");
 
 const hex = (bytes) => Buffer.from(bytes).toString("hex");
@@ -43,10 +45,16 @@ const publicKey = (raw) =>
   crypto.createPublicKey({ key: Buffer.concat([unhex("302a300506032b656e032100"), raw]), format: "der", type: "spki" });
 const publicOf = (raw) => crypto.createPublicKey(privateKey(raw)).export({ format: "der", type: "spki" }).subarray(-32);
 
-// RFC 9180, base mode, DHKEM(X25519, HKDF-SHA256), HKDF-SHA256, AES-256-GCM, one message, empty AAD
+// what a key of either suite has: of the hybrid the ML-KEM half, and of both the X25519 half at the end (§3.2)
+const halves = (raw) => ({ curve: raw.subarray(-32), mlkem: raw.length === 96 ? ml_kem768.keygen(raw.subarray(0, 64)) : null });
+const sealKeyOf = (raw) => Buffer.concat([halves(raw).mlkem?.publicKey ?? Buffer.alloc(0), publicOf(raw.subarray(-32))]);
+
+// RFC 9180, base mode, HKDF-SHA256, AES-256-GCM, one message, empty AAD; the KEM is X-Wing or DHKEM(X25519, HKDF-SHA256)
 function hpkeOpen(raw, sealed, info) {
-  const kem = unhex("4b454d0020");
-  const suite = unhex("48504b45002000010002");
+  const { curve, mlkem } = halves(raw);
+  const number = mlkem ? "647a" : "0020";
+  const kem = Buffer.concat([Buffer.from("KEM"), unhex(number)]);
+  const suite = Buffer.concat([Buffer.from("HPKE"), unhex(number), unhex("00010002")]);
   const version = Buffer.from("HPKE-v1");
   const extract = (salt, id, label, ikm) =>
     hmac(salt.length ? salt : Buffer.alloc(32), Buffer.concat([version, id, Buffer.from(label), ikm]));
@@ -56,10 +64,15 @@ function hpkeOpen(raw, sealed, info) {
     return hmac(prk, text).subarray(0, length); // one block of HKDF-Expand (RFC 5869) is enough
   };
   const none = Buffer.alloc(0);
-  const [enc, ciphertext] = [sealed.subarray(0, 32), sealed.subarray(32)];
-  const shared = crypto.diffieHellman({ privateKey: privateKey(raw), publicKey: publicKey(enc) });
-  const context = Buffer.concat([enc, publicOf(raw)]);
-  const secret = expand(extract(none, kem, "eae_prk", shared), kem, "shared_secret", context, 32);
+  const length = mlkem ? 1088 + 32 : 32;
+  const [enc, ciphertext] = [sealed.subarray(0, length), sealed.subarray(length)];
+  const shared = crypto.diffieHellman({ privateKey: privateKey(curve), publicKey: publicKey(enc.subarray(-32)) });
+  const secret = mlkem
+    ? Buffer.from(sha3_256(Buffer.concat([
+        ml_kem768.decapsulate(enc.subarray(0, 1088), mlkem.secretKey), shared, enc.subarray(-32), publicOf(curve),
+        Buffer.from("\\.//^\\"),
+      ])))
+    : expand(extract(none, kem, "eae_prk", shared), kem, "shared_secret", Buffer.concat([enc, publicOf(curve)]), 32);
   const schedule = Buffer.concat([
     Buffer.from([0]), extract(none, suite, "psk_id_hash", none), extract(none, suite, "info_hash", info),
   ]);
@@ -72,6 +85,8 @@ function unlock(header, passphrase) {
   for (const slot of header.slots) {
     const { memory, passes, lanes } = slot.costs;
     const key = argon2id(Buffer.from(passphrase), base64(slot.salt), { m: memory, t: passes, p: lanes, dkLen: 32 });
+    const commit = hkdf(Buffer.from(key), `fennox/1|slot commitment|${header.key_set}|${header.generation}|${slot.id}`);
+    if ("commit" in slot && !commit.equals(base64(slot.commit))) continue;
     const aad = `fennox/1|slot|${header.key_set}|${header.generation}|${slot.id}|${slot.salt}|${memory}|${passes}|${lanes}`;
     let opening;
     try {
@@ -81,7 +96,7 @@ function unlock(header, passphrase) {
     }
     const { mac_write: _write, mac_open: open, ...body } = header;
     const mac = hex(hmac(hkdf(opening, "fennox/1|header open mac"), canonical(body)));
-    if (mac === open && publicOf(opening).equals(base64(header.seal_key))) return opening;
+    if (mac === open && sealKeyOf(opening).equals(base64(header.seal_key))) return opening;
   }
   return null;
 }
@@ -167,16 +182,21 @@ function vectors(file) {
   store.secrets[3] = unhex(made.write_secret);
   store.openings[3] = unhex(made.opening_key);
   store.readPack(unhex(made.pack.bytes));
-  const classic = made.suites.find((one) => one.suite.startsWith("x25519"));
-  const header = JSON.parse(classic.header);
-  const opening = unlock(header, classic.passphrase);
-  const info = Buffer.from(`fennox/1|write secret|${made.key_set}|3`);
+  const suites = made.suites.map((one) => {
+    const header = JSON.parse(one.header);
+    const opening = unlock(header, one.passphrase);
+    const info = Buffer.from(`fennox/1|write secret|${made.key_set}|3`);
+    return {
+      opening_key: hex(opening),
+      write_secret: hex(hpkeOpen(opening, base64(header.write_secret), info)),
+      plain: hex(hpkeOpen(opening, unhex(one.hpke.sealed), Buffer.from(one.hpke.info))),
+    };
+  });
   const [reference, section] = store.readRecord(unhex(made.record.bytes));
   const derived = Object.keys(made.derived).map((one) => [one, hex(hkdf(store.secrets[3], `fennox/1|${one}|${made.key_set}|3`))]);
   return {
     derived: Object.fromEntries(derived),
-    opening_key: hex(opening),
-    write_secret: hex(hpkeOpen(opening, base64(header.write_secret), info)),
+    suites,
     chunks: made.chunks.map((one) => hex(store.chunk(one.id, unhex(one.key), one.plain.length / 2))),
     record: reference,
     name: recordName(reference),

@@ -14,10 +14,11 @@ from fennox.core.format import canonical, chunks, header, idlist, manifest, note
 from fennox.core.format.chunks import Cutter
 from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
 from fennox.core.format.secret import WriteSecret
+from fennox.core.format.slots import Costs
 
 SECRET = WriteSecret(bytes(range(32)), "ab" * 16, 1)
 STORE = "cd" * 16
-CHEAP = header.Costs(memory=64, passes=1, lanes=1)
+CHEAP = Costs(memory=64, passes=1, lanes=1)
 
 
 def make_header(

@@ -12,8 +12,8 @@ import pytest
 
 from fennox.core.errors import Damaged, WrongPassphrase
 from fennox.core.format import generations, notes, records
-from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey
+from fennox.core.format.slots import Slot
 from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding
 from fennox.engine.index import PackIndex
@@ -30,7 +30,7 @@ NEW = "nine lanterns on the breakwater wall"
 DAYS = [{"/a": b"a" * 90_000, "/b": bytes([day])} for day in range(3)]
 
 
-async def begun(folder: Path) -> tuple[Vault, list[str], headers.Slot]:
+async def begun(folder: Path) -> tuple[Vault, list[str], Slot]:
     """A store with three backups, and a second generation of its keys that has just begun."""
     old = new_keys()
     here = await holding(folder, old, fixed_now)

@@ -10,8 +10,9 @@ from pathlib import Path
 
 from fennox.core.format import generations
 from fennox.core.format import header as headers
-from fennox.core.format.header import NewKeys, Slot
+from fennox.core.format.header import NewKeys
 from fennox.core.format.hpke import CLASSIC
+from fennox.core.format.slots import Slot
 from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding, copy
 from fennox.engine.index import PackIndex

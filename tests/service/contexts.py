@@ -36,7 +36,7 @@ def clock() -> SetClock:
 async def context(
     database: str, tmp_path: Path, clock: SetClock, monkeypatch: pytest.MonkeyPatch
 ) -> AsyncIterator[Context]:
-    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64)
+    settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
     monkeypatch.setattr(sessions, "strict", True)
     made = await open_context(settings, clock, keyfile.load(settings.state), simulated=True)
     yield made

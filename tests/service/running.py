@@ -64,7 +64,7 @@ class Service:
             "FENNOX_PORT": str(self.port),
             "FENNOX_WORKERS": str(self.slots),
             "FENNOX_LEASE_SECONDS": str(self.lease),
-            "FENNOX_ARGON_MEMORY_KIB": "64",
+            "FENNOX_WEAK_SLOTS": "1",
             "FENNOX_LOG": "json",
             **({"FENNOX_PUBLIC_ADDRESS": self.public} if self.public else {}),
             **self.further,

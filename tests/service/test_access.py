@@ -32,7 +32,7 @@ ROLES = ("reader", "auditor", "operator", "administrator")
 
 @pytest.fixture
 async def context(database: str, tmp_path: Path) -> AsyncIterator[Context]:
-    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64)
+    settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
     made = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
     yield made
     await made.engine.dispose()

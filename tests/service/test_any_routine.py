@@ -64,7 +64,7 @@ async def _lived_through(
 ) -> None:
     clock = SetClock()
     clock.at = BEGIN
-    made = Settings(database=database, state=state, argon_memory_kib=64)
+    made = Settings(database=database, state=state, weak_slots=True)
     context = await open_context(made, clock, keyfile.load(made.state), simulated=True)
     try:
         async with context.session() as session:

@@ -77,7 +77,7 @@ async def test_its_duties_know_of_the_requests_that_people_wait_for(
     database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(wiring, "look_for_garbage_seldom", lambda: None)  # it would hold for all tests after this one
-    app = make_service(Settings(database=database, state=tmp_path / "state", argon_memory_kib=64, workers=0), None)
+    app = make_service(Settings(database=database, state=tmp_path / "state", weak_slots=True, workers=0), None)
     async with app.router.lifespan_context(app):
         number = app.state.context.turns.begin()
         async with httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url="http://localhost") as client:

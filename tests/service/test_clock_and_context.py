@@ -92,7 +92,7 @@ def test_the_key_file_is_made_once_and_only_its_owner_can_read_it(tmp_path: Path
 async def test_takes_and_looks_share_connections_where_that_is_wanted(
     seconds: float, same: bool, database: str, tmp_path: Path, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:
-    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64, keep_connections=seconds)
+    settings = Settings(database=database, state=tmp_path / "state", weak_slots=True, keep_connections=seconds)
     context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
     sealed = context.keyfile.seal(key_pair[0].encode(), "logins|quay|secret")
     login = Login(id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become="")

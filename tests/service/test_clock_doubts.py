@@ -33,7 +33,7 @@ async def real(
     """A service that does not live by a simulated clock: its clock is compared with PostgreSQL's."""
     monkeypatch.setattr(sessions, "strict", True)
     clock.at = datetime.now(UTC)
-    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64)
+    settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
     made = await open_context(settings, clock, keyfile.load(settings.state), simulated=False)
     yield made
     await made.engine.dispose()

@@ -212,7 +212,7 @@ def test_whatever_happens_nothing_stays_for_ever_and_nothing_is_done_twice(
 
 
 async def _live(database: str, state: Path, story: Sequence[Action]) -> None:
-    made = Settings(database=database, state=state, argon_memory_kib=64)
+    made = Settings(database=database, state=state, weak_slots=True)
     context = await open_context(made, SetClock(), keyfile.load(made.state), simulated=True)
     try:
         async with context.session() as session:

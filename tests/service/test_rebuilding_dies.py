@@ -50,7 +50,7 @@ def attic(service: Service) -> Path:
 
 @pytest.fixture
 async def empty(second_database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[Context]:
-    settings = Settings(database=second_database, state=tmp_path / "new", argon_memory_kib=64)
+    settings = Settings(database=second_database, state=tmp_path / "new", weak_slots=True)
     monkeypatch.setattr(sessions, "strict", True)
     made = await open_context(settings, SetClock(), keyfile.load(settings.state), simulated=True)
     yield made

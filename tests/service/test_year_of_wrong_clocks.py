@@ -143,7 +143,7 @@ async def world(database: str, tmp_path: Path, systems: int) -> AsyncIterator[Wo
     clock = {machine: SetClock() for machine in ("service", "worker")}
     for one in clock.values():
         one.at = BEGIN
-    settings = Settings(database=database, state=tmp_path / "state", argon_memory_kib=64)
+    settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
     key = keyfile.load(settings.state)
     async with AsyncExitStack() as stack:
         made = {}

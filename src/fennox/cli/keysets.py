@@ -15,6 +15,7 @@ from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.format.hpke import CLASSIC, HYBRID, SuiteName
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     AdoptStore,
@@ -37,11 +38,16 @@ def list_passphrases(arguments: argparse.Namespace, environment: Environment) ->
         show_list(sets, [], as_json=arguments.json, quiet=arguments.quiet, key="name", none=none)
         return
     rows: list[list[object]] = [
-        [keys.name, p.label, p.id, when(p.since), _tried(p), ", ".join(keys.stores)]
+        [keys.name, p.label, p.id, when(p.since), _tried(p), _guess(p), ", ".join(keys.stores)]
         for keys in sets
         for p in keys.passphrases
     ]
-    show_table(["KEY SET", "PASSPHRASE", "ID", "SINCE", "LAST TRIED", "OPENS"], rows)
+    show_table(["KEY SET", "PASSPHRASE", "ID", "SINCE", "LAST TRIED", "A GUESS COSTS", "OPENS"], rows)
+
+
+def _guess(shown: PassphraseShown) -> str:
+    memory = f"{shown.memory_kib // 1024} MiB" if shown.memory_kib >= 1024 else f"{shown.memory_kib} KiB"
+    return f"{memory}, {shown.passes} times"
 
 
 def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
@@ -54,11 +60,18 @@ def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
         lines=[
             ("key set", f"{keys.name}, generation {keys.generation}"),
             ("custody", custody),
+            ("suite", keys.suite),
             ("stores", ", ".join(keys.stores)),
             *[("passphrase", f"{p.label}, since {when(p.since)}, last tried {_tried(p)}") for p in keys.passphrases],
             *[("away", text) for text in keys.away],
         ],
     )
+
+
+def suite(arguments: argparse.Namespace) -> SuiteName | None:
+    """The suite that was asked for, by the word of ``--suite``."""
+    by_word: dict[str | None, SuiteName] = {"classic": CLASSIC, "hybrid": HYBRID}
+    return by_word.get(arguments.suite)
 
 
 def _tried(shown: PassphraseShown) -> str:
@@ -159,7 +172,9 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
             raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
     unlock = _unlock(service, key_set, arguments)
     new = SecretStr(_new_phrase(arguments))
-    wanted = RekeyWanted(label=arguments.label, new=new, passphrase=unlock, leave_old=arguments.leave_old)
+    wanted = RekeyWanted(
+        label=arguments.label, new=new, passphrase=unlock, leave_old=arguments.leave_old, suite=suite(arguments)
+    )
     made = service.rekey(key_set, wanted)
     say(f"{key_set} is at generation {made.key_set.generation}. Add further passphrases with `fennox passphrase add`.")
     return made

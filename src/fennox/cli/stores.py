@@ -12,6 +12,7 @@ from pydantic import SecretStr
 from fennox.cli import access, runs
 from fennox.cli.access import first_line
 from fennox.cli.hostkeys import with_accepted_key
+from fennox.cli.keysets import suite
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, when
 from fennox.cli.signedin import client
@@ -55,6 +56,7 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
                     label=arguments.label,
                     key_set=arguments.key_set,
                     custody=arguments.custody,
+                    suite=suite(arguments),
                     plain_names=arguments.plain_names == "yes",
                     beside=arguments.beside,
                 )

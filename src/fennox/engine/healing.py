@@ -80,7 +80,7 @@ async def _retire_damaged_packs(damaged: Holding, report: Report, healed: Healed
 async def _heal_fixed(damaged: Holding, report: Report, healed: Healed) -> None:
     vault = damaged.vault
     whole: dict[ObjectName, bytes] = {
-        README_NAME: readme(vault.id),
+        README_NAME: readme(vault.id, vault.header.suite),
         RESCUE_NAME: rescue_source(),
         headers.name(vault.header): headers.encode(vault.header),
     }

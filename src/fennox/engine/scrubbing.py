@@ -216,7 +216,7 @@ async def _check(holding: Holding, found: Found, report: Report, removed: list[s
         if sha256(await vault.store.get(name)).digest() != sha256(rescue_source()).digest():
             raise Damaged("rescue.py is not the one this version of Fennox writes.", "Do not run it; heal the store.")
     elif name == README_NAME:
-        if await vault.store.get(name) != readme(vault.id):
+        if await vault.store.get(name) != readme(vault.id, vault.header.suite):
             raise Damaged(f"{name} is not the one this version of Fennox writes.", "Heal the store.")
     else:
         report.foreign += 1

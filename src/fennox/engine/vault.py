@@ -16,8 +16,9 @@ from fennox.core.format import notes, records, sweeps
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.generations import all_openings
 from fennox.core.format.header import Header, NewKeys
-from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.hpke import CLASSIC, OpeningKey, SuiteName
 from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.format.slots import Slot
 from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
 from fennox.stores.base import Store
@@ -223,13 +224,20 @@ def rescue_source() -> bytes:
     return files("fennox").joinpath("rescue.py").read_bytes()
 
 
-def readme(store_id: str) -> bytes:
+def readme(store_id: str, suite: SuiteName) -> bytes:
+    packages = (
+        "apt install python3-cryptography python3-argon2 python3-zstandard"
+        if suite == CLASSIC
+        else "apt install python3-venv; python3 -m venv reader; "
+        "reader/bin/pip install 'cryptography>=48' argon2-cffi zstandard\n"
+        "             (the recovery kit has them), and reader/bin/python in the place of python3 below"
+    )
     return (
         "This folder is a store of Fennox: configuration backups of servers and appliances, encrypted.\n\n"
         "YOU NEED  1. this folder (a copy will do)\n"
         "          2. a passphrase of it\n"
         "          3. any machine with Python 3.11 or newer and three packages; on Debian 12:\n"
-        "             apt install python3-cryptography python3-argon2 python3-zstandard\n"
+        f"             {packages}\n"
         "You need neither Fennox nor its database.\n\n"
         "Compare the SHA-256 of rescue.py with the one on the recovery sheet before you run it:\n"
         "             sha256sum rescue.py\n\n"
@@ -249,7 +257,7 @@ async def create(
     keys: NewKeys,
     *,
     sweeper: str,
-    slots: list[headers.Slot],
+    slots: list[Slot],
     now: Now,
     plain_names: bool = True,
     sealed_secret: str | None = None,
@@ -270,7 +278,7 @@ async def create(
         plain_names=plain_names,
         sealed_secret=sealed_secret,
     )
-    for name, data in ((RESCUE_NAME, rescue_source()), (README_NAME, readme(header.store))):
+    for name, data in ((RESCUE_NAME, rescue_source()), (README_NAME, readme(header.store, header.suite))):
         if await store.stat(name) is None:
             await store.put(name, data)
     await store.put(headers.name(header), headers.encode(header))
@@ -349,7 +357,7 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
     All headers of a generation lock the same opening key: an older one beside the newest would let a passphrase that
     was withdrawn open also what is written later (§3.3).
     """
-    current = {slot.id for slot in vault.header.slots}
+    current = {slot.locked for slot in vault.header.slots}  # a slot that was locked anew has the same id
     found: list[tuple[int, ObjectName]] = []
     withdrawn: list[ObjectName] = []
     async for item in vault.store.list("header/"):
@@ -359,7 +367,7 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
             continue  # the scrub's to name and heal
         if header.generation == vault.header.generation:
             found.append((header.revision, item.name))
-            if {slot.id for slot in header.slots} - current and _is_ours(vault, header):
+            if {slot.locked for slot in header.slots} - current and _is_ours(vault, header):
                 withdrawn.append(item.name)
     names = [name for _, name in sorted(found)]
     if headers.name(vault.header) not in names:
@@ -377,7 +385,7 @@ def _is_ours(vault: Vault, header: Header) -> bool:
     return True
 
 
-async def renew_slots(vault: Vault, generation: int, slots: list[headers.Slot]) -> None:
+async def renew_slots(vault: Vault, generation: int, slots: list[Slot]) -> None:
     """Lock an earlier generation under other passphrases, and remove its headers with the old ones (§3.7)."""
     found: dict[ObjectName, Header] = {}
     async for item in vault.store.list("header/"):

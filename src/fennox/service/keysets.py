@@ -6,9 +6,7 @@ next time it is opened. So the service never meets a newer header than the one i
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import timedelta
 
 from sqlalchemy import func, select
@@ -16,19 +14,19 @@ from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
-from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, PassphraseNeeded, WrongPassphrase
+from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
-from fennox.core.format.header import Costs, Header, NewKeys, Slot
+from fennox.core.format.header import Header
 from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.slots import FLOOR_WORK, Slot
 from fennox.core.time import parse_stamp, stamp
+from fennox.core.words import size
 from fennox.engine import vault as vaults
 from fennox.engine.vault import Vault
 from fennox.service.concerns import Found
 from fennox.service.context import Context
-from fennox.service.hashing import hashed
-from fennox.service.people import passwords
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
 TRY_WITHIN = timedelta(days=90)  # a passphrase that is never typed is a passphrase that is forgotten
@@ -69,116 +67,13 @@ async def shown(session: AsyncSession, keys: KeySet) -> KeySetShown:
                 id=slot.id,
                 label=slot.label,
                 since=parse_stamp(slot.since),
+                memory_kib=slot.costs.memory,
+                passes=slot.costs.passes,
                 tried=tried[slot.id].at if slot.id in tried else None,
                 tried_by=tried[slot.id].by if slot.id in tried else None,
             )
             for slot in slots
         ],
-    )
-
-
-async def open_with(context: Context, name: str, passphrase: str | None, by: str) -> OpeningKey:
-    """The opening key, by a passphrase or, in custody kept, by what the service holds."""
-    async with context.session() as session:
-        keys = await key_set_named(session, name)
-        rows = await stores_of(session, keys)
-        if not rows:
-            raise NotFound(f"No store uses the key set {keys.name}.", "Add or adopt one.")
-        held = await context.kept_opening_key(session, rows[0]) if passphrase is None else None
-    if passphrase is not None:
-        slot, opening = await unlock_slot(header_of(rows[0]), passphrase)
-        async with context.session() as session:
-            await session.merge(Trial(key_set=keys.id, slot=slot.id, at=context.now(), by=by))
-        return opening
-    if held is None:
-        raise PassphraseNeeded(f"The key set {keys.name} is kept apart from the service.", "Give its passphrase.")
-    return held
-
-
-async def unlock_slot(header: Header, passphrase: str) -> tuple[Slot, OpeningKey]:
-    return await hashed(lambda: header.unlock_slot(passphrase))
-
-
-async def must_be_new(header: Header, passphrase: str) -> None:
-    """A passphrase that opens a key set already is no further one."""
-    try:
-        await unlock_slot(header, passphrase)
-    except WrongPassphrase:
-        return
-    raise Conflict("This passphrase opens the key set already.", "Choose another one.", field="new")
-
-
-def must_be_strong(new: str, keys: KeySet, label: str) -> None:
-    complaint = passwords.strength_complaint(new, ["fennox", keys.name, label])
-    if complaint is not None:
-        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
-
-
-@dataclass(frozen=True)
-class FurtherSlot:
-    """A passphrase that was locked to a key set as it stood, and to the generations before it."""
-
-    slot: Slot
-    earlier: dict[int, Slot]
-    header_digest: str
-
-
-async def further_slot(context: Context, name: str, opening: OpeningKey, *, label: str, new: str) -> FurtherSlot:
-    """What a further passphrase takes; hashing it needs seconds, and no session."""
-    async with context.session() as session:
-        keys = await key_set_named(session, name)
-        must_be_strong(new, keys, label)
-        rows = await stores_of(session, keys)
-        header = header_of(rows[0])
-        if any(slot.label == label for slot in header.slots):
-            raise Conflict(f"There is a passphrase labelled {label} already.", "Choose another label.", field="label")
-        if len(header.slots) >= headers.MAX_SLOTS:
-            raise Conflict(f"A key set has at most {headers.MAX_SLOTS} passphrases.", "Withdraw one first.")
-        pair = NewKeys(opening, await context.write_secret(session, rows[0]))
-        before = [
-            (earlier.generation, NewKeys(key, context.write_secret_of(earlier)))
-            for earlier, key in await earlier_keys(session, keys, opening)
-            if earlier.slots is not None
-        ]
-    await must_be_new(header, new)
-    slot = await new_slot(context, pair, new, label)
-    again = {generation: await new_slot(context, earlier, new, label) for generation, earlier in before}
-    return FurtherSlot(slot, again, rows[0].header_digest)
-
-
-async def add_passphrase(
-    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, further: FurtherSlot
-) -> list[StoreRow]:
-    rows = await stores_of(session, keys)
-    if rows[0].header_digest != further.header_digest:
-        raise Conflict("The passphrases of the key set were changed meanwhile.", "Look at them, and try again.")
-    for earlier, _ in await earlier_keys(session, keys, opening):
-        if earlier.generation in further.earlier:
-            added = further.earlier[earlier.generation].model_dump(mode="json")
-            earlier.slots = [*(earlier.slots or []), added]
-    return await _pin(context, session, rows, opening, lambda old: [*old, further.slot])
-
-
-async def withdraw_passphrase(
-    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, which: str
-) -> list[StoreRow]:
-    rows = await stores_of(session, keys)
-    slots = header_of(rows[0]).slots
-    gone = next((slot for slot in slots if which in (slot.id, slot.label)), None)
-    if gone is None:
-        raise NotFound(f"There is no passphrase {which}.", "`fennox passphrase list` shows those there are.")
-    if len(slots) == 1:
-        raise Conflict("It is the only passphrase of the key set.", "Add and try another one first.")
-    for earlier, _ in await earlier_keys(session, keys, opening):
-        earlier.slots = [slot for slot in earlier.slots or [] if slot["label"] != gone.label] or earlier.slots
-    return await _pin(context, session, rows, opening, lambda old: [slot for slot in old if slot.id != gone.id])
-
-
-async def new_slot(context: Context, pair: NewKeys, passphrase: str, label: str) -> Slot:
-    """Lock a generation's opening key under a passphrase, at the service's costs."""
-    costs, since = Costs(memory=context.settings.argon_memory_kib), stamp(context.now())
-    return await hashed(
-        lambda: headers.new_slot(pair, passphrase, label=label, since=since, costs=costs, random=secrets.token_bytes)
     )
 
 
@@ -192,7 +87,7 @@ async def earlier_keys(session: AsyncSession, keys: KeySet, opening: OpeningKey)
     return [(rows[number], key) for number, key in found.items() if number < keys.generation]
 
 
-async def _pin(
+async def pin_slots(
     context: Context,
     session: AsyncSession,
     rows: list[StoreRow],
@@ -267,12 +162,13 @@ async def change_custody(
 
 
 async def concerns(context: Context, session: AsyncSession) -> list[Found]:
-    """Key sets of which nobody has tried a passphrase for long: perhaps nobody knows one any more."""
+    """Key sets of which nobody has tried a passphrase for long, and passphrases that are cheap to guess against."""
     found = []
     last = select(Trial.key_set, func.max(Trial.at)).group_by(Trial.key_set)
     tried = {key_set: at for key_set, at in await session.execute(last)}
     newest = select(KeySet).ext(distinct_on(KeySet.id)).order_by(KeySet.id, KeySet.generation.desc())
     for keys in (await session.execute(newest)).scalars():
+        found += await _cheap_ones(context, session, keys)
         since = max(filter(None, (keys.created, tried.get(keys.id))))
         if context.now() - since > TRY_WITHIN:
             days = (context.now() - since).days
@@ -288,3 +184,24 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
                 )
             )
     return found
+
+
+async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> list[Found]:
+    rows = await stores_of(session, keys)
+    if not rows or context.settings.weak_slots:
+        return []
+    return [
+        Found(
+            code="cheap-passphrase",
+            severity="low",
+            noun="service",
+            about=f"{keys.name}, {slot.label}",
+            text=f"Whoever has a copy of a store can try guesses at the passphrase {slot.label} of the key set "
+            f"{keys.name} cheaply: each fills {size(slot.costs.work * 1024)} of memory; those of new ones at least "
+            f"{size(FLOOR_WORK * 1024)}.",
+            remedy=f"Run: fennox passphrase try --key-set {keys.name}. Give that passphrase, and it is locked anew.",
+            since=parse_stamp(slot.since),
+        )
+        for slot in header_of(rows[0]).slots
+        if slot.costs.weak
+    ]

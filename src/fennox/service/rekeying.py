@@ -18,9 +18,10 @@ from fennox.core.errors import Conflict, Damaged, NotFound
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
-from fennox.core.format.header import NewKeys, Slot
-from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.header import NewKeys
+from fennox.core.format.hpke import OpeningKey, SuiteName
 from fennox.core.format.records import Previous, Record
+from fennox.core.format.slots import Slot
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding, copy
@@ -29,18 +30,9 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.service import queue, taking
 from fennox.service.context import Context
-from fennox.service.keysets import (
-    earlier_keys,
-    earlier_of,
-    header_of,
-    key_set_named,
-    must_be_new,
-    must_be_strong,
-    new_slot,
-    renew_earlier,
-    stores_of,
-)
+from fennox.service.keysets import earlier_keys, earlier_of, header_of, key_set_named, renew_earlier, stores_of
 from fennox.service.opening import wait_for_key
+from fennox.service.passphrases import must_be_new, must_be_strong, new_slot
 from fennox.service.queue import Lease
 
 
@@ -53,8 +45,10 @@ class NewGeneration:
     earlier: dict[int, Slot]
 
 
-async def new_generation(context: Context, name: str, opening: OpeningKey, *, new: str, label: str) -> NewGeneration:
-    """Make the keys; hashing the passphrase needs seconds, and no session."""
+async def new_generation(
+    context: Context, name: str, opening: OpeningKey, *, new: str, label: str, suite: SuiteName | None = None
+) -> NewGeneration:
+    """Make the keys; hashing the passphrase needs seconds, and no session. ``suite`` None: as before."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
         must_be_strong(new, keys, label)
@@ -62,7 +56,7 @@ async def new_generation(context: Context, name: str, opening: OpeningKey, *, ne
         every = [(keys, opening), *await earlier_keys(session, keys, opening)]
         before = [(row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every]
     await must_be_new(header_of(rows[0]), new)  # what leaked must not open the new keys
-    pair = headers.new_keys(keys.id, keys.generation + 1, opening.suite, secrets.token_bytes)
+    pair = headers.new_keys(keys.id, keys.generation + 1, suite or opening.suite, secrets.token_bytes)
     earlier = {generation: await new_slot(context, older, new, label) for generation, older in before}
     return NewGeneration(pair, await new_slot(context, pair, new, label), earlier)
 

@@ -14,6 +14,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
 from fennox.core.errors import MendSettings
+from fennox.core.format.slots import FLOOR_MEMORY, MAX_MEMORY
 from fennox.service.keyfile import Wrapping
 from fennox.wire.access import Role
 
@@ -61,7 +62,15 @@ class Settings(BaseSettings):
         description="Seconds for which an SSH connection stays open for the next take or look of its machine; 0: not.",
     )
     lease_seconds: float = Field(default=30, gt=0)
-    argon_memory_kib: int = Field(default=256 * 1024, ge=64)
+    argon_memory_kib: int = Field(
+        default=256 * 1024,
+        ge=FLOOR_MEMORY,
+        le=MAX_MEMORY,
+        description="Memory that it takes to try a passphrase of a store; as many passes are made as take a second.",
+    )
+    weak_slots: bool = Field(
+        default=False, description="New passphrases of stores are locked at no cost to who guesses; for tests."
+    )
     ssh_agent: str | None = Field(default=None, description="Socket of the SSH agent for logins that go by one.")
     strict_sessions: bool = Field(
         default=False, description="A slow call inside a database session is an error, and not only logged; for tests."

@@ -22,12 +22,13 @@ from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import CLASSIC, OpeningKey
 from fennox.core.format.secret import WriteSecret
+from fennox.core.format.slots import Slot
 from fennox.core.names import ObjectName, object_name, printable
 from fennox.engine import vault as vaults
 from fennox.links.base import Credential
 from fennox.service import dependence
 from fennox.service.context import Context, named
-from fennox.service.keysets import new_slot, unlock_slot
+from fennox.service.passphrases import new_slot, unlock_slot
 from fennox.service.people import passwords
 from fennox.stores import addresses
 from fennox.stores.base import Span, Store
@@ -55,6 +56,12 @@ async def make(context: Context, wanted: NewStore) -> Made:
         login = await session.get(Login, row.login_id) if row.login_id else None
         sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else login
         known = await _known_keys(context, session, wanted.key_set)
+    if known is not None and wanted.suite not in (None, known.header.suite):
+        raise Conflict(
+            f"The key set {known.name} seals by {known.header.suite}, in all of its stores.",
+            "Leave out the suite, or change it for all of them with `fennox store rekey`.",
+            field="suite",
+        )
     store, remover = context.far_side(row.address, login, row.key), context.far_side(row.address, sweep, row.key)
     try:
         await _must_be_writable(store, remover)
@@ -154,9 +161,7 @@ def _must_not_be_inside(store: Store) -> None:
             raise Conflict(f"{store.address} lies inside the store {above.path}.", "Choose a folder outside of it.")
 
 
-async def _new_keys(
-    context: Context, wanted: NewStore, passphrase: str | None
-) -> tuple[NewKeys, list[headers.Slot], KeySet]:
+async def _new_keys(context: Context, wanted: NewStore, passphrase: str | None) -> tuple[NewKeys, list[Slot], KeySet]:
     if passphrase is None:
         raise BadInput(
             "The first store of a key set needs a passphrase.", "Give one with --passphrase-file.", field="passphrase"
@@ -166,7 +171,7 @@ async def _new_keys(
         raise BadInput(
             f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="passphrase"
         )
-    keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
+    keys = headers.new_keys(secrets.token_hex(16), 1, wanted.suite or CLASSIC, secrets.token_bytes)
     slot = await new_slot(context, keys, passphrase, wanted.label)
     place = f"key_sets|{keys.secret.key_set}|1"
     kept = wanted.custody == "kept"
@@ -204,7 +209,7 @@ async def _known_keys(context: Context, session: AsyncSession, name: str) -> _Kn
     return _KnownKeys(row.name, header, opening, await context.write_secret(session, first))
 
 
-async def _proved(known: _KnownKeys, passphrase: str | None) -> tuple[NewKeys, list[headers.Slot], str]:
+async def _proved(known: _KnownKeys, passphrase: str | None) -> tuple[NewKeys, list[Slot], str]:
     """A further store: its header must be signed with the opening key, so the passphrase is needed in ``apart``."""
     opening = known.opening
     if passphrase is not None:

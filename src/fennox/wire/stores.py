@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, SecretStr
 
+from fennox.core.format.hpke import SuiteName
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
@@ -36,6 +37,10 @@ class NewStore(Wanted):
     )
     key_set: Noun = "main"
     custody: Custody = Field(default="kept", description="For a new key set: who can open its backups.")
+    suite: SuiteName | None = Field(
+        default=None,
+        description="Of a new key set: how backups are sealed; with ML-KEM for what is kept for decades.",
+    )
     plain_names: bool = True
     beside: bool = Field(default=False, description="Whether other things may lie in its place.")
 
@@ -145,6 +150,7 @@ class NewPassphrase(Unlock):
 
 class RekeyWanted(NewPassphrase):
     leave_old: bool = Field(default=False, description="Leave old backups sealed as they are until they expire.")
+    suite: SuiteName | None = Field(default=None, description="How backups are sealed from now on; as before without.")
 
 
 class Withdraw(Unlock):
@@ -163,6 +169,8 @@ class PassphraseShown(Shown):
     id: str
     label: str
     since: Aware
+    memory_kib: int = Field(description="What a guess costs: the memory of Argon2id,")
+    passes: int = Field(description="and its passes over that.")
     tried: Aware | None
     tried_by: str | None
 

@@ -39,6 +39,14 @@ def passphrase(verb: argparse.ArgumentParser, text: str) -> None:
     verb.add_argument("--passphrase-file", metavar="FILE", help=f"{text}; its first line is used")
 
 
+def suite(verb: argparse.ArgumentParser, text: str) -> None:
+    verb.add_argument(
+        "--suite", choices=["classic", "hybrid"],
+        help=f"how backups are sealed, {text}: X25519 (classic), or together with ML-KEM-768 (hybrid), for what must "
+        "stay secret for decades",
+    )  # fmt: skip
+
+
 def offline_place(verb: argparse.ArgumentParser) -> None:
     """How a store is reached and opened where no service knows it."""
     verb.add_argument("--account", help="on a far side: who logs in there")

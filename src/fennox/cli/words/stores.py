@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fennox.cli.words.shared import ADDRESS, Sub, accepting, far_side, noun_of, passphrase, verb_of
+from fennox.cli.words.shared import ADDRESS, Sub, accepting, far_side, noun_of, passphrase, suite, verb_of
 
 
 def define(nouns: Sub) -> None:
@@ -17,6 +17,7 @@ def define(nouns: Sub) -> None:
     add.add_argument("--label", default="first", help="of the passphrase, if it makes the key set")
     add.add_argument("--custody", choices=["kept", "apart"], default="kept",
                      help="whether the service can open backups (kept) or only the passphrase (apart)")  # fmt: skip
+    suite(add, "for a new key set")
     add.add_argument("--key-set", default="main", help="the keys it uses; made if not there")
     add.add_argument("--plain-names", choices=["yes", "no"], default="yes", help="whether file names tell systems")
     add.add_argument("--beside", action="store_true", help="also where other things lie already")
@@ -40,6 +41,7 @@ def define(nouns: Sub) -> None:
     rekey.add_argument("store", help="one store of the key set; all of its stores get the new keys")
     rekey.add_argument("--label", default="first", help="of the new passphrase")
     rekey.add_argument("--new-file", metavar="FILE", help="its first line is the new passphrase; asked for otherwise")
+    suite(rekey, "from now on; as before without")
     rekey.add_argument("--leave-old", action="store_true", help="let old backups expire as they are")
     rekey.add_argument("--go-on", action="store_true", help="seal anew what an earlier run could not")
     rekey.add_argument("--yes", action="store_true", help="do not ask")

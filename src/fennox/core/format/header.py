@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import base64
 import hmac
 import re
 from dataclasses import dataclass
 from hashlib import sha256
 from typing import Annotated, Literal
 
-from cryptography.exceptions import InvalidTag
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 from pydantic import Field
 
 from fennox.core.constant_time import same
@@ -21,36 +17,12 @@ from fennox.core.format.canonical import Stored
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
 from fennox.core.format.secret import WriteSecret, derive
+from fennox.core.format.slots import MAX_SLOTS, Costs, Passphrase, Slot, base64_of, lock, unbase64, work
 from fennox.core.names import ObjectName, object_name
 
 FORMAT: Literal["fennox-store/1"] = "fennox-store/1"
 _FORMAT = re.compile(rb'"format":"(fennox-store/[0-9]{1,9})"')
 MAX_HEADER = 256 * 1024  # bytes
-
-MAX_MEMORY = 2 * 1024 * 1024  # KiB; a header asking for more is refused before it costs anything (§3.1)
-MAX_PASSES = 32
-MAX_LANES = 16
-MAX_SLOTS = 32
-
-
-class Costs(Stored):
-    """Argon2id costs (RFC 9106): memory in KiB, passes, lanes."""
-
-    memory: Annotated[int, Field(ge=8, le=MAX_MEMORY)] = 256 * 1024
-    passes: Annotated[int, Field(ge=1, le=MAX_PASSES)] = 1
-    lanes: Annotated[int, Field(ge=1, le=MAX_LANES)] = 2
-
-
-class Slot(Stored):
-    """The opening key, locked under one passphrase (§3.1)."""
-
-    id: str
-    label: str
-    since: str
-    costs: Costs
-    salt: str  # base64, 16 bytes
-    nonce: str  # base64, 12 bytes
-    locked: str  # base64
 
 
 class Chunking(Stored):
@@ -81,7 +53,7 @@ class Header(Stored):
     mac_open: str
 
     def public(self) -> SealKey:
-        return SealKey(self.suite, _unbase64(self.seal_key))
+        return SealKey(self.suite, unbase64(self.seal_key))
 
     def _unsigned(self) -> bytes:
         value = self.model_dump(mode="json", exclude={"mac_write", "mac_open"})
@@ -103,9 +75,9 @@ class Header(Stored):
 
     def unlock(self, passphrase: str) -> OpeningKey:
         """Try every slot. A wrong slot and a slot whose key does not fit are the same error (§3.1)."""
-        return self.unlock_slot(passphrase)[1]
+        return self.unlock_slot(Passphrase(passphrase))[1]
 
-    def unlock_slot(self, passphrase: str) -> tuple[Slot, OpeningKey]:
+    def unlock_slot(self, passphrase: Passphrase) -> tuple[Slot, OpeningKey]:
         """As :meth:`unlock`, telling also which slot it was."""
         for slot in self.slots:
             opening = self._try_slot(slot, passphrase)
@@ -118,19 +90,18 @@ class Header(Stored):
             "The passphrase opens none of this key set's slots.", "Check it, or use another one of the key set."
         )
 
-    def _try_slot(self, slot: Slot, passphrase: str) -> OpeningKey | None:
-        key = _passphrase_key(passphrase, _unbase64(slot.salt), slot.costs)
+    def _try_slot(self, slot: Slot, passphrase: Passphrase) -> OpeningKey | None:
+        raw = passphrase.open(slot, self.key_set, self.generation)
+        if raw is None:
+            return None
         try:
-            raw = AESGCM(key).decrypt(
-                _unbase64(slot.nonce), _unbase64(slot.locked), _slot_aad(self.key_set, self.generation, slot)
-            )
             opening = OpeningKey(self.suite, raw)
-            return opening if hmac.compare_digest(opening.seal_key().raw, _unbase64(self.seal_key)) else None
-        except (InvalidTag, ValueError):
+            return opening if hmac.compare_digest(opening.seal_key().raw, unbase64(self.seal_key)) else None
+        except ValueError:
             return None
 
     def write_secret_with(self, opening: OpeningKey) -> WriteSecret:
-        raw = opening.open(_unbase64(self.write_secret), _secret_info(self.key_set, self.generation))
+        raw = opening.open(unbase64(self.write_secret), _secret_info(self.key_set, self.generation))
         secret = WriteSecret(raw, self.key_set, self.generation)
         self.check_under(secret)
         return secret
@@ -172,8 +143,8 @@ def new_header(
         sweeper=sweeper,
         suite=keys.opening.suite,
         chunking=Chunking(),
-        seal_key=_base64(seal_key.raw),
-        write_secret=sealed_secret or _base64(seal_key.seal(keys.secret.raw, info)),
+        seal_key=base64_of(seal_key.raw),
+        write_secret=sealed_secret or base64_of(seal_key.seal(keys.secret.raw, info)),
         slots=slots,
         mac_write="",
         mac_open="",
@@ -181,12 +152,22 @@ def new_header(
     return header.signed(keys.secret, keys.opening)
 
 
-def new_slot(keys: NewKeys, passphrase: str, *, label: str, since: str, costs: Costs, random: RandomBytes) -> Slot:
-    salt, nonce, slot_id = random(16), random(12), random(8).hex()
-    slot = Slot(id=slot_id, label=label, since=since, costs=costs, salt=_base64(salt), nonce=_base64(nonce), locked="")
-    aad = _slot_aad(keys.secret.key_set, keys.secret.generation, slot)
-    locked = AESGCM(_passphrase_key(passphrase, salt, costs)).encrypt(nonce, keys.opening.raw, aad)
-    return slot.model_copy(update={"locked": _base64(locked)})
+def new_slot(
+    keys: NewKeys,
+    passphrase: str,
+    *,
+    label: str,
+    since: str,
+    costs: Costs,
+    random: RandomBytes,
+    slot_id: str | None = None,
+) -> Slot:
+    """Lock a generation's opening key under a passphrase. ``slot_id``: of the slot that it is to replace."""
+    secret = keys.secret
+    return lock(
+        secret.key_set, secret.generation, keys.opening.raw, passphrase,
+        label=label, since=since, costs=costs, random=random, slot_id=slot_id,
+    )  # fmt: skip
 
 
 def encode(header: Header) -> bytes:
@@ -232,33 +213,27 @@ def unlock_all(candidates: list[bytes], passphrase: str) -> list[tuple[Header, O
     """The newest valid header of each generation that the passphrase opens, newest first.
 
     A forged newer header cannot hide the true one (§3.3). Of a generation that has gone by, a passphrase that was
-    withdrawn since opens nothing (§3.7).
+    withdrawn since opens nothing (§3.7). Those that ask for the least work come first, so that headers which somebody
+    made to be costly are tried last, until the bound is reached.
     """
     found: dict[int, tuple[Header, OpeningKey]] = {}
     wrong: FennoxError | None = None
-    for header in ranked(candidates):
-        if header.generation in found:
+    tried = Passphrase(passphrase)
+    for header in sorted(ranked(candidates), key=lambda header: work(header.slots)):
+        newest = found.get(header.generation)
+        if newest is not None and newest[0].revision >= header.revision:
             continue
         try:
-            found[header.generation] = (header, header.unlock(passphrase))
+            found[header.generation] = (header, header.unlock_slot(tried)[1])
         except (WrongPassphrase, Damaged) as error:
             wrong = wrong or error
+        except StoreUnusable as error:
+            wrong = error
+            break
     if not found:
         assert wrong is not None
         raise wrong
-    return list(found.values())
-
-
-def _passphrase_key(passphrase: str, salt: bytes, costs: Costs) -> bytes:
-    kdf = Argon2id(salt=salt, length=32, iterations=costs.passes, lanes=costs.lanes, memory_cost=costs.memory)
-    return kdf.derive(passphrase.encode("utf-8"))
-
-
-def _slot_aad(key_set: str, generation: int, slot: Slot) -> bytes:
-    costs = slot.costs
-    return (
-        f"fennox/1|slot|{key_set}|{generation}|{slot.id}|{slot.salt}|{costs.memory}|{costs.passes}|{costs.lanes}"
-    ).encode("ascii")
+    return sorted(found.values(), key=lambda item: item[0].generation, reverse=True)
 
 
 def _secret_info(key_set: str, generation: int) -> bytes:
@@ -267,14 +242,3 @@ def _secret_info(key_set: str, generation: int) -> bytes:
 
 def _open_mac_key(opening: OpeningKey) -> bytes:
     return derive(opening.raw, "fennox/1|header open mac")
-
-
-def _base64(data: bytes) -> str:
-    return base64.b64encode(data).decode("ascii")
-
-
-def _unbase64(text: str) -> bytes:
-    try:
-        return base64.b64decode(text, validate=True)
-    except ValueError as error:
-        raise Damaged("A field of the header is not base64.", "Use another header of this store.") from error

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from fennox.catalogue.models import KeySet, StoreRow
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.format.hpke import OpeningKey
-from fennox.service import adopting, audit, keysets, rekeying, tending
+from fennox.service import adopting, audit, keysets, passphrases, rekeying, tending
 from fennox.service.context import Context, named
 from fennox.service.keysets import header_of, key_set_named
 from fennox.service.routes.runs import run_shown
@@ -55,12 +55,12 @@ async def list_key_sets(context: Here) -> Page[KeySetShown]:
 @router.post("/key-sets/{name}/passphrases", status_code=201)
 async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
     """Add a passphrase to a key set, in every store of it."""
-    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     new = wanted.new.get_secret_value()
-    further = await keysets.further_slot(context, name, opening, label=wanted.label, new=new)
+    further = await passphrases.further_slot(context, name, opening, label=wanted.label, new=new)
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        rows = await keysets.add_passphrase(context, session, keys, opening, further)
+        rows = await passphrases.add_passphrase(context, session, keys, opening, further)
         await audit.note(session, request, "added a passphrase", "key set", name, label=wanted.label)
     return await _written(context, name, rows, opening)
 
@@ -68,7 +68,7 @@ async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, con
 @router.post("/key-sets/{name}/try")
 async def try_passphrase(name: str, wanted: TryPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
     """Try a passphrase: the answer tells by its newest trial which one it was."""
-    await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         await audit.note(session, request, "tried a passphrase of", "key set", name)
         return await keysets.shown(session, await key_set_named(session, name))
@@ -77,10 +77,10 @@ async def try_passphrase(name: str, wanted: TryPassphrase, request: Request, con
 @router.post("/key-sets/{name}/withdraw")
 async def withdraw_passphrase(name: str, wanted: Withdraw, request: Request, context: Here, who: Who) -> KeySetShown:
     """Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until there are new keys."""
-    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        rows = await keysets.withdraw_passphrase(context, session, keys, opening, wanted.which)
+        rows = await passphrases.withdraw_passphrase(context, session, keys, opening, wanted.which)
         await audit.note(session, request, "withdrew a passphrase", "key set", name, which=wanted.which)
     return await _written(context, name, rows, opening)
 
@@ -92,7 +92,7 @@ async def change_custody(name: str, wanted: CustodyWanted, request: Request, con
         raise BadInput(
             "A change of custody needs the passphrase.", "So it is certain that somebody knows it.", field="passphrase"
         )
-    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
         await keysets.change_custody(context, session, keys, opening, wanted.custody)
@@ -104,9 +104,9 @@ async def change_custody(name: str, wanted: CustodyWanted, request: Request, con
 @router.post("/key-sets/{name}/rekey", status_code=202)
 async def rekey(name: str, wanted: RekeyWanted, request: Request, context: Here, who: Who) -> Rekeyed:
     """Begin a new generation of keys after a leak; a run for each store seals its backups anew."""
-    opening = await keysets.open_with(context, name, _plain(wanted.passphrase), who.name)
+    opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     new = wanted.new.get_secret_value()
-    made = await rekeying.new_generation(context, name, opening, new=new, label=wanted.label)
+    made = await rekeying.new_generation(context, name, opening, new=new, label=wanted.label, suite=wanted.suite)
     async with context.session() as session:
         keys = await key_set_named(session, name)
         rows = await rekeying.begin(context, session, keys, opening, made, leave_old=wanted.leave_old)
@@ -141,7 +141,7 @@ async def hand_over(name: str, wanted: Unlock, request: Request, context: Here, 
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         keys = await session.get_one(KeySet, (row.key_set, row.generation))
-    opening = await keysets.open_with(context, keys.name, _plain(wanted.passphrase), who.name)
+    opening = await passphrases.open_with(context, keys.name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         header = header_of(row).model_copy(update={"sweeper": context.service_id})
