@@ -4113,6 +4113,11 @@ export interface components {
              */
             site: string;
             /**
+             * Suite
+             * @description Of a new key set: how backups are sealed; with ML-KEM for what is kept for decades.
+             */
+            suite?: ("x25519-sha256-aes256gcm" | "mlkem768x25519-sha256-aes256gcm") | null;
+            /**
              * Sweep Login
              * @description A login that alone may remove things; the sweep's.
              */
@@ -4628,6 +4633,16 @@ export interface components {
             /** Label */
             label: string;
             /**
+             * Memory Kib
+             * @description What a guess costs: the memory of Argon2id,
+             */
+            memory_kib: number;
+            /**
+             * Passes
+             * @description and its passes over that.
+             */
+            passes: number;
+            /**
              * Since
              * Format: date-time
              */
@@ -4834,6 +4849,11 @@ export interface components {
             new: string;
             /** Passphrase */
             passphrase?: string | null;
+            /**
+             * Suite
+             * @description How backups are sealed from now on; as before without.
+             */
+            suite?: ("x25519-sha256-aes256gcm" | "mlkem768x25519-sha256-aes256gcm") | null;
         };
         /**
          * Relation

@@ -304,13 +304,16 @@ class Store:
         opened: dict[int, tuple[Path, dict[str, Any], bytes]] = {}
         tried = Passphrase(passphrase)
         for path, header in sorted(ours, key=lambda item: work_of(item[1])):  # what was made to be costly comes last
-            newest = opened.get(header["generation"])
-            if newest is not None and newest[1]["revision"] >= header["revision"]:
-                continue
+            known = opened.get(header["generation"])
             try:
                 if header["suite"] not in (CLASSIC, HYBRID):
                     raise Bad(f"is of the suite {safe(str(header['suite']))}, which this reader does not know")
-                opening = unlock(header, tried)
+                if known is not None:  # the MAC tells, and costs nothing
+                    if not mac_fits(header, "mac_open", derive(known[2], "fennox/1|header open mac")):
+                        raise Bad("its MAC under the opening key does not fit: it was changed")
+                    opening = known[2] if header["revision"] > known[1]["revision"] else None
+                else:
+                    opening = unlock(header, tried)
             except (Bad, *WRONG) as error:
                 self.damaged.append(f"{self.name(path)}: {said(error)}")
                 continue

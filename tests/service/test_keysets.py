@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Iterator
 from functools import partial
@@ -10,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from fennox.client.api import ProblemError
+from fennox.core.format.slots import FLOOR_WORK
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import AdoptStore, CustodyWanted, LoginChange, NewPassphrase, NewStore, Unlock, Withdraw
 from saltmere.linux import LinuxServer
@@ -65,6 +67,35 @@ def test_a_second_passphrase_is_added_tried_and_withdrawn_in_every_store(service
     assert "safe" in listed.stdout
     assert "first" not in listed.stdout
     assert SECOND not in service.log
+
+
+def costs_in(folder: Path) -> list[dict[str, int]]:
+    """What the slots of the store's headers cost, as they lie there."""
+    read = [json.loads(path.read_bytes()) for path in (folder / "header").iterdir()]
+    return [slot["costs"] for header in read for slot in header["slots"]]
+
+
+def test_a_passphrase_that_is_cheap_to_guess_is_told_and_locked_anew_when_it_is_typed(service: Service) -> None:
+    folder = service.folder / "attic"
+    folder.mkdir()
+    with service.client() as client:
+        client.add_store(NewStore(name="attic", address=str(folder), passphrase=PASSPHRASE))
+    assert costs_in(folder) == [{"memory": 64, "passes": 1, "lanes": 1}]
+    service.stop()
+    service.further["FENNOX_WEAK_SLOTS"] = "0"
+    service.start()
+    with service.client() as client:
+        until(lambda: [item for item in client.concerns() if item.code == "cheap-passphrase"], "it is told")
+    tried = service.fennox("passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n"))
+    assert tried.returncode == 0, tried.stderr
+    [now] = costs_in(folder)
+    assert now["memory"] * now["passes"] >= FLOOR_WORK, "and the header with the cheap slot is gone"
+    with service.client() as client:
+        until(lambda: not [item for item in client.concerns() if item.code == "cheap-passphrase"], "it has ended")
+        [shown] = [one for keys in client.key_sets() for one in keys.passphrases]
+        assert (shown.memory_kib, shown.passes) == (now["memory"], now["passes"])
+    listed = service.fennox("rescue", "list", str(folder), "--passphrase-file", "old")
+    assert listed.returncode == 0, listed.stderr
 
 
 def test_a_store_that_was_away_gets_the_new_header_when_it_is_back(service: Service) -> None:

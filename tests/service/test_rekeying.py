@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
 from pathlib import Path
 
 import pytest
 
 from fennox.client.api import ProblemError
+from fennox.core.format.hpke import HYBRID
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewPassphrase, NewStore, RekeyWanted, Withdraw
 from saltmere.linux import LinuxServer
+from tests.engine.test_rescue import DEBIAN_PYTHON
 from tests.service.conftest import enrol
 from tests.service.running import PASSPHRASE, Service, until
 
@@ -22,9 +26,9 @@ def records(folder: Path) -> list[str]:
     return sorted(path.name for path in (folder / "systems").rglob("*.fxr"))
 
 
-def taken(service: Service, system: str = "web-9", store: str = "attic") -> str:
+def taken(service: Service, system: str = "web-9", store: str = "attic", name: str = "") -> str:
     with service.client() as client:
-        run = service.ended(client.take(NewTake(system=system, store=store)).id)
+        run = service.ended(client.take(NewTake(system=system, store=store, name=name)).id)
     assert run.state == "done", run.reason
     return str(run.result["backup"])
 
@@ -133,3 +137,62 @@ def test_old_backups_can_be_left_to_expire_and_still_open(
         "rescue", "check", str(service.folder / "attic"), "--passphrase-file", service.file("new", NEW + "\n")
     )
     assert listed.returncode == 0, listed.stdout + listed.stderr
+
+
+def read_by_node(folder: Path, passphrase: str) -> dict[str, dict[str, str]]:
+    reader = Path(__file__).parents[1] / "core/second_reader.mjs"
+    done = subprocess.run(["node", str(reader), "store", str(folder), passphrase], check=True, capture_output=True)
+    told: dict[str, dict[str, str]] = json.loads(done.stdout)
+    return told
+
+
+def test_a_key_set_goes_over_to_the_hybrid_suite_and_every_reader_opens_it(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
+    enrol(service, server, key_pair[0])
+    folder = service.folder / "attic"
+    taken(service, name="before")
+    before = read_by_node(folder, PASSPHRASE)
+    new = service.file("new", NEW + "\n")
+    done = service.fennox("store", "rekey", "attic", "--new-file", new, "--yes", "--suite", "hybrid")
+    assert done.returncode == 0, done.stderr
+    with service.client() as client:
+        assert client.store("attic").suite == HYBRID
+    server.configure("changed", files=12)
+    taken(service, name="after")
+    read = read_by_node(folder, NEW)
+    assert read.keys() == {"before", "after"}
+    assert read["before"] == before["before"]
+    assert "cryptography>=48" in (folder / "READ-ME-FIRST.txt").read_text()
+    checked = service.fennox("rescue", "check", str(folder), "--passphrase-file", new)
+    assert (checked.returncode, "No damage found." in checked.stderr) == (0, True), checked.stderr
+    words = [
+        DEBIAN_PYTHON,
+        "-I",
+        str(folder / "rescue.py"),
+        "list",
+        str(folder),
+        "--passphrase-file",
+        new,
+    ]
+    refused = subprocess.run(words, check=False, capture_output=True, text=True, cwd=service.folder)
+    assert (refused.returncode, "cryptography 48 or newer" in refused.stderr) == (1, True), refused.stderr
+
+
+def test_the_suite_is_chosen_with_the_first_store_of_a_key_set(service: Service) -> None:
+    phrase = service.file("phrase", PASSPHRASE + "\n")
+    for name in ("crypt", "vault", "cellar"):
+        (service.folder / name).mkdir()
+    hybrid = ("--suite", "hybrid", "--passphrase-file", phrase)
+    made = service.fennox("store", "add", "crypt", str(service.folder / "crypt"), "--key-set", "long", *hybrid)
+    assert made.returncode == 0, made.stderr
+    readme = (service.folder / "crypt/READ-ME-FIRST.txt").read_text()
+    assert "cryptography>=48" in readme
+    further = service.fennox("store", "add", "vault", str(service.folder / "vault"), "--key-set", "long")
+    assert further.returncode == 0, further.stderr
+    classic = ("--key-set", "long", "--suite", "classic")
+    other = service.fennox("store", "add", "cellar", str(service.folder / "cellar"), *classic)
+    assert (other.returncode, "fennox store rekey" in other.stderr) == (1, True), other.stderr
+    assert not list((service.folder / "cellar").iterdir())
+    with service.client() as client:
+        assert {store.name: store.suite for store in client.stores()} == {"crypt": HYBRID, "vault": HYBRID}

@@ -10,7 +10,7 @@ import AskDialog from "./AskDialog.vue";
 import LoginSelect from "./LoginSelect.vue";
 import NewLogin from "./NewLogin.vue";
 
-defineProps<{ open: boolean; first: boolean }>();
+const props = defineProps<{ open: boolean; first: boolean }>();
 const emit = defineEmits<{ close: [] }>();
 const router = useRouter();
 const queries = useQueryClient();
@@ -20,6 +20,7 @@ const address = ref("");
 const site = ref("");
 const passphrase = ref("");
 const custody = ref<"kept" | "apart">("kept");
+const hybrid = ref(false);
 const accepted = ref<string | null>(null);
 const beside = ref(false);
 const full = computed(() => add.error.value instanceof ProblemError && add.error.value.problem.field === "beside");
@@ -49,6 +50,7 @@ const add = useMutation({
           site: site.value,
           passphrase: passphrase.value || null,
           custody: custody.value,
+          suite: props.first && hybrid.value ? "mlkem768x25519-sha256-aes256gcm" : null,
           label: "first",
           key_set: "main",
           plain_names: true,
@@ -115,6 +117,10 @@ function enter(folder: string): void {
           passphrase: every restore asks for it</label
         >
       </fieldset>
+      <label v-if="first" class="mt-3 block"
+        ><input v-model="hybrid" type="checkbox" class="mr-1 accent-slate" />must stay secret for decades: seal with
+        ML-KEM-768 as well (to read it without Fennox then takes a newer library than Debian 12 has)</label
+      >
       <label class="label" for="store-passphrase">{{
         first ? "Passphrase: five unrelated words or more" : "Passphrase of the key set (needed if it is kept apart)"
       }}</label>

@@ -191,6 +191,16 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
             <td>{{ store.data.value.swept ? when(store.data.value.swept) : "never" }}</td>
           </tr>
           <tr>
+            <td class="text-muted">Sealed by</td>
+            <td>
+              {{
+                store.data.value.suite.startsWith("mlkem")
+                  ? "hybrid: ML-KEM-768 and X25519 together"
+                  : "classic: X25519"
+              }}, keys of generation {{ store.data.value.generation }}
+            </td>
+          </tr>
+          <tr>
             <td class="text-muted">Custody</td>
             <td>
               {{

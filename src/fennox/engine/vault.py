@@ -252,6 +252,16 @@ def readme(store_id: str, suite: SuiteName) -> bytes:
     ).encode()
 
 
+async def renew_reader(vault: Vault) -> None:
+    """Write reader and readme anew where they are not those of this version and of the store's newest keys."""
+    for name, data in ((RESCUE_NAME, rescue_source()), (README_NAME, readme(vault.id, vault.header.suite))):
+        if await vault.store.stat(name) is not None:
+            if await vault.store.get(name) == data:
+                continue
+            await vault.store.delete(name)
+        await vault.store.put(name, data)
+
+
 async def create(
     store: Store,
     keys: NewKeys,

@@ -73,6 +73,10 @@ class Header(Stored):
         if not same(hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write):
             raise Damaged("The header's MAC under the write secret does not fit.", "Somebody else wrote this header.")
 
+    def signed_with(self, opening: OpeningKey) -> bool:
+        """Whether a holder of the opening key signed it."""
+        return same(hmac.digest(_open_mac_key(opening), self._unsigned(), sha256).hex(), self.mac_open)
+
     def unlock(self, passphrase: str) -> OpeningKey:
         """Try every slot. A wrong slot and a slot whose key does not fit are the same error (§3.1)."""
         return self.unlock_slot(Passphrase(passphrase))[1]
@@ -82,8 +86,7 @@ class Header(Stored):
         for slot in self.slots:
             opening = self._try_slot(slot, passphrase)
             if opening is not None:
-                body = self._unsigned()
-                if not same(hmac.digest(_open_mac_key(opening), body, sha256).hex(), self.mac_open):
+                if not self.signed_with(opening):
                     raise Damaged("The header's MAC under the opening key does not fit.", "Use another copy of it.")
                 return slot, opening
         raise WrongPassphrase(
@@ -213,15 +216,17 @@ def unlock_all(candidates: list[bytes], passphrase: str) -> list[tuple[Header, O
     """The newest valid header of each generation that the passphrase opens, newest first.
 
     A forged newer header cannot hide the true one (§3.3). Of a generation that has gone by, a passphrase that was
-    withdrawn since opens nothing (§3.7). Those that ask for the least work come first, so that headers which somebody
-    made to be costly are tried last, until the bound is reached.
+    withdrawn since opens nothing (§3.7). Headers that ask for the least work are tried first, and no others of a
+    generation that is open, so that those which somebody made to be costly hide nothing.
     """
     found: dict[int, tuple[Header, OpeningKey]] = {}
     wrong: FennoxError | None = None
     tried = Passphrase(passphrase)
     for header in sorted(ranked(candidates), key=lambda header: work(header.slots)):
-        newest = found.get(header.generation)
-        if newest is not None and newest[0].revision >= header.revision:
+        if (known := found.get(header.generation)) is not None:  # the MAC tells, and costs nothing
+            older, opening = known
+            if header.revision > older.revision and header.signed_with(opening):
+                found[header.generation] = (header, opening)
             continue
         try:
             found[header.generation] = (header, header.unlock_slot(tried)[1])
