@@ -8,6 +8,7 @@ import threading
 from typing import Any
 
 import pytest
+from cryptography.hazmat.primitives.kdf import argon2
 from pydantic import ValidationError
 
 from fennox.core.errors import StoreUnusable, WrongPassphrase
@@ -15,7 +16,8 @@ from fennox.core.format import header as headers
 from fennox.core.format import slots
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import CLASSIC, HYBRID
-from fennox.core.format.slots import FLOOR_MEMORY, FLOOR_WORK, Costs, Passphrase, Slot, costs_for
+from fennox.core.format.slots import FLOOR_MEMORY, FLOOR_WORK, Costs, Passphrase, Slot
+from fennox.service.passphrases import costs_for
 from fennox.service.settings import Settings
 from tests.conftest import CHEAP
 
@@ -42,14 +44,14 @@ def new_keys() -> NewKeys:
 def derived(monkeypatch: pytest.MonkeyPatch) -> list[Costs]:
     """What was derived; nothing that takes more than a test has time for."""
     seen: list[Costs] = []
-    derive = slots._derived
+    derive = slots.derived
 
     def counted(passphrase: bytes, salt: bytes, costs: Costs) -> bytes:
         seen.append(costs)
         assert costs.work < FLOOR_WORK, "the test would wait for minutes"
         return derive(passphrase, salt, costs)
 
-    monkeypatch.setattr(slots, "_derived", counted)
+    monkeypatch.setattr(slots, "derived", counted)
     return seen
 
 
@@ -129,7 +131,7 @@ def test_the_service_refuses_costs_below_the_floor(tmp_path: Any) -> None:
 
 def test_one_key_is_derived_at_a_time_in_a_process(monkeypatch: pytest.MonkeyPatch) -> None:
     inside, most, guard = 0, 0, threading.Lock()
-    kdf = slots.Argon2id
+    kdf = argon2.Argon2id
 
     class Watched:
         def __init__(self, **given: Any) -> None:

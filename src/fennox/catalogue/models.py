@@ -313,6 +313,16 @@ class StoreSpace(Base):
     free: Mapped[int | None]
 
 
+class StoreAnchor(Base):
+    """What a store held when it was last looked at, as other stores are told, too (store-format §15)."""
+
+    __tablename__ = "store_anchors"
+
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True)
+    at: Mapped[datetime]
+    told: Mapped[dict[str, Any]] = mapped_column(JSONB)
+
+
 class Trial(Base):
     """The last time a passphrase was tried on a key set and opened it."""
 

@@ -15,9 +15,9 @@ from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
-from fennox.core.format.hpke import CLASSIC, HYBRID, SuiteName
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
+    SUITES,
     AdoptStore,
     CustodyWanted,
     KeySetShown,
@@ -25,6 +25,7 @@ from fennox.wire.stores import (
     PassphraseShown,
     Rekeyed,
     RekeyWanted,
+    Suite,
     Unlock,
     Withdraw,
 )
@@ -68,10 +69,9 @@ def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
     )
 
 
-def suite(arguments: argparse.Namespace) -> SuiteName | None:
+def suite(arguments: argparse.Namespace) -> Suite | None:
     """The suite that was asked for, by the word of ``--suite``."""
-    by_word: dict[str | None, SuiteName] = {"classic": CLASSIC, "hybrid": HYBRID}
-    return by_word.get(arguments.suite)
+    return SUITES[arguments.suite] if arguments.suite else None
 
 
 def _tried(shown: PassphraseShown) -> str:

@@ -76,12 +76,15 @@ async def copy(
     return Copied(writer.written, anew, blake2b_256(data))
 
 
-async def carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> None:
-    """Tell the copy what was said of the backup, and what an earlier try had no time to tell."""
+async def carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> int:
+    """Tell the copy what was said of the backup and it does not know, as after a try that died; how many notes."""
+    written = 0
     told = list((await target.notes_of(target.record_name(copy))).values())
     for note in (await source.notes_of(source.record_name(record))).values():
-        if note not in told:
+        if not any(note.says(other) for other in told):
             await target.write_note(note, copy)
+            written += 1
+    return written
 
 
 async def _already_there(vault: Vault, reference: Reference) -> Record | None:

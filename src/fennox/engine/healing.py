@@ -104,6 +104,9 @@ async def _heal_notes(
         if fault.object.startswith("sweep/"):
             await damaged.vault.store.delete(object_name(fault.object))
             healed.objects[fault.object] = "removed; the next sweep looks again at what it named"
+        elif fault.object.startswith("anchors/"):
+            await damaged.vault.store.delete(object_name(fault.object))
+            healed.objects[fault.object] = "removed; the next sweep of the store that it tells of writes another"
         elif fault.object.endswith(".fxn"):
             name = object_name(fault.object)
             await damaged.vault.store.delete(name)

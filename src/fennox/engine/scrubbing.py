@@ -12,8 +12,9 @@ from dataclasses import dataclass, field
 from hashlib import sha256
 
 from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
+from fennox.core.format import anchors, notes, packs, records, sweeps
 from fennox.core.format import header as headers
-from fennox.core.format import notes, packs, records, sweeps
+from fennox.core.format.anchors import Anchors, Loss, Present, losses
 from fennox.core.format.manifest import Document
 from fennox.core.names import ObjectName
 from fennox.engine.copying import Holding, read_pack
@@ -69,11 +70,13 @@ class Report:
     missing: list[str] = field(default_factory=list)  # backups that must be there, and have no sound record
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
+    losses: list[Loss] = field(default_factory=list)  # what was there when it was last looked at
+    present: dict[str, Present] = field(default_factory=dict)  # by system
     costs: dict[str, set[str]] = field(default_factory=dict)  # object with a fault → backups that need it
 
     @property
     def sound(self) -> bool:
-        return not self.faults and not self.lost and not self.gaps
+        return not self.faults and not self.lost and not self.gaps and not self.losses
 
 
 @dataclass(frozen=True)
@@ -103,10 +106,12 @@ async def scrub(
     *,
     share: Share = ALL,
     known: Mapping[str, str] | None = None,
+    told: Collection[Anchors] = (),
 ) -> Report:
     """Read and check every object, then every backup's list of chunks. ``expected``: backups that must be there.
 
-    Of packs only those of the ``share`` are read. ``known``: damage that was found before in the others.
+    Of packs only those of the ``share`` are read. ``known``: damage that was found before in the others. ``told``:
+    what the store held before, as others tell.
     """
     vault, report = holding.vault, Report()
     await journal.step("List what is there")
@@ -166,7 +171,20 @@ async def scrub(
                 named.add(fault.object)
                 report.faults.append(fault)
     report.gaps = _gaps(list(report.records.values()), removed)
+    report.losses = _losses(vault, report, told, removed)
     return report
+
+
+def _losses(vault: Vault, report: Report, told: Collection[Anchors], removed: list[sweeps.Sweep]) -> list[Loss]:
+    """The newest of what is told counts; records that were found unsound are no loss but damage."""
+    if not told:
+        return []
+    for record in report.records.values():
+        here = report.present.setdefault(record.reference.system, Present())
+        here.numbers.add(record.reference.sequence)
+        here.records.add(vault.record_name(record.reference))
+    newest = max(told, key=lambda one: one.time)
+    return losses(newest, report.present, removed, vault.header.generation)
 
 
 async def _missing(vault: Vault, absent: set[str]) -> list[str]:
@@ -204,10 +222,14 @@ async def _check(holding: Holding, found: Found, report: Report, removed: list[s
             report.records[record.reference.backup] = record
     elif top == "systems" and name.endswith(".fxn"):
         data = await vault.store.get(name)
-        notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
+        note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
+        report.present.setdefault(note.system, Present()).notes[name] = note.written
     elif top == "sweep" and name.endswith(".fxc"):
         data = await vault.store.get(name)
         removed.append(sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id))
+    elif top == "anchors" and name.endswith(".fxa"):
+        data = await vault.store.get(name)
+        anchors.decode(data, vault.secret_of(anchors.generation(data)), vault.id)
     elif top == "header" and name.endswith(".json"):
         await _check_header(vault, name)
     elif name == RESERVE_NAME:

@@ -14,7 +14,7 @@ from datetime import datetime, timedelta
 from typing import Literal
 
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable
-from fennox.core.format import notes, packs, records
+from fennox.core.format import anchors, notes, packs, records
 from fennox.core.format.records import Record
 from fennox.core.format.sweeps import Removed, Sweep, condemned_packs
 from fennox.core.names import ObjectName
@@ -248,6 +248,7 @@ async def sweep(
     done.condemned, done.later, done.locked = len(doomed), made.later, made.locked
     await _delete_packs(holding, made.delete, by, now, done, journal)
     await _remove_unfinished(holding, now, done, journal)
+    await _remove_old_anchors(vault)
     await vault.keep_reserve()
     return done
 
@@ -288,6 +289,7 @@ async def _remove_records(
     vault = holding.vault
     await journal.step("Remove records that nothing keeps")
     told: list[tuple[ObjectName, Record]] = []
+    beside: dict[ObjectName, int] = {}
     for name in made.expired:
         record = await vault.read_record(name)
         said = list((await vault.notes_of(name)).values())
@@ -297,6 +299,7 @@ async def _remove_records(
             continue  # the run that sealed it anew died before it carried the notes over, and will go on
         if await _free(holding, name, now, made.locked):
             told.append((name, record))
+            beside[name] = len(said)
     if still is not None:
         going = await still([r.reference.backup for _, r in told if r.reference.backup in expired])
         told = [(n, r) for n, r in told if r.reference.backup not in expired or r.reference.backup in going]
@@ -309,6 +312,7 @@ async def _remove_records(
             system=r.reference.system,
             sequence=r.reference.sequence,
             superseded=r.reference.backup not in expired,
+            notes=beside[name],
         )
         for name, r in told
     ]
@@ -316,20 +320,20 @@ async def _remove_records(
     await vault.write_sweep(_list("removed", now, by, [], removed))
     for name, record in told:
         await journal.check()
-        beside = await vault.notes_of(name)
+        its_notes = await vault.notes_of(name)
         if await _deleted(holding, name):
             if record.reference.backup in expired:
                 done.records.append(record.reference.backup)
             else:
                 done.superseded += 1
-            for note in beside:
+            for note in its_notes:
                 await _deleted(holding, note)
 
 
 async def _said_of_newest(vault: Vault, record: Record, said: list[notes.Note]) -> bool:
     newest = await vault.find_record(record.reference.backup, record.reference.folder)
     told = list((await vault.notes_of(vault.record_name(newest.reference))).values())
-    return all(note in told for note in said)
+    return all(any(note.says(other) for other in told) for note in said)
 
 
 async def _repack(
@@ -394,6 +398,17 @@ async def _remove_unfinished(holding: Holding, now: datetime, done: Swept, journ
             await store.delete(found.name)
             done.unfinished += 1
             done.freed += found.size
+
+
+async def _remove_old_anchors(vault: Vault) -> None:
+    """Of each store that is told of here the newest few stay."""
+    by_store: dict[str, list[ObjectName]] = {}
+    async for found in vault.store.list("anchors/"):
+        if found.name.endswith(".fxa"):
+            by_store.setdefault(found.name.split(".")[0], []).append(found.name)
+    for names in by_store.values():
+        for name in sorted(names)[: -anchors.KEPT]:
+            await vault.store.delete(name)
 
 
 async def _deleted(holding: Holding, name: ObjectName) -> bool:

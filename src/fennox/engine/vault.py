@@ -11,8 +11,8 @@ from datetime import datetime
 from importlib.resources import files
 
 from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, PassphraseNeeded, StoreUnusable
+from fennox.core.format import anchors, notes, records, sweeps
 from fennox.core.format import header as headers
-from fennox.core.format import notes, records, sweeps
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.generations import all_openings
 from fennox.core.format.header import Header, NewKeys
@@ -201,8 +201,25 @@ class Vault:
 
     async def write_note(self, note: notes.Note, reference: records.Reference) -> ObjectName:
         name = notes.name(self.record_name(reference), self.random(4).hex())
-        await self.put(name, notes.encode(note, self.secret, self.id, self.salt()))
+        put = note.model_copy(update={"written": stamp(self.now())})
+        await self.put(name, notes.encode(put, self.secret, self.id, self.salt()))
         return name
+
+    async def write_anchors(self, told: anchors.Anchors) -> ObjectName:
+        """Keep what another store holds, so that this one can tell if that is set back (§15)."""
+        name = anchors.name(told, self.random(4).hex())
+        await self.store.put(name, anchors.encode(told, self.secret, self.id, self.salt()))
+        return name
+
+    async def anchors_of(self, store: str) -> list[anchors.Anchors]:
+        """What is kept here of another store, oldest first; what cannot be read is the scrub's to name."""
+        found = []
+        async for item in self.store.list("anchors/"):
+            if item.name.startswith(f"anchors/{store[:8]}.") and item.name.endswith(".fxa"):
+                data = await self.store.get(item.name)
+                with suppress(Damaged):
+                    found.append(anchors.decode(data, self.secret_of(anchors.generation(data)), self.id))
+        return sorted((one for one in found if one.store == store), key=lambda one: one.time)
 
     async def read_notes(self, folder: str) -> list[notes.Note]:
         found = []

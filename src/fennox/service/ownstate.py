@@ -80,6 +80,7 @@ KEPT = {
         Kept(models.PendingNote, ("id",)),
         Kept(models.StoreDamage, ("id",)),
         Kept(models.StoreSpace, ("at", "store_id")),
+        Kept(models.StoreAnchor, ("store_id",)),
         Kept(models.Audit, ("id",)),
         Kept(models.Sheet, ("created", "id")),
         Kept(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import secrets
+import time
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import structlog
@@ -14,7 +16,7 @@ from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded, W
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import OpeningKey
-from fennox.core.format.slots import MAX_SLOTS, Costs, Passphrase, Slot, costs_for
+from fennox.core.format.slots import FLOOR_WORK, MAX_PASSES, MAX_SLOTS, Costs, Passphrase, Slot, derived
 from fennox.core.time import stamp
 from fennox.service.context import Context
 from fennox.service.hashing import hashed
@@ -170,3 +172,18 @@ async def new_slot(
         )  # fmt: skip
 
     return await hashed(made)
+
+
+@cache
+def costs_for(seconds: float, memory: int, lanes: int = 2) -> Costs:
+    """Costs at which this machine takes about as long to try a passphrase, and never below the floor.
+
+    ``memory`` in KiB. It is measured once in a process, which takes less than a second.
+    """
+    one = Costs(memory=memory, passes=1, lanes=lanes)
+    derived(b"", bytes(16), one)  # the first touches memory that the system has yet to give
+    started = time.perf_counter()
+    derived(b"", bytes(16), one)
+    passes = int(seconds / (time.perf_counter() - started))
+    least = -(-FLOOR_WORK // memory)
+    return Costs(memory=memory, passes=min(MAX_PASSES, max(least, passes)), lanes=lanes)

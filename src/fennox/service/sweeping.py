@@ -19,7 +19,7 @@ from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding
 from fennox.engine.journal import Journal
 from fennox.engine.sweeping import Swept, newest_dates, plan, sweep
-from fennox.service import clocks, marking, queue
+from fennox.service import anchoring, clocks, marking, queue
 from fennox.service.clocks import Judged
 from fennox.service.context import Context
 from fennox.service.following import follow, measure, measured
@@ -75,6 +75,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
     done = await sweep(here, reasons, context.service_id, now, journal, still)
     await vaults.forget_old_headers(here.vault)  # of a store that was away when a passphrase was withdrawn
     gone = await follow(context, lease, here.vault, row)
+    await anchoring.renew(context, row, here.vault, journal)
     used = await measured(here.vault)
     async with context.session() as session:
         run = await queue.owned(session, lease)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections import defaultdict
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 from datetime import datetime
 
 from sqlalchemy import func, select, update
@@ -24,6 +25,7 @@ from fennox.catalogue.models import (
 )
 from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import packs
+from fennox.core.format.anchors import Loss
 from fennox.core.format.records import Record
 from fennox.core.words import counted
 from fennox.engine.copying import Holding, copy, shares_keys
@@ -43,7 +45,7 @@ from fennox.engine.scrubbing import (
     scrub,
 )
 from fennox.engine.vault import Vault, raise_unless_damage
-from fennox.service import queue
+from fennox.service import anchoring, queue
 from fennox.service.context import Context
 from fennox.service.doors import Door
 from fennox.service.following import follow, measure, measured
@@ -161,7 +163,11 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             others[other.name] = await _holding(context, other)
         except FennoxError as error:
             await journal.log("warning", f"{other.name} cannot help to heal: {error.what}")
-    report = await scrub(here, expected, journal, share=share, known=known)
+    told = await anchoring.told(context, row, [other.vault for other in others.values()])
+    report = await scrub(here, expected, journal, share=share, known=known, told=told)
+    losses = await _not_told_yet(context, report)
+    for loss in losses:
+        report.faults.append(Fault(f"systems/{loss.folder}", f"{str(loss)[:1].upper()}{str(loss)[1:]}."))
     healed = Healed()
     if not report.sound:
         await _tell(report, journal)
@@ -174,12 +180,18 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         if len(healed.left) > _MOST_OPENED:
             more = counted(len(healed.left) - _MOST_OPENED, "more backup")
             await journal.log("error", f"So are {more}: fennox store damage {row.name}")
+    if losses:
+        how = await anchoring.tell_again(context, here, others, losses, report)
+        for loss in losses:
+            if not loss.numbers:
+                healed.objects[f"systems/{loss.folder}"] = how
     gaps = await _unexplained(context, report)
     for gap in gaps:
         await journal.log("warning", str(gap))
     orphans = sorted(report.records.keys() - expected)
     brought_in = await _follow_up(context, row, here, report, orphans, journal)
     await follow(context, lease, here.vault, row)
+    await anchoring.renew(context, row, here.vault, journal)
     used = await measured(here.vault)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -205,6 +217,18 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
             "passed_over": report.passed_over,
         }
         await queue.end(session, run, "done", context.now())
+
+
+async def _not_told_yet(context: Context, report: Report) -> list[Loss]:
+    """What the store lost, without the records of backups that are named as missing one by one."""
+    async with context.session() as session:
+        query = select(Backup.system_id, Backup.sequence).where(Backup.id.in_(report.missing))
+        named = {(system, sequence) for system, sequence in await session.execute(query)}
+    left = [
+        replace(loss, numbers=[number for number in loss.numbers if (loss.system, number) not in named])
+        for loss in report.losses
+    ]
+    return [loss for loss in left if loss.numbers or loss.notes or loss.exchanged]
 
 
 async def _unexplained(context: Context, report: Report) -> list[Gap]:
@@ -298,7 +322,8 @@ async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, r
         if fault.object in healed.objects:
             item.healed, item.how = now, healed.objects[fault.object]
     for item in known.values():
-        item.healed, item.how = now, "no longer found"
+        gone = item.object.startswith("systems/") and item.object.count("/") == 1  # records that nobody has
+        item.healed, item.how = now, "they stay gone; the store goes on without them" if gone else "no longer found"
     whole = update(Copy).where(Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left)))
     await session.execute(whole.values(damaged="").execution_options(synchronize_session=False))
     for backup, why in healed.left.items():

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, TypeAlias
 
 from pydantic import Field, SecretStr
 
-from fennox.core.format.hpke import SuiteName
+from fennox.core.format.hpke import CLASSIC, HYBRID, SuiteName
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 from fennox.wire.runs import RunShown
 
 Custody = Literal["kept", "apart"]
+Suite: TypeAlias = SuiteName
+SUITES: dict[str, Suite] = {"classic": CLASSIC, "hybrid": HYBRID}
 
 
 class NewStore(Wanted):

@@ -19,7 +19,7 @@ Fact = Literal[
 
 
 class Note(Stored):
-    """``backup`` is empty for a fact about the system as a whole."""
+    """``backup`` is empty for a fact about the system as a whole. ``written``: when it was put where it lies."""
 
     fact: Fact
     backup: str
@@ -29,6 +29,11 @@ class Note(Stored):
     reason: str = ""
     until: str | None = None
     details: dict[str, str] = {}
+    written: str = ""
+
+    def says(self, other: Note) -> bool:
+        """Whether both tell the same, whenever each was put."""
+        return self.model_copy(update={"written": other.written}) == other
 
 
 class Standing(Stored):

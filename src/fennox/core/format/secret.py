@@ -15,7 +15,7 @@ from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 from fennox.core.errors import Damaged
 
-Purpose = Literal["pack table", "record", "note", "sweep"]
+Purpose = Literal["pack table", "record", "note", "sweep", "anchor"]
 
 SALT_LENGTH = 32  # bytes
 _NONCE_ZERO = bytes(12)  # safe: every salt is fresh, so every key seals once (§3.6)

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import base64
 import threading
-import time
 from collections.abc import Iterable
-from functools import cache
 from typing import Annotated
 
 from cryptography.exceptions import InvalidTag
@@ -95,7 +93,7 @@ class Passphrase:
                     "Put the header from the recovery sheet, or from another copy, in the place of all others.",
                 )
             self._left -= costs.work
-            self._keys[place] = _derived(self._text, unbase64(slot.salt), costs)
+            self._keys[place] = derived(self._text, unbase64(slot.salt), costs)
         return self._keys[place]
 
 
@@ -109,31 +107,17 @@ def lock(
         id=slot_id or random(8).hex(), label=label, since=since, costs=costs,
         salt=base64_of(salt), nonce=base64_of(nonce), locked="",
     )  # fmt: skip
-    key = _derived(passphrase.encode(), salt, costs)
+    key = derived(passphrase.encode(), salt, costs)
     sealed = AESGCM(key).encrypt(nonce, opening, _aad(key_set, generation, bare))
     return bare.model_copy(update={"locked": base64_of(sealed), "commit": _commit(key, key_set, generation, bare)})
-
-
-@cache
-def costs_for(seconds: float, memory: int = 256 * 1024, lanes: int = 2) -> Costs:
-    """Costs at which this machine takes about as long to try a passphrase, and never below the floor.
-
-    It is measured once in a process, which takes less than a second.
-    """
-    one = Costs(memory=memory, passes=1, lanes=lanes)
-    _derived(b"", bytes(16), one)  # the first touches memory that the system has yet to give
-    started = time.perf_counter()
-    _derived(b"", bytes(16), one)
-    passes = int(seconds / (time.perf_counter() - started))
-    least = -(-FLOOR_WORK // memory)
-    return Costs(memory=memory, passes=min(MAX_PASSES, max(least, passes)), lanes=lanes)
 
 
 def work(slots: Iterable[Slot]) -> int:
     return sum(slot.costs.work for slot in slots)
 
 
-def _derived(passphrase: bytes, salt: bytes, costs: Costs) -> bytes:
+def derived(passphrase: bytes, salt: bytes, costs: Costs) -> bytes:
+    """The key of a slot (§3.1). Raises ``StoreUnusable`` where the machine does not give the memory."""
     kdf = Argon2id(salt=salt, length=32, iterations=costs.passes, lanes=costs.lanes, memory_cost=costs.memory)
     try:
         with ONE_AT_A_TIME:

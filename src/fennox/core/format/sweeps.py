@@ -15,13 +15,17 @@ MAX_SWEEP = 64 * 1024 * 1024  # bytes
 
 
 class Removed(Stored):
-    """``superseded``: of a backup that was sealed anew, and is there under a later key generation."""
+    """``superseded``: of a backup that was sealed anew, and is there under a later key generation.
+
+    ``notes``: how many lay beside a record when this was written.
+    """
 
     name: str
     why: str
     system: str = ""
     sequence: int = 0
     superseded: bool = False
+    notes: int = 0
 
 
 class Sweep(Stored):
