@@ -39,7 +39,8 @@ MAY_IMPORT = {
 }
 EXCEPTIONS = {
     # offline work has no service to ask; serve, worker and rebuild start one
-    "cli/offline.py": ["core", "links", "stores", "engine"],
+    "cli/offline.py": ["core", "links", "stores", "engine", "rescue"],
+    "cli/farfiles.py": ["core", "stores.base", "rescue"],
     "cli/carrying.py": ["site", "logs"],
     "cli/kindfiles.py": ["core", "links", "engine"],
     "cli/serving.py": ["service"],

@@ -16,6 +16,7 @@ import fnmatch
 import getpass
 import hashlib
 import hmac
+import itertools
 import json
 import os
 import re
@@ -26,7 +27,7 @@ import sys
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any, NamedTuple, NoReturn
 
 try:
     import zstandard
@@ -60,6 +61,11 @@ WRONG = (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionE
 NOBODY = (
     "What nobody can find here: whether the newest backups or notes of a system were removed, and whether all of it "
     "was set back to an older copy. Compare `list` with the recovery sheet, or with another store."
+)
+
+
+AGAINST = (
+    "What nobody can find here: what was added since that was told and removed again, and whether it was told long ago."
 )
 
 
@@ -223,19 +229,65 @@ class Fields:
             raise Bad(f"the {self.what} goes on behind its end")
 
 
-class Store:
-    """A store in a folder, opened with a passphrase."""
+class Files:
+    """The objects of a store that lies in a folder. `fennox rescue` has the same for one on a far side."""
 
-    def __init__(self, folder: Path, passphrase: str) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.place = folder, safe(str(folder))
+
+    def names(self, top: str = "") -> list[str]:
+        """Names of objects, of one folder or of all, in order. Those that begin with a dot are unfinished (§2.4)."""
+        found = []
+        for folder, _, names in os.walk(self.folder / top):
+            below = Path(folder).relative_to(self.folder).as_posix()
+            found += [name if below == "." else f"{below}/{name}" for name in names if not name.startswith(".")]
+        return sorted(found)
+
+    def size(self, name: str) -> int:
+        return (self.folder / name).stat().st_size
+
+    def read(self, name: str, offset: int = 0, length: int = -1) -> bytes:
+        """An object, or a piece of it. Raises ``OSError``."""
+        with (self.folder / name).open("rb") as file:
+            file.seek(offset)
+            return file.read(length)
+
+
+class Kept(NamedTuple):
+    """What is remembered of each record; the rest is read again where it is needed."""
+
+    object: str
+    backup: str
+    system: str
+    system_name: str
+    kind: str
+    name: str
+    time: str
+    sequence: int
+    generation: int
+    previous: str
+    documents: int
+    bytes: int
+    partial: bool
+    purpose: str
+
+
+class Store:
+    """A store, opened with a passphrase."""
+
+    def __init__(self, files: Files, passphrase: str) -> None:
+        self.files = files
         self.openings: dict[int, bytes] = {}
         self.secrets: dict[int, bytes] = {}
-        self.places: dict[str, list[tuple[Path, int, int]]] = {}
+        self.places: dict[str, list[tuple[str, int, int]]] = {}
         self.damaged: list[str] = []
         self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
         self.unclear: list[str] = []  # what may be as it should, and may not
         self.removed: list[dict[str, Any]] = []  # what sweeps have removed
-        self._records: list[tuple[Path, dict[str, Any], bytes]] | None = None
+        self.notes: dict[str, dict[str, str]] = {}  # by system: note → when it was put
+        self._records: list[Kept] | None = None
+        self._systems: list[str] | None = None
+        self._mac_keys: dict[int, bytes] = {}
         opened = self.open_headers(passphrase)
         for generation, (path, header, opening) in sorted(opened.items()):
             info = f"fennox/1|write secret|{header['key_set']}|{generation}"
@@ -243,16 +295,13 @@ class Store:
             self.secrets[generation] = hpke_open(opening, base64.b64decode(header["write_secret"]), info.encode())
             key = derive(self.secrets[generation], f"fennox/1|header mac|{header['key_set']}|{generation}")
             if not mac_fits(header, "mac_write", key):
-                self.damaged.append(f"{self.name(path)}: its MAC under the write secret does not fit")
+                self.damaged.append(f"{safe(path)}: its MAC under the write secret does not fit")
             self.id, self.key_set, self.plain_names = header["store"], header["key_set"], header["plain_names"]
-
-    def name(self, path: Path) -> str:
-        return safe(str(path.relative_to(self.folder)))
 
     def expected_id(self) -> str | None:
         """The store that this folder is, as its readme says."""
         try:
-            text = (self.folder / "READ-ME-FIRST.txt").read_text("utf-8", "replace")
+            text = self.files.read("READ-ME-FIRST.txt").decode("utf-8", "replace")
         except OSError:
             self.damaged.append("READ-ME-FIRST.txt: is not here")
             return None
@@ -261,10 +310,10 @@ class Store:
             self.damaged.append("READ-ME-FIRST.txt: does not say which store this is")
         return found.group(1) if found else None
 
-    def read_header(self, path: Path) -> dict[str, Any] | None:
+    def read_header(self, path: str) -> dict[str, Any] | None:
         """None if it is none. What is wrong with one that can be tried all the same is told."""
         try:
-            data = path.read_bytes()
+            data = self.files.read(path)
             header: dict[str, Any] = json.loads(data)
             if header["format"] != "fennox-store/1" or type(header["generation"]) is not int:
                 raise Bad("is of a format that this reader does not know")
@@ -273,18 +322,18 @@ class Store:
             for name in ("store", "key_set", "suite", "seal_key", "write_secret", "slots", "mac_write", "mac_open"):
                 header[name]
         except (Bad, *WRONG) as error:
-            self.damaged.append(f"{self.name(path)}: cannot be read as a header ({said(error)})")
+            self.damaged.append(f"{safe(path)}: cannot be read as a header ({said(error)})")
             return None
         name = f"{header['generation']}.{hashlib.blake2b(data, digest_size=32).hexdigest()[:16]}.json"
-        if path.name != name:
-            self.damaged.append(f"{self.name(path)}: holds what belongs under the name {safe(name)}")
+        if path != f"header/{name}":
+            self.damaged.append(f"{safe(path)}: holds what belongs under the name {safe(name)}")
         return header
 
-    def open_headers(self, passphrase: str) -> dict[int, tuple[Path, dict[str, Any], bytes]]:
+    def open_headers(self, passphrase: str) -> dict[int, tuple[str, dict[str, Any], bytes]]:
         """The newest header of each key generation that the passphrase opens (§3.3, §3.7)."""
-        if not (self.folder / "header").is_dir():
-            fail(f"{safe(str(self.folder))} holds no store of Fennox: no folder `header`.", NOT_FOUND)
-        found = [(path, self.read_header(path)) for path in sorted((self.folder / "header").iterdir()) if plain(path)]
+        found = [(path, self.read_header(path)) for path in self.files.names("header")]
+        if not found:
+            fail(f"{self.files.place} holds no store of Fennox: nothing is in `header`.", NOT_FOUND)
         headers = [(path, header) for path, header in found if header is not None]
         expected = self.expected_id()
         if expected is None and headers:
@@ -293,15 +342,15 @@ class Store:
         for path, header in headers:
             if header["store"] != expected:
                 self.damaged.append(
-                    f"{self.name(path)}: belongs to the store {safe(str(header['store']))}, and this one is {expected}"
+                    f"{safe(path)}: belongs to the store {safe(str(header['store']))}, and this one is {expected}"
                 )
         ours = [(path, header) for path, header in headers if header["store"] == expected]
         if not ours:
             for line in self.damaged:
                 say(f"DAMAGED {line}")
-            fail(f"{safe(str(self.folder))} holds no store of Fennox (no header that can be read).", NOT_FOUND)
+            fail(f"{self.files.place} holds no store of Fennox (no header that can be read).", NOT_FOUND)
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
-        opened: dict[int, tuple[Path, dict[str, Any], bytes]] = {}
+        opened: dict[int, tuple[str, dict[str, Any], bytes]] = {}
         tried = Passphrase(passphrase)
         for path, header in sorted(ours, key=lambda item: work_of(item[1])):  # what was made to be costly comes last
             known = opened.get(header["generation"])
@@ -315,7 +364,7 @@ class Store:
                 else:
                     opening = unlock(header, tried)
             except (Bad, *WRONG) as error:
-                self.damaged.append(f"{self.name(path)}: {said(error)}")
+                self.damaged.append(f"{safe(path)}: {said(error)}")
                 continue
             if opening is not None:
                 opened[header["generation"]] = (path, header, opening)
@@ -335,41 +384,43 @@ class Store:
 
     def read_packs(self) -> None:
         """Learn from every pack's table where each chunk lies (§6)."""
-        self.condemned = self.read_condemned()
-        for path in sorted((self.folder / "packs").glob("*/*.fxp")):
+        for path in self.files.names("packs"):
+            if not path.endswith(".fxp"):
+                continue
             try:
-                with path.open("rb") as file:
-                    self.read_table(path, file.read(44) + b"", file)
+                self.read_table(path)
             except (Bad, InvalidTag, *WRONG) as error:
                 self.damaged_pack(path, f"table: {said(error)}")
 
-    def damaged_pack(self, path: Path, what: str) -> None:
+    def damaged_pack(self, path: str, what: str) -> None:
         """Damage, unless the service has found it, too, and needs nothing of the pack (§11.5).
 
         Should a backup need it after all, its documents do not open, and those are named.
         """
-        lines = self.on_their_way if path.stem in self.condemned else self.damaged
-        lines.append(f"{path.relative_to(self.folder)}: {what}")
+        lines = self.on_their_way if digest_in(path) in self.condemned else self.damaged
+        lines.append(f"{safe(path)}: {what}")
 
-    def read_condemned(self) -> set[str]:
-        """Digests of packs that nothing needs any more: condemned, and not withdrawn later (§11.2)."""
+    def read_lists(self) -> None:
+        """What sweeps removed, and the packs that nothing needs any more: condemned, and not withdrawn later (§11)."""
         lists = []
-        for path in sorted((self.folder / "sweep").glob("*.fxc")):
-            try:
-                lists.append(self.read_sweep(path.read_bytes()))
-            except (Bad, InvalidTag, *WRONG) as error:
-                self.damaged.append(f"{self.name(path)}: {said(error)}")
+        for path in self.files.names("sweep"):
+            if not path.endswith(".fxc"):
                 continue
-            if not path.name.startswith(f"{lists[-1]['time']}."):
-                self.damaged.append(f"{self.name(path)}: holds the list of {safe(str(lists[-1]['time']))}")
-        self.removed = [item for sweep in lists for item in sweep["removed"]]
+            try:
+                lists.append(self.read_sweep(self.files.read(path)))
+            except (Bad, InvalidTag, *WRONG) as error:
+                self.damaged.append(f"{safe(path)}: {said(error)}")
+                continue
+            if not path.startswith(f"sweep/{lists[-1]['time']}."):
+                self.damaged.append(f"{safe(path)}: holds the list of {safe(str(lists[-1]['time']))}")
+        self.removed = [{**item, "swept": sweep["time"]} for sweep in lists for item in sweep["removed"]]
         condemned: set[str] = set()
         for sweep in sorted(lists, key=lambda sweep: str(sweep["time"])):
             if sweep["stage"] == "withdrawn":
                 condemned -= set(sweep["condemned"])
             else:
                 condemned |= set(sweep["condemned"])
-        return condemned
+        self.condemned = condemned
 
     def read_sweep(self, data: bytes) -> dict[str, Any]:
         """A sweep list (§11.1)."""
@@ -382,14 +433,15 @@ class Store:
         fields.end()
         return sweep
 
-    def read_table(self, path: Path, start: bytes, file: Any) -> None:
+    def read_table(self, path: str) -> None:
+        start = self.files.read(path, 0, 44)
         fields = Fields(start, "pack")
         fields.magic(b"FXP\x01")
         generation, salt, length = fields.u32(), fields.take(32), fields.u32()
         if length > 8 * 1024 * 1024:
             raise Bad("the table claims too many bytes")
         key = derive(self.keys_of(generation), f"fennox/1|pack table|{self.id}|{generation}", salt)
-        table = Fields(AESGCM(key).decrypt(bytes(12), file.read(length), start[:40]), "pack table")
+        table = Fields(AESGCM(key).decrypt(bytes(12), self.files.read(path, 44, length), start[:40]), "pack table")
         at = 44 + length
         for _ in range(table.u32()):
             chunk, offset, size, _plain = table.take(32).hex(), table.u32(), table.u32(), table.u32()
@@ -398,7 +450,7 @@ class Store:
             at += size
             self.places.setdefault(chunk, []).append((path, offset, size))
         table.end()
-        if at != file.seek(0, os.SEEK_END):
+        if at != self.files.size(path):
             raise Bad("it does not end with its last chunk")
 
     def chunk(self, chunk: str, key: str, length: int) -> bytes:
@@ -406,9 +458,7 @@ class Store:
         fault = "is in no pack"
         for path, offset, size in self.places.get(chunk, []):
             try:
-                with path.open("rb") as file:
-                    file.seek(offset)
-                    sealed = file.read(size)
+                sealed = self.files.read(path, offset, size)
                 aad = b"\x01" + bytes.fromhex(chunk)
                 body = AESGCM(base64.b64decode(key)).decrypt(sealed[:12], sealed[12:], aad)
                 if not 0 <= length <= MAX_CHUNK or body[0] > 1:
@@ -418,9 +468,9 @@ class Store:
                     plain = zstandard.ZstdDecompressor().decompress(plain, max_output_size=max(length, 1))
                 if len(plain) == length:
                     return plain
-                fault = f"has a wrong length in {path.name}"
+                fault = f"has a wrong length in {path}"
             except (InvalidTag, ValueError, OSError, zstandard.ZstdError):
-                fault = f"is damaged in {path.relative_to(self.folder)}"
+                fault = f"is damaged in {path}"
         raise Bad(f"chunk {chunk[:16]} {fault}")
 
     def tree(self, root: dict[str, Any]) -> Iterator[bytes]:
@@ -431,26 +481,33 @@ class Store:
         for ref in refs:
             yield self.chunk(ref["id"], ref["key"], ref["length"])
 
-    def records(self) -> list[tuple[Path, dict[str, Any], bytes]]:
-        """Every backup's record, of its newest key generation: path, reference section and sealed section (§9)."""
+    def records(self) -> list[Kept]:
+        """Every backup's record, of its newest key generation (§9)."""
         if self._records is not None:
             return self._records
-        found: dict[str, tuple[Path, dict[str, Any], bytes]] = {}
-        for path in sorted((self.folder / "systems").glob("*/*.fxr")):
-            if not plain(path):
-                continue
+        found: dict[str, Kept] = {}
+        for path in self.names_in_systems(".fxr"):
             try:
-                reference, sealed = self.read_record(path.read_bytes())
+                reference, _ = self.read_record(self.files.read(path))
                 belongs = self.record_name(reference)
-                if path.relative_to(self.folder).as_posix() != belongs:
-                    self.damaged.append(f"{self.name(path)}: holds the record that belongs at {safe(belongs)}")
+                if path != belongs:
+                    self.damaged.append(f"{safe(path)}: holds the record that belongs at {safe(belongs)}")
                 known = found.get(reference["backup"])
-                if known is None or known[1]["generation"] < reference["generation"]:
-                    found[reference["backup"]] = (path, reference, sealed)
+                if known is None or known.generation < reference["generation"]:
+                    found[reference["backup"]] = kept(path, reference)
             except (Bad, InvalidTag, *WRONG) as error:
-                self.damaged.append(f"{self.name(path)}: {said(error)}")
+                self.damaged.append(f"{safe(path)}: {said(error)}")
         self._records = list(found.values())
         return self._records
+
+    def names_in_systems(self, ending: str) -> list[str]:
+        if self._systems is None:
+            self._systems = [name for name in self.files.names("systems") if name.count("/") == 2]
+        return [name for name in self._systems if name.endswith(ending)]
+
+    def record(self, record: Kept) -> tuple[dict[str, Any], bytes]:
+        """Its reference section and its sealed section (§9.1)."""
+        return self.read_record(self.files.read(record.object))
 
     def record_name(self, reference: dict[str, Any]) -> str:
         """Where a record belongs (§2.1, §2.3)."""
@@ -461,19 +518,18 @@ class Store:
     def standing(self) -> dict[str, dict[str, str]]:
         """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its reason (§10.2)."""
         notes: dict[str, list[dict[str, Any]]] = {}
-        for path in sorted((self.folder / "systems").glob("*/*.fxn")):
-            if not plain(path):
-                continue
+        there = {*self.names_in_systems(".fxr"), *(item["name"] for item in self.removed)}
+        for path in self.names_in_systems(".fxn"):
             try:
-                note = self.read_note(path.read_bytes())
-                beside = self.name(path).rsplit(".", 2)[0] + ".fxr"
-                if not (self.folder / beside).exists() and beside not in {item["name"] for item in self.removed}:
+                note = self.read_note(self.files.read(path))
+                if f"{path.rsplit('.', 2)[0]}.fxr" not in there:
                     raise Bad("lies beside no record")
-                if note["backup"] and note["backup"][:8] != path.name.split(".")[2]:
+                if note["backup"] and note["backup"][:8] != path.rsplit("/", 1)[1].split(".")[2]:
                     raise Bad("holds the note of another backup")
+                self.notes.setdefault(note["system"], {})[path] = str(note.get("written", ""))
                 notes.setdefault(note["backup"], []).append(note)
             except (Bad, InvalidTag, *WRONG) as error:
-                self.damaged.append(f"{self.name(path)}: {said(error)}")
+                self.damaged.append(f"{safe(path)}: {said(error)}")
         sets = {"hold": "held", "doubtful": "doubtful", "expired": "expired"}
         ends = {"release": "held", "cleared": "doubtful", "kept": "expired"}
         safer = ("hold", "doubtful", "kept")
@@ -497,6 +553,24 @@ class Store:
         fields.end()
         return note
 
+    def read_anchors(self, told: str) -> list[dict[str, Any]]:
+        """What this store keeps of another one (§15)."""
+        found = []
+        for path in self.files.names("anchors"):
+            try:
+                fields = Fields(data := self.files.read(path), "anchor")
+                fields.magic(b"FXA\x01")
+                generation, salt = fields.u32(), fields.take(32)
+                key = derive(self.keys_of(generation), f"fennox/1|anchor|{self.id}|{generation}", salt)
+                one = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
+                fields.end()
+                if path != f"anchors/{one['store'][:8]}.{one['time']}.{path.split('.')[-2]}.fxa":
+                    raise Bad("lies under a name that is not its own")
+                found += [one] if one["store"] == told else []
+            except (Bad, InvalidTag, *WRONG) as error:
+                self.damaged.append(f"{safe(path)}: {said(error)}")
+        return found
+
     def needs(self, reference: dict[str, Any]) -> int:
         """How many chunks of a backup are in no pack, by its id list (§8)."""
         fields = Fields(b"".join(self.tree(reference["id_list"])), "id list")
@@ -516,8 +590,9 @@ class Store:
         fields.magic(b"FXR\x01")
         generation, salt = fields.u32(), fields.take(32)
         secret = self.keys_of(generation)
-        mac_key = derive(secret, f"fennox/1|record mac|{self.key_set}|{generation}")
-        if not hmac.compare_digest(hmac.digest(mac_key, data[:-32], "sha256"), data[-32:]):
+        if generation not in self._mac_keys:
+            self._mac_keys[generation] = derive(secret, f"fennox/1|record mac|{self.key_set}|{generation}")
+        if not hmac.compare_digest(hmac.digest(self._mac_keys[generation], data[:-32], "sha256"), data[-32:]):
             raise Bad("the record's MAC does not fit")
         start = data[: fields.at]
         key = derive(secret, f"fennox/1|record|{self.id}|{generation}", salt)
@@ -553,33 +628,40 @@ class Store:
             raise Bad("its content is not what was stored")
 
     def find(self, backup: str) -> tuple[dict[str, Any], dict[str, Any]]:
-        found = [
-            (reference, sealed)
-            for _, reference, sealed in self.records()
-            if backup and (reference["backup"].startswith(backup) or reference["name"] == backup)
-        ]
+        found = [one for one in self.records() if backup and (one.backup.startswith(backup) or one.name == backup)]
         if not found:
             for line in self.damaged:
                 say(f"DAMAGED {line}")
             fail(f"No backup {safe(backup)} is here. `list` shows what is.", NOT_FOUND)
         if len(found) > 1:
-            names = ", ".join(f"{one['backup'][:12]} of {safe(one['system_name'])}" for one, _ in found)
+            names = ", ".join(f"{one.backup[:12]} of {safe(one.system_name)}" for one in found[:5])
+            names += " …" if len(found) > 5 else ""
             fail(f"{safe(backup)} fits {len(found)} backups ({names}). Give more of the id.", USAGE)
-        reference, sealed = found[0]
-        for mark in marks(reference, self.standing().get(reference["backup"], {})):
+        for mark in marks(found[0], self.standing().get(found[0].backup, {})):
             if not mark.startswith("held"):
                 say(f"Note: this backup is {mark}.")
         try:
+            reference, sealed = self.record(found[0])
             return reference, self.head(reference, sealed)
         except (Bad, InvalidTag, *WRONG) as error:
-            self.damaged.append(f"{self.record_name(reference)}: manifest: {said(error)}")
+            self.damaged.append(f"{safe(found[0].object)}: manifest: {said(error)}")
             report(self)
             raise SystemExit(FAILED) from error
 
 
-def plain(path: Path) -> bool:
-    """Names that begin with a dot are unfinished writes (§2.4)."""
-    return not path.name.startswith(".")
+def kept(path: str, reference: dict[str, Any]) -> Kept:
+    sizes = reference["sizes"]
+    return Kept(
+        path, reference["backup"], sys.intern(reference["system"]), sys.intern(reference["system_name"]),
+        sys.intern(reference["kind"]), reference["name"], reference["time"], reference["sequence"],
+        reference["generation"], (reference["previous"] or {}).get("backup", ""), sizes["documents"], sizes["bytes"],
+        reference["partial"], sys.intern(reference["purpose"]),
+    )  # fmt: skip
+
+
+def digest_in(pack: str) -> str:
+    """The digest that the name of a pack gives (§2.1)."""
+    return pack.rsplit("/", 1)[-1].removesuffix(".fxp")
 
 
 def said(error: Exception) -> str:
@@ -595,12 +677,12 @@ def readable(stamp: str) -> str:
     return f"{stamp[:4]}-{stamp[4:6]}-{stamp[6:8]} {stamp[9:11]}:{stamp[11:13]} UTC"
 
 
-def marks(reference: dict[str, Any], state: dict[str, str]) -> list[str]:
+def marks(record: Kept, state: dict[str, str]) -> list[str]:
     """What speaks for or against a backup."""
     found = [f"{name}: {safe(state[name])}" if state[name] else name for name in ("doubtful", "held") if name in state]
     found += ["expired"] if "expired" in state else []
-    found += ["partial: not all parts were taken"] if reference["partial"] else []
-    found += ["a safety copy: what a machine held before it was restored"] if reference["purpose"] == "safety" else []
+    found += ["partial: not all parts were taken"] if record.partial else []
+    found += ["a safety copy: what a machine held before it was restored"] if record.purpose == "safety" else []
     return found
 
 
@@ -611,18 +693,18 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
     standing = store.standing()
     rows: list[tuple[str, ...]] = [
         (
-            reference["backup"][:12], readable(reference["time"]), reference["system_name"], reference["kind"],
-            reference["name"] or "-", str(reference["sizes"]["documents"]), str(reference["sizes"]["bytes"]),
-            ", ".join(mark.split(":")[0] for mark in marks(reference, standing.get(reference["backup"], {}))) or "-",
+            one.backup[:12], readable(one.time), one.system_name, one.kind, one.name or "-", str(one.documents),
+            str(one.bytes),
+            ", ".join(mark.split(":")[0] for mark in marks(one, standing.get(one.backup, {}))) or "-",
         )
-        for _, reference, _ in store.records()
+        for one in store.records()
     ]  # fmt: skip
     rows = [tuple(safe(cell) for cell in row) for row in rows]
     titles = ("BACKUP", "TAKEN", "SYSTEM", "KIND", "NAME", "DOCUMENTS", "BYTES", "MARKS")
     widths = [max(len(row[i]) for row in [titles, *rows]) for i in range(len(titles))]
     for row in [titles, *sorted(rows, key=lambda row: (row[1], row[2]))]:
         print("  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip())
-    systems = len({reference["system"] for _, reference, _ in store.records()})
+    systems = len({one.system for one in store.records()})
     say(f"{len(rows)} backups of {systems} systems." if rows else "The store holds no backup.")
     if store.damaged:
         report(store)
@@ -631,25 +713,29 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
     return 0
 
 
-def command_check(store: Store, _arguments: argparse.Namespace) -> int:
-    for path in sorted((store.folder / "packs").glob("*/*.fxp")):
-        if plain(path) and hashlib.blake2b(path.read_bytes(), digest_size=32).hexdigest() != path.stem:
+def command_check(store: Store, arguments: argparse.Namespace) -> int:
+    store.read_packs()
+    for path in store.files.names("packs"):
+        if hashlib.blake2b(store.files.read(path), digest_size=32).hexdigest() != digest_in(path):
             store.damaged_pack(path, "does not have the digest in its name")
     store.standing()
+    store.read_anchors("")
     count = documents = 0
-    for path, reference, sealed in store.records():
+    for one in store.records():
         count += 1
-        where = f"{safe(reference['system_name'])} {readable(reference['time'])} ({reference['backup'][:12]})"
+        where = f"{safe(one.system_name)} {readable(one.time)} ({one.backup[:12]})"
         progress(f"checking {where}")
         try:
-            documents += check_backup(store, where, reference, sealed)
+            documents += check_backup(store, where, *store.record(one))
         except (Bad, InvalidTag, *WRONG) as error:
-            store.damaged.append(f"{store.name(path)}: manifest: {said(error)}")
+            store.damaged.append(f"{safe(one.object)}: manifest: {said(error)}")
     check_sequences(store)
     check_names(store)
+    if arguments.against:
+        check_against(store, arguments)
     say(f"{count} backups with {documents} documents checked.")
     code = report(store)
-    say(NOBODY)
+    say(NOBODY if not arguments.against else AGAINST)
     return code
 
 
@@ -686,18 +772,19 @@ def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: by
 def check_sequences(store: Store) -> None:
     """Numbers run through all stores of a system: one that is not here lies in another, was swept, or is lost."""
     swept = {(item.get("system"), item.get("sequence")) for item in store.removed if not item.get("superseded")}
-    systems: dict[str, list[dict[str, Any]]] = {}
-    for _, reference, _ in store.records():
-        systems.setdefault(reference["system"], []).append(reference)
-    for system, listed in sorted(systems.items(), key=lambda item: str(item[1][0]["system_name"])):
-        name, numbers = safe(listed[0]["system_name"]), sorted(reference["sequence"] for reference in listed)
-        for number in {number for number in numbers if numbers.count(number) > 1}:
+    systems: dict[str, list[Kept]] = {}
+    for one in store.records():
+        systems.setdefault(one.system, []).append(one)
+    for system, listed in sorted(systems.items(), key=lambda item: item[1][0].system_name):
+        name, numbers = safe(listed[0].system_name), sorted(one.sequence for one in listed)
+        there = set(numbers)
+        for number in sorted({one for one, other in itertools.pairwise(numbers) if one == other}):
             store.unclear.append(
                 f"two backups of {name} have the number {number}, as after Fennox was rebuilt from an older state"
             )
-        before = {one["sequence"] - 1: one["previous"]["backup"] for one in listed if one.get("previous")}
+        before = {one.sequence - 1: one.previous for one in listed if one.previous}
         for number in range(1, numbers[-1]):
-            if number not in numbers and (system, number) not in swept:
+            if number not in there and (system, number) not in swept:
                 named = f" ({before[number][:12]})" if number in before else ""
                 store.unclear.append(
                     f"record {number} of {name}{named} is not here, and no sweep explains it: it lies in another "
@@ -705,19 +792,88 @@ def check_sequences(store: Store) -> None:
                 )
 
 
+def check_against(store: Store, arguments: argparse.Namespace) -> None:
+    """Hold the store against what a recovery sheet or another store tells of it (§15.3)."""
+    told = told_of(store, arguments)
+    say(f"Held against what was told at {readable(told['time'])}.")
+    explained: dict[str, set[int]] = {}
+    went: dict[str, int] = {}
+    since: set[str] = set()
+    for item in store.removed:
+        if not item.get("superseded"):
+            explained.setdefault(item.get("system", ""), set()).add(item.get("sequence", 0))
+        if item["swept"] >= told["time"]:
+            since.add(item.get("system", ""))
+            went[item.get("system", "")] = went.get(item.get("system", ""), 0) + item.get("notes", 0)
+    there: dict[str, dict[int, str]] = {}
+    for one in store.records():
+        there.setdefault(one.system, {})[one.sequence] = one.object
+    for anchor in told["systems"]:
+        system, name, here = anchor["system"], safe(anchor["name"]), there.get(anchor["system"], {})
+        numbers = {number for first, last in anchor["numbers"] for number in range(first, last + 1)}
+        gone = numbers - here.keys() - explained.get(system, set())
+        for first, last in ranges(gone):
+            named = f"record {first}" if first == last else f"records {first} to {last}"
+            verb = "is" if first == last else "are"
+            store.damaged.append(
+                f"{named} of {name} {verb} missing: no sweep explains it, and {arguments.against} knows it"
+            )
+        then = [note for note, put in store.notes.get(system, {}).items() if put <= told["time"]]
+        notes = anchor["notes"] - len(then) - went.get(system, 0)
+        if notes > 0:
+            store.damaged.append(
+                f"notes on backups of {name} are missing, {notes} of {anchor['notes']}: a hold may be lost"
+            )
+        comparable = anchor["digest"] and not gone and notes == 0 and system not in since and here.keys() == numbers
+        if comparable and told["generation"] == max(store.secrets):
+            listed = "".join(f"{one}\n" for one in sorted([*here.values(), *then]))
+            if hashlib.blake2b(listed.encode(), digest_size=32).hexdigest() != anchor["digest"]:
+                store.damaged.append(f"records and notes of {name} are not those that were there")
+
+
+def told_of(store: Store, arguments: argparse.Namespace) -> dict[str, Any]:
+    """The newest that the sheet or the other store tells of this one."""
+    place = Path(arguments.against)
+    found: list[dict[str, Any]] = []
+    try:
+        if place.is_dir():
+            say(f"Opening {safe(arguments.against)}.")
+            passphrase = first_line(arguments.against_passphrase_file) if arguments.against_passphrase_file else None
+            other = Store(Files(place), passphrase or arguments.passphrase)
+            found = other.read_anchors(store.id)
+        else:
+            sheet = json.loads(place.read_text("utf-8"))
+            found = [one["anchors"] for one in sheet["stores"] if one["id"] == store.id and one.get("anchors")]
+        if found:
+            return max(found, key=lambda one: str(one["time"]))
+    except WRONG as error:
+        fail(f"{safe(arguments.against)} cannot be read as a recovery sheet (sheet.json): {said(error)}.", USAGE)
+    fail(f"{safe(arguments.against)} tells nothing of the store {store.id}.", NOT_FOUND)
+
+
+def ranges(numbers: set[int]) -> list[tuple[int, int]]:
+    found: list[tuple[int, int]] = []
+    for number in sorted(numbers):
+        if found and found[-1][1] == number - 1:
+            found[-1] = (found[-1][0], number)
+        else:
+            found.append((number, number))
+    return found
+
+
 KNOWN = re.compile(
     r"header/\d+\.[0-9a-f]{16}\.json|READ-ME-FIRST\.txt|rescue\.py|reserve\.bin|systems/[^/]+/[^/]+\.fx[rn]"
-    r"|packs/\d{4}-\d{2}/[0-9a-f]{64}\.fxp|sweep/[^/]+\.fxc"
+    r"|packs/\d{4}-\d{2}/[0-9a-f]{64}\.fxp|sweep/[^/]+\.fxc|anchors/[^/]+\.fxa"
 )
 
 
 def check_names(store: Store) -> None:
     """What lies here under a name that no object has (§2.1), and what should lie here."""
-    for path in sorted(store.folder.rglob("*")):
-        name = path.relative_to(store.folder).as_posix()
-        if path.is_file() and plain(path) and KNOWN.fullmatch(name) is None:
+    names = store.files.names()
+    for name in names:
+        if KNOWN.fullmatch(name) is None:
             store.damaged.append(f"{safe(name)}: no object of a store has such a name")
-    if not (store.folder / "rescue.py").exists():
+    if "rescue.py" not in names:
         store.damaged.append("rescue.py: is not here")
 
 
@@ -737,6 +893,7 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
             fail(f"{target} is not empty. Give an empty folder or one that is not there yet.", USAGE)
     except OSError as error:
         fail(f"{target} cannot be used: {said(error)}.", FAILED)
+    store.read_packs()
     reference, head = store.find(arguments.backup)
     names = [part["name"] for part in head["parts"]]
     wanted = arguments.part or names
@@ -888,6 +1045,7 @@ SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)
 
 def command_steps(store: Store, arguments: argparse.Namespace) -> int:
     """A plan for a person: what to do on the target, in its order, with the values of this backup."""
+    store.read_packs()
     reference, head = store.find(arguments.backup)
     if arguments.names:
         listed = head["census"].get(arguments.names)
@@ -998,13 +1156,14 @@ def command_search(store: Store, arguments: argparse.Namespace) -> int:
     if not wanted:
         fail("Say what to look for: a text, or a pattern like '/etc/*.conf'.", USAGE)
     held: dict[str, list[int]] = {}  # by digest: the lines of a content that hold the text
+    store.read_packs()
     found = backups = 0
-    for _, reference, sealed in sorted(store.records(), key=lambda one: str(one[1]["time"])):
-        where = f"{reference['backup'][:12]}  {readable(reference['time'])}  {safe(reference['system_name'])}"
+    for one in sorted(store.records(), key=lambda one: one.time):
+        where = f"{one.backup[:12]}  {readable(one.time)}  {safe(one.system_name)}"
         progress(f"looking through {where}")
         before = found
         try:
-            for part in store.head(reference, sealed)["parts"]:
+            for part in store.head(*store.record(one))["parts"]:
                 for document in store.documents(part):
                     lines = lines_with(store, document, text, held)
                     named = wanted in document["path"] or fnmatch.fnmatchcase(document["path"], wanted)
@@ -1087,7 +1246,8 @@ def report(store: Store) -> int:
     return FAILED if damaged else 0
 
 
-def main() -> int:
+def main(words: list[str] | None = None, files: Files | None = None) -> int:
+    """``files``: the store, where it does not lie in a folder here."""
     parser = argparse.ArgumentParser(
         description="List, check and extract backups of a Fennox store, offline.",
         epilog="exit codes: 0 done, 1 damage or something that could not be done, 2 wrong usage, 3 not found, 4 the "
@@ -1104,6 +1264,9 @@ def main() -> int:
     ):
         command = commands.add_parser(name, help=text, description=text)
         command.add_argument("store", help="the folder of the store")
+        if name == "check":
+            command.add_argument("--against", metavar="PLACE", help="sheet.json of a recovery sheet, or another store")
+            command.add_argument("--against-passphrase-file", metavar="FILE", help="of the other store, if it differs")
         if name == "steps":
             command.add_argument("--names", metavar="LIST", help="only the names of one of its lists, like packages")
         if name == "search":
@@ -1122,29 +1285,42 @@ def main() -> int:
             )
         command.add_argument("--passphrase-file", help=argparse.SUPPRESS, default=argparse.SUPPRESS)
         command.set_defaults(run=function)
-    arguments = parser.parse_args()
-    folder = Path(arguments.store)
-    if not folder.is_dir():
-        fail(f"{safe(str(folder))} is not a folder.", NOT_FOUND)
+    arguments = parser.parse_args(words)
+    return perform(arguments, files or Files(folder_of(arguments.store)))
+
+
+def folder_of(given: str) -> Path:
+    if not Path(given).is_dir():
+        fail(f"{safe(given)} is not a folder.", NOT_FOUND)
+    return Path(given)
+
+
+def perform(arguments: argparse.Namespace, files: Files) -> int:
+    """Open a store and do what was asked for."""
     try:
         if arguments.passphrase_file:
-            passphrase = Path(arguments.passphrase_file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
+            arguments.passphrase = first_line(arguments.passphrase_file)
         else:
-            passphrase = getpass.getpass("Passphrase: ")
+            arguments.passphrase = getpass.getpass("Passphrase: ")
     except (OSError, UnicodeDecodeError) as error:
         fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {said(error)}.", USAGE)
     except EOFError:
         fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE", USAGE)
-    store = Store(folder, passphrase)
-    store.read_packs()
+    store = Store(files, arguments.passphrase)
+    store.read_lists()
     code: int = arguments.run(store, arguments)
     return code
 
 
-def run() -> int:
+def first_line(file: str) -> str:
+    """A passphrase, as it stands in the first line of a file (§3.1)."""
+    return Path(file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
+
+
+def run(words: list[str] | None = None, files: Files | None = None) -> int:
     """Nothing that a store holds, and nobody who stops it, ends this in a traceback."""
     try:
-        return main()
+        return main(words, files)
     except BrokenPipeError:  # whoever read what it prints has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return FAILED

@@ -37,10 +37,10 @@ coded = lambda key: base64.b64encode(bytes.fromhex(key)).decode()
 from collections.abc import Callable
 from pathlib import Path
 import tempfile
-pack = Path(tempfile.mkdtemp()) / "x.fxp"
-pack.write_bytes(raw("pack"))
-with pack.open("rb") as file:
-    store.read_table(pack, file.read(44), file)
+folder = Path(tempfile.mkdtemp())
+(folder / "x.fxp").write_bytes(raw("pack"))
+store.files, store._mac_keys = rescue.Files(folder), {}
+store.read_table("x.fxp")
 reference, section = store.read_record(raw("record"))
 info = f"fennox/1|write secret|{made['key_set']}|3".encode()
 suites = []

@@ -15,9 +15,13 @@ def define(nouns: Sub) -> None:
         ("search", "find documents by their path or content, in every backup"),
     ):
         verb = verb_of(rescue, name, "offline:rescue", text, shows=False)
-        verb.add_argument("store", help="the folder of the store, or its address; a far one is fetched whole first")
+        verb.add_argument("store", help="the folder of the store, or its address")
         offline_place(verb)
-        verb.add_argument("--work", metavar="FOLDER", help="where a far store is put meanwhile")
+        if name == "check":
+            verb.add_argument(
+                "--against", metavar="PLACE", help="sheet.json of a recovery sheet, or another store's folder"
+            )
+            verb.add_argument("--against-passphrase-file", metavar="FILE", help="of the other store, if it differs")
         if name == "steps":
             verb.add_argument("--names", metavar="LIST", help="only the names of one of its lists, like packages")
         if name == "search":

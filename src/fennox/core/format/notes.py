@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from fennox.core.format import canonical
 from fennox.core.format.binary import Reader, blob, u32
 from fennox.core.format.canonical import Stored
@@ -29,7 +31,7 @@ class Note(Stored):
     reason: str = ""
     until: str | None = None
     details: dict[str, str] = {}
-    written: str = ""
+    written: str = Field(default="", exclude_if=lambda value: not value)
 
     def says(self, other: Note) -> bool:
         """Whether both tell the same, whenever each was put."""

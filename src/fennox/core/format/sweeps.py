@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from fennox.core.format import canonical, records
 from fennox.core.format.binary import Reader, blob, u32
 from fennox.core.format.canonical import Stored
@@ -25,7 +27,7 @@ class Removed(Stored):
     system: str = ""
     sequence: int = 0
     superseded: bool = False
-    notes: int = 0
+    notes: int = Field(default=0, exclude_if=lambda value: not value)
 
 
 class Sweep(Stored):
