@@ -18,6 +18,7 @@ import hashlib
 import hmac
 import itertools
 import json
+import multiprocessing
 import os
 import re
 import shlex
@@ -47,6 +48,7 @@ except ImportError as missing:
 
 CLASSIC, HYBRID = "x25519-sha256-aes256gcm", "mlkem768x25519-sha256-aes256gcm"
 MAX_CHUNK = 4 * 1024 * 1024
+BATCH = 2000  # records that are read at a time
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
 MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
 FLOOR_WORK = 192 * 1024
@@ -233,23 +235,24 @@ class Files:
     """The objects of a store that lies in a folder. `fennox rescue` has the same for one on a far side."""
 
     def __init__(self, folder: Path) -> None:
-        self.folder, self.place = folder, safe(str(folder))
+        self.folder, self.place = str(folder), safe(str(folder))
 
     def names(self, top: str = "") -> list[str]:
         """Names of objects, of one folder or of all, in order. Those that begin with a dot are unfinished (§2.4)."""
         found = []
-        for folder, _, names in os.walk(self.folder / top):
-            below = Path(folder).relative_to(self.folder).as_posix()
+        for folder, _, names in os.walk(os.path.join(self.folder, top)):
+            below = os.path.relpath(folder, self.folder)
             found += [name if below == "." else f"{below}/{name}" for name in names if not name.startswith(".")]
         return sorted(found)
 
     def size(self, name: str) -> int:
-        return (self.folder / name).stat().st_size
+        return os.stat(f"{self.folder}/{name}").st_size
 
     def read(self, name: str, offset: int = 0, length: int = -1) -> bytes:
         """An object, or a piece of it. Raises ``OSError``."""
-        with (self.folder / name).open("rb") as file:
-            file.seek(offset)
+        with open(f"{self.folder}/{name}", "rb", buffering=0) as file:
+            if offset:
+                file.seek(offset)
             return file.read(length)
 
 
@@ -485,18 +488,15 @@ class Store:
         """Every backup's record, of its newest key generation (§9)."""
         if self._records is not None:
             return self._records
+        names = self.names_in_systems(".fxr")
+        batches = [names[at : at + BATCH] for at in range(0, len(names), BATCH)]
         found: dict[str, Kept] = {}
-        for path in self.names_in_systems(".fxr"):
-            try:
-                reference, _ = self.read_record(self.files.read(path))
-                belongs = self.record_name(reference)
-                if path != belongs:
-                    self.damaged.append(f"{safe(path)}: holds the record that belongs at {safe(belongs)}")
-                known = found.get(reference["backup"])
-                if known is None or known.generation < reference["generation"]:
-                    found[reference["backup"]] = kept(path, reference)
-            except (Bad, InvalidTag, *WRONG) as error:
-                self.damaged.append(f"{safe(path)}: {said(error)}")
+        for read, damaged in each_of(batches, self):
+            self.damaged += damaged
+            for record in read:
+                known = found.get(record.backup)
+                if known is None or known.generation < record.generation:
+                    found[record.backup] = record
         self._records = list(found.values())
         return self._records
 
@@ -514,6 +514,20 @@ class Store:
         shown = (reference["name"] if self.plain_names else "") or "backup"
         newer = f".g{reference['generation']}" if reference["generation"] > 1 else ""
         return f"systems/{reference['folder']}/{reference['time']}.{shown}.{reference['backup'][:8]}{newer}.fxr"
+
+    def read_records(self, names: list[str]) -> tuple[list[Kept], list[str]]:
+        """Records that can be read, and what is wrong with others."""
+        read, damaged = [], []
+        for path in names:
+            try:
+                reference, _ = self.read_record(self.files.read(path))
+                belongs = self.record_name(reference)
+                if path != belongs:
+                    damaged.append(f"{safe(path)}: holds the record that belongs at {safe(belongs)}")
+                read.append(kept(path, reference))
+            except (Bad, InvalidTag, *WRONG) as error:
+                damaged.append(f"{safe(path)}: {said(error)}")
+        return read, damaged
 
     def standing(self) -> dict[str, dict[str, str]]:
         """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its reason (§10.2)."""
@@ -647,6 +661,26 @@ class Store:
             self.damaged.append(f"{safe(found[0].object)}: manifest: {said(error)}")
             report(self)
             raise SystemExit(FAILED) from error
+
+
+def each_of(batches: list[list[str]], store: Store) -> Iterator[tuple[list[Kept], list[str]]]:
+    """Read batches of records; of a large store by all processors, which inherit what is open here."""
+    if len(batches) < 3 or type(store.files) is not Files:
+        yield from map(store.read_records, batches)
+        return
+    Readers.store = store
+    with multiprocessing.get_context("fork").Pool() as pool:
+        yield from pool.imap(Readers.read, batches)
+
+
+class Readers:
+    """What processes that read inherit."""
+
+    store: Store
+
+    @staticmethod
+    def read(names: list[str]) -> tuple[list[Kept], list[str]]:
+        return Readers.store.read_records(names)
 
 
 def kept(path: str, reference: dict[str, Any]) -> Kept:
@@ -1211,7 +1245,7 @@ def inside(base: Path, name: bytes) -> Path:
 
 
 def safe(text: str) -> str:
-    return "".join(c if c.isprintable() else repr(c)[1:-1] for c in text)
+    return text if text.isprintable() else "".join(c if c.isprintable() else repr(c)[1:-1] for c in text)
 
 
 def say(text: str) -> None:
