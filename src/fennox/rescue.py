@@ -26,6 +26,7 @@ import stat
 import struct
 import sys
 import tomllib
+import warnings
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple, NoReturn
@@ -1184,6 +1185,35 @@ def filled(text: str, values: dict[str, str]) -> str:
     return re.sub(r"\{([a-z][a-z0-9_-]*)\}", value, text)
 
 
+def command_login(arguments: argparse.Namespace) -> int:
+    """The login of a far side, which a recovery sheet holds sealed to the passphrase of its store."""
+    try:
+        sheet = json.loads(Path(arguments.sheet).read_text("utf-8"))
+        stores = {str(one["name"]): one for one in sheet["stores"]}
+    except WRONG as error:
+        fail(f"{safe(arguments.sheet)} cannot be read as a recovery sheet (sheet.json): {said(error)}.", USAGE)
+    store = stores.get(arguments.name)
+    if store is None:
+        fail(f"The sheet has no store {safe(arguments.name)}. It has: {safe(', '.join(stores))}", NOT_FOUND)
+    login = store.get("login")
+    if not login:
+        fail(f"The sheet has no login of {safe(arguments.name)}: it is a folder, or is reached by an agent.", NOT_FOUND)
+    read_passphrase(arguments)
+    opening = unlock(json.loads(store["header"]), Passphrase(arguments.passphrase))
+    if opening is None:
+        fail("The passphrase opens none of this store's slots.", NOT_OPENED)
+    secret = hpke_open(opening, base64.b64decode(login["sealed"]), login["info"].encode())
+    try:
+        with os.fdopen(os.open(arguments.to, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+            file.write(secret)
+    except OSError as error:
+        fail(f"{safe(arguments.to)} cannot be written: {said(error)}.", FAILED)
+    what = "private key" if login["proves_by"] == "key" else "password"
+    say(f"{safe(arguments.to)} holds the {what} of {safe(login['account'])} at {safe(store['address'])}.")
+    say("Remove it when the store was read.")
+    return 0
+
+
 def command_search(store: Store, arguments: argparse.Namespace) -> int:
     """Documents whose path or content holds a text, or whose path fits a pattern, in every backup."""
     wanted, text = arguments.pattern, arguments.pattern.encode()
@@ -1319,7 +1349,15 @@ def main(words: list[str] | None = None, files: Files | None = None) -> int:
             )
         command.add_argument("--passphrase-file", help=argparse.SUPPRESS, default=argparse.SUPPRESS)
         command.set_defaults(run=function)
+    login = commands.add_parser("login", help="the login of a far store, from a recovery sheet")
+    login.add_argument("sheet", help="sheet.json of a recovery sheet")
+    login.add_argument("name", help="of the store, as the sheet has it")
+    login.add_argument("to", help="the file that gets the password or private key")
+    login.add_argument("--passphrase-file", help=argparse.SUPPRESS, default=argparse.SUPPRESS)
+    login.set_defaults(login=True)
     arguments = parser.parse_args(words)
+    if hasattr(arguments, "login"):
+        return command_login(arguments)
     return perform(arguments, files or Files(folder_of(arguments.store)))
 
 
@@ -1331,19 +1369,24 @@ def folder_of(given: str) -> Path:
 
 def perform(arguments: argparse.Namespace, files: Files) -> int:
     """Open a store and do what was asked for."""
-    try:
-        if arguments.passphrase_file:
-            arguments.passphrase = first_line(arguments.passphrase_file)
-        else:
-            arguments.passphrase = getpass.getpass("Passphrase: ")
-    except (OSError, UnicodeDecodeError) as error:
-        fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {said(error)}.", USAGE)
-    except EOFError:
-        fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE", USAGE)
+    read_passphrase(arguments)
     store = Store(files, arguments.passphrase)
     store.read_lists()
     code: int = arguments.run(store, arguments)
     return code
+
+
+def read_passphrase(arguments: argparse.Namespace) -> None:
+    try:
+        if arguments.passphrase_file:
+            arguments.passphrase = first_line(arguments.passphrase_file)
+        else:
+            warnings.simplefilter("error", getpass.GetPassWarning)  # it would be shown as it is typed
+            arguments.passphrase = getpass.getpass("Passphrase: ")
+    except (OSError, UnicodeDecodeError) as error:
+        fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {said(error)}.", USAGE)
+    except (EOFError, getpass.GetPassWarning):
+        fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE", USAGE)
 
 
 def first_line(file: str) -> str:

@@ -4,19 +4,35 @@ from __future__ import annotations
 
 import hashlib
 import shutil
+import stat
 import subprocess
 import sys
+from collections.abc import Iterator
+from importlib.resources import files
 from pathlib import Path
 
-from fennox.wire.backups import NewTake
-from fennox.wire.stores import NewStore
-from saltmere.linux import LinuxServer
-from tests.database import database, postgres
-from tests.engine.conftest import install, key_pair
-from tests.service.conftest import enrol, server, service
-from tests.service.running import PASSPHRASE, Service
+import psycopg
+import pytest
 
-__all__ = ["database", "install", "key_pair", "postgres", "server", "service"]
+from fennox.wire.backups import NewTake
+from fennox.wire.stores import NewLogin, NewStore
+from saltmere.linux import LinuxServer
+from tests.database import database, postgres, second_database
+from tests.engine.conftest import install, key_pair
+from tests.engine.test_rescue import DEBIAN_PYTHON
+from tests.service.conftest import enrol, server, service
+from tests.service.running import PASSPHRASE, Service, until
+from tests.stores import servers
+from tests.stores.servers import Place
+
+__all__ = ["database", "install", "key_pair", "postgres", "second_database", "server", "service"]
+
+
+@pytest.fixture
+def depot(tmp_path: Path) -> Iterator[Place]:
+    (tmp_path / "depot").mkdir()
+    with servers.openssh(tmp_path / "depot") as place:
+        yield place
 
 
 def test_the_kit_alone_opens_a_store_that_lost_its_header(
@@ -47,6 +63,92 @@ def test_the_kit_alone_opens_a_store_that_lost_its_header(
     listed = subprocess.run(bare, capture_output=True, text=True, check=False)
     assert listed.returncode == 0, listed.stderr
     assert str(run.result["backup"])[:8] in listed.stdout
+
+
+def alone(*words: str | Path, folder: Path) -> subprocess.CompletedProcess[str]:
+    """Run in a network that has nothing but loopback, by the interpreter without what is installed beside it."""
+    base = Path(sys.base_prefix) / "bin"
+    clean = {"PATH": f"{base}:/usr/bin:/bin:/usr/sbin:/sbin", "HOME": str(folder), "LANG": "C.UTF-8"}
+    inside = ["unshare", "--net", "sh", "-c", 'ip link set lo up && exec "$@"', "sh", *map(str, words)]
+    return subprocess.run(inside, capture_output=True, text=True, check=False, env=clean, cwd=folder)
+
+
+def test_the_kit_alone_brings_the_service_back_where_there_is_no_network(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str], second_database: str, tmp_path: Path
+) -> None:
+    enrol(service, server, key_pair[0])
+    kept = service.fennox("own-state", "keep", "attic", "--on-this-machine")
+    assert kept.returncode == 0, kept.stderr
+    with service.client() as client:
+        until(lambda: client.own_state().newest is not None, "the own state was taken")
+    kit = tmp_path / "kit"
+    assert service.fennox("recovery-sheet", "--kit", str(kit)).returncode == 0
+    service.stop()
+    shutil.rmtree(service.folder / "state")
+    away = alone("python3", "-c", "import socket; socket.create_connection(('192.0.2.7', 80), 3)", folder=tmp_path)
+    assert "unreachable" in away.stderr, "nothing but loopback"
+    phrase = service.folder / service.file("pass", PASSPHRASE + "\n")
+    listed = alone(kit / "reader", "list", service.folder / "attic", "--passphrase-file", phrase, folder=tmp_path)
+    assert (listed.returncode, "web-9" in listed.stdout or "fennox" in listed.stdout) == (0, True), listed.stderr
+    told = alone(kit / "fennox", "rebuild", "attic", "--kit", kit, "--database", second_database, "--state",
+                 tmp_path / "anew", "--passphrase-file", phrase, "--yes", folder=tmp_path)  # fmt: skip
+    assert told.returncode == 0, told.stderr
+    assert "2  systems" in told.stdout
+    with psycopg.connect(second_database.replace("+psycopg", "")) as connection:
+        assert connection.execute("select count(*) from systems where name = 'web-9'").fetchone() == (1,)
+    unknown = alone(kit / "fennox", "rebuild", "pier", "--kit", kit, "--database", second_database, "--state",
+                    tmp_path / "anew", "--passphrase-file", phrase, folder=tmp_path)  # fmt: skip
+    assert "It has: attic." in unknown.stderr
+
+
+def test_the_login_of_a_far_store_is_on_the_sheet_and_only_the_passphrase_opens_it(
+    service: Service, depot: Place, tmp_path: Path
+) -> None:
+    account, private = depot.credential.account, depot.credential.private_key or ""
+    with service.client() as client:
+        client.add_login(NewLogin(name="depot", account=account, private_key=private))
+        client.add_store(NewStore(name="depot", address=depot.url, login="depot", key=depot.key, passphrase=PASSPHRASE))
+    sheet = service.fennox("recovery-sheet", "--json")
+    (tmp_path / "sheet.json").write_text(sheet.stdout)
+    assert private.splitlines()[1] not in sheet.stdout
+    shutil.copyfile(str(files("fennox").joinpath("rescue.py")), service.folder / "reader.py")
+    phrase, wrong = tmp_path / "phrase", tmp_path / "wrong"
+    phrase.write_text(PASSPHRASE)
+    wrong.write_text("no such words here")
+    words = [
+        DEBIAN_PYTHON,
+        "-I",
+        str(service.folder / "reader.py"),
+        "login",
+        str(tmp_path / "sheet.json"),
+        "depot",
+        str(tmp_path / "key"),
+    ]
+    refused = subprocess.run([*words, "--passphrase-file", str(wrong)], capture_output=True, text=True, check=False)
+    assert (refused.returncode, (tmp_path / "key").exists()) == (4, False)
+    done = subprocess.run([*words, "--passphrase-file", str(phrase)], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert (tmp_path / "key").read_text() == private
+    assert stat.S_IMODE((tmp_path / "key").stat().st_mode) == 0o600
+    listed = service.fennox("rescue", "list", depot.url, "--account", account, "--key",
+                            str(tmp_path / "key"), "--accept-key", depot.key or "", "--passphrase-file",
+                            str(phrase))  # fmt: skip
+    assert listed.returncode == 0, listed.stderr
+
+
+def test_the_sheet_tells_in_which_order_systems_come_back_and_what_they_are(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
+    enrol(service, server, key_pair[0])
+    with service.client() as client:
+        service.ended(client.take(NewTake(system="web-9")).id)
+        made = client.recovery_sheet()
+    assert made.waves == [["web-9"]]
+    [system] = made.systems
+    assert system.product.startswith("debian")
+    text = service.fennox("recovery-sheet").stdout
+    assert "IN WHICH ORDER SYSTEMS COME BACK\n  1. web-9" in text
+    assert system.product in text
 
 
 _BARE = """import sys, runpy

@@ -12,11 +12,12 @@ from fennox.cli import access
 from fennox.cli.main import Environment
 from fennox.cli.offline import credential
 from fennox.cli.output import ask, can_ask, out, say
-from fennox.core.errors import KeyUnknown, PersonNeeded
+from fennox.core.errors import BadInput, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.time import parse_stamp
-from fennox.service import wiring
+from fennox.service import recovery, wiring
 from fennox.service.rebuilding import OwnBackup, Rebuilt
 from fennox.service.wiring import Place
+from fennox.wire.recovery import RecoverySheet
 
 _TOLD = {
     "systems": "systems",
@@ -32,21 +33,39 @@ _TOLD = {
 def rebuild(arguments: argparse.Namespace, _environment: Environment) -> None:
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
     clock = Path(arguments.simulated_clock) if arguments.simulated_clock else None
-    address = arguments.store if "://" in arguments.store else os.path.abspath(arguments.store)
-    login = credential(arguments)
     phrase = access.passphrase(arguments)
+    found = _on_sheet(arguments, phrase) if arguments.kit else Place(_address(arguments.store), None, None)
+    login = credential(arguments) or found.credential
 
     def attempt(key: str | None) -> Rebuilt:
-        place = Place(address, login, key)
+        place = Place(found.address, login, key)
         return asyncio.run(
             wiring.rebuild(settings, clock, place, phrase, arguments.backup, lambda own: _confirm(own, arguments))
         )
 
     try:
-        done = attempt(arguments.accept_key)
+        done = attempt(arguments.accept_key or found.key)
     except KeyUnknown as error:
         done = attempt(_accepted(error))
     _tell(done, arguments)
+
+
+def _address(given: str) -> str:
+    return given if "://" in given else os.path.abspath(given)
+
+
+def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> Place:
+    """A store by its name on the sheet of a kit, with the login that is sealed there."""
+    file = Path(arguments.kit) / "sheet.json"
+    try:
+        sheet = RecoverySheet.model_validate_json(file.read_bytes())
+    except (OSError, ValueError) as error:
+        raise BadInput(f"{file} cannot be read ({type(error).__name__}).", "Give the folder of the kit.") from error
+    store = next((store for store in sheet.stores if store.name == arguments.store), None)
+    if store is None:
+        names = ", ".join(one.name for one in sheet.stores)
+        raise NotFound(f"The sheet has no store {arguments.store}.", f"It has: {names}.")
+    return Place(store.address, recovery.login_of(store, passphrase), store.key)
 
 
 def _accepted(error: KeyUnknown) -> str:

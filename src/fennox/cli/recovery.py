@@ -8,17 +8,22 @@ import html
 import platform
 import shutil
 import sys
-from importlib.metadata import distribution
 from importlib.resources import files
 from pathlib import Path
 
+from fennox.cli import packages
 from fennox.cli.main import Environment
 from fennox.cli.output import say
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput
-from fennox.wire.recovery import RecoverySheet, StoreOnSheet
+from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
 
-_NEEDED = ("cryptography", "argon2-cffi", "argon2-cffi-bindings", "cffi", "pycparser", "zstandard")
+_LAUNCHER = """#!/bin/sh
+# Runs what lies beside it by Python alone: nothing is installed, and nothing is fetched.
+here=$(CDPATH= cd -- "$(dirname -- "$0")" && pwd)
+python=$(command -v {python} || command -v python3) || {{ echo "Python 3 is not installed." >&2; exit 1; }}
+PYTHONPATH="$here/packages" PYTHONDONTWRITEBYTECODE=1 exec "$python" -P {words} "$@"
+"""
 _PAGE = """<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Recovery sheet</title><style>
 body{font:11pt/1.4 Georgia,serif;max-width:46em;margin:2em auto;padding:0 1em;color:#111;background:#fff}
 h1{font-size:20pt;margin:0}h2{font-size:13pt;border-bottom:1px solid #111;margin:1.6em 0 .5em}
@@ -55,8 +60,10 @@ def _steps(made: RecoverySheet) -> list[str]:
         "python3 rescue.py list STORE-FOLDER",
         "python3 rescue.py extract STORE-FOLDER BACKUP EMPTY-FOLDER",
         "python3 rescue.py steps STORE-FOLDER BACKUP   prints how it is put back by hand",
-        "To bring Fennox itself back, on an empty machine: fennox rebuild STORE-ADDRESS, with a store that holds the "
-        "system fennox below.",
+        "The way into a far store, which only its passphrase opens: python3 rescue.py login sheet.json STORE FILE",
+        "To see whether a store was set back: python3 rescue.py check STORE-FOLDER --against sheet.json",
+        "To bring Fennox itself back, on an empty machine with PostgreSQL: ./fennox rebuild STORE --kit . "
+        "--database postgresql://… in the kit, with a store that holds the system fennox below.",
         "If a store has lost its header, put the one at the end of this sheet back under its name.",
     ]
 
@@ -66,7 +73,8 @@ def _facts(store: StoreOnSheet) -> list[tuple[str, str]]:
     if store.reached_at:
         facts.append(("which is", ", ".join(store.reached_at)))
     if store.account:
-        facts.append(("account", f"{store.account} (its password or key is not on this sheet)"))
+        sealed = "sealed to the passphrase in sheet.json" if store.login else "not on this sheet"
+        facts.append(("account", f"{store.account} (its password or key is {sealed})"))
     if store.key:
         facts.append(("known by", store.key))
     if store.site:
@@ -78,7 +86,23 @@ def _facts(store: StoreOnSheet) -> list[tuple[str, str]]:
         *[("passphrase", text) for text in store.passphrases],
         ("header", f"{store.header_name}, BLAKE2b-256 {store.header_digest}"),
     ]
+    if store.anchors:
+        count = sum(last - first + 1 for one in store.anchors.systems for first, last in one.numbers)
+        facts.append(("held", f"{count} backups of {len(store.anchors.systems)} systems, listed in sheet.json"))
     return facts
+
+
+def _order(made: RecoverySheet) -> list[str]:
+    """Waves as lines; systems of one wave can come back together."""
+    lines = [f"{number}. {', '.join(wave)}" for number, wave in enumerate(made.waves, 1)]
+    return lines + [f"in a circle, each needs the others: {', '.join(circle)}" for circle in made.circles]
+
+
+def _built(system: SystemOnSheet) -> list[str]:
+    """What is known of how the machine was, and of what builds it anew."""
+    told = [system.product] if system.product else []
+    told += [f"machine {system.machine}"] if system.machine else []
+    return told + ([f"rebuilt by {system.rebuilt_by}"] if system.rebuilt_by else [])
 
 
 def as_text(made: RecoverySheet) -> str:
@@ -91,12 +115,14 @@ def as_text(made: RecoverySheet) -> str:
     ]
     for store in made.stores:
         lines += ["", f"STORE {store.name}", *[f"  {name:<11} {value}" for name, value in _facts(store)]]
+    lines += ["", "IN WHICH ORDER SYSTEMS COME BACK", *[f"  {line}" for line in _order(made)]]
     lines += ["", "SYSTEMS AND THEIR NEWEST GOOD BACKUPS"]
     for system in made.systems:
         newest = f"{system.newest:%Y-%m-%d %H:%M} UTC" if system.newest else "NO BACKUP"
         account = f", account {system.account}" if system.account else ""
         lines.append(f"  {system.name} ({system.kind}, {system.address}{account})")
         lines.append(f"    {newest}  {system.backup or ''}  in {', '.join(system.held_in) or 'no store'}")
+        lines += [f"    {line}" for line in _built(system)]
     lines += ["", "HEADERS, one line each, as they must stand in the store"]
     for store in made.stores:
         lines += [f"  {store.name}: {store.header_name}", store.header]
@@ -114,11 +140,14 @@ def as_page(made: RecoverySheet) -> str:
     for store in made.stores:
         rows = "".join(f"<tr><td>{e(name)}</td><td><code>{e(value)}</code></td></tr>" for name, value in _facts(store))
         parts.append(f"<section><h2>Store {e(store.name)}</h2><table>{rows}</table></section>")
+    waves = "".join(f"<p>{e(line)}</p>" for line in _order(made))
+    parts.append(f"<section><h2>In which order systems come back</h2>{waves}</section>")
     parts.append("<h2>Systems and their newest good backups</h2>")
     parts.append("<table><tr><th>System</th><th>Newest</th><th>Backup</th><th>In</th></tr>")
     for system in made.systems:
         newest = f"{system.newest:%Y-%m-%d %H:%M}" if system.newest else "no backup"
-        about = f"{e(system.name)}<br><small>{e(system.kind)}, {e(system.address)}</small>"
+        told = "".join(f"<br>{e(line)}" for line in _built(system))
+        about = f"{e(system.name)}<br><small>{e(system.kind)}, {e(system.address)}{told}</small>"
         parts.append(f"<tr><td>{about}</td><td>{newest}</td><td><code>{e((system.backup or '')[:12])}</code></td>"
                      f"<td>{e(', '.join(system.held_in))}</td></tr>")  # fmt: skip
     parts.append("</table><h2>Headers</h2><p>One line each, as they must stand in the store.</p>")
@@ -128,25 +157,34 @@ def as_page(made: RecoverySheet) -> str:
 
 
 def _write_kit(folder: Path, made: RecoverySheet) -> None:
-    """A medium to trust: the reader, every header, the sheet, and the packages the reader needs on this platform."""
+    """A medium to trust: reader, headers and sheet, and Fennox itself with the packages it needs on this platform."""
     if folder.exists() and any(folder.iterdir()):
         raise BadInput(f"{folder} is not empty.", "Give an empty folder, best on a medium of its own.")
     folder.mkdir(parents=True, exist_ok=True)
     shutil.copyfile(str(files("fennox").joinpath("rescue.py")), folder / "rescue.py")
+    _write(folder / "sheet.json", made.model_dump_json(indent=2) + "\n")
     _write(folder / "recovery-sheet.txt", as_text(made))
     _write(folder / "recovery-sheet.html", as_page(made))
     for store in made.stores:
         path = folder / store.name / store.header_name
         path.parent.mkdir(parents=True)
         path.write_text(store.header)
-    copied = [name for name in _NEEDED if _copy_package(name, folder / "packages")]
+    say("Copying Fennox and the packages it needs …")
+    copied = packages.copy("fennox", folder / "packages")
     version = f"Python {sys.version_info.major}.{sys.version_info.minor} on {platform.system()} {platform.machine()}"
+    for name, words in (("fennox", "-m fennox.cli.main"), ("reader", '"$here/rescue.py"')):
+        _write(folder / name, _LAUNCHER.format(words=words, python=f"python3.{sys.version_info.minor}"))
+        (folder / name).chmod(0o755)
     _write(
         folder / "KIT.txt",
         "A recovery kit of Fennox. The passphrase is not in it.\n\n"
-        "PYTHONPATH=packages python3 rescue.py list STORE-FOLDER\n\n"
-        f"packages/ holds {', '.join(copied)} for {version}.\n"
-        "Elsewhere: apt install python3-cryptography python3-argon2 python3-zstandard\n"
+        "./reader list STORE-FOLDER                  reads a store\n"
+        "./reader login sheet.json STORE FILE        the way into a far store\n"
+        "./fennox rebuild STORE --kit .              brings Fennox back; STORE is a name on the sheet\n\n"
+        f"packages/ holds Fennox {made.version} and {len(copied) - 1} packages for {version}; it needs no network.\n"
+        "PostgreSQL 13 or newer must be on the machine, as packages of its own system.\n"
+        "Where Python is another one: apt install python3-cryptography python3-argon2 python3-zstandard,\n"
+        "then python3 rescue.py list STORE-FOLDER\n"
         "A folder for each store holds its header, to be put back if the store has lost it.\n",
     )
     sums = [
@@ -156,17 +194,6 @@ def _write_kit(folder: Path, made: RecoverySheet) -> None:
     ]
     _write(folder / "SHA256SUMS", "\n".join(sums) + "\n")
     say(f"The kit is in {folder}: {len(sums)} files. Check it with `sha256sum -c SHA256SUMS`; keep it off line.")
-
-
-def _copy_package(name: str, to: Path) -> bool:
-    found = distribution(name)
-    for file in found.files or []:
-        if ".." in file.parts or file.suffix == ".pyc":
-            continue
-        target = to / file
-        target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copyfile(str(found.locate_file(file)), target)
-    return bool(found.files)
 
 
 def _write(path: Path, text: str) -> None:

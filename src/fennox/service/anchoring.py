@@ -54,6 +54,26 @@ async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal)
             await journal.log("info", f"{door.name} is not told what {row.name} holds now: {error.what}")
 
 
+async def for_sheet(session: AsyncSession, row: StoreRow) -> Anchors | None:
+    """What was told last, with the backups that the catalogue knows to have come since. None: nothing is known."""
+    kept = await session.get(StoreAnchor, row.id)
+    systems = await _catalogued(session, row.id)
+    if kept is None and not systems:
+        return None
+    told = Anchors.model_validate(kept.told) if kept else None
+    before = {one.system: one for one in told.systems} if told else {}
+    now = []
+    for system, (name, folder, numbers) in sorted(systems.items()):
+        anchor = before.get(system) or SystemAnchor(system=system, name=name, folder=folder, numbers=[], notes=0,
+                                                    digest="")  # fmt: skip
+        held = ranges(numbers.values())
+        now.append(anchor if held == anchor.numbers else anchor.model_copy(update={"numbers": held, "digest": ""}))
+    if told is not None:
+        return told.model_copy(update={"systems": now})
+    generation = decode(row.header.encode()).generation
+    return Anchors(store=row.id, time=stamp(row.created), by="", generation=generation, systems=now)
+
+
 async def _measured(context: Context, row: StoreRow, vault: Vault) -> Anchors:
     now = context.now()
     here: dict[str, Present] = defaultdict(Present)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import socket
 from hashlib import sha256
 from urllib.parse import urlsplit
@@ -12,13 +13,19 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox import __version__
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
+from fennox.core.errors import FennoxError
 from fennox.core.format import header as headers
+from fennox.core.format.header import Header
+from fennox.core.ordering import in_order
 from fennox.core.time import parse_stamp
 from fennox.engine.vault import rescue_source
+from fennox.links.base import Credential
+from fennox.service import anchoring, ownstate
 from fennox.service.context import Context
 from fennox.service.newest import among, newest_backups
+from fennox.service.relations import relations
 from fennox.stores import addresses
-from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
+from fennox.wire.recovery import RecoverySheet, SealedLogin, StoreOnSheet, SystemOnSheet
 
 _PATIENCE = 3.0  # seconds for a name to be looked up
 
@@ -44,22 +51,39 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
                 address=row.address,
                 account=logins[row.login_id].account if row.login_id else None,
                 machine=str(row.machine["id"]) if row.machine else "",
+                product=_product(row),
+                rebuilt_by=_rebuilt_by(context, row),
                 newest=backup.time if backup else None,
                 backup=backup.id if backup else None,
                 held_in=sorted(held.get(backup.id, [])) if backup else [],
             )
         )
+    order = in_order({name: related.needs for name, related in (await relations(context, session)).items()})
     return RecoverySheet(
         made=context.now(),
         version=__version__,
         service=context.service_id,
         reader_sha256=sha256(rescue_source()).hexdigest(),
-        stores=[await _store(session, row, logins) for row in rows],
+        stores=[await _store(context, session, row, logins) for row in rows],
         systems=systems,
+        waves=order.waves,
+        circles=order.circles,
     )
 
 
-async def _store(session: AsyncSession, row: StoreRow, logins: dict[str, Login]) -> StoreOnSheet:
+def _product(row: System) -> str:
+    told = row.machine or {}
+    return " ".join(str(told[name]) for name in ("product", "version") if told.get(name))
+
+
+def _rebuilt_by(context: Context, row: System) -> str:
+    try:
+        return context.kind(row.kind)[0].rebuilt_by
+    except FennoxError:  # a kind that is not installed any more: its backups carry it
+        return ""
+
+
+async def _store(context: Context, session: AsyncSession, row: StoreRow, logins: dict[str, Login]) -> StoreOnSheet:
     keys = await session.get_one(KeySet, (row.key_set, row.generation))
     header = headers.decode(row.header.encode())
     return StoreOnSheet(
@@ -77,6 +101,23 @@ async def _store(session: AsyncSession, row: StoreRow, logins: dict[str, Login])
         header_name=headers.name(header),
         header_digest=row.header_digest,
         header=row.header,
+        login=_login(context, row, logins.get(row.login_id or ""), header),
+        anchors=await anchoring.for_sheet(session, row),
+    )
+
+
+def _login(context: Context, row: StoreRow, login: Login | None, header: Header) -> SealedLogin | None:
+    """Sealed to the store's key set, so that the passphrase that opens the backups opens the way to them as well."""
+    if login is None or login.proves_by not in ("key", "password"):
+        return None
+    info = ownstate.sealed_info(ownstate.login_secret(login.id), row.key_set, header.generation)
+    secret = context.keyfile.open(login.sealed_secret, f"logins|{login.id}|secret")
+    return SealedLogin(
+        name=login.name,
+        account=login.account,
+        proves_by=login.proves_by,
+        info=info.decode("ascii"),
+        sealed=base64.b64encode(header.public().seal(secret, info)).decode("ascii"),
     )
 
 
@@ -93,3 +134,14 @@ async def _numbers(text: str) -> list[str]:
         return []
     numbers = sorted({str(item[4][0]) for item in found})
     return [] if numbers == [host] else numbers
+
+
+def login_of(store: StoreOnSheet, passphrase: str) -> Credential | None:
+    """The login that a sheet holds of a store; None if it needs none, or was kept by an agent."""
+    if store.login is None:
+        return None
+    header = headers.decode(store.header.encode())
+    secret = header.unlock(passphrase).open(base64.b64decode(store.login.sealed), store.login.info.encode()).decode()
+    if store.login.proves_by == "key":
+        return Credential(store.login.account, private_key=secret)
+    return Credential(store.login.account, password=secret)

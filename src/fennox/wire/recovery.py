@@ -2,13 +2,32 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
+from fennox.core.format.anchors import Anchors
 from fennox.core.time import Aware
 from fennox.wire.base import Shown
 from fennox.wire.stores import Custody
 
 
+class SealedLogin(Shown):
+    """The login of a far side, which else lay only in the store it opens and in the service that is gone.
+
+    ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the store's header.
+    """
+
+    name: str
+    account: str
+    proves_by: str
+    info: str
+    sealed: str
+
+
 class StoreOnSheet(Shown):
-    """A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they were found."""
+    """A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they were found.
+
+    ``anchors``: what lay there when it was last looked at, with the backups that have come since.
+    """
 
     name: str
     id: str
@@ -24,6 +43,8 @@ class StoreOnSheet(Shown):
     header_name: str
     header_digest: str
     header: str
+    login: SealedLogin | None
+    anchors: Anchors | None
 
 
 class SystemOnSheet(Shown):
@@ -32,6 +53,8 @@ class SystemOnSheet(Shown):
     address: str
     account: str | None
     machine: str
+    product: str = Field(description="What runs there, with its version, as it was told last.")
+    rebuilt_by: str = Field(description="What builds it anew where Fennox does not put it back; empty: Fennox does.")
     newest: Aware | None
     backup: str | None
     held_in: list[str]
@@ -44,3 +67,5 @@ class RecoverySheet(Shown):
     reader_sha256: str
     stores: list[StoreOnSheet]
     systems: list[SystemOnSheet]
+    waves: list[list[str]] = Field(description="In which order systems come back; those of one wave together.")
+    circles: list[list[str]] = Field(description="Systems that all need each other.")

@@ -37,7 +37,8 @@ def define(nouns: Sub) -> None:
     for verb in (serve, work):
         verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
     again = verb_of(nouns, "rebuild", "rebuilding:rebuild", "bring Fennox itself back on an empty machine", shows=False)
-    again.add_argument("store", help=f"a store that holds a backup of Fennox itself: {ADDRESS}")
+    again.add_argument("store", help=f"a store that holds a backup of Fennox itself: {ADDRESS}; with --kit its name")
+    again.add_argument("--kit", metavar="FOLDER", help="a recovery kit: it has the store's address, login and key")
     offline_place(again)
     again.add_argument("--backup", help="not the newest one, but this")
     again.add_argument("--yes", action="store_true", help="do not ask")
