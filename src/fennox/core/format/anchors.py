@@ -70,8 +70,8 @@ class Loss:
         if self.notes:
             told.append(f"{self.notes} {'notes' if self.notes > 1 else 'note'} on backups of {self.name}")
         if told:
-            verb = "are" if len(self.numbers) + self.notes > 1 else "is"
-            return f"{' and '.join(told)} {verb} gone, and no sweep removed them"
+            verb, them = ("are", "them") if len(self.numbers) + self.notes > 1 else ("is", "it")
+            return f"{' and '.join(told)} {verb} gone, and no sweep removed {them}"
         return f"the records and notes of {self.name} are not those that were there"
 
 
