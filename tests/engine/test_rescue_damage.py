@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from fennox.core.format import sweeps
+from fennox.core.format.hpke import CLASSIC
 from fennox.engine import vault as vaults
 from fennox.stores.folder import FolderStore
 from tests.conftest import PASSPHRASE, fixed_now
@@ -87,7 +88,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("whole") / "store"
 
     async def build() -> None:
-        await make(folder)
+        await make(folder, CLASSIC)
         vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
         gone = sweeps.Removed(name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=9)
         sweep = sweeps.Sweep(stage="removed", time="20260304T120000Z", by="f" * 32, condemned=[], removed=[gone])

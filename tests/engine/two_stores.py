@@ -11,7 +11,7 @@ from pathlib import Path
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.header import NewKeys
-from fennox.core.format.hpke import CLASSIC
+from fennox.core.format.hpke import CLASSIC, SuiteName
 from fennox.core.format.slots import Slot
 from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding, copy
@@ -24,8 +24,8 @@ from tests.conftest import CHEAP, PASSPHRASE
 SERVICE = "5a" * 16
 
 
-def new_keys() -> NewKeys:
-    return headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
+def new_keys(suite: SuiteName = CLASSIC) -> NewKeys:
+    return headers.new_keys(secrets.token_hex(16), 1, suite, secrets.token_bytes)
 
 
 async def holding(
@@ -45,7 +45,7 @@ async def holding(
 
 async def begin_generation(vault: Vault, old: NewKeys, phrase: str) -> tuple[Vault, Slot]:
     """The store with a second key generation that has just begun, and the slot that headers of the first one get."""
-    new = headers.new_keys(old.secret.key_set, 2, CLASSIC, secrets.token_bytes)
+    new = headers.new_keys(old.secret.key_set, 2, old.opening.suite, secrets.token_bytes)
     slots = [
         headers.new_slot(pair, phrase, label="new", since="20260302T120000Z", costs=CHEAP, random=secrets.token_bytes)
         for pair in (old, new)

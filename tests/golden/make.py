@@ -1,16 +1,26 @@
 """Makes a golden store: run once for each version of the format, with a new folder name, and never again for that one.
 
 python -m tests.golden.make tests/golden/store-2
+
+A store of 2026-12 on has also what came since: a swept backup with its list, raw names, links, an anchor of another
+store, slots with commitments; ``hybrid`` behind the folder makes one of the hybrid suite.
 """
 
 from __future__ import annotations
 
 import asyncio
+import base64
 import sys
 from pathlib import Path
 
 from fennox.core.format import notes
-from tests.backups import SYSTEM, store_backup
+from fennox.core.format.anchors import Anchors, SystemAnchor
+from fennox.core.format.hpke import CLASSIC, HYBRID, SuiteName
+from fennox.core.format.manifest import Document
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.sweeping import sweep
+from fennox.engine.writing import BackupWriter
+from tests.backups import SYSTEM, commit, store_backup
 from tests.conftest import PASSPHRASE, fixed_now
 from tests.engine.two_stores import begin_generation, holding, new_keys, reseal
 
@@ -22,9 +32,19 @@ FIRST = {
 SECOND = {**FIRST, "/etc/hosts": FIRST["/etc/hosts"] + b"10.9.0.2 holm.saltmere.example\n"}
 
 
-async def make(folder: Path) -> None:
-    """Three backups of which the second was sealed anew under a second key generation, and the others were left."""
-    keys = new_keys()
+ODD = [
+    Document(path="/srv/caf\\xe9", raw_path=base64.b64encode(b"/srv/caf\xe9").decode(), type="folder", mode=0o750),
+    Document(path="/srv/link", type="link", link="/etc/hosts", modified=1_770_000_001),
+    Document(path="/srv/raw", type="link", link="caf\\xe9", raw_link=base64.b64encode(b"caf\xe9").decode()),
+]
+
+
+async def make(folder: Path, suite: SuiteName) -> None:
+    """Of three backups the second was sealed anew under a second key generation, and the others were left.
+
+    A fourth has what is odd, and a fifth was swept.
+    """
+    keys = new_keys(suite)
     here = await holding(folder, keys, fixed_now)
     vault, index = here.vault, here.index
     first, _ = await store_backup(vault, index, FIRST, name="first")
@@ -37,10 +57,21 @@ async def make(folder: Path) -> None:
     )
     record = await vault.find_record(backup)
     await vault.write_note(note, record.reference)
+    vault.now = lambda: fixed_now().replace(day=4)
+    odd = await commit(BackupWriter(vault, index, await vault.condemned()), ODD, name="odd", sequence=4)
+    swept, _ = await store_backup(vault, index, {"/etc/gone": b"gone"}, name="swept", sequence=5)
+    said = notes.Note(fact="doubtful", backup=swept, system=SYSTEM, time="20260304T130000Z", by="guard", reason="small")
+    await vault.write_note(said, (await vault.find_record(swept)).reference)
+    at = fixed_now().replace(day=5)
+    await sweep(here, {swept: "always 3"}, vault.header.sweeper, at, MemoryJournal())
+    anchor = SystemAnchor(system=SYSTEM, name="web-9", folder="web-9-5e5e5e5e", numbers=[(1, 4)], notes=1, digest="")
+    await vault.write_anchors(
+        Anchors(store="4" * 32, time="20260305T120000Z", by=vault.header.sweeper, generation=1, systems=[anchor])
+    )
     vault.now = fixed_now
     newer, slot = await begin_generation(vault, keys, PASSPHRASE)
-    await reseal(newer, slot, without=[first, apart])
+    await reseal(newer, slot, without=[first, apart, odd])
 
 
 if __name__ == "__main__":
-    asyncio.run(make(Path(sys.argv[1])))
+    asyncio.run(make(Path(sys.argv[1]), HYBRID if sys.argv[2:] == ["hybrid"] else CLASSIC))

@@ -54,7 +54,7 @@ class Estate:
     known: dict[str, Any]
     token: Any
     faults: list[str] = field(default_factory=list)
-    slowest: tuple[float, str] = (0.0, "")
+    slow: list[tuple[float, str]] = field(default_factory=list)  # seconds and operation, of calls over a second
     asked: int = 0
 
     def database(self) -> psycopg.Connection[Any]:
@@ -103,8 +103,8 @@ class Estate:
             self.faults.append(
                 f"{operation}: {answer.status_code} {answer.text[:300]}\n{case.as_curl_command()[:1500]}"
             )
-        if operation not in _REACHES | _HASHES:
-            self.slowest = max(self.slowest, (took, operation))
+        if operation not in _REACHES | _HASHES and took > 1:
+            self.slow.append((took, operation))
 
 
 def _nowhere(value: Any) -> Any:
@@ -176,4 +176,5 @@ def test_no_request_that_can_be_made_is_a_mistake_of_ours(estate: Estate, reques
     assert estate.asked > 300
     assert "A mistake in Fennox" not in estate.service.log
     if request.config.getoption("--crowds"):
-        assert estate.slowest[0] < 2, estate.slowest
+        print(f"{estate.asked} calls, {len(estate.slow)} over a second: {sorted(estate.slow)[-10:]}")  # noqa: T201
+        assert not [call for call in estate.slow if call[0] >= 2], sorted(estate.slow)
