@@ -13,6 +13,7 @@ from __future__ import annotations
 import argparse
 import base64
 import fnmatch
+import gc
 import getpass
 import hashlib
 import hmac
@@ -492,6 +493,7 @@ class Store:
         names = self.names_in_systems(".fxr")
         batches = [names[at : at + BATCH] for at in range(0, len(names), BATCH)]
         found: dict[str, Kept] = {}
+        gc.disable()  # what is kept here is never garbage; to search all of it again and again takes a fifth of the time
         for read, damaged in each_of(batches, self):
             self.damaged += damaged
             for record in read:
@@ -499,6 +501,8 @@ class Store:
                 if known is None or known.generation < record.generation:
                     found[record.backup] = record
         self._records = list(found.values())
+        gc.freeze()
+        gc.enable()
         return self._records
 
     def names_in_systems(self, ending: str) -> list[str]:
