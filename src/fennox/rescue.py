@@ -493,7 +493,7 @@ class Store:
         names = self.names_in_systems(".fxr")
         batches = [names[at : at + BATCH] for at in range(0, len(names), BATCH)]
         found: dict[str, Kept] = {}
-        gc.disable()  # what is kept here is never garbage; to search all of it again and again takes a fifth of the time
+        gc.disable()  # what is kept here is no garbage; to search all of it again and again takes a fifth of the time
         for read, damaged in each_of(batches, self):
             self.damaged += damaged
             for record in read:
