@@ -1,18 +1,28 @@
-"""Every damage that can be done to a store, and what the offline reader says of it."""
+"""Every damage that can be done to a store, and what the offline reader and a scrub say of it."""
 
 from __future__ import annotations
 
 import asyncio
+import json
 import shutil
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from fennox.core.format import sweeps
+from fennox.core.format import header as headers
+from fennox.core.format import notes, sweeps
+from fennox.core.format.anchors import Anchors, SystemAnchor, ranges
 from fennox.core.format.hpke import CLASSIC
 from fennox.engine import vault as vaults
+from fennox.engine.copying import Holding
+from fennox.engine.healing import heal
+from fennox.engine.index import PackIndex
+from fennox.engine.journal import MemoryJournal
+from fennox.engine.scrubbing import scrub
 from fennox.stores.folder import FolderStore
+from tests.backups import SYSTEM
 from tests.conftest import PASSPHRASE, fixed_now
 from tests.engine.test_rescue import rescue
 from tests.golden.make import make
@@ -22,8 +32,8 @@ OBJECTS = {
     "newest header": "header/2.*", "older header": "header/1.*", "readme": "READ-ME-FIRST.txt",
     "first record": f"{RECORDS}.first.*.fxr", "middle record": f"{RECORDS}.second.*.g2.fxr",
     "old record of a backup sealed anew": "systems/web-9-5e5e5e5e/*.second.????????.fxr",
-    "newest record": f"{RECORDS}.apart.*.fxr", "note": f"{RECORDS}.g2.*.fxn", "sweep list": "sweep/*.fxc",
-    "large pack": "packs/*/*.fxp", "small pack": "packs/*/*.fxp",
+    "newest record": f"{RECORDS}.odd.*.fxr", "anchor": "anchors/*.fxa", "note": f"{RECORDS}.g2.*.fxn",
+    "sweep list": "sweep/*.fxc", "large pack": "packs/*/*.fxp", "small pack": "packs/*/*.fxp",
 }  # fmt: skip
 
 
@@ -68,16 +78,22 @@ DAMAGES: dict[str, Callable[[Path], None]] = {
     "renamed": _rename, "moved": _move, "swapped": _swap,
 }  # fmt: skip
 
+MISSED_BY_SCRUB = {
+    ("sweep list", "removed"), ("anchor", "removed"),  # nothing is left behind that could tell
+    ("large pack", "moved"), ("small pack", "moved"),  # to another folder of packs, from where they are read
+}  # fmt: skip
+FOUND_BY_ANCHORS = {("newest record", "removed"), ("note", "removed"), ("first record", "removed")}
 FOUND_BY_NOBODY = {
     # what is removed whole leaves nothing behind that could tell
-    ("newest record", "removed"), ("note", "removed"), ("sweep list", "removed"),
+    ("newest record", "removed"), ("note", "removed"), ("sweep list", "removed"), ("anchor", "removed"),
     # the reader of a person: what does not name the store is read as text alone
     ("readme", "first byte"), ("readme", "a byte near the beginning"), ("readme", "middle byte"),
     ("readme", "last byte"), ("readme", "cut"), ("readme", "longer"),
 }  # fmt: skip
 NOT_DONE = {
     ("readme", "swapped"), ("readme", "renamed"), ("readme", "moved"), ("newest header", "moved"),
-    ("older header", "moved"), ("sweep list", "moved"), ("sweep list", "swapped"), ("note", "swapped"),
+    ("older header", "moved"), ("anchor", "moved"), ("anchor", "swapped"),
+    ("sweep list", "moved"), ("sweep list", "swapped"), ("note", "swapped"),
 }  # fmt: skip
 CASES = [(what, damage) for what in OBJECTS for damage in DAMAGES if (what, damage) not in NOT_DONE]
 
@@ -90,7 +106,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     async def build() -> None:
         await make(folder, CLASSIC)
         vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
-        gone = sweeps.Removed(name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=9)
+        gone = sweeps.Removed(name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=6)
         sweep = sweeps.Sweep(stage="removed", time="20260304T120000Z", by="f" * 32, condemned=[], removed=[gone])
         (folder / "sweep").mkdir(exist_ok=True)
         data = sweeps.encode(sweep, vault.secret, vault.id, b"s" * 32)
@@ -135,3 +151,81 @@ def test_a_damage_is_found(store: Path, what: str, damage: str) -> None:
         return
     assert done.returncode == 1, done.stderr
     assert "DAMAGED" in done.stderr, done.stderr
+
+
+@pytest.fixture(scope="module")
+def sheet(whole: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """What a recovery sheet tells of the whole store."""
+    made = tmp_path_factory.mktemp("sheet") / "sheet.json"
+    made.write_text(json.dumps({"stores": [asyncio.run(_told(whole))]}))
+    return made
+
+
+async def _told(folder: Path) -> dict[str, Any]:
+    vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+    records, _ = await vaults.list_backups(vault)
+    notes = list((folder / "systems").rglob("*.fxn"))
+    anchor = SystemAnchor(
+        system=SYSTEM, name="web-9", folder="web-9-5e5e5e5e", notes=len(notes), digest="",
+        numbers=ranges(record.reference.sequence for record in records),
+    )  # fmt: skip
+    told = Anchors(store=vault.id, time="20260401T120000Z", by="f" * 32, generation=2, systems=[anchor])
+    return {"id": vault.id, "anchors": told.model_dump(mode="json")}
+
+
+@pytest.mark.parametrize(("what", "damage"), sorted(FOUND_BY_ANCHORS), ids=str)
+def test_what_is_gone_without_a_trace_is_found_by_what_was_told(
+    store: Path, sheet: Path, what: str, damage: str
+) -> None:
+    assert rescue(store, "check", "--against", str(sheet)).returncode == 0
+    DAMAGES[damage](victim(store, what))
+    done = rescue(store, "check", "--against", str(sheet))
+    assert (done.returncode, "missing" in done.stderr) == (1, True), done.stderr
+
+
+@pytest.mark.parametrize(("what", "damage"), CASES, ids=lambda one: str(one).replace(" ", "-"))
+async def test_a_scrub_finds_it_too(store: Path, what: str, damage: str) -> None:
+    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    expected = [record.reference.backup for record in (await vaults.list_backups(vault))[0]]
+    told = Anchors.model_validate((await _told(store))["anchors"])
+    before = await scrub(Holding(vault, PackIndex()), expected, MemoryJournal(), told=[told])
+    assert before.sound, [before.faults, before.gaps, before.losses]
+    DAMAGES[damage](victim(store, what))
+    report = await scrub(Holding(vault, PackIndex()), expected, MemoryJournal(), told=[told])
+    assert report.sound == ((what, damage) in MISSED_BY_SCRUB), report.faults
+
+
+@pytest.mark.parametrize("damage", ["renamed", "moved"])
+async def test_a_note_in_a_wrong_place_is_put_back(store: Path, damage: str) -> None:
+    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    path = victim(store, "note")
+    DAMAGES[damage](path)
+    here = Holding(vault, PackIndex())
+    report = await scrub(here, [], MemoryJournal())
+    healed = await heal(here, report, {}, {}, MemoryJournal())
+    assert list(healed.objects.values()) == ["removed; what it says stands beside its record"]
+    assert (await scrub(here, [], MemoryJournal())).faults == []
+    assert notes.merge(await vault.read_notes("web-9-5e5e5e5e")).held_because == "before the move"
+
+
+async def test_a_sweep_list_under_a_wrong_name_goes_on_explaining(store: Path) -> None:
+    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    told = [sweep.model_dump() for sweep in await vault.sweep_lists()]
+    DAMAGES["renamed"](victim(store, "sweep list"))
+    here = Holding(vault, PackIndex())
+    report = await scrub(here, [], MemoryJournal())
+    assert list((await heal(here, report, {}, {}, MemoryJournal())).objects.values()) == ["written anew under its name"]
+    assert (await scrub(here, [], MemoryJournal())).sound
+    assert sorted(map(str, told)) == sorted(str(sweep.model_dump()) for sweep in await vault.sweep_lists())
+
+
+async def test_a_header_of_earlier_keys_that_is_gone_is_written_anew(store: Path) -> None:
+    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    path = victim(store, "older header")
+    slots = headers.decode(path.read_bytes()).slots
+    path.unlink()
+    assert [fault.object for fault in (await scrub(Holding(vault, PackIndex()), [], MemoryJournal())).faults] == [
+        "header/1."
+    ]
+    await vaults.renew_slots(vault, 1, slots)
+    assert "No damage found." in rescue(store, "check").stderr

@@ -11,9 +11,9 @@ import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from fennox.core.errors import FennoxError
+from fennox.core.errors import Damaged, FennoxError, NotFound
 from fennox.core.format import header as headers
-from fennox.core.format import packs, records
+from fennox.core.format import notes, packs, records, sweeps
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
@@ -21,7 +21,7 @@ from fennox.core.words import counted
 from fennox.engine.copying import Holding, carry_notes, copy, read_pack, shares_keys
 from fennox.engine.journal import Journal
 from fennox.engine.scrubbing import GONE, Report, in_place_of, lost_chunks
-from fennox.engine.vault import README_NAME, RESCUE_NAME, readme, rescue_source
+from fennox.engine.vault import README_NAME, RESCUE_NAME, Vault, readme, rescue_source
 from fennox.engine.writing import BackupWriter
 
 
@@ -102,14 +102,21 @@ async def _heal_notes(
     """Damaged notes and sweep lists go: what a note said, another copy may know; packs are condemned anew."""
     for fault in report.faults:
         if fault.object.startswith("sweep/"):
-            await damaged.vault.store.delete(object_name(fault.object))
-            healed.objects[fault.object] = "removed; the next sweep looks again at what it named"
+            name = object_name(fault.object)
+            kept = await _list_put_back(damaged.vault, name)
+            await damaged.vault.store.delete(name)
+            how = "written anew under its name" if kept else "removed; the next sweep looks again at what it named"
+            healed.objects[fault.object] = how
         elif fault.object.startswith("anchors/"):
             await damaged.vault.store.delete(object_name(fault.object))
             healed.objects[fault.object] = "removed; the next sweep of the store that it tells of writes another"
         elif fault.object.endswith(".fxn"):
             name = object_name(fault.object)
+            back = await _put_back(damaged.vault, report, name)
             await damaged.vault.store.delete(name)
+            if back is not None:
+                healed.objects[fault.object] = back
+                continue
             backup = next((b for b in report.records if b[:8] == records.short_id(name)), "")
             known = [others[store] for store in copies.get(backup, []) if store in others]
             for other in known:
@@ -118,6 +125,33 @@ async def _heal_notes(
                     await carry_notes(other.vault, told.reference, damaged.vault, report.records[backup].reference)
             by = "what other copies know was written anew" if known else "no other store knows what it said"
             healed.objects[fault.object] = f"removed; {by}"
+
+
+async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | None:
+    """Write a note that lies in a wrong place beside the record it is about. None: it cannot be read, or has none."""
+    try:
+        data = await vault.store.get(name)
+        note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
+    except (Damaged, NotFound):
+        return None
+    record = report.records.get(note.backup)
+    if record is None:
+        return None
+    there = await vault.notes_of(vault.record_name(record.reference))
+    if not any(note.says(other) for other in there.values()):
+        await vault.write_note(note, record.reference)
+    return "removed; what it says stands beside its record"
+
+
+async def _list_put_back(vault: Vault, name: ObjectName) -> bool:
+    """Write a sweep list that has a wrong name anew: it explains what is not here any more. False: it is damaged."""
+    try:
+        data = await vault.store.get(name)
+        sweep = sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id)
+    except (Damaged, NotFound):
+        return False
+    await vault.write_sweep(sweep)
+    return True
 
 
 async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal) -> None:

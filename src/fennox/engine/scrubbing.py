@@ -131,7 +131,7 @@ async def scrub(
                 holding.index.mark_damaged(found.name, known[found.name])
             continue
         try:
-            size = await _check(holding, found, report, removed)
+            size = await _check(holding, found, report, removed, names)
         except NotFound:
             continue  # removed since the listing; the backups tell whether it is missed
         except (Damaged, StoreUnusable) as error:
@@ -150,6 +150,13 @@ async def scrub(
             report.faults.append(Fault(name, f"{name} is gone."))
     if not any(name.startswith("header/") for name in names):
         report.faults.append(Fault("header/", "Every header is gone."))
+    elif headers.name(vault.header) not in names:
+        report.faults.append(Fault(headers.name(vault.header), "The newest header is gone."))
+    for generation in sorted({record.reference.generation for record in report.records.values()}):
+        if not any(name.startswith(f"header/{generation}.") for name in names):
+            report.faults.append(
+                Fault(f"header/{generation}.", f"Every header of key generation {generation} is gone.")
+            )
     report.missing = await _missing(vault, set(expected) - report.records.keys())
     for backup in report.missing:
         report.faults.append(Fault(in_place_of(backup), "Its record is not there, or not sound."))
@@ -201,8 +208,10 @@ def _told(error: FennoxError, name: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-async def _check(holding: Holding, found: Found, report: Report, removed: list[sweeps.Sweep]) -> int:
-    """Check one object; returns the bytes read."""
+async def _check(
+    holding: Holding, found: Found, report: Report, removed: list[sweeps.Sweep], names: Collection[str]
+) -> int:
+    """Check one object; returns the bytes read. Sweep lists come before notes, as names are in order."""
     vault = holding.vault
     name = found.name
     top = name.split("/")[0]
@@ -223,13 +232,19 @@ async def _check(holding: Holding, found: Found, report: Report, removed: list[s
     elif top == "systems" and name.endswith(".fxn"):
         data = await vault.store.get(name)
         note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
+        _check_place(name, note, names, removed)
         report.present.setdefault(note.system, Present()).notes[name] = note.written
     elif top == "sweep" and name.endswith(".fxc"):
         data = await vault.store.get(name)
-        removed.append(sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id))
+        sweep = sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id)
+        removed.append(sweep)
+        if not name.startswith(f"sweep/{sweep.time}."):
+            raise Damaged(f"{name} holds the list of {sweep.time}.", "Somebody renamed it.")
     elif top == "anchors" and name.endswith(".fxa"):
         data = await vault.store.get(name)
-        anchors.decode(data, vault.secret_of(anchors.generation(data)), vault.id)
+        anchor = anchors.decode(data, vault.secret_of(anchors.generation(data)), vault.id)
+        if not name.startswith(f"anchors/{anchor.store[:8]}.{anchor.time}."):
+            raise Damaged(f"{name} tells of another store or time.", "Somebody renamed it.")
     elif top == "header" and name.endswith(".json"):
         await _check_header(vault, name)
     elif name == RESERVE_NAME:
@@ -244,6 +259,15 @@ async def _check(holding: Holding, found: Found, report: Report, removed: list[s
         report.foreign += 1
         return 0
     return found.size
+
+
+def _check_place(name: ObjectName, note: notes.Note, names: Collection[str], removed: Collection[sweeps.Sweep]) -> None:
+    """A note lies beside its record, or beside one that a sweep has removed (§2.2)."""
+    beside = f"{name.rsplit('.', 2)[0]}.fxr"
+    if note.backup and note.backup[:8] != records.short_id(name):
+        raise Damaged(f"{name} holds a note of another backup.", "Somebody moved it.")
+    if beside not in names and beside not in {item.name for sweep in removed for item in sweep.removed}:
+        raise Damaged(f"{name} lies beside no record.", "Somebody moved it.")
 
 
 async def _check_header(vault: Vault, name: ObjectName) -> None:

@@ -424,7 +424,11 @@ async def renew_slots(vault: Vault, generation: int, slots: list[Slot]) -> None:
         except Damaged:
             continue  # the scrub's to name and heal
     if not found:
-        raise Damaged(f"The header of key generation {generation} is gone.", "Heal the store, then go on.")
+        keys = NewKeys(vault.opening_key(generation), vault.secret_of(generation))
+        made = headers.new_header(keys, store=vault.id, written=stamp(vault.now()), slots=slots,
+                                        sweeper=vault.header.sweeper, plain_names=vault.header.plain_names)  # fmt: skip
+        await vault.store.put(headers.name(made), headers.encode(made))
+        return
     newest = max(found.values(), key=lambda header: header.revision)
     if newest.slots != slots:
         changes = {"slots": slots, "revision": newest.revision + 1, "written": stamp(vault.now())}

@@ -49,6 +49,7 @@ from fennox.service import anchoring, queue
 from fennox.service.context import Context
 from fennox.service.doors import Door
 from fennox.service.following import follow, measure, measured
+from fennox.service.keysets import earlier_of, renew_earlier
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
 from fennox.stores.whole import WholeObjects
@@ -172,6 +173,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     if not report.sound:
         await _tell(report, journal)
         healed = await heal(here, report, others, copies, journal)
+        await _renew_headers(context, row, here.vault, report, healed)
         for name, how in list(healed.objects.items())[:_MOST_NAMED]:
             await journal.log("info", f"Healed {name}: {how}.")
         for backup, why in list(healed.left.items())[:_MOST_OPENED]:
@@ -281,6 +283,19 @@ async def _others(context: Context, session: AsyncSession, row: StoreRow) -> tup
     for backup, name in (await session.execute(held)).all():
         copies[backup].append(name)
     return found, copies
+
+
+async def _renew_headers(context: Context, row: StoreRow, vault: Vault, report: Report, healed: Healed) -> None:
+    """Write headers of earlier key generations anew that are gone; that takes the opening key."""
+    gone = [
+        fault.object for fault in report.faults if fault.object.startswith("header/") and fault.object.endswith(".")
+    ]
+    if not gone or vault.locked:
+        return
+    async with context.session() as session:
+        earlier = await earlier_of(session, row)
+    await renew_earlier(vault, earlier)
+    healed.objects |= dict.fromkeys(gone, "written anew, with the passphrases there are now")
 
 
 async def _tell(report: Report, journal: Journal) -> None:
