@@ -577,18 +577,22 @@ class Store:
         found = []
         for path in self.files.names("anchors"):
             try:
-                fields = Fields(data := self.files.read(path), "anchor")
-                fields.magic(b"FXA\x01")
-                generation, salt = fields.u32(), fields.take(32)
-                key = derive(self.keys_of(generation), f"fennox/1|anchor|{self.id}|{generation}", salt)
-                one = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
-                fields.end()
+                one = self.read_anchor(self.files.read(path))
                 if path != f"anchors/{one['store'][:8]}.{one['time']}.{path.split('.')[-2]}.fxa":
                     raise Bad("lies under a name that is not its own")
                 found += [one] if one["store"] == told else []
             except (Bad, InvalidTag, *WRONG) as error:
                 self.damaged.append(f"{safe(path)}: {said(error)}")
         return found
+
+    def read_anchor(self, data: bytes) -> dict[str, Any]:
+        fields = Fields(data, "anchor")
+        fields.magic(b"FXA\x01")
+        generation, salt = fields.u32(), fields.take(32)
+        key = derive(self.keys_of(generation), f"fennox/1|anchor|{self.id}|{generation}", salt)
+        one: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
+        fields.end()
+        return one
 
     def needs(self, reference: dict[str, Any]) -> int:
         """How many chunks of a backup are in no pack, by its id list (§8)."""

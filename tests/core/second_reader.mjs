@@ -203,6 +203,7 @@ function vectors(file) {
     section: store.section(reference, section),
     note: JSON.parse(store.sealed(unhex(made.note.bytes), "note")[0]),
     sweep: JSON.parse(store.sealed(unhex(made.sweep.bytes), "sweep")[0]),
+    anchor: JSON.parse(store.sealed(unhex(made.anchor.bytes), "anchor")[0]),
   };
 }
 

@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from fennox.core.format import canonical, chunks, idlist, notes, packs, records, sweeps
+from fennox.core.format import anchors, canonical, chunks, idlist, notes, packs, records, sweeps
 from fennox.core.format import header as headers
 from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey
 from fennox.core.format.secret import WriteSecret
@@ -61,7 +61,7 @@ told = {
     "chunks": [store.chunk(one["id"], coded(one["key"]), len(one["plain"]) // 2).hex() for one in made["chunks"]],
     "record": reference, "name": store.record_name(reference), "note": store.read_note(raw("note")),
     "section": rescue.hpke_open(store.openings[3], section, sealed_info).decode(),
-    "sweep": store.read_sweep(raw("sweep")),
+    "sweep": store.read_sweep(raw("sweep")), "anchor": store.read_anchor(raw("anchor")),
 }
 print(json.dumps(told))
 """
@@ -102,6 +102,7 @@ def test_a_reader_that_shares_no_code_reads_what_was_written(name: str) -> None:
     assert told["section"] == MADE["record"]["section"]
     assert told["note"] == json.loads(MADE["note"]["note"])
     assert told["sweep"] == json.loads(MADE["sweep"]["list"])
+    assert told["anchor"] == json.loads(MADE["anchor"]["anchor"])
 
 
 def test_the_engine_reads_what_was_written() -> None:
@@ -124,6 +125,9 @@ def test_the_engine_reads_what_was_written() -> None:
     assert canonical.dump(note).decode() == MADE["note"]["note"]
     sweep = sweeps.decode(bytes.fromhex(MADE["sweep"]["bytes"]), SECRET, MADE["store"])
     assert canonical.dump(sweep).decode() == MADE["sweep"]["list"]
+    anchor = anchors.decode(bytes.fromhex(MADE["anchor"]["bytes"]), SECRET, MADE["store"])
+    assert canonical.dump(anchor).decode() == MADE["anchor"]["anchor"]
+    assert anchors.digest_of(MADE["anchor"]["digest"]["names"]) == MADE["anchor"]["digest"]["blake2b_256"]
 
 
 @pytest.mark.parametrize("one", MADE["suites"], ids=lambda one: str(one["suite"]))
