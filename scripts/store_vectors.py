@@ -71,8 +71,8 @@ def objects(secret: WriteSecret, opening: OpeningKey) -> dict[str, object]:
     old = f"systems/web-9-5e5e5e5e/{TIME}.old.aaaaaaaa.fxr"
     removed = sweeps.Removed(name=old, why="always 3", system=SYSTEM, sequence=1)
     sweep = sweeps.Sweep(stage="removed", time=TIME, by="f" * 32, condemned=["d" * 64], removed=[removed])
-    anchor = anchors.SystemAnchor(system=SYSTEM, name="web-9", folder="web-9-5e5e5e5e", numbers=[(1, 3), (5, 5)], notes=1,
-                                  digest=anchors.digest_of([old]))  # fmt: skip
+    anchor = anchors.SystemAnchor(system=SYSTEM, name="web-9", folder="web-9-5e5e5e5e", numbers=[(1, 3), (5, 5)],
+                                  notes=1, digest=anchors.digest_of([old]))  # fmt: skip
     told = anchors.Anchors(store="4" * 32, time=TIME, by="f" * 32, generation=1, systems=[anchor])
     names = {piece.id: "a" * 64 for piece in pieces}
     return {
@@ -87,7 +87,8 @@ def objects(secret: WriteSecret, opening: OpeningKey) -> dict[str, object]:
                    "name": records.name(reference, plain_names=True), "reference": canonical.dump(reference).decode(),
                    "section": '{"head":{"chunks":[],"depth":0}}'},
         "note": {"bytes": notes.encode(note, secret, STORE, salts[2]).hex(), "note": canonical.dump(note).decode()},
-        "anchor": {"bytes": anchors.encode(told, secret, STORE, salts[4]).hex(), "anchor": canonical.dump(told).decode(),
+        "anchor": {"bytes": anchors.encode(told, secret, STORE, salts[4]).hex(),
+                   "anchor": canonical.dump(told).decode(),
                    "digest": {"names": [old], "blake2b_256": anchor.digest}},
         "sweep": {"bytes": sweeps.encode(sweep, secret, STORE, salts[3]).hex(), "list": canonical.dump(sweep).decode()},
     }  # fmt: skip

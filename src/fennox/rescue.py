@@ -50,6 +50,7 @@ except ImportError as missing:
 
 CLASSIC, HYBRID = "x25519-sha256-aes256gcm", "mlkem768x25519-sha256-aes256gcm"
 MAX_CHUNK = 4 * 1024 * 1024
+MOST_KEPT = 2_000_000  # contents of which is remembered that they were read
 BATCH = 2000  # records that are read at a time
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
 MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
@@ -289,6 +290,9 @@ class Store:
         self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
         self.unclear: list[str] = []  # what may be as it should, and may not
         self.removed: list[dict[str, Any]] = []  # what sweeps have removed
+        self.checked: dict[str, tuple[int, int, list[str]]] = {}  # parts that were read
+        self.lacking: dict[str, int] = {}  # by id list: how many chunks are in no pack
+        self.whole: set[str] = set()  # contents that were read
         self.notes: dict[str, dict[str, str]] = {}  # by system: note → when it was put
         self._records: list[Kept] | None = None
         self._systems: list[str] | None = None
@@ -786,19 +790,9 @@ def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: by
     """Every document of one backup, and what its manifest and its id list say of them; how many documents it has."""
     seen = 0
     for part in store.head(reference, sealed)["parts"]:
-        name, before, count, size = safe(part["name"]), b"", 0, 0
-        for document in store.documents(part):
-            count += 1
-            size += document.get("size", 0)
-            path = path_of(document)
-            if path <= before and count > 1:
-                store.damaged.append(f"{where} {name} {shown(path)}: does not stand in order, or twice")
-            before = path
-            try:
-                for _ in store.content(document):
-                    pass
-            except (Bad, *WRONG) as error:
-                store.damaged.append(f"{where} {name} {shown(path)}: {said(error)}")
+        name = safe(part["name"])
+        count, size, faults = check_part(store, part)
+        store.damaged += [f"{where} {name} {fault}" for fault in faults]
         seen += count
         if (count, size) != (part["documents"], part["bytes"]):
             store.damaged.append(
@@ -807,9 +801,46 @@ def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: by
             )
     if seen != reference["sizes"]["documents"]:
         store.damaged.append(f"{where}: has {seen} documents, and should have {reference['sizes']['documents']}")
-    if lacking := store.needs(reference):
-        store.damaged.append(f"{where}: {lacking} chunks that it needs are in no pack")
+    id_list = of_content(reference["id_list"]["chunks"])
+    if id_list not in store.lacking:
+        store.lacking[id_list] = store.needs(reference)
+    if store.lacking[id_list]:
+        store.damaged.append(f"{where}: {store.lacking[id_list]} chunks that it needs are in no pack")
     return seen
+
+
+def check_part(store: Store, part: dict[str, Any]) -> tuple[int, int, list[str]]:
+    """How many documents and bytes a part has, and what is wrong with them. One that did not change is read once."""
+    key = of_content(part["root"]["chunks"])
+    if key in store.checked:
+        return store.checked[key]
+    before, count, size = b"", 0, 0
+    faults: list[str] = []
+    for document in store.documents(part):
+        count += 1
+        size += document.get("size", 0)
+        path = path_of(document)
+        if path <= before and count > 1:
+            faults.append(f"{shown(path)}: does not stand in order, or twice")
+        before = path
+        content = of_content(document.get("chunks", [])) + str(document.get("digest"))
+        if content in store.whole:
+            continue
+        try:
+            for _ in store.content(document):
+                pass
+            if len(store.whole) < MOST_KEPT:
+                store.whole.add(content)
+        except (Bad, *WRONG) as error:
+            faults.append(f"{shown(path)}: {said(error)}")
+    store.checked[key] = (count, size, faults)
+    return store.checked[key]
+
+
+def of_content(chunks: list[dict[str, Any]]) -> str:
+    """What stands for content that was read: the same chunks under the same keys are the same bytes."""
+    told = "".join(f"{one['id']}{one['key']}{one['length']}" for one in chunks)
+    return hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
 
 def check_sequences(store: Store) -> None:
