@@ -51,6 +51,7 @@ except ImportError as missing:
 CLASSIC, HYBRID = "x25519-sha256-aes256gcm", "mlkem768x25519-sha256-aes256gcm"
 MAX_CHUNK = 4 * 1024 * 1024
 MOST_KEPT = 2_000_000  # contents of which is remembered that they were read
+MOST_NUMBERS = 10_000_000  # of one system that an anchor tells
 BATCH = 2000  # records that are read at a time
 MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
 MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
@@ -884,13 +885,13 @@ def check_against(store: Store, arguments: argparse.Namespace) -> None:
         there.setdefault(one.system, {})[one.sequence] = one.object
     for anchor in told["systems"]:
         system, name, here = anchor["system"], safe(anchor["name"]), there.get(anchor["system"], {})
-        numbers = {number for first, last in anchor["numbers"] for number in range(first, last + 1)}
+        numbers = anchor["numbers"]
         gone = numbers - here.keys() - explained.get(system, set())
         for first, last in ranges(gone):
             named = f"record {first}" if first == last else f"records {first} to {last}"
             verb = "is" if first == last else "are"
             store.damaged.append(
-                f"{named} of {name} {verb} missing: no sweep explains it, and {arguments.against} knows it"
+                f"{named} of {name} {verb} missing: no sweep explains it, and {safe(arguments.against)} knows it"
             )
         then = [note for note, put in store.notes.get(system, {}).items() if put <= told["time"]]
         notes = anchor["notes"] - len(then) - went.get(system, 0)
@@ -919,10 +920,20 @@ def told_of(store: Store, arguments: argparse.Namespace) -> dict[str, Any]:
             sheet = json.loads(place.read_text("utf-8"))
             found = [one["anchors"] for one in sheet["stores"] if one["id"] == store.id and one.get("anchors")]
         if found:
-            return max(found, key=lambda one: str(one["time"]))
-    except WRONG as error:
+            told = max(found, key=lambda one: str(one["time"]))
+            return {**told, "systems": [with_numbers(one) for one in told["systems"]]}
+    except (Bad, *WRONG) as error:
         fail(f"{safe(arguments.against)} cannot be read as a recovery sheet (sheet.json): {said(error)}.", USAGE)
     fail(f"{safe(arguments.against)} tells nothing of the store {store.id}.", NOT_FOUND)
+
+
+def with_numbers(anchor: dict[str, Any]) -> dict[str, Any]:
+    """A system's anchor with its numbers as a set; Bad, where it is none."""
+    numbers, notes = [(int(first), int(last)) for first, last in anchor["numbers"]], anchor["notes"]
+    if sum(max(0, last - first) for first, last in numbers) > MOST_NUMBERS or type(notes) is not int:
+        raise Bad("an anchor in it is none")
+    expanded = {number for first, last in numbers for number in range(first, last + 1)}
+    return {"system": "", "name": "", "digest": "", **anchor, "numbers": expanded}
 
 
 def ranges(numbers: set[int]) -> list[tuple[int, int]]:

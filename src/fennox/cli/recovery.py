@@ -21,8 +21,11 @@ from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
 _LAUNCHER = """#!/bin/sh
 # Runs what lies beside it by Python alone: nothing is installed, and nothing is fetched.
 here=$(CDPATH= cd -- "$(dirname -- "$0")" && pwd)
-python=$(command -v {python} || command -v python3) || {{ echo "Python 3 is not installed." >&2; exit 1; }}
-PYTHONPATH="$here/packages" PYTHONDONTWRITEBYTECODE=1 exec "$python" -P {words} "$@"
+if [ "$(uname -m)" != {machine} ] || ! command -v {python} > /dev/null; then
+    echo "The packages of this kit are for {python} on {machine}, which this machine is not or does not have." >&2
+    {otherwise}
+fi
+PYTHONPATH="$here/packages" PYTHONDONTWRITEBYTECODE=1 exec {python} -P {words} "$@"
 """
 _PAGE = """<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Recovery sheet</title><style>
 body{font:11pt/1.4 Georgia,serif;max-width:46em;margin:2em auto;padding:0 1em;color:#111;background:#fff}
@@ -172,8 +175,14 @@ def _write_kit(folder: Path, made: RecoverySheet) -> None:
     say("Copying Fennox and the packages it needs …")
     copied = packages.copy("fennox", folder / "packages")
     version = f"Python {sys.version_info.major}.{sys.version_info.minor} on {platform.system()} {platform.machine()}"
-    for name, words in (("fennox", "-m fennox.cli.main"), ("reader", '"$here/rescue.py"')):
-        _write(folder / name, _LAUNCHER.format(words=words, python=f"python3.{sys.version_info.minor}"))
+    python = f"python3.{sys.version_info.minor}"
+    launchers = {
+        "fennox": ("-m fennox.cli.main", "exit 1"),
+        "reader": ('"$here/rescue.py"', 'exec python3 "$here/rescue.py" "$@"'),  # which says what it needs
+    }
+    for name, (words, otherwise) in launchers.items():
+        text = _LAUNCHER.format(words=words, python=python, machine=platform.machine(), otherwise=otherwise)
+        _write(folder / name, text)
         (folder / name).chmod(0o755)
     _write(
         folder / "KIT.txt",

@@ -401,13 +401,14 @@ async def _remove_unfinished(holding: Holding, now: datetime, done: Swept, journ
 
 
 async def _remove_old_anchors(vault: Vault) -> None:
-    """Of each store that is told of here the newest few stay."""
+    """Of each store that is told of here the newest few stay; a date to come is wrong, and so the oldest."""
+    now = stamp(vault.now())
     by_store: dict[str, list[ObjectName]] = {}
     async for found in vault.store.list("anchors/"):
         if found.name.endswith(".fxa"):
             by_store.setdefault(found.name.split(".")[0], []).append(found.name)
     for names in by_store.values():
-        for name in sorted(names)[: -anchors.KEPT]:
+        for name in sorted(names, key=lambda name: (name.split(".")[1] <= now, name))[: -anchors.KEPT]:
             await vault.store.delete(name)
 
 

@@ -31,13 +31,17 @@ _GENERATION = re.compile(r"\.g(\d+)\.fxr$")
 
 
 async def told(context: Context, row: StoreRow, others: Iterable[Vault]) -> list[Anchors]:
-    """What is known of a store from elsewhere: the own state, and other stores that can be reached."""
+    """What is known of a store from elsewhere: the own state, and other stores that can be reached.
+
+    What was told while a clock was ahead would be the newest for as long, and hide all that is told since.
+    """
     async with context.session() as session:
         kept = await session.get(StoreAnchor, row.id)
         found = [Anchors.model_validate(kept.told)] if kept else []
     for vault in others:
         found += await vault.anchors_of(row.id)
-    return found
+    now = stamp(context.now())
+    return [one for one in found if one.time <= now] or found
 
 
 async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal) -> None:
