@@ -7,6 +7,7 @@ store a few pieces of a few packs.
 from __future__ import annotations
 
 import asyncio
+from bisect import bisect_left
 from collections import OrderedDict
 from collections.abc import Coroutine
 from typing import Any, TypeVar
@@ -21,6 +22,7 @@ T = TypeVar("T")
 _PIECE = 2 * 1024 * 1024  # bytes of a pack that are fetched at a time: what a backup needs of one lies together
 _HELD = 32  # pieces that are kept
 _AT_ONCE = 16  # small objects that are fetched at the same time
+_AHEAD = 256  # small objects that are fetched ahead
 
 
 class FarFiles(rescue.Files):
@@ -32,6 +34,8 @@ class FarFiles(rescue.Files):
         self._sizes: dict[str, int] = {}
         self._pieces: OrderedDict[tuple[str, int], bytes] = OrderedDict()
         self._small: dict[str, bytes] = {}
+        self._in_order: dict[str, list[str]] = {}  # small objects by their ending, as they will be read
+        self._before = ""  # the small object that was read last
         self.requests = 0
 
     def _wait(self, what: Coroutine[Any, Any, T]) -> T:
@@ -40,15 +44,17 @@ class FarFiles(rescue.Files):
     def names(self, top: str = "") -> list[str]:
         found = self._wait(self._listed(f"{top}/" if top else ""))
         self._sizes |= found
+        names = sorted(found)
         if top in ("systems", "sweep", "header", "anchors"):
-            self._wait(self._fetch([name for name in sorted(found) if name not in self._small]))
-        return sorted(found)
+            for ending in {name.rsplit(".", 1)[-1] for name in names}:
+                self._in_order[ending] = [name for name in names if name.endswith(f".{ending}")]
+        return names
 
     async def _listed(self, prefix: str) -> dict[str, int]:
         return {found.name: found.size async for found in self._store.list(prefix)}
 
     async def _fetch(self, names: list[str]) -> None:
-        """Records and the like are small, and each is read anyhow: several at once, as each waits for the way there."""
+        """Several at the same time, as each waits for the way there."""
         gate = asyncio.Semaphore(_AT_ONCE)
 
         async def one(name: str) -> None:
@@ -65,6 +71,8 @@ class FarFiles(rescue.Files):
         return self._sizes[name]
 
     def read(self, name: str, offset: int = 0, length: int = -1) -> bytes:
+        if not name.startswith("packs/"):
+            self._look_ahead(name)
         if name in self._small:
             data = self._small[name]
             return data[offset:] if length < 0 else data[offset : offset + length]
@@ -79,6 +87,15 @@ class FarFiles(rescue.Files):
         joined = b"".join(self._piece(name, number) for number in range(first, last + 1))
         start = offset - first * _PIECE
         return joined[start : start + length]
+
+    def _look_ahead(self, name: str) -> None:
+        """Fetch several small objects at once where they are read one after another, as all of them are by a list."""
+        listed = self._in_order.get(name.rsplit(".", 1)[-1], [])
+        at = bisect_left(listed, name)
+        if name not in self._small and listed[at : at + 1] == [name] and (at == 0 or listed[at - 1] == self._before):
+            self._small = {}
+            self._wait(self._fetch(listed[at : at + _AHEAD]))
+        self._before = name
 
     def _piece(self, name: str, number: int) -> bytes:
         key = (name, number)

@@ -191,7 +191,7 @@ def _write_kit(folder: Path, made: RecoverySheet) -> None:
         "./reader login sheet.json STORE FILE        the way into a far store\n"
         "./fennox rebuild STORE --kit .              brings Fennox back; STORE is a name on the sheet\n\n"
         f"packages/ holds Fennox {made.version} and {len(copied) - 1} packages for {version}; it needs no network.\n"
-        "PostgreSQL 13 or newer must be on the machine, as packages of its own system.\n"
+        "PostgreSQL must be on the machine, as packages of its own system.\n"
         "Where Python is another one: apt install python3-cryptography python3-argon2 python3-zstandard,\n"
         "then python3 rescue.py list STORE-FOLDER\n"
         "A folder for each store holds its header, to be put back if the store has lost it.\n",
