@@ -49,6 +49,7 @@ check: .venv/checks-ready
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/deptry src/fennox
 
 test: check console .venv/tests-ready
 	@cd console && npm run --silent test
