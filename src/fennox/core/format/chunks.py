@@ -10,9 +10,9 @@ import zstandard
 from blake3 import blake3
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from pyfastcdc import FastCDC
 
 from fennox.core.errors import Damaged
+from fennox.core.format.cutting import Sizes, points
 from fennox.core.format.hpke import RandomBytes
 from fennox.core.format.secret import WriteSecret
 
@@ -85,7 +85,7 @@ def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) ->
     return plain
 
 
-def cut(data: bytes, sizes: tuple[int, int, int]) -> Iterator[memoryview]:
+def cut(data: bytes, sizes: Sizes) -> Iterator[memoryview]:
     """The pieces of content that is there whole, as :class:`Cutter` cuts them."""
     if len(data) <= sizes[0]:
         if data:
@@ -99,10 +99,9 @@ def cut(data: bytes, sizes: tuple[int, int, int]) -> Iterator[memoryview]:
 class Cutter:
     """Cuts a stream by content (§4.1): feed bytes, take pieces; at most twice the largest chunk is held."""
 
-    def __init__(self, sizes: tuple[int, int, int]) -> None:
-        smallest, average, largest = sizes
-        self._cdc = FastCDC(average, min_size=smallest, max_size=largest)
-        self._largest = largest
+    def __init__(self, sizes: Sizes) -> None:
+        self._points = points(sizes)
+        self._largest = sizes[2]
         self._held: list[bytes | memoryview] = []
         self._size = 0
 
@@ -118,10 +117,10 @@ class Cutter:
     def _cut(self, *, last: bool) -> Iterator[memoryview]:
         view = memoryview(self._held[0] if len(self._held) == 1 else b"".join(self._held))
         done = 0
-        for cut in self._cdc.cut_buf(view):
+        for offset, length in self._points(view):
             # A cut looks at nothing behind it, so only the one that the buffer's end made is not certain.
-            if not last and cut.offset + cut.length == len(view):
+            if not last and offset + length == len(view):
                 break
-            yield view[cut.offset : cut.offset + cut.length]
-            done = cut.offset + cut.length
+            yield view[offset : offset + length]
+            done = offset + length
         self._held, self._size = [view[done:]], len(view) - done

@@ -26,7 +26,7 @@ MAX_HEADER = 256 * 1024  # bytes
 
 
 class Chunking(Stored):
-    """FastCDC (2020, level 2) sizes in bytes. Only writers use them; a reader needs none of this (§4.1)."""
+    """FastCDC (2020, level 1) sizes in bytes. Only writers use them; a reader needs none of this (§4.1)."""
 
     algorithm: Literal["fastcdc-2020"] = "fastcdc-2020"
     small: tuple[int, int, int] = (16 * 1024, 64 * 1024, 256 * 1024)
