@@ -49,9 +49,6 @@ class Client(PeopleCalls):
             kind=kind, site=site, label=label, q=words, retired=retired, sort=sort, down=down,
         )  # fmt: skip
 
-    def system_names(self) -> list[wire.systems.SystemName]:
-        return self._all(wire.systems.SystemName, "/system-names")
-
     def system(self, name: str) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "GET", f"/systems/{name}")
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from collections import defaultdict
-from collections.abc import AsyncIterator
 from dataclasses import dataclass
 
 from fennox.core.errors import Conflict, Damaged, TryLater
@@ -161,9 +160,3 @@ async def _sealed_anew(reader: BackupReader, writer: BackupWriter, journal: Jour
         "sealed_digest": blake2b_256(sealed),
     }
     return old.model_copy(update=changes), sealed
-
-
-async def backups_in(holding: Holding) -> AsyncIterator[BackupReader]:
-    """A reader for every record of a store; one that cannot be authenticated stops it."""
-    for name in await holding.vault.record_names():
-        yield BackupReader(holding.vault, holding.index, await holding.vault.read_record(name))

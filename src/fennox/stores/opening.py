@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import assert_never
 
 from fennox.core.errors import BadInput
 from fennox.links.base import Credential
@@ -17,20 +18,24 @@ def open_store(address: StoreAddress, credential: Credential | None, key: str | 
         return FolderStore(Path(address.path), key)
     if credential is None:
         raise BadInput(f"{address} needs a login.", "Add one with `fennox login add` and name it.", field="login")
-    if address.scheme == "sftp":
-        from fennox.stores.sftp import SftpStore
-
-        return SftpStore(address, credential, key)
-    if credential.private_key is not None:
+    if address.scheme != "sftp" and credential.private_key is not None:
         raise BadInput(f"{address} needs a login with a password, not a private key.", "Name another.", field="login")
-    if address.scheme in ("ftp", "ftps"):
-        from fennox.stores.ftp import FtpStore
+    match address.scheme:
+        case "sftp":
+            from fennox.stores.sftp import SftpStore
 
-        return FtpStore(address, credential, key)
-    if address.scheme == "s3":
-        from fennox.stores.s3 import S3Store
+            return SftpStore(address, credential, key)
+        case "ftp" | "ftps":
+            from fennox.stores.ftp import FtpStore
 
-        return S3Store(address, credential, key)
-    from fennox.stores.webdav import WebDavStore
+            return FtpStore(address, credential, key)
+        case "s3":
+            from fennox.stores.s3 import S3Store
 
-    return WebDavStore(address, credential, key)
+            return S3Store(address, credential, key)
+        case "dav" | "davs":
+            from fennox.stores.webdav import WebDavStore
+
+            return WebDavStore(address, credential, key)
+        case _:
+            assert_never(address.scheme)
