@@ -14,6 +14,7 @@ from __future__ import annotations
 import argparse
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -65,6 +66,8 @@ class Fleet:
         self.key.chmod(0o600)
         places = [(f"127.22.{number // 250}.{number % 250 + 1}", f"ferry-{number:04}") for number in range(count)]
         self.servers = [LinuxServer(folder / "machines" / name, host, SSH_PORT) for host, name in places]
+
+    def put_up(self) -> None:
         with ThreadPoolExecutor(8) as pool:
             list(pool.map(self._put_up, self.servers))
 
@@ -121,7 +124,12 @@ class Taker:
     """The service with its workers, and the database behind them."""
 
     def __init__(self, folder: Path, fleet: Fleet, workers: int, slots: int) -> None:
-        self.folder = folder
+        self.folder, self.fleet, self.count, self.slots = folder, fleet, workers, slots
+        self.workers: list[subprocess.Popen[bytes]] = []
+        self.service: Service | None = None
+
+    def start(self) -> None:
+        folder = self.folder
         database = private_postgres.start(folder / "pg")
         self.address = database.replace("postgresql+psycopg://", "postgresql://", 1)
         self._ask("alter system set shared_preload_libraries = 'pg_stat_statements'")
@@ -129,21 +137,19 @@ class Taker:
         private_postgres.start(folder / "pg")
         self._ask("create extension pg_stat_statements")
         upgrade(database)
-        self.workers: list[subprocess.Popen[bytes]] = []
-        self.service = Service(folder, database)
-        self.service.environment |= {"FENNOX_WORKERS": "0", "FENNOX_KEEP_CONNECTIONS": "3600"}
-        self.service.start()
-        self.service.set_up(private_key=fleet.private)
-        self.service.add_routine("nightly", "label=fleet")
-        for server in fleet.servers:
+        service = self.service = Service(folder, database)
+        service.environment |= {"FENNOX_WORKERS": "0", "FENNOX_KEEP_CONNECTIONS": "3600"}
+        service.start()
+        service.set_up(private_key=self.fleet.private)
+        service.add_routine("nightly", "label=fleet")
+        for server in self.fleet.servers:
             self._ask(_ENROL, name=server.folder.name, address=f"{server.host}:{SSH_PORT}", key=server.host_key,
                       restart=SSH_RESTART)  # fmt: skip
-        environment = {**self.service.environment, "FENNOX_WORKERS": str(slots)}
+        environment = {**service.environment, "FENNOX_WORKERS": str(self.slots)}
         log = (folder / "workers.log").open("ab")
-        self.workers = [
-            subprocess.Popen([FENNOX, "worker", "run"], env=environment, stdout=log, stderr=log) for _ in range(workers)
-        ]
-        while len(self.service.call("GET", "/workers")["items"]) < workers:
+        for _ in range(self.count):
+            self.workers.append(subprocess.Popen([FENNOX, "worker", "run"], env=environment, stdout=log, stderr=log))
+        while len(service.call("GET", "/workers")["items"]) < self.count:
             time.sleep(0.05)
 
     def _ask(self, text: str, **values: object) -> list[tuple[object, ...]]:
@@ -174,7 +180,8 @@ class Taker:
         for worker in self.workers:
             worker.terminate()
             worker.wait(30)
-        self.service.stop()
+        if self.service is not None:
+            self.service.stop()
         private_postgres.stop(self.folder / "pg")
 
 
@@ -183,8 +190,9 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
     recipient = made.stderr.split()[-1]
     begun = time.monotonic()
     fleet = Fleet(folder, max(counts))
-    print(f"{max(counts)} machines after {time.monotonic() - begun:.0f} s; {workers} workers with {slots} slots")
     try:
+        fleet.put_up()
+        print(f"{max(counts)} machines after {time.monotonic() - begun:.0f} s; {workers} workers with {slots} slots")
         for count in counts:
             place = folder / f"of-{count}"
             place.mkdir()
@@ -192,6 +200,7 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
             loop, bare = fleet.by_hand(count, recipient), fleet.bare(count)
             taker = Taker(place, fleet, workers, slots)
             try:
+                taker.start()
                 print(f"{count} systems: the loop {loop:.1f} s, {count / loop:.1f} systems a second; "
                       f"bare {bare:.1f} s, {loop / bare:.2f} of the loop's throughput")  # fmt: skip
                 for name in ("cold", *["unchanged"] * 4):
@@ -202,10 +211,13 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
             finally:
                 taker.stop()
     finally:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)  # whoever is impatient now would leave machines behind
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
         fleet.stop()
 
 
 def main() -> None:
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # it ends as by Ctrl C, and stops what it began
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--systems", type=int, default=1000)
     parser.add_argument("--workers", type=int, default=2)
