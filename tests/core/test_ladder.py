@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from fennox.core import ladder
 from fennox.core.errors import BadInput
+from fennox.core.ladder import AmongNewest, OnHold, OnRung, Reason
 from tests.backups import Item
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
@@ -22,11 +23,15 @@ def every(hours: int, count: int) -> list[Item]:
     return [Item(f"b{n:04}", NOW - timedelta(hours=hours * n)) for n in range(count)]
 
 
+def said(why: list[Reason]) -> list[str]:
+    return [ladder.in_words(reason) for reason in why]
+
+
 def test_rungs_keep_the_newest_of_each_period() -> None:
     kept = ladder.kept(every(12, 200), ladder.parse("daily for 10 days, always 1"), NOW, OSLO)
-    days = [item for item, why in kept.items() if any("daily" in reason for reason in why)]
+    days = [item for item, why in kept.items() if any("daily" in ladder.in_words(reason) for reason in why)]
     assert len(days) == 11  # today and ten days back
-    assert kept["b0000"] == ["daily for 10 days", "always 1"]
+    assert said(kept["b0000"]) == ["daily for 10 days", "always 1"]
     assert kept["b0199"] == []
 
 
@@ -51,9 +56,9 @@ def test_held_doubtful_and_safety_copies_count_for_no_rung_and_push_nothing_out(
         Item("released", NOW - timedelta(days=400), safety=True),
     ]
     kept = ladder.kept(items, ladder.parse("always 1"), NOW, OSLO)
-    assert kept["safety"] == ["on hold: before the move"]
-    assert kept["doubtful"] == ["doubtful, until somebody has looked"]
-    assert kept["good"] == ["always 1"]
+    assert said(kept["safety"]) == ["on hold: before the move"]
+    assert said(kept["doubtful"]) == ["doubtful, until somebody has looked"]
+    assert said(kept["good"]) == ["always 1"]
     assert kept["released"] == []
 
 
@@ -130,10 +135,12 @@ def test_a_rung_that_keeps_nothing_or_is_not_understood_is_an_error(text: str, s
 
 def test_when_a_backup_goes_is_told_by_the_rung_that_keeps_it_longest() -> None:
     day = timedelta(days=1)
-    assert ladder.goes(NOW, ["everything for 14 days", "daily for 60 days"]) == NOW + 60 * day
-    assert ladder.goes(NOW, ["weekly for 2 weeks"]) == NOW + 14 * day
-    assert ladder.goes(NOW, ["daily for 60 days", "always 3"]) is None
-    assert ladder.goes(NOW, ["on hold: before the storm"]) is None
+    two_weeks, daily = [OnRung(rung) for rung in ladder.parse("everything for 14 days, daily for 60 days").rungs]
+    [weekly] = [OnRung(rung) for rung in ladder.parse("weekly for 2 weeks").rungs]
+    assert ladder.goes(NOW, [two_weeks, daily]) == NOW + 60 * day
+    assert ladder.goes(NOW, [weekly]) == NOW + 14 * day
+    assert ladder.goes(NOW, [daily, AmongNewest(3)]) is None
+    assert ladder.goes(NOW, [OnHold("daily for 3 days")]) is None, "whatever the reason reads like"
     assert ladder.goes(NOW, []) == NOW
 
 

@@ -248,10 +248,9 @@ async def test_an_id_is_found_by_its_beginning(context: Context) -> None:
 def test_everything_means_everything_also_in_the_hour_that_comes_twice() -> None:
     first = datetime(2026, 10, 25, 0, 30, tzinfo=UTC)  # 02:30 in Oslo, and an hour later again
     items = [Item("a", first), Item("b", first + timedelta(hours=1)), Item("c", first + timedelta(hours=1))]
-    kept = ladder.kept(
-        items, ladder.parse("everything for 3 days"), first + timedelta(days=1), zone_named("Europe/Oslo")
-    )
-    assert all("everything for 3 days" in why for why in kept.values())
+    plan = ladder.parse("everything for 3 days")
+    kept = ladder.kept(items, plan, first + timedelta(days=1), zone_named("Europe/Oslo"))
+    assert all(ladder.OnRung(plan.rungs[0]) in why for why in kept.values())
 
 
 async def test_pages_are_cut_by_key_and_name(context: Context) -> None:

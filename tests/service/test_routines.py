@@ -10,6 +10,7 @@ import pytest
 from sqlalchemy import select, update
 
 from fennox.catalogue.models import Backup, Routine, Run, System
+from fennox.core import ladder
 from fennox.core.errors import BadInput
 from fennox.service import alerting, coming, marking, routines, scheduler, upkeep
 from fennox.service.context import Context
@@ -28,6 +29,10 @@ from tests.service.contexts import (
 __all__ = ["clock", "context", "database", "postgres"]
 
 NEXT = datetime(2026, 3, 2, 2, 40, tzinfo=UTC)
+
+
+def said(why: dict[str, list[ladder.Reason]]) -> dict[str, list[str]]:
+    return {backup: [ladder.in_words(reason) for reason in reasons] for backup, reasons in why.items()}
 
 
 async def queued(context: Context) -> list[tuple[str, datetime | None]]:
@@ -176,7 +181,7 @@ async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) 
         assert (await session.execute(select(Backup).where(Backup.expired))).first() is None
         every = list((await session.execute(select(Routine))).scalars())
         backups = (await routines.backups_of(session, [system]))[system]
-    why = routines.reasons(backups, every, START)
+    why = said(routines.reasons(backups, every, START))
     assert why[backups[0].id] == ["daily for 3 days", "always 1", "yearly for 3 years", "always 4"]
 
 
@@ -263,7 +268,7 @@ async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(context
     async with context.session() as session:
         rows = (await routines.backups_of(session, [system]))[system]
         every = list((await session.execute(select(Routine))).scalars())
-    why = routines.reasons(rows, every, START + timedelta(hours=3))
+    why = said(routines.reasons(rows, every, START + timedelta(hours=3)))
     assert all("daily for 30 days" in why[backup] for backup in whole)
     assert (why[old], why[new]) == ([], ["always 1"]), "its own routine has the say over the part"
     assert why[other] == ["daily for 30 days", "always 2"], "what a person took of some parts counts by itself"

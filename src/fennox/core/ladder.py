@@ -11,11 +11,12 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
-from typing import Literal, Protocol
+from operator import itemgetter
+from typing import Literal, Protocol, assert_never
 from zoneinfo import ZoneInfo
 
 from fennox.core.errors import BadInput
@@ -42,6 +43,80 @@ class Rung:
     cadence: Cadence
     days: int
     text: str
+
+
+@dataclass(frozen=True)
+class OnRung:
+    """It is the newest good one of its period."""
+
+    rung: Rung
+
+
+@dataclass(frozen=True)
+class AmongNewest:
+    """It is one of the newest good ones, whatever their age."""
+
+    count: int
+
+
+@dataclass(frozen=True)
+class OnHold:
+    because: str
+
+
+@dataclass(frozen=True)
+class InDoubt:
+    """Until somebody has looked."""
+
+
+@dataclass(frozen=True)
+class DateInDoubt:
+    """A ladder that counted by a wrong date would let the right ones go."""
+
+
+@dataclass(frozen=True)
+class NoLadder:
+    """No routine selects its system."""
+
+
+@dataclass(frozen=True)
+class OfRetired:
+    """Its system is retired, and nobody has let it go."""
+
+
+Reason = OnRung | AmongNewest | OnHold | InDoubt | DateInDoubt | NoLadder | OfRetired
+"""What keeps a backup."""
+
+
+def in_words(reason: Reason) -> str:
+    match reason:
+        case OnRung(rung):
+            return rung.text
+        case AmongNewest(count):
+            return f"always {count}"
+        case OnHold(because):
+            return f"on hold: {because}" if because else "on hold"
+        case InDoubt():
+            return "doubtful, until somebody has looked"
+        case DateInDoubt():
+            return "its date is in doubt"
+        case NoLadder():
+            return "no routine's ladder applies"
+        case OfRetired():
+            return "the system is retired: all stays until it is let go"
+        case _:
+            assert_never(reason)
+
+
+def end(time: datetime, reason: Reason) -> datetime | None:
+    """When this ends by itself for a backup of ``time``; None: it has no end of its own."""
+    match reason:
+        case OnRung(rung):
+            return time + timedelta(days=rung.days)
+        case AmongNewest() | OnHold() | InDoubt() | DateInDoubt() | NoLadder() | OfRetired():
+            return None  # `always n` lasts until newer ones have come
+        case _:
+            assert_never(reason)
 
 
 @dataclass(frozen=True)
@@ -90,27 +165,29 @@ def parse(text: str) -> Ladder:
 
 def kept(
     items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo, *, undated: Collection[str] = ()
-) -> dict[str, list[str]]:
+) -> dict[str, list[Reason]]:
     """For each backup what keeps it; an empty list means that it goes. ``undated``: those whose dates are in doubt."""
     now = aware(now)
-    reasons: dict[str, list[str]] = {}
-    good: list[tuple[datetime, str, list[str]]] = []
+    reasons: dict[str, list[Reason]] = {}
+    good: list[tuple[datetime, str, list[Reason]]] = []
+    doubted, undatable, newest = InDoubt(), DateInDoubt(), AmongNewest(ladder.always)
     for item in items:
-        why: list[str] = []
+        why: list[Reason] = []
         reasons[item.id] = why
         if item.held is not None:
-            why.append(f"on hold: {item.held}" if item.held else "on hold")
+            why.append(OnHold(item.held))
         if item.doubtful:
-            why.append("doubtful, until somebody has looked")
+            why.append(doubted)
         elif item.id in undated:
-            why.append("its date is in doubt")
+            why.append(undatable)
         elif not item.safety:
             good.append((item.time, item.id, why))
-    good.sort()
+    good.sort(key=itemgetter(0, 1))
     local: list[datetime] = []  # of the good ones, the newest first, as far as they are asked for
     for rung in ladder.rungs:
-        begin, period_of = bisect_left(good, (now - timedelta(days=rung.days),)), _PERIOD[rung.cadence]
+        begin, period_of = bisect_left(good, now - timedelta(days=rung.days), key=itemgetter(0)), _PERIOD[rung.cadence]
         seen: set[object] = set()
+        on_rung = OnRung(rung)
         for number, (time, _, why) in enumerate(reversed(good[begin:])):
             if period_of is not None:
                 if number == len(local):
@@ -119,21 +196,21 @@ def kept(
                 if period in seen:
                     continue
                 seen.add(period)
-            why.append(rung.text)
+            why.append(on_rung)
     for _, _, why in good[-ladder.always :]:
-        why.append(f"always {ladder.always}")
+        why.append(newest)
     return reasons
 
 
-def goes(time: datetime, reasons: list[str]) -> datetime | None:
+def goes(time: datetime, reasons: Iterable[Reason]) -> datetime | None:
     """When nothing keeps a backup any more, at the earliest; None: something keeps it that has no end of its own.
 
-    ``reasons`` as :func:`kept` gives them. ``always n`` has no end: it lasts until newer ones have come.
+    ``reasons`` as :func:`kept` gives them.
     """
-    ends = []
+    last = time
     for reason in reasons:
-        match = _RUNG.match(reason)
-        if match is None:
+        ends = end(time, reason)
+        if ends is None:
             return None
-        ends.append(time + timedelta(days=int(match.group(2)) * _DAYS[match.group(3)]))
-    return max(ends, default=time)
+        last = max(last, ends)
+    return last

@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
 from fennox.core import ceiling, ladder, moments
 from fennox.core.ceiling import Held
+from fennox.core.ladder import Reason
 from fennox.core.words import size
 from fennox.service import routines, upkeep
 from fennox.service.concerns import Found
@@ -87,7 +88,7 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
     return found
 
 
-def _only_rungs(backup: Standing, why: list[str]) -> bool:
+def _only_rungs(backup: Standing, why: list[Reason]) -> bool:
     """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have none."""
     return bool(why) and ladder.goes(backup.time, why) is not None
 

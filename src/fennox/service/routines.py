@@ -16,6 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Routine, Run, System, constant
 from fennox.core import ladder, moments, schedule
 from fennox.core.errors import BadInput
+from fennox.core.ladder import NoLadder, OfRetired, Reason
 from fennox.service.newest import among
 
 _DAY = timedelta(days=1)
@@ -165,19 +166,19 @@ async def backups_of(
     return found
 
 
-def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
+def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[Reason]]:
     """What keeps each backup of a system, by every routine that selects it. Without a routine all are kept.
 
     Whole backups are counted together, and those of the same few parts together, so that a backup of one part never
     takes the place of a whole one. A routine of its own for some parts has the say over backups of just these.
     """
     if not mine:
-        return {backup.id: ["no routine's ladder applies"] for backup in backups}
+        return {backup.id: [NoLadder()] for backup in backups}
     undated = dates_in_doubt(backups, now)
     groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
     for backup in backups:
         groups[_parts(backup) if backup.partial else None].append(backup)
-    found: dict[str, list[str]] = {}
+    found: dict[str, list[Reason]] = {}
     for group, together in groups.items():
         own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
         chosen = own or [routine for routine in mine if not routine.parts] or mine
@@ -219,12 +220,14 @@ def _in_order(newest_first: Sequence[Standing]) -> bool:
     return all(later.sequence > earlier.sequence for later, earlier in pairwise(newest_first))
 
 
-def what_keeps(system: System, backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[str]]:
+def what_keeps(
+    system: System, backups: Sequence[Standing], mine: list[Routine], now: datetime
+) -> dict[str, list[Reason]]:
     """As :func:`reasons`; everything of a retired system stays until a person lets it go."""
     found = reasons(backups, mine, now)
     if system.retired is not None and not system.let_go:
         for why in found.values():
-            why.append("the system is retired: all stays until it is let go")
+            why.append(OfRetired())
     return found
 
 

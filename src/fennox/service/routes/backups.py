@@ -27,12 +27,13 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
-from fennox.core import moments
+from fennox.core import ladder, moments
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.worth import worth
+from fennox.core.ladder import Reason
 from fennox.core.names import noun
 from fennox.core.restoring import proving
 from fennox.engine.export import export
@@ -92,7 +93,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
                 opened_by="the service or the passphrase" if keys.custody == "kept" else "the passphrase alone",
             )
         )
-    kept: dict[str, list[str]] = {}
+    kept: dict[str, list[Reason]] = {}
     # older ones have no say in what keeps these, unless dates and order contradict each other
     disordered = any(system.disordered for system in systems.values())
     since = None if disordered else min((row.time for row in rows), default=None)
@@ -124,7 +125,7 @@ def _worth(kind: Kind | None, row: Backup) -> list[str]:
 
 
 def _shown(
-    row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[str],
+    row: Backup, system: str, copies: list[CopyShown], routine_names: dict[str, str], kept_by: list[Reason],
     kind: Kind | None, now: datetime,
 ) -> BackupShown:  # fmt: skip
     parts = [str(part["name"]) for part in row.parts]
@@ -164,7 +165,7 @@ def _shown(
         expired_at=row.expired_at,
         misdated=row.misdated,
         future=moments.is_future(row.time, now),
-        kept_by=kept_by,
+        kept_by=[ladder.in_words(reason) for reason in kept_by],
     )
 
 

@@ -110,7 +110,7 @@ async def _preview(context: Context, session: AsyncSession, row: Routine, system
                         backup=item.id,
                         name=names.get(item.id, ""),
                         time=item.time,
-                        kept_by=why[item.id],
+                        kept_by=[ladder.in_words(reason) for reason in why[item.id]],
                         goes=not why[item.id],
                         goes_at=ladder.goes(item.time, why[item.id]),
                     )
