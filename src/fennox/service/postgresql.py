@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from pydantic_core import from_json
-from sqlalchemy.exc import DataError, DBAPIError
+from sqlalchemy.exc import DataError, DBAPIError, IntegrityError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.ext.asyncio import AsyncEngine, create_async_engine
 
@@ -55,6 +55,12 @@ def in_words() -> Iterator[None]:
         raise TryLater(
             "All connections of this process to PostgreSQL are in use.", "Try again; see what runs: fennox run list."
         ) from error
+
+
+def broken_constraint(error: IntegrityError) -> str | None:
+    """The name of the constraint or index that a statement met, as PostgreSQL reports it beside its text."""
+    diagnosis = getattr(error.orig, "diag", None)
+    return diagnosis.constraint_name if diagnosis is not None else None
 
 
 def _lacks(error: DBAPIError) -> TryLater | None:

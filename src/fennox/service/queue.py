@@ -40,6 +40,7 @@ from fennox.catalogue import schema
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, PEOPLE, KindRow, Routine, Run, Site, System, Worker, constant
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.service.book import CHANNEL, Book, announce, end_steps
+from fennox.service.postgresql import broken_constraint
 from fennox.wire.runs import RunKind
 
 QUEUED = "fennox_queued"  # a run that a worker may take
@@ -125,11 +126,15 @@ async def enqueue(
         async with session.begin_nested():
             session.add(run)
     except IntegrityError as error:
-        if "a_due_time_is_decided_once" in str(error.orig):
-            raise Conflict("This due time has already been decided.", "Nothing is to be done.", decided=True) from error
-        if "one_active_run_for_a_system" not in str(error.orig):
-            raise
-        run = await _lined_up(session, run, wait=wait)
+        match broken_constraint(error):
+            case "a_due_time_is_decided_once":
+                raise Conflict(
+                    "This due time has already been decided.", "Nothing is to be done.", decided=True
+                ) from error
+            case "one_active_run_for_a_system":
+                run = await _lined_up(session, run, wait=wait)
+            case _:
+                raise
     await announce(session, run.id)
     await call_workers(session)
     return run
