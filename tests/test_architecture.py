@@ -27,6 +27,7 @@ MAY_IMPORT = {
         "wire",
         "core.errors",
         "core.names",
+        "core.results",
         "core.urls",
         "core.words",
         "core.compare.model",

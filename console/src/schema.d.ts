@@ -2406,6 +2406,36 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AdoptResult */
+        AdoptResult: {
+            /** Backups */
+            backups: number;
+            /**
+             * Copies
+             * @default 0
+             */
+            copies: number;
+            /**
+             * Gone
+             * @default 0
+             */
+            gone: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "adopt";
+            /**
+             * Systems
+             * @default 0
+             */
+            systems: number;
+            /**
+             * Unreadable
+             * @default 0
+             */
+            unreadable: number;
+        };
         /**
          * AdoptStore
          * @description A store that exists, with backups that the catalogue does not know.
@@ -2529,6 +2559,24 @@ export interface components {
             remedy: string;
             /** Sent */
             sent: boolean;
+        };
+        /**
+         * Anchors
+         * @description What one store held at ``time``. ``generation``: that its newest objects were under.
+         */
+        Anchors: {
+            /** By */
+            by: string;
+            /** Generation */
+            generation: number;
+            /** Store */
+            store: string;
+            /** Systems */
+            systems: components["schemas"]["SystemAnchor"][];
+            /** Time */
+            time: string;
+        } & {
+            [key: string]: unknown;
         };
         /**
          * ApprovalActs
@@ -3011,6 +3059,29 @@ export interface components {
             machine: string;
         };
         /**
+         * CopyResult
+         * @description ``source`` and ``target``: stores, by name.
+         */
+        CopyResult: {
+            /** Backup */
+            backup: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "copy";
+            /** New Bytes */
+            new_bytes: number;
+            /** Objects */
+            objects: number;
+            /** Sealed Anew */
+            sealed_anew: boolean;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+        };
+        /**
          * CopyShown
          * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
          *
@@ -3136,6 +3207,18 @@ export interface components {
             size: number;
             /** Type */
             type: string;
+        };
+        /** DraftResult */
+        DraftResult: {
+            /** Blockers */
+            blockers: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "draft";
+            /** Sheet */
+            sheet: string;
         };
         /**
          * EntranceWanted
@@ -3360,6 +3443,19 @@ export interface components {
              * Format: date-time
              */
             time: string;
+        };
+        /**
+         * KeyResult
+         * @description Of a run that failed because a machine proved itself by another key than is known: that one.
+         */
+        KeyResult: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "key";
+            /** Offered */
+            offered: string;
         };
         /** KeySetShown */
         KeySetShown: {
@@ -3625,6 +3721,19 @@ export interface components {
              * @default []
              */
             related: string[];
+        };
+        /**
+         * LookResult
+         * @description ``differs``: how the system differs from its last backup, in words; empty: it does not.
+         */
+        LookResult: {
+            /** Differs */
+            differs: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "look";
         };
         /**
          * LookWanted
@@ -4686,6 +4795,51 @@ export interface components {
             key: string;
         };
         /**
+         * PreviewResult
+         * @description What a sweep would do. ``doubts``: why it would do nothing, in words.
+         */
+        PreviewResult: {
+            /** Condemned */
+            condemned: number;
+            /** Deleted */
+            deleted: number;
+            /**
+             * Doubts
+             * @default
+             */
+            doubts: string;
+            /** Freed */
+            freed: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "preview";
+            /** Later */
+            later: number;
+            /**
+             * Locked
+             * @default 0
+             */
+            locked: number;
+            /** Locked Until */
+            locked_until?: string | null;
+            /**
+             * Marked
+             * @default 0
+             */
+            marked: number;
+            /** Records */
+            records: number;
+            /** Repacked */
+            repacked: number;
+            /**
+             * Waiting
+             * @default 0
+             */
+            waiting: number;
+        };
+        /**
          * Probe
          * @description What a live system says it is, and how its face compares with the one known.
          */
@@ -4808,6 +4962,11 @@ export interface components {
         /** RecoverySheet */
         RecoverySheet: {
             /**
+             * Circles
+             * @description Systems that all need each other.
+             */
+            circles: string[][];
+            /**
              * Made
              * Format: date-time
              */
@@ -4822,6 +4981,11 @@ export interface components {
             systems: components["schemas"]["SystemOnSheet"][];
             /** Version */
             version: string;
+            /**
+             * Waves
+             * @description In which order systems come back; those of one wave together.
+             */
+            waves: string[][];
         };
         /**
          * Rekeyed
@@ -4831,6 +4995,20 @@ export interface components {
             key_set: components["schemas"]["KeySetShown"];
             /** Runs */
             runs: components["schemas"]["RunShown"][];
+        };
+        /** RekeyResult */
+        RekeyResult: {
+            /** Backups */
+            backups: number;
+            /** Failed */
+            failed: number;
+            /** Generation */
+            generation: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rekey";
         };
         /** RekeyWanted */
         RekeyWanted: {
@@ -4932,6 +5110,23 @@ export interface components {
         RemoveWanted: {
             /** Because */
             because: string;
+        };
+        /**
+         * RestoreResult
+         * @description ``missing``: names that the backup has and the target has not.
+         */
+        RestoreResult: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore";
+            /** Missing */
+            missing: number;
+            /** Proved */
+            proved: boolean;
+            /** Sheet */
+            sheet: string;
         };
         /** RestoreShown */
         RestoreShown: {
@@ -5140,11 +5335,9 @@ export interface components {
             remedy: string;
             /**
              * Result
-             * @default {}
+             * @description What came of it; by its kind other facts.
              */
-            result: {
-                [key: string]: string | number | boolean | null;
-            };
+            result: (components["schemas"]["TakeResult"] | components["schemas"]["LookResult"] | components["schemas"]["DraftResult"] | components["schemas"]["RestoreResult"] | components["schemas"]["UndoResult"] | components["schemas"]["CopyResult"] | components["schemas"]["ScrubResult"] | components["schemas"]["VerifyResult"] | components["schemas"]["SweepResult"] | components["schemas"]["PreviewResult"] | components["schemas"]["RekeyResult"] | components["schemas"]["AdoptResult"] | components["schemas"]["KeyResult"]) | null;
             /** Routine */
             routine: string | null;
             /** Sheet */
@@ -5176,6 +5369,70 @@ export interface components {
             waits_for: string;
             /** Wants Passphrase */
             wants_passphrase: boolean;
+        };
+        /** ScrubResult */
+        ScrubResult: {
+            /**
+             * Brought In
+             * @default false
+             */
+            brought_in: boolean;
+            /** Bytes */
+            bytes: number;
+            /** Damaged */
+            damaged: number;
+            /**
+             * Damaged Backups
+             * @default 0
+             */
+            damaged_backups: number;
+            /**
+             * Foreign
+             * @default 0
+             */
+            foreign: number;
+            /**
+             * Gaps
+             * @default 0
+             */
+            gaps: number;
+            /** Healed */
+            healed: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "scrub";
+            /** Objects */
+            objects: number;
+            /**
+             * Passed Over
+             * @default 0
+             */
+            passed_over: number;
+            /**
+             * Unknown Backups
+             * @default 0
+             */
+            unknown_backups: number;
+        };
+        /**
+         * SealedLogin
+         * @description The login of a far side, which else lay only in the store it opens and in the service that is gone.
+         *
+         *     ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the store's header.
+         */
+        SealedLogin: {
+            /** Account */
+            account: string;
+            /** Info */
+            info: string;
+            /** Name */
+            name: string;
+            /** Proves By */
+            proves_by: string;
+            /** Sealed */
+            sealed: string;
         };
         /**
          * SessionShown
@@ -5672,12 +5929,15 @@ export interface components {
         /**
          * StoreOnSheet
          * @description A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they were found.
+         *
+         *     ``anchors``: what lay there when it was last looked at, with the backups that have come since.
          */
         StoreOnSheet: {
             /** Account */
             account: string | null;
             /** Address */
             address: string;
+            anchors: components["schemas"]["Anchors"] | null;
             /**
              * Custody
              * @enum {string}
@@ -5697,6 +5957,7 @@ export interface components {
             key: string | null;
             /** Key Set */
             key_set: string;
+            login: components["schemas"]["SealedLogin"] | null;
             /** Name */
             name: string;
             /** Passphrases */
@@ -5774,6 +6035,81 @@ export interface components {
             /** Passed */
             passed: boolean;
         };
+        /**
+         * SweepResult
+         * @description ``waiting``: backups that go when a person says so; ``marked``: that go later by themselves.
+         */
+        SweepResult: {
+            /** Condemned */
+            condemned: number;
+            /** Deleted */
+            deleted: number;
+            /** Freed */
+            freed: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sweep";
+            /** Later */
+            later: number;
+            /**
+             * Locked
+             * @default 0
+             */
+            locked: number;
+            /** Locked Until */
+            locked_until?: string | null;
+            /**
+             * Marked
+             * @default 0
+             */
+            marked: number;
+            /** Records */
+            records: number;
+            /** Repacked */
+            repacked: number;
+            /**
+             * Superseded
+             * @default 0
+             */
+            superseded: number;
+            /**
+             * Unfinished
+             * @default 0
+             */
+            unfinished: number;
+            /**
+             * Waiting
+             * @default 0
+             */
+            waiting: number;
+        };
+        /**
+         * SystemAnchor
+         * @description What a store held of one system. ``numbers``: sequence numbers, as ranges from first to last.
+         *
+         *     ``digest``: of the names of its records and notes (:func:`digest_of`); empty: not told.
+         */
+        SystemAnchor: {
+            /** Digest */
+            digest: string;
+            /** Folder */
+            folder: string;
+            /** Name */
+            name: string;
+            /** Notes */
+            notes: number;
+            /** Numbers */
+            numbers: [
+                number,
+                number
+            ][];
+            /** System */
+            system: string;
+        } & {
+            [key: string]: unknown;
+        };
         /** SystemChange */
         SystemChange: {
             /** Address */
@@ -5839,6 +6175,16 @@ export interface components {
             name: string;
             /** Newest */
             newest: string | null;
+            /**
+             * Product
+             * @description What runs there, with its version, as it was told last.
+             */
+            product: string;
+            /**
+             * Rebuilt By
+             * @description What builds it anew where Fennox does not put it back; empty: Fennox does.
+             */
+            rebuilt_by: string;
         };
         /** SystemPreview */
         SystemPreview: {
@@ -5918,6 +6264,35 @@ export interface components {
             suspended_because: string;
             /** Via */
             via: string | null;
+        };
+        /**
+         * TakeResult
+         * @description Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it is not known.
+         */
+        TakeResult: {
+            /** Backup */
+            backup: string;
+            /** Bytes */
+            bytes: number;
+            /** Changed */
+            changed?: number | null;
+            /** Documents */
+            documents: number;
+            /** Gone */
+            gone?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "take";
+            /** New */
+            new?: number | null;
+            /** New Bytes */
+            new_bytes: number;
+            /** Objects */
+            objects: number;
+            /** Unchanged */
+            unchanged: boolean;
         };
         /** TokenMade */
         TokenMade: {
@@ -6023,6 +6398,18 @@ export interface components {
              */
             passphrase: string;
         };
+        /** UndoResult */
+        UndoResult: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "undo";
+            /** Sheet */
+            sheet: string;
+            /** Undone */
+            undone: number;
+        };
         /**
          * Unlock
          * @description A passphrase of the key set; needed where custody is apart.
@@ -6092,6 +6479,20 @@ export interface components {
             role: "reader" | "auditor" | "operator" | "administrator";
             /** Scope */
             scope: string[] | null;
+        };
+        /** VerifyResult */
+        VerifyResult: {
+            /** Backups */
+            backups: number;
+            /** Damaged Backups */
+            damaged_backups: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "verify";
+            /** Opened */
+            opened: number;
         };
         /** Withdraw */
         Withdraw: {

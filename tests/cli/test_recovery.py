@@ -21,7 +21,7 @@ from tests.database import database, postgres, second_database
 from tests.engine.conftest import install, key_pair
 from tests.engine.test_rescue import DEBIAN_PYTHON
 from tests.service.conftest import enrol, server, service
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 from tests.stores import servers
 from tests.stores.servers import Place
 
@@ -48,7 +48,7 @@ def test_the_kit_alone_opens_a_store_that_lost_its_header(
     assert (again.returncode, "not empty" in again.stderr) == (2, True)
     text = (kit / "recovery-sheet.txt").read_text()
     assert hashlib.sha256((kit / "rescue.py").read_bytes()).hexdigest() in text
-    assert str(run.result["backup"]) in text
+    assert str(came_to(run, "backup")) in text
     for secret in (PASSPHRASE, key_pair[0].splitlines()[1]):
         assert all(secret.encode() not in path.read_bytes() for path in kit.rglob("*") if path.is_file())
     assert subprocess.run(["sha256sum", "-c", "--quiet", "SHA256SUMS"], cwd=kit, check=False).returncode == 0
@@ -62,7 +62,7 @@ def test_the_kit_alone_opens_a_store_that_lost_its_header(
     bare = [sys.executable, "-c", _BARE, str(kit / "packages"), *words[3:]]
     listed = subprocess.run(bare, capture_output=True, text=True, check=False)
     assert listed.returncode == 0, listed.stderr
-    assert str(run.result["backup"])[:8] in listed.stdout
+    assert str(came_to(run, "backup"))[:8] in listed.stdout
 
 
 def alone(*words: str | Path, folder: Path) -> subprocess.CompletedProcess[str]:

@@ -16,7 +16,7 @@ from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, PASSWORD, Service
+from tests.service.running import PASSPHRASE, PASSWORD, Service, came_to
 from tests.service.test_giving_up import GAUGE, prepared
 from tests.service.test_steering import odd, steers
 
@@ -306,7 +306,7 @@ def test_a_restore_that_failed_is_given_up_in_the_browser(
 def test_what_a_machine_says_turns_no_page(page: Page, service: Service, odd: str) -> None:
     with service.client() as client:
         drafted = service.ended(client.draft(NewDraft(backup=odd)).id)
-        sheet = drafted.result["sheet"]
+        sheet = came_to(drafted, "sheet")
         runs = [client.runs(kind=kind)[0].id for kind in ("take", "draft")]
         taken = [backup.id for backup in client.backups(system="web-9", limit=2)]
     compared = f"/compare?system=web-9&before={taken[1]}&after={taken[0]}"

@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import httpx
 
@@ -33,6 +34,11 @@ def until(holds: Callable[[], bool], what: str, limit: float = 180) -> None:
         if time.monotonic() > end:
             raise AssertionError(f"it never came to be that {what}")
         time.sleep(0.03)
+
+
+def came_to(run: Any, fact: str) -> Any:
+    """One fact of what came of a run, of whatever kind it is."""
+    return getattr(run.result, fact)
 
 
 @dataclass

@@ -33,6 +33,7 @@ from tests.backups import SYSTEM, store_backup
 from tests.conftest import PASSPHRASE, fixed_now, make_vault
 from tests.engine.two_stores import holding, new_keys
 from tests.service.contexts import clock, context
+from tests.service.running import came_to
 
 __all__ = ["clock", "context"]
 
@@ -163,7 +164,7 @@ async def test_an_adoption_that_dies_anywhere_ends_whole(
             if not (await catalogue(context))["counts"]["StoreRow"]:
                 await begin(context, filled)
             run = await adopt_until_done(context)
-            assert run is None or (run.state, run.result["unreadable"]) == ("done", 0)
+            assert run is None or (run.state, came_to(run, "unreadable")) == ("done", 0)
             assert await catalogue(context) == expected
     assert min(ended.values()) >= (4 if step == 1 else 1)
     assert sum(ended.values()) >= 60 // step
@@ -189,8 +190,8 @@ async def test_two_stores_that_hold_the_same_are_adopted_side_by_side(
         await begin(context, tmp_path / name, name)
     runs = await asyncio.gather(carry_out(context), carry_out(context))
     assert [run.state for run in runs] == ["done", "done"]
-    assert sum(run.result["backups"] for run in runs) == 5, "each backup is entered once"
-    assert sum(run.result["copies"] for run in runs) == 5, "and once more as a copy"
+    assert sum(came_to(run, "backups") for run in runs) == 5, "each backup is entered once"
+    assert sum(came_to(run, "copies") for run in runs) == 5, "and once more as a copy"
     counts = (await catalogue(context))["counts"]
     assert (counts["Backup"], counts["Copy"], counts["System"]) == (5, 10, 1)
 

@@ -6,11 +6,12 @@ import json
 import shutil
 from pathlib import Path
 
+from fennox.core.results import ScrubResult
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service
+from tests.service.running import PASSPHRASE, Service, came_to
 
 Pair = tuple[str, str]
 
@@ -19,7 +20,7 @@ def taken(service: Service) -> str:
     with service.client() as client:
         run = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
     assert run.state == "done", run.reason
-    return str(run.result["backup"])
+    return str(came_to(run, "backup"))
 
 
 def two_stores(service: Service, server: LinuxServer, key_pair: Pair) -> list[str]:
@@ -70,8 +71,8 @@ def test_a_scrub_finds_a_store_set_back_and_tells_anew_what_is_known(
     shutil.rmtree(attic)
     (service.folder / "yesterday").rename(attic)
     with service.client() as client:
-        result = service.ended(client.scrub("attic").id).result
-        assert result["damaged"]
+        result = service.ended(client.scrub("attic").id).told(ScrubResult)
+        assert result.damaged
         told = {item.object: item for item in client.damage("attic")}
         assert f"backup {newest[:12]}" in told
         [loss] = [item for name, item in told.items() if name.startswith("systems/web-9")]
@@ -87,8 +88,8 @@ def test_a_store_that_goes_on_as_it_should_lost_nothing(service: Service, server
     with service.client() as client:
         client.release(first, "the storm is over")
         assert service.ended(client.sweep("attic", preview=False).id).state == "done"
-        result = service.ended(client.scrub("attic").id).result
-        assert (result["damaged"], result["gaps"]) == (0, 0)
+        result = service.ended(client.scrub("attic").id).told(ScrubResult)
+        assert (result.damaged, result.gaps) == (0, 0)
     sheet = service.file("sheet.json", service.fennox("recovery-sheet", "--json").stdout)
     stores = {store["name"]: store for store in json.loads((service.folder / sheet).read_text())["stores"]}
     [anchor] = stores["attic"]["anchors"]["systems"]
@@ -112,6 +113,6 @@ def test_of_what_is_told_of_a_store_the_newest_three_stay(
         assert service.ended(client.sweep("pier", preview=False).id).state == "done"
         assert len(anchors(pier)) == 3
         anchors(pier)[-1].write_bytes(b"FXA\x01 and something else")
-        result = service.ended(client.scrub("pier").id).result
-        assert (result["damaged"], result["healed"]) == (1, 1)
+        result = service.ended(client.scrub("pier").id).told(ScrubResult)
+        assert (result.damaged, result.healed) == (1, 1)
         assert len(anchors(pier)) == 2

@@ -28,7 +28,7 @@ from fennox.wire.restores import NewDraft
 from fennox.wire.routines import NewRoutine
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import OTHER_PASSWORD, PASSPHRASE, Service
+from tests.service.running import OTHER_PASSWORD, PASSPHRASE, Service, came_to
 
 Operation = APIOperation[Any, Any, Any, Any]
 _ENDLESS = {"run_events"}  # a stream
@@ -120,8 +120,8 @@ def estate(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> 
     enrol(service, server, key_pair[0])
     with service.client() as client:
         run = service.ended(client.take(NewTake(system="web-9")).id)
-        backup = str(run.result["backup"])
-        sheet = str(service.ended(client.draft(NewDraft(backup=backup)).id).result["sheet"])
+        backup = str(came_to(run, "backup"))
+        sheet = str(came_to(service.ended(client.draft(NewDraft(backup=backup)).id), "sheet"))
         client.add_alert(NewAlertRoute(name="hook", channel="webhook", address=f"http://{_NOWHERE}/x"))
         client.add_routine(NewRoutine(name="nightly", systems="all", when="every day at 02:40", zone="UTC",
                                       store="attic", ladder="always 3"))  # fmt: skip

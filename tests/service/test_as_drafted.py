@@ -8,7 +8,7 @@ from fennox.wire.restores import NewDraft
 from fennox.wire.stores import LoginChange
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import Service, until
+from tests.service.running import Service, came_to, until
 
 TIDES = """
 name = "tide-tables"
@@ -50,10 +50,10 @@ def test_a_setting_that_was_changed_after_the_draft_is_named_and_the_sheets_is_u
         enrol(service, server, key_pair[0], kind="tide-tables")
         settings = {"ssh-restart": SSH_RESTART}
         client.change_system("web-9", SystemChange(settings={**settings, "mark": "/srv/first"}))
-        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         server.write("/srv/tables/west", "of last year\n")
         drafted = service.ended(client.draft(NewDraft(backup=backup, key=server.host_key, parts=["tables"])).id)
-        sheet = str(drafted.result["sheet"])
+        sheet = str(came_to(drafted, "sheet"))
         client.change_system("web-9", SystemChange(settings={**settings, "mark": "/srv/second"}))
         client.change_login("quay-root", LoginChange(private_key=key_pair[0]))
         waits = service.ended(client.start_restore(sheet).id)

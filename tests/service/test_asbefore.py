@@ -11,6 +11,7 @@ from sqlalchemy import delete, select, text, update
 from sqlalchemy.exc import IntegrityError
 
 from fennox.catalogue.models import Backup, Copy, Run, StateRow, System
+from fennox.core.results import TakeResult
 from fennox.core.time import stamp
 from fennox.engine.orders import Taken
 from fennox.service import queue
@@ -61,9 +62,12 @@ class Night:
             reference=reference, head=SimpleNamespace(reached=SimpleNamespace(account="root")), digest="d1",
             written=SimpleNamespace(bytes=512), likeness="now",
         )  # fmt: skip
-        ending = Ending(self.store, cast(Taken, taken), 1.5, "Odd.", {"backup": self.new})
+        ending = Ending(self.store, cast(Taken, taken), 1.5, "Odd.", self.result())
         async with self.context.session(single=True) as session:
             return await enter(session, self.lease, ending, START)
+
+    def result(self) -> TakeResult:
+        return TakeResult(backup=self.new, documents=31, bytes=4711, new_bytes=512, objects=1, unchanged=True)
 
     async def kept(self) -> dict[str, Any]:
         """Everything that it could have changed."""
@@ -93,7 +97,7 @@ async def test_all_of_it_is_entered(context: Context) -> None:
     assert await night.enter()
     await journal.close()
     kept = await night.kept()
-    assert kept["run"] == ("done", None, None, "Write the record", 31, 4711, "Odd.", {"backup": night.new})
+    assert kept["run"] == ("done", None, None, "Write the record", 31, 4711, "Odd.", night.result())
     assert kept["state"] == (night.new, "now", {"settings": {"a": "b"}})
     assert kept["system"] == ("", None, 1.5)
     assert kept["steps"] == [("Ask the machine", 1, START), ("Write the record", 1, START)]

@@ -23,7 +23,7 @@ from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.contexts import START, clock, context
 from tests.service.persons import application, calling, somebody
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 
 __all__ = ["clock", "context"]
 
@@ -129,7 +129,7 @@ def test_looks_probes_comparisons_traces_and_wrong_passphrases_are_in_it(
 ) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         client.probe("web-9")
         client.compare(CompareWanted(before=backup, after=backup))
         client.trace(TraceWanted(system="web-9", document="/etc/hosts"))

@@ -15,7 +15,7 @@ from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
-from tests.service.running import PASSPHRASE, Service
+from tests.service.running import PASSPHRASE, Service, came_to
 
 __all__ = ["clock", "context"]
 
@@ -110,7 +110,7 @@ def test_what_is_let_go_leaves_this_store_alone(
     (service.folder / "pier").mkdir()
     with service.client() as client:
         client.add_store(NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE))
-        backup = str(service.ended(client.take(NewTake(system="web-9", store="attic")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup"))
         service.ended(client.take(NewTake(system="web-9", store="attic")).id)
     assert service.fennox("backup", "copy", backup[:12], "--to", "pier").returncode == 0
     assert "is no ceiling" in service.fennox("store", "set", "attic", "--ceiling", "much").stderr

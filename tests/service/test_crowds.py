@@ -19,7 +19,7 @@ import pytest
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import PASSWORD, Service, until
+from tests.service.running import PASSWORD, Service, came_to, until
 
 ELSEWHERE = "127.0.0.77"  # from where the others call
 ROOT = Path(__file__).parents[2]
@@ -59,7 +59,7 @@ def test_four_hundred_streams_hold_up_nobody_else(
 ) -> None:
     enrol(service, server, key_pair[0], custody="apart")
     with service.client() as client:
-        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         run = client.verify(backup).id
         until(lambda: client.run(run).wants_passphrase, "it waits for somebody")
     before = service.resident()

@@ -9,6 +9,7 @@ from sqlalchemy import select, update
 
 from fennox.catalogue.models import Routine, Run, StateRow, System
 from fennox.core.errors import LeaseLost
+from fennox.core.results import LookResult
 from fennox.service import differing, queue, states, watching
 from fennox.service.context import Context
 from fennox.service.queue import Claimant
@@ -143,7 +144,7 @@ async def test_of_looks_that_found_nothing_the_newest_stays(context: Context, cl
         clock.at += timedelta(hours=1)
     async with context.session() as session:
         told = (await session.execute(select(Run.result).order_by(Run.created))).scalars()
-        assert [result["differs"] for result in told] == ["changed /etc/a", ""]
+        assert list(told) == [LookResult(differs="changed /etc/a"), LookResult(differs="")]
 
 
 @pytest.mark.parametrize("change", [{"retired": START}, {"suspended_because": "a restore goes on"}])

@@ -14,7 +14,7 @@ from fennox.wire.routines import NewRoutine
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.service.conftest import enrol
 from tests.service.relay import Relay
-from tests.service.running import Service
+from tests.service.running import Service, came_to
 from tests.service.test_giving_up import GAUGE
 
 
@@ -25,7 +25,7 @@ def bytes_of(folder: Path) -> dict[str, bytes]:
 def taken(service: Service, client: Client, system: str) -> str:
     run = service.ended(client.take(NewTake(system=system)).id)
     assert run.state == "done", run.reason
-    return str(run.result["backup"])
+    return str(came_to(run, "backup"))
 
 
 def same_machine(server: LinuxServer, name: str, **more: str) -> NewSystem:

@@ -10,7 +10,7 @@ from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import LinuxServer
 from saltmere.skerry import Skerry
 from tests.engine.appliances import Place, place
-from tests.service.running import PASSPHRASE, Service
+from tests.service.running import PASSPHRASE, Service, came_to
 
 __all__ = ["place"]
 
@@ -71,7 +71,7 @@ def test_it_is_read_through_the_one_and_restored_through_the_other(
         client.add_login(NewLogin(name="shell", account="root", private_key=key_pair[0]))
         client.add_system(NewSystem(name="quay-1", kind="quay-store", address=appliance.address, login="keeper",
                                     key=appliance.fingerprint))  # fmt: skip
-        backup = str(service.ended(client.take(NewTake(system="quay-1")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="quay-1")).id), "backup"))
     shell = f"{server.host}:{server.port}"
     words = ["restore", "draft", backup, "--entrance", shell, "--entrance-login", "shell"]
     unknown = service.fennox(*words)
@@ -86,6 +86,6 @@ def test_it_is_read_through_the_one_and_restored_through_the_other(
     with service.client() as client:
         [sheet] = client.restores()
         done = service.ended(client.start_restore(sheet.id).id)
-        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
     assert '"users"' in server.read("/srv/state.json")
     assert "is used by 1 run sheets" in service.fennox("login", "remove", "shell").stderr

@@ -19,7 +19,7 @@ from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
 from tests.service.faked import LIBRARY, FakedService, machines
-from tests.service.running import PASSPHRASE, until
+from tests.service.running import PASSPHRASE, came_to, until
 
 log = logging.getLogger(__name__)
 
@@ -89,7 +89,7 @@ def test_no_machine_with_a_wrong_clock_costs_a_good_backup(
             server.write("/etc/motd", os.urandom(4).hex())
             run = faked.ended(client.take(NewTake(system="web-9", store="attic")).id)
             assert run.state == "done", run.reason
-            return str(run.result["backup"])
+            return str(came_to(run, "backup"))
 
         for _ in range(6):
             backup = take()
@@ -116,7 +116,7 @@ def test_no_machine_with_a_wrong_clock_costs_a_good_backup(
         )
         assert ready_to_go(faked) == 3
         swept = asked_to_sweep(faked)
-        assert (swept.state, swept.result["records"]) == ("done", 3), swept.reason
+        assert (swept.state, came_to(swept, "records")) == ("done", 3), swept.reason
         assert len(before - records(faked)) == 3, "by clocks that agree they do go, from the store that was swept"
 
 

@@ -11,7 +11,7 @@ from fennox.wire.backups import NewTake
 from fennox.wire.restores import NewDraft
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import Service, until
+from tests.service.running import Service, came_to, until
 
 GAUGE = """
 name = "tide-gauge"
@@ -53,10 +53,10 @@ run = ["sh", "-c", "echo measure >> /srv/history; test ! -e /srv/stuck"]
 
 def prepared(client: Client, service: Service, server: LinuxServer) -> str:
     run = service.ended(client.take(NewTake(system="web-9")).id)
-    backup = str(run.result["backup"])
+    backup = str(came_to(run, "backup"))
     run = service.ended(client.draft(NewDraft(backup=backup, key=server.host_key, parts=["gauge"])).id)
     assert run.state == "done", run.reason
-    return str(run.result["sheet"])
+    return str(came_to(run, "sheet"))
 
 
 def test_a_restore_that_failed_is_given_up(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> None:

@@ -19,7 +19,7 @@ from fennox.wire.stores import LoginChange
 from saltmere.linux import LinuxServer
 from tests.conftest import fixed_now
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 
 Pair = tuple[str, str]
 LADDER = "everything for 14 days, always 3"
@@ -39,7 +39,7 @@ def raw(service: Service) -> httpx.Client:
 def take(service: Service, client: Client, **wanted: object) -> str:
     run = service.ended(client.take(NewTake(system="web-9", **wanted)).id)
     assert run.state == "done", run.reason
-    return str(run.result["backup"])
+    return str(came_to(run, "backup"))
 
 
 def test_pages_give_everything_once_newest_first(ready: Service) -> None:

@@ -21,7 +21,7 @@ from tests.database import second_database
 from tests.engine.two_stores import holding, new_keys
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 
 __all__ = ["second_database"]
 
@@ -117,7 +117,7 @@ def test_custody_changes_in_both_directions_and_only_with_the_passphrase(
 ) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         with pytest.raises(ProblemError, match="needs the passphrase"):
             client.change_custody("main", CustodyWanted(custody="apart"))
         with pytest.raises(ProblemError, match="opens none"):
@@ -155,7 +155,7 @@ def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
         first = service.ended(client.take(NewTake(system="web-9", name="first", note="before it all")).id)
         server.configure("rates", files=3)
         service.ended(client.take(NewTake(system="web-9")).id)
-        client.hold(str(first.result["backup"]), "the audit")
+        client.hold(str(came_to(first, "backup")), "the audit")
         ours = client.system("web-9")
         known = {backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()}
     service.stop()
@@ -175,7 +175,7 @@ def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
         assert "Another service sweeps" in refused.reason
         client.hand_over("attic", Unlock())
         assert stranger.ended(client.sweep("attic", preview=False).id).state == "done"
-        assert stranger.ended(client.scrub("attic").id).result["damaged"] == 0
+        assert came_to(stranger.ended(client.scrub("attic").id), "damaged") == 0
 
 
 def test_two_services_on_one_store_do_no_harm_and_stop_when_one_changes_the_keys(
@@ -186,21 +186,21 @@ def test_two_services_on_one_store_do_no_harm_and_stop_when_one_changes_the_keys
     with service.client() as client, stranger.client() as other:
         first = service.ended(client.take(NewTake(system="web-9")).id)
         adopt = AdoptStore(name="attic", address=str(folder), passphrase=PASSPHRASE)
-        assert stranger.ended(other.adopt_store(adopt).id).result["backups"] == 1
+        assert came_to(stranger.ended(other.adopt_store(adopt).id), "backups") == 1
         other.change_login("adopted-root", LoginChange(private_key=key_pair[0]))
         both = [client.take(NewTake(system="web-9")).id, other.take(NewTake(system="web-9")).id]
         assert [service.ended(both[0]).state, stranger.ended(both[1]).state] == ["done", "done"]
         assert service.ended(client.sweep("attic", preview=False).id).state == "done"
         assert "Another service sweeps" in stranger.ended(other.sweep("attic", preview=False).id).reason
         scrubbed = service.ended(client.scrub("attic").id)
-        assert (scrubbed.state, scrubbed.result.get("unknown_backups")) == ("done", 1), (
+        assert (scrubbed.state, came_to(scrubbed, "unknown_backups")) == ("done", 1), (
             scrubbed.reason + service.log[-3000:]
         )
         client.add_passphrase("main", NewPassphrase(label="safe", new=SECOND))
         stopped = stranger.ended(other.take(NewTake(system="web-9")).id)
         assert (stopped.state, "not the one this service wrote" in stopped.reason) == ("failed", True)
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
-        assert service.ended(client.verify(str(first.result["backup"])).id).state == "done"
+        assert service.ended(client.verify(str(came_to(first, "backup"))).id).state == "done"
     checked = service.fennox("rescue", "check", str(folder), "--passphrase-file", service.file("new", SECOND + "\n"))
     assert (checked.returncode, "4 backups" in checked.stderr) == (0, True), checked.stderr
 
@@ -240,17 +240,17 @@ def test_a_forgotten_store_is_adopted_again_and_so_are_backups_the_catalogue_lac
     enrol(service, server, key_pair[0])
     folder = service.folder / "attic"
     with service.client() as client:
-        backup = service.ended(client.take(NewTake(system="web-9")).id).result["backup"]
+        backup = came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup")
         client.remove_store("attic")
         assert client.backups() == []
         with pytest.raises(ProblemError, match="opens none"):
             client.adopt_store(AdoptStore(name="attic", address=str(folder), passphrase=SECOND))
         adopt = AdoptStore(name="attic", address=str(folder), passphrase=PASSPHRASE)
-        assert service.ended(client.adopt_store(adopt).id).result["backups"] == 1
+        assert came_to(service.ended(client.adopt_store(adopt).id), "backups") == 1
         assert [held.id for held in client.backups()] == [backup]
         assert client.system("web-9").login == "quay-root"
         again = service.ended(client.adopt_backups("attic").id)
-        assert (again.state, again.result["backups"]) == ("done", 0)
+        assert (again.state, came_to(again, "backups")) == ("done", 0)
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
 
 

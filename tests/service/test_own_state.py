@@ -23,7 +23,7 @@ from saltmere.linux import LinuxServer
 from tests.database import second_database
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, PASSWORD, Service, until
+from tests.service.running import PASSPHRASE, PASSWORD, Service, came_to, until
 from tests.stores import servers
 from tests.stores.servers import Place
 
@@ -131,14 +131,14 @@ def _a_service_with_something_to_lose(
             NewRoutine(name="nightly", systems="all", when="every day at 02:40", store="depot",
                        ladder="daily for 9 days, always 2")
         )  # fmt: skip
-        held = str(service.ended(client.take(NewTake(system="web-9", store="attic")).id).result["backup"])
+        held = str(came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup"))
         copied = client.copy(held, "depot")
         assert service.ended(copied.id).state == "done"
         state = client.keep_own_state(OwnStateWanted(store="depot", copy_to=["attic"]))
         assert (state.kept, state.stores, state.warnings) == (True, ["depot", "attic"], [])
         until(lambda: client.own_state().held_in == ["attic", "depot"], "the own state lies in both stores")
         client.hold(held, "before the storm")
-        later = str(service.ended(client.take(NewTake(system="web-9", store="depot")).id).result["backup"])
+        later = str(came_to(service.ended(client.take(NewTake(system="web-9", store="depot")).id), "backup"))
         shown = service.fennox("own-state", "show").stdout
         assert f"fennox rebuild {depot.url}" in shown
     return held, later
@@ -158,8 +158,8 @@ def _everything_is_there(new: Service, held: str, later: str) -> None:
         assert (backups[held].held, backups[held].held_because) == (True, "before the storm")
         run = new.ended(client.take(NewTake(system="web-9", store="depot")).id)
         assert run.state == "done", run.reason
-        assert int(run.result["new_bytes"] or 0) < 20_000, "it shares what lies there"
-        assert run.result["unchanged"] is False, (
+        assert int(came_to(run, "new_bytes") or 0) < 20_000, "it shares what lies there"
+        assert came_to(run, "unchanged") is False, (
             "what the last take saw is not part of the own state, so it is not known"
         )
         own = new.ended(client.take(NewTake(system="fennox", store="depot")).id)
@@ -175,7 +175,7 @@ def test_what_the_service_knows_of_itself_is_for_administrators_alone(
     """Export gave an operator the hashes of all passwords and tokens, and shadow files and host keys of machines."""
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        held = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        held = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         client.keep_own_state(OwnStateWanted(store="attic", on_this_machine=True))
         until(lambda: client.backups(system="fennox") != [], "the own state is kept")
         until(lambda: not client.runs(state="running"), "nothing goes on")

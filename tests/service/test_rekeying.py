@@ -15,7 +15,7 @@ from fennox.wire.stores import NewPassphrase, NewStore, RekeyWanted, Withdraw
 from saltmere.linux import LinuxServer
 from tests.engine.test_rescue import DEBIAN_PYTHON
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 
 Pair = tuple[str, str]
 THIRD = "twelve oars beside the customs house"
@@ -30,7 +30,7 @@ def taken(service: Service, system: str = "web-9", store: str = "attic", name: s
     with service.client() as client:
         run = service.ended(client.take(NewTake(system=system, store=store, name=name)).id)
     assert run.state == "done", run.reason
-    return str(run.result["backup"])
+    return str(came_to(run, "backup"))
 
 
 def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_alone(
@@ -71,14 +71,14 @@ def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_
         assert (shown_store.generation, [slot.label for slot in shown_store.passphrases]) == (2, ["second"])
         run = service.ended(client.verify(second).id)
         assert run.state == "done", run.reason
-        assert service.ended(client.scrub("attic").id).result["damaged"] == 0
+        assert came_to(service.ended(client.scrub("attic").id), "damaged") == 0
         swept = service.ended(client.sweep("attic", preview=False).id)
-        assert (swept.state, swept.result["records"], swept.result["superseded"]) == ("done", 0, 2)
+        assert (swept.state, came_to(swept, "records"), came_to(swept, "superseded")) == ("done", 0, 2)
         shown = {backup.id: backup for backup in client.backups()}
         assert shown.keys() == {first, second}
         assert shown[first].held
         third = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
-        assert int(third.result["new_bytes"] or 0) < 20_000, "a new backup shares the chunks that were sealed anew"
+        assert int(came_to(third, "new_bytes") or 0) < 20_000, "a new backup shares the chunks that were sealed anew"
     assert all(".g2." in name for name in records(service.folder / "attic"))
     for secret in (PASSPHRASE, NEW):
         assert secret not in service.log
@@ -103,11 +103,11 @@ def test_where_custody_is_apart_both_passphrases_are_needed(
         verify = client.verify(backup)
         until(lambda: client.run(verify.id).wants_passphrase, "the run asks for the passphrase")
         client.give_passphrase(verify.id, NEW)
-        assert service.ended(verify.id).result["opened"] == 1
+        assert came_to(service.ended(verify.id), "opened") == 1
         again = client.go_on_rekeying("main")
         until(lambda: client.run(again.runs[0].id).wants_passphrase, "the run asks for the passphrase")
         client.give_passphrase(again.runs[0].id, NEW)
-        assert service.ended(again.runs[0].id).result["backups"] == 0
+        assert came_to(service.ended(again.runs[0].id), "backups") == 0
 
 
 def test_old_backups_can_be_left_to_expire_and_still_open(
@@ -117,9 +117,9 @@ def test_old_backups_can_be_left_to_expire_and_still_open(
     backup = taken(service)
     with service.client() as client:
         made = client.rekey("main", RekeyWanted(label="second", new=NEW, leave_old=True))
-        assert service.ended(made.runs[0].id).result["backups"] == 0
+        assert came_to(service.ended(made.runs[0].id), "backups") == 0
         run = service.ended(client.take(NewTake(system="web-9")).id)
-        assert run.result["unchanged"] is False, "nothing is shared across generations"
+        assert came_to(run, "unchanged") is False, "nothing is shared across generations"
         assert service.ended(client.verify(backup).id).state == "done"
         assert service.ended(client.scrub("attic").id).state == "done"
         assert not [run for run in client.runs() if run.kind == "rekey" and run.id != made.runs[0].id]

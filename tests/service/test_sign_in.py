@@ -11,7 +11,7 @@ import pytest
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import OTHER_PASSWORD, PASSWORD, Service, until
+from tests.service.running import OTHER_PASSWORD, PASSWORD, Service, came_to, until
 
 PHRASE = "six anchors in the fog bank"
 WRONG = "made up"
@@ -76,7 +76,7 @@ def test_a_stream_ends_with_the_session_that_it_began_under(
     with service.client() as client:
         service.another("night-watch", "reader").http.close()
         token = try_in(service, "night-watch", OTHER_PASSWORD).json()["token"]
-        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         run = client.verify(backup).id
         until(lambda: client.run(run).wants_passphrase, "it waits for somebody")
         with httpx.stream("GET", f"{service.address}/api/v1/runs/{run}/events", trust_env=False, timeout=60,

@@ -31,7 +31,7 @@ from tests.database import database, postgres
 from tests.engine.appliances import Place, place
 from tests.programs import Program
 from tests.service.contexts import START, add_store, add_system, clock, context
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 from tests.stores.servers import certificate
 
 __all__ = ["clock", "context", "database", "place", "postgres"]
@@ -225,14 +225,14 @@ def test_a_machine_is_read_and_restored_from_itself(
                                     site=SITE, settings={"folder": str(kiosk)}))  # fmt: skip
         done = take(service, "kiosk-1")
         assert done.state == "done", done.reason
-        backup = client.backup(str(done.result["backup"]))
+        backup = client.backup(str(came_to(done, "backup")))
         assert [finding.code for finding in backup.findings] == ["still-written"]
         (kiosk / "kiosk.conf").write_text("quay = south\n")
         drafted = service.fennox("restore", "draft", backup.id)
         assert drafted.returncode == 0, drafted.stderr
         [sheet] = client.restores()
         ended = service.ended(client.start_restore(sheet.id).id)
-        assert (ended.state, ended.result["proved"]) == ("done", True), ended.reason
+        assert (ended.state, came_to(ended, "proved")) == ("done", True), ended.reason
     assert (kiosk / "kiosk.conf").read_text() == "quay = north\n"
 
 

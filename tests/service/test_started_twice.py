@@ -12,15 +12,15 @@ from fennox.wire.backups import NewTake
 from fennox.wire.restores import NewDraft
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import Service
+from tests.service.running import Service, came_to
 
 
 @pytest.fixture
 def sheet(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> str:
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        backup = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
-        return str(service.ended(client.draft(NewDraft(backup=backup)).id).result["sheet"])
+        backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
+        return str(came_to(service.ended(client.draft(NewDraft(backup=backup)).id), "sheet"))
 
 
 def test_to_start_it_again_while_it_goes_on_is_the_same_run_and_ends_nothing(service: Service, sheet: str) -> None:

@@ -11,7 +11,7 @@ from fennox.cli.parser import build
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.running import Service
+from tests.service.running import Service, came_to
 
 STEERING = "\x1b]0;gone\x07\x1b[2J\u202e9-bew\x9b31m"
 NAME = f"web-9{STEERING}"
@@ -38,7 +38,7 @@ def odd(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> str
         server.write("/etc/motd", f"Boats sail at nine.{STEERING}\n")
         service.ended(client.take(NewTake(system="web-9")).id)
         assert "\x1b" in client.probe("web-9").model_dump_json().encode().decode("unicode_escape"), "it says so"
-        return str(run.result["backup"])
+        return str(came_to(run, "backup"))
 
 
 def test_no_command_sends_to_a_terminal_what_a_machine_says(service: Service, server: LinuxServer, odd: str) -> None:

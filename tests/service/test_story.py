@@ -14,6 +14,7 @@ import psycopg
 import pytest
 
 from fennox.client.api import Client, ProblemError
+from fennox.core.results import TakeResult
 from fennox.wire.backups import ExportWanted, NewTake
 from fennox.wire.comparing import CompareWanted
 from fennox.wire.restores import NewDraft
@@ -23,7 +24,7 @@ from fennox.wire.stores import NewLogin
 from saltmere.linux import LinuxServer, new_key_pair
 from tests.engine.test_around import AROUND
 from tests.service.conftest import enrol
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
@@ -58,12 +59,12 @@ def test_lost_and_restored_onto_a_fresh_machine(
     fresh = install("debian", public)
     with service.client() as client:
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
-        run = draft(client, str(taken.result["backup"]), fresh)
+        run = draft(client, str(came_to(taken, "backup")), fresh)
         if custody == "apart":
             give(service, client, run.id)
         run = service.ended(run.id)
         assert run.state == "done", run.reason
-        sheet = str(run.result["sheet"])
+        sheet = str(came_to(run, "sheet"))
         with pytest.raises(ProblemError, match="own machine at"):
             client.start_restore(sheet)
         assert client.system("web-9").suspended_because == "", "nothing has begun"
@@ -81,7 +82,7 @@ def test_lost_and_restored_onto_a_fresh_machine(
         if custody == "apart":
             give(service, client, run.id)
         done = service.ended(run.id)
-        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
         shown = client.sheet(sheet).sheet
         assert shown.gates[0].by == "harbour-admin"
         # the reinstalled machine is the same system, at its new place, with all its backups
@@ -104,13 +105,13 @@ def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
     with service.client() as client:
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
         run = client.draft(
-            NewDraft(backup=str(taken.result["backup"]), at=f"{spare.host}:{spare.port}", login="fresh-root",
+            NewDraft(backup=str(came_to(taken, "backup")), at=f"{spare.host}:{spare.port}", login="fresh-root",
                      key=spare.host_key, parts=["settings"])
         )  # fmt: skip
         drafted = service.ended(run.id)
-        run = client.start_restore(str(drafted.result["sheet"]))
+        run = client.start_restore(str(came_to(drafted, "sheet")))
         done = service.ended(run.id)
-        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
         assert client.system("web-9").address == f"{server.host}:{server.port}"
     assert take(service).state == "done", "the system itself is taken as before"
 
@@ -126,10 +127,10 @@ def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
     with service.client() as client:
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
         run = client.draft(
-            NewDraft(backup=str(taken.result["backup"]), at=f"{spare.host}:{spare.port}", login="fresh-root",
+            NewDraft(backup=str(came_to(taken, "backup")), at=f"{spare.host}:{spare.port}", login="fresh-root",
                      key=spare.host_key)
         )  # fmt: skip
-        sheet = str(service.ended(run.id).result["sheet"])
+        sheet = str(came_to(service.ended(run.id), "sheet"))
         before = client.system("web-9")
         run = client.start_restore(sheet, takeover=False)
         assert client.system("web-9").suspended_because == "", "its routines go on"
@@ -137,7 +138,7 @@ def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
         with pytest.raises(ProblemError, match="said otherwise"):
             client.start_restore(sheet, takeover=True)
         done = service.ended(run.id)
-        assert (done.state, done.result["proved"]) == ("done", True), done.reason
+        assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
         after = client.system("web-9")
         assert (after.address, after.key, after.machine) == (before.address, before.key, before.machine)
     assert take(service).state == "done", "the system itself is taken as before"
@@ -148,7 +149,7 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
     service: Service, server: LinuxServer, install: Install, key_pair: Pair
 ) -> None:
     enrol(service, server, key_pair[0])
-    backup = str(take(service).result["backup"])
+    backup = str(came_to(take(service), "backup"))
     private, public = new_key_pair("fresh")
     fresh = install("fresh", public)
     fresh.set_packages(PACKAGES)
@@ -156,7 +157,7 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
 
         def told() -> tuple[str, str]:
-            sheet = str(service.ended(draft(client, backup, fresh).id).result["sheet"])
+            sheet = str(came_to(service.ended(draft(client, backup, fresh).id), "sheet"))
             [found] = [item for item in client.sheet(sheet).sheet.findings if item.code.startswith("old-one-")]
             return sheet, f"{found.severity}: {found.text}"
 
@@ -197,7 +198,7 @@ def test_in_custody_apart_the_service_cannot_open_what_it_took(
     enrol(service, server, key_pair[0], custody="apart")
     taken = take(service)
     with service.client() as client:
-        backup = client.backup(str(taken.result["backup"]))
+        backup = client.backup(str(came_to(taken, "backup")))
         assert backup.census["accounts"] == 7
         with pytest.raises(ProblemError, match="kept apart"):
             client.documents(backup.id)
@@ -365,7 +366,7 @@ def test_a_changed_machine_stops_the_take_and_a_person_confirms_it(
     assert take(service).state == "done"
     server.write("/etc/machine-id", "0" * 32 + "\n")
     failed = take(service)
-    assert (failed.state, failed.problem, failed.result["offered"]) == ("failed", "person-needed", "0" * 32)
+    assert (failed.state, failed.problem, came_to(failed, "offered")) == ("failed", "person-needed", "0" * 32)
     with service.client() as client:
         assert client.probe("web-9").same_machine is False
         with pytest.raises(ProblemError, match="The machine that answers is"):
@@ -412,14 +413,14 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
 ) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        before = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        before = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
     alone = service.fennox("backup", "compare", "--system", "web-9")
     assert (alone.returncode, "two are needed" in alone.stderr) == (2, True)
     server.write("/etc/hosts", "127.0.0.1 localhost\n10.9.0.7 northness\n")
     server.append("/etc/shadow", "mara:$y$made-up:20500::::::\n")
     server.append("/etc/passwd", "mara:x:1042:1042::/home/mara:/bin/sh\n")
     with service.client() as client:
-        after = str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        after = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
     told = service.fennox("backup", "compare", before[:12], after[:12])
     assert told.returncode == 0, told.stderr
     assert "~ /etc/hosts" in told.stdout
@@ -541,10 +542,11 @@ def test_unchanged_is_only_what_holds_the_same_documents_modes_and_links(
     page = server.folder / "etc/ferry/page"
 
     def taken(**wanted: object) -> tuple[object, list[str]]:
-        result = take(service, **wanted).result
+        result = take(service, **wanted).told(TakeResult)
         with service.client() as client:
-            assert client.backup(str(result["backup"])).unchanged == result["unchanged"]
-        return result["unchanged"], [word for word in ("changed", "new", "gone") if result.get(word) not in (0, None)]
+            assert client.backup(result.backup).unchanged == result.unchanged
+        counts = {"changed": result.changed, "new": result.new, "gone": result.gone}
+        return result.unchanged, [word for word, count in counts.items() if count]
 
     assert taken() == (False, [])
     assert taken() == (True, [])

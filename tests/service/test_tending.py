@@ -22,7 +22,7 @@ from saltmere.linux import LinuxServer
 from tests.engine.two_stores import holding, new_keys
 from tests.service.conftest import enrol
 from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
-from tests.service.running import PASSPHRASE, Service, until
+from tests.service.running import PASSPHRASE, Service, came_to, until
 
 __all__ = ["clock", "context"]
 
@@ -36,7 +36,7 @@ def two_stores(service: Service, server: LinuxServer, private_key: str, custody:
     with service.client() as client:
         client.add_store(NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE))
         run = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
-        return str(run.result["backup"])
+        return str(came_to(run, "backup"))
 
 
 def flip(folder: Path) -> Path:
@@ -105,19 +105,19 @@ def test_what_a_verify_finds_damaged_is_known_to_the_store_and_to_scrubs_that_do
     backup = two_stores(service, server, key_pair[0])
     with service.client() as client:
         server.write("/etc/motd", "Boats sail at nine.\n")
-        later = str(service.ended(client.take(NewTake(system="web-9", store="attic")).id).result["backup"])
+        later = str(came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup"))
         before = service.ended(client.scrub("attic").id).id
         pack = flip(service.folder / "attic")
         run = service.ended(client.verify(backup).id)
-        assert (run.state, run.result["damaged_backups"]) == ("failed", 1), run.reason
+        assert (run.state, came_to(run, "damaged_backups")) == ("failed", 1), run.reason
         [found] = client.damage("attic")
         assert (found.object.endswith(pack.name), found.backups, found.healed) == (True, [backup], None)
         share = Share(1 - int(pack.stem[:8], 16) % 2, 2)
         assert not share.holds(f"packs/2026-11/{pack.name}")
         scrub_share(service, before, share)
         shown = service.ended(before)
-        assert shown.result["passed_over"] != 0, "it was not read"
-        assert shown.result["damaged_backups"] == 2
+        assert came_to(shown, "passed_over") != 0, "it was not read"
+        assert came_to(shown, "damaged_backups") == 2
         assert {one.id for one in client.backups() if one.damaged} == {backup, later}
         [found] = client.damage("attic")
         assert (sorted(found.backups), found.healed) == (sorted([backup, later]), None)
@@ -189,7 +189,7 @@ def test_a_scrub_goes_on_while_another_store_is_away_and_strays_of_ours_are_brou
     with service.client() as client:
         assert client.backups() == []
         run = service.ended(client.scrub("attic").id)
-        assert (run.state, run.result["unknown_backups"]) == ("done", 1), run.reason
+        assert (run.state, came_to(run, "unknown_backups")) == ("done", 1), run.reason
         assert any("pier cannot help to heal" in line.text for line in client.run_log(run.id))
         until(lambda: [held.id for held in client.backups()] == [backup], "what a run of ours had taken is brought in")
 

@@ -17,7 +17,7 @@ from fennox.wire.stores import NewLogin, NewLoginPlace
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.service.conftest import enrol
 from tests.service.relay import Relay
-from tests.service.running import Service
+from tests.service.running import Service, came_to
 
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
@@ -30,7 +30,7 @@ def backup(service: Service, server: LinuxServer, key_pair: Pair) -> str:
     """Of web-9, with an operator, who may draft restores of it."""
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        return str(service.ended(client.take(NewTake(system="web-9")).id).result["backup"])
+        return str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
 
 
 @pytest.fixture
@@ -103,7 +103,7 @@ def test_where_an_administrator_has_admitted_a_login_an_operator_restores_by_it(
         assert f"{at(fresh)} with {fresh.host_key}" in admitted.stdout, admitted.stderr
         drafted = service.ended(operator.draft(wanted).id)
         assert drafted.state == "done", drafted.reason
-        place = client.sheet(str(drafted.result["sheet"])).sheet.target
+        place = client.sheet(str(came_to(drafted, "sheet"))).sheet.target
         assert (place.address, place.key) == (at(fresh), fresh.host_key)
         entries = json.loads(service.fennox("audit", "list", "--json").stdout)
         [entry] = [entry for entry in entries if entry["action"] == "drafted a restore"]
@@ -137,7 +137,7 @@ def test_a_backup_is_not_written_onto_the_machine_of_another_system(
         other.start()
         drafted = service.ended(client.draft(by_another_door.model_copy(update={"key": other.host_key})).id)
         assert drafted.state == "done", drafted.reason
-        sheet = str(drafted.result["sheet"])
+        sheet = str(came_to(drafted, "sheet"))
         [blocker] = client.sheet(sheet).sheet.blockers()
         assert blocker.text == "The machine is quay-mail, which is enrolled; a backup of web-9 is not written onto it."
         with pytest.raises(ProblemError, match="has a blocker: The machine is quay-mail"):

@@ -40,7 +40,7 @@ function run(changes: Partial<Schema["RunShown"]> = {}): Schema["RunShown"] {
     odd: "",
     waits_for: "",
     steps: [],
-    result: {},
+    result: null,
     ...changes,
   };
 }

@@ -69,7 +69,7 @@ const draft = useMutation({
   },
 });
 watch(run, async (seen) => {
-  if (seen?.state === "done" && seen.result.sheet) await router.push(`/restores/${String(seen.result.sheet)}`);
+  if (seen?.result?.kind === "draft") await router.push(`/restores/${seen.result.sheet}`);
 });
 // The browser refuses to send a form whose chosen backup is not among the options yet, and says nothing.
 const ready = computed(

@@ -36,13 +36,13 @@ const stop = useMutation({
     </div>
     <ProblemNote :error="stop.error.value" />
     <RunProgress class="mt-3" :run="run" :now="now" />
-    <p v-if="run.kind === 'take' && run.state === 'done'" class="mt-3">
+    <p v-if="run.result?.kind === 'take'" class="mt-3">
       <template v-if="run.result.unchanged">Nothing had changed: one small object was written.</template>
       <template v-else
-        >{{ run.result.objects }} objects with {{ size(Number(run.result.new_bytes)) }} were written to
+        >{{ run.result.objects }} objects with {{ size(run.result.new_bytes) }} were written to
         {{ run.store }}.</template
       >
-      Backup <code>{{ String(run.result.backup).slice(0, 12) }}</code> is in the list of
+      Backup <code>{{ run.result.backup.slice(0, 12) }}</code> is in the list of
       <RouterLink :to="`/systems/${run.system}`">{{ run.system }}</RouterLink
       >.
     </p>

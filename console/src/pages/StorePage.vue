@@ -49,9 +49,9 @@ const sweep = useMutation({
   onSuccess: (begun) => (runId.value = begun.id),
 });
 const preview = computed(() =>
-  run.value?.kind === "sweep" && run.value.state === "done" && run.value.result.preview ? run.value.result : null,
+  run.value?.result?.kind === "preview" ? run.value.result : null,
 );
-const result = computed(() => (run.value?.state === "done" ? run.value.result : null));
+const result = computed(() => run.value?.result ?? null);
 const phrase = ref("");
 const trial = useMutation({
   mutationFn: () =>
@@ -79,7 +79,6 @@ function begin(): void {
   asking.value = false;
   sweep.mutate(false);
 }
-const bytes = (value: unknown): string => size(Number(value ?? 0));
 </script>
 
 <template>
@@ -124,17 +123,17 @@ const bytes = (value: unknown): string => size(Number(value ?? 0));
       <template v-if="preview">
         <p class="mt-3">
           A sweep removes {{ preview.records }} backups that nothing keeps and deletes {{ preview.deleted }} packs whose
-          grace is over: {{ bytes(preview.freed) }} are free at once. It condemns {{ preview.condemned }} packs more:
-          {{ bytes(preview.later) }} are free after 48 hours.
+          grace is over: {{ size(preview.freed) }} are free at once. It condemns {{ preview.condemned }} packs more:
+          {{ size(preview.later) }} are free after 48 hours.
         </p>
         <button type="button" class="button button-ember mt-3" @click="asking = true">Sweep now …</button>
       </template>
-      <p v-else-if="result && run.kind === 'sweep'" class="mt-3">
-        {{ result.records }} backups were removed, {{ result.deleted }} packs deleted, {{ bytes(result.freed) }} freed;
-        {{ bytes(result.later) }} more after the grace.
+      <p v-else-if="result?.kind === 'sweep'" class="mt-3">
+        {{ result.records }} backups were removed, {{ result.deleted }} packs deleted, {{ size(result.freed) }} freed;
+        {{ size(result.later) }} more after the grace.
       </p>
-      <p v-else-if="result && run.kind === 'scrub'" class="mt-3">
-        {{ result.objects }} objects with {{ bytes(result.bytes) }} were read and checked.
+      <p v-else-if="result?.kind === 'scrub'" class="mt-3">
+        {{ result.objects }} objects with {{ size(result.bytes) }} were read and checked.
         <template v-if="result.damaged"
           >Faults: {{ result.damaged }} found, {{ result.healed }} healed.</template
         >

@@ -25,6 +25,9 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncAttrs
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
+from fennox.catalogue.typed import ResultColumn
+from fennox.core.results import RunResult
+
 _OR_NULL = JSONB(none_as_null=True)  # None is SQL's null, not JSON's
 ACTIVE = ("queued", "running", "waiting")
 
@@ -512,7 +515,7 @@ class Run(Base):
     sheet_id: Mapped[str | None] = mapped_column(ForeignKey("sheets.id"), index=True)
     backup_id: Mapped[str | None]  # fixed when the run is queued
     order: Mapped[dict[str, Any]]
-    result: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    result: Mapped[RunResult | None] = mapped_column(ResultColumn, nullable=False, default=None)
     by: Mapped[str]
     idempotency_key: Mapped[str | None] = mapped_column(unique=True)
     due: Mapped[datetime | None]

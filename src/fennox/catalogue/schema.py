@@ -16,7 +16,7 @@ from fennox.core.errors import FennoxError, MendSettings, TryLater
 if TYPE_CHECKING:
     from alembic.config import Config
 
-NUMBER = "0026"  # of the newest migration
+NUMBER = "0027"  # of the newest migration
 _PATIENCE = 60.0  # seconds that a database may need until it is there, as after a start of the machine
 _PAUSE = 0.5  # seconds between tries
 _MAY_PASS = ("the database system", "too many", "connection slots")  # words of a PostgreSQL that starts or is full

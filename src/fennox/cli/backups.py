@@ -16,6 +16,7 @@ from fennox.cli.output import say, show_list, show_one, show_table, when
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
+from fennox.core.results import CopyResult, TakeResult, VerifyResult
 from fennox.core.words import counted, size
 from fennox.wire.backups import BackupShown, CopyShown, ExportWanted, NewTake
 from fennox.wire.runs import RunShown
@@ -40,14 +41,15 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
         run = runs.watch(service, run.id, arguments)
         if run.state != "done":
             return runs.ending(run)
-        backup = service.backup(str(run.result["backup"]))
+        result = run.told(TakeResult)
+        backup = service.backup(result.backup)
     show_backup(backup, arguments)
     if not arguments.json and not arguments.quiet:
-        objects, new = int(run.result["objects"] or 0), size(int(run.result["new_bytes"] or 0))
-        if run.result["unchanged"]:
+        objects, new = result.objects, size(result.new_bytes)
+        if result.unchanged:
             say(f"Unchanged since the last backup: {counted(objects, 'object')} of {new}.")
         else:
-            differs = [(word, int(run.result.get(word) or 0)) for word in ("changed", "new", "gone")]
+            differs = [("changed", result.changed), ("new", result.new), ("gone", result.gone)]
             said = ", ".join(f"{counted(count, 'document')} {word}" for word, count in differs if count)
             since = f" Since the last backup: {said}." if said else ""
             written = "was" if objects == 1 else "were"
@@ -112,13 +114,13 @@ def _followed(service: Client, run: RunShown, arguments: argparse.Namespace) -> 
     return runs.started(service, run, arguments, _SAID)
 
 
-_SAID = {
-    "copy": lambda run: (
-        f"{run.result['objects']} objects with {size(int(run.result['new_bytes'] or 0))} were written to {run.store}"
-        + (", sealed anew." if run.result["sealed_anew"] else ".")
-    ),
-    "verify": lambda run: f"{run.result['opened']} opened and read whole.",
-}
+def _copied(run: RunShown) -> str:
+    result = run.told(CopyResult)
+    anew = ", sealed anew" if result.sealed_anew else ""
+    return f"{result.objects} objects with {size(result.new_bytes)} were written to {run.store}{anew}."
+
+
+_SAID = {"copy": _copied, "verify": lambda run: f"{run.told(VerifyResult).opened} opened and read whole."}
 
 
 def _marks(backup: BackupShown) -> str:

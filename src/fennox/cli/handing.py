@@ -12,6 +12,7 @@ from fennox.cli.output import say, show_list, when
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput
+from fennox.core.results import TakeResult
 
 
 def hand_in(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -26,7 +27,7 @@ def hand_in(arguments: argparse.Namespace, environment: Environment) -> int:
         run = runs.watch(service, run.id, arguments)
         if run.state != "done":
             return runs.ending(run)
-        show_backup(service.backup(str(run.result["backup"])), arguments)
+        show_backup(service.backup(run.told(TakeResult).backup), arguments)
     if not arguments.quiet and not arguments.json:
         say(f"It stays on hold until a newer one is handed in. {arguments.file} is as secret as the backup: remove it.")
     return 0

@@ -15,6 +15,7 @@ from fennox.cli.output import ask, can_ask, say, show_list, show_one, show_table
 from fennox.cli.signedin import client
 from fennox.client.api import Client
 from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.results import AdoptResult, RekeyResult
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     SUITES,
@@ -181,7 +182,7 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
 
 
 def _rekeyed(run: RunShown) -> str:
-    done = run.result["backups"]
+    done = run.told(RekeyResult).backups
     many = "backup is" if done == 1 else "backups are"
     return f"{done} {many} sealed anew in {run.store}; a sweep removes the old records."
 
@@ -215,11 +216,11 @@ def adopt(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def _adopted(run: RunShown) -> str:
-    result = run.result
-    text = f"{result['backups']} backups of {result['systems']} systems were brought in from {run.store}"
-    text += f", and {result['copies']} copies of known ones." if result["copies"] else "."
-    if result["unreadable"]:
-        text += f" {result['unreadable']} records could not be read."
-    if result["backups"]:
+    result = run.told(AdoptResult)
+    text = f"{result.backups} backups of {result.systems} systems were brought in from {run.store}"
+    text += f", and {result.copies} copies of known ones." if result.copies else "."
+    if result.unreadable:
+        text += f" {result.unreadable} records could not be read."
+    if result.backups:
         text += " Their systems need a login again: `fennox login set` for those named adopted-…"
     return text

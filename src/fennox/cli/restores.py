@@ -14,6 +14,7 @@ from fennox.client.api import Client
 from fennox.core.errors import PersonNeeded
 from fennox.core.names import printable
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
+from fennox.core.results import DraftResult
 from fennox.wire.restores import EntranceWanted, NewDraft, SheetShown
 from fennox.wire.runs import RunShown
 
@@ -42,7 +43,7 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
         run = runs.watch(service, run.id, arguments)
         if run.state != "done":
             return runs.ending(run)
-        shown = service.sheet(str(run.result["sheet"]))
+        shown = service.sheet(run.told(DraftResult).sheet)
     _show(shown, arguments)
     if not arguments.json and not arguments.quiet:
         say(f"Nothing has been changed. Begin with: fennox restore start {shown.id[:12]}")

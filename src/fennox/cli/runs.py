@@ -14,6 +14,7 @@ from fennox.cli.main import FAILED, PERSON, Environment
 from fennox.cli.output import can_ask, err, say, show_list, show_one, span, when
 from fennox.cli.signedin import client
 from fennox.client.api import Client, ProblemError
+from fennox.core.results import RestoreResult
 from fennox.core.words import counted, size
 from fennox.wire.runs import LogLine, RunShown
 
@@ -56,7 +57,8 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
     ]
     lines += [("reason", f"{run.reason} {run.remedy}")] if run.reason else []
     lines += [("unusual", run.odd)] if run.odd else []
-    lines += [(name, value) for name, value in run.result.items()]
+    facts = run.result.model_dump(exclude={"kind"}, exclude_none=True) if run.result is not None else {}
+    lines += list(facts.items())
     lines += [("step", f"{when(step.started)}  {step.title}") for step in run.steps]
     lines += [("log", f"{when(line.at)}  {line.level}: {line.text}") for line in log if line.level != "expected"]
     lines += [("expected", line.text) for line in log if line.level == "expected"]
@@ -85,7 +87,8 @@ def follow(arguments: argparse.Namespace, environment: Environment) -> int:
 def ending(run: RunShown) -> int:
     """Say how a run stands, and the exit code for it."""
     if run.state == "done":
-        proved = " Everything is there again: proved." if run.result.get("proved") else ""
+        restored = isinstance(run.result, RestoreResult) and run.result.proved
+        proved = " Everything is there again: proved." if restored else ""
         say(f"Done.{proved}", style="green")
         return 0
     if run.wants_passphrase:

@@ -17,6 +17,7 @@ from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, when
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.results import PreviewResult, ScrubResult, SweepResult
 from fennox.core.words import counted, size
 from fennox.wire.backups import MarkedShown
 from fennox.wire.runs import RunShown
@@ -156,21 +157,21 @@ def scrub(arguments: argparse.Namespace, environment: Environment) -> int:
 
 
 def _scrubbed(run: RunShown) -> str:
-    result = run.result
-    read = f"{result['objects']} objects with {size(int(result['bytes'] or 0))} were read and checked."
-    if not result["damaged"] and not result["gaps"]:
+    result = run.told(ScrubResult)
+    read = f"{result.objects} objects with {size(result.bytes)} were read and checked."
+    if not result.damaged and not result.gaps:
         found = "Nothing is damaged."
     else:
-        found = f"Faults: {result['damaged']} found, {result['healed']} healed."
-    if result["passed_over"]:
-        found += f" {result['passed_over']} packs have their turn in a later scrub."
-    if result["damaged_backups"]:
-        backups = counted(int(result["damaged_backups"]), "backup").upper()
+        found = f"Faults: {result.damaged} found, {result.healed} healed."
+    if result.passed_over:
+        found += f" {result.passed_over} packs have their turn in a later scrub."
+    if result.damaged_backups:
+        backups = counted(result.damaged_backups, "backup").upper()
         found += f" {backups} CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
-    if result["unknown_backups"] and result["brought_in"]:
-        found += f" {result['unknown_backups']} backups were not in the catalogue; they are brought in."
-    elif result["unknown_backups"]:
-        found += f" {result['unknown_backups']} backups are not in the catalogue: `fennox store adopt {run.store}`."
+    if result.unknown_backups and result.brought_in:
+        found += f" {result.unknown_backups} backups were not in the catalogue; they are brought in."
+    elif result.unknown_backups:
+        found += f" {result.unknown_backups} backups are not in the catalogue: `fennox store adopt {run.store}`."
     return f"{read} {found}"
 
 
@@ -212,41 +213,37 @@ def _tell_marked(marked: list[MarkedShown]) -> None:
 
 
 def _would(run: RunShown) -> str:
-    result = run.result
-    if result.get("doubts"):
-        return f"Nothing would be removed: {result['doubts']} See `fennox doctor clocks`."
+    result = run.told(PreviewResult)
+    if result.doubts:
+        return f"Nothing would be removed: {result.doubts} See `fennox doctor clocks`."
     return (
-        f"A sweep of {run.store} removes {result['records']} backups that nothing keeps and deletes "
-        f"{result['deleted']} packs whose grace is over: {size(int(result['freed'] or 0))} are free at once. "
-        f"It condemns {result['condemned']} packs more: {size(int(result['later'] or 0))} are free after 48 hours."
-        f"{_locked(run)}{_waiting(run)}"
+        f"A sweep of {run.store} removes {result.records} backups that nothing keeps and deletes "
+        f"{result.deleted} packs whose grace is over: {size(result.freed)} are free at once. "
+        f"It condemns {result.condemned} packs more: {size(result.later)} are free after 48 hours."
+        f"{_locked(result)}{_waiting(run, result)}"
     )
 
 
 def _swept(run: RunShown) -> str:
-    result = run.result
+    result = run.told(SweepResult)
+    anew = result.superseded
+    superseded = f" {anew} old records of backups that were sealed anew went too." if anew else ""
     return (
-        f"{result['records']} backups were removed, {result['deleted']} packs deleted, "
-        f"{size(int(result['freed'] or 0))} freed; {size(int(result['later'] or 0))} more after the grace."
-        f"{_superseded(run)}{_locked(run)}{_waiting(run)}"
+        f"{result.records} backups were removed, {result.deleted} packs deleted, "
+        f"{size(result.freed)} freed; {size(result.later)} more after the grace."
+        f"{superseded}{_locked(result)}{_waiting(run, result)}"
     )
 
 
-def _waiting(run: RunShown) -> str:
-    count = int(run.result.get("waiting") or 0)
+def _waiting(run: RunShown, result: SweepResult | PreviewResult) -> str:
+    count = result.waiting
     text = f" {counted(count, 'backup')} more wait for a person: `fennox store sweep {run.store} --confirm`."
     return text if count else ""
 
 
-def _superseded(run: RunShown) -> str:
-    count = run.result["superseded"]
-    return f" {count} old records of backups that were sealed anew went too." if count else ""
-
-
-def _locked(run: RunShown) -> str:
-    result = run.result
-    text = f" {result['locked']} objects are locked by the far side; the first may go on {result['locked_until']}."
-    return text if result["locked"] else ""
+def _locked(result: SweepResult | PreviewResult) -> str:
+    text = f" {result.locked} objects are locked by the far side; the first may go on {result.locked_until}."
+    return text if result.locked else ""
 
 
 def damage(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -14,6 +14,7 @@ from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Head
 from fennox.core.format.records import Record, Reference
+from fennox.core.results import AdoptResult
 from fennox.core.time import parse_stamp
 from fennox.engine import vault as vaults
 from fennox.engine.journal import Journal
@@ -145,13 +146,9 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = entered
-        run.result = {
-            "backups": entered,
-            "copies": known,
-            "systems": len(systems),
-            "unreadable": len(bad),
-            "gone": len(gone),
-        }
+        run.result = AdoptResult(
+            backups=entered, copies=known, systems=len(systems), unreadable=len(bad), gone=len(gone)
+        )
         await queue.end(session, run, "done", context.now())
 
 

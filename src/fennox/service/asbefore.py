@@ -15,6 +15,7 @@ from sqlalchemy import CTE, DateTime, Select, String, bindparam, column, func, i
 from sqlalchemy.dialects.postgresql import JSONB
 
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
+from fennox.core.results import TakeResult
 from fennox.core.time import parse_stamp
 from fennox.engine.orders import Taken
 from fennox.service import book, queue, states
@@ -29,7 +30,7 @@ class Ending:
     taken: Taken
     skew: float | None
     odd: str
-    result: dict[str, Any]
+    result: TakeResult
 
 
 async def enter(database: Database, lease: Lease, ending: Ending, now: datetime) -> bool:

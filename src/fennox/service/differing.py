@@ -17,6 +17,7 @@ from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, Sys
 from fennox.core import moments
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.format.digest import blake2b_256
+from fennox.core.results import LookResult
 from fennox.engine.capture import Capture, identify
 from fennox.engine.journal import Journal
 from fennox.engine.looks import blinded, difference, look
@@ -102,7 +103,7 @@ async def conclude(context: Context, session: AsyncSession, run: Run, differs: s
     """End a look. ``differs``: how, in words; ``state``: a digest of what was found, to see whether it stands."""
     system = await session.get_one(System, run.system_id, with_for_update=True)
     _note(system, differs, state, context.now())
-    run.result = {"differs": differs}
+    run.result = LookResult(differs=differs)
     if not differs:
         await _forget_uneventful(session, run)
     await queue.end(session, run, "done", context.now())

@@ -15,12 +15,14 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from pydantic import BaseModel
 from sqlalchemy import Table, delete, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
 
 from fennox import __version__
 from fennox.catalogue import models, schema
 from fennox.catalogue.models import AlertRoute, KeySet, Login, SealedSecret, StoreRow, User
+from fennox.core import results
 from fennox.core.errors import FarSideFailed
 from fennox.core.format import canonical
 from fennox.core.format import header as headers
@@ -165,12 +167,14 @@ def _plain_value(value: Any) -> Any:
         return value.isoformat()
     if isinstance(value, bytes):
         return base64.b64encode(value).decode("ascii")
-    return value
+    return value.model_dump(mode="json") if isinstance(value, BaseModel) else value
 
 
 def parse_row(kept: Kept, line: bytes) -> dict[str, Any]:
     """A row as it was taken; columns that this version does not know are left out."""
     row = json.loads(line)
+    if kept.model is models.Run and row.get("result"):
+        row["result"] = results.of_before(row["kind"], row["result"])
     return {name: _typed(kept.table.columns[name], value) for name, value in row.items() if name in kept.table.columns}
 
 

@@ -22,6 +22,7 @@ from fennox.core.format.header import NewKeys
 from fennox.core.format.hpke import OpeningKey, SuiteName
 from fennox.core.format.records import Previous, Record
 from fennox.core.format.slots import Slot
+from fennox.core.results import RekeyResult
 from fennox.core.time import stamp
 from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding, copy
@@ -148,7 +149,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = done
-        run.result = {"backups": done, "failed": failed, "generation": vault.header.generation}
+        run.result = RekeyResult(backups=done, failed=failed, generation=vault.header.generation)
         if failed:
             run.reason = f"{failed} of {len(wanted)} backups could not be sealed anew."
             run.remedy, run.problem = "Scrub the store, then run `fennox store rekey` with --go-on.", "damaged"

@@ -16,6 +16,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place
 from fennox.core.restoring.sheet import Sheet as SheetData
+from fennox.core.results import DraftResult, RestoreResult, UndoResult
 from fennox.core.time import stamp
 from fennox.engine.capture import values_of
 from fennox.engine.journal import Journal
@@ -130,7 +131,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         session.add(row)
         await session.flush()
         run.sheet_id = row.id
-        run.result = {"sheet": row.id, "blockers": len(sheet.blockers())}
+        run.result = DraftResult(sheet=row.id, blockers=len(sheet.blockers()))
         await queue.end(session, run, "done", context.now())
 
 
@@ -273,7 +274,7 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
             return
         assert sheet.proof is not None
         missing = sum(len(item.missing) for item in sheet.proof.lists)
-        run.result = {"sheet": sheet_id, "proved": sheet.proof.proved, "missing": missing}
+        run.result = RestoreResult(sheet=sheet_id, proved=sheet.proof.proved, missing=missing)
         run.reason = run.remedy = ""
         joins = _becomes_the_system(context, sheet)
         if joins:
@@ -304,7 +305,7 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
 async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
     """The system goes on as it was; what stays on the target is said with the way back."""
     await _goes_on(session, run)
-    run.result = {"sheet": str(run.sheet_id), "undone": sum(step.state == "done" for step in sheet.undo)}
+    run.result = UndoResult(sheet=str(run.sheet_id), undone=sum(step.state == "done" for step in sheet.undo))
     stays = sheet.staying()
     run.reason = run.remedy = ""
     if stays:

@@ -15,10 +15,11 @@ from fennox.catalogue.models import Backup, Copy, StoreRow, System
 from fennox.core import removal
 from fennox.core.errors import PersonNeeded
 from fennox.core.removal import Wait
+from fennox.core.results import PreviewResult, SweepResult
 from fennox.engine import vault as vaults
 from fennox.engine.copying import Holding
 from fennox.engine.journal import Journal
-from fennox.engine.sweeping import Swept, newest_dates, plan, sweep
+from fennox.engine.sweeping import Locked, Swept, newest_dates, plan, sweep
 from fennox.service import anchoring, clocks, marking, queue
 from fennox.service.clocks import Judged
 from fennox.service.context import Context
@@ -85,26 +86,32 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
         await queue.end(session, run, "done", context.now())
 
 
-def _result(done: Swept, records: int, waits: dict[str, Wait | None]) -> dict[str, Any]:
-    return {
-        "records": records,
-        "condemned": done.condemned,
-        "deleted": done.deleted,
-        "freed": done.freed,
-        "later": done.later,
-        "repacked": done.repacked,
-        "superseded": done.superseded,
-        "unfinished": done.unfinished,
-        "locked": done.locked.objects,
-        "locked_until": f"{done.locked.until:%Y-%m-%d %H:%M} UTC" if done.locked.until else None,
-        **_waiting(waits),
-    }
+def _result(done: Swept, records: int, waits: dict[str, Wait | None]) -> SweepResult:
+    marked, waiting = _waiting(waits)
+    return SweepResult(
+        records=records,
+        condemned=done.condemned,
+        deleted=done.deleted,
+        freed=done.freed,
+        later=done.later,
+        repacked=done.repacked,
+        superseded=done.superseded,
+        unfinished=done.unfinished,
+        locked=done.locked.objects,
+        locked_until=_until(done.locked),
+        marked=marked,
+        waiting=waiting,
+    )
 
 
-def _waiting(waits: dict[str, Wait | None]) -> dict[str, Any]:
-    """How many are marked and go later, and which wait for a person."""
+def _until(locked: Locked) -> str | None:
+    return f"{locked.until:%Y-%m-%d %H:%M} UTC" if locked.until else None
+
+
+def _waiting(waits: dict[str, Wait | None]) -> tuple[int, int]:
+    """How many are marked and go later, and how many wait for a person."""
     person = sum(wait in removal.BY_A_PERSON for wait in waits.values())
-    return {"marked": sum(wait is not None for wait in waits.values()) - person, "waiting": person}
+    return sum(wait is not None for wait in waits.values()) - person, person
 
 
 async def _preview(
@@ -117,19 +124,20 @@ async def _preview(
     made = await plan(here, {} if judged.doubts else reasons, judged.evidence.now, journal)
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        run.result = {
-            "preview": True,
-            "records": len(made.expired),
-            "condemned": len(made.dead) + len(made.repack),
-            "deleted": len(made.delete),
-            "freed": made.freed,
-            "later": made.later,
-            "repacked": len(made.repack),
-            "locked": made.locked.objects,
-            "locked_until": f"{made.locked.until:%Y-%m-%d %H:%M} UTC" if made.locked.until else None,
-            "doubts": " ".join(judged.sentences),
-            **_waiting(waits),
-        }
+        marked, waiting = _waiting(waits)
+        run.result = PreviewResult(
+            records=len(made.expired),
+            condemned=len(made.dead) + len(made.repack),
+            deleted=len(made.delete),
+            freed=made.freed,
+            later=made.later,
+            repacked=len(made.repack),
+            locked=made.locked.objects,
+            locked_until=_until(made.locked),
+            doubts=" ".join(judged.sentences),
+            marked=marked,
+            waiting=waiting,
+        )
         await queue.end(session, run, "done", context.now())
 
 

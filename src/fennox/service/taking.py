@@ -19,6 +19,7 @@ from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.oddness import LOOKED_AT, Done, oddness
+from fennox.core.results import TakeResult
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.around import Surroundings
 from fennox.engine.journal import Journal
@@ -287,18 +288,21 @@ async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference
     )
 
 
-def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> dict[str, Any]:
+def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> TakeResult:
     """``differs``: from what the same parts held before; None: it is not known."""
     sizes = taken.reference.sizes
-    return {
-        "backup": taken.reference.backup,
-        "documents": sizes.documents,
-        "bytes": sizes.bytes,
-        "new_bytes": taken.written.bytes,
-        "objects": taken.written.objects,
-        "unchanged": unchanged,
-        **(differs.counted() if differs is not None else {}),
-    }
+    counts = differs.counted() if differs is not None else {}
+    return TakeResult(
+        backup=taken.reference.backup,
+        documents=sizes.documents,
+        bytes=sizes.bytes,
+        new_bytes=taken.written.bytes,
+        objects=taken.written.objects,
+        unchanged=unchanged,
+        changed=counts.get("changed"),
+        new=counts.get("new"),
+        gone=counts.get("gone"),
+    )
 
 
 def _oddness(context: Context, begun: _Begun, size: int) -> str:

@@ -27,6 +27,7 @@ from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import packs
 from fennox.core.format.anchors import Loss
 from fennox.core.format.records import Record
+from fennox.core.results import CopyResult, ScrubResult, VerifyResult
 from fennox.core.words import counted
 from fennox.engine.copying import Holding, copy, shares_keys
 from fennox.engine.healing import Healed, heal
@@ -135,14 +136,14 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
             Copy(backup_id=backup.id, store_id=target_row.id, since=context.now(), digest=copied.digest, damaged="")
         )
         run.size = copied.written.bytes
-        run.result = {
-            "backup": backup.id,
-            "from": source_row.name,
-            "to": target_row.name,
-            "objects": copied.written.objects,
-            "new_bytes": copied.written.bytes,
-            "sealed_anew": copied.anew,
-        }
+        run.result = CopyResult(
+            backup=backup.id,
+            source=source_row.name,
+            target=target_row.name,
+            objects=copied.written.objects,
+            new_bytes=copied.written.bytes,
+            sealed_anew=copied.anew,
+        )
         await queue.end(session, run, "done", context.now())
 
 
@@ -206,18 +207,18 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         row.went_back = ""
         await measure(session, row.id, used, context.now())
         run.documents, run.size = report.objects, report.size
-        run.result = {
-            "objects": report.objects,
-            "bytes": report.size,
-            "damaged": len(report.faults),
-            "healed": sum(fault.object in healed.objects for fault in report.faults),
-            "damaged_backups": len(healed.left),
-            "unknown_backups": len(orphans),
-            "brought_in": brought_in,
-            "foreign": report.foreign,
-            "gaps": len(gaps),
-            "passed_over": report.passed_over,
-        }
+        run.result = ScrubResult(
+            objects=report.objects,
+            bytes=report.size,
+            damaged=len(report.faults),
+            healed=sum(fault.object in healed.objects for fault in report.faults),
+            damaged_backups=len(healed.left),
+            unknown_backups=len(orphans),
+            brought_in=brought_in,
+            foreign=report.foreign,
+            gaps=len(gaps),
+            passed_over=report.passed_over,
+        )
         await queue.end(session, run, "done", context.now())
 
 
@@ -447,7 +448,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
                     current.damaged, current.verified = "", context.now()
         await _keep_verified(session, row, faults, whole, context.now())
         run.documents = opened
-        run.result = {"backups": len(wanted), "opened": opened, "damaged_backups": len(bad)}
+        run.result = VerifyResult(backups=len(wanted), opened=opened, damaged_backups=len(bad))
         if bad:
             text = f"{len(bad)} of {len(wanted)} backups in {row.name} cannot be read whole."
             run.reason, run.remedy, run.problem = text, "Scrub the store: what another copy holds is healed.", "damaged"

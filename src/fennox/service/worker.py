@@ -18,6 +18,7 @@ from sqlalchemy import func, select, text, update
 from fennox import __version__
 from fennox.catalogue.models import PEOPLE, Run, Sheet, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
+from fennox.core.results import KeyResult
 from fennox.service import queue
 from fennox.service.adopting import run_adopt
 from fennox.service.context import Context
@@ -245,7 +246,7 @@ class RunWorker:
                     run = await queue.owned(session, lease)
                     run.reason, run.remedy, run.problem = error.what, error.remedy, error.slug
                     fingerprint = error.fields.get("fingerprint") or error.fields.get("machine")
-                    run.result = {**run.result, "offered": fingerprint} if fingerprint else run.result
+                    run.result = KeyResult(offered=str(fingerprint)) if fingerprint else run.result
                     lane = (await session.execute(select(Run.lane).where(Run.id == run.id))).scalar_one()
                     if self._may_pass(run, lane, error):
                         pause = _PAUSES[run.attempt - 1]

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, TypeVar
 
 from pydantic import Field, SecretStr
 
+from fennox.core.results import RunResult, Told
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 from fennox.wire.concerns import Concern, Matter
 
+ResultT = TypeVar("ResultT", bound=RunResult)
 RunKind = Literal["take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
 
@@ -55,7 +57,13 @@ class RunShown(Shown):
     outcome: str
     odd: str  # how it differs from earlier takes of the same system, in words; empty: it does not
     steps: list[StepShown] = []
-    result: dict[str, str | int | bool | None] = {}
+    result: Told | None = Field(default=None, description="What came of it; by its kind other facts.")
+
+    def told(self, of: type[ResultT]) -> ResultT:
+        """Its result, which is of this kind. Raises ``TypeError``: it is another, or there is none."""
+        if not isinstance(self.result, of):
+            raise TypeError(f"the {self.kind} {self.id} came to {self.result!r}")
+        return self.result
 
 
 class PassphraseWanted(Wanted):

@@ -1,0 +1,30 @@
+"""Columns that hold a model as JSON: it is validated on its way in and on its way out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.engine import Dialect
+from sqlalchemy.types import TypeDecorator
+
+from fennox.core import results
+from fennox.core.results import RunResult
+
+
+class ResultColumn(TypeDecorator[RunResult | None]):
+    """What came of a run; an empty object: nothing yet, or nothing at all."""
+
+    impl = JSONB
+    cache_ok = True
+
+    def process_bind_param(self, value: RunResult | dict[str, Any] | None, dialect: Dialect) -> dict[str, Any]:
+        if isinstance(value, dict):  # of the own state of an earlier service, as JSON
+            value = results.load(value)
+        return results.dump(value)
+
+    def process_result_value(self, value: dict[str, Any] | None, dialect: Dialect) -> RunResult | None:
+        return results.load(value or {})
+
+    def coerce_compared_value(self, op: Any, value: Any) -> Any:
+        return self.impl_instance.coerce_compared_value(op, value)  # a path into it is JSON's

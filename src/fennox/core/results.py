@@ -1,0 +1,183 @@
+"""What came of a run: facts, of which lists, pages and concerns make their words. Pure."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+
+class _Result(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+
+class TakeResult(_Result):
+    """Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it is not known."""
+
+    kind: Literal["take"] = "take"
+    backup: str
+    documents: int
+    bytes: int
+    new_bytes: int
+    objects: int
+    unchanged: bool
+    changed: int | None = None
+    new: int | None = None
+    gone: int | None = None
+
+
+class LookResult(_Result):
+    """``differs``: how the system differs from its last backup, in words; empty: it does not."""
+
+    kind: Literal["look"] = "look"
+    differs: str
+
+
+class DraftResult(_Result):
+    kind: Literal["draft"] = "draft"
+    sheet: str
+    blockers: int
+
+
+class RestoreResult(_Result):
+    """``missing``: names that the backup has and the target has not."""
+
+    kind: Literal["restore"] = "restore"
+    sheet: str
+    proved: bool
+    missing: int
+
+
+class UndoResult(_Result):
+    kind: Literal["undo"] = "undo"
+    sheet: str
+    undone: int
+
+
+class CopyResult(_Result):
+    """``source`` and ``target``: stores, by name."""
+
+    kind: Literal["copy"] = "copy"
+    backup: str
+    source: str
+    target: str
+    objects: int
+    new_bytes: int
+    sealed_anew: bool
+
+
+class ScrubResult(_Result):
+    kind: Literal["scrub"] = "scrub"
+    objects: int
+    bytes: int
+    damaged: int
+    healed: int
+    damaged_backups: int = 0
+    unknown_backups: int = 0
+    brought_in: bool = False
+    foreign: int = 0
+    gaps: int = 0
+    passed_over: int = 0
+
+
+class VerifyResult(_Result):
+    kind: Literal["verify"] = "verify"
+    backups: int
+    opened: int
+    damaged_backups: int
+
+
+class _Swept(_Result):
+    records: int
+    condemned: int
+    deleted: int
+    freed: int
+    later: int
+    repacked: int
+    locked: int = 0
+    locked_until: str | None = None
+    marked: int = 0
+    waiting: int = 0
+
+
+class SweepResult(_Swept):
+    """``waiting``: backups that go when a person says so; ``marked``: that go later by themselves."""
+
+    kind: Literal["sweep"] = "sweep"
+    superseded: int = 0
+    unfinished: int = 0
+
+
+class PreviewResult(_Swept):
+    """What a sweep would do. ``doubts``: why it would do nothing, in words."""
+
+    kind: Literal["preview"] = "preview"
+    doubts: str = ""
+
+
+class RekeyResult(_Result):
+    kind: Literal["rekey"] = "rekey"
+    backups: int
+    failed: int
+    generation: int
+
+
+class AdoptResult(_Result):
+    kind: Literal["adopt"] = "adopt"
+    backups: int
+    copies: int = 0
+    systems: int = 0
+    unreadable: int = 0
+    gone: int = 0
+
+
+class KeyResult(_Result):
+    """Of a run that failed because a machine proved itself by another key than is known: that one."""
+
+    kind: Literal["key"] = "key"
+    offered: str
+
+
+RunResult = (
+    TakeResult
+    | LookResult
+    | DraftResult
+    | RestoreResult
+    | UndoResult
+    | CopyResult
+    | ScrubResult
+    | VerifyResult
+    | SweepResult
+    | PreviewResult
+    | RekeyResult
+    | AdoptResult
+    | KeyResult
+)
+Told = Annotated[RunResult, Field(discriminator="kind")]
+
+_adapter: TypeAdapter[RunResult] = TypeAdapter(Told)
+
+
+def load(value: dict[str, Any]) -> RunResult | None:
+    """A result as it is kept; None: nothing came of the run."""
+    return _adapter.validate_python(value) if value else None
+
+
+def dump(result: RunResult | None) -> dict[str, Any]:
+    return result.model_dump(mode="json") if result is not None else {}
+
+
+def of_before(run_kind: str, value: dict[str, Any]) -> dict[str, Any]:
+    """A result as it was kept before December 2026, when the run alone said of which kind it is."""
+    if not value or "kind" in value:
+        return value
+    kind = run_kind
+    if "offered" in value:
+        kind = "key"
+    elif run_kind == "restore" and "undone" in value:
+        kind = "undo"
+    elif run_kind == "sweep" and value.get("preview"):
+        kind = "preview"
+    elif run_kind == "copy":
+        value = {**value, "source": value.get("from", ""), "target": value.get("to", "")}
+    return {**value, "kind": kind}
