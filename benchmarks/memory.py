@@ -28,9 +28,10 @@ from tests.engine.two_stores import holding, new_keys
 
 from fennox.core.format.digest import Digest
 from fennox.engine.copying import copy
+from fennox.engine.faults import damaged_documents
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import damaged_documents, scrub
+from fennox.engine.scrubbing import scrub
 from fennox.service import memory
 
 _BLOCK = 1024 * 1024

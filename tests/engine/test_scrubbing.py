@@ -15,11 +15,12 @@ from fennox.core.format import notes
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
 from fennox.engine.copying import Holding, copy
+from fennox.engine.faults import GONE, Report, damaged_documents
 from fennox.engine.healing import heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import GONE, Report, Share, damaged_documents, scrub
+from fennox.engine.scrubbing import Share, scrub
 from fennox.engine.sweeping import sweep
 from fennox.stores.base import Span, Store, Wrapped
 from tests.backups import all_backups, read_back, store_backup

@@ -11,8 +11,8 @@ from sqlalchemy import delete, select
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreDamage, StoreRow, System
 from fennox.core.format import header as headers
 from fennox.engine.copying import Holding
+from fennox.engine.faults import in_place_of
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.scrubbing import in_place_of
 from fennox.service import queue, tending
 from fennox.service.context import Context
 from fennox.service.queue import Claimant

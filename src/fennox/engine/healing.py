@@ -19,8 +19,8 @@ from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
 from fennox.core.words import counted
 from fennox.engine.copying import Holding, carry_notes, copy, read_pack, shares_keys
+from fennox.engine.faults import GONE, Report, in_place_of, lost_chunks
 from fennox.engine.journal import Journal
-from fennox.engine.scrubbing import GONE, Report, in_place_of, lost_chunks
 from fennox.engine.vault import README_NAME, RESCUE_NAME, Vault, readme, rescue_source
 from fennox.engine.writing import BackupWriter
 

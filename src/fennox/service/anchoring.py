@@ -22,8 +22,8 @@ from fennox.core.format.anchors import Anchors, Loss, Present, SystemAnchor, dig
 from fennox.core.format.header import decode
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.copying import Holding, carry_notes
+from fennox.engine.faults import Report
 from fennox.engine.journal import Journal
-from fennox.engine.scrubbing import Report
 from fennox.engine.vault import Vault
 from fennox.service.context import Context
 

@@ -30,21 +30,12 @@ from fennox.core.format.records import Record
 from fennox.core.results import CopyResult, ScrubResult, VerifyResult
 from fennox.core.words import counted
 from fennox.engine.copying import Holding, copy, shares_keys
+from fennox.engine.faults import GONE, Fault, Gap, Report, damaged_documents, found_damaged, in_place_of
 from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import (
-    GONE,
-    Fault,
-    Gap,
-    Report,
-    Share,
-    damaged_documents,
-    found_damaged,
-    in_place_of,
-    scrub,
-)
+from fennox.engine.scrubbing import Share, scrub
 from fennox.engine.vault import Vault, raise_unless_damage
 from fennox.service import anchoring, queue
 from fennox.service.context import Context
