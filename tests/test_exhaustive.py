@@ -1,0 +1,60 @@
+"""Something new of a closed sort, and every place that must know of it: the type check names them."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+
+# what is added where, and the modules that do not know of it yet
+ADDED: dict[str, tuple[str, str, str, set[str]]] = {
+    "a store scheme": (
+        "stores/addresses.py", '"dav", "davs"]', '"dav", "davs", "gopher"]', {"stores/opening.py"},
+    ),
+    "a sort of result": (
+        "core/results.py", "class KeyResult(_Result):", "class TideResult(_Result):\n    kind: Literal[\"tide\"] = "
+        "\"tide\"\n\n\nclass KeyResult(_Result):", set(),
+    ),
+    "that result, in the union": (
+        "core/results.py", "    | KeyResult\n)", "    | KeyResult\n    | TideResult\n)", {"service/outcomes.py"},
+    ),
+    "a reason that keeps a backup": (
+        "core/ladder.py", "Reason = OnRung |", "@dataclass(frozen=True)\nclass ByTheTide:\n    pass\n\n\n"
+        "Reason = ByTheTide | OnRung |", {"core/ladder.py"},
+    ),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def complaints(tmp_path_factory: pytest.TempPathFactory) -> str:
+    """What mypy says of a copy to which all of them were added."""
+    copy = tmp_path_factory.mktemp("copy")
+    shutil.copytree(ROOT / "src/fennox", copy / "src/fennox", ignore=shutil.ignore_patterns("console", "__pycache__"))
+    shutil.copyfile(ROOT / "pyproject.toml", copy / "pyproject.toml")
+    for file, old, new, _ in ADDED.values():
+        path = copy / "src/fennox" / file
+        text = path.read_text()
+        assert text.count(old) == 1, (file, old)
+        path.write_text(text.replace(old, new))
+    words = [sys.executable, "-m", "mypy", "src/fennox", "--cache-dir", str(copy / "cache")]
+    done = subprocess.run(words, cwd=copy, capture_output=True, text=True, check=False)
+    assert done.returncode == 1, done.stdout + done.stderr
+    return done.stdout
+
+
+@pytest.mark.parametrize("what", ADDED)
+def test_what_is_added_is_missed_where_it_must_be_known(complaints: str, what: str) -> None:
+    for module in ADDED[what][3]:
+        lines = [line for line in complaints.splitlines() if line.startswith(f"src/fennox/{module}:")]
+        assert any("incompatible type" in line and "Never" in line for line in lines), complaints
+
+
+def test_nothing_else_is_complained_of(complaints: str) -> None:
+    known = {module for _, _, _, modules in ADDED.values() for module in modules}
+    named = {line.split(":")[0].removeprefix("src/fennox/") for line in complaints.splitlines() if ": error: " in line}
+    assert named == known
