@@ -23,6 +23,12 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
     "that result, in the union": (
         "core/results.py", "    | KeyResult\n)", "    | KeyResult\n    | TideResult\n)", {"service/outcomes.py"},
     ),
+    "a kind of run": (
+        "wire/runs.py", '"adopt", "rekey"]', '"adopt", "rekey", "tide"]', {"service/worker.py"},
+    ),
+    "a step verb": (
+        "core/kinds/steps.py", '"check", "validate"]', '"check", "validate", "tide"]', {"engine/restore.py"},
+    ),
     "a reason that keeps a backup": (
         "core/ladder.py", "Reason = OnRung |", "@dataclass(frozen=True)\nclass ByTheTide:\n    pass\n\n\n"
         "Reason = ByTheTide | OnRung |", {"core/ladder.py"},

@@ -5641,7 +5641,7 @@ export interface components {
              */
             detail: string;
             /** Do */
-            do: string;
+            do: ("command" | "request" | "write" | "upload" | "gate" | "rejoin" | "check" | "validate") | ("safety" | "proof");
             /** Ended */
             ended: string | null;
             /** Kind Step */

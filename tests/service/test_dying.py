@@ -26,7 +26,7 @@ from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
 from fennox.service.leasewatch import LeaseWatch
 from fennox.service.queue import Claimant
-from fennox.service.worker import WORK
+from fennox.service.worker import work_of
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died
 from fennox.wire.stores import AdoptStore
@@ -115,7 +115,7 @@ class World:
             claimed = await queue.claim(session, Claimant("w"), 600, self.context.now())
         if claimed is None:
             return None
-        await WORK[claimed.kind](self.context, claimed.lease, CatalogueJournal(self.context, claimed.lease))
+        await work_of(claimed.kind)(self.context, claimed.lease, CatalogueJournal(self.context, claimed.lease))
         async with self.context.session() as session:
             return (await session.get_one(Run, claimed.lease.run)).state
 

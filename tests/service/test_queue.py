@@ -97,7 +97,7 @@ async def test_a_full_worker_begins_one_after_the_other_of_what_people_wait_for(
         await over[lease.run].wait()
         await end(context, lease)
 
-    monkeypatch.setitem(worker.WORK, "take", take)
+    monkeypatch.setattr(worker, "work_of", lambda _kind: take)
     routine = await add_routine(context, await add_store(context))
     systems = [await add_system(context, name) for name in "abcd"]
     by_itself = await enqueue(context, systems[0], routine_id=routine, due=START)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
+from typing import assert_never
 
 import anyio
 
@@ -170,30 +171,30 @@ class Restore:
         await self.save(self.sheet)
 
     async def _carry_out(self, step: SheetStep) -> str:
-        if step.do == "safety":
-            return await self._safety()
-        if step.do == "proof":
-            return await self._prove()
-        model = self._model(step)
         match step.do:
+            case "safety":
+                return await self._safety()
+            case "proof":
+                return await self._prove()
             case "gate":
                 gate = self.sheet.gate_of("step", step.number)
                 return f"{gate.answer} by {gate.by}" if gate else ""
             case "command":
-                return await self._commands(model, step)
+                return await self._commands(self._model(step), step)
             case "validate":
-                return await self._validate(model)
+                return await self._validate(self._model(step))
             case "request":
-                return await self._request(model)
+                return await self._request(self._model(step))
             case "write":
-                return await self._write(model)
+                return await self._write(self._model(step))
             case "upload":
-                return await self._upload(model)
+                return await self._upload(self._model(step))
             case "rejoin":
-                return await self._reached.rejoin(model.limit)
+                return await self._reached.rejoin(self._model(step).limit)
             case "check":
-                return await self._check(model, step)
-        raise Damaged(f"The sheet has a step that does {step.do!r}.", "Draft the restore again.")
+                return await self._check(self._model(step), step)
+            case _:
+                assert_never(step.do)
 
     async def _safety(self) -> str:
         """Save the target, and see whether it still is what the person who started this saw."""

@@ -10,7 +10,7 @@ import socket
 import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, assert_never
 
 import structlog
 from sqlalchemy import func, select, text, update
@@ -32,21 +32,11 @@ from fennox.service.restoring import run_draft, run_restore
 from fennox.service.sweeping import run_sweep
 from fennox.service.taking import run_take
 from fennox.service.tending import run_copy, run_scrub, run_verify
+from fennox.wire.runs import RunKind
 
 log: Any = structlog.get_logger()
 
-WORK: dict[str, Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]] = {
-    "take": run_take,
-    "look": run_look,
-    "draft": run_draft,
-    "restore": run_restore,
-    "copy": run_copy,
-    "scrub": run_scrub,
-    "verify": run_verify,
-    "sweep": run_sweep,
-    "adopt": run_adopt,
-    "rekey": run_rekey,
-}
+Work = Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]
 _TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep", "adopt", "rekey"})
 _PAUSES = (60, 300, 900)  # seconds before a run is tried again
 _STOPS_WITHIN = 30.0  # seconds until a run that was asked to stop is cut off in the middle of a step
@@ -60,6 +50,33 @@ values (:id, :name, :version, :for_sites, false, now(),
 on conflict (id) do update set seen = excluded.seen, skew = excluded.skew
 returning draining
 """)
+
+
+def work_of(kind: RunKind) -> Work:
+    """What a run of this kind does."""
+    match kind:
+        case "take":
+            return run_take
+        case "look":
+            return run_look
+        case "draft":
+            return run_draft
+        case "restore":
+            return run_restore
+        case "copy":
+            return run_copy
+        case "scrub":
+            return run_scrub
+        case "verify":
+            return run_verify
+        case "sweep":
+            return run_sweep
+        case "adopt":
+            return run_adopt
+        case "rekey":
+            return run_rekey
+        case _:
+            assert_never(kind)
 
 
 @dataclass
@@ -203,7 +220,7 @@ class RunWorker:
         with structlog.contextvars.bound_contextvars(run=claimed.lease.run, attempt=claimed.lease.attempt):
             log.info("run begins", kind=claimed.kind)
             await self._learn_kinds(claimed.kinds)
-            await WORK[claimed.kind](self.context, claimed.lease, journal)
+            await work_of(claimed.kind)(self.context, claimed.lease, journal)
 
     async def _learn_kinds(self, state: str) -> None:
         if state != self._kinds:

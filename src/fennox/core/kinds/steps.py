@@ -23,6 +23,9 @@ class Each(KindModel):
     """The census list."""
 
 
+Verb = Literal["command", "request", "write", "upload", "gate", "rejoin", "check", "validate"]
+
+
 class StepModel(KindModel):
     """One step of a restore. ``repeat`` says that doing it twice does no harm, so it may be resumed.
 
@@ -32,7 +35,7 @@ class StepModel(KindModel):
 
     title: str
     """What it does, for the run sheet."""
-    do: Literal["command", "request", "write", "upload", "gate", "rejoin", "check", "validate"]
+    do: Verb
     """What kind of step it is."""
     parts: list[Noun] = []
     """The parts it is for; it is left out where none of them is restored."""

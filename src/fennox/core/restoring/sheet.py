@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.literals import Phase
+from fennox.core.kinds.steps import Verb
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
@@ -58,7 +59,7 @@ class SheetStep(SheetModel):
     number: int
     phase: Phase
     title: str
-    do: str
+    do: Verb | Literal["safety", "proof"]
     kind_step: int | None  # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
     undoes: int | None = None  # the number of the step that it undoes
     names: list[str] = []
