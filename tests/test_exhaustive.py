@@ -29,6 +29,9 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
     "a step verb": (
         "core/kinds/steps.py", '"check", "validate"]', '"check", "validate", "tide"]', {"engine/restore.py"},
     ),
+    "a rung": (
+        "core/ladder.py", '"monthly", "yearly"]', '"monthly", "yearly", "tidal"]', {"core/ladder.py"},
+    ),
     "a reason that keeps a backup": (
         "core/ladder.py", "Reason = OnRung |", "@dataclass(frozen=True)\nclass ByTheTide:\n    pass\n\n\n"
         "Reason = ByTheTide | OnRung |", {"core/ladder.py"},

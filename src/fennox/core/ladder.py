@@ -29,14 +29,6 @@ _RUNG = re.compile(r"(everything|daily|weekly|monthly|yearly) for (\d{1,4}) (day
 _ALWAYS = re.compile(r"always (\d{1,4})\Z")
 _REMEDY = "Write for example `everything for 14 days, daily for 60 days, always 3`."
 
-_PERIOD: dict[Cadence, Callable[[datetime], object] | None] = {
-    "everything": None,  # each is a period of its own
-    "daily": datetime.date,
-    "weekly": lambda local: (local.toordinal() - 1) // 7,  # the first day of all was a Monday
-    "monthly": lambda local: (local.year, local.month),
-    "yearly": lambda local: local.year,
-}
-
 
 @dataclass(frozen=True)
 class Rung:
@@ -143,6 +135,23 @@ class Ranked(Protocol):
     def safety(self) -> bool: ...
 
 
+def _period_of(cadence: Cadence) -> Callable[[datetime], object] | None:
+    """What is the same for all moments of a period, local time; None: each moment is a period of its own."""
+    match cadence:
+        case "everything":
+            return None
+        case "daily":
+            return datetime.date
+        case "weekly":
+            return lambda local: (local.toordinal() - 1) // 7  # the first day of all was a Monday
+        case "monthly":
+            return lambda local: (local.year, local.month)
+        case "yearly":
+            return lambda local: local.year
+        case _:
+            assert_never(cadence)
+
+
 @lru_cache(maxsize=256)
 def parse(text: str) -> Ladder:
     rungs: list[Rung] = []
@@ -185,7 +194,10 @@ def kept(
     good.sort(key=itemgetter(0, 1))
     local: list[datetime] = []  # of the good ones, the newest first, as far as they are asked for
     for rung in ladder.rungs:
-        begin, period_of = bisect_left(good, now - timedelta(days=rung.days), key=itemgetter(0)), _PERIOD[rung.cadence]
+        begin, period_of = (
+            bisect_left(good, now - timedelta(days=rung.days), key=itemgetter(0)),
+            _period_of(rung.cadence),
+        )
         seen: set[object] = set()
         on_rung = OnRung(rung)
         for number, (time, _, why) in enumerate(reversed(good[begin:])):
