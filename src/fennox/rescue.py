@@ -66,7 +66,7 @@ FAILED, USAGE, NOT_FOUND, NOT_OPENED = 1, 2, 3, 4
 WRONG = (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, OSError)  # of what is read
 NOBODY = (
     "What nobody can find here: whether the newest backups or notes of a system were removed, and whether all of it "
-    "was set back to an older copy. Compare `list` with the recovery sheet, or with another store."
+    "was set back to an older copy. A recovery sheet or another store can tell: check … --against PLACE."
 )
 
 
@@ -501,6 +501,7 @@ class Store:
         gc.disable()  # what is kept here is no garbage; to search all of it again and again takes a fifth of the time
         for read, damaged in each_of(batches, self):
             self.damaged += damaged
+            progress(f"{len(found)} of {len(names)} records")
             for record in read:
                 known = found.get(record.backup)
                 if known is None or known.generation < record.generation:
@@ -508,6 +509,7 @@ class Store:
         self._records = list(found.values())
         gc.freeze()
         gc.enable()
+        progress("")
         return self._records
 
     def names_in_systems(self, ending: str) -> list[str]:
@@ -783,6 +785,8 @@ def command_check(store: Store, arguments: argparse.Namespace) -> int:
         check_against(store, arguments)
     say(f"{count} backups with {documents} documents checked.")
     code = report(store)
+    if store.cheap:
+        say("Guesses at this passphrase are cheap for whoever has a copy: `fennox passphrase try` locks it anew.")
     say(NOBODY if not arguments.against else AGAINST)
     return code
 

@@ -50,7 +50,7 @@ def test_a_store_set_back_to_yesterday_is_found_offline_by_sheet_and_by_another_
     two_stores(service, server, key_pair)
     sheet = service.file("sheet.json", service.fennox("recovery-sheet", "--json").stdout)
     code, text = checked(service, "yesterday")
-    assert (code, "No damage found." in text, "Compare" in text) == (0, True, True), "nobody can tell by itself"
+    assert (code, "No damage found." in text, "--against PLACE" in text) == (0, True, True), "nobody can tell by itself"
     for against in (sheet, str(service.folder / "pier")):
         assert checked(service, "attic", against)[0] == 0
         code, text = checked(service, "yesterday", against)
