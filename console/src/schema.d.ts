@@ -5966,6 +5966,11 @@ export interface components {
             reached_at: string[];
             /** Site */
             site: string;
+            /**
+             * Suite
+             * @enum {string}
+             */
+            suite: "x25519-sha256-aes256gcm" | "mlkem768x25519-sha256-aes256gcm";
         };
         /** StoreShown */
         StoreShown: {

@@ -755,7 +755,7 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
     for row in [titles, *sorted(rows, key=lambda row: (row[1], row[2]))]:
         print("  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip())
     systems = len({one.system for one in store.records()})
-    say(f"{len(rows)} backups of {systems} systems." if rows else "The store holds no backup.")
+    say(f"{many(len(rows), 'backup')} of {many(systems, 'system')}." if rows else "The store holds no backup.")
     if store.damaged:
         report(store)
         return FAILED
@@ -783,7 +783,7 @@ def command_check(store: Store, arguments: argparse.Namespace) -> int:
     check_names(store)
     if arguments.against:
         check_against(store, arguments)
-    say(f"{count} backups with {documents} documents checked.")
+    say(f"{many(count, 'backup')} with {many(documents, 'document')} checked.")
     code = report(store)
     if store.cheap:
         say("Guesses at this passphrase are cheap for whoever has a copy: `fennox passphrase try` locks it anew.")
@@ -1003,7 +1003,8 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
         say(f"No document fits {', '.join(arguments.document)}.")
         report(store)
         return NOT_FOUND
-    say(f"{out.written} of {len(out.listing)} documents of {safe(reference['system_name'])} written to {target}.")
+    system = safe(reference["system_name"])
+    say(f"{out.written} of {many(len(out.listing), 'document')} of {system} written to {target}.")
     if out.special:
         few = ", ".join(out.special[:3]) + (" …" if len(out.special) > 3 else "")
         say(f"{len(out.special)} had the set-user-id or set-group-id bit, which is not set here: {few}")
@@ -1294,7 +1295,7 @@ def command_search(store: Store, arguments: argparse.Namespace) -> int:
             store.damaged.append(f"{where}: {said(error)}")
         backups += found > before
     progress("")
-    say(f"{found} documents in {backups} of {len(store.records())} backups.")
+    say(f"{many(found, 'document')} in {backups} of {many(len(store.records()), 'backup')}.")
     if store.damaged:
         return report(store)
     return 0 if found else NOT_FOUND
@@ -1332,6 +1333,10 @@ def safe(text: str) -> str:
     return text if text.isprintable() else "".join(c if c.isprintable() else repr(c)[1:-1] for c in text)
 
 
+def many(count: int, noun: str) -> str:
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+
 def say(text: str) -> None:
     print(text, file=sys.stderr)
 
@@ -1356,7 +1361,7 @@ def report(store: Store) -> int:
     for line in store.unclear:
         say(f"UNCLEAR {line}")
     if damaged:
-        say(f"{len(damaged)} damages.")
+        say(f"{many(len(damaged), 'damage')}.")
     elif store.unclear:
         say("No damage found in what is here; what is unclear stands above.")
     else:

@@ -49,7 +49,7 @@ def list_passphrases(arguments: argparse.Namespace, environment: Environment) ->
 
 def _guess(shown: PassphraseShown) -> str:
     memory = f"{shown.memory_kib // 1024} MiB" if shown.memory_kib >= 1024 else f"{shown.memory_kib} KiB"
-    return f"{memory}, {shown.passes} times"
+    return f"{memory}, once" if shown.passes == 1 else f"{memory}, {shown.passes} times"
 
 
 def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:

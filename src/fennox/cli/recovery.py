@@ -16,7 +16,9 @@ from fennox.cli.main import Environment
 from fennox.cli.output import say
 from fennox.cli.signedin import client
 from fennox.core.errors import BadInput
+from fennox.core.words import counted
 from fennox.wire.recovery import RecoverySheet, StoreOnSheet, SystemOnSheet
+from fennox.wire.stores import SUITES
 
 _LAUNCHER = """#!/bin/sh
 # Runs what lies beside it by Python alone: nothing is installed, and nothing is fetched.
@@ -58,7 +60,7 @@ def _steps(made: RecoverySheet) -> list[str]:
         "Find a passphrase. It is not on this sheet; the labels below say which ones there are.",
         "Get a copy of one store below, by any means: its files are all that is needed.",
         "On any machine with Python 3.11 or newer: apt install python3-cryptography python3-argon2 python3-zstandard "
-        "(or use the kit, which brings them).",
+        f"(or use the kit, which brings them{_hybrid(made)}).",
         f"Compare: sha256sum rescue.py must print {made.reader_sha256}",
         "python3 rescue.py list STORE-FOLDER",
         "python3 rescue.py extract STORE-FOLDER BACKUP EMPTY-FOLDER",
@@ -69,6 +71,12 @@ def _steps(made: RecoverySheet) -> list[str]:
         "--database postgresql://… in the kit, with a store that holds the system fennox below.",
         "If a store has lost its header, put the one at the end of this sheet back under its name.",
     ]
+
+
+def _hybrid(made: RecoverySheet) -> str:
+    """Stores for which the packages of Debian 12 are too old."""
+    names = [store.name for store in made.stores if store.suite == SUITES["hybrid"]]
+    return f"; {' and '.join(names)} can only be read with the kit, or with cryptography 48 or newer" if names else ""
 
 
 def _facts(store: StoreOnSheet) -> list[tuple[str, str]]:
@@ -91,7 +99,8 @@ def _facts(store: StoreOnSheet) -> list[tuple[str, str]]:
     ]
     if store.anchors:
         count = sum(last - first + 1 for one in store.anchors.systems for first, last in one.numbers)
-        facts.append(("held", f"{count} backups of {len(store.anchors.systems)} systems, listed in sheet.json"))
+        systems = counted(len(store.anchors.systems), "system")
+        facts.append(("held", f"{counted(count, 'backup')} of {systems}, listed in sheet.json"))
     return facts
 
 

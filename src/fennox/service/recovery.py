@@ -96,6 +96,7 @@ async def _store(context: Context, session: AsyncSession, row: StoreRow, logins:
         site=row.site,
         key_set=keys.name,
         custody=keys.custody,
+        suite=header.suite,
         generation=row.generation,
         passphrases=[f"{slot.label}, since {parse_stamp(slot.since):%Y-%m-%d %H:%M} UTC" for slot in header.slots],
         header_name=headers.name(header),

@@ -7,7 +7,7 @@ from pydantic import Field
 from fennox.core.format.anchors import Anchors
 from fennox.core.time import Aware
 from fennox.wire.base import Shown
-from fennox.wire.stores import Custody
+from fennox.wire.stores import Custody, Suite
 
 
 class SealedLogin(Shown):
@@ -38,6 +38,7 @@ class StoreOnSheet(Shown):
     site: str
     key_set: str
     custody: Custody
+    suite: Suite
     generation: int
     passphrases: list[str]
     header_name: str
