@@ -33,7 +33,8 @@ _PAGE = """<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Rec
 body{font:11pt/1.4 Georgia,serif;max-width:46em;margin:2em auto;padding:0 1em;color:#111;background:#fff}
 h1{font-size:20pt;margin:0}h2{font-size:13pt;border-bottom:1px solid #111;margin:1.6em 0 .5em}
 code,pre{font:9pt/1.35 ui-monospace,"DejaVu Sans Mono",monospace;overflow-wrap:anywhere;white-space:pre-wrap}
-table{border-collapse:collapse;width:100%}td.id{white-space:nowrap}td,th{text-align:left;vertical-align:top;padding:.2em .8em .2em 0}
+table{border-collapse:collapse;width:100%}td.id{white-space:nowrap}
+td,th{text-align:left;vertical-align:top;padding:.2em .8em .2em 0}
 .write{border:1px solid #111;padding:.6em;margin:.5em 0}section{break-inside:avoid}@page{margin:18mm}
 </style></head><body>"""
 
@@ -160,7 +161,8 @@ def as_page(made: RecoverySheet) -> str:
         newest = f"{system.newest:%Y-%m-%d %H:%M}" if system.newest else "no backup"
         told = "".join(f"<br>{e(line)}" for line in _built(system))
         about = f"{e(system.name)}<br><small>{e(system.kind)}, {e(system.address)}{told}</small>"
-        parts.append(f"<tr><td>{about}</td><td>{newest}</td><td class="id"><code>{e((system.backup or '')[:12])}</code></td>"
+        short = e((system.backup or "")[:12])
+        parts.append(f"<tr><td>{about}</td><td>{newest}</td><td class='id'><code>{short}</code></td>"
                      f"<td>{e(', '.join(system.held_in))}</td></tr>")  # fmt: skip
     parts.append("</table><h2>Headers</h2><p>One line each, as they must stand in the store.</p>")
     for store in made.stores:
