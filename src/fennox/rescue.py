@@ -361,7 +361,7 @@ class Store:
             fail(f"{self.files.place} holds no store of Fennox (no header that can be read).", NOT_FOUND)
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
         opened: dict[int, tuple[str, dict[str, Any], bytes]] = {}
-        tried = Passphrase(passphrase)
+        tried, untried = Passphrase(passphrase), False
         for path, header in sorted(ours, key=lambda item: work_of(item[1])):  # what was made to be costly comes last
             known = opened.get(header["generation"])
             try:
@@ -375,6 +375,7 @@ class Store:
                     opening = unlock(header, tried)
             except (Bad, *WRONG) as error:
                 self.damaged.append(f"{safe(path)}: {said(error)}")
+                untried = untried or isinstance(error, TooMuch)
                 continue
             if opening is not None:
                 opened[header["generation"]] = (path, header, opening)
@@ -385,6 +386,8 @@ class Store:
             say(f"DAMAGED {line}")
         if any("the passphrase opens it" in line for line in self.damaged):
             fail("The passphrase is right, and no header of the store is whole. Copy one from another copy.", FAILED)
+        if untried:
+            fail("Not every slot was tried, so whether the passphrase opens the store is not known.", FAILED)
         fail("The passphrase opens none of this store's slots.", NOT_OPENED)
 
     def keys_of(self, generation: int) -> bytes:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from fennox import rescue
 from fennox.core.format import notes
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
@@ -82,3 +83,17 @@ def test_a_golden_store_is_read_by_a_reader_that_was_written_from_the_page(folde
     first, second = [{path: blake2b_256(data) for path, data in made.items()} for made in (FIRST, SECOND)]
     odd = {} if folder.name in EARLY else {"odd": {document.path: blake2b_256(b"") for document in ODD}}
     assert told == {"first": first, "second": second, "apart": second, **odd}
+
+
+def test_a_slot_that_was_not_tried_is_not_called_wrong(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    phrase = tmp_path / "phrase"
+    phrase.write_text(PASSPHRASE)
+    monkeypatch.setattr(rescue, "MAX_WORK", 1)
+    with pytest.raises(SystemExit) as ended:
+        rescue.run(["list", str(STORES[0]), "--passphrase-file", str(phrase)])
+    told = capsys.readouterr().err
+    assert ended.value.code == 1
+    assert "Not every slot was tried" in told
+    assert "opens none" not in told
