@@ -68,8 +68,8 @@ _FINDING = (
 _RUNS = """
 insert into runs (id, kind, state, system_id, store_id, backup_id, "order", result, by, created, started, ended,
                   attempt, fence, stop_asked, step, documents, size, reason, remedy, odd)
-select run_id, 'take', 'done', system_id, (select id from stores limit 1), id, '{}', '{}', 'routine nightly', time,
-       time, time + interval '4 seconds', 1, 1, false, 'Write the record', 53, 254000, '', '', ''
+select run_id, 'take', 'done', system_id, (select id from stores limit 1), id, '{"kind": "take"}', '{}', 'routine nightly',
+       time, time, time + interval '4 seconds', 1, 1, false, 'Write the record', 53, 254000, '', '', ''
 from backups
 """
 _COPIES = """

@@ -50,7 +50,7 @@ insert into runs (id, kind, state, system_id, store_id, routine_id, backup_id, "
                   fence, stop_asked, step, documents, size, reason, remedy, odd)
 select md5(random()::text || id), 'take', 'queued', id, (select id from stores limit 1),
        (select id from routines limit 1), md5(random()::text || id || 'backup'),
-       '{"name": "", "note": "", "parts": null}', '{}', 'routine nightly', now(), 0, 0, false, '', 0, 0, '', '', ''
+       '{"kind": "take"}', '{}', 'routine nightly', now(), 0, 0, false, '', 0, 0, '', '', ''
 from systems order by name limit %(count)s
 """
 

@@ -24,7 +24,7 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
         "core/results.py", "    | KeyResult\n)", "    | KeyResult\n    | TideResult\n)", {"service/outcomes.py"},
     ),
     "a kind of run": (
-        "wire/runs.py", '"adopt", "rekey"]', '"adopt", "rekey", "tide"]', {"service/worker.py"},
+        "core/orders.py", '"adopt", "rekey"]', '"adopt", "rekey", "tide"]', {"service/worker.py"},
     ),
     "a step verb": (
         "core/kinds/steps.py", '"check", "validate"]', '"check", "validate", "tide"]', {"engine/restore.py"},

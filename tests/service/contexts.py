@@ -10,6 +10,20 @@ from pathlib import Path
 import pytest
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, StoreRow, System
+from fennox.core.orders import (
+    AdoptOrder,
+    Aim,
+    CopyOrder,
+    DraftOrder,
+    LookOrder,
+    RekeyOrder,
+    RestoreOrder,
+    RunOrder,
+    ScrubOrder,
+    SweepOrder,
+    TakeOrder,
+    VerifyOrder,
+)
 from fennox.service import keyfile, sessions
 from fennox.service.context import Context, open_context
 from fennox.service.settings import Settings
@@ -68,6 +82,25 @@ async def add_system(
                            login_id=login.id, key="SHA256:x", site=site, labels=labels or [], settings={},
                            machine=None, version=1, created=START))  # fmt: skip
     return system
+
+
+_AIM = Aim(login="x", address="web-9:22", key="SHA256:x")
+ORDERS: dict[str, RunOrder] = {
+    order.kind: order
+    for order in (
+        TakeOrder(),
+        LookOrder(),
+        DraftOrder(backup="x", target=_AIM),
+        RestoreOrder(safety_backup="x", safety_time="2026-06-01T00:00:00Z"),
+        CopyOrder(backup="x"),
+        ScrubOrder(),
+        VerifyOrder(),
+        SweepOrder(),
+        AdoptOrder(),
+        RekeyOrder(),
+    )
+}
+"""Of each kind of run one, for tests to which it does not matter what it is to do."""
 
 
 async def add_routine(context: Context, store: str, **changes: object) -> str:

@@ -16,6 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Run, StoreRow, System
 from fennox.core.format import notes
 from fennox.core.format.manifest import Head
+from fennox.core.orders import AdoptOrder
 from fennox.core.time import stamp
 from fennox.engine.copying import copy
 from fennox.engine.index import PackIndex
@@ -101,7 +102,7 @@ async def begin(context: Context, folder: Path, name: str = "attic") -> None:
     async with context.session() as session:
         row = await adopting.adopt_store(context, session, wanted, opened)
         await session.flush()
-        await tending.enqueue_for_store(context, session, "adopt", row, "mara")
+        await tending.enqueue_for_store(context, session, AdoptOrder(), row, "mara")
 
 
 async def carry_out(context: Context) -> Run:

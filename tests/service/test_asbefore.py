@@ -11,6 +11,7 @@ from sqlalchemy import delete, select, text, update
 from sqlalchemy.exc import IntegrityError
 
 from fennox.catalogue.models import Backup, Copy, Run, StateRow, System
+from fennox.core.orders import TakeOrder
 from fennox.core.results import TakeResult
 from fennox.core.time import stamp
 from fennox.engine.orders import Taken
@@ -45,8 +46,7 @@ class Night:
             session.add(StateRow(system_id=self.system, backup_id=self.before, key_set="k" * 32, generation=1,
                                  parts={"settings": {"a": "b"}}, likeness="old"))  # fmt: skip
             await session.execute(update(System).values(differs="changed /etc/x", differs_since=START))
-            await queue.enqueue(session, "take", by="routine nightly", now=START, system_id=self.system,
-                                store_id=self.store, routine_id=self.routine, backup_id=self.new)  # fmt: skip
+            await queue.enqueue(session, TakeOrder(), queue.About(system_id=self.system, store_id=self.store, routine_id=self.routine, backup_id=self.new), by="routine nightly", now=START)  # fmt: skip
         async with context.session() as session:
             claimed = await queue.claim(session, Claimant("w"), 30, START)
         assert claimed is not None

@@ -12,6 +12,7 @@ from sqlalchemy import func, select, update
 from fennox.catalogue.models import Backup, ConcernRow, Copy, Routine, Run, ServiceState, StoreRow, System, Worker
 from fennox.core import removal
 from fennox.core.errors import Conflict
+from fennox.core.orders import TakeOrder
 from fennox.service import clocks, keyfile, marking, queue, scheduler, sessions, sweeping, watching
 from fennox.service.context import Context, open_context
 from fennox.service.leasewatch import LeaseWatch
@@ -19,7 +20,17 @@ from fennox.service.newest import newest_record
 from fennox.service.queue import Claimant
 from fennox.service.settings import Settings
 from tests.database import database, postgres
-from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    ORDERS,
+    START,
+    SetClock,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 
 __all__ = ["clock", "context", "database", "postgres"]
 
@@ -133,7 +144,9 @@ async def test_what_is_taken_while_clocks_disagree_stays_and_counts_for_no_ladde
     assert await scheduler.tend(context)
     clock.at = START + YEAR
     async with context.session() as session:
-        run = await queue.enqueue(session, "take", by="mara", now=clock.at, system_id=system, store_id=store)
+        run = await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system, store_id=store), by="mara", now=clock.at
+        )
         await queue.end(session, run, "done", clock.at)
     future = await add_backup(context, system, store, clock.at, 100, run_id=run.id)
     assert not await scheduler.tend(context)
@@ -169,7 +182,9 @@ async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_
     async with real.session() as session:
         session.add(Worker(id="w" * 32, name="w-1", version="1", started=clock.at, seen=clock.at, skew=-86400.0))
         await session.execute(update(ServiceState).values(tended=clock.at - 4 * DAY))
-        run = await queue.enqueue(session, "take", by="mara", now=clock.at, system_id=system, store_id=store)
+        run = await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system, store_id=store), by="mara", now=clock.at
+        )
         await queue.end(session, run, "done", clock.at)
     late = await add_backup(real, system, store, clock.at - 23 * HOUR, 100, run_id=run.id)
     assert not await scheduler.tend(real)
@@ -317,7 +332,7 @@ async def test_a_lease_from_the_future_is_over_once_it_was_not_renewed_for_as_lo
 ) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = (await queue.enqueue(session, "take", by="mara", now=START, system_id=system)).id
+        run = (await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)).id
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("gone"), 30, START)
         assert claimed is not None
@@ -339,7 +354,7 @@ async def test_a_lease_from_the_future_is_over_once_it_was_not_renewed_for_as_lo
 async def test_a_step_of_the_databases_clock_takes_no_run_from_a_living_worker(context: Context) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        await queue.enqueue(session, "take", by="mara", now=START, system_id=system)
+        await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("alive"), 30, START)
         assert claimed is not None
@@ -359,7 +374,7 @@ async def test_a_step_of_the_databases_clock_takes_no_run_from_a_living_worker(c
 async def test_a_person_stops_a_run_whose_worker_is_dead_at_once(context: Context, seen: timedelta) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = (await queue.enqueue(session, "take", by="mara", now=START, system_id=system)).id
+        run = (await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)).id
         session.add(Worker(id="dead", name="quay", seen=func.now() + seen))
     async with context.session() as session:
         assert await queue.claim(session, Claimant("dead"), 30, START) is not None
@@ -368,13 +383,13 @@ async def test_a_person_stops_a_run_whose_worker_is_dead_at_once(context: Contex
         stopped = await queue.ask_to_stop(session, run, START)
         assert (stopped.state, "no longer heard of" in stopped.reason) == ("stopped", True)
     async with context.session() as session:
-        await queue.enqueue(session, "take", by="mara", now=START, system_id=system)
+        await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
 
 
 async def test_a_run_put_off_by_a_database_ahead_is_claimed_all_the_same(context: Context) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = await queue.enqueue(session, "take", by="mara", now=START, system_id=system)
+        run = await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
         await session.flush()
         await session.execute(update(Run).values(not_before=func.now() + 10 * MINUTE))
     async with context.session() as session:
@@ -389,16 +404,22 @@ async def test_a_run_put_off_by_a_database_ahead_is_claimed_all_the_same(context
 async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_after_it(context: Context) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        first = (await queue.enqueue(session, "take", by="routine nightly", now=START, system_id=system)).id
+        first = (
+            await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="routine nightly", now=START)
+        ).id
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 30, START)
         assert claimed is not None
     async with context.session() as session:
-        second = await queue.enqueue(session, "take", by="mara", now=START, system_id=system, wait=True)
-        third = await queue.enqueue(session, "draft", by="mara", now=START, system_id=system, wait=True)
+        second = await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START, wait=True
+        )
+        third = await queue.enqueue(
+            session, ORDERS["draft"], queue.About(system_id=system), by="mara", now=START, wait=True
+        )
         assert (second.behind, third.behind, second.state) == (first, first, "queued")
         with pytest.raises(Conflict, match="Another run of this system is running"):
-            await queue.enqueue(session, "take", by="mara", now=START, system_id=system)
+            await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
     async with context.session() as session:
         assert await queue.claim(session, Claimant("w"), 30, START) is None, "one at a time"
     async with context.session() as session:
@@ -418,8 +439,10 @@ async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_
 async def test_what_lines_up_is_let_go_on_also_if_whoever_was_before_it_ended_without_a_word(context: Context) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        await queue.enqueue(session, "take", by="x", now=START, system_id=system)
-        second = await queue.enqueue(session, "take", by="mara", now=START, system_id=system, wait=True)
+        await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="x", now=START)
+        second = await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START, wait=True
+        )
     async with context.session() as session:
         await session.execute(update(Run).where(Run.behind.is_(None)).values(state="done"))
         assert await queue.let_next_begin(session) == [second.id]

@@ -9,6 +9,7 @@ from sqlalchemy import select, update
 
 from fennox.catalogue.models import Routine, Run, StateRow, System
 from fennox.core.errors import LeaseLost
+from fennox.core.orders import TakeOrder, of_kind
 from fennox.core.results import LookResult
 from fennox.service import differing, queue, states, watching
 from fennox.service.context import Context
@@ -59,7 +60,7 @@ async def takes(context: Context) -> list[str]:
             if run.state == "queued":
                 run.state = "done"
                 states.same(await session.get_one(System, run.system_id))
-        return [str(run.order["note"]) for run in runs]
+        return [of_kind(run.order, TakeOrder).note for run in runs]
 
 
 async def test_what_differs_is_taken_once_it_has_stood_for_the_quiet_time(
@@ -127,7 +128,9 @@ async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_ever
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
     async with context.session() as session:
-        await queue.enqueue(session, "take", by="a person", now=clock.at, system_id=system, backup_id="b" * 32)
+        await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system, backup_id="b" * 32), by="a person", now=clock.at
+        )
     async with context.session() as session:
         with pytest.raises(LeaseLost):
             await queue.owned(session, claimed.lease)

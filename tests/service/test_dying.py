@@ -18,6 +18,7 @@ from sqlalchemy import select, text, update
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Removal, Run, StoreRow
 from fennox.core.format.digest import blake2b_256
+from fennox.core.orders import AdoptOrder, CopyOrder, RekeyOrder, ScrubOrder, StoreOrder, SweepOrder
 from fennox.engine import vault as vaults
 from fennox.engine.copying import copy
 from fennox.engine.journal import MemoryJournal
@@ -86,7 +87,7 @@ class World:
                 row = await adopting.adopt_store(self.context, session, wanted, opened)
                 row.header_digest = blake2b_256(row.header.encode())
                 await session.flush()
-                await tending.enqueue_for_store(self.context, session, "adopt", row, "mara")
+                await tending.enqueue_for_store(self.context, session, AdoptOrder(), row, "mara")
             await self.work()
         async with self.context.session() as session:
             await session.execute(text("delete from runs"))
@@ -104,10 +105,10 @@ class World:
         async with self.context.session() as session:
             return (await session.execute(select(StoreRow).where(StoreRow.name == name))).scalar_one()
 
-    async def order(self, kind: str, store: str, **order: object) -> None:
+    async def order(self, order: StoreOrder, store: str) -> None:
         async with self.context.session() as session:
             row = (await session.execute(select(StoreRow).where(StoreRow.name == store))).scalar_one()
-            await tending.enqueue_for_store(self.context, session, kind, row, "schedule", **order)  # type: ignore[arg-type]
+            await tending.enqueue_for_store(self.context, session, order, row, "schedule")
 
     async def work(self) -> str | None:
         """What a worker does with the run that waits; its state."""
@@ -206,7 +207,7 @@ async def test_a_sweep(world: World, dies: Dies) -> None:
                 update(Backup).where(Backup.sequence <= 2).values(expired=True, expired_at=marked, expired_by="mara")
             )
             await session.execute(update(Copy).values(removable_since=marked))
-        await world.order("sweep", "attic")
+        await world.order(SweepOrder(), "attic")
 
     async def holds() -> None:
         found = await world.agrees()
@@ -222,7 +223,7 @@ async def test_a_sweep(world: World, dies: Dies) -> None:
 
 async def test_a_copy(world: World, dies: Dies) -> None:
     async def begin() -> None:
-        await world.order("copy", "pier", backup=world.ids[2])
+        await world.order(CopyOrder(backup=world.ids[2]), "pier")
 
     async def holds() -> None:
         found = await world.agrees()
@@ -238,7 +239,7 @@ async def test_healing(world: World, dies: Dies) -> None:
         lost = [*(world.folder / "now/pier").rglob("*.fxp"), *(world.folder / "now/pier").rglob("*.fxr")]
         for path in lost:
             path.unlink()
-        await world.order("scrub", "pier")
+        await world.order(ScrubOrder(), "pier")
 
     async def holds() -> None:
         found = await world.agrees()
@@ -261,7 +262,7 @@ async def test_new_keys(world: World, dies: Dies) -> None:
             keys = (await session.execute(select(KeySet))).scalar_one()
             await rekeying.begin(world.context, session, keys, opening, made, leave_old=False)
         for store in ("pier", "attic"):
-            await world.order("rekey", store)
+            await world.order(RekeyOrder(), store)
 
     async def holds() -> None:
         found = await world.agrees(NEW)

@@ -28,7 +28,17 @@ from fennox.service.scheduler import Memory
 from fennox.service.turns import AnswersFirst, Turns
 from tests.backups import Item
 from tests.database import database, postgres
-from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    ORDERS,
+    START,
+    SetClock,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 
 __all__ = ["clock", "context", "database", "postgres"]
 
@@ -311,7 +321,7 @@ async def test_metrics_tell_the_last_run_of_each_kind(context: Context) -> None:
     async with context.session() as session:
         for number, (kind, state) in enumerate(done):
             began = START + timedelta(hours=number)
-            session.add(Run(id=f"{number:032}", kind=kind, state=state, system_id=system, store_id=store, order={},
+            session.add(Run(id=f"{number:032}", kind=kind, state=state, system_id=system, store_id=store, order=ORDERS[kind],
                             by="x", created=began, started=began,
                             ended=began + timedelta(seconds=10 + number)))  # fmt: skip
     told = bytes((await metrics(context)).body).decode().splitlines()

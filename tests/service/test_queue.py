@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 from collections import defaultdict
 from collections.abc import Callable, Coroutine
+from datetime import datetime
 
 import pytest
 from sqlalchemy import func, select, text, update
 
 from fennox.catalogue.models import Run, Site, System, Worker
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
+from fennox.core.orders import TakeOrder
 from fennox.service import queue, scheduler, worker
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
@@ -19,15 +21,21 @@ from fennox.service.queue import Claimant, Lease
 from fennox.service.scheduler import Scheduler
 from fennox.service.worker import RunWorker
 from tests.database import database, postgres
-from tests.service.contexts import START, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import ORDERS, START, add_routine, add_store, add_system, clock, context
 
 __all__ = ["clock", "context", "database", "postgres"]
 
 
-async def enqueue(context: Context, system: str | None, **changes: object) -> str:
+async def enqueue(
+    context: Context, system: str | None, *, routine_id: str | None = None, due: datetime | None = None,
+    idempotency_key: str | None = None, by: str = "harbour-admin",
+) -> str:  # fmt: skip
     async with context.session() as session:
-        wanted = {"by": "harbour-admin", "now": START, "system_id": system, **changes}
-        return (await queue.enqueue(session, "take", **wanted)).id  # type: ignore[arg-type]
+        about = queue.About(system_id=system, routine_id=routine_id)
+        run = await queue.enqueue(
+            session, TakeOrder(), about, by=by, now=START, due=due, idempotency_key=idempotency_key
+        )
+        return run.id
 
 
 async def claim(context: Context, worker: str = "w", seconds: float = 30) -> Lease | None:
@@ -128,7 +136,7 @@ async def test_runs_at_a_site_are_left_to_whom_its_worker_has_come_to(context: C
     assert [await claimed_by(context, near) for _ in range(3)] == [runs[1], runs[2], None]
     assert [await claimed_by(context, there) for _ in range(2)] == [runs[0], None]
     async with context.session() as session:
-        copy = (await queue.enqueue(session, "copy", by="schedule", now=START, system_id=None)).id
+        copy = (await queue.enqueue(session, ORDERS["copy"], queue.About(), by="schedule", now=START)).id
     assert await claimed_by(context, there) is None
     assert await claimed_by(context, near) == copy
 
@@ -292,8 +300,9 @@ async def test_what_a_run_tells_is_told_once_also_if_a_transaction_fails(context
     await journal.step("Write")
     async with context.session() as session:
         owned = await queue.owned(session, lease)
+        about = queue.About(system_id=system)
         with pytest.raises(Conflict, match="Another run of this system"):
-            await queue.enqueue(session, "take", by="x", now=START, system_id=system)  # which rolls back a part of it
+            await queue.enqueue(session, TakeOrder(), about, by="x", now=START)  # which rolls back a part of it
         await journal.log("warning", "a late line")
         await queue.end(session, owned, "done", START)
     await journal.close()

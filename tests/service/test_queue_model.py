@@ -20,6 +20,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from fennox.catalogue.models import IS_ACTIVE, Run, Worker
 from fennox.core.errors import Conflict, LeaseLost
+from fennox.core.orders import TakeOrder
 from fennox.service import keyfile, queue
 from fennox.service.context import Context, open_context
 from fennox.service.leasewatch import LeaseWatch
@@ -71,7 +72,9 @@ class Life:
         system, wait = what
         async with self.context.session() as session:
             try:
-                await queue.enqueue(session, "take", by="mara", now=START, system_id=self.systems[system], wait=wait)
+                await queue.enqueue(
+                    session, TakeOrder(), queue.About(system_id=self.systems[system]), by="mara", now=START, wait=wait
+                )
             except Conflict:
                 return
 

@@ -21,6 +21,7 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
+from fennox.core.orders import TakeOrder
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.service import access, watching
@@ -78,7 +79,7 @@ class Estate:
         async with self.context.session() as session:
             login = (await session.execute(select(Login.id).where(Login.name == f"login-{name}"))).scalar_one()
             session.add(Run(id=run, kind="take", by=f"by-{name}", state="done", created=START, ended=START,
-                            started=START, system_id=system, store_id=self.store, order={}, fence=0,
+                            started=START, system_id=system, store_id=self.store, order=TakeOrder(), fence=0,
                             attempt=0))  # fmt: skip
             session.add(Sheet(id=sheet, system_id=system, backup_id=backup, target_login_id=login, state="draft",
                               data=sheet_of(name, system, backup), version=1, created=START,

@@ -13,6 +13,7 @@ from sqlalchemy import select
 from fennox.catalogue.models import KeySet, Routine, Run, StoreRow, StoreSpace, Trial
 from fennox.core.errors import StoreUnusable
 from fennox.core.format import header as headers
+from fennox.core.orders import ScrubOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.engine.scrubbing import Share
 from fennox.service import keysets, queue, tending, upkeep
 from fennox.service.context import Context
@@ -230,8 +231,7 @@ async def test_a_routine_sends_each_backup_to_its_further_stores(context: Contex
     system = await add_system(context, "web-9")
     backup = await add_backup(context, system, attic, START, 1)
     async with context.session() as session:
-        run = await queue.enqueue(session, "take", by="routine nightly", now=START, system_id=system, store_id=attic,
-                                  routine_id=routine)  # fmt: skip
+        run = await queue.enqueue(session, TakeOrder(), queue.About(system_id=system, store_id=attic, routine_id=routine), by="routine nightly", now=START)  # fmt: skip
         await tending.enqueue_copies(context, session, run, await session.get_one(Routine, routine), backup)
     async with context.session() as session:
         copies = (await session.execute(select(Run).where(Run.kind == "copy"))).scalars().all()
@@ -257,7 +257,7 @@ async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_it
     await upkeep.tend(context)
     async with context.session() as session:
         [verify] = (await session.execute(select(Run).where(Run.kind == "verify"))).scalars()
-        assert verify.order["most"] * 30 >= 9 * 7
+        assert (of_kind(verify.order, VerifyOrder).most or 0) * 30 >= 9 * 7
 
 
 async def test_a_store_that_is_larger_than_its_budget_is_scrubbed_a_share_a_night(
@@ -275,7 +275,7 @@ async def test_a_store_that_is_larger_than_its_budget_is_scrubbed_a_share_a_nigh
     await upkeep.tend(context)
     async with context.session() as session:
         [run] = (await session.execute(select(Run))).scalars()
-        assert (run.kind, run.order["share"]) == ("scrub", [4, 5])
+        assert run.order == ScrubOrder(share=(4, 5))
 
 
 async def test_a_passphrase_that_nobody_tried_for_long_is_a_concern(context: Context, clock: SetClock) -> None:

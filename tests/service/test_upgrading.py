@@ -12,6 +12,7 @@ from alembic.script import ScriptDirectory
 from fennox.catalogue import schema
 from fennox.client.api import ProblemError
 from fennox.core.errors import Outdated
+from fennox.core.orders import TakeOrder
 from fennox.service import queue
 from fennox.service.context import Context
 from fennox.service.queue import Claimant
@@ -41,7 +42,9 @@ def test_the_number_that_is_checked_is_that_of_the_newest_migration() -> None:
 
 async def test_nothing_is_claimed_of_a_newer_schema(context: Context) -> None:
     async with context.session() as session:
-        run = await queue.enqueue(session, "take", by="x", now=START, system_id=await add_system(context, "web-9"))
+        run = await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=await add_system(context, "web-9")), by="x", now=START
+        )
     migrate(str(context.settings.database))
     async with context.session() as session:
         assert await queue.claim(session, Claimant("old"), 30, START) is None

@@ -10,6 +10,7 @@ from sqlalchemy import delete, select
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreDamage, StoreRow, System
 from fennox.core.format import header as headers
+from fennox.core.orders import VerifyOrder
 from fennox.engine.copying import Holding
 from fennox.engine.faults import in_place_of
 from fennox.engine.journal import MemoryJournal
@@ -74,7 +75,7 @@ async def a_backup(context: Context, here: Holding, sequence: int = 1) -> str:
 async def verify(context: Context, here: Holding, journal: MemoryJournal) -> None:
     async with context.session() as session:
         row = await session.get_one(StoreRow, here.vault.id)
-        await tending.enqueue_for_store(context, session, "verify", row, "schedule")
+        await tending.enqueue_for_store(context, session, VerifyOrder(), row, "schedule")
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
     assert claimed is not None

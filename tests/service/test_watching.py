@@ -25,7 +25,17 @@ from fennox.catalogue.models import (
 from fennox.service import alerting, matters, scheduler, watching
 from fennox.service.context import Context
 from tests.database import database, postgres
-from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    ORDERS,
+    START,
+    SetClock,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 
 __all__ = ["clock", "context", "database", "postgres"]
 
@@ -188,7 +198,7 @@ async def test_a_store_that_is_away_is_one_message_however_many_systems_fail(
         await session.execute(update(StoreRow).values(stopped_because="depot does not answer."))
         for row in (await session.execute(select(System))).scalars().all():
             session.add(Run(id=f"r-{row.name}", kind="take", state="failed", system_id=row.id, store_id=store,
-                            order={}, by="nightly", created=START, ended=START, reason="no answer"))  # fmt: skip
+                            order=ORDERS["take"], by="nightly", created=START, ended=START, reason="no answer"))  # fmt: skip
     await standing(context)
     async with context.session() as session:
         waiting = (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all()
@@ -342,7 +352,7 @@ async def test_a_take_that_failed_stands_until_a_take_is_done_and_a_restore_unti
                 session.add(Sheet(id=sheet, system_id=system, backup_id=backup, target_login_id=login, state=state,
                                   data={}, version=1, created=at, by="mara"))  # fmt: skip
                 await session.flush()
-            session.add(Run(id=f"r-{number}", kind=kind, state=state, system_id=system, sheet_id=sheet, order={},
+            session.add(Run(id=f"r-{number}", kind=kind, state=state, system_id=system, sheet_id=sheet, order=ORDERS[kind],
                             by="mara", created=at, ended=at, reason="no answer"))  # fmt: skip
 
     async def failed() -> set[str]:

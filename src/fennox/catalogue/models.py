@@ -25,7 +25,8 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncAttrs
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
-from fennox.catalogue.typed import ResultColumn
+from fennox.catalogue.typed import OrderColumn, ResultColumn
+from fennox.core.orders import RunOrder
 from fennox.core.results import RunResult
 
 _OR_NULL = JSONB(none_as_null=True)  # None is SQL's null, not JSON's
@@ -503,6 +504,7 @@ class Run(Base):
         Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
         Index("decided_last", "routine_id", "system_id", text("number desc"), postgresql_where=text("due is not null")),
         CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
+        CheckConstraint("""kind = "order" ->> 'kind'""", name="order_is_of_its_kind"),
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
@@ -514,7 +516,7 @@ class Run(Base):
     routine_id: Mapped[str | None] = mapped_column(ForeignKey("routines.id", ondelete="SET NULL"))
     sheet_id: Mapped[str | None] = mapped_column(ForeignKey("sheets.id"), index=True)
     backup_id: Mapped[str | None]  # fixed when the run is queued
-    order: Mapped[dict[str, Any]]
+    order: Mapped[RunOrder] = mapped_column(OrderColumn)
     result: Mapped[RunResult | None] = mapped_column(ResultColumn, nullable=False, default=None)
     by: Mapped[str]
     idempotency_key: Mapped[str | None] = mapped_column(unique=True)

@@ -14,6 +14,7 @@ from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Head
 from fennox.core.format.records import Record, Reference
+from fennox.core.orders import AdoptOrder, of_kind
 from fennox.core.results import AdoptResult
 from fennox.core.time import parse_stamp
 from fennox.engine import vault as vaults
@@ -96,7 +97,7 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         door = await context.door(session, row)
-        look_at_notes = bool(run.order.get("standing"))
+        look_at_notes = of_kind(run.order, AdoptOrder).standing
     vault = await context.vault(door)
     kept_apart = vault.locked
     if kept_apart:

@@ -13,6 +13,7 @@ from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
 from fennox.core import ceiling, ladder, moments
 from fennox.core.ceiling import Held
 from fennox.core.ladder import Reason
+from fennox.core.orders import SweepOrder
 from fennox.core.words import size
 from fennox.service import routines, upkeep
 from fennox.service.concerns import Found
@@ -59,7 +60,8 @@ async def thin_out(context: Context) -> None:
             if now - store.over_since < ceiling.GRACE:
                 continue
             if now - found.at > _FRESH:
-                await upkeep.queue_once(context, session, "sweep", store)  # what went before may have made room since
+                # what went before may have made room since
+                await upkeep.queue_once(context, session, SweepOrder(), store)
                 continue
             going = ceiling.thinned(await _held(session, store, now), found.used - found.limit, now)
             mark = update(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going))
@@ -67,7 +69,7 @@ async def thin_out(context: Context) -> None:
             await session.execute(mark)
             store.over_since = now  # what has gone makes room within days only, and no more goes before
             if going:
-                await upkeep.queue_once(context, session, "sweep", store)
+                await upkeep.queue_once(context, session, SweepOrder(), store)
 
 
 async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[Held]:

@@ -17,6 +17,7 @@ from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, Sys
 from fennox.core import moments
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.format.digest import blake2b_256
+from fennox.core.orders import LookOrder, TakeOrder
 from fennox.core.results import LookResult
 from fennox.engine.capture import Capture, identify
 from fennox.engine.journal import Journal
@@ -28,7 +29,6 @@ from fennox.service.queue import Lease
 from fennox.service.taking import subject_of
 from fennox.service.ways import way_to
 
-_ORDERED = "differs"  # in the order of a take that a look has asked for
 _DAY = timedelta(days=1)
 
 
@@ -47,9 +47,12 @@ async def decide(context: Context) -> None:
                     continue
                 try:
                     await queue.enqueue(
-                        session, "look", by=f"routine {routine.name}", now=now, system_id=system.id,
-                        store_id=routine.store_id, routine_id=routine.id,
-                    )  # fmt: skip
+                        session,
+                        LookOrder(),
+                        queue.About(system_id=system.id, store_id=routine.store_id, routine_id=routine.id),
+                        by=f"routine {routine.name}",
+                        now=now,
+                    )
                 except Conflict:
                     continue
                 system.looked = now  # also if it fails: it is tried again at the next time, not at once
@@ -136,13 +139,20 @@ async def _take_if_it_stands(context: Context, session: AsyncSession, routine: R
     if system.differs_still is None or now - system.differs_still < timedelta(minutes=routine.settle):
         return
     lately = select(func.count()).select_from(Run).where(
-        Run.system_id == system.id, Run.kind == "take", Run.created > now - _DAY, Run.order.has_key(_ORDERED)
+        Run.system_id == system.id, Run.kind == "take", Run.created > now - _DAY, Run.order.has_key("differs")
     )  # fmt: skip
     if (await session.execute(lately)).scalar_one() >= routine.most_a_day:
         return  # the concern says so; the next night takes it
     await session.flush()
     await queue.enqueue(
-        session, "take", by=f"routine {routine.name}", now=now, system_id=system.id, store_id=routine.store_id,
-        routine_id=routine.id, backup_id=secrets.token_hex(16),
-        order={"name": "", "note": f"It differed: {system.differs}"[:500], "parts": routine.parts, _ORDERED: True},
-    )  # fmt: skip
+        session,
+        TakeOrder(note=f"It differed: {system.differs}"[:500], parts=routine.parts, differs=True),
+        queue.About(
+            system_id=system.id,
+            store_id=routine.store_id,
+            routine_id=routine.id,
+            backup_id=secrets.token_hex(16),
+        ),
+        by=f"routine {routine.name}",
+        now=now,
+    )

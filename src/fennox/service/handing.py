@@ -20,6 +20,7 @@ from fennox.core.kinds import evaluation
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import Hand, PartModel, Source
+from fennox.core.orders import TakeOrder
 from fennox.engine import orders
 from fennox.service import noting, queue
 from fennox.service.context import Context
@@ -64,10 +65,12 @@ async def hand_in(
     check(content, source, hand)
     name = str(source.document)
     run = await queue.enqueue(
-        session, "take", by=by, now=context.now(), system_id=system.id, store_id=store.id,
-        backup_id=secrets.token_hex(16),
-        order={"name": "", "note": note, "parts": [part.name], "handed_in": name},
-    )  # fmt: skip
+        session,
+        TakeOrder(note=note, parts=[part.name], handed_in=name),
+        queue.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
+        by=by,
+        now=context.now(),
+    )
     row = await session.get(HandedIn, (system.id, name))
     if row is None:
         row = HandedIn(system_id=system.id, document=name, at=context.now(), by=by, size=len(content))
@@ -96,9 +99,8 @@ async def given(context: Context, session: AsyncSession, system: System, documen
     return orders.HandedIn(machine, {document: content})
 
 
-async def arrived(context: Context, session: AsyncSession, run: Run, backup: Backup) -> None:
+async def arrived(context: Context, session: AsyncSession, run: Run, document: str, backup: Backup) -> None:
     """The backup exists: it is held, the one before it no longer, and the content leaves the database."""
-    document = run.order["handed_in"]
     row = await session.get_one(HandedIn, (run.system_id, document))
     await noting.set_hold(context, session, backup, f"holds the newest {document} that was handed in", _BY, on=True)
     before = await session.get(Backup, row.backup_id) if row.backup_id else None

@@ -29,7 +29,7 @@ async def wait_for_key(context: Context, lease: Lease, store: StoreRow, journal:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.worker_key, run.sealed_opening_key = mine.seal_key().raw, None
-        run.order = {**run.order, "opens": store.id}
+        run.order = run.order.model_copy(update={"opens": store.id})
         await book.announce(session, run.id)
     await journal.step(f"Wait for the passphrase of the store {store.name}")
     waited = 0.0

@@ -11,6 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
 from fennox.core.errors import Conflict
 from fennox.core.names import folder_name
+from fennox.core.orders import TakeOrder
 from fennox.service import queue, routines, taking
 from fennox.service.concerns import Found
 from fennox.service.context import Context, named
@@ -60,9 +61,17 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
     routine.version += 1
     await session.flush()
     await queue.enqueue(
-        session, "take", by=by, now=context.now(), system_id=system.id, store_id=routine.store_id,
-        routine_id=routine.id, backup_id=secrets.token_hex(16), order={"name": "", "note": "", "parts": None},
-    )  # fmt: skip
+        session,
+        TakeOrder(),
+        queue.About(
+            system_id=system.id,
+            store_id=routine.store_id,
+            routine_id=routine.id,
+            backup_id=secrets.token_hex(16),
+        ),
+        by=by,
+        now=context.now(),
+    )
 
 
 async def _free_name(session: AsyncSession) -> str:

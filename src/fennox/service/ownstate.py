@@ -22,7 +22,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
 from fennox import __version__
 from fennox.catalogue import models, schema
 from fennox.catalogue.models import AlertRoute, KeySet, Login, SealedSecret, StoreRow, User
-from fennox.core import results
+from fennox.core import orders, results
 from fennox.core.errors import FarSideFailed
 from fennox.core.format import canonical
 from fennox.core.format import header as headers
@@ -174,6 +174,7 @@ def parse_row(kept: Kept, line: bytes) -> dict[str, Any]:
     """A row as it was taken; columns that this version does not know are left out."""
     row = json.loads(line)
     if kept.model is models.Run and row.get("result"):
+        row["order"] = orders.of_before(row["kind"], row["order"])
         row["result"] = results.of_before(row["kind"], row["result"])
     return {name: _typed(kept.table.columns[name], value) for name, value in row.items() if name in kept.table.columns}
 

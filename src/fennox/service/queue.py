@@ -39,9 +39,9 @@ from sqlalchemy.sql.dml import ReturningUpdate
 from fennox.catalogue import schema
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, PEOPLE, KindRow, Routine, Run, Site, System, Worker, constant
 from fennox.core.errors import Conflict, LeaseLost, NotFound
+from fennox.core.orders import RunKind, RunOrder
 from fennox.service.book import CHANNEL, Book, announce, end_steps
 from fennox.service.postgresql import broken_constraint
-from fennox.wire.runs import RunKind
 
 QUEUED = "fennox_queued"  # a run that a worker may take
 MAX_ATTEMPTS = 3
@@ -70,6 +70,17 @@ class Lease:
     book: Book = field(default_factory=Book, compare=False, repr=False)
 
 
+@dataclass(frozen=True, kw_only=True)
+class About:
+    """What a run is about, by ids. ``backup_id``: of the backup that a take makes, or that is copied or verified."""
+
+    system_id: str | None = None
+    store_id: str | None = None
+    routine_id: str | None = None
+    sheet_id: str | None = None
+    backup_id: str | None = None
+
+
 async def call_workers(session: AsyncSession) -> None:
     """Have workers look into the queue, once this transaction is through."""
     await session.execute(_CALL, {"channel": QUEUED})
@@ -77,17 +88,12 @@ async def call_workers(session: AsyncSession) -> None:
 
 async def enqueue(
     session: AsyncSession,
-    kind: RunKind,
+    order: RunOrder,
+    about: About,
     *,
     by: str,
     now: datetime,
-    system_id: str | None,
-    store_id: str | None = None,
-    routine_id: str | None = None,
-    sheet_id: str | None = None,
-    backup_id: str | None = None,
     due: datetime | None = None,
-    order: dict[str, Any] | None = None,
     idempotency_key: str | None = None,
     wait: bool = False,
 ) -> Run:
@@ -99,24 +105,24 @@ async def enqueue(
     if idempotency_key is not None:
         known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
         if (run := known.scalar_one_or_none()) is not None:
-            if (run.kind, run.system_id, run.sheet_id) != (kind, system_id, sheet_id):
+            if (run.kind, run.system_id, run.sheet_id) != (order.kind, about.system_id, about.sheet_id):
                 raise Conflict(
                     f"This idempotency key has started something else: the {run.kind} {run.id[:12]}.",
                     "Give another key.",
                 )
             return run
-    if kind != "look" and system_id is not None:
-        await _give_way(session, system_id, now)
+    if order.kind != "look" and about.system_id is not None:
+        await _give_way(session, about.system_id, now)
     run = Run(
         id=secrets.token_hex(16),
-        kind=kind,
+        kind=order.kind,
         state="queued",
-        system_id=system_id,
-        store_id=store_id,
-        routine_id=routine_id,
-        sheet_id=sheet_id,
-        backup_id=backup_id,
-        order=order or {},
+        system_id=about.system_id,
+        store_id=about.store_id,
+        routine_id=about.routine_id,
+        sheet_id=about.sheet_id,
+        backup_id=about.backup_id,
+        order=order,
         by=by,
         due=due,
         created=now,

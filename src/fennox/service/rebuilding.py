@@ -19,6 +19,7 @@ from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Document, Head
 from fennox.core.format.records import Record
 from fennox.core.kinds.loading import load as load_kind
+from fennox.core.orders import AdoptOrder
 from fennox.core.time import parse_stamp
 from fennox.engine.index import PackIndex
 from fennox.engine.reading import BackupReader
@@ -141,9 +142,12 @@ async def _write(
         await _end_runs(session, context)
         for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
             await queue.enqueue(
-                session, "adopt", by="rebuild", now=context.now(), system_id=None, store_id=store.id,
-                order={"standing": True},
-            )  # fmt: skip
+                session,
+                AdoptOrder(standing=True),
+                queue.About(store_id=store.id),
+                by="rebuild",
+                now=context.now(),
+            )
         session.add(
             Audit(at=context.now(), by="rebuild", action="rebuilt", noun="service", name=KIND,
                   details={"backup": own.record.reference.backup, "store": own.vault.id})

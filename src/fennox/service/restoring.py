@@ -13,6 +13,7 @@ from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
+from fennox.core.orders import Aim, DraftOrder, of_kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place
 from fennox.core.restoring.sheet import Sheet as SheetData
@@ -84,13 +85,13 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     """Look at backup and target, change nothing, and write the sheet."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        order = dict(run.order)
+        order = of_kind(run.order, DraftOrder)
         by = run.by
-    material = await _material(context, lease, journal, order["backup"], order["login"])
+    material = await _material(context, lease, journal, order.backup, order.target.login)
     system = material.system
     kind, _ = context.kind(system.kind)
-    parts = parts_to_take(kind, order.get("parts"))
-    place = Place(address=order["address"], account=material.target_login.account, key=order["key"])
+    parts = parts_to_take(kind, order.parts)
+    place = Place(address=order.target.address, account=material.target_login.account, key=order.target.key)
     await journal.step(f"Look at the target at {place.address}")
     link = await context.connect(kind, uses.of_sheet(place, material.target_login), way_to(system))
     try:
@@ -111,7 +112,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         taken=material.backup.time,
         standing=standing + _standing(material) + await oldmachine.look(context, system, material.login, place.address),
     )
-    entrance = await _checked_entrance(context, kind, system, order.get("entrance"))
+    entrance = await _checked_entrance(context, kind, system, order.entrance)
     sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)), entrance)
     sheet.seen_login = _said_of(material.target_login)
     async with context.session() as session:
@@ -121,7 +122,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
             system_id=system.id,
             backup_id=material.backup.id,
             target_login_id=material.target_login.id,
-            entrance_login_id=order["entrance"]["login"] if entrance is not None else None,
+            entrance_login_id=order.entrance.login if entrance is not None and order.entrance is not None else None,
             state=sheet.state,
             data=sheet.model_dump(mode="json"),
             version=sheet.version,
@@ -135,16 +136,14 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         await queue.end(session, run, "done", context.now())
 
 
-async def _checked_entrance(
-    context: Context, kind: Kind, system: System, wanted: dict[str, str] | None
-) -> Place | None:
+async def _checked_entrance(context: Context, kind: Kind, system: System, wanted: Aim | None) -> Place | None:
     """The entrance that the steps will take; that it lets the login in is seen before anything is begun."""
     entrance = kind.restore.entrance if kind.restore is not None else None
     if entrance is None or wanted is None:
         return None
     async with context.session() as session:
-        login = await session.get_one(Login, wanted["login"])
-    place = Place(address=wanted["address"], account=login.account, key=wanted["key"])
+        login = await session.get_one(Login, wanted.login)
+    place = Place(address=wanted.address, account=login.account, key=wanted.key)
     link = await context.connect(entrance, uses.of_sheet(place, login), way_to(system))
     await link.close()
     return place

@@ -17,6 +17,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Routine, Run, System
 from fennox.core import moments, schedule
 from fennox.core.errors import Conflict, TryLater
+from fennox.core.orders import TakeOrder
 from fennox.service import (
     alerting,
     auditchain,
@@ -297,15 +298,16 @@ async def _enqueue(context: Context, session: AsyncSession, due: Due, at: dateti
     routine, system = due.routine, due.system
     await queue.enqueue(
         session,
-        "take",
+        TakeOrder(parts=routine.parts),
+        queue.About(
+            system_id=system.id,
+            store_id=routine.store_id,
+            routine_id=routine.id,
+            backup_id=secrets.token_hex(16),
+        ),
         by=f"routine {routine.name}",
         now=context.now(),
-        system_id=system.id,
-        store_id=routine.store_id,
-        routine_id=routine.id,
-        backup_id=secrets.token_hex(16),
         due=at,
-        order={"name": "", "note": "", "parts": routine.parts},
     )
 
 

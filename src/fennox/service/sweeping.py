@@ -14,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, StoreRow, System
 from fennox.core import removal
 from fennox.core.errors import PersonNeeded
+from fennox.core.orders import SweepOrder, of_kind
 from fennox.core.removal import Wait
 from fennox.core.results import PreviewResult, SweepResult
 from fennox.engine import vault as vaults
@@ -43,10 +44,10 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         door = await context.door(session, row, removing=True)
-        order = dict(run.order)
+        order = of_kind(run.order, SweepOrder)
     here = Holding(await context.vault(door), context.index(row.id))
     judged = await judge(context, here, row.name)
-    if order.get("preview"):
+    if order.preview:
         await _preview(context, lease, row, here, judged, journal)
         return
     if judged.doubts:
@@ -62,7 +63,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             "See `fennox doctor clocks`; mend the clock, or confirm that it is right.",
         )
     now = judged.evidence.now
-    waits = await _seen(context, lease, row, now, order.get("confirmed", []))
+    waits = await _seen(context, lease, row, now, order.confirmed)
     reasons = await _reasons(context, row, [backup for backup, wait in waits.items() if wait is None])
 
     async def still(backups: Collection[str]) -> set[str]:

@@ -19,6 +19,7 @@ from fennox.core.format import notes, records
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.oddness import LOOKED_AT, Done, oddness
+from fennox.core.orders import RestoreOrder, TakeOrder, of_kind
 from fennox.core.results import TakeResult
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.around import Surroundings
@@ -73,6 +74,8 @@ _BEFORE = (
 
 def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> Order:
     """The order of a take: what was fixed when it was queued, and its place behind the system's newest backup."""
+    # a restore's safety copy takes everything, under a name of its own
+    wanted = run.order if isinstance(run.order, TakeOrder) else TakeOrder()
     return Order(
         backup=backup,
         run=run.id,
@@ -80,9 +83,9 @@ def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bo
         time=time,
         sequence=last.sequence + 1 if last else 1,
         previous=records.Previous(backup=last.id, digest=last.digest) if last else None,
-        name=run.order.get("name", ""),
-        note=run.order.get("note", ""),
-        parts=run.order.get("parts"),
+        name=wanted.name,
+        note=wanted.note,
+        parts=wanted.parts,
         apart=apart,
     )
 
@@ -161,7 +164,8 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         subject = await subject_of(context, session, system)
         lately = run.routine_id is not None
         door = await context.door(session, store, generations=begun.keys, lately=lately)
-        document = run.order.get("handed_in")
+        wanted = of_kind(run.order, TakeOrder)
+        document = wanted.handed_in
         given = await handing.given(context, session, system, document) if document else None
     if subject.kind.reach == "service":
         async with context.session() as session:
@@ -202,7 +206,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     if taken.store_ahead is not None:
         await _keep_skew(context, store.id, taken.store_ahead)
     skew = await _machine_ahead(context, taken.skew)
-    short = taken.as_before and not run.order.get("hold")
+    short = taken.as_before and not wanted.hold
     copied = begun.routine is not None and begun.routine.copy_to != []
     odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
     ending = Ending(store.id, taken, skew, odd, _result(taken, Difference([], [], 0), unchanged=True))
@@ -230,12 +234,12 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         await session.execute(
             update(System).where(System.id == system.id).values(found).execution_options(synchronize_session=False)
         )
-        if given is not None:
+        if given is not None and document is not None:
             await session.flush()
-            await handing.arrived(context, session, run, backup)
-        elif reason := run.order.get("hold"):
+            await handing.arrived(context, session, run, document, backup)
+        elif wanted.hold:
             await session.flush()
-            await noting.set_hold(context, session, backup, reason, run.by, on=True)
+            await noting.set_hold(context, session, backup, wanted.hold, run.by, on=True)
         if given is None:
             await session.flush()
             await guarding.look_at(context, session, backup, journal, in_clear=not vault.locked)
@@ -321,8 +325,8 @@ async def take_safety_copy(
         run = await queue.owned(session, lease)
         system = await session.get_one(System, run.system_id)
         # one for a run, so that a run that was taken up again finds the copy it already made
-        backup = str(run.order.get("safety_backup"))
-        time = str(run.order.get("safety_time"))
+        safety = of_kind(run.order, RestoreOrder)
+        backup, time = safety.safety_backup, safety.safety_time
         known = await session.get(Backup, backup)
         before = (await session.execute(select(*_BEFORE.c).select_from(System).join(_BEFORE, true())
                                         .where(System.id == system.id))).one_or_none()  # fmt: skip

@@ -27,6 +27,7 @@ from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import packs
 from fennox.core.format.anchors import Loss
 from fennox.core.format.records import Record
+from fennox.core.orders import AdoptOrder, CopyOrder, RekeyOrder, ScrubOrder, StoreOrder, VerifyOrder, of_kind
 from fennox.core.results import CopyResult, ScrubResult, VerifyResult
 from fennox.core.words import counted
 from fennox.engine.copying import Holding, copy, shares_keys
@@ -45,27 +46,22 @@ from fennox.service.keysets import earlier_of, renew_earlier
 from fennox.service.opening import wait_for_key
 from fennox.service.queue import Lease
 from fennox.stores.whole import WholeObjects
-from fennox.wire.runs import RunKind
 
 _MOST_OPENED = 5  # damaged backups of which a scrub names the documents
 _MOST_NAMED = 20  # objects or documents that a log names one by one
 
 
-async def enqueue_for_store(
-    context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, by: str, **order: object
-) -> Run:
+async def enqueue_for_store(context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow, by: str) -> Run:
     """Queue a run for a store; one of each kind at a time."""
-    active = select(Run).where(Run.kind == kind, Run.store_id == row.id, IS_ACTIVE)
+    active = select(Run).where(Run.kind == order.kind, Run.store_id == row.id, IS_ACTIVE)
     other = (await session.execute(active)).scalars().first()
-    if other is not None and kind != "copy":
+    if other is not None and order.kind != "copy":
         raise Conflict(
-            f"A {kind} of {row.name} is {other.state} already ({other.id[:12]}).", "Wait for it, or stop it."
+            f"A {order.kind} of {row.name} is {other.state} already ({other.id[:12]}).", "Wait for it, or stop it."
         )
-    backup = order.get("backup")
-    return await queue.enqueue(
-        session, kind, by=by, now=context.now(), system_id=None, store_id=row.id,
-        backup_id=str(backup) if backup else None, order=dict(order),
-    )  # fmt: skip
+    backup = order.backup if isinstance(order, CopyOrder | VerifyOrder) else None
+    about = queue.About(store_id=row.id, backup_id=backup)
+    return await queue.enqueue(session, order, about, by=by, now=context.now())
 
 
 async def enqueue_copies(
@@ -75,7 +71,7 @@ async def enqueue_copies(
     for store_id in routine.copy_to if routine else []:
         row = await session.get(StoreRow, store_id)
         if row is not None and row.id != run.store_id:
-            await enqueue_for_store(context, session, "copy", row, run.by, backup=backup)
+            await enqueue_for_store(context, session, CopyOrder(backup=backup), row, run.by)
 
 
 async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
@@ -145,7 +141,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         door = await context.door(session, row, removing=True)
         expected = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars())
         doors, copies = await _others(context, session, row)
-        share = Share(*run.order.get("share", [0, 1]))
+        share = Share(*of_kind(run.order, ScrubOrder).share)
         open_damage = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
         known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
     # an index of its own: what it remembers of packs must come from this look alone
@@ -253,10 +249,10 @@ async def _follow_up(
         reseal = bool(older) and (await session.execute(left.limit(1))).first() is None
         with contextlib.suppress(Conflict):  # one is going on
             if orphans and ours == len(orphans):
-                await enqueue_for_store(context, session, "adopt", row, "scrub")
+                await enqueue_for_store(context, session, AdoptOrder(), row, "scrub")
         with contextlib.suppress(Conflict):
             if reseal:
-                await enqueue_for_store(context, session, "rekey", row, "scrub")
+                await enqueue_for_store(context, session, RekeyOrder(), row, "scrub")
     if orphans:
         remedy = "they are brought in" if ours == len(orphans) else f"look at them, then: fennox store adopt {row.name}"
         text = f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; {remedy}."
@@ -373,6 +369,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
     """Open backups and hash every document: those that were opened longest ago first."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
+        order = of_kind(run.order, VerifyOrder)
         row = await session.get_one(StoreRow, run.store_id)
         door = await context.door(session, row)
         there = Copy.__table__.join(Backup).join(System)
@@ -381,11 +378,10 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             query = query.where(Copy.backup_id == run.backup_id)
         else:
             query = query.where(Backup.expired.is_(False))
-        longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(run.order.get("most"))
+        longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(order.most)
         wanted = [(backup, folder) for backup, folder in await session.execute(longest_ago)]
-        by_hand = run.order.get("by_hand", False)
     vault = await context.vault(door)
-    if vault.locked and by_hand:
+    if vault.locked and order.by_hand:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     index = context.index(row.id)
     await journal.step("Open backups and read every document")

@@ -14,10 +14,10 @@ from sqlalchemy.orm import aliased
 from fennox.catalogue.models import PEOPLE, Backup, Copy, KeySet, Run, StoreRow, StoreSpace, constant
 from fennox.core import moments, removal
 from fennox.core.errors import Conflict, FennoxError
+from fennox.core.orders import AdoptOrder, CopyOrder, ScrubOrder, StoreOrder, SweepOrder, VerifyOrder
 from fennox.service import sweeping
 from fennox.service.context import Context
 from fennox.service.tending import enqueue_for_store
-from fennox.wire.runs import RunKind
 
 SCRUB_EVERY = timedelta(days=7)
 SWEEP_EVERY = timedelta(days=7)
@@ -66,7 +66,7 @@ async def _look_at(context: Context, row: StoreRow, patience: float, *, tell_sil
         if current is not None and _tells_apart(current.free, free):
             current.free = free
         if current is not None and current.went_back:
-            await queue_once(context, session, "scrub", current)
+            await queue_once(context, session, ScrubOrder(), current)
 
 
 def _tells_apart(before: int | None, now: int | None) -> bool:
@@ -85,9 +85,9 @@ async def tend(context: Context) -> None:
             shares = await _shares(session, row)
             scrubbed, swept = moments.past(row.scrubbed, now), moments.past(row.swept, now)
             if now - (scrubbed or since) >= max(SCRUB_EVERY / shares, timedelta(days=1)):
-                await queue_once(context, session, "scrub", row, share=[row.scrub_share % shares, shares])
+                await queue_once(context, session, ScrubOrder(share=(row.scrub_share % shares, shares)), row)
             if now - (swept or since) >= SWEEP_EVERY or await _seen_long_enough(session, row, now):
-                await queue_once(context, session, "sweep", row)
+                await queue_once(context, session, SweepOrder(), row)
             keys = await session.get(KeySet, (row.key_set, row.generation))
             if keys is None or keys.sealed_opening_key is None:
                 continue  # kept apart: a person verifies, and a concern says when nobody has for long
@@ -97,7 +97,7 @@ async def tend(context: Context) -> None:
             if (await session.execute(due)).scalar_one():
                 total = select(func.count()).select_from(Copy).where(Copy.store_id == row.id)
                 share = -(-(await session.execute(total)).scalar_one() * _VERIFY_EVERY // VERIFY_WITHIN)
-                await queue_once(context, session, "verify", row, most=int(share))
+                await queue_once(context, session, VerifyOrder(most=int(share)), row)
 
 
 async def try_again(context: Context) -> None:
@@ -112,11 +112,8 @@ async def try_again(context: Context) -> None:
             if store is None or run.lane == PEOPLE or (ended is not None and now - ended < _AGAIN_AFTER):
                 continue
             with contextlib.suppress(Conflict):  # one is going on
-                await enqueue_for_store(context, session, _kind(run), store, run.by, **run.order)
-
-
-def _kind(run: Run) -> RunKind:
-    return "copy" if run.kind == "copy" else "adopt"
+                if isinstance(run.order, CopyOrder | AdoptOrder):
+                    await enqueue_for_store(context, session, run.order, store, run.by)
 
 
 async def failed_for_stores(session: AsyncSession) -> list[Run]:
@@ -158,12 +155,12 @@ async def _shares(session: AsyncSession, row: StoreRow) -> int:
     return max(1, -(-used // row.scrub_budget))
 
 
-async def queue_once(context: Context, session: AsyncSession, kind: RunKind, row: StoreRow, **order: object) -> None:
+async def queue_once(context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow) -> None:
     """Queue it unless that was done within a day."""
-    last = select(func.max(Run.created)).where(Run.kind == kind, Run.store_id == row.id, Run.system_id.is_(None))
+    last = select(func.max(Run.created)).where(Run.kind == order.kind, Run.store_id == row.id, Run.system_id.is_(None))
     before = (await session.execute(last)).scalar_one_or_none()
     before = moments.past(before, context.now())
     if before is not None and context.now() - before < timedelta(days=1):
         return  # it failed or goes on; it is tried again the next day
     with contextlib.suppress(Conflict):  # one is waiting since long ago
-        await enqueue_for_store(context, session, kind, row, "schedule", **order)
+        await enqueue_for_store(context, session, order, row, "schedule")

@@ -18,6 +18,7 @@ from sqlalchemy import func, select, text, update
 from fennox import __version__
 from fennox.catalogue.models import PEOPLE, Run, Sheet, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
+from fennox.core.orders import RunKind
 from fennox.core.results import KeyResult
 from fennox.service import queue
 from fennox.service.adopting import run_adopt
@@ -32,7 +33,6 @@ from fennox.service.restoring import run_draft, run_restore
 from fennox.service.sweeping import run_sweep
 from fennox.service.taking import run_take
 from fennox.service.tending import run_copy, run_scrub, run_verify
-from fennox.wire.runs import RunKind
 
 log: Any = structlog.get_logger()
 

@@ -6,13 +6,13 @@ from typing import Literal, TypeVar
 
 from pydantic import Field, SecretStr
 
+from fennox.core.orders import RunKind
 from fennox.core.results import RunResult, Told
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 from fennox.wire.concerns import Concern, Matter
 
 ResultT = TypeVar("ResultT", bound=RunResult)
-RunKind = Literal["take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
 RunState = Literal["queued", "running", "waiting", "done", "failed", "stopped"]
 
 

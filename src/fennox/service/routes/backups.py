@@ -35,6 +35,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.worth import worth
 from fennox.core.ladder import Reason
 from fennox.core.names import noun
+from fennox.core.orders import CopyOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.core.restoring import proving
 from fennox.engine.export import export
 from fennox.engine.reading import BackupReader
@@ -202,13 +203,10 @@ async def take_backup(
         store = await named(session, StoreRow, wanted.store) if wanted.store else taking.check_store_given(stores)
         run = await queue.enqueue(
             session,
-            "take",
+            TakeOrder(name=wanted.name, note=wanted.note, parts=wanted.parts, hold=wanted.hold or None),
+            queue.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
             by=who.name,
             now=context.now(),
-            system_id=system.id,
-            store_id=store.id,
-            backup_id=secrets.token_hex(16),
-            order={"name": wanted.name, "note": wanted.note, "parts": wanted.parts, "hold": wanted.hold},
             idempotency_key=key,
             wait=wanted.wait,
         )
@@ -269,7 +267,8 @@ async def hand_in(
         stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
         place = await named(session, StoreRow, store) if store else taking.check_store_given(stores)
         run = await handing.hand_in(context, session, system, place, bytes(content), document, who.name, note)
-        await audit.note(session, request, "handed in", "system", system.name, document=str(run.order["handed_in"]))
+        handed_in = of_kind(run.order, TakeOrder).handed_in or ""
+        await audit.note(session, request, "handed in", "system", system.name, document=handed_in)
         await session.refresh(run)
         return await run_shown(context, session, run)
 
@@ -296,7 +295,7 @@ async def copy_backup(backup: str, wanted: CopyWanted, request: Request, context
         store = await named(session, StoreRow, wanted.store)
         if await session.get(Copy, (row.id, store.id)) is not None:
             raise Conflict(f"{store.name} holds this backup already.", "Nothing is to be done.")
-        run = await tending.enqueue_for_store(context, session, "copy", store, who.name, backup=row.id)
+        run = await tending.enqueue_for_store(context, session, CopyOrder(backup=row.id), store, who.name)
         await audit.note(session, request, "copied", "backup", row.id, store=store.name)
         await session.refresh(run)
         return await run_shown(context, session, run)
@@ -309,7 +308,9 @@ async def verify_backup(backup: str, request: Request, context: Here, who: Who, 
         row = await find_backup(session, backup)
         places = await tending.copies_of(session, row.id)
         place = await named(session, StoreRow, store) if store else places[0]
-        run = await tending.enqueue_for_store(context, session, "verify", place, who.name, backup=row.id, by_hand=True)
+        run = await tending.enqueue_for_store(
+            context, session, VerifyOrder(backup=row.id, by_hand=True), place, who.name
+        )
         await session.refresh(run)
         return await run_shown(context, session, run)
 

@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 from fennox.catalogue.models import KeySet, StoreRow
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.format.hpke import OpeningKey
+from fennox.core.orders import AdoptOrder, RekeyOrder
 from fennox.service import adopting, audit, keysets, passphrases, rekeying, tending
 from fennox.service.context import Context, named
 from fennox.service.keysets import header_of, key_set_named
@@ -129,7 +130,7 @@ async def go_on_rekeying(name: str, context: Here, who: Who) -> Rekeyed:
 async def _rekey_runs(context: Context, name: str, by: str) -> list[RunShown]:
     async with context.session() as session:
         rows = await keysets.stores_of(session, await key_set_named(session, name))
-        runs = [await tending.enqueue_for_store(context, session, "rekey", row, by) for row in rows]
+        runs = [await tending.enqueue_for_store(context, session, RekeyOrder(), row, by) for row in rows]
         for run in runs:
             await session.refresh(run)
         return [await run_shown(context, session, run) for run in runs]
@@ -158,7 +159,7 @@ async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: 
         row = await adopting.adopt_store(context, session, wanted, opened)
         await session.flush()
         await audit.note(session, request, "adopted", "store", row.name, address=row.address)
-        run = await tending.enqueue_for_store(context, session, "adopt", row, who.name)
+        run = await tending.enqueue_for_store(context, session, AdoptOrder(), row, who.name)
         await session.refresh(run)
         return await run_shown(context, session, run)
 
@@ -168,6 +169,6 @@ async def adopt_backups(name: str, context: Here, who: Who) -> RunShown:
     """Bring backups that a known store holds and the catalogue does not know into the catalogue."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        run = await tending.enqueue_for_store(context, session, "adopt", row, who.name)
+        run = await tending.enqueue_for_store(context, session, AdoptOrder(), row, who.name)
         await session.refresh(run)
         return await run_shown(context, session, run)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from datetime import datetime
-from typing import Any
 
 from fastapi import APIRouter, Header, Request
 from sqlalchemy import select, update
@@ -15,6 +14,7 @@ from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonN
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
+from fennox.core.orders import Aim, DraftOrder, RestoreOrder, of_kind
 from fennox.core.restoring.planning import at_another_machine, left_out_essentials
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp
@@ -101,23 +101,20 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
             at_entrance = await uses.aimed(session, who, by, there, wanted.entrance.key)
     if use.key is None:
         await _tell_key(context, kind, use, way_to(system))
-    order: dict[str, Any] = {
-        "backup": backup.id,
-        **_aim(use),
-        "parts": wanted.parts,
-    }
-    if entrance is not None and at_entrance is not None:
-        if at_entrance.key is None:
-            await _tell_key(context, entrance, at_entrance, way_to(system))
-        order["entrance"] = _aim(at_entrance)
+    if entrance is not None and at_entrance is not None and at_entrance.key is None:
+        await _tell_key(context, entrance, at_entrance, way_to(system))
     async with context.session() as session:
         run = await queue.enqueue(
             session,
-            "draft",
+            DraftOrder(
+                backup=backup.id,
+                target=_aim(use),
+                parts=wanted.parts,
+                entrance=_aim(at_entrance) if at_entrance is not None else None,
+            ),
+            queue.About(system_id=system.id),
             by=who.name,
             now=context.now(),
-            system_id=system.id,
-            order=order,
             wait=wanted.wait,
         )
         said = {"backup": backup.id, "at": address, "login": login.name, "key": str(use.key)}
@@ -133,9 +130,10 @@ def _own_key(system: System, address: str) -> str | None:
     return system.key if address == system.address else None
 
 
-def _aim(use: uses.Use) -> dict[str, Any]:
+def _aim(use: uses.Use) -> Aim:
     assert use.login is not None
-    return {"login": use.login.id, "address": use.address, "key": use.key}
+    assert use.key is not None
+    return Aim(login=use.login.id, address=use.address, key=use.key)
 
 
 async def _tell_key(context: Context, reach: Kind | Entrance, use: uses.Use, way: Way) -> None:
@@ -262,23 +260,21 @@ async def undo_restore(
 async def _queued(session: AsyncSession, row: Sheet, context: Context, who: Who, idempotency_key: str | None) -> Run:
     return await queue.enqueue(
         session,
-        "restore",
+        await _order(session, row, context.now()),
+        queue.About(system_id=row.system_id, sheet_id=row.id),
         by=who.name,
         now=context.now(),
-        system_id=row.system_id,
-        sheet_id=row.id,
-        order=await _safety_order(session, row, context.now()),
         idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
         wait=True,
     )
 
 
-async def _safety_order(session: AsyncSession, row: Sheet, now: datetime) -> dict[str, str]:
+async def _order(session: AsyncSession, row: Sheet, now: datetime) -> RestoreOrder:
     """Id and time of the safety copy are fixed when the restore is first queued."""
     before = await _run_of(session, row)
     if before is not None:
-        return {key: before.order[key] for key in ("safety_backup", "safety_time")}
-    return {"safety_backup": secrets.token_hex(16), "safety_time": stamp(now)}
+        return of_kind(before.order, RestoreOrder)
+    return RestoreOrder(safety_backup=secrets.token_hex(16), safety_time=stamp(now))
 
 
 @router.post("/restores/{sheet}/answer", status_code=202)

@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Routine, Run, StoreRow, System, constant
 from fennox.core import ladder, schedule
 from fennox.core.errors import Conflict, NotFound
+from fennox.core.orders import TakeOrder
 from fennox.service import audit, coming, queue, routines
 from fennox.service.context import Context, named
 from fennox.service.newest import among
@@ -155,9 +156,17 @@ async def _take_now(context: Context, session: AsyncSession, row: Routine, by: s
     for system in await routines.members(session, row):
         with contextlib.suppress(Conflict):
             await queue.enqueue(
-                session, "take", by=by, now=context.now(), system_id=system.id, store_id=row.store_id,
-                routine_id=row.id, backup_id=secrets.token_hex(16), order={"name": "", "note": "", "parts": row.parts},
-            )  # fmt: skip
+                session,
+                TakeOrder(parts=row.parts),
+                queue.About(
+                    system_id=system.id,
+                    store_id=row.store_id,
+                    routine_id=row.id,
+                    backup_id=secrets.token_hex(16),
+                ),
+                by=by,
+                now=context.now(),
+            )
 
 
 @router.get("/routines/coming")

@@ -248,7 +248,7 @@ async def give_passphrase(run: str, wanted: PassphraseWanted, request: Request, 
 
 async def _store_of(session: AsyncSession, run: Run) -> StoreRow:
     """The store whose key the run's worker waits for."""
-    store = await session.get(StoreRow, str(run.order.get("opens", "")))
+    store = await session.get(StoreRow, run.order.opens or "")
     if store is None:
         raise NotFound("The run does not wait for a passphrase.", "Follow it, and give one when it asks.")
     return store

@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import KeySet, Login, StoreDamage, StoreRow, StoreSpace
 from fennox.core.errors import FennoxError
 from fennox.core.format import header as headers
+from fennox.core.orders import ScrubOrder, SweepOrder
 from fennox.core.time import parse_stamp
 from fennox.service import audit, counting, storekeeping, sweeping, tending
 from fennox.service.context import Context, named
@@ -183,7 +184,7 @@ async def scrub_store(name: str, context: Here, who: Who) -> RunShown:
     """Read and check every object of a store, and heal from other copies what is damaged."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        run = await tending.enqueue_for_store(context, session, "scrub", row, who.name)
+        run = await tending.enqueue_for_store(context, session, ScrubOrder(), row, who.name)
         await session.refresh(run)
         return await run_shown(context, session, run)
 
@@ -204,7 +205,9 @@ async def sweep_store(
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         sure = sorted(set(confirmed or []))
-        run = await tending.enqueue_for_store(context, session, "sweep", row, who.name, preview=preview, confirmed=sure)
+        run = await tending.enqueue_for_store(
+            context, session, SweepOrder(preview=preview, confirmed=sure), row, who.name
+        )
         if not preview:
             await audit.note(session, request, "swept", "store", row.name, run=run.id, confirmed=", ".join(sure))
         await session.refresh(run)
