@@ -1,10 +1,11 @@
-"""A large catalogue: how long answers take, how much memory the service needs, how long a ladder over all takes.
+"""A large catalogue: how long answers take, how much memory the service needs, how long a ladder
+over all takes.
 
 python benchmarks/catalogue.py [--systems 10000] [--backups 100] [--calls 100] [--keep FOLDER]
 
-The catalogue is generated in a private PostgreSQL: ``systems`` with ``backups`` each, a run for each, three routines;
-what their ladders would have let go is marked. Then a real service is started on it and asked as console, command line
-and scripts ask.
+The catalogue is generated in a private PostgreSQL: ``systems`` with ``backups`` each, a run for
+each, three routines; what their ladders would have let go is marked. Then a real service is started
+on it and asked as console, command line and scripts ask.
 """
 
 from __future__ import annotations
@@ -34,42 +35,61 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "scripts"))
 import private_postgres
 
 _SYSTEMS = """
-insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings, machine, needs,
-                     suspended_because, left_open, retired_because, let_go, differs, differs_state, version, created)
+insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings,
+       machine, needs,
+                     suspended_because, left_open, retired_because, let_go, differs,
+                     differs_state, version, created)
 select md5('system' || s), 'ferry-' || lpad(s::text, 5, '0'), 'ferry-' || s, 'linux-server',
-       '10.' || s / 65536 || '.' || s / 256 %% 256 || '.' || s %% 256 || ':22', (select id from logins limit 1),
+       '10.' || s / 65536 || '.' || s / 256 %% 256 || '.' || s %% 256 || ':22',
+       (select id from logins limit 1),
        'SHA256:made-up', 'quay-' || s %% 20,
-       jsonb_build_array(case when s %% 10 < 6 then 'web' when s %% 10 < 9 then 'office' else 'mail' end), '{}',
-       jsonb_build_object('id', md5('machine' || s), 'product', 'debian', 'version', '12', 'name', 'ferry-' || s),
+       jsonb_build_array(
+           case when s %% 10 < 6 then 'web' when s %% 10 < 9 then 'office' else 'mail' end
+       ), '{}',
+       jsonb_build_object('id', md5('machine' || s), 'product', 'debian', 'version', '12', 'name',
+       'ferry-' || s),
        '[]', '', '[]', '', false, '', '', 1, now() - interval '1 year'
 from generate_series(1, %(systems)s) s
 """
 _BACKUPS = """
-insert into backups (id, system_id, run_id, routine_id, name, note, purpose, kind, time, sequence, digest, parts,
-                     documents, size, new_bytes, unchanged, partial, account, machine, census, findings, left_out,
+insert into backups (id, system_id, run_id, routine_id, name, note, purpose, kind, time, sequence,
+       digest, parts,
+                     documents, size, new_bytes, unchanged, partial, account, machine, census,
+                     findings, left_out,
                      certificates, held, held_because, doubtful, doubtful_because, expired)
-select md5('backup' || s || ' ' || n), md5('system' || s), md5('run' || s || ' ' || n), null, '', '', 'backup',
+select md5('backup' || s || ' ' || n), md5('system' || s), md5('run' || s || ' ' || n), null, '',
+       '', 'backup',
        'linux-server',
-       now() - (%(backups)s - n) * interval '1 day' - interval '3 hours' - s * interval '0.1 seconds', n,
+       now() - (%(backups)s - n) * interval '1 day' - interval '3 hours'
+           - s * interval '0.1 seconds', n,
        md5('digest' || s || n),
-       '[{"name": "settings", "documents": 44, "bytes": 253000}, {"name": "accounts", "documents": 5, "bytes": 917}]',
+       '[{"name": "settings", "documents": 44, "bytes": 253000}, {"name": "accounts",
+       "documents": 5, "bytes": 917}]',
        53, 254000, 13500, n %% 3 = 0, false, 'root',
-       jsonb_build_object('id', md5('machine' || s), 'product', 'debian', 'version', '12', 'name', 'ferry-' || s),
-       jsonb_build_object('accounts', (select jsonb_agg('account-' || s || '-' || a) from generate_series(1, 20) a),
+       jsonb_build_object('id', md5('machine' || s), 'product', 'debian', 'version', '12', 'name',
+       'ferry-' || s),
+       jsonb_build_object('accounts',
+       (select jsonb_agg('account-' || s || '-' || a) from generate_series(1, 20) a),
                           'name servers', '["10.0.0.53"]'::jsonb),
-       case when s %% 50 = 0 then %(finding)s else '[]' end::jsonb, '["data below /srv"]', '[]', false, '',
+       case when s %% 50 = 0 then %(finding)s else '[]' end::jsonb, '["data below /srv"]', '[]',
+       false, '',
        s %% 997 = 0 and n = %(backups)s, '',
-       n <= %(backups)s - 60 and extract(isodow from now() - (%(backups)s - n) * interval '1 day') <> 7
+       n <= %(backups)s - 60
+           and extract(isodow from now() - (%(backups)s - n) * interval '1 day') <> 7
 from generate_series(1, %(systems)s) s, generate_series(1, %(backups)s) n
 """
 _FINDING = (
-    '[{"severity": "warning", "code": "part-left-out", "text": "A part lacks.", "remedy": "Add it.", "part": null}]'
+    '[{"severity": "warning", "code": "part-left-out", "text": "A part lacks.", "remedy": "Add'
+    ' it.", "part": null}]'
 )
 _RUNS = """
-insert into runs (id, kind, state, system_id, store_id, backup_id, "order", result, by, created, started, ended,
+insert into runs (id, kind, state, system_id, store_id, backup_id, "order", result, by, created,
+       started, ended,
                   attempt, fence, stop_asked, step, documents, size, reason, remedy, odd)
-select run_id, 'take', 'done', system_id, (select id from stores limit 1), id, '{"kind": "take"}', '{}', 'routine nightly',
-       time, time, time + interval '4 seconds', 1, 1, false, 'Write the record', 53, 254000, '', '', ''
+select run_id, 'take', 'done', system_id, (select id from stores limit 1), id, '{"kind": "take"}',
+       '{}', 'routine nightly',
+       time, time, time + interval '4 seconds', 1, 1, false, 'Write the record', 53, 254000, '',
+       '', ''
 from backups
 """
 _COPIES = """
@@ -95,7 +115,8 @@ def fill(database: str, systems: int, backups: int) -> None:
 def timed(works: Mapping[str, Callable[[], object]], calls: int) -> dict[str, list[float]]:
     """Milliseconds of each call, sorted. All are called in turn, for two minutes at least.
 
-    Once a minute the service looks at everything, which then has its share in each of them, and no more.
+    Once a minute the service looks at everything, which then has its share in each of them, and no
+    more.
     """
     times: dict[str, list[float]] = {name: [] for name in works}
     pause = _SPREAD / calls / len(works)
@@ -130,7 +151,10 @@ def measure(folder: Path, systems: int, backups: int, calls: int) -> None:
             service.set_up(password="made-up-password")
             begun = time.monotonic()
             fill(database, systems, backups)
-            print(f"{systems} systems, {systems * backups} backups generated in {time.monotonic() - begun:.0f} s")
+            print(
+                f"{systems} systems, {systems * backups} backups generated in"
+                f" {time.monotonic() - begun:.0f} s"
+            )
             for label in ("web", "office", "mail"):
                 service.add_routine(label, f"label={label}")
         else:
@@ -138,23 +162,43 @@ def measure(folder: Path, systems: int, backups: int, calls: int) -> None:
         service.stop()
         service.start()
         time.sleep(75)  # its own duties have come round once: watching, ladders
-        print(f"memory of the service before it is asked anything: {service.resident():.0f} MB at most")
+        print(
+            f"memory of the service before it is asked anything: {service.resident():.0f} MB at"
+            " most"
+        )
         one = f"ferry-{systems // 2:05}"
         pages = {
-            "status": "/status", "systems": "/systems", "systems, filtered": "/systems?q=quay-7",
-            "systems, by newest backup": "/systems?sort=newest_good", "one system": f"/systems/{one}",
-            "backups": "/backups", "backups of one": f"/backups?system={one}", "runs": "/runs",
-            "runs of one": f"/runs?system={one}", "concerns": "/concerns", "routines": "/routines", "stores": "/stores",
-        }  # fmt: skip
-        works: dict[str, Callable[[], object]] = {name: partial(service.get, path) for name, path in pages.items()}
+            "status": "/status",
+            "systems": "/systems",
+            "systems, filtered": "/systems?q=quay-7",
+            "systems, by newest backup": "/systems?sort=newest_good",
+            "one system": f"/systems/{one}",
+            "backups": "/backups",
+            "backups of one": f"/backups?system={one}",
+            "runs": "/runs",
+            "runs of one": f"/runs?system={one}",
+            "concerns": "/concerns",
+            "routines": "/routines",
+            "stores": "/stores",
+        }
+        works: dict[str, Callable[[], object]] = {
+            name: partial(service.get, path) for name, path in pages.items()
+        }
         works["fennox status"] = partial(
-            subprocess.run, [FENNOX, "status"], env=service.environment, check=True, capture_output=True
+            subprocess.run,
+            [FENNOX, "status"],
+            env=service.environment,
+            check=True,
+            capture_output=True,
         )
         for work in works.values():
             work()
         for name, times in timed(works, calls).items():
             high = times[min(len(times) - 1, int(len(times) * 0.95))]
-            print(f"  {name:<28}{statistics.median(times):8.0f} ms {high:8.0f} ms at the 95th percentile")
+            print(
+                f"  {name:<28}{statistics.median(times):8.0f} ms {high:8.0f} ms at the 95th"
+                " percentile"
+            )
         print(f"memory of the service: {service.resident():.0f} MB at most")
         service.stop()
         seconds, most = asyncio.run(ladders(folder, database))
@@ -164,7 +208,9 @@ def measure(folder: Path, systems: int, backups: int, calls: int) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--systems", type=int, default=10_000)
     parser.add_argument("--backups", type=int, default=100)
     parser.add_argument("--calls", type=int, default=100)

@@ -1,8 +1,10 @@
-"""How long comparing and tracing take: 5,000 documents against 5,000, and one value through 365 backups.
+"""How long comparing and tracing take: 5,000 documents against 5,000, and one value through 365
+backups.
 
     .venv/bin/python -m benchmarks.compare
 
-Prints medians in seconds of a folder on this disk, and as ratios to reading the newest backup whole in the same run.
+Prints medians in seconds of a folder on this disk, and as ratios to reading the newest backup whole
+in the same run.
 """
 
 from __future__ import annotations
@@ -39,14 +41,19 @@ SALT = b"s" * 16
 def content(path: str, day: int) -> bytes:
     """The traced value changes every 30 days; ten other documents change each day."""
     if path == TRACED:
-        return json.dumps({"lease": day // 30, "subnets": [{"id": n, "x": n} for n in range(200)]}).encode()
+        return json.dumps(
+            {"lease": day // 30, "subnets": [{"id": n, "x": n} for n in range(200)]}
+        ).encode()
     number = int(path[-8:-4])
     seen = day if number // 10 == day % (DOCUMENTS // 10) else 0
     return "".join(f"{path} line {line} {seen * (line == 7)}\n" for line in range(12)).encode()
 
 
 async def fill(here: Holding) -> list[str]:
-    paths = [TRACED, *(f"/etc/saltmere/{number % 50:02}/{number:04}.txt" for number in range(DOCUMENTS - 1))]
+    paths = [
+        TRACED,
+        *(f"/etc/saltmere/{number % 50:02}/{number:04}.txt" for number in range(DOCUMENTS - 1)),
+    ]
     held: dict[str, tuple[bytes, Document]] = {}
     found = []
     for day in range(BACKUPS):
@@ -58,8 +65,15 @@ async def fill(here: Holding) -> list[str]:
                 for key in known[1].chunks:
                     assert writer.holds(bytes.fromhex(key.id))
             else:
-                held[path] = data, await write_document(writer, path, _once(data), len(data), apart=False)
-        found.append(await commit(writer, [held[path][1] for path in sorted(held)], name="", sequence=day + 1))
+                held[path] = (
+                    data,
+                    await write_document(writer, path, _once(data), len(data), apart=False),
+                )
+        found.append(
+            await commit(
+                writer, [held[path][1] for path in sorted(held)], name="", sequence=day + 1
+            )
+        )
     return found
 
 
@@ -73,7 +87,9 @@ async def main() -> None:
     with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
         here = await holding(Path(folder) / "store", new_keys(), lambda: datetime.now(UTC))
         backups = await fill(here)
-        found = {name: await here.vault.read_record(name) for name in await here.vault.record_names()}
+        found = {
+            name: await here.vault.read_record(name) for name in await here.vault.record_names()
+        }
         records = {record.reference.backup: record for record in found.values()}
         names = {record.reference.backup: name for name, record in found.items()}
 

@@ -1,12 +1,14 @@
-"""Many small systems at their routine, against a plain shell loop of ssh, tar, zstd and age with eight at a time.
+"""Many small systems at their routine, against a plain shell loop of ssh, tar, zstd and age with
+eight at a time.
 
 python benchmarks/fleet.py [--systems 1000] [--workers 2] [--slots 6]
 
-Every system has an sshd of its own (in namespaces of its own) and a dozen files of 2 kB beside what a bare server has;
-their routine takes all of them at the same moment. ``cold``: the first take of each; ``unchanged``: the next ones, each
-of which finds more connections, as every worker keeps its own. The loop copies the same ``/etc``. ``bare`` is the
-commands of an unchanged take and nothing else, in one command line over OpenSSH's own kept connections: what would be
-left if Fennox itself took no time. Ratios are of one run. Statements of the database are counted by pg_stat_statements.
+Every system has an sshd of its own (in namespaces of its own) and a dozen files of 2 kB beside what
+a bare server has; their routine takes all of them at the same moment. ``cold``: the first take of
+each; ``unchanged``: the next ones, each of which finds more connections, as every worker keeps its
+own. The loop copies the same ``/etc``. ``bare`` is the commands of an unchanged take and nothing
+else, in one command line over OpenSSH's own kept connections: what would be left if Fennox itself
+took no time. Ratios are of one run. Statements of the database are counted by pg_stat_statements.
 """
 
 from __future__ import annotations
@@ -39,14 +41,19 @@ _COMMANDS = (
 )
 
 _ENROL = """
-insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings, machine, needs,
-                     suspended_because, left_open, retired_because, let_go, differs, differs_state, version, created)
-values (md5(%(name)s), %(name)s, %(name)s, 'linux-server', %(address)s, (select id from logins limit 1), %(key)s, '',
-        '["fleet"]', jsonb_build_object('ssh-restart', %(restart)s::text), null, '[]', '', '[]', '', false, '', '', 1,
+insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings,
+       machine, needs,
+                     suspended_because, left_open, retired_because, let_go, differs,
+                     differs_state, version, created)
+values (md5(%(name)s), %(name)s, %(name)s, 'linux-server', %(address)s,
+       (select id from logins limit 1), %(key)s, '',
+        '["fleet"]', jsonb_build_object('ssh-restart', %(restart)s::text), null, '[]', '', '[]',
+        '', false, '', '', 1,
         now())
 """
 _DUE = """
-insert into runs (id, kind, state, system_id, store_id, routine_id, backup_id, "order", result, by, created, attempt,
+insert into runs (id, kind, state, system_id, store_id, routine_id, backup_id, "order", result,
+       by, created, attempt,
                   fence, stop_asked, step, documents, size, reason, remedy, odd)
 select md5(random()::text || id), 'take', 'queued', id, (select id from stores limit 1),
        (select id from routines limit 1), md5(random()::text || id || 'backup'),
@@ -64,8 +71,13 @@ class Fleet:
         self.key = folder / "key"
         self.key.write_text(self.private)
         self.key.chmod(0o600)
-        places = [(f"127.22.{number // 250}.{number % 250 + 1}", f"ferry-{number:04}") for number in range(count)]
-        self.servers = [LinuxServer(folder / "machines" / name, host, SSH_PORT) for host, name in places]
+        places = [
+            (f"127.22.{number // 250}.{number % 250 + 1}", f"ferry-{number:04}")
+            for number in range(count)
+        ]
+        self.servers = [
+            LinuxServer(folder / "machines" / name, host, SSH_PORT) for host, name in places
+        ]
 
     def put_up(self) -> None:
         with ThreadPoolExecutor(8) as pool:
@@ -89,12 +101,23 @@ class Fleet:
         shutil.rmtree(place, ignore_errors=True)
         place.mkdir()
         hosts = "\n".join(server.host for server in self.servers[:count])
-        remote = f"ssh -q -i {self.key} -p {SSH_PORT} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null"
-        one = f"{remote} root@{{}} tar -c -C / etc | zstd -q -3 | age -r {recipient} -o {place}/{{}}.age"
+        remote = (
+            f"ssh -q -i {self.key} -p {SSH_PORT} -o StrictHostKeyChecking=no -o"
+            " UserKnownHostsFile=/dev/null"
+        )
+        one = (
+            f"{remote} root@{{}} tar -c -C / etc | zstd -q -3 | age -r {recipient} -o"
+            f" {place}/{{}}.age"
+        )
         os.sync()
         begun = time.monotonic()
-        subprocess.run(["xargs", "-P", "8", "-I{}", "sh", "-c", one], input=hosts, text=True, check=True,
-                       stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            ["xargs", "-P", "8", "-I{}", "sh", "-c", one],
+            input=hosts,
+            text=True,
+            check=True,
+            stderr=subprocess.DEVNULL,
+        )
         seconds = time.monotonic() - begun
         made = sum(1 for file in place.iterdir() if file.stat().st_size > 1000)
         if made != count:
@@ -107,17 +130,32 @@ class Fleet:
         kept.mkdir(exist_ok=True)
         hosts = [server.host for server in self.servers[:count]]
         common = ["-q", "-p", str(SSH_PORT), "-o", f"ControlPath={kept}/%h"]
-        new = [*common, "-i", str(self.key), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
+        new = [
+            *common,
+            "-i",
+            str(self.key),
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-o",
+            "UserKnownHostsFile=/dev/null",
+        ]
         for host in hosts:
             subprocess.run(["ssh", *new, "-M", "-f", "-N", f"root@{host}"], check=True)
         try:
             begun = time.monotonic()
-            subprocess.run(["xargs", "-P", "8", "-I{}", "ssh", *common, "root@{}", _COMMANDS], input="\n".join(hosts),
-                           text=True, check=True, stdout=subprocess.DEVNULL)  # fmt: skip
+            subprocess.run(
+                ["xargs", "-P", "8", "-I{}", "ssh", *common, "root@{}", _COMMANDS],
+                input="\n".join(hosts),
+                text=True,
+                check=True,
+                stdout=subprocess.DEVNULL,
+            )
             return time.monotonic() - begun
         finally:
             for host in hosts:
-                subprocess.run(["ssh", *common, "-O", "exit", f"root@{host}"], check=False, capture_output=True)
+                subprocess.run(
+                    ["ssh", *common, "-O", "exit", f"root@{host}"], check=False, capture_output=True
+                )
 
 
 class Taker:
@@ -143,12 +181,19 @@ class Taker:
         service.set_up(private_key=self.fleet.private)
         service.add_routine("nightly", "label=fleet")
         for server in self.fleet.servers:
-            self._ask(_ENROL, name=server.folder.name, address=f"{server.host}:{SSH_PORT}", key=server.host_key,
-                      restart=SSH_RESTART)  # fmt: skip
+            self._ask(
+                _ENROL,
+                name=server.folder.name,
+                address=f"{server.host}:{SSH_PORT}",
+                key=server.host_key,
+                restart=SSH_RESTART,
+            )
         environment = {**service.environment, "FENNOX_WORKERS": str(self.slots)}
         log = (folder / "workers.log").open("ab")
         for _ in range(self.count):
-            self.workers.append(subprocess.Popen([FENNOX, "worker", "run"], env=environment, stdout=log, stderr=log))
+            self.workers.append(
+                subprocess.Popen([FENNOX, "worker", "run"], env=environment, stdout=log, stderr=log)
+            )
         while len(service.call("GET", "/workers")["items"]) < self.count:
             time.sleep(0.05)
 
@@ -164,7 +209,9 @@ class Taker:
         begun = time.monotonic()
         self._ask(_DUE, count=count)
         self._ask("select pg_notify('fennox_queued', '')")
-        while self._ask("select count(*) from runs where state in ('queued', 'running', 'waiting')") != [(0,)]:
+        while self._ask(
+            "select count(*) from runs where state in ('queued', 'running', 'waiting')"
+        ) != [(0,)]:
             time.sleep(0.2)
         seconds = time.monotonic() - begun
         [(failed,)] = self._ask("select count(*) from runs where state <> 'done'")
@@ -172,7 +219,8 @@ class Taker:
             [reason] = self._ask("select reason from runs where state <> 'done' limit 1")
             sys.exit(f"{failed} takes failed: {reason[0]}")
         [(statements,)] = self._ask(
-            "select sum(calls) from pg_stat_statements where query not like '%from runs where state%'"
+            "select sum(calls) from pg_stat_statements where query not like '%from runs where"
+            " state%'"
         )
         return seconds, float(str(statements)) / count
 
@@ -192,7 +240,10 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
     fleet = Fleet(folder, max(counts))
     try:
         fleet.put_up()
-        print(f"{max(counts)} machines after {time.monotonic() - begun:.0f} s; {workers} workers with {slots} slots")
+        print(
+            f"{max(counts)} machines after {time.monotonic() - begun:.0f} s; {workers} workers with"
+            f" {slots} slots"
+        )
         for count in counts:
             place = folder / f"of-{count}"
             place.mkdir()
@@ -201,24 +252,35 @@ def measure(folder: Path, counts: list[int], workers: int, slots: int) -> None:
             taker = Taker(place, fleet, workers, slots)
             try:
                 taker.start()
-                print(f"{count} systems: the loop {loop:.1f} s, {count / loop:.1f} systems a second; "
-                      f"bare {bare:.1f} s, {loop / bare:.2f} of the loop's throughput")  # fmt: skip
+                print(
+                    f"{count} systems: the loop {loop:.1f} s, {count / loop:.1f} systems a second; "
+                    f"bare {bare:.1f} s, {loop / bare:.2f} of the loop's throughput"
+                )
                 for name in ("cold", *["unchanged"] * 4):
                     seconds, statements = taker.take(count)
-                    print(f"  {name:<10}{seconds:7.1f} s  {loop / seconds:5.2f} of the loop's throughput, "
-                          f"{1000 * seconds / count:.0f} ms a system, {statements:.0f} statements a run",
-                          flush=True)  # fmt: skip
+                    print(
+                        f"  {name:<10}{seconds:7.1f} s  {loop / seconds:5.2f} of the loop's"
+                        f" throughput, {1000 * seconds / count:.0f} ms a system, {statements:.0f}"
+                        " statements a run",
+                        flush=True,
+                    )
             finally:
                 taker.stop()
     finally:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)  # whoever is impatient now would leave machines behind
+        signal.signal(
+            signal.SIGINT, signal.SIG_IGN
+        )  # whoever is impatient now would leave machines behind
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
         fleet.stop()
 
 
 def main() -> None:
-    signal.signal(signal.SIGTERM, signal.default_int_handler)  # it ends as by Ctrl C, and stops what it began
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    signal.signal(
+        signal.SIGTERM, signal.default_int_handler
+    )  # it ends as by Ctrl C, and stops what it began
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--systems", type=int, default=1000)
     parser.add_argument("--workers", type=int, default=2)
     parser.add_argument("--slots", type=int, default=6)

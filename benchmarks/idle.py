@@ -2,9 +2,10 @@
 
     python benchmarks/idle.py [--seconds 120] [--systems 20] [--simulated]
 
-Printed are the share of one core that the service and its database take, that of a process which only wakes up once a
-second, statements a minute (pg_stat_statements), and resident memory. The promise is under 0.5 % of a core and 150 MB
-for the service. ``--simulated``: it lives by a simulated clock that goes as the real one does, as the demo's does.
+Printed are the share of one core that the service and its database take, that of a process which
+only wakes up once a second, statements a minute (pg_stat_statements), and resident memory. The
+promise is under 0.5 % of a core and 150 MB for the service. ``--simulated``: it lives by a
+simulated clock that goes as the real one does, as the demo's does.
 """
 
 from __future__ import annotations
@@ -31,9 +32,12 @@ _TICKS = os.sysconf("SC_CLK_TCK")
 _WAKES = "import time\nwhile True: time.sleep(1)"
 
 _ENROL = """
-insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings, machine, needs,
-                     suspended_because, left_open, retired_because, let_go, differs, differs_state, version, created)
-select md5(n::text), 'ferry-' || n, 'ferry-' || n, 'linux-server', '127.22.0.1:22', (select id from logins limit 1),
+insert into systems (id, name, folder, kind, address, login_id, key, site, labels, settings,
+       machine, needs,
+                     suspended_because, left_open, retired_because, let_go, differs,
+                     differs_state, version, created)
+select md5(n::text), 'ferry-' || n, 'ferry-' || n, 'linux-server', '127.22.0.1:22',
+       (select id from logins limit 1),
        'SHA256:x', '', '[]', '{}', null, '[]', '', '[]', '', false, '', '', 1, now()
 from generate_series(1, %s) as n
 """
@@ -90,16 +94,31 @@ def measure(folder: Path, database: str, address: str, given: argparse.Namespace
             service.start()  # what only its first administrator needed is not part of its nights
             time.sleep(_SETTLES)
             asked.execute("select pg_stat_statements_reset()")
-            postmaster = int((folder / "pg" / "data" / "postmaster.pid").read_text().splitlines()[0])
+            postmaster = int(
+                (folder / "pg" / "data" / "postmaster.pid").read_text().splitlines()[0]
+            )
             of_database = [postmaster, *children_of(postmaster)]
-            before = seconds_of(service.process.pid), sum(map(seconds_of, of_database)), seconds_of(wakes.pid)
+            before = (
+                seconds_of(service.process.pid),
+                sum(map(seconds_of, of_database)),
+                seconds_of(wakes.pid),
+            )
             time.sleep(given.seconds)
-            after = seconds_of(service.process.pid), sum(map(seconds_of, of_database)), seconds_of(wakes.pid)
+            after = (
+                seconds_of(service.process.pid),
+                sum(map(seconds_of, of_database)),
+                seconds_of(wakes.pid),
+            )
             calls = asked.execute("select sum(calls) from pg_stat_statements").fetchone()
-            top = asked.execute("select calls, query from pg_stat_statements order by calls desc limit 12").fetchall()
+            top = asked.execute(
+                "select calls, query from pg_stat_statements order by calls desc limit 12"
+            ).fetchall()
         own, theirs, least = (end - begin for begin, end in zip(before, after, strict=True))
         now, peak = service.resident("VmRSS"), service.resident()
-        print(f"service    {100 * own / given.seconds:6.2f} % of a core, {now:.0f} MB, {peak:.0f} at most")
+        print(
+            f"service    {100 * own / given.seconds:6.2f} % of a core, {now:.0f} MB, {peak:.0f} at"
+            " most"
+        )
         print(f"database   {100 * theirs / given.seconds:6.2f} % of a core")
         print(f"statements {float(calls[0] if calls else 0) * 60 / given.seconds:6.0f} a minute")
         print(f"a process that wakes once a second {100 * least / given.seconds:.2f} %")

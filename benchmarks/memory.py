@@ -1,9 +1,10 @@
-"""How much memory a large part takes: it streams through take, copy, verify and restore, and the peak is printed.
+"""How much memory a large part takes: it streams through take, copy, verify and restore, and the
+peak is printed.
 
     python benchmarks/memory.py [--megabytes 5000]
 
-The promise is under 200 MB of resident memory for a part of 5 GB. The content is made up as it is read and is not
-kept, so two stores of its size are all the room that is needed.
+The promise is under 200 MB of resident memory for a part of 5 GB. The content is made up as it is
+read and is not kept, so two stores of its size are all the room that is needed.
 """
 
 from __future__ import annotations
@@ -55,13 +56,20 @@ async def run(megabytes: int) -> None:
     print(f"at rest: {peak()} MB")
     with tempfile.TemporaryDirectory() as folder:
         keys = new_keys()
-        one, two = [await holding(Path(folder) / name, keys, lambda: datetime.now(UTC)) for name in ("one", "two")]
+        one, two = [
+            await holding(Path(folder) / name, keys, lambda: datetime.now(UTC))
+            for name in ("one", "two")
+        ]
 
         def told(what: str, since: float) -> None:
-            print(f"{what:<8} {time.monotonic() - since:6.1f} s, peak so far {peak()} MB", flush=True)
+            print(
+                f"{what:<8} {time.monotonic() - since:6.1f} s, peak so far {peak()} MB", flush=True
+            )
 
         begun = time.monotonic()
-        backup, digest = await store_stream(one.vault, one.index, "/big", made_up(megabytes), megabytes * 1_000_000)
+        backup, digest = await store_stream(
+            one.vault, one.index, "/big", made_up(megabytes), megabytes * 1_000_000
+        )
         told("take", begun)
         begun = time.monotonic()
         record = await one.vault.find_record(backup)
@@ -85,7 +93,9 @@ async def run(megabytes: int) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--megabytes", type=int, default=5000)
     memory.keep_small()
     asyncio.run(run(parser.parse_args().megabytes))

@@ -1,4 +1,5 @@
-"""The offline reader in front of a large store: seconds and memory of `list` and `check`, beside a store of a tenth.
+"""The offline reader in front of a large store: seconds and memory of `list` and `check`, beside a
+store of a tenth.
 
 python benchmarks/offline.py [--backups 200000]
 """
@@ -30,7 +31,9 @@ DOCUMENTS = {f"/etc/conf.d/{number}.conf": b"value %d\n" % number * 50 for numbe
 
 
 async def filled(folder: Path, backups: int) -> None:
-    """Systems that never change: each backup is a record of its own that leads to the same content."""
+    """Systems that never change: each backup is a record of its own that leads to the same
+    content.
+    """
     vault = await make_vault(folder)
     first, _ = await store_backup(vault, PackIndex(), DOCUMENTS, name="first")
     record = await vault.find_record(first)
@@ -40,20 +43,33 @@ async def filled(folder: Path, backups: int) -> None:
             write(vault, folder, record.reference, sealed, system, number)
 
 
-def write(vault: Vault, folder: Path, like: records.Reference, sealed: Sealed, system: int, number: int) -> None:
+def write(
+    vault: Vault, folder: Path, like: records.Reference, sealed: Sealed, system: int, number: int
+) -> None:
     backup = secrets.token_hex(16)
     section = records.seal_section(sealed, vault.header.public(), vault.id, 1, backup)
     name = f"quay-{system}"
     reference = like.model_copy(
         update={
-            "backup": backup, "run": secrets.token_hex(16), "system": f"{system:032x}", "system_name": name,
-            "folder": f"{name}-{system:08x}", "name": "", "sequence": number, "sealed_digest": blake2b_256(section),
-            "time": f"2026{1 + number // 672 % 12:02d}{1 + number // 24 % 28:02d}T{number % 24:02d}0000Z",
+            "backup": backup,
+            "run": secrets.token_hex(16),
+            "system": f"{system:032x}",
+            "system_name": name,
+            "folder": f"{name}-{system:08x}",
+            "name": "",
+            "sequence": number,
+            "sealed_digest": blake2b_256(section),
+            "time": (
+                f"2026{1 + number // 672 % 12:02d}{1 + number // 24 % 28:02d}"
+                f"T{number % 24:02d}0000Z"
+            ),
         }
-    )  # fmt: skip
+    )
     path = folder / records.name(reference, plain_names=True)
     path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_bytes(records.encode(reference, section, vault.secret, vault.id, secrets.token_bytes(32)))
+    path.write_bytes(
+        records.encode(reference, section, vault.secret, vault.id, secrets.token_bytes(32))
+    )
 
 
 def read(folder: Path, phrase: Path, verb: str) -> tuple[float, float]:

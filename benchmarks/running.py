@@ -1,4 +1,6 @@
-"""A real service in a process of its own, for benchmarks: on its own database, asked over its interface."""
+"""A real service in a process of its own, for benchmarks: on its own database, asked over its
+interface.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,11 @@ from typing import Any
 import httpx
 
 HOST, PORT = "127.0.0.1", 8477
-USER, PASSWORD, PASSPHRASE = "harbour-admin", "four quiet boats at dawn", "grey gulls over holm island"
+USER, PASSWORD, PASSPHRASE = (
+    "harbour-admin",
+    "four quiet boats at dawn",
+    "grey gulls over holm island",
+)
 FENNOX = Path(sys.executable).parent / "fennox"
 
 
@@ -22,18 +28,29 @@ class Service:
 
     def __init__(self, folder: Path, database: str) -> None:
         self.folder = folder
-        here = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+        here = {
+            name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"
+        }
         self.environment = {
-            **here, "FENNOX_DATABASE": database, "FENNOX_STATE": str(folder / "state"), "FENNOX_HOST": HOST,
-            "FENNOX_PORT": str(PORT), "FENNOX_LOG": "json", "FENNOX_WEAK_SLOTS": "1",
+            **here,
+            "FENNOX_DATABASE": database,
+            "FENNOX_STATE": str(folder / "state"),
+            "FENNOX_HOST": HOST,
+            "FENNOX_PORT": str(PORT),
+            "FENNOX_LOG": "json",
+            "FENNOX_WEAK_SLOTS": "1",
             "XDG_CONFIG_HOME": str(folder / "config"),
-        }  # fmt: skip
+        }
         self.options: list[str] = []
-        self.http = httpx.Client(base_url=f"http://{HOST}:{PORT}/api/v1", timeout=120, trust_env=False)
+        self.http = httpx.Client(
+            base_url=f"http://{HOST}:{PORT}/api/v1", timeout=120, trust_env=False
+        )
 
     def start(self) -> None:
         log = (self.folder / "log").open("ab")
-        self.process = subprocess.Popen([FENNOX, "serve", *self.options], env=self.environment, stdout=log, stderr=log)
+        self.process = subprocess.Popen(
+            [FENNOX, "serve", *self.options], env=self.environment, stdout=log, stderr=log
+        )
         until = time.monotonic() + 60
         while True:
             try:
@@ -46,19 +63,38 @@ class Service:
 
     def set_up(self, **login: str) -> None:
         """An administrator, the store ``attic`` and the login ``root``, by the interface."""
-        lines = [json.loads(line) for line in (self.folder / "log").read_text().splitlines() if line.startswith("{")]
+        lines = [
+            json.loads(line)
+            for line in (self.folder / "log").read_text().splitlines()
+            if line.startswith("{")
+        ]
         code = next(line["link"].split("#")[1] for line in lines if "link" in line)
         self.call("POST", "/first-user", {"code": code, "user": USER, "password": PASSWORD})
         self.sign_in()
         (self.folder / "attic").mkdir()
-        self.call("POST", "/stores", {"name": "attic", "address": str(self.folder / "attic"), "passphrase": PASSPHRASE})
+        self.call(
+            "POST",
+            "/stores",
+            {"name": "attic", "address": str(self.folder / "attic"), "passphrase": PASSPHRASE},
+        )
         self.call("POST", "/logins", {"name": "root", "account": "root", **login})
 
     def add_routine(self, name: str, systems: str) -> None:
-        self.call("POST", "/routines", {
-            "name": name, "systems": systems, "when": "every day at 02:40", "zone": "Europe/Oslo", "store": "attic",
-            "spread": 60, "ladder": "everything for 14 days, daily for 60 days, weekly for 26 weeks, always 3",
-        })  # fmt: skip
+        self.call(
+            "POST",
+            "/routines",
+            {
+                "name": name,
+                "systems": systems,
+                "when": "every day at 02:40",
+                "zone": "Europe/Oslo",
+                "store": "attic",
+                "spread": 60,
+                "ladder": (
+                    "everything for 14 days, daily for 60 days, weekly for 26 weeks, always 3"
+                ),
+            },
+        )
 
     def sign_in(self) -> None:
         signed = self.call("POST", "/session", {"user": USER, "password": PASSWORD, "token": True})

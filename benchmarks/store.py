@@ -1,10 +1,12 @@
-"""What a store costs against `tar | zstd -3 | age`: ratios of time in one run, sizes, and requests by protocol.
+"""What a store costs against `tar | zstd -3 | age`: ratios of time in one run, sizes, and requests
+by protocol.
 
     python benchmarks/store.py [--megabytes 300] [--rounds 3]
 
-The tree is mixed: settings as text, rows of a table, and what does not compress. Both sides read the same files from
-the same disk; ours cuts, names, compresses, seals, packs and syncs each pack, the pipe writes one file. Rounds
-alternate, since the speed of a machine changes by the minute. Nothing here is a test.
+The tree is mixed: settings as text, rows of a table, and what does not compress. Both sides read
+the same files from the same disk; ours cuts, names, compresses, seals, packs and syncs each pack,
+the pipe writes one file. Rounds alternate, since the speed of a machine changes by the minute.
+Nothing here is a test.
 """
 
 from __future__ import annotations
@@ -67,7 +69,9 @@ class Counting(Wrapped):
     def _count(self, verb: str) -> None:
         self.asked[verb] = self.asked.get(verb, 0) + 1
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         self._count("put")
         await super().put(name, data, retain_until=retain_until)
 
@@ -89,14 +93,19 @@ def make_tree(folder: Path, megabytes: int) -> None:
     for number in range(max(1, share // 60_000)):
         path = folder / f"etc/{number % 40:02}/{number:05}.conf"
         path.parent.mkdir(parents=True, exist_ok=True)
-        lines = (f"{chance.choice(words)}.{line} = {' '.join(chance.choices(words, k=5))}" for line in range(1000))
+        lines = (
+            f"{chance.choice(words)}.{line} = {' '.join(chance.choices(words, k=5))}"
+            for line in range(1000)
+        )
         path.write_text("\n".join(lines))
     (folder / "data").mkdir()
     with (folder / "data/rows.table").open("w") as rows:
         written = number = 0
         while written < share:
             number += 1
-            written += rows.write(f"{number:09},{chance.choice(words)},{chance.random():.9f},{chance.choice(words)}\n")
+            written += rows.write(
+                f"{number:09},{chance.choice(words)},{chance.random():.9f},{chance.choice(words)}\n"
+            )
     with (folder / "data/noise.bin").open("wb") as noise:
         for _ in range(share // _BLOCK):
             noise.write(os.urandom(_BLOCK))
@@ -105,8 +114,12 @@ def make_tree(folder: Path, megabytes: int) -> None:
 async def new_vault(store: Store) -> Vault:
     keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
     cheap = Costs(memory=64, passes=1, lanes=1)
-    slot = headers.new_slot(keys, "x", label="x", since="20260101T000000Z", costs=cheap, random=secrets.token_bytes)
-    return await vaults.create(store, keys, sweeper="5a" * 16, slots=[slot], now=lambda: datetime.now(UTC))
+    slot = headers.new_slot(
+        keys, "x", label="x", since="20260101T000000Z", costs=cheap, random=secrets.token_bytes
+    )
+    return await vaults.create(
+        store, keys, sweeper="5a" * 16, slots=[slot], now=lambda: datetime.now(UTC)
+    )
 
 
 async def blocks(path: Path) -> AsyncIterator[bytes]:
@@ -124,45 +137,90 @@ class Bench:
 
 
 async def take(
-    vault: Vault, index: PackIndex, tree: Path, sequence: int, before: records.Previous | None = None
+    vault: Vault,
+    index: PackIndex,
+    tree: Path,
+    sequence: int,
+    before: records.Previous | None = None,
 ) -> tuple[str, BackupWriter]:
-    """``before``: trust the inodes, sizes and times of that backup, as a routine does on all nights but one a week."""
+    """``before``: trust the inodes, sizes and times of that backup, as a routine does on all nights
+    but one a week.
+    """
     await index.refresh(vault)
     writer = BackupWriter(vault, index, await vault.condemned())
     trust = await trusted(vault, index, writer.condemned, before, Bench(), "m")
     places = Places([[str(tree)]])
-    asked = await asyncio.create_subprocess_exec(*places.question(stamps=True), stdout=subprocess.PIPE)
+    asked = await asyncio.create_subprocess_exec(
+        *places.question(stamps=True), stdout=subprocess.PIPE
+    )
     answer, _ = await asked.communicate()
     [there] = places.surveys(answer, whole=asked.returncode == 0)
     seen = there.look
     assert seen is not None
     over = same(trust.known.get("tree", {}), seen.stamps)
-    assert all(writer.holds(bytes.fromhex(key.id)) for there in over.values() for key in there.chunks)
+    assert all(
+        writer.holds(bytes.fromhex(key.id)) for there in over.values() for key in there.chunks
+    )
     held = list(over.values())
-    for name in sorted(name for name, type_ in seen.types.items() if type_ == b"f" and name not in over):
+    for name in sorted(
+        name for name, type_ in seen.types.items() if type_ == b"f" and name not in over
+    ):
         path = Path(os.fsdecode(name))
         status = os.stat(path)
         content = await writer.add_content(blocks(path), expected=status.st_size)
         held.append(
-            Document(path=str(path), type="file", mode=0o644, modified=int(status.st_mtime), size=content.size,
-                     digest=content.digest, chunks=content.chunks, stamp=seen.stamps.get(name))
-        )  # fmt: skip
+            Document(
+                path=str(path),
+                type="file",
+                mode=0o644,
+                modified=int(status.st_mtime),
+                size=content.size,
+                digest=content.digest,
+                chunks=content.chunks,
+                stamp=seen.stamps.get(name),
+            )
+        )
     part = await stored_part(writer, trust, "tree", "Tree", held)
     backup = secrets.token_hex(16)
     head = Head(
-        kind=KindFile(name="bench", version=1, text=""), settings={}, parts=[part], census={}, expected={},
-        machine=Machine(id="m", product="p", version="1"), reached=Reached(address="a", account="b", key="c"),
-        findings=[], left_out=[], routine=None, fennox="bench",
-    )  # fmt: skip
+        kind=KindFile(name="bench", version=1, text=""),
+        settings={},
+        parts=[part],
+        census={},
+        expected={},
+        machine=Machine(id="m", product="p", version="1"),
+        reached=Reached(address="a", account="b", key="c"),
+        findings=[],
+        left_out=[],
+        routine=None,
+        fennox="bench",
+    )
     root, sealed = await writer.seal_manifest(head, backup)
     assert not writer.relies_on(await vault.condemned())
     reference = records.Reference(
-        backup=backup, run="r" * 32, attempt=1, system="5e" * 16, system_name="bench", folder="bench-5e5e5e5e",
-        kind="bench", name="", note="", purpose="backup", time=stamp(datetime.now(UTC)), sequence=sequence,
-        previous=None, parts=["tree"], partial=False, routine=None, generation=1, origin=vault.id, id_list=root,
+        backup=backup,
+        run="r" * 32,
+        attempt=1,
+        system="5e" * 16,
+        system_name="bench",
+        folder="bench-5e5e5e5e",
+        kind="bench",
+        name="",
+        note="",
+        purpose="backup",
+        time=stamp(datetime.now(UTC)),
+        sequence=sequence,
+        previous=None,
+        parts=["tree"],
+        partial=False,
+        routine=None,
+        generation=1,
+        origin=vault.id,
+        id_list=root,
         sizes=records.Sizes(documents=len(held), bytes=part.bytes, new_chunks=0, new_bytes=0),
-        sealed_digest=blake2b_256(sealed), read_whole=stamp(datetime.now(UTC)),
-    )  # fmt: skip
+        sealed_digest=blake2b_256(sealed),
+        read_whole=stamp(datetime.now(UTC)),
+    )
     await writer.commit(reference, sealed, MemoryJournal().check)
     return backup, writer
 
@@ -270,7 +328,10 @@ def one_round(tree: Path, work: Path, recipient: str, identity: Path) -> dict[st
     found["unchanged"] = timed(ours(2))
     found["trusting"] = timed(ours(4, kept[0][0]))
     found["bytes pipe"] = (work / "archive").stat().st_size
-    found["bytes first"], found["bytes unchanged"] = kept[0][1].written.bytes, kept[1][1].written.bytes
+    found["bytes first"], found["bytes unchanged"] = (
+        kept[0][1].written.bytes,
+        kept[1][1].written.bytes,
+    )
     found["pipe back"] = timed(lambda: by_hand_back(work / "archive", work / "back", identity))
     found["restore"] = timed(lambda: asyncio.run(restore(vault, kept[0][0], tree, work / "ours")))
     if subprocess.run(["diff", "-rq", str(tree), str(work / "ours")], check=False).returncode:
@@ -303,7 +364,9 @@ async def requests(place: servers.Place) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--megabytes", type=int, default=300)
     parser.add_argument("--rounds", type=int, default=3)
     arguments = parser.parse_args()
@@ -318,17 +381,33 @@ def main() -> None:
             ["age-keygen", "-y", str(identity)], check=True, capture_output=True, text=True
         ).stdout.strip()
         make_tree(base / "tree", arguments.megabytes)
-        rounds = [one_round(base / "tree", _work(base), recipient, identity) for _ in range(arguments.rounds)]
+        rounds = [
+            one_round(base / "tree", _work(base), recipient, identity)
+            for _ in range(arguments.rounds)
+        ]
     middle = {name: statistics.median(item[name] for item in rounds) for name in rounds[0]}
-    print(f"{arguments.megabytes} MB, medians of {arguments.rounds} rounds; the pipe took {middle['pipe']:.1f} s")
+    print(
+        f"{arguments.megabytes} MB, medians of {arguments.rounds} rounds; the pipe took"
+        f" {middle['pipe']:.1f} s"
+    )
     for name, base_name in (
-        ("first", "pipe"), ("unchanged", "pipe"), ("trusting", "pipe"), ("next day", "pipe"), ("scattered", "pipe"),
-        ("restore", "pipe back")
-    ):  # fmt: skip
-        print(f"  {name:<10} {middle[name] / middle[base_name]:.2f} of {base_name} ({middle[name]:.2f} s)")
+        ("first", "pipe"),
+        ("unchanged", "pipe"),
+        ("trusting", "pipe"),
+        ("next day", "pipe"),
+        ("scattered", "pipe"),
+        ("restore", "pipe back"),
+    ):
+        print(
+            f"  {name:<10} {middle[name] / middle[base_name]:.2f} of {base_name}"
+            f" ({middle[name]:.2f} s)"
+        )
     for name in ("pipe", "first", "unchanged", "next day", "scattered"):
         size = middle[f"bytes {name}"]
-        print(f"  {name:<10} {size / 1e6:10.3f} MB, {100 * size / middle['bytes pipe']:.4f} % of the pipe's")
+        print(
+            f"  {name:<10} {size / 1e6:10.3f} MB, {100 * size / middle['bytes pipe']:.4f} % of the"
+            " pipe's"
+        )
     print("Requests for a small backup:")
     with tempfile.TemporaryDirectory() as folder, servers.openssh(Path(folder)) as place:
         asyncio.run(requests(place))

@@ -1,10 +1,12 @@
-"""Taking over a real sshd against the pipe an administrator would write: ssh, tar, zstd, age. Ratios of one run.
+"""Taking over a real sshd against the pipe an administrator would write: ssh, tar, zstd, age.
+Ratios of one run.
 
 python benchmarks/take.py [--rounds 5]
 
-2 MB in 40 files, then 200 MB in 5,000; all are taken in turn, and the medians are compared. ``unchanged`` reads all of
-it again, ``trusting`` only what has another inode, size or time, as routines do. What ``confirms`` is the part in which
-a take looks at the packs it relies on and reads back what it wrote.
+2 MB in 40 files, then 200 MB in 5,000; all are taken in turn, and the medians are compared.
+``unchanged`` reads all of it again, ``trusting`` only what has another inode, size or time, as
+routines do. What ``confirms`` is the part in which a take looks at the packs it relies on and reads
+back what it wrote.
 """
 
 from __future__ import annotations
@@ -57,34 +59,58 @@ async def make_vault(folder: Path) -> Vault:
 
 
 class Taker:
-    """Takes one backup after another of one server, each with a new connection, as a service does."""
+    """Takes one backup after another of one server, each with a new connection, as a service
+    does.
+    """
 
     last: Taken | None
 
-    def __init__(self, server: LinuxServer, vault: Vault, key: str, carvers: Carvers, readings: Evaluators) -> None:
+    def __init__(
+        self, server: LinuxServer, vault: Vault, key: str, carvers: Carvers, readings: Evaluators
+    ) -> None:
         text = files("fennox").joinpath("kinds/linux-server.toml").read_text()
         kind = load(text)
         kind_file = KindFile(name=kind.name, version=kind.version, text=text)
         reached = Reached(address=f"{HOST}:{PORT}", account="root", key=server.host_key)
-        self.subject = Subject("5" * 32, "web-9", "web-9-55555555", kind, kind_file, {}, "", reached)
+        self.subject = Subject(
+            "5" * 32, "web-9", "web-9-55555555", kind, kind_file, {}, "", reached
+        )
         self.vault, self.index, self.login = vault, PackIndex(), Credential("root", private_key=key)
         self.carvers, self.readings, self.last = carvers, readings, None
 
     async def take(self, *, trust: bool = False) -> Taken:
         last = self.last
         previous = Previous(backup=last.reference.backup, digest=last.digest) if last else None
-        order = Order(secrets.token_hex(16), secrets.token_hex(16), 1, stamp(now()),
-                      last.reference.sequence + 1 if last else 1, previous, trust=trust)  # fmt: skip
+        order = Order(
+            secrets.token_hex(16),
+            secrets.token_hex(16),
+            1,
+            stamp(now()),
+            last.reference.sequence + 1 if last else 1,
+            previous,
+            trust=trust,
+        )
         link = await ssh.connect(Address(HOST, PORT), self.login, self.subject.reached.key)
         try:
-            self.last = await take(self.vault, self.index, link, self.subject, order, MemoryJournal(),
-                                   self.readings, any_machine=True, carvers=self.carvers)  # fmt: skip
+            self.last = await take(
+                self.vault,
+                self.index,
+                link,
+                self.subject,
+                order,
+                MemoryJournal(),
+                self.readings,
+                any_machine=True,
+                carvers=self.carvers,
+            )
         finally:
             await link.close()
         return self.last
 
 
-spent: list[float] = []  # seconds in which a take looked at the packs it relies on, and read back what it wrote
+spent: list[
+    float
+] = []  # seconds in which a take looked at the packs it relies on, and read back what it wrote
 _confirm = BackupWriter.confirm
 
 
@@ -96,7 +122,10 @@ async def timed_confirm(writer: BackupWriter) -> None:
 
 def by_hand(folder: Path, key: Path, recipient: str) -> float:
     """``ssh … tar | zstd -3 | age`` into a file."""
-    remote = f"ssh -q -i {key} -p {PORT} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null root@{HOST}"
+    remote = (
+        f"ssh -q -i {key} -p {PORT} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null"
+        f" root@{HOST}"
+    )
     pipe = f"{remote} tar -c -C / etc | zstd -q -3 -T2 | age -r {recipient} -o {folder}/by-hand.age"
     os.sync()  # here and below: nobody waits for what another has written
     begun = time.monotonic()
@@ -107,7 +136,9 @@ def by_hand(folder: Path, key: Path, recipient: str) -> float:
 def fill(server: LinuxServer, count: int, size: int) -> None:
     """``count`` files of ``size`` bytes of settings, half of them made up."""
     for number in range(count):
-        lines = (f"setting-{number}-{line} = {secrets.token_hex(12)}\n" for line in range(size // 48))
+        lines = (
+            f"setting-{number}-{line} = {secrets.token_hex(12)}\n" for line in range(size // 48)
+        )
         server.write(f"/etc/saltmere/{number % 50:02}/{number:05}.conf", "".join(lines))
 
 
@@ -120,13 +151,18 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
     server.install("web-9", public)
     fill(server, count, size)
     server.start()
-    carvers, readings = Carvers(), Evaluators.of_readings()  # as a service has them: begun in the first round
+    carvers, readings = (
+        Carvers(),
+        Evaluators.of_readings(),
+    )  # as a service has them: begun in the first round
     times: dict[str, list[float]] = {"pipe": [], "first": [], "unchanged": [], "trusting": []}
     confirming: dict[str, list[float]] = {name: [] for name in times}
     try:
         for number in range(rounds):
             times["pipe"].append(by_hand(folder, key, recipient))
-            taker = Taker(server, await make_vault(folder / f"store-{number}"), private, carvers, readings)
+            taker = Taker(
+                server, await make_vault(folder / f"store-{number}"), private, carvers, readings
+            )
             for name in ("first", "unchanged", "stamped", "trusting"):
                 os.sync()
                 begun = time.monotonic()
@@ -139,7 +175,11 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
         print(f"{sizes.documents} documents, {sizes.bytes / 1e6:.1f} MB, medians of {rounds}:")
         base = statistics.median(times["pipe"])
         for name, held in times.items():
-            asked = f"; {statistics.median(confirming[name]):.1%} of it confirms" if confirming[name] else ""
+            asked = (
+                f"; {statistics.median(confirming[name]):.1%} of it confirms"
+                if confirming[name]
+                else ""
+            )
             took = statistics.median(held)
             print(f"  {name:<10}{took:7.2f} s  {took / base:5.2f} of the pipe{asked}")
     finally:
@@ -149,7 +189,9 @@ async def measure(count: int, size: int, rounds: int, folder: Path, recipient: s
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--rounds", type=int, default=5)
     rounds = parser.parse_args().rounds
     BackupWriter.confirm = timed_confirm  # type: ignore[assignment,method-assign]

@@ -1,10 +1,12 @@
-"""A private PostgreSQL cluster below one folder: made once, reached over a socket only its owner can enter.
+"""A private PostgreSQL cluster below one folder: made once, reached over a socket only its owner
+can enter.
 
     python scripts/private_postgres.py start FOLDER [--unsafe-no-sync]    prints the database's URL
     python scripts/private_postgres.py stop FOLDER
 
-As root it runs under the account ``postgres`` (PostgreSQL refuses root); as a user under that user. If that account may
-not enter FOLDER, as below root's home, the cluster lies in the account's own home and FOLDER is a link to it.
+As root it runs under the account ``postgres`` (PostgreSQL refuses root); as a user under that user.
+If that account may not enter FOLDER, as below root's home, the cluster lies in the account's own
+home and FOLDER is a link to it.
 """
 
 from __future__ import annotations
@@ -22,7 +24,9 @@ ACCOUNT = "postgres"
 
 
 def _program(name: str) -> str:
-    found = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), key=lambda path: int(path.parts[4]))
+    found = sorted(
+        Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), key=lambda path: int(path.parts[4])
+    )
     program = str(found[-1]) if found else shutil.which(name)
     if program is None:
         sys.exit("PostgreSQL is not installed; install the Debian package postgresql.")
@@ -63,20 +67,50 @@ def start(folder: Path, *, sync: bool = True) -> str:
     folder.chmod(0o700)
     root = folder.resolve()
     if not (root / "data/PG_VERSION").exists():
-        words = ["-D", f"{root}/data", "-U", "fennox", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8"]
+        words = [
+            "-D",
+            f"{root}/data",
+            "-U",
+            "fennox",
+            "-A",
+            "trust",
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+        ]
         _run(_program("initdb"), *words, *([] if sync else ["--no-sync"]))
     if not running(folder):
-        options = f"-c listen_addresses='' -c unix_socket_directories='{root}/socket' -c max_connections=200"
+        options = (
+            f"-c listen_addresses='' -c unix_socket_directories='{root}/socket' -c"
+            " max_connections=200"
+        )
         if not sync:
             options += " -c fsync=off"  # a killed server loses nothing; a crashed machine may
-        _run(_program("pg_ctl"), "-D", f"{root}/data", "-l", f"{root}/log", "-w", "-t", "30", "-o", options, "start")
+        _run(
+            _program("pg_ctl"),
+            "-D",
+            f"{root}/data",
+            "-l",
+            f"{root}/log",
+            "-w",
+            "-t",
+            "30",
+            "-o",
+            options,
+            "start",
+        )
     _make_database(root, "fennox")
     return url(folder)
 
 
 def _may_enter(folder: Path) -> bool:
     """Whether the account may."""
-    return subprocess.run(["test", "-x", folder], user=ACCOUNT, group=ACCOUNT, extra_groups=[]).returncode == 0
+    return (
+        subprocess.run(
+            ["test", "-x", folder], user=ACCOUNT, group=ACCOUNT, extra_groups=[]
+        ).returncode
+        == 0
+    )
 
 
 def _lead_home(folder: Path) -> None:
@@ -95,8 +129,12 @@ def _make_database(root: Path, name: str) -> None:
     options = {"user": ACCOUNT, "group": ACCOUNT, "extra_groups": []} if os.getuid() == 0 else {}
     found = subprocess.run(
         [*psql, f"select 1 from pg_database where datname = '{name}'"],  # noqa: S608
-        cwd="/", capture_output=True, text=True, check=True, **options,  # type: ignore[call-overload]
-    )  # fmt: skip
+        cwd="/",
+        capture_output=True,
+        text=True,
+        check=True,
+        **options,  # type: ignore[call-overload]
+    )
     if found.stdout.strip() != "1":
         _run(*psql, f"create database {name}")
 
@@ -107,10 +145,16 @@ def stop(folder: Path, mode: str = "fast") -> None:
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("action", choices=["start", "stop"])
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--unsafe-no-sync", action="store_true", help="for tests: a crash of the machine may lose data")
+    parser.add_argument(
+        "--unsafe-no-sync",
+        action="store_true",
+        help="for tests: a crash of the machine may lose data",
+    )
     arguments = parser.parse_args()
     if arguments.action == "start":
         print(start(arguments.folder, sync=not arguments.unsafe_no_sync))

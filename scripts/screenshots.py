@@ -1,4 +1,5 @@
-"""Makes docs/screenshots/ anew from a running demo: one PNG of each page, and of each main command's output.
+"""Makes docs/screenshots/ anew from a running demo: one PNG of each page, and of each main
+command's output.
 
 python scripts/screenshots.py .state/demo docs/screenshots
 """
@@ -22,11 +23,20 @@ from rich.console import Console
 
 ADDRESS, USER = "http://127.0.0.1:8420", "harbour-admin"
 SIZE: ViewportSize = {"width": 1280, "height": 800}
-FLAGS = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--no-first-run"]
-PLACE = "/srv/saltmere"  # where the demo seems to lie: the path on this machine is nobody's business
+FLAGS = [
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--no-first-run",
+]
+PLACE = (  # where the demo seems to lie: the path on this machine is nobody's business
+    "/srv/saltmere"
+)
 ELSEWHERE = """([here, place]) => {
   const walker = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
-  while (walker.nextNode()) walker.currentNode.data = walker.currentNode.data.replaceAll(here, place);
+  while (walker.nextNode())
+    walker.currentNode.data = walker.currentNode.data.replaceAll(here, place);
 }"""
 COMMANDS = {
     "cli-status": ["status"],
@@ -49,7 +59,9 @@ def main() -> None:
     signed: Any = httpx.post(
         f"{ADDRESS}/api/v1/session", json={"user": USER, "password": password, "token": True}
     ).json()
-    caller = httpx.Client(base_url=f"{ADDRESS}/api/v1", headers={"authorization": f"Bearer {signed['token']}"})
+    caller = httpx.Client(
+        base_url=f"{ADDRESS}/api/v1", headers={"authorization": f"Bearer {signed['token']}"}
+    )
     sheets = caller.get("/restores").json()["items"]
     sheet = next(item["id"] for item in sheets if item["state"] == "proved")
     since = (datetime.now(UTC) - timedelta(days=21)).date()
@@ -64,15 +76,26 @@ def main() -> None:
 
         for name, words in COMMANDS.items():
             if wanted(name):
-                picture(browser.new_page(viewport=SIZE), [word.format(sheet=sheet, since=since) for word in words],
-                        signed["token"], arguments.demo, arguments.to / f"{name}.png")  # fmt: skip
+                picture(
+                    browser.new_page(viewport=SIZE),
+                    [word.format(sheet=sheet, since=since) for word in words],
+                    signed["token"],
+                    arguments.demo,
+                    arguments.to / f"{name}.png",
+                )
         pages = {
-            "estate": "/", "system": "/systems/northness-watch",
+            "estate": "/",
+            "system": "/systems/northness-watch",
             "compare": f"/compare?system={watched}&before={before}&after={after}",
-            "kind": "/kinds/postgresql-server", "access": "/access", "restore-desk": "/restores",
-            "run-sheet": f"/restores/{sheet}", "routines": "/routines", "stores": "/stores",
-            "store": "/stores/harbour", "log-book": "/runs",
-        }  # fmt: skip
+            "kind": "/kinds/postgresql-server",
+            "access": "/access",
+            "restore-desk": "/restores",
+            "run-sheet": f"/restores/{sheet}",
+            "routines": "/routines",
+            "stores": "/stores",
+            "store": "/stores/harbour",
+            "log-book": "/runs",
+        }
         for looks in ("light", "dark"):
             context = browser.new_context(viewport=SIZE, base_url=ADDRESS, color_scheme=looks)
             page = context.new_page()
@@ -96,18 +119,31 @@ def main() -> None:
 
 def picture(page: Page, words: list[str], token: str, demo: Path, to: Path) -> None:
     """A command's output as a terminal of 150 columns shows it."""
-    environment = {**os.environ, "FENNOX_URL": ADDRESS, "FENNOX_TOKEN": token, "FORCE_COLOR": "1", "COLUMNS": "150",
-                   "TZ": "Europe/Oslo"}  # fmt: skip
+    environment = {
+        **os.environ,
+        "FENNOX_URL": ADDRESS,
+        "FENNOX_TOKEN": token,
+        "FORCE_COLOR": "1",
+        "COLUMNS": "150",
+        "TZ": "Europe/Oslo",
+    }
     program = Path(sys.executable).parent / "fennox"
     done = subprocess.run(
-        [program, *words], env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+        [program, *words],
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        check=False,
     )
     console = Console(record=True, width=150, file=io.StringIO(), force_terminal=True)
     console.print(f"[bold]$ fennox {' '.join(words)}[/bold]")
     for line in AnsiDecoder().decode(done.stdout.replace(str(demo.resolve()), PLACE)):
         console.print(line)
     page.set_content(console.export_html(inline_styles=True))
-    page.add_style_tag(content="body{margin:16px;font-size:13px;background:#fffdf8} pre{font-size:13px!important}")
+    page.add_style_tag(
+        content="body{margin:16px;font-size:13px;background:#fffdf8} pre{font-size:13px!important}"
+    )
     page.screenshot(path=to)
     page.close()
 

@@ -34,14 +34,19 @@ async def store_backup(
 ) -> tuple[str, Written]:
     """Write one backup with a single part ``settings``; returns its id and what was written."""
     writer = BackupWriter(vault, index, await vault.condemned())
-    held = [await write_document(writer, path, once(data), len(data), apart=apart) for path, data in documents.items()]
+    held = [
+        await write_document(writer, path, once(data), len(data), apart=apart)
+        for path, data in documents.items()
+    ]
     return await commit(writer, held, name=name, sequence=sequence), writer.written
 
 
 async def store_stream(
     vault: Vault, index: PackIndex, path: str, stream: AsyncIterator[bytes], size: int
 ) -> tuple[str, str]:
-    """One backup of one document that never is in memory whole; returns its id and the document's digest."""
+    """One backup of one document that never is in memory whole; returns its id and the document's
+    digest.
+    """
     writer = BackupWriter(vault, index, await vault.condemned())
     document = await write_document(writer, path, stream, size, apart=False)
     return await commit(writer, [document], name="", sequence=1), str(document.digest)
@@ -63,10 +68,17 @@ async def write_document(
 
 
 async def commit(
-    writer: BackupWriter, held: list[Document], *, name: str, sequence: int, part_name: str = "settings",
-    purpose: records.Purpose = "backup", partial: bool = False, kind_text: str = 'title = "Test"',
+    writer: BackupWriter,
+    held: list[Document],
+    *,
+    name: str,
+    sequence: int,
+    part_name: str = "settings",
+    purpose: records.Purpose = "backup",
+    partial: bool = False,
+    kind_text: str = 'title = "Test"',
     census: dict[str, list[str]] | None = None,
-) -> str:  # fmt: skip
+) -> str:
     vault = writer.vault
     part = await writer.add_part(part_name, "Settings", held)
     head = Head(

@@ -14,7 +14,9 @@ from cryptography.x509.oid import NameOID
 
 
 def make_certificate(folder: Path, host: str) -> tuple[Path, Path]:
-    """For ``host``, a name or an address: the files of the certificate, signed by itself, and of its key."""
+    """For ``host``, a name or an address: the files of the certificate, signed by itself, and of
+    its key.
+    """
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, host)])
     now = datetime.now(UTC)
@@ -23,17 +25,25 @@ def make_certificate(folder: Path, host: str) -> tuple[Path, Path]:
     except ValueError:
         called = x509.DNSName(host)
     made = (
-        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-        .serial_number(x509.random_serial_number()).not_valid_before(now - timedelta(days=1))
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=1))
         .not_valid_after(now + timedelta(days=30))
         .add_extension(x509.SubjectAlternativeName([called]), critical=False)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .sign(key, hashes.SHA256())
-    )  # fmt: skip
+    )
     certificate, private = folder / f"{host}.pem", folder / f"{host}.key"
     certificate.write_bytes(made.public_bytes(serialization.Encoding.PEM))
     private.write_bytes(
-        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+        key.private_bytes(
+            serialization.Encoding.PEM,
+            serialization.PrivateFormat.PKCS8,
+            serialization.NoEncryption(),
+        )
     )
     private.chmod(0o600)
     return certificate, private

@@ -22,23 +22,66 @@ NOON = datetime(2026, 3, 1, 12, 0, tzinfo=UTC)
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    parser.addoption("--examples", type=int, default=100, help="of each fuzzing test; `make soak` takes 200,000")
-    parser.addoption("--systems", type=int, default=6, help="of the simulated year; `make soak` takes 500")
-    parser.addoption("--disturbed", type=float, default=20, help="seconds of kills at random; `make soak` takes 1,800")
-    parser.addoption("--points", type=int, default=9, help="every how manyth verb to die at; `make soak` takes all")
-    parser.addoption("--chaos", type=float, default=20, help="seconds of faults at random; `scripts/chaos` takes 3,600")
-    parser.addoption("--faults", default="", help="of the random ones, only these: hung_line,full_store")
-    parser.addoption("--kills", type=int, default=8, help="how often the kill tests kill; `make soak` takes hundreds")
-    parser.addoption("--requests", type=int, default=3, help="of each operation of the API, good and bad, in a round")
-    parser.addoption("--requests-for", type=float, default=300, help="seconds of rounds; `make soak` takes 3,600")
-    parser.addoption("--crowds", action="store_true", help="hold how quickly others are answered; `make soak` does")
+    parser.addoption(
+        "--examples", type=int, default=100, help="of each fuzzing test; `make soak` takes 200,000"
+    )
+    parser.addoption(
+        "--systems", type=int, default=6, help="of the simulated year; `make soak` takes 500"
+    )
+    parser.addoption(
+        "--disturbed",
+        type=float,
+        default=20,
+        help="seconds of kills at random; `make soak` takes 1,800",
+    )
+    parser.addoption(
+        "--points",
+        type=int,
+        default=9,
+        help="every how manyth verb to die at; `make soak` takes all",
+    )
+    parser.addoption(
+        "--chaos",
+        type=float,
+        default=20,
+        help="seconds of faults at random; `scripts/chaos` takes 3,600",
+    )
+    parser.addoption(
+        "--faults", default="", help="of the random ones, only these: hung_line,full_store"
+    )
+    parser.addoption(
+        "--kills",
+        type=int,
+        default=8,
+        help="how often the kill tests kill; `make soak` takes hundreds",
+    )
+    parser.addoption(
+        "--requests",
+        type=int,
+        default=3,
+        help="of each operation of the API, good and bad, in a round",
+    )
+    parser.addoption(
+        "--requests-for", type=float, default=300, help="seconds of rounds; `make soak` takes 3,600"
+    )
+    parser.addoption(
+        "--crowds",
+        action="store_true",
+        help="hold how quickly others are answered; `make soak` does",
+    )
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    """Before any test module is read: what is tested how often is fixed where a test is declared."""
+    """Before any test module is read: what is tested how often is fixed where a test is
+    declared.
+    """
     # a busy machine is slow, and no test is about speed
-    settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow],
-                              max_examples=config.getoption("--examples"))  # fmt: skip
+    settings.register_profile(
+        "unhurried",
+        deadline=None,
+        suppress_health_check=[HealthCheck.too_slow],
+        max_examples=config.getoption("--examples"),
+    )
     settings.load_profile("unhurried")
 
 
@@ -72,6 +115,13 @@ async def vault(store_folder: Path) -> Vault:
 async def make_vault(folder: Path) -> Vault:
     keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
     slot = headers.new_slot(
-        keys, PASSPHRASE, label="safe", since="20260301T120000Z", costs=CHEAP, random=secrets.token_bytes
+        keys,
+        PASSPHRASE,
+        label="safe",
+        since="20260301T120000Z",
+        costs=CHEAP,
+        random=secrets.token_bytes,
     )
-    return await vaults.create(FolderStore(folder), keys, sweeper=secrets.token_hex(16), slots=[slot], now=fixed_now)
+    return await vaults.create(
+        FolderStore(folder), keys, sweeper=secrets.token_hex(16), slots=[slot], now=fixed_now
+    )

@@ -1,4 +1,6 @@
-"""A private PostgreSQL for a test process, and a fresh migrated database for each test that wants one."""
+"""A private PostgreSQL for a test process, and a fresh migrated database for each test that wants
+one.
+"""
 
 from __future__ import annotations
 

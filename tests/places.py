@@ -1,4 +1,6 @@
-"""Loopback addresses and ports for servers that tests start, distinct for parallel test processes."""
+"""Loopback addresses and ports for servers that tests start, distinct for parallel test
+processes.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
 """Fennox's own programs as processes, started by forking one that has already imported everything.
 
-Importing is most of what a short command costs. A forked program runs the same ``main`` with its own arguments,
-environment, folder and files, and can be killed as any other. It dies with whoever started it.
+Importing is most of what a short command costs. A forked program runs the same ``main`` with its
+own arguments, environment, folder and files, and can be killed as any other. It dies with whoever
+started it.
 """
 
 from __future__ import annotations
@@ -22,7 +23,13 @@ from multiprocessing.context import ForkServerProcess
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-_PACKAGES = ("fennox.cli", "fennox.service", "fennox.service.routes", "fennox.stores", "fennox.links")
+_PACKAGES = (
+    "fennox.cli",
+    "fennox.service",
+    "fennox.service.routes",
+    "fennox.stores",
+    "fennox.links",
+)
 _SET_PARENT_DEATH_SIGNAL = 1  # prctl(2)
 
 _Files = tuple[Path, Path, Path]  # for standard input, output and errors
@@ -35,7 +42,11 @@ def _modules() -> list[str]:
     found = [__name__, *_PACKAGES]
     for package in _PACKAGES:
         folder = importlib.import_module(package).__path__
-        found += [f"{package}.{module.name}" for module in pkgutil.iter_modules(folder) if not module.ispkg]
+        found += [
+            f"{package}.{module.name}"
+            for module in pkgutil.iter_modules(folder)
+            if not module.ispkg
+        ]
     return [*found, "tests.warm"]
 
 
@@ -66,13 +77,20 @@ class Program:
         self.process.kill()
 
 
-def start(words: Sequence[str], environment: Mapping[str, str], folder: Path, *, said: Path, wrong: Path) -> Program:
+def start(
+    words: Sequence[str], environment: Mapping[str, str], folder: Path, *, said: Path, wrong: Path
+) -> Program:
     """Start ``fennox`` with its output appended to ``said`` and its errors to ``wrong``."""
     return _start(words, environment, folder, (Path("/dev/null"), said, wrong))
 
 
 def run(
-    words: Sequence[str], environment: Mapping[str, str], folder: Path, *, given: str = "", limit: float = 300
+    words: Sequence[str],
+    environment: Mapping[str, str],
+    folder: Path,
+    *,
+    given: str = "",
+    limit: float = 300,
 ) -> subprocess.CompletedProcess[str]:
     """Run ``fennox`` to its end."""
     with TemporaryDirectory(prefix="fennox-program-") as place:
@@ -83,12 +101,18 @@ def run(
             code = program.wait(limit)
         finally:
             program.kill()
-        return subprocess.CompletedProcess(["fennox", *words], code, said.read_text(), wrong.read_text())
+        return subprocess.CompletedProcess(
+            ["fennox", *words], code, said.read_text(), wrong.read_text()
+        )
 
 
-def _start(words: Sequence[str], environment: Mapping[str, str], folder: Path, files: _Files) -> Program:
+def _start(
+    words: Sequence[str], environment: Mapping[str, str], folder: Path, files: _Files
+) -> Program:
     _context.set_forkserver_preload(_modules())
-    process = _context.Process(target=_run, args=(list(words), dict(environment), folder, files), daemon=True)
+    process = _context.Process(
+        target=_run, args=(list(words), dict(environment), folder, files), daemon=True
+    )
     process.start()
     return Program(process)
 
@@ -108,7 +132,9 @@ def _run(words: list[str], environment: dict[str, str], folder: Path, files: _Fi
         os.close(opened)
     sys.stdin = os.fdopen(0, "r", encoding="utf-8", closefd=False)
     sys.stdout = os.fdopen(1, "w", encoding="utf-8", closefd=False)
-    sys.stderr = os.fdopen(2, "w", encoding="utf-8", errors="backslashreplace", buffering=1, closefd=False)
+    sys.stderr = os.fdopen(
+        2, "w", encoding="utf-8", errors="backslashreplace", buffering=1, closefd=False
+    )
     sys.argv = ["fennox", *words]
     from fennox.cli.main import run as fennox
 

@@ -51,7 +51,13 @@ EXCEPTIONS = {
 }
 # what only one corner of core may use
 CONFINED = {
-    "cryptography": ["core/format", "core/kinds/certificates.py", "links", "service", "site/here.py"],
+    "cryptography": [
+        "core/format",
+        "core/kinds/certificates.py",
+        "links",
+        "service",
+        "site/here.py",
+    ],
     "blake3": ["core/format"],
     "nacl": ["core/format/digest.py"],
     "zstandard": ["core/format", "engine/export.py", "rescue.py"],
@@ -82,7 +88,18 @@ CONFINED = {
     "fastapi": ["service"],
     "greenlet": ["engine/tarstream.py"],
 }
-IMPURE = {"os", "random", "secrets", "socket", "subprocess", "asyncio", "logging", "time", "shutil", "pathlib"}
+IMPURE = {
+    "os",
+    "random",
+    "secrets",
+    "socket",
+    "subprocess",
+    "asyncio",
+    "logging",
+    "time",
+    "shutil",
+    "pathlib",
+}
 
 
 def modules() -> list[Path]:
@@ -112,7 +129,9 @@ def test_a_room_imports_only_what_the_table_allows(path: Path) -> None:
         if not module.startswith("fennox."):
             continue
         inner = module.removeprefix("fennox.")
-        if any(inner == a or inner.startswith(a + ".") or a.startswith(inner + ".") for a in allowed):
+        if any(
+            inner == a or inner.startswith(a + ".") or a.startswith(inner + ".") for a in allowed
+        ):
             continue
         pytest.fail(f"{name} imports {module}; {room} may import {allowed}")
 
@@ -123,7 +142,9 @@ def test_libraries_stay_in_their_corner_and_core_touches_nothing(path: Path) -> 
     for module in imports(path):
         top = module.split(".")[0]
         if top in CONFINED:
-            assert any(name.startswith(corner) for corner in [*CONFINED[top], "rescue.py"]), f"{name} uses {top}"
+            assert any(name.startswith(corner) for corner in [*CONFINED[top], "rescue.py"]), (
+                f"{name} uses {top}"
+            )
         if name.startswith("core/"):
             assert top not in IMPURE, f"{name} uses {top}"
 
@@ -141,19 +162,29 @@ def test_the_environment_is_read_in_two_places_only() -> None:
 
 
 def test_logins_are_aimed_in_one_place() -> None:
-    """Who could make a use of a login, or open its secret, elsewhere could send it to any machine."""
+    """Who could make a use of a login, or open its secret, elsewhere could send it to any
+    machine.
+    """
     confined = {
         r"\bUse\(": {"service/uses.py"},
         r"\b(ssh|web)\.connect\(": {"service/context.py"},
-        r"\.credential\(": {"service/context.py", "service/storekeeping.py", "service/defaultlogins.py",
-                           "service/routes/looking.py"},  # the last three look at passwords and send none
-    }  # fmt: skip
+        r"\.credential\(": {
+            "service/context.py",
+            "service/storekeeping.py",
+            "service/defaultlogins.py",
+            "service/routes/looking.py",
+        },  # the last three look at passwords and send none
+    }
     for pattern, places in confined.items():
         found = {
-            path.relative_to(SOURCE).as_posix() for path in SOURCE.rglob("*.py") if re.search(pattern, path.read_text())
+            path.relative_to(SOURCE).as_posix()
+            for path in SOURCE.rglob("*.py")
+            if re.search(pattern, path.read_text())
         }
         assert found == places, pattern
 
 
 def test_no_module_is_named_for_nothing() -> None:
-    assert not [path for path in modules() if path.stem in {"utils", "util", "helpers", "misc", "common"}]
+    assert not [
+        path for path in modules() if path.stem in {"utils", "util", "helpers", "misc", "common"}
+    ]

@@ -1,4 +1,6 @@
-"""Something new of a closed sort, and every place that must know of it: the type check names them."""
+"""Something new of a closed sort, and every place that must know of it: the type check names
+them.
+"""
 
 from __future__ import annotations
 
@@ -14,29 +16,51 @@ ROOT = Path(__file__).parent.parent
 # what is added where, and the modules that do not know of it yet
 ADDED: dict[str, tuple[str, str, str, set[str]]] = {
     "a store scheme": (
-        "stores/addresses.py", '"dav", "davs"]', '"dav", "davs", "gopher"]', {"stores/opening.py"},
+        "stores/addresses.py",
+        '"dav", "davs"]',
+        '"dav", "davs", "gopher"]',
+        {"stores/opening.py"},
     ),
     "a sort of result": (
-        "core/results.py", "class KeyResult(_Result):", "class TideResult(_Result):\n    kind: Literal[\"tide\"] = "
-        "\"tide\"\n\n\nclass KeyResult(_Result):", set(),
+        "core/results.py",
+        "class KeyResult(_Result):",
+        (
+            'class TideResult(_Result):\n    kind: Literal["tide"] = '
+            '"tide"\n\n\nclass KeyResult(_Result):'
+        ),
+        set(),
     ),
     "that result, in the union": (
-        "core/results.py", "    | KeyResult\n)", "    | KeyResult\n    | TideResult\n)", {"service/outcomes.py"},
+        "core/results.py",
+        "    | KeyResult\n)",
+        "    | KeyResult\n    | TideResult\n)",
+        {"service/outcomes.py"},
     ),
     "a kind of run": (
-        "core/orders.py", '"adopt", "rekey"]', '"adopt", "rekey", "tide"]', {"service/worker.py"},
+        "core/orders.py",
+        '"adopt", "rekey"]',
+        '"adopt", "rekey", "tide"]',
+        {"service/worker.py"},
     ),
     "a step verb": (
-        "core/kinds/steps.py", '"check", "validate"]', '"check", "validate", "tide"]', {"engine/restore.py"},
+        "core/kinds/steps.py",
+        '"check", "validate"]',
+        '"check", "validate", "tide"]',
+        {"engine/restore.py"},
     ),
     "a rung": (
-        "core/ladder.py", '"monthly", "yearly"]', '"monthly", "yearly", "tidal"]', {"core/ladder.py"},
+        "core/ladder.py",
+        '"monthly", "yearly"]',
+        '"monthly", "yearly", "tidal"]',
+        {"core/ladder.py"},
     ),
     "a reason that keeps a backup": (
-        "core/ladder.py", "Reason = OnRung |", "@dataclass(frozen=True)\nclass ByTheTide:\n    pass\n\n\n"
-        "Reason = ByTheTide | OnRung |", {"core/ladder.py"},
+        "core/ladder.py",
+        "Reason = OnRung |",
+        "@dataclass(frozen=True)\nclass ByTheTide:\n    pass\n\n\nReason = ByTheTide | OnRung |",
+        {"core/ladder.py"},
     ),
-}  # fmt: skip
+}
 
 
 NEW = ("gopher", "TideResult", "ByTheTide", "tidal", "tide")
@@ -46,7 +70,11 @@ NEW = ("gopher", "TideResult", "ByTheTide", "tidal", "tide")
 def complaints(tmp_path_factory: pytest.TempPathFactory) -> str:
     """What mypy says of a copy to which all of them were added."""
     copy = tmp_path_factory.mktemp("copy")
-    shutil.copytree(ROOT / "src/fennox", copy / "src/fennox", ignore=shutil.ignore_patterns("console", "__pycache__"))
+    shutil.copytree(
+        ROOT / "src/fennox",
+        copy / "src/fennox",
+        ignore=shutil.ignore_patterns("console", "__pycache__"),
+    )
     shutil.copyfile(ROOT / "pyproject.toml", copy / "pyproject.toml")
     for file, old, new, _ in ADDED.values():
         path = copy / "src/fennox" / file
@@ -62,7 +90,9 @@ def complaints(tmp_path_factory: pytest.TempPathFactory) -> str:
 @pytest.mark.parametrize("what", ADDED)
 def test_what_is_added_is_missed_where_it_must_be_known(complaints: str, what: str) -> None:
     for module in ADDED[what][3]:
-        lines = [line for line in complaints.splitlines() if line.startswith(f"src/fennox/{module}:")]
+        lines = [
+            line for line in complaints.splitlines() if line.startswith(f"src/fennox/{module}:")
+        ]
         named = ADDED[what][2].removeprefix(ADDED[what][1].removesuffix("]"))
         word = next(word for word in NEW if word in named)
         assert any(word in line and "Never" in line for line in lines), complaints
@@ -70,5 +100,9 @@ def test_what_is_added_is_missed_where_it_must_be_known(complaints: str, what: s
 
 def test_nothing_else_is_complained_of(complaints: str) -> None:
     known = {module for _, _, _, modules in ADDED.values() for module in modules}
-    named = {line.split(":")[0].removeprefix("src/fennox/") for line in complaints.splitlines() if ": error: " in line}
+    named = {
+        line.split(":")[0].removeprefix("src/fennox/")
+        for line in complaints.splitlines()
+        if ": error: " in line
+    }
     assert named == known

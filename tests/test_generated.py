@@ -28,7 +28,9 @@ def test_the_description_of_the_api_is_fresh() -> None:
 
 
 def test_the_page_of_what_kind_files_may_say_is_fresh() -> None:
-    assert describing.reference() == (ROOT / "docs/kinds-reference.md").read_text(), "run: make generated"
+    assert describing.reference() == (ROOT / "docs/kinds-reference.md").read_text(), (
+        "run: make generated"
+    )
 
 
 def test_every_field_of_a_kind_file_is_described() -> None:
@@ -36,15 +38,23 @@ def test_every_field_of_a_kind_file_is_described() -> None:
         assert not line.startswith("| `") or not line.endswith("|  |"), line
 
 
-@pytest.mark.parametrize("file", sorted((ROOT / "src/fennox/kinds").glob("*.toml")), ids=lambda file: file.stem)
+@pytest.mark.parametrize(
+    "file", sorted((ROOT / "src/fennox/kinds").glob("*.toml")), ids=lambda file: file.stem
+)
 def test_every_kind_that_ships_fits_the_json_schema(file: Path) -> None:
-    jsonschema.Draft202012Validator(describing.json_schema()).validate(tomllib.loads(file.read_text()))
+    jsonschema.Draft202012Validator(describing.json_schema()).validate(
+        tomllib.loads(file.read_text())
+    )
 
 
 def test_the_consoles_types_are_fresh(tmp_path: Path) -> None:
     made = tmp_path / "schema.d.ts"
     program = ROOT / "console/node_modules/.bin/openapi-typescript"
-    subprocess.run([program, ROOT / "docs/openapi.json", "--alphabetize", "-o", made], check=True, capture_output=True)
+    subprocess.run(
+        [program, ROOT / "docs/openapi.json", "--alphabetize", "-o", made],
+        check=True,
+        capture_output=True,
+    )
     assert made.read_text() == (ROOT / "console/src/schema.d.ts").read_text(), "run: make generated"
 
 
@@ -57,7 +67,8 @@ def test_no_lock_names_a_registry() -> None:
     for file in (*ROOT.glob("requirements*.lock"), ROOT / "console/package-lock.json"):
         text = file.read_text()
         assert not re.search(
-            r"https?://(?!opencollective|github|paulmillr|www\.|tidelift|dotenvx)[^\"]*\.(tgz|whl)", text
+            r"https?://(?!opencollective|github|paulmillr|www\.|tidelift|dotenvx)[^\"]*\.(tgz|whl)",
+            text,
         )
         assert "resolved" not in text
 

@@ -1,4 +1,6 @@
-"""What a program need not do again after each fork: mappers are made, and no collection goes through what is shared."""
+"""What a program need not do again after each fork: mappers are made, and no collection goes
+through what is shared.
+"""
 
 from __future__ import annotations
 

@@ -86,9 +86,11 @@ export interface paths {
         get: operations["approval_acts"];
         /**
          * Set Approvals
-         * @description Ask for a second person from now on, or no more. Where one is asked for anything, this change needs one too.
+         * @description Ask for a second person from now on, or no more. Where one is asked for anything, this change
+         *     needs one too.
          *
-         *     `people` comes with any other: whoever could add somebody alone would have a second person of their own.
+         *     `people` comes with any other: whoever could add somebody alone would have a second person of
+         *     their own.
          */
         put: operations["set_approvals"];
         post?: never;
@@ -187,7 +189,8 @@ export interface paths {
         };
         /**
          * Audit
-         * @description Who did what, newest first; by person, noun, the name it is about, part of the action, address and time.
+         * @description Who did what, newest first; by person, noun, the name it is about, part of the action,
+         *     address and time.
          */
         get: operations["audit"];
         put?: never;
@@ -207,7 +210,8 @@ export interface paths {
         };
         /**
          * Check Audit
-         * @description Compute the chain of all entries anew, and hold it against the newest backup of Fennox itself.
+         * @description Compute the chain of all entries anew, and hold it against the newest backup of Fennox
+         *     itself.
          */
         get: operations["check_audit"];
         put?: never;
@@ -253,7 +257,8 @@ export interface paths {
         put?: never;
         /**
          * Confirm Totp
-         * @description Give the first code: from now on one is asked for at each sign-in. The answer are codes for when it is lost.
+         * @description Give the first code: from now on one is asked for at each sign-in. The answer are codes for
+         *     when it is lost.
          */
         post: operations["confirm_totp"];
         delete?: never;
@@ -317,7 +322,8 @@ export interface paths {
         put?: never;
         /**
          * Clear Backup
-         * @description Say of a doubtful or misdated backup that it is as it should be, and counts again; or that it may go.
+         * @description Say of a doubtful or misdated backup that it is as it should be, and counts again; or that it
+         *     may go.
          */
         post: operations["clear_backup"];
         delete?: never;
@@ -457,7 +463,8 @@ export interface paths {
         put?: never;
         /**
          * Verify Backup
-         * @description Open a backup and hash every document of it; in custody apart the run asks for the passphrase.
+         * @description Open a backup and hash every document of it; in custody apart the run asks for the
+         *     passphrase.
          */
         post: operations["verify_backup"];
         delete?: never;
@@ -499,8 +506,8 @@ export interface paths {
          * Confirm Clocks
          * @description Say that the service's clock is right as it is: what waits for that goes on.
          *
-         *     ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right, where they fit the
-         *     order in which the backups were taken.
+         *     ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right,
+         *     where they fit the order in which the backups were taken.
          */
         post: operations["confirm_clocks"];
         delete?: never;
@@ -520,7 +527,8 @@ export interface paths {
         put?: never;
         /**
          * Compare Backups
-         * @description Compare two backups, the newest of a system with the one that stood at a time, or one with the live system.
+         * @description Compare two backups, the newest of a system with the one that stood at a time, or one with
+         *     the live system.
          *
          *     The live system is read while the caller waits; nothing of it is kept.
          */
@@ -542,7 +550,8 @@ export interface paths {
         put?: never;
         /**
          * Compare As Patch
-         * @description The same as one JSON Patch (RFC 6902) on an object part → document → attributes and content.
+         * @description The same as one JSON Patch (RFC 6902) on an object part → document → attributes and
+         *     content.
          */
         post: operations["compare_as_patch"];
         delete?: never;
@@ -606,7 +615,8 @@ export interface paths {
         put?: never;
         /**
          * First User
-         * @description Make the first administrator with the one-time code from the service's log, and sign them in.
+         * @description Make the first administrator with the one-time code from the service's log, and sign them
+         *     in.
          */
         post: operations["first_user"];
         delete?: never;
@@ -646,7 +656,8 @@ export interface paths {
         put?: never;
         /**
          * Change Custody
-         * @description Change who can open: the service too (kept), or only a passphrase (apart). Both need the passphrase.
+         * @description Change who can open: the service too (kept), or only a passphrase (apart). Both need the
+         *     passphrase.
          */
         post: operations["change_custody"];
         delete?: never;
@@ -746,7 +757,8 @@ export interface paths {
         put?: never;
         /**
          * Withdraw Passphrase
-         * @description Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until there are new keys.
+         * @description Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until
+         *     there are new keys.
          */
         post: operations["withdraw_passphrase"];
         delete?: never;
@@ -770,7 +782,8 @@ export interface paths {
         put?: never;
         /**
          * Add Kind
-         * @description Add a kind, or a newer version of one that was added. Its commands run on machines under their logins.
+         * @description Add a kind, or a newer version of one that was added. Its commands run on machines under
+         *     their logins.
          */
         post: operations["add_kind"];
         delete?: never;
@@ -838,7 +851,8 @@ export interface paths {
         put?: never;
         /**
          * Admit Login
-         * @description Let a login be used at a machine that is no system of its own: a restore's fresh one, a spare.
+         * @description Let a login be used at a machine that is no system of its own: a restore's fresh one, a
+         *     spare.
          */
         post: operations["admit_login"];
         /**
@@ -1074,7 +1088,8 @@ export interface paths {
         put?: never;
         /**
          * Start Restore
-         * @description Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved is proved anew.
+         * @description Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved
+         *     is proved anew.
          */
         post: operations["start_restore"];
         delete?: never;
@@ -1094,7 +1109,8 @@ export interface paths {
         put?: never;
         /**
          * Undo Restore
-         * @description Give a restore up that has begun: what can be undone is, by the steps that the sheet shows.
+         * @description Give a restore up that has begun: what can be undone is, by the steps that the sheet
+         *     shows.
          */
         post: operations["undo_restore"];
         delete?: never;
@@ -1224,7 +1240,8 @@ export interface paths {
         };
         /**
          * Coming Runs
-         * @description The load of the coming two weeks by hours, and which runs of a system will have to wait for another.
+         * @description The load of the coming two weeks by hours, and which runs of a system will have to wait for
+         *     another.
          */
         get: operations["coming_runs"];
         put?: never;
@@ -1304,7 +1321,8 @@ export interface paths {
         };
         /**
          * Run Events
-         * @description Server-sent events: `run` (the run as it is now) and `log` (a line), until the run has ended.
+         * @description Server-sent events: `run` (the run as it is now) and `log` (a line), until the run has
+         *     ended.
          */
         get: operations["run_events"];
         put?: never;
@@ -1346,7 +1364,8 @@ export interface paths {
         put?: never;
         /**
          * Give Passphrase
-         * @description Open the key set for one run: the opening key goes to that run's worker, sealed to its own key.
+         * @description Open the key set for one run: the opening key goes to that run's worker, sealed to its own
+         *     key.
          */
         post: operations["give_passphrase"];
         delete?: never;
@@ -1514,7 +1533,8 @@ export interface paths {
         put?: never;
         /**
          * Sign In With Provider
-         * @description Sign in with what the provider sent along: a cookie for the console, or a token for the client that began it.
+         * @description Sign in with what the provider sent along: a cookie for the console, or a token for the
+         *     client that began it.
          */
         post: operations["sign_in_with_provider"];
         delete?: never;
@@ -1534,7 +1554,8 @@ export interface paths {
         put?: never;
         /**
          * Begin Provider Sign In
-         * @description Where to sign in with the provider. A client gives the loopback address that it listens at.
+         * @description Where to sign in with the provider. A client gives the loopback address that it listens
+         *     at.
          */
         post: operations["begin_provider_sign_in"];
         delete?: never;
@@ -1554,7 +1575,8 @@ export interface paths {
         put?: never;
         /**
          * Provider Ends Sessions
-         * @description The provider ends every session of somebody (back-channel logout: a form with `logout_token`).
+         * @description The provider ends every session of somebody (back-channel logout: a form with
+         *     `logout_token`).
          */
         post: operations["provider_ends_sessions"];
         delete?: never;
@@ -1679,7 +1701,8 @@ export interface paths {
         post?: never;
         /**
          * Revoke Site
-         * @description Revoke a worker's token; the site's systems are reached by the service's own network again.
+         * @description Revoke a worker's token; the site's systems are reached by the service's own network
+         *     again.
          */
         delete: operations["revoke_site"];
         options?: never;
@@ -1848,7 +1871,8 @@ export interface paths {
         };
         /**
          * List Marked
-         * @description Backups that are marked to go from a store, and what each waits for; all of them can still be kept.
+         * @description Backups that are marked to go from a store, and what each waits for; all of them can still be
+         *     kept.
          */
         get: operations["list_marked"];
         put?: never;
@@ -1912,7 +1936,8 @@ export interface paths {
          * Sweep Store
          * @description Give back the room of what nothing keeps; with ``preview`` only say what would go.
          *
-         *     ``confirmed``: ids of marked backups that may go although they are the newest, or unusually many.
+         *     ``confirmed``: ids of marked backups that may go although they are the newest, or unusually
+         *     many.
          */
         post: operations["sweep_store"];
         delete?: never;
@@ -2010,7 +2035,8 @@ export interface paths {
         };
         /**
          * List Systems
-         * @description The estate; filters by kind, site, label and words (of name, kind, site, address and labels).
+         * @description The estate; filters by kind, site, label and words (of name, kind, site, address and
+         *     labels).
          */
         get: operations["list_systems"];
         put?: never;
@@ -2060,7 +2086,8 @@ export interface paths {
         put?: never;
         /**
          * Confirm System
-         * @description Say that the machine that answers now is this system; its backups go on under the new identity.
+         * @description Say that the machine that answers now is this system; its backups go on under the new
+         *     identity.
          */
         post: operations["confirm_system"];
         delete?: never;
@@ -2084,7 +2111,8 @@ export interface paths {
         put?: never;
         /**
          * Hand In
-         * @description Hand in a document that a person exported; the body is its content. The answer is the run that takes it.
+         * @description Hand in a document that a person exported; the body is its content. The answer is the run
+         *     that takes it.
          */
         post: operations["hand_in"];
         delete?: never;
@@ -2122,7 +2150,8 @@ export interface paths {
         };
         /**
          * Show Relations
-         * @description Who must be back before a system, who waits for it, who replicates with it, and its certificates.
+         * @description Who must be back before a system, who waits for it, who replicates with it, and its
+         *     certificates.
          */
         get: operations["show_relations"];
         put?: never;
@@ -2144,8 +2173,8 @@ export interface paths {
         put?: never;
         /**
          * Remove System
-         * @description Forget a system, with its log book and its run sheets. Its backups stay in the stores; to adopt one brings them
-         *     and the system back.
+         * @description Forget a system, with its log book and its run sheets. Its backups stay in the stores; to
+         *     adopt one brings them and the system back.
          */
         post: operations["remove_system"];
         delete?: never;
@@ -2165,7 +2194,8 @@ export interface paths {
         put?: never;
         /**
          * Resume System
-         * @description Let routines take a system again that is suspended or retired; what a take left open counts as undone.
+         * @description Let routines take a system again that is suspended or retired; what a take left open counts
+         *     as undone.
          */
         post: operations["resume_system"];
         delete?: never;
@@ -2185,7 +2215,8 @@ export interface paths {
         put?: never;
         /**
          * Retire System
-         * @description Say that a system is no more. Its backups stay until a person lets them go by their ladders as well.
+         * @description Say that a system is no more. Its backups stay until a person lets them go by their ladders
+         *     as well.
          */
         post: operations["retire_system"];
         delete?: never;
@@ -2205,7 +2236,8 @@ export interface paths {
         put?: never;
         /**
          * Look At Machine
-         * @description What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept.
+         * @description What answers at an address, what a backup of it would hold and lack. The machine is read;
+         *     nothing is kept.
          */
         post: operations["look_at_machine"];
         delete?: never;
@@ -2290,14 +2322,16 @@ export interface paths {
         post?: never;
         /**
          * Remove User
-         * @description Remove a person, every session of theirs and every token they made; the last administrator stays.
+         * @description Remove a person, every session of theirs and every token they made; the last administrator
+         *     stays.
          */
         delete: operations["remove_user"];
         options?: never;
         head?: never;
         /**
          * Change User
-         * @description Change what somebody may do, or let them in again. A new password or role ends their sessions.
+         * @description Change what somebody may do, or let them in again. A new password or role ends their
+         *     sessions.
          */
         patch: operations["change_user"];
         trace?: never;
@@ -2371,7 +2405,8 @@ export interface paths {
         };
         /**
          * Metrics
-         * @description Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a reader's token.
+         * @description Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a
+         *     reader's token.
          */
         get: operations["metrics"];
         put?: never;
@@ -2807,7 +2842,8 @@ export interface components {
         };
         /**
          * Change
-         * @description One value. ``path`` are the names that lead to it; values are JSON values, and lines are texts.
+         * @description One value. ``path`` are the names that lead to it; values are JSON values, and lines are
+         *     texts.
          *
          *     ``secret``: both values are masked, and only that they differ is told.
          */
@@ -2850,7 +2886,8 @@ export interface components {
         };
         /**
          * ClocksConfirmed
-         * @description What follows from what a person has confirmed, in sentences; empty: nothing was to be confirmed.
+         * @description What follows from what a person has confirmed, in sentences; empty: nothing was to be
+         *     confirmed.
          */
         ClocksConfirmed: {
             clocks: components["schemas"]["ClocksShown"];
@@ -2859,7 +2896,8 @@ export interface components {
         };
         /**
          * ClocksShown
-         * @description ``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does, ``means`` what waits.
+         * @description ``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does,
+         *     ``means`` what waits.
          */
         ClocksShown: {
             /** Believed */
@@ -2884,7 +2922,8 @@ export interface components {
         };
         /**
          * Collision
-         * @description Runs of one system that come while an earlier one is expected to go on; the later one waits.
+         * @description Runs of one system that come while an earlier one is expected to go on; the later one
+         *     waits.
          */
         Collision: {
             /**
@@ -2939,7 +2978,8 @@ export interface components {
         };
         /**
          * CompareWanted
-         * @description Either two backups, or a system: then what changed in it since a time, or since the backup before the newest.
+         * @description Either two backups, or a system: then what changed in it since a time, or since the backup
+         *     before the newest.
          *
          *     ``live``: a backup (``before``) or a system's newest is compared with the system as it is now.
          */
@@ -2973,10 +3013,12 @@ export interface components {
         };
         /**
          * Comparison
-         * @description ``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise.
+         * @description ``same``: documents that are equal; ``noise``: those that differ only in what the kind calls
+         *     noise.
          *
-         *     ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not compared; documents of
-         *     ``other_sources``, which are parts, may be on one side alone because the other did not ask for them.
+         *     ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not
+         *     compared; documents of ``other_sources``, which are parts, may be on one side alone because the
+         *     other did not ask for them.
          */
         Comparison: {
             /** Documents */
@@ -3083,7 +3125,8 @@ export interface components {
         };
         /**
          * CopyShown
-         * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
+         * @description One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if
+         *     nothing is known.
          *
          *     ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
          */
@@ -3283,7 +3326,8 @@ export interface components {
         };
         /**
          * Facts
-         * @description What a person saw when agreeing to the sheet. If one differs at the start, they are asked again.
+         * @description What a person saw when agreeing to the sheet. If one differs at the start, they are asked
+         *     again.
          */
         Facts: {
             /** Backup */
@@ -3446,7 +3490,8 @@ export interface components {
         };
         /**
          * KeyResult
-         * @description Of a run that failed because a machine proved itself by another key than is known: that one.
+         * @description Of a run that failed because a machine proved itself by another key than is known: that
+         *     one.
          */
         KeyResult: {
             /**
@@ -3538,7 +3583,8 @@ export interface components {
         };
         /**
          * ListProof
-         * @description One census list at three moments, and by name what is missing and what only the target has.
+         * @description One census list at three moments, and by name what is missing and what only the target
+         *     has.
          */
         ListProof: {
             /** After */
@@ -3556,7 +3602,8 @@ export interface components {
         };
         /**
          * Load
-         * @description What begins in one hour of the coming two weeks: runs, and the seconds they are expected to take.
+         * @description What begins in one hour of the coming two weeks: runs, and the seconds they are expected to
+         *     take.
          */
         Load: {
             /**
@@ -3667,10 +3714,12 @@ export interface components {
         };
         /**
          * Looked
-         * @description What a look has found; nothing is kept. ``enrolled_as``: the system that this address or machine is already.
+         * @description What a look has found; nothing is kept. ``enrolled_as``: the system that this address or
+         *     machine is already.
          *
-         *     ``related``: enrolled systems that it names as what it cannot work without, or as members of its own set.
-         *     ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once: parts, census and findings.
+         *     ``related``: enrolled systems that it names as what it cannot work without, or as members of its
+         *     own set. ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once:
+         *     parts, census and findings.
          */
         Looked: {
             /** Accepted */
@@ -3737,7 +3786,8 @@ export interface components {
         };
         /**
          * LookWanted
-         * @description A machine that is not enrolled. Without a key only its fingerprint is told, without a kind one is proposed.
+         * @description A machine that is not enrolled. Without a key only its fingerprint is told, without a kind
+         *     one is proposed.
          */
         LookWanted: {
             /** Address */
@@ -3983,7 +4033,8 @@ export interface components {
         };
         /**
          * NewKind
-         * @description A kind file. A newer version takes the place of the older one; backups carry the text they came with.
+         * @description A kind file. A newer version takes the place of the older one; backups carry the text they
+         *     came with.
          */
         NewKind: {
             /** Text */
@@ -4374,7 +4425,8 @@ export interface components {
         };
         /**
          * OtherClock
-         * @description ``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has confirmed.
+         * @description ``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has
+         *     confirmed.
          */
         OtherClock: {
             /** Accepted */
@@ -4862,7 +4914,8 @@ export interface components {
         };
         /**
          * Problem
-         * @description RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on the type.
+         * @description RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on
+         *     the type.
          */
         Problem: {
             /** Detail */
@@ -5045,7 +5098,8 @@ export interface components {
         };
         /**
          * Relations
-         * @description Who must be back before this system, who waits for it, who it replicates with, and what that means.
+         * @description Who must be back before this system, who waits for it, who it replicates with, and what that
+         *     means.
          */
         Relations: {
             /** Certificates */
@@ -5152,7 +5206,8 @@ export interface components {
         };
         /**
          * Retired
-         * @description Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go by their ladders.
+         * @description Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go
+         *     by their ladders.
          */
         Retired: {
             /** Because */
@@ -5165,7 +5220,8 @@ export interface components {
         };
         /**
          * ReturnOrder
-         * @description Waves of systems that can come back together, earlier ones first, and circles in which all need each other.
+         * @description Waves of systems that can come back together, earlier ones first, and circles in which all
+         *     need each other.
          */
         ReturnOrder: {
             /** Circles */
@@ -5418,9 +5474,11 @@ export interface components {
         };
         /**
          * SealedLogin
-         * @description The login of a far side, which else lay only in the store it opens and in the service that is gone.
+         * @description The login of a far side, which else lay only in the store it opens and in the service that is
+         *     gone.
          *
-         *     ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the store's header.
+         *     ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the
+         *     store's header.
          */
         SealedLogin: {
             /** Account */
@@ -5765,7 +5823,8 @@ export interface components {
         };
         /**
          * SiteShown
-         * @description ``systems``: how many are reached through it. ``key``: of the machine it runs on, for those at ``here``.
+         * @description ``systems``: how many are reached through it. ``key``: of the machine it runs on, for those
+         *     at ``here``.
          */
         SiteShown: {
             /**
@@ -5928,7 +5987,8 @@ export interface components {
         };
         /**
          * StoreOnSheet
-         * @description A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they were found.
+         * @description A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they
+         *     were found.
          *
          *     ``anchors``: what lay there when it was last looked at, with the backups that have come since.
          */
@@ -6042,7 +6102,8 @@ export interface components {
         };
         /**
          * SweepResult
-         * @description ``waiting``: backups that go when a person says so; ``marked``: that go later by themselves.
+         * @description ``waiting``: backups that go when a person says so; ``marked``: that go later by
+         *     themselves.
          */
         SweepResult: {
             /** Condemned */
@@ -6272,7 +6333,8 @@ export interface components {
         };
         /**
          * TakeResult
-         * @description Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it is not known.
+         * @description Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it
+         *     is not known.
          */
         TakeResult: {
             /** Backup */
@@ -6351,7 +6413,8 @@ export interface components {
         };
         /**
          * TraceWanted
-         * @description A document by its path, or values in it (a JSONPath, RFC 9535; lines with a text), or a census list by name.
+         * @description A document by its path, or values in it (a JSONPath, RFC 9535; lines with a text), or a
+         *     census list by name.
          */
         TraceWanted: {
             /**

@@ -18,7 +18,8 @@ def start(form: str) -> None:
         structlog.processors.JSONRenderer()
         if form == "json"
         else structlog.dev.ConsoleRenderer(
-            exception_formatter=structlog.dev.plain_traceback  # the pretty one prints local variables, and so secrets
+            # the pretty one prints local variables, and so secrets
+            exception_formatter=structlog.dev.plain_traceback
         )
     )
     structlog.configure(
@@ -31,12 +32,16 @@ def start(form: str) -> None:
             renderer,
         ],
         # ours are the colours; a command line's stream would show them instead
-        logger_factory=structlog.PrintLoggerFactory(getattr(sys.stdout, "rich_proxied_file", sys.stdout)),
+        logger_factory=structlog.PrintLoggerFactory(
+            getattr(sys.stdout, "rich_proxied_file", sys.stdout)
+        ),
     )
     logging.getLogger("asyncssh").setLevel(logging.ERROR)
 
 
-def _visible(_logger: Any, _method: str, event: MutableMapping[str, Any]) -> MutableMapping[str, Any]:
+def _visible(
+    _logger: Any, _method: str, event: MutableMapping[str, Any]
+) -> MutableMapping[str, Any]:
     """What machines and people have said makes no lines, and steers no terminal."""
     for name, value in event.items():
         if isinstance(value, str) and name != "exception" and not value.isprintable():

@@ -1,11 +1,12 @@
 #!/usr/bin/env python3
 """Opens a store of Fennox with nothing but its files and a passphrase.
 
-Needs Python 3.11 and, on Debian 12: python3-cryptography python3-argon2 python3-zstandard. It imports nothing of Fennox
-and writes nothing to the store. Section numbers (§) are those of docs/store-format.md.
+Needs Python 3.11 and, on Debian 12: python3-cryptography python3-argon2 python3-zstandard. It
+imports nothing of Fennox and writes nothing to the store. Section numbers (§) are those of
+docs/store-format.md.
 
-Exit codes, as those of ``fennox``: 0 done, 1 damage or something that could not be done, 2 wrong usage, 3 not found,
-4 the passphrase opens nothing.
+Exit codes, as those of ``fennox``: 0 done, 1 damage or something that could not be done, 2 wrong
+usage, 3 not found, 4 the passphrase opens nothing.
 """
 
 from __future__ import annotations
@@ -57,21 +58,31 @@ MAX_MEMORY, MAX_PASSES, MAX_LANES = 2 * 1024 * 1024, 32, 16
 MAX_SLOTS, MAX_WORK = 32, 128 * 1024 * 1024  # KiB times passes, to try all that is here
 FLOOR_WORK = 192 * 1024
 NEEDS_NEWER = (
-    "This store is sealed by the hybrid suite, which takes the Python package cryptography 48 or newer. The recovery "
-    "kit has it; elsewhere: python3 -m venv reader && reader/bin/pip install 'cryptography>=48' argon2-cffi zstandard, "
-    "and run this with reader/bin/python."
+    "This store is sealed by the hybrid suite, which takes the Python package cryptography 48 or"
+    " newer. The recovery kit has it; elsewhere: python3 -m venv reader && reader/bin/pip install"
+    " 'cryptography>=48' argon2-cffi zstandard, and run this with reader/bin/python."
 )
 MAX_LIST = 64 * 1024 * 1024  # bytes of a header, record, note or sweep list
 FAILED, USAGE, NOT_FOUND, NOT_OPENED = 1, 2, 3, 4
-WRONG = (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, OSError)  # of what is read
+WRONG = (
+    ValueError,
+    KeyError,
+    TypeError,
+    IndexError,
+    AttributeError,
+    RecursionError,
+    OSError,
+)  # of what is read
 NOBODY = (
-    "What nobody can find here: whether the newest backups or notes of a system were removed, and whether all of it "
-    "was set back to an older copy. A recovery sheet or another store can tell: check … --against PLACE."
+    "What nobody can find here: whether the newest backups or notes of a system were removed, and"
+    " whether all of it was set back to an older copy. A recovery sheet or another store can tell:"
+    " check … --against PLACE."
 )
 
 
 AGAINST = (
-    "What nobody can find here: what was added since that was told and removed again, and whether it was told long ago."
+    "What nobody can find here: what was added since that was told and removed again, and whether"
+    " it was told long ago."
 )
 
 
@@ -83,7 +94,8 @@ class TooMuch(Bad):
     """To go on would take more work or memory than there is."""
 
 
-# --- keys (§3) --------------------------------------------------------------------------------------------------------
+# --- keys (§3)
+# ------------------------------------------------------------------------------------------
 
 
 def derive(secret: bytes, info: str, salt: bytes = b"") -> bytes:
@@ -95,7 +107,9 @@ def canonical(value: Any) -> bytes:
 
 
 def hpke_open(raw: bytes, sealed: bytes, info: bytes) -> bytes:
-    """RFC 9180 base mode, HKDF-SHA256, AES-256-GCM, one message, empty AAD; the KEM by the length of the key (§3.2)."""
+    """RFC 9180 base mode, HKDF-SHA256, AES-256-GCM, one message, empty AAD; the KEM by the length
+    of the key (§3.2).
+    """
     kem = b"\x64\x7a" if len(raw) == 96 else b"\x00\x20"
     suite = b"HPKE" + kem + b"\x00\x01\x00\x02"
 
@@ -117,7 +131,9 @@ def hpke_open(raw: bytes, sealed: bytes, info: bytes) -> bytes:
     else:
         prk = extract(b"", b"KEM" + kem, b"eae_prk", shared)
         secret = expand(prk, b"KEM" + kem, b"shared_secret", enc + public, 32)
-    schedule = b"\0" + extract(b"", suite, b"psk_id_hash", b"") + extract(b"", suite, b"info_hash", info)
+    schedule = (
+        b"\0" + extract(b"", suite, b"psk_id_hash", b"") + extract(b"", suite, b"info_hash", info)
+    )
     master = extract(secret, suite, b"secret", b"")
     nonce = expand(master, suite, b"base_nonce", schedule, 12)
     return AESGCM(expand(master, suite, b"key", schedule, 32)).decrypt(nonce, ciphertext, b"")
@@ -143,7 +159,9 @@ def seal_key_of(raw: bytes) -> bytes:
 
 
 class Passphrase:
-    """A passphrase that is tried: each key is derived once, and all of them within a bound (§3.1)."""
+    """A passphrase that is tried: each key is derived once, and all of them within a bound
+    (§3.1).
+    """
 
     def __init__(self, text: str) -> None:
         self.text, self.left, self.cheap = text.encode(), MAX_WORK, False
@@ -152,43 +170,61 @@ class Passphrase:
     def key(self, slot: dict[str, Any]) -> bytes:
         costs, salt = slot["costs"], slot["salt"]
         memory, passes, lanes = costs["memory"], costs["passes"], costs["lanes"]
-        if not (8 <= memory <= MAX_MEMORY and 1 <= passes <= MAX_PASSES and 1 <= lanes <= MAX_LANES):
+        if not (
+            8 <= memory <= MAX_MEMORY and 1 <= passes <= MAX_PASSES and 1 <= lanes <= MAX_LANES
+        ):
             raise Bad("a slot asks for more work than any may")
         place = (salt, memory, passes, lanes)
         if place not in self.keys:
             if memory * passes > self.left:
-                raise TooMuch("its slots ask for more work than opening a store takes: it was made to keep you waiting")
+                raise TooMuch(
+                    "its slots ask for more work than opening a store takes: it was made to keep"
+                    " you waiting"
+                )
             self.left -= memory * passes
             try:
-                derived: bytes = hash_secret_raw(self.text, base64.b64decode(salt), passes, memory, lanes, 32, Type.ID)
+                derived: bytes = hash_secret_raw(
+                    self.text, base64.b64decode(salt), passes, memory, lanes, 32, Type.ID
+                )
             except HashingError:
-                raise TooMuch(f"this machine does not give the {memory // 1024} MiB that a slot takes") from None
+                raise TooMuch(
+                    f"this machine does not give the {memory // 1024} MiB that a slot takes"
+                ) from None
             self.keys[place] = derived
         return self.keys[place]
 
 
 def unlock(header: dict[str, Any], passphrase: Passphrase) -> bytes | None:
-    """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest does not fit."""
+    """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest
+    does not fit.
+    """
     for slot in header["slots"][:MAX_SLOTS]:
         costs = slot["costs"]
         key = passphrase.key(slot)
         told = f"fennox/1|slot commitment|{header['key_set']}|{header['generation']}|{slot['id']}"
-        if "commit" in slot and not hmac.compare_digest(derive(key, told), base64.b64decode(slot["commit"])):
+        if "commit" in slot and not hmac.compare_digest(
+            derive(key, told), base64.b64decode(slot["commit"])
+        ):
             continue
         aad = (
             f"fennox/1|slot|{header['key_set']}|{header['generation']}|{slot['id']}|{slot['salt']}"
             f"|{costs['memory']}|{costs['passes']}|{costs['lanes']}"
         )
         try:
-            raw = AESGCM(key).decrypt(base64.b64decode(slot["nonce"]), base64.b64decode(slot["locked"]), aad.encode())
+            raw = AESGCM(key).decrypt(
+                base64.b64decode(slot["nonce"]), base64.b64decode(slot["locked"]), aad.encode()
+            )
         except InvalidTag:
             continue
-        if len(raw) != (96 if header["suite"] == HYBRID else 32) or seal_key_of(raw) != base64.b64decode(
-            header["seal_key"]
-        ):
+        if len(raw) != (96 if header["suite"] == HYBRID else 32) or seal_key_of(
+            raw
+        ) != base64.b64decode(header["seal_key"]):
             raise Bad("the passphrase opens it, and its seal key is another one's")
         if not mac_fits(header, "mac_open", derive(raw, "fennox/1|header open mac")):
-            raise Bad("the passphrase opens it, and its MAC under the opening key does not fit: it was changed")
+            raise Bad(
+                "the passphrase opens it, and its MAC under the opening key does not fit: it was"
+                " changed"
+            )
         passphrase.cheap = costs["memory"] * costs["passes"] < FLOOR_WORK
         return raw
     return None
@@ -197,18 +233,23 @@ def unlock(header: dict[str, Any], passphrase: Passphrase) -> bytes | None:
 def work_of(header: dict[str, Any]) -> int:
     """KiB times passes; of slots that are none: as much as can be."""
     try:
-        return sum(int(slot["costs"]["memory"]) * int(slot["costs"]["passes"]) for slot in header["slots"])
+        return sum(
+            int(slot["costs"]["memory"]) * int(slot["costs"]["passes"]) for slot in header["slots"]
+        )
     except WRONG:
         return sys.maxsize
 
 
 def mac_fits(header: dict[str, Any], name: str, key: bytes) -> bool:
-    body = canonical({name: value for name, value in header.items() if name not in ("mac_write", "mac_open")})
+    body = canonical(
+        {name: value for name, value in header.items() if name not in ("mac_write", "mac_open")}
+    )
     told = str(header[name]).encode(errors="replace")
     return hmac.compare_digest(hmac.digest(key, body, "sha256").hex().encode(), told)
 
 
-# --- the store --------------------------------------------------------------------------------------------------------
+# --- the store
+# ------------------------------------------------------------------------------------------
 
 
 class Fields:
@@ -236,17 +277,25 @@ class Fields:
 
 
 class Files:
-    """The objects of a store that lies in a folder. `fennox rescue` has the same for one on a far side."""
+    """The objects of a store that lies in a folder. `fennox rescue` has the same for one on a far
+    side.
+    """
 
     def __init__(self, folder: Path) -> None:
         self.folder, self.place = str(folder), safe(str(folder))
 
     def names(self, top: str = "") -> list[str]:
-        """Names of objects, of one folder or of all, in order. Those that begin with a dot are unfinished (§2.4)."""
+        """Names of objects, of one folder or of all, in order. Those that begin with a dot are
+        unfinished (§2.4).
+        """
         found = []
         for folder, _, names in os.walk(os.path.join(self.folder, top)):
             below = os.path.relpath(folder, self.folder)
-            found += [name if below == "." else f"{below}/{name}" for name in names if not name.startswith(".")]
+            found += [
+                name if below == "." else f"{below}/{name}"
+                for name in names
+                if not name.startswith(".")
+            ]
         return sorted(found)
 
     def size(self, name: str) -> int:
@@ -302,11 +351,19 @@ class Store:
         for generation, (path, header, opening) in sorted(opened.items()):
             info = f"fennox/1|write secret|{header['key_set']}|{generation}"
             self.openings[generation] = opening
-            self.secrets[generation] = hpke_open(opening, base64.b64decode(header["write_secret"]), info.encode())
-            key = derive(self.secrets[generation], f"fennox/1|header mac|{header['key_set']}|{generation}")
+            self.secrets[generation] = hpke_open(
+                opening, base64.b64decode(header["write_secret"]), info.encode()
+            )
+            key = derive(
+                self.secrets[generation], f"fennox/1|header mac|{header['key_set']}|{generation}"
+            )
             if not mac_fits(header, "mac_write", key):
                 self.damaged.append(f"{safe(path)}: its MAC under the write secret does not fit")
-            self.id, self.key_set, self.plain_names = header["store"], header["key_set"], header["plain_names"]
+            self.id, self.key_set, self.plain_names = (
+                header["store"],
+                header["key_set"],
+                header["plain_names"],
+            )
 
     def expected_id(self) -> str | None:
         """The store that this folder is, as its readme says."""
@@ -329,12 +386,23 @@ class Store:
                 raise Bad("is of a format that this reader does not know")
             if type(header["revision"]) is not int or len(data) > MAX_LIST:
                 raise Bad("is no header")
-            for name in ("store", "key_set", "suite", "seal_key", "write_secret", "slots", "mac_write", "mac_open"):
+            for name in (
+                "store",
+                "key_set",
+                "suite",
+                "seal_key",
+                "write_secret",
+                "slots",
+                "mac_write",
+                "mac_open",
+            ):
                 header[name]
         except (Bad, *WRONG) as error:
             self.damaged.append(f"{safe(path)}: cannot be read as a header ({said(error)})")
             return None
-        name = f"{header['generation']}.{hashlib.blake2b(data, digest_size=32).hexdigest()[:16]}.json"
+        name = (
+            f"{header['generation']}.{hashlib.blake2b(data, digest_size=32).hexdigest()[:16]}.json"
+        )
         if path != f"header/{name}":
             self.damaged.append(f"{safe(path)}: holds what belongs under the name {safe(name)}")
         return header
@@ -352,23 +420,34 @@ class Store:
         for path, header in headers:
             if header["store"] != expected:
                 self.damaged.append(
-                    f"{safe(path)}: belongs to the store {safe(str(header['store']))}, and this one is {expected}"
+                    f"{safe(path)}: belongs to the store {safe(str(header['store']))}, and this one"
+                    f" is {expected}"
                 )
         ours = [(path, header) for path, header in headers if header["store"] == expected]
         if not ours:
             for line in self.damaged:
                 say(f"DAMAGED {line}")
-            fail(f"{self.files.place} holds no store of Fennox (no header that can be read).", NOT_FOUND)
+            fail(
+                f"{self.files.place} holds no store of Fennox (no header that can be read).",
+                NOT_FOUND,
+            )
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
         opened: dict[int, tuple[str, dict[str, Any], bytes]] = {}
         tried, untried = Passphrase(passphrase), False
-        for path, header in sorted(ours, key=lambda item: work_of(item[1])):  # what was made to be costly comes last
+        for path, header in sorted(
+            ours, key=lambda item: work_of(item[1])
+        ):  # what was made to be costly comes last
             known = opened.get(header["generation"])
             try:
                 if header["suite"] not in (CLASSIC, HYBRID):
-                    raise Bad(f"is of the suite {safe(str(header['suite']))}, which this reader does not know")
+                    raise Bad(
+                        f"is of the suite {safe(str(header['suite']))}, which this reader does not"
+                        " know"
+                    )
                 if known is not None:  # the MAC tells, and costs nothing
-                    if not mac_fits(header, "mac_open", derive(known[2], "fennox/1|header open mac")):
+                    if not mac_fits(
+                        header, "mac_open", derive(known[2], "fennox/1|header open mac")
+                    ):
                         raise Bad("its MAC under the opening key does not fit: it was changed")
                     opening = known[2] if header["revision"] > known[1]["revision"] else None
                 else:
@@ -385,9 +464,16 @@ class Store:
         for line in self.damaged:
             say(f"DAMAGED {line}")
         if any("the passphrase opens it" in line for line in self.damaged):
-            fail("The passphrase is right, and no header of the store is whole. Copy one from another copy.", FAILED)
+            fail(
+                "The passphrase is right, and no header of the store is whole. Copy one from"
+                " another copy.",
+                FAILED,
+            )
         if untried:
-            fail("Not every slot was tried, so whether the passphrase opens the store is not known.", FAILED)
+            fail(
+                "Not every slot was tried, so whether the passphrase opens the store is not known.",
+                FAILED,
+            )
         fail("The passphrase opens none of this store's slots.", NOT_OPENED)
 
     def keys_of(self, generation: int) -> bytes:
@@ -414,7 +500,9 @@ class Store:
         lines.append(f"{safe(path)}: {what}")
 
     def read_lists(self) -> None:
-        """What sweeps removed, and the packs that nothing needs any more: condemned, and not withdrawn later (§11)."""
+        """What sweeps removed, and the packs that nothing needs any more: condemned, and not
+        withdrawn later (§11).
+        """
         lists = []
         for path in self.files.names("sweep"):
             if not path.endswith(".fxc"):
@@ -425,8 +513,12 @@ class Store:
                 self.damaged.append(f"{safe(path)}: {said(error)}")
                 continue
             if not path.startswith(f"sweep/{lists[-1]['time']}."):
-                self.damaged.append(f"{safe(path)}: holds the list of {safe(str(lists[-1]['time']))}")
-        self.removed = [{**item, "swept": sweep["time"]} for sweep in lists for item in sweep["removed"]]
+                self.damaged.append(
+                    f"{safe(path)}: holds the list of {safe(str(lists[-1]['time']))}"
+                )
+        self.removed = [
+            {**item, "swept": sweep["time"]} for sweep in lists for item in sweep["removed"]
+        ]
         condemned: set[str] = set()
         for sweep in sorted(lists, key=lambda sweep: str(sweep["time"])):
             if sweep["stage"] == "withdrawn":
@@ -442,7 +534,9 @@ class Store:
         generation, salt = fields.u32(), fields.take(32)
         start = data[: fields.at]
         key = derive(self.keys_of(generation), f"fennox/1|sweep|{self.id}|{generation}", salt)
-        sweep: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start))
+        sweep: dict[str, Any] = json.loads(
+            AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start)
+        )
         fields.end()
         return sweep
 
@@ -454,10 +548,18 @@ class Store:
         if length > 8 * 1024 * 1024:
             raise Bad("the table claims too many bytes")
         key = derive(self.keys_of(generation), f"fennox/1|pack table|{self.id}|{generation}", salt)
-        table = Fields(AESGCM(key).decrypt(bytes(12), self.files.read(path, 44, length), start[:40]), "pack table")
+        table = Fields(
+            AESGCM(key).decrypt(bytes(12), self.files.read(path, 44, length), start[:40]),
+            "pack table",
+        )
         at = 44 + length
         for _ in range(table.u32()):
-            chunk, offset, size, _plain = table.take(32).hex(), table.u32(), table.u32(), table.u32()
+            chunk, offset, size, _plain = (
+                table.take(32).hex(),
+                table.u32(),
+                table.u32(),
+                table.u32(),
+            )
             if offset != at:
                 raise Bad("its chunks do not lie one behind the other")
             at += size
@@ -478,7 +580,9 @@ class Store:
                     raise Bad("has an impossible length or encoding")
                 plain = body[1:]
                 if body[0] == 1:
-                    plain = zstandard.ZstdDecompressor().decompress(plain, max_output_size=max(length, 1))
+                    plain = zstandard.ZstdDecompressor().decompress(
+                        plain, max_output_size=max(length, 1)
+                    )
                 if len(plain) == length:
                     return plain
                 fault = f"has a wrong length in {path}"
@@ -490,7 +594,9 @@ class Store:
         """Content behind a root (§5)."""
         refs = root["chunks"]
         for _ in range(root["depth"]):
-            refs = json.loads(b"".join(self.chunk(r["id"], r["key"], r["length"]) for r in refs))["refs"]
+            refs = json.loads(b"".join(self.chunk(r["id"], r["key"], r["length"]) for r in refs))[
+                "refs"
+            ]
         for ref in refs:
             yield self.chunk(ref["id"], ref["key"], ref["length"])
 
@@ -501,7 +607,9 @@ class Store:
         names = self.names_in_systems(".fxr")
         batches = [names[at : at + BATCH] for at in range(0, len(names), BATCH)]
         found: dict[str, Kept] = {}
-        gc.disable()  # what is kept here is no garbage; to search all of it again and again takes a fifth of the time
+        # what is kept here is no garbage; to search all of it again and again takes a fifth of the
+        # time
+        gc.disable()
         for read, damaged in each_of(batches, self):
             self.damaged += damaged
             progress(f"{len(found)} of {len(names)} records")
@@ -528,7 +636,8 @@ class Store:
         """Where a record belongs (§2.1, §2.3)."""
         shown = (reference["name"] if self.plain_names else "") or "backup"
         newer = f".g{reference['generation']}" if reference["generation"] > 1 else ""
-        return f"systems/{reference['folder']}/{reference['time']}.{shown}.{reference['backup'][:8]}{newer}.fxr"
+        name = f"{reference['time']}.{shown}.{reference['backup'][:8]}{newer}.fxr"
+        return f"systems/{reference['folder']}/{name}"
 
     def read_records(self, names: list[str]) -> tuple[list[Kept], list[str]]:
         """Records that can be read, and what is wrong with others."""
@@ -538,14 +647,18 @@ class Store:
                 reference, _ = self.read_record(self.files.read(path))
                 belongs = self.record_name(reference)
                 if path != belongs:
-                    damaged.append(f"{safe(path)}: holds the record that belongs at {safe(belongs)}")
+                    damaged.append(
+                        f"{safe(path)}: holds the record that belongs at {safe(belongs)}"
+                    )
                 read.append(kept(path, reference))
             except (Bad, InvalidTag, *WRONG) as error:
                 damaged.append(f"{safe(path)}: {said(error)}")
         return read, damaged
 
     def standing(self) -> dict[str, dict[str, str]]:
-        """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its reason (§10.2)."""
+        """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its
+        reason (§10.2).
+        """
         notes: dict[str, list[dict[str, Any]]] = {}
         there = {*self.names_in_systems(".fxr"), *(item["name"] for item in self.removed)}
         for path in self.names_in_systems(".fxn"):
@@ -565,7 +678,9 @@ class Store:
         found: dict[str, dict[str, str]] = {}
         for backup, listed in notes.items():
             state = found.setdefault(backup, {})
-            for note in sorted(listed, key=lambda one: (one["time"], one["fact"] in safer, one.get("reason", ""))):
+            for note in sorted(
+                listed, key=lambda one: (one["time"], one["fact"] in safer, one.get("reason", ""))
+            ):
                 if note["fact"] in sets:
                     state[sets[note["fact"]]] = str(note.get("reason", ""))
                 elif note["fact"] in ends:
@@ -578,7 +693,9 @@ class Store:
         fields.magic(b"FXN\x01")
         generation, salt = fields.u32(), fields.take(32)
         key = derive(self.keys_of(generation), f"fennox/1|note|{self.id}|{generation}", salt)
-        note: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
+        note: dict[str, Any] = json.loads(
+            AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40])
+        )
         fields.end()
         return note
 
@@ -600,7 +717,9 @@ class Store:
         fields.magic(b"FXA\x01")
         generation, salt = fields.u32(), fields.take(32)
         key = derive(self.keys_of(generation), f"fennox/1|anchor|{self.id}|{generation}", salt)
-        one: dict[str, Any] = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
+        one: dict[str, Any] = json.loads(
+            AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40])
+        )
         fields.end()
         return one
 
@@ -624,8 +743,12 @@ class Store:
         generation, salt = fields.u32(), fields.take(32)
         secret = self.keys_of(generation)
         if generation not in self._mac_keys:
-            self._mac_keys[generation] = derive(secret, f"fennox/1|record mac|{self.key_set}|{generation}")
-        if not hmac.compare_digest(hmac.digest(self._mac_keys[generation], data[:-32], "sha256"), data[-32:]):
+            self._mac_keys[generation] = derive(
+                secret, f"fennox/1|record mac|{self.key_set}|{generation}"
+            )
+        if not hmac.compare_digest(
+            hmac.digest(self._mac_keys[generation], data[:-32], "sha256"), data[-32:]
+        ):
             raise Bad("the record's MAC does not fit")
         start = data[: fields.at]
         key = derive(secret, f"fennox/1|record|{self.id}|{generation}", salt)
@@ -637,8 +760,11 @@ class Store:
         return reference, sealed
 
     def head(self, reference: dict[str, Any], sealed: bytes) -> dict[str, Any]:
-        info = f"fennox-store/1|record|{reference['origin']}|{reference['generation']}|{reference['backup']}"
-        root = json.loads(hpke_open(self.openings[reference["generation"]], sealed, info.encode()))["head"]
+        about = f"{reference['origin']}|{reference['generation']}|{reference['backup']}"
+        info = f"fennox-store/1|record|{about}"
+        root = json.loads(hpke_open(self.openings[reference["generation"]], sealed, info.encode()))[
+            "head"
+        ]
         head: dict[str, Any] = json.loads(b"".join(self.tree(root)))
         return head
 
@@ -661,7 +787,11 @@ class Store:
             raise Bad("its content is not what was stored")
 
     def find(self, backup: str) -> tuple[dict[str, Any], dict[str, Any]]:
-        found = [one for one in self.records() if backup and (one.backup.startswith(backup) or one.name == backup)]
+        found = [
+            one
+            for one in self.records()
+            if backup and (one.backup.startswith(backup) or one.name == backup)
+        ]
         if not found:
             for line in self.damaged:
                 say(f"DAMAGED {line}")
@@ -683,7 +813,9 @@ class Store:
 
 
 def each_of(batches: list[list[str]], store: Store) -> Iterator[tuple[list[Kept], list[str]]]:
-    """Read batches of records; of a large store by all processors, which inherit what is open here."""
+    """Read batches of records; of a large store by all processors, which inherit what is open
+    here.
+    """
     if len(batches) < 3 or type(store.files) is not Files:
         yield from map(store.read_records, batches)
         return
@@ -705,11 +837,21 @@ class Readers:
 def kept(path: str, reference: dict[str, Any]) -> Kept:
     sizes = reference["sizes"]
     return Kept(
-        path, reference["backup"], sys.intern(reference["system"]), sys.intern(reference["system_name"]),
-        sys.intern(reference["kind"]), reference["name"], reference["time"], reference["sequence"],
-        reference["generation"], (reference["previous"] or {}).get("backup", ""), sizes["documents"], sizes["bytes"],
-        reference["partial"], sys.intern(reference["purpose"]),
-    )  # fmt: skip
+        path,
+        reference["backup"],
+        sys.intern(reference["system"]),
+        sys.intern(reference["system_name"]),
+        sys.intern(reference["kind"]),
+        reference["name"],
+        reference["time"],
+        reference["sequence"],
+        reference["generation"],
+        (reference["previous"] or {}).get("backup", ""),
+        sizes["documents"],
+        sizes["bytes"],
+        reference["partial"],
+        sys.intern(reference["purpose"]),
+    )
 
 
 def digest_in(pack: str) -> str:
@@ -732,33 +874,54 @@ def readable(stamp: str) -> str:
 
 def marks(record: Kept, state: dict[str, str]) -> list[str]:
     """What speaks for or against a backup."""
-    found = [f"{name}: {safe(state[name])}" if state[name] else name for name in ("doubtful", "held") if name in state]
+    found = [
+        f"{name}: {safe(state[name])}" if state[name] else name
+        for name in ("doubtful", "held")
+        if name in state
+    ]
     found += ["expired"] if "expired" in state else []
     found += ["partial: not all parts were taken"] if record.partial else []
-    found += ["a safety copy: what a machine held before it was restored"] if record.purpose == "safety" else []
+    found += (
+        ["a safety copy: what a machine held before it was restored"]
+        if record.purpose == "safety"
+        else []
+    )
     return found
 
 
-# --- what a person asks for -------------------------------------------------------------------------------------------
+# --- what a person asks for
+# ------------------------------------------------------------------------------------------
 
 
 def command_list(store: Store, _arguments: argparse.Namespace) -> int:
     standing = store.standing()
     rows: list[tuple[str, ...]] = [
         (
-            one.backup[:12], readable(one.time), one.system_name, one.kind, one.name or "-", str(one.documents),
+            one.backup[:12],
+            readable(one.time),
+            one.system_name,
+            one.kind,
+            one.name or "-",
+            str(one.documents),
             str(one.bytes),
-            ", ".join(mark.split(":")[0] for mark in marks(one, standing.get(one.backup, {}))) or "-",
+            ", ".join(mark.split(":")[0] for mark in marks(one, standing.get(one.backup, {})))
+            or "-",
         )
         for one in store.records()
-    ]  # fmt: skip
+    ]
     rows = [tuple(safe(cell) for cell in row) for row in rows]
     titles = ("BACKUP", "TAKEN", "SYSTEM", "KIND", "NAME", "DOCUMENTS", "BYTES", "MARKS")
     widths = [max(len(row[i]) for row in [titles, *rows]) for i in range(len(titles))]
     for row in [titles, *sorted(rows, key=lambda row: (row[1], row[2]))]:
-        print("  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip())
+        print(
+            "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        )
     systems = len({one.system for one in store.records()})
-    say(f"{many(len(rows), 'backup')} of {many(systems, 'system')}." if rows else "The store holds no backup.")
+    say(
+        f"{many(len(rows), 'backup')} of {many(systems, 'system')}."
+        if rows
+        else "The store holds no backup."
+    )
     if store.damaged:
         report(store)
         return FAILED
@@ -789,13 +952,18 @@ def command_check(store: Store, arguments: argparse.Namespace) -> int:
     say(f"{many(count, 'backup')} with {many(documents, 'document')} checked.")
     code = report(store)
     if store.cheap:
-        say("Guesses at this passphrase are cheap for whoever has a copy: `fennox passphrase try` locks it anew.")
+        say(
+            "Guesses at this passphrase are cheap for whoever has a copy: `fennox passphrase try`"
+            " locks it anew."
+        )
     say(NOBODY if not arguments.against else AGAINST)
     return code
 
 
 def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: bytes) -> int:
-    """Every document of one backup, and what its manifest and its id list say of them; how many documents it has."""
+    """Every document of one backup, and what its manifest and its id list say of them; how many
+    documents it has.
+    """
     seen = 0
     for part in store.head(reference, sealed)["parts"]:
         name = safe(part["name"])
@@ -804,21 +972,27 @@ def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: by
         seen += count
         if (count, size) != (part["documents"], part["bytes"]):
             store.damaged.append(
-                f"{where} {name}: has {count} documents of {size} bytes, and should have {part['documents']} of "
-                f"{part['bytes']}"
+                f"{where} {name}: has {count} documents of {size} bytes, and should have"
+                f" {part['documents']} of {part['bytes']}"
             )
     if seen != reference["sizes"]["documents"]:
-        store.damaged.append(f"{where}: has {seen} documents, and should have {reference['sizes']['documents']}")
+        store.damaged.append(
+            f"{where}: has {seen} documents, and should have {reference['sizes']['documents']}"
+        )
     id_list = of_content(reference["id_list"]["chunks"])
     if id_list not in store.lacking:
         store.lacking[id_list] = store.needs(reference)
     if store.lacking[id_list]:
-        store.damaged.append(f"{where}: {store.lacking[id_list]} chunks that it needs are in no pack")
+        store.damaged.append(
+            f"{where}: {store.lacking[id_list]} chunks that it needs are in no pack"
+        )
     return seen
 
 
 def check_part(store: Store, part: dict[str, Any]) -> tuple[int, int, list[str]]:
-    """How many documents and bytes a part has, and what is wrong with them. One that did not change is read once."""
+    """How many documents and bytes a part has, and what is wrong with them. One that did not change
+    is read once.
+    """
     key = of_content(part["root"]["chunks"])
     if key in store.checked:
         return store.checked[key]
@@ -846,14 +1020,22 @@ def check_part(store: Store, part: dict[str, Any]) -> tuple[int, int, list[str]]
 
 
 def of_content(chunks: list[dict[str, Any]]) -> str:
-    """What stands for content that was read: the same chunks under the same keys are the same bytes."""
+    """What stands for content that was read: the same chunks under the same keys are the same
+    bytes.
+    """
     told = "".join(f"{one['id']}{one['key']}{one['length']}" for one in chunks)
     return hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
 
 def check_sequences(store: Store) -> None:
-    """Numbers run through all stores of a system: one that is not here lies in another, was swept, or is lost."""
-    swept = {(item.get("system"), item.get("sequence")) for item in store.removed if not item.get("superseded")}
+    """Numbers run through all stores of a system: one that is not here lies in another, was swept,
+    or is lost.
+    """
+    swept = {
+        (item.get("system"), item.get("sequence"))
+        for item in store.removed
+        if not item.get("superseded")
+    }
     systems: dict[str, list[Kept]] = {}
     for one in store.records():
         systems.setdefault(one.system, []).append(one)
@@ -862,15 +1044,16 @@ def check_sequences(store: Store) -> None:
         there = set(numbers)
         for number in sorted({one for one, other in itertools.pairwise(numbers) if one == other}):
             store.unclear.append(
-                f"two backups of {name} have the number {number}, as after Fennox was rebuilt from an older state"
+                f"two backups of {name} have the number {number}, as after Fennox was rebuilt from"
+                " an older state"
             )
         before = {one.sequence - 1: one.previous for one in listed if one.previous}
         for number in range(1, numbers[-1]):
             if number not in there and (system, number) not in swept:
                 named = f" ({before[number][:12]})" if number in before else ""
                 store.unclear.append(
-                    f"record {number} of {name}{named} is not here, and no sweep explains it: it lies in another "
-                    "store, or is lost"
+                    f"record {number} of {name}{named} is not here, and no sweep explains it: it"
+                    " lies in another store, or is lost"
                 )
 
 
@@ -886,7 +1069,9 @@ def check_against(store: Store, arguments: argparse.Namespace) -> None:
             explained.setdefault(item.get("system", ""), set()).add(item.get("sequence", 0))
         if item["swept"] >= told["time"]:
             since.add(item.get("system", ""))
-            went[item.get("system", "")] = went.get(item.get("system", ""), 0) + item.get("notes", 0)
+            went[item.get("system", "")] = went.get(item.get("system", ""), 0) + item.get(
+                "notes", 0
+            )
     there: dict[str, dict[int, str]] = {}
     for one in store.records():
         there.setdefault(one.system, {})[one.sequence] = one.object
@@ -898,15 +1083,23 @@ def check_against(store: Store, arguments: argparse.Namespace) -> None:
             named = f"record {first}" if first == last else f"records {first} to {last}"
             verb = "is" if first == last else "are"
             store.damaged.append(
-                f"{named} of {name} {verb} missing: no sweep explains it, and {safe(arguments.against)} knows it"
+                f"{named} of {name} {verb} missing: no sweep explains it, and"
+                f" {safe(arguments.against)} knows it"
             )
         then = [note for note, put in store.notes.get(system, {}).items() if put <= told["time"]]
         notes = anchor["notes"] - len(then) - went.get(system, 0)
         if notes > 0:
             store.damaged.append(
-                f"notes on backups of {name} are missing, {notes} of {anchor['notes']}: a hold may be lost"
+                f"notes on backups of {name} are missing, {notes} of {anchor['notes']}: a hold may"
+                " be lost"
             )
-        comparable = anchor["digest"] and not gone and notes == 0 and system not in since and here.keys() == numbers
+        comparable = (
+            anchor["digest"]
+            and not gone
+            and notes == 0
+            and system not in since
+            and here.keys() == numbers
+        )
         if comparable and told["generation"] == max(store.secrets):
             listed = "".join(f"{one}\n" for one in sorted([*here.values(), *then]))
             if hashlib.blake2b(listed.encode(), digest_size=32).hexdigest() != anchor["digest"]:
@@ -920,24 +1113,39 @@ def told_of(store: Store, arguments: argparse.Namespace) -> dict[str, Any]:
     try:
         if place.is_dir():
             say(f"Opening {safe(arguments.against)}.")
-            passphrase = first_line(arguments.against_passphrase_file) if arguments.against_passphrase_file else None
+            passphrase = (
+                first_line(arguments.against_passphrase_file)
+                if arguments.against_passphrase_file
+                else None
+            )
             other = Store(Files(place), passphrase or arguments.passphrase)
             found = other.read_anchors(store.id)
         else:
             sheet = json.loads(place.read_text("utf-8"))
-            found = [one["anchors"] for one in sheet["stores"] if one["id"] == store.id and one.get("anchors")]
+            found = [
+                one["anchors"]
+                for one in sheet["stores"]
+                if one["id"] == store.id and one.get("anchors")
+            ]
         if found:
             told = max(found, key=lambda one: str(one["time"]))
             return {**told, "systems": [with_numbers(one) for one in told["systems"]]}
     except (Bad, *WRONG) as error:
-        fail(f"{safe(arguments.against)} cannot be read as a recovery sheet (sheet.json): {said(error)}.", USAGE)
+        fail(
+            f"{safe(arguments.against)} cannot be read as a recovery sheet (sheet.json):"
+            f" {said(error)}.",
+            USAGE,
+        )
     fail(f"{safe(arguments.against)} tells nothing of the store {store.id}.", NOT_FOUND)
 
 
 def with_numbers(anchor: dict[str, Any]) -> dict[str, Any]:
     """A system's anchor with its numbers as a set; Bad, where it is none."""
     numbers, notes = [(int(first), int(last)) for first, last in anchor["numbers"]], anchor["notes"]
-    if sum(max(0, last - first) for first, last in numbers) > MOST_NUMBERS or type(notes) is not int:
+    if (
+        sum(max(0, last - first) for first, last in numbers) > MOST_NUMBERS
+        or type(notes) is not int
+    ):
         raise Bad("an anchor in it is none")
     expanded = {number for first, last in numbers for number in range(first, last + 1)}
     return {"system": "", "name": "", "digest": "", **anchor, "numbers": expanded}
@@ -971,7 +1179,11 @@ def check_names(store: Store) -> None:
 
 def path_of(document: dict[str, Any]) -> bytes:
     """The path as the machine has it, which need not be UTF-8 (§7.2)."""
-    return base64.b64decode(document["raw_path"]) if document.get("raw_path") else document["path"].encode()
+    return (
+        base64.b64decode(document["raw_path"])
+        if document.get("raw_path")
+        else document["path"].encode()
+    )
 
 
 def shown(path: bytes) -> str:
@@ -982,7 +1194,9 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
     target = Path(arguments.to)
     try:
         if target.exists() and any(target.iterdir()):
-            fail(f"{target} is not empty. Give an empty folder or one that is not there yet.", USAGE)
+            fail(
+                f"{target} is not empty. Give an empty folder or one that is not there yet.", USAGE
+            )
     except OSError as error:
         fail(f"{target} cannot be used: {said(error)}.", FAILED)
     store.read_packs()
@@ -990,7 +1204,10 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
     names = [part["name"] for part in head["parts"]]
     wanted = arguments.part or names
     if unknown := set(wanted) - set(names):
-        fail(f"The backup has no part {', '.join(sorted(unknown))}. It has: {', '.join(names)}", NOT_FOUND)
+        fail(
+            f"The backup has no part {', '.join(sorted(unknown))}. It has: {', '.join(names)}",
+            NOT_FOUND,
+        )
     try:
         target.mkdir(parents=True, exist_ok=True)
     except OSError as error:
@@ -1010,16 +1227,24 @@ def command_extract(store: Store, arguments: argparse.Namespace) -> int:
     say(f"{out.written} of {many(len(out.listing), 'document')} of {system} written to {target}.")
     if out.special:
         few = ", ".join(out.special[:3]) + (" …" if len(out.special) > 3 else "")
-        say(f"{len(out.special)} had the set-user-id or set-group-id bit, which is not set here: {few}")
+        say(
+            f"{len(out.special)} had the set-user-id or set-group-id bit, which is not set here:"
+            f" {few}"
+        )
     if os.geteuid() == 0:
         say("Owners, modes and times are set as they were, by number.")
     else:
-        say("Modes and times are set; owners are in DOCUMENTS.json, and --owners FILE writes a script for root.")
+        say(
+            "Modes and times are set; owners are in DOCUMENTS.json, and --owners FILE writes a"
+            " script for root."
+        )
     return report(store)
 
 
 class Extraction:
-    """Writes documents below a folder, and nothing outside of it. One that cannot be written ends no other."""
+    """Writes documents below a folder, and nothing outside of it. One that cannot be written ends
+    no other.
+    """
 
     def __init__(self, store: Store, target: Path, patterns: list[str] | None) -> None:
         self.store, self.target, self.patterns = store, target, patterns
@@ -1033,17 +1258,25 @@ class Extraction:
     def part(self, part: dict[str, Any]) -> None:
         base = inside(self.target, str(part["name"]).replace("/", "_").encode())
         if base == self.target:
-            self.store.damaged.append(f"part {safe(part['name'])}: no part has such a name; it is not extracted")
+            self.store.damaged.append(
+                f"part {safe(part['name'])}: no part has such a name; it is not extracted"
+            )
             return
         try:
             for document in self.store.documents(part):
                 if fits(document["path"], self.patterns):
-                    self.listing.append({"part": part["name"], **{k: v for k, v in document.items() if k != "chunks"}})
+                    self.listing.append(
+                        {
+                            "part": part["name"],
+                            **{k: v for k, v in document.items() if k != "chunks"},
+                        }
+                    )
                     self._attempt(base, document)
                     progress(f"{self.written} documents written")
         except (Bad, *WRONG) as error:
             self.store.damaged.append(
-                f"part {safe(part['name'])}: manifest: {said(error)}; what came after it is not extracted"
+                f"part {safe(part['name'])}: manifest: {said(error)}; what came after it is not"
+                " extracted"
             )
 
     def _attempt(self, base: Path, document: dict[str, Any]) -> None:
@@ -1054,7 +1287,9 @@ class Extraction:
                 return
             self._write(path, document)
         except (Bad, *WRONG) as error:
-            self.store.damaged.append(f"{base.name} {shown(path_of(document))}: {said(error)}; not extracted")
+            self.store.damaged.append(
+                f"{base.name} {shown(path_of(document))}: {said(error)}; not extracted"
+            )
             return
         self.written += 1
         self._owned.append((path, document))
@@ -1081,27 +1316,39 @@ class Extraction:
         settle(path, document)
 
     def finish(self, reference: dict[str, Any]) -> None:
-        """Links last, so that nothing is ever written through one; then folders, which may not be writable."""
+        """Links last, so that nothing is ever written through one; then folders, which may not be
+        writable.
+        """
         for path, document in self._links:
             try:
                 path.parent.mkdir(parents=True, exist_ok=True)
-                raw = base64.b64decode(document["raw_link"]) if document.get("raw_link") else document["link"].encode()
+                raw = (
+                    base64.b64decode(document["raw_link"])
+                    if document.get("raw_link")
+                    else document["link"].encode()
+                )
                 os.symlink(raw, os.fsencode(path))
                 settle(path, document)
                 self.written += 1
                 self._owned.append((path, document))
             except WRONG as error:
-                self.store.damaged.append(f"{shown(path_of(document))}: {said(error)}; not extracted")
+                self.store.damaged.append(
+                    f"{shown(path_of(document))}: {said(error)}; not extracted"
+                )
         listing = json.dumps({"backup": reference, "documents": self.listing}, indent=1)
         (self.target / "DOCUMENTS.json").write_text(listing)
-        for path, document in sorted(self._folders, key=lambda one: len(one[0].parts), reverse=True):
+        for path, document in sorted(
+            self._folders, key=lambda one: len(one[0].parts), reverse=True
+        ):
             try:
                 settle(path, document)
             except OSError as error:
                 self.store.damaged.append(f"{shown(path_of(document))}: {said(error)}")
 
     def write_owners(self, to: Path) -> None:
-        """A script for root that gives each document its owner, and the bits of its mode that go with one."""
+        """A script for root that gives each document its owner, and the bits of its mode that go
+        with one.
+        """
         lines = ["#!/bin/sh", f"cd {shlex.quote(str(self.target.resolve()))} || exit 1"]
         for path, document in self._owned:
             name = shlex.quote(os.fsdecode(os.fsencode(path.relative_to(self.target))))
@@ -1117,7 +1364,9 @@ class Extraction:
 
 
 def settle(path: Path, document: dict[str, Any]) -> None:
-    """Owner (as root), mode and times, as far as they are known; no set-user-id outside the machine it came from."""
+    """Owner (as root), mode and times, as far as they are known; no set-user-id outside the machine
+    it came from.
+    """
     link = path.is_symlink()
     if os.geteuid() == 0 and document.get("uid") is not None:
         gid = document.get("gid")
@@ -1129,21 +1378,31 @@ def settle(path: Path, document: dict[str, Any]) -> None:
 
 
 PHASES = {
-    "prepare": "BEFORE ANYTHING IS WRITTEN", "write": "PUT BACK", "finish": "MAKE IT TAKE EFFECT",
-    "rejoin": "REACH IT AGAIN", "check": "SEE WHETHER ALL IS WELL", "release": "LET GO",
-}  # fmt: skip
+    "prepare": "BEFORE ANYTHING IS WRITTEN",
+    "write": "PUT BACK",
+    "finish": "MAKE IT TAKE EFFECT",
+    "rejoin": "REACH IT AGAIN",
+    "check": "SEE WHETHER ALL IS WELL",
+    "release": "LET GO",
+}
 MOST_NAMES = 40
 SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)
 
 
 def command_steps(store: Store, arguments: argparse.Namespace) -> int:
-    """A plan for a person: what to do on the target, in its order, with the values of this backup."""
+    """A plan for a person: what to do on the target, in its order, with the values of this
+    backup.
+    """
     store.read_packs()
     reference, head = store.find(arguments.backup)
     if arguments.names:
         listed = head["census"].get(arguments.names)
         if listed is None:
-            fail(f"The backup has no list {safe(arguments.names)}. It has: {', '.join(head['census'])}", NOT_FOUND)
+            fail(
+                f"The backup has no list {safe(arguments.names)}. It has:"
+                f" {', '.join(head['census'])}",
+                NOT_FOUND,
+            )
         for name in listed:
             print(safe(name))
         return 0
@@ -1153,11 +1412,17 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
     print(f"as it was on {readable(reference['time'])}, backup {reference['backup'][:12]}\n")
     system = f"{safe(machine['product'])} {safe(machine['version'])}"
     print(f"It is: {title}, {system}, called {safe(machine['name'] or '-')}")
-    print(f"It was reached at {safe(head['reached']['address'])} as {safe(head['reached']['account'])}")
+    print(
+        f"It was reached at {safe(head['reached']['address'])} as"
+        f" {safe(head['reached']['account'])}"
+    )
     for name, value in sorted(head["expected"].items()):
         print(f"Afterwards its {name} is {safe(value)}")
     for finding in head["findings"]:
-        print(f"{finding['severity'].upper()}: {safe(finding['text'])} {safe(finding.get('remedy', ''))}".rstrip())
+        print(
+            f"{finding['severity'].upper()}: {safe(finding['text'])}"
+            f" {safe(finding.get('remedy', ''))}".rstrip()
+        )
     if "rebuilt_by" in kind:
         print(f"\nOn an empty machine: {safe(kind['rebuilt_by'])}")
         return 0
@@ -1166,7 +1431,9 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
     here = shlex.quote(str(arguments.store))
     print("    TARGET=root@address-of-the-machine")
     print(f"    python3 rescue.py extract {here} {reference['backup'][:12]} restored\n")
-    values = {name: str(about.get("default", "")) for name, about in kind.get("settings", {}).items()}
+    values = {
+        name: str(about.get("default", "")) for name, about in kind.get("settings", {}).items()
+    }
     values |= head["settings"]
     parts = {part["name"]: part for part in head["parts"]}
     number = 0
@@ -1186,7 +1453,10 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
 
 
 def how(
-    step: dict[str, Any], values: dict[str, str], parts: dict[str, Any], census: dict[str, list[str]]
+    step: dict[str, Any],
+    values: dict[str, str],
+    parts: dict[str, Any],
+    census: dict[str, list[str]],
 ) -> Iterator[str]:
     """What a person does for one step, line by line."""
     if (each := step.get("each")) is not None:
@@ -1197,19 +1467,28 @@ def how(
         for part in step.get("parts", list(parts)):
             if part in parts:
                 numeric = "--numeric-owner " if step.get("owners") == "numbers" else ""
-                there = f"tar -C / {numeric}--no-overwrite-dir -xpf -"  # folders that are there keep their modes
+                # folders that are there keep their modes
+                there = f"tar -C / {numeric}--no-overwrite-dir -xpf -"
                 folder = shlex.quote(safe(part.replace("/", "_")))
                 yield f"tar -C restored/{folder} {numeric}-cf - . | ssh $TARGET '{there}'"
     if step.get("do") == "upload" and "document" in step:
         yield f"Upload the document {safe(filled(step['document'], values))} of restored/."
     if (request := step.get("request")) is not None:
-        body = f" -d {shlex.quote(filled(json.dumps(request['json']), values))}" if "json" in request else ""
+        body = (
+            f" -d {shlex.quote(filled(json.dumps(request['json']), values))}"
+            if "json" in request
+            else ""
+        )
         method, path = request.get("method", "GET"), filled(request["path"], values)
         yield safe(f"curl --user ACCOUNT -X {method}{body} {shlex.quote('https://ADDRESS' + path)}")
     if "run" in step:
         words = [filled(word, values) for word in step["run"]]
         command = words[2] if words[:2] == ["sh", "-c"] and len(words) == 3 else shlex.join(words)
-        fed = f" < restored/*{shlex.quote(filled(step['document'], values))}" if "document" in step else ""
+        fed = (
+            f" < restored/*{shlex.quote(filled(step['document'], values))}"
+            if "document" in step
+            else ""
+        )
         for line in f"ssh $TARGET {shlex.quote(command)}{fed}".split("\n"):
             yield safe(line)
     if "expect" in step:
@@ -1222,15 +1501,23 @@ def how(
 
 def names_of(each: dict[str, Any], listed: list[str]) -> Iterator[str]:
     """For which names a step is done; what the target has, nobody knows here."""
-    which = {"missing": "For each that the target lacks of", "extra": "For each that the target has beside"}
+    which = {
+        "missing": "For each that the target lacks of",
+        "extra": "For each that the target has beside",
+    }
     shown = ", ".join(safe(name) for name in listed[:MOST_NAMES])
     if len(listed) > MOST_NAMES:
         shown += f" and {len(listed) - MOST_NAMES} more (steps --names {shlex.quote(each['list'])})"
-    yield f"{which.get(each['names'], 'For each of')} these {len(listed)} {safe(each['list'])}, as NAME: {shown}"
+    yield (
+        f"{which.get(each['names'], 'For each of')} these {len(listed)} {safe(each['list'])}, as"
+        f" NAME: {shown}"
+    )
 
 
 def filled(text: str, values: dict[str, str]) -> str:
-    """With the values of the backup's settings; one that may be a secret is left to whoever does it."""
+    """With the values of the backup's settings; one that may be a secret is left to whoever does
+    it.
+    """
 
     def value(found: re.Match[str]) -> str:
         name = found.group(1)
@@ -1244,36 +1531,56 @@ def filled(text: str, values: dict[str, str]) -> str:
 
 
 def command_login(arguments: argparse.Namespace) -> int:
-    """The login of a far side, which a recovery sheet holds sealed to the passphrase of its store."""
+    """The login of a far side, which a recovery sheet holds sealed to the passphrase of its
+    store.
+    """
     try:
         sheet = json.loads(Path(arguments.sheet).read_text("utf-8"))
         stores = {str(one["name"]): one for one in sheet["stores"]}
     except WRONG as error:
-        fail(f"{safe(arguments.sheet)} cannot be read as a recovery sheet (sheet.json): {said(error)}.", USAGE)
+        fail(
+            f"{safe(arguments.sheet)} cannot be read as a recovery sheet (sheet.json):"
+            f" {said(error)}.",
+            USAGE,
+        )
     store = stores.get(arguments.name)
     if store is None:
-        fail(f"The sheet has no store {safe(arguments.name)}. It has: {safe(', '.join(stores))}", NOT_FOUND)
+        fail(
+            f"The sheet has no store {safe(arguments.name)}. It has: {safe(', '.join(stores))}",
+            NOT_FOUND,
+        )
     login = store.get("login")
     if not login:
-        fail(f"The sheet has no login of {safe(arguments.name)}: it is a folder, or is reached by an agent.", NOT_FOUND)
+        fail(
+            f"The sheet has no login of {safe(arguments.name)}: it is a folder, or is reached by an"
+            " agent.",
+            NOT_FOUND,
+        )
     read_passphrase(arguments)
     opening = unlock(json.loads(store["header"]), Passphrase(arguments.passphrase))
     if opening is None:
         fail("The passphrase opens none of this store's slots.", NOT_OPENED)
     secret = hpke_open(opening, base64.b64decode(login["sealed"]), login["info"].encode())
     try:
-        with os.fdopen(os.open(arguments.to, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        with os.fdopen(
+            os.open(arguments.to, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"
+        ) as file:
             file.write(secret)
     except OSError as error:
         fail(f"{safe(arguments.to)} cannot be written: {said(error)}.", FAILED)
     what = "private key" if login["proves_by"] == "key" else "password"
-    say(f"{safe(arguments.to)} holds the {what} of {safe(login['account'])} at {safe(store['address'])}.")
+    say(
+        f"{safe(arguments.to)} holds the {what} of {safe(login['account'])} at"
+        f" {safe(store['address'])}."
+    )
     say("Remove it when the store was read.")
     return 0
 
 
 def command_search(store: Store, arguments: argparse.Namespace) -> int:
-    """Documents whose path or content holds a text, or whose path fits a pattern, in every backup."""
+    """Documents whose path or content holds a text, or whose path fits a pattern, in every
+    backup.
+    """
     wanted, text = arguments.pattern, arguments.pattern.encode()
     if not wanted:
         fail("Say what to look for: a text, or a pattern like '/etc/*.conf'.", USAGE)
@@ -1288,10 +1595,17 @@ def command_search(store: Store, arguments: argparse.Namespace) -> int:
             for part in store.head(*store.record(one))["parts"]:
                 for document in store.documents(part):
                     lines = lines_with(store, document, text, held)
-                    named = wanted in document["path"] or fnmatch.fnmatchcase(document["path"], wanted)
+                    named = wanted in document["path"] or fnmatch.fnmatchcase(
+                        document["path"], wanted
+                    )
                     if named or lines:
                         found += 1
-                        at = f"  line {', '.join(map(str, lines[:5]))}{' …' if len(lines) > 5 else ''}" if lines else ""
+                        at = (
+                            "  line"
+                            f" {', '.join(map(str, lines[:5]))}{' …' if len(lines) > 5 else ''}"
+                            if lines
+                            else ""
+                        )
                         progress("")
                         print(f"{where}  {safe(part['name'])}  {shown(path_of(document))}{at}")
         except (Bad, InvalidTag, *WRONG) as error:
@@ -1304,8 +1618,12 @@ def command_search(store: Store, arguments: argparse.Namespace) -> int:
     return 0 if found else NOT_FOUND
 
 
-def lines_with(store: Store, document: dict[str, Any], text: bytes, held: dict[str, list[int]]) -> list[int]:
-    """In which lines of a document the text is. The same content is read once, whatever it is called."""
+def lines_with(
+    store: Store, document: dict[str, Any], text: bytes, held: dict[str, list[int]]
+) -> list[int]:
+    """In which lines of a document the text is. The same content is read once, whatever it is
+    called.
+    """
     digest = str(document.get("digest"))
     if document["type"] not in ("file", "output") or digest in held:
         return held.get(digest, [])
@@ -1322,7 +1640,9 @@ def lines_with(store: Store, document: dict[str, Any], text: bytes, held: dict[s
 
 
 def fits(path: str, patterns: list[str] | None) -> bool:
-    """Whether one of the patterns fits the whole path; ``*`` also crosses folders. Without patterns all fit."""
+    """Whether one of the patterns fits the whole path; ``*`` also crosses folders. Without patterns
+    all fit.
+    """
     return patterns is None or any(fnmatch.fnmatchcase(path, pattern) for pattern in patterns)
 
 
@@ -1333,7 +1653,11 @@ def inside(base: Path, name: bytes) -> Path:
 
 
 def safe(text: str) -> str:
-    return text if text.isprintable() else "".join(c if c.isprintable() else repr(c)[1:-1] for c in text)
+    return (
+        text
+        if text.isprintable()
+        else "".join(c if c.isprintable() else repr(c)[1:-1] for c in text)
+    )
 
 
 def many(count: int, noun: str) -> str:
@@ -1376,10 +1700,14 @@ def main(words: list[str] | None = None, files: Files | None = None) -> int:
     """``files``: the store, where it does not lie in a folder here."""
     parser = argparse.ArgumentParser(
         description="List, check and extract backups of a Fennox store, offline.",
-        epilog="exit codes: 0 done, 1 damage or something that could not be done, 2 wrong usage, 3 not found, 4 the "
-        "passphrase opens nothing",
+        epilog=(
+            "exit codes: 0 done, 1 damage or something that could not be done, 2 wrong usage, 3 not"
+            " found, 4 the passphrase opens nothing"
+        ),
     )
-    parser.add_argument("--passphrase-file", help="a file whose first line is the passphrase; asked for otherwise")
+    parser.add_argument(
+        "--passphrase-file", help="a file whose first line is the passphrase; asked for otherwise"
+    )
     commands = parser.add_subparsers(required=True, metavar="COMMAND")
     for name, function, text in (
         ("list", command_list, "what backups are here"),
@@ -1391,18 +1719,34 @@ def main(words: list[str] | None = None, files: Files | None = None) -> int:
         command = commands.add_parser(name, help=text, description=text)
         command.add_argument("store", help="the folder of the store")
         if name == "check":
-            command.add_argument("--against", metavar="PLACE", help="sheet.json of a recovery sheet, or another store")
-            command.add_argument("--against-passphrase-file", metavar="FILE", help="of the other store, if it differs")
+            command.add_argument(
+                "--against",
+                metavar="PLACE",
+                help="sheet.json of a recovery sheet, or another store",
+            )
+            command.add_argument(
+                "--against-passphrase-file",
+                metavar="FILE",
+                help="of the other store, if it differs",
+            )
         if name == "steps":
-            command.add_argument("--names", metavar="LIST", help="only the names of one of its lists, like packages")
+            command.add_argument(
+                "--names", metavar="LIST", help="only the names of one of its lists, like packages"
+            )
         if name == "search":
-            command.add_argument("pattern", help="a text that the path or content holds, or a pattern of paths")
+            command.add_argument(
+                "pattern", help="a text that the path or content holds, or a pattern of paths"
+            )
         if name in ("extract", "steps"):
             command.add_argument("backup", help="its id (or the beginning of it) or its name")
         if name == "extract":
             command.add_argument("to", help="an empty folder")
-            command.add_argument("--owners", metavar="FILE", help="write a script there that root runs to set owners")
-            command.add_argument("--part", action="append", help="only this part; may be given several times")
+            command.add_argument(
+                "--owners", metavar="FILE", help="write a script there that root runs to set owners"
+            )
+            command.add_argument(
+                "--part", action="append", help="only this part; may be given several times"
+            )
             command.add_argument(
                 "--document",
                 action="append",
@@ -1443,12 +1787,20 @@ def read_passphrase(arguments: argparse.Namespace) -> None:
         if arguments.passphrase_file:
             arguments.passphrase = first_line(arguments.passphrase_file)
         else:
-            warnings.simplefilter("error", getpass.GetPassWarning)  # it would be shown as it is typed
+            warnings.simplefilter(
+                "error", getpass.GetPassWarning
+            )  # it would be shown as it is typed
             arguments.passphrase = getpass.getpass("Passphrase: ")
     except (OSError, UnicodeDecodeError) as error:
-        fail(f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {said(error)}.", USAGE)
+        fail(
+            f"{safe(arguments.passphrase_file or 'the terminal')} cannot be read: {said(error)}.",
+            USAGE,
+        )
     except (EOFError, getpass.GetPassWarning):
-        fail("No passphrase was given. Without a terminal, name a file: --passphrase-file FILE", USAGE)
+        fail(
+            "No passphrase was given. Without a terminal, name a file: --passphrase-file FILE",
+            USAGE,
+        )
 
 
 def first_line(file: str) -> str:
@@ -1467,7 +1819,10 @@ def run(words: list[str] | None = None, files: Files | None = None) -> int:
         say("Interrupted.")
         return 130
     except (Bad, InvalidTag, *WRONG, MemoryError) as error:
-        say(f"This cannot be read: {said(error) if not isinstance(error, MemoryError) else 'too little memory'}.")
+        say(
+            "This cannot be read:"
+            f" {said(error) if not isinstance(error, MemoryError) else 'too little memory'}."
+        )
         return FAILED
 
 

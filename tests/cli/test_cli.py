@@ -33,8 +33,20 @@ def ready(service: Service, server: LinuxServer, key_pair: Pair) -> Service:
     service.file("id", key_pair[0])
     ok(service, "store", "add", "attic", "attic", "--passphrase-file", "p.txt")
     ok(service, "login", "add", "quay-root", "--account", "root", "--key", "id")
-    ok(service, "system", "add", "web-9", "linux-server", f"{server.host}:{server.port}", "--login", "quay-root",
-       "--accept-key", server.host_key, "--setting", f"ssh-restart={SSH_RESTART}")  # fmt: skip
+    ok(
+        service,
+        "system",
+        "add",
+        "web-9",
+        "linux-server",
+        f"{server.host}:{server.port}",
+        "--login",
+        "quay-root",
+        "--accept-key",
+        server.host_key,
+        "--setting",
+        f"ssh-restart={SSH_RESTART}",
+    )
     return service
 
 
@@ -46,14 +58,24 @@ def ok(service: Service, *words: str) -> subprocess.CompletedProcess[str]:
 
 def fails(service: Service, code: int, said: str, *words: str) -> None:
     done = service.fennox(*words)
-    assert (done.returncode, said in done.stderr) == (code, True), f"{done.returncode}: {done.stderr} {done.stdout}"
+    assert (done.returncode, said in done.stderr) == (
+        code,
+        True,
+    ), f"{done.returncode}: {done.stderr} {done.stdout}"
     assert "Traceback" not in done.stderr
 
 
 def test_a_command_loads_only_what_it_needs() -> None:
-    heavy = "[m for m in ('httpx', 'pydantic', 'rich', 'pygments', 'click', 'fennox.wire.base') if m in sys.modules]"
-    loaded = f"import sys; import fennox.cli.status; print({heavy}); import click; print(click.__name__)"
-    done = subprocess.run([sys.executable, "-c", loaded], capture_output=True, text=True, check=True)
+    heavy = (
+        "[m for m in ('httpx', 'pydantic', 'rich', 'pygments', 'click', 'fennox.wire.base') if m in"
+        " sys.modules]"
+    )
+    loaded = (
+        f"import sys; import fennox.cli.status; print({heavy}); import click; print(click.__name__)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", loaded], capture_output=True, text=True, check=True
+    )
     assert done.stdout == "['httpx']\nclick\n"
     assert wire.stores.StoreShown.__module__ == "fennox.wire.stores"
     with pytest.raises(AttributeError, match="no attribute 'nothing'"):
@@ -63,7 +85,18 @@ def test_a_command_loads_only_what_it_needs() -> None:
 def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, install: Install) -> None:
     assert "The store can be used." in ok(ready, "store", "test", "attic").stdout
     assert "the one that is known" in ok(ready, "system", "probe", "web-9").stdout
-    taken = ok(ready, "backup", "take", "web-9", "--store", "attic", "--name", "first", "--note", "before anything")
+    taken = ok(
+        ready,
+        "backup",
+        "take",
+        "web-9",
+        "--store",
+        "attic",
+        "--name",
+        "first",
+        "--note",
+        "before anything",
+    )
     assert "3 objects with" in taken.stderr
     fails(ready, 1, "has a backup first already", "backup", "take", "web-9", "--name", "first")
     again = ok(ready, "backup", "take", "web-9")
@@ -73,11 +106,28 @@ def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, instal
     assert "/etc/shadow (secret)" in shown
     ok(ready, "backup", "export", "first", "--to", "out.tar.zst")
     listed = subprocess.run(
-        ["tar", "--zstd", "-tf", ready.folder / "out.tar.zst"], capture_output=True, text=True, check=True
+        ["tar", "--zstd", "-tf", ready.folder / "out.tar.zst"],
+        capture_output=True,
+        text=True,
+        check=True,
     )
     assert "accounts/etc/passwd" in listed.stdout
-    ok(ready, "routine", "add", "nightly", "--systems", "kind=linux-server", "--when", "every day at 02:40",
-       "--zone", "Europe/Oslo", "--store", "attic", "--ladder", "everything for 14 days, always 3")  # fmt: skip
+    ok(
+        ready,
+        "routine",
+        "add",
+        "nightly",
+        "--systems",
+        "kind=linux-server",
+        "--when",
+        "every day at 02:40",
+        "--zone",
+        "Europe/Oslo",
+        "--store",
+        "attic",
+        "--ladder",
+        "everything for 14 days, always 3",
+    )
     assert "2 backups stay, 0 go" in ok(ready, "routine", "preview", "nightly").stderr
     private, public = new_key_pair("fresh")
     fresh = install("debian", public)
@@ -86,11 +136,28 @@ def test_the_lines_of_the_first_hour(ready: Service, server: LinuxServer, instal
     server.stop()
     target = ("--onto", "web-9", "--at", f"{fresh.host}:{fresh.port}", "--login", "fresh-root")
     fails(ready, 5, fresh.host_key, "restore", "draft", "first", *target)
-    sheet = ok(ready, "restore", "draft", "first", *target, "--accept-key", fresh.host_key, "--quiet").stdout.strip()
-    run = ok(ready, "restore", "start", sheet, "--yes", "--takeover", "--no-follow", "--quiet").stdout.strip()
+    sheet = ok(
+        ready, "restore", "draft", "first", *target, "--accept-key", fresh.host_key, "--quiet"
+    ).stdout.strip()
+    run = ok(
+        ready, "restore", "start", sheet, "--yes", "--takeover", "--no-follow", "--quiet"
+    ).stdout.strip()
     fails(ready, 5, "nginx-light", "run", "follow", run)
-    fresh.set_packages(("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata",
-                        "nginx-light", "cron", "saltmere-ticket"))  # fmt: skip
+    fresh.set_packages(
+        (
+            "base-files",
+            "bash",
+            "coreutils",
+            "dpkg",
+            "openssh-server",
+            "systemd",
+            "tar",
+            "tzdata",
+            "nginx-light",
+            "cron",
+            "saltmere-ticket",
+        )
+    )
     ok(ready, "restore", "answer", sheet, "done")
     assert "proved" in ok(ready, "run", "follow", run).stderr
     assert "PROVED" in ok(ready, "restore", "show", sheet).stdout
@@ -113,18 +180,70 @@ def test_json_and_quiet_are_for_programs(ready: Service) -> None:
         assert isinstance(json.loads(ok(ready, noun, "list", "--json").stdout), list), noun
 
 
-def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service, server: LinuxServer) -> None:
+def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(
+    ready: Service, server: LinuxServer
+) -> None:
     address = f"{server.host}:{server.port}"
     with_login = ("--login", "quay-root", "--accept-key", server.host_key)
-    fails(ready, 2, "There is no kind mainframe", "system", "add", "x", "mainframe", address, *with_login)
-    fails(ready, 2, "cannot be a name", "system", "add", "a/b", "linux-server", address, *with_login)
-    fails(ready, 2, "cannot be a name", "system", "add", "..", "linux-server", address, *with_login)
-    fails(ready, 1, "cannot be reached", "system", "add", "x", "linux-server",
-          f"127.0.0.1:{free_port('127.0.0.1')}", *with_login)  # fmt: skip
-    fails(ready, 2, "is not an address", "system", "add", "x", "linux-server", "nowhere:port", *with_login)
-    fails(ready, 1, "already. Give another address", "system", "add", "web-8", "linux-server", address, *with_login)
     fails(
-        ready, 3, "There is no login nobody", "system", "add", "x", "linux-server", "127.0.0.1:1", "--login", "nobody"
+        ready,
+        2,
+        "There is no kind mainframe",
+        "system",
+        "add",
+        "x",
+        "mainframe",
+        address,
+        *with_login,
+    )
+    fails(
+        ready, 2, "cannot be a name", "system", "add", "a/b", "linux-server", address, *with_login
+    )
+    fails(ready, 2, "cannot be a name", "system", "add", "..", "linux-server", address, *with_login)
+    fails(
+        ready,
+        1,
+        "cannot be reached",
+        "system",
+        "add",
+        "x",
+        "linux-server",
+        f"127.0.0.1:{free_port('127.0.0.1')}",
+        *with_login,
+    )
+    fails(
+        ready,
+        2,
+        "is not an address",
+        "system",
+        "add",
+        "x",
+        "linux-server",
+        "nowhere:port",
+        *with_login,
+    )
+    fails(
+        ready,
+        1,
+        "already. Give another address",
+        "system",
+        "add",
+        "web-8",
+        "linux-server",
+        address,
+        *with_login,
+    )
+    fails(
+        ready,
+        3,
+        "There is no login nobody",
+        "system",
+        "add",
+        "x",
+        "linux-server",
+        "127.0.0.1:1",
+        "--login",
+        "nobody",
     )
     ok(ready, "system", "set", "web-9", "--accept-key", "SHA256:another")
     fails(ready, 1, "was accepted for it", "backup", "take", "web-9")
@@ -134,8 +253,30 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 1, "refuses the account root", "backup", "take", "web-9")
     fails(ready, 2, "cannot be a name", "backup", "take", "web-9", "--name", "../x")
     fails(ready, 2, "no part holidays", "backup", "take", "web-9", "--part", "holidays")
-    fails(ready, 2, "not said when it takes", "routine", "add", "x", "--systems", "all", "--store", "attic")
-    ok(ready, "routine", "add", "by-hand", "--systems", "all", "--store", "attic", "--mode", "by hand")
+    fails(
+        ready,
+        2,
+        "not said when it takes",
+        "routine",
+        "add",
+        "x",
+        "--systems",
+        "all",
+        "--store",
+        "attic",
+    )
+    ok(
+        ready,
+        "routine",
+        "add",
+        "by-hand",
+        "--systems",
+        "all",
+        "--store",
+        "attic",
+        "--mode",
+        "by hand",
+    )
     assert "always 3" in ok(ready, "routine", "show", "by-hand").stdout
     fails(ready, 3, "There is no system web-0", "backup", "take", "web-0")
     fails(ready, 3, "There is no backup", "backup", "show", "abcdef123456")
@@ -143,17 +284,75 @@ def test_bad_input_gets_one_sentence_a_remedy_and_the_right_code(ready: Service,
     fails(ready, 3, "abc is too short for the id of a run", "run", "stop", "abc")
     fails(ready, 3, "abcde is too short for the id of a run sheet", "restore", "show", "abcde")
     (ready.folder / "other-folder").mkdir()
-    fails(ready, 2, "too weak", "store", "add", "cellar", "other-folder", "--passphrase-file",
-          ready.file("weak", "boat"), "--key-set", "other")  # fmt: skip
-    fails(ready, 1, "is not there", "store", "add", "cellar", "/no/such/folder", "--passphrase-file", "p.txt")
+    fails(
+        ready,
+        2,
+        "too weak",
+        "store",
+        "add",
+        "cellar",
+        "other-folder",
+        "--passphrase-file",
+        ready.file("weak", "boat"),
+        "--key-set",
+        "other",
+    )
+    fails(
+        ready,
+        1,
+        "is not there",
+        "store",
+        "add",
+        "cellar",
+        "/no/such/folder",
+        "--passphrase-file",
+        "p.txt",
+    )
     fails(ready, 1, "already there", "store", "add", "attic", "attic", "--passphrase-file", "p.txt")
-    fails(ready, 1, "opens none", "store", "add", "cellar", "other-folder", "--passphrase-file",
-          ready.file("wrong", "some other long words"))  # fmt: skip
+    fails(
+        ready,
+        1,
+        "opens none",
+        "store",
+        "add",
+        "cellar",
+        "other-folder",
+        "--passphrase-file",
+        ready.file("wrong", "some other long words"),
+    )
     assert list((ready.folder / "other-folder").iterdir()) == [], "nothing was made"
-    fails(ready, 2, "fullmoon", "routine", "add", "r", "--systems", "all", "--when", "every fullmoon at 1:00",
-          "--store", "attic", "--ladder", "always 1")  # fmt: skip
-    fails(ready, 2, "does not say which systems", "routine", "add", "r", "--systems", "web*", "--when",
-          "every day at 01:00", "--store", "attic", "--ladder", "always 1")  # fmt: skip
+    fails(
+        ready,
+        2,
+        "fullmoon",
+        "routine",
+        "add",
+        "r",
+        "--systems",
+        "all",
+        "--when",
+        "every fullmoon at 1:00",
+        "--store",
+        "attic",
+        "--ladder",
+        "always 1",
+    )
+    fails(
+        ready,
+        2,
+        "does not say which systems",
+        "routine",
+        "add",
+        "r",
+        "--systems",
+        "web*",
+        "--when",
+        "every day at 01:00",
+        "--store",
+        "attic",
+        "--ladder",
+        "always 1",
+    )
     fails(ready, 2, "neither .tar.zst nor .tar.gz", "backup", "export", "x", "--to", "out.rar")
     fails(ready, 1, "is used by web-9", "login", "remove", "quay-root")
 
@@ -163,7 +362,17 @@ def test_signing_in_and_out(service: Service) -> None:
     service.token = ""
     fails(service, 4, "not signed in", "status")
     wrong = service.file("wrong", "not the password")
-    fails(service, 4, "is wrong", "sign-in", service.address, "--user", "harbour-admin", "--password-file", wrong)
+    fails(
+        service,
+        4,
+        "is wrong",
+        "sign-in",
+        service.address,
+        "--user",
+        "harbour-admin",
+        "--password-file",
+        wrong,
+    )
     ok(service, "sign-in", service.address, "--user", "harbour-admin", "--password-file", password)
     saved = service.folder / "config/fennox/sign-in.json"
     assert saved.stat().st_mode & 0o077 == 0
@@ -171,7 +380,9 @@ def test_signing_in_and_out(service: Service) -> None:
     second = service.file("second", "seven slow grey herons")
     ok(service, "user", "add", "purser", "--role", "reader", "--password-file", second)
     weak = service.file("weak", "boat")
-    fails(service, 2, "too weak", "user", "add", "mate", "--role", "operator", "--password-file", weak)
+    fails(
+        service, 2, "too weak", "user", "add", "mate", "--role", "operator", "--password-file", weak
+    )
     fails(service, 1, "last administrator", "user", "remove", "harbour-admin")
     ok(service, "user", "remove", "purser")
     assert ok(service, "user", "list", "--quiet").stdout.split() == ["harbour-admin"]
@@ -179,7 +390,9 @@ def test_signing_in_and_out(service: Service) -> None:
     assert not saved.exists()
 
 
-def test_every_verb_has_help_and_the_shells_get_their_completion(capsys: pytest.CaptureFixture[str]) -> None:
+def test_every_verb_has_help_and_the_shells_get_their_completion(
+    capsys: pytest.CaptureFixture[str],
+) -> None:
     parser = build()
     nouns = next(a for a in parser._actions if a.dest == "noun")
     verbs = 0
@@ -192,7 +405,8 @@ def test_every_verb_has_help_and_the_shells_get_their_completion(capsys: pytest.
     assert verbs > 40
     for name, noun in nouns.choices.items():  # type: ignore[union-attr]
         alone = next(a for a in build(name)._actions if a.dest == "noun")
-        assert alone.choices[name].format_help() == noun.format_help(), "built alone, it is the same"  # type: ignore[index]
+        help_alone = alone.choices[name].format_help()  # type: ignore[index]
+        assert help_alone == noun.format_help(), "built alone, it is the same"
     from fennox.cli.main import main
 
     assert main(["--completion", "bash"]) == 0

@@ -53,7 +53,10 @@ def local(tmp_path_factory: pytest.TempPathFactory) -> Path:
 async def _fill(folder: Path) -> None:
     vault, index = await make_vault(folder), PackIndex()
     for number in range(1, BACKUPS + 1):
-        content = {"/etc/big": random.Random(number).randbytes(DOCUMENT), "/etc/motd": b"quay %d" % number}
+        content = {
+            "/etc/big": random.Random(number).randbytes(DOCUMENT),
+            "/etc/motd": b"quay %d" % number,
+        }
         await store_backup(vault, index, content, name=f"take-{number}", sequence=number)
 
 
@@ -76,12 +79,18 @@ def far(request: pytest.FixtureRequest, local: Path, tmp_path: Path) -> Iterator
         bucket = parse(place.url)
         for path in objects:
             key = f"{bucket.path.strip('/')}/{path.relative_to(local)}".lstrip("/")
-            servers.bucket_client(place).put_object(Bucket=bucket.host, Key=key, Body=path.read_bytes())
+            servers.bucket_client(place).put_object(
+                Bucket=bucket.host, Key=key, Body=path.read_bytes()
+            )
         yield Far(place, local, str(phrase))
 
 
 def small(local: Path) -> int:
-    return sum(path.is_file() for top in ("header", "systems", "sweep") for path in (local / top).rglob("*"))
+    return sum(
+        path.is_file()
+        for top in ("header", "systems", "sweep")
+        for path in (local / top).rglob("*")
+    )
 
 
 def test_a_list_fetches_no_content(far: Far, capsys: pytest.CaptureFixture[str]) -> None:
@@ -102,7 +111,9 @@ def test_one_backup_takes_a_few_pieces_of_a_few_packs(
     assert pieces <= packs + 6, "the table of each pack, and the pieces that hold the documents"
 
 
-def test_a_check_finds_the_same_as_in_a_folder(far: Far, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_check_finds_the_same_as_in_a_folder(
+    far: Far, capsys: pytest.CaptureFixture[str]
+) -> None:
     code, _ = far.run("check", far.place.url)
     told = capsys.readouterr().err
     assert rescue.run(["check", str(far.local), "--passphrase-file", far.phrase]) == code

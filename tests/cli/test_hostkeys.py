@@ -19,7 +19,9 @@ from fennox.core.errors import BadInput
 from tests.places import loopback
 
 DIGEST = hashlib.sha256(b"a host key").hexdigest()
-FINGERPRINT = "SHA256:" + b64encode(bytes.fromhex(DIGEST)).decode().rstrip("=")  # as OpenSSH prints it
+FINGERPRINT = "SHA256:" + b64encode(bytes.fromhex(DIGEST)).decode().rstrip(
+    "="
+)  # as OpenSSH prints it
 
 
 class NameServer:

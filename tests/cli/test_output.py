@@ -1,4 +1,6 @@
-"""Tables: a row is a line, whatever stands in it, and what is typed in the next command is never cut in two."""
+"""Tables: a row is a line, whatever stands in it, and what is typed in the next command is never
+cut in two.
+"""
 
 from __future__ import annotations
 
@@ -18,9 +20,16 @@ CELLS = st.one_of(st.text(max_size=40), st.integers(min_value=0))
 
 
 def printed(
-    rows: list[list[object]], *, width: int = 80, terminal: bool = False, spare: tuple[str, ...] = (), if_room: str = ""
+    rows: list[list[object]],
+    *,
+    width: int = 80,
+    terminal: bool = False,
+    spare: tuple[str, ...] = (),
+    if_room: str = "",
 ) -> list[str]:
-    console = Console(file=io.StringIO(), width=width, force_terminal=terminal, color_system=None, highlight=False)
+    console = Console(
+        file=io.StringIO(), width=width, force_terminal=terminal, color_system=None, highlight=False
+    )
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(output, "out", console)
         output.show_table(TITLES, rows, spare=spare, if_room=if_room)
@@ -29,7 +38,9 @@ def printed(
 
 
 @given(st.lists(st.tuples(CELLS, CELLS, CELLS, CELLS), max_size=8))
-def test_every_row_is_one_line_however_long_and_columns_stand_below_each_other(rows: list[tuple[object, ...]]) -> None:
+def test_every_row_is_one_line_however_long_and_columns_stand_below_each_other(
+    rows: list[tuple[object, ...]],
+) -> None:
     header, *lines = printed([list(row) for row in rows])
     assert len(lines) == len(rows)
     assert all(line.isprintable() for line in lines)
@@ -52,7 +63,10 @@ def test_numbers_stand_at_the_right_and_what_cannot_be_printed_is_seen() -> None
 
 @pytest.mark.parametrize("width", [60, 72])
 def test_only_a_terminal_that_is_too_narrow_folds_and_never_the_first_column(width: int) -> None:
-    name, words = "gannet-point-tickets-3", "nothing that anybody would type again, and far too long for it"
+    name, words = (
+        "gannet-point-tickets-3",
+        "nothing that anybody would type again, and far too long for it",
+    )
     rows: list[list[object]] = [[name, words, 7, "2026-11-26 02:40 CET"]]
     assert len(printed(rows, width=width)) == 2
     assert len(printed(rows, width=200, terminal=True)) == 2
@@ -65,12 +79,16 @@ def test_only_a_terminal_that_is_too_narrow_folds_and_never_the_first_column(wid
 
 def test_columns_that_can_be_spared_go_before_a_word_is_broken() -> None:
     rows: list[list[object]] = [["northness-watch", "storage-server", 12, "2026-11-26 02:40 CET"]]
-    assert [line.rstrip() for line in printed(rows, width=50, terminal=True, spare=("KIND", "SIZE"))] == [
+    assert [
+        line.rstrip() for line in printed(rows, width=50, terminal=True, spare=("KIND", "SIZE"))
+    ] == [
         "SYSTEM           KIND            SIZE  NEXT RUN",
         "northness-watch  storage-server    12  2026-11-26",
         "                                       02:40 CET",
     ]
-    assert [line.rstrip() for line in printed(rows, width=36, terminal=True, spare=("KIND", "SIZE"))] == [
+    assert [
+        line.rstrip() for line in printed(rows, width=36, terminal=True, spare=("KIND", "SIZE"))
+    ] == [
         "SYSTEM           SIZE  NEXT RUN",
         "northness-watch    12  2026-11-26",
         "                       02:40 CET",
@@ -84,4 +102,7 @@ def test_a_column_for_which_there_is_no_room_goes_before_a_line_is_folded() -> N
     rows: list[list[object]] = [["northness-watch", "before the change of the watch", 3, "soon"]]
     wide, narrow = (printed(rows, width=width, terminal=True, if_room="KIND") for width in (80, 40))
     assert "before the change" in wide[1]
-    assert [line.rstrip() for line in narrow] == ["SYSTEM           SIZE  NEXT RUN", "northness-watch     3  soon"]
+    assert [line.rstrip() for line in narrow] == [
+        "SYSTEM           SIZE  NEXT RUN",
+        "northness-watch     3  soon",
+    ]

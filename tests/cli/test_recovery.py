@@ -1,4 +1,6 @@
-"""The recovery sheet and the kit, as they are used: on a machine with nothing but the medium and a passphrase."""
+"""The recovery sheet and the kit, as they are used: on a machine with nothing but the medium and a
+passphrase.
+"""
 
 from __future__ import annotations
 
@@ -50,15 +52,31 @@ def test_the_kit_alone_opens_a_store_that_lost_its_header(
     assert hashlib.sha256((kit / "rescue.py").read_bytes()).hexdigest() in text
     assert str(came_to(run, "backup")) in text
     for secret in (PASSPHRASE, key_pair[0].splitlines()[1]):
-        assert all(secret.encode() not in path.read_bytes() for path in kit.rglob("*") if path.is_file())
-    assert subprocess.run(["sha256sum", "-c", "--quiet", "SHA256SUMS"], cwd=kit, check=False).returncode == 0
+        assert all(
+            secret.encode() not in path.read_bytes() for path in kit.rglob("*") if path.is_file()
+        )
+    assert (
+        subprocess.run(
+            ["sha256sum", "-c", "--quiet", "SHA256SUMS"], cwd=kit, check=False
+        ).returncode
+        == 0
+    )
     service.stop()
     lost = tmp_path / "lost"
     shutil.copytree(service.folder / "attic", lost)
     shutil.rmtree(lost / "header")
     shutil.copytree(kit / "attic/header", lost / "header")
     phrase = service.file("pass", PASSPHRASE + "\n")
-    words = [sys.executable, "-S", "-E", str(kit / "rescue.py"), "list", str(lost), "--passphrase-file", phrase]
+    words = [
+        sys.executable,
+        "-S",
+        "-E",
+        str(kit / "rescue.py"),
+        "list",
+        str(lost),
+        "--passphrase-file",
+        phrase,
+    ]
     bare = [sys.executable, "-c", _BARE, str(kit / "packages"), *words[3:]]
     listed = subprocess.run(bare, capture_output=True, text=True, check=False)
     assert listed.returncode == 0, listed.stderr
@@ -66,15 +84,35 @@ def test_the_kit_alone_opens_a_store_that_lost_its_header(
 
 
 def alone(*words: str | Path, folder: Path) -> subprocess.CompletedProcess[str]:
-    """Run in a network that has nothing but loopback, by the interpreter without what is installed beside it."""
+    """Run in a network that has nothing but loopback, by the interpreter without what is installed
+    beside it.
+    """
     base = Path(sys.base_prefix) / "bin"
-    clean = {"PATH": f"{base}:/usr/bin:/bin:/usr/sbin:/sbin", "HOME": str(folder), "LANG": "C.UTF-8"}
-    inside = ["unshare", "--net", "sh", "-c", 'ip link set lo up && exec "$@"', "sh", *map(str, words)]
-    return subprocess.run(inside, capture_output=True, text=True, check=False, env=clean, cwd=folder)
+    clean = {
+        "PATH": f"{base}:/usr/bin:/bin:/usr/sbin:/sbin",
+        "HOME": str(folder),
+        "LANG": "C.UTF-8",
+    }
+    inside = [
+        "unshare",
+        "--net",
+        "sh",
+        "-c",
+        'ip link set lo up && exec "$@"',
+        "sh",
+        *map(str, words),
+    ]
+    return subprocess.run(
+        inside, capture_output=True, text=True, check=False, env=clean, cwd=folder
+    )
 
 
 def test_the_kit_alone_brings_the_service_back_where_there_is_no_network(
-    service: Service, server: LinuxServer, key_pair: tuple[str, str], second_database: str, tmp_path: Path
+    service: Service,
+    server: LinuxServer,
+    key_pair: tuple[str, str],
+    second_database: str,
+    tmp_path: Path,
 ) -> None:
     enrol(service, server, key_pair[0])
     kept = service.fennox("own-state", "keep", "attic", "--on-this-machine")
@@ -85,19 +123,61 @@ def test_the_kit_alone_brings_the_service_back_where_there_is_no_network(
     assert service.fennox("recovery-sheet", "--kit", str(kit)).returncode == 0
     service.stop()
     shutil.rmtree(service.folder / "state")
-    away = alone("python3", "-c", "import socket; socket.create_connection(('192.0.2.7', 80), 3)", folder=tmp_path)
+    away = alone(
+        "python3",
+        "-c",
+        "import socket; socket.create_connection(('192.0.2.7', 80), 3)",
+        folder=tmp_path,
+    )
     assert "unreachable" in away.stderr, "nothing but loopback"
     phrase = service.folder / service.file("pass", PASSPHRASE + "\n")
-    listed = alone(kit / "reader", "list", service.folder / "attic", "--passphrase-file", phrase, folder=tmp_path)
-    assert (listed.returncode, "web-9" in listed.stdout or "fennox" in listed.stdout) == (0, True), listed.stderr
-    told = alone(kit / "fennox", "rebuild", "attic", "--kit", kit, "--database", second_database, "--state",
-                 tmp_path / "anew", "--passphrase-file", phrase, "--yes", folder=tmp_path)  # fmt: skip
+    listed = alone(
+        kit / "reader",
+        "list",
+        service.folder / "attic",
+        "--passphrase-file",
+        phrase,
+        folder=tmp_path,
+    )
+    assert (listed.returncode, "web-9" in listed.stdout or "fennox" in listed.stdout) == (
+        0,
+        True,
+    ), listed.stderr
+    told = alone(
+        kit / "fennox",
+        "rebuild",
+        "attic",
+        "--kit",
+        kit,
+        "--database",
+        second_database,
+        "--state",
+        tmp_path / "anew",
+        "--passphrase-file",
+        phrase,
+        "--yes",
+        folder=tmp_path,
+    )
     assert told.returncode == 0, told.stderr
     assert "2  systems" in told.stdout
     with psycopg.connect(second_database.replace("+psycopg", "")) as connection:
-        assert connection.execute("select count(*) from systems where name = 'web-9'").fetchone() == (1,)
-    unknown = alone(kit / "fennox", "rebuild", "pier", "--kit", kit, "--database", second_database, "--state",
-                    tmp_path / "anew", "--passphrase-file", phrase, folder=tmp_path)  # fmt: skip
+        assert connection.execute(
+            "select count(*) from systems where name = 'web-9'"
+        ).fetchone() == (1,)
+    unknown = alone(
+        kit / "fennox",
+        "rebuild",
+        "pier",
+        "--kit",
+        kit,
+        "--database",
+        second_database,
+        "--state",
+        tmp_path / "anew",
+        "--passphrase-file",
+        phrase,
+        folder=tmp_path,
+    )
     assert "It has: attic." in unknown.stderr
 
 
@@ -107,7 +187,11 @@ def test_the_login_of_a_far_store_is_on_the_sheet_and_only_the_passphrase_opens_
     account, private = depot.credential.account, depot.credential.private_key or ""
     with service.client() as client:
         client.add_login(NewLogin(name="depot", account=account, private_key=private))
-        client.add_store(NewStore(name="depot", address=depot.url, login="depot", key=depot.key, passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(
+                name="depot", address=depot.url, login="depot", key=depot.key, passphrase=PASSPHRASE
+            )
+        )
     sheet = service.fennox("recovery-sheet", "--json")
     (tmp_path / "sheet.json").write_text(sheet.stdout)
     assert private.splitlines()[1] not in sheet.stdout
@@ -124,15 +208,29 @@ def test_the_login_of_a_far_store_is_on_the_sheet_and_only_the_passphrase_opens_
         "depot",
         str(tmp_path / "key"),
     ]
-    refused = subprocess.run([*words, "--passphrase-file", str(wrong)], capture_output=True, text=True, check=False)
+    refused = subprocess.run(
+        [*words, "--passphrase-file", str(wrong)], capture_output=True, text=True, check=False
+    )
     assert (refused.returncode, (tmp_path / "key").exists()) == (4, False)
-    done = subprocess.run([*words, "--passphrase-file", str(phrase)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [*words, "--passphrase-file", str(phrase)], capture_output=True, text=True, check=False
+    )
     assert done.returncode == 0, done.stderr
     assert (tmp_path / "key").read_text() == private
     assert stat.S_IMODE((tmp_path / "key").stat().st_mode) == 0o600
-    listed = service.fennox("rescue", "list", depot.url, "--account", account, "--key",
-                            str(tmp_path / "key"), "--accept-key", depot.key or "", "--passphrase-file",
-                            str(phrase))  # fmt: skip
+    listed = service.fennox(
+        "rescue",
+        "list",
+        depot.url,
+        "--account",
+        account,
+        "--key",
+        str(tmp_path / "key"),
+        "--accept-key",
+        depot.key or "",
+        "--passphrase-file",
+        str(phrase),
+    )
     assert listed.returncode == 0, listed.stderr
 
 
@@ -162,7 +260,9 @@ runpy.run_path(sys.argv[0], run_name="__main__")
 def test_the_sheet_is_text_and_a_page_that_fetches_nothing(service: Service) -> None:
     (service.folder / "attic").mkdir()
     with service.client() as client:
-        client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
+        )
     text = service.fennox("recovery-sheet")
     assert "STORE attic" in text.stdout
     assert "passphrase  first, since" in text.stdout

@@ -19,15 +19,24 @@ __all__ = ["database", "postgres", "service"]
 
 @pytest.fixture
 def switches(service: Service) -> Service:
-    """Twenty-three switches of which people hand in the settings: one was handed in, one is retired."""
+    """Twenty-three switches of which people hand in the settings: one was handed in, one is
+    retired.
+    """
     (service.folder / "attic").mkdir()
     with service.client() as client:
-        client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
+        )
         client.add_kind(SWITCH)
         for number in range(23):
             site = "holm" if number % 2 else "quay"
             client.add_system(
-                NewSystem(name=f"switch-{number:02}", kind="voice-switch", address=f"10.1.2.{number}", site=site)
+                NewSystem(
+                    name=f"switch-{number:02}",
+                    kind="voice-switch",
+                    address=f"10.1.2.{number}",
+                    site=site,
+                )
             )
         client.retire("switch-07", Retired(because="sold"))
     service.file("one.json", settings("T-1", "quay"))
@@ -35,10 +44,14 @@ def switches(service: Service) -> Service:
     return service
 
 
-def test_of_many_systems_it_shows_those_that_are_longest_without_a_good_backup(switches: Service) -> None:
+def test_of_many_systems_it_shows_those_that_are_longest_without_a_good_backup(
+    switches: Service,
+) -> None:
     shown = ok(switches, "status")
     lines = [line for line in shown.stdout.split("\n") if line.startswith("switch-")]
-    assert [line.split()[0] for line in lines] == [f"switch-{n:02}" for n in range(22) if n not in (3, 7)]
+    assert [line.split()[0] for line in lines] == [
+        f"switch-{n:02}" for n in range(22) if n not in (3, 7)
+    ]
     assert all(" never " in line for line in lines)
     assert "These 20 of 22 systems are the longest without a good backup" in shown.stderr
     assert len(json.loads(ok(switches, "status", "--json").stdout)["estate"]) == 23

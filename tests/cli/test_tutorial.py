@@ -21,7 +21,8 @@ PAGE = Path(__file__).parent.parent.parent / "docs/your-own-kind.md"
 LOGGER = """#!/bin/sh
 case "$1" in
   --version) echo "tide-gauge 2.4" ;;
-  --check) cd "${2:-/opt/tide}" && grep -q '^harbour' gauge.ini && test -s uplink.key && echo sound ;;
+  --check) cd "${2:-/opt/tide}" && grep -q '^harbour' gauge.ini &&
+    test -s uplink.key && echo sound ;;
   calibrations) ls /var/tide ;;
   export) cat "/var/tide/$2" ;;
   import) mkdir -p /var/tide && cat > "/var/tide/$2" ;;
@@ -36,7 +37,9 @@ def gauge(server: LinuxServer, *, fresh: bool) -> None:
     if fresh:
         server.write("/var/tide/.keep", "")
         return
-    settings = "[gauge]\nevery = 60\nwritten = 1\n[uplink]\nharbour = quay\npassword = made-up-ebb\n"
+    settings = (
+        "[gauge]\nevery = 60\nwritten = 1\n[uplink]\nharbour = quay\npassword = made-up-ebb\n"
+    )
     server.write("/opt/tide/gauge.ini", settings)
     server.write("/opt/tide/stations.csv", "north;57.1\nsouth;57.0\nskerry;57.3\n")
     server.write("/opt/tide/uplink.key", "made-up-key\n", mode=0o600)
@@ -46,18 +49,24 @@ def gauge(server: LinuxServer, *, fresh: bool) -> None:
 
 def blocks() -> Iterator[tuple[str, str]]:
     """Language and text of each block of the page, in order."""
-    for found in re.finditer(r"^```(toml|sh)\n(.*?)^```$", PAGE.read_text(), re.MULTILINE | re.DOTALL):
+    for found in re.finditer(
+        r"^```(toml|sh)\n(.*?)^```$", PAGE.read_text(), re.MULTILINE | re.DOTALL
+    ):
         yield found.group(1), found.group(2)
 
 
 @pytest.fixture
 def ready(service: Service, key_pair: tuple[str, str]) -> Service:
-    """What the page takes for granted: a service with a store and a login, and the key in a file."""
+    """What the page takes for granted: a service with a store and a login, and the key in a
+    file.
+    """
     service.file("p.txt", PASSPHRASE)
     service.file("quay-root", key_pair[0])
     (service.folder / "attic").mkdir()
-    for words in (["store", "add", "attic", "attic", "--passphrase-file", "p.txt"],
-                  ["login", "add", "quay-root", "--account", "root", "--key", "quay-root"]):  # fmt: skip
+    for words in (
+        ["store", "add", "attic", "attic", "--passphrase-file", "p.txt"],
+        ["login", "add", "quay-root", "--account", "root", "--key", "quay-root"],
+    ):
         assert service.fennox(*words).returncode == 0
     return service
 
@@ -68,7 +77,9 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     server = install("gauge")
     gauge(server, fresh=False)
     place = {"gauge.saltmere.example": f"{server.host}:{server.port}", "SHA256:…": server.host_key}
-    refused = ready.fennox("kind", "try", "linux-server.toml", "--on", "x", "--account", "root", "--key", "quay-root")
+    refused = ready.fennox(
+        "kind", "try", "linux-server.toml", "--on", "x", "--account", "root", "--key", "quay-root"
+    )
     assert (refused.returncode, "cannot be read" in refused.stderr) == (2, True)
     said: list[str] = []
     for language, text in blocks():
@@ -90,11 +101,25 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     assert re.search(r"stations +3 +north, skerry, south", whole)
     assert "tide-gauge" in added
     assert "holm-gauge" in listed
-    unknown = ready.fennox("kind", "try", "tide-gauge.toml", "--on", place["gauge.saltmere.example"],
-                           "--account", "root", "--key", "quay-root")  # fmt: skip
+    unknown = ready.fennox(
+        "kind",
+        "try",
+        "tide-gauge.toml",
+        "--on",
+        place["gauge.saltmere.example"],
+        "--account",
+        "root",
+        "--key",
+        "quay-root",
+    )
     assert (unknown.returncode, server.host_key in unknown.stderr) == (5, True)
-    server.write("/opt/tide/gauge.ini", server.read("/opt/tide/gauge.ini").replace("every = 60", "every = 30")
-                 .replace("written = 1", "written = 2").replace("made-up-ebb", "made-up-flood"))  # fmt: skip
+    server.write(
+        "/opt/tide/gauge.ini",
+        server.read("/opt/tide/gauge.ini")
+        .replace("every = 60", "every = 30")
+        .replace("written = 1", "written = 2")
+        .replace("made-up-ebb", "made-up-flood"),
+    )
     changed = ready.fennox("backup", "compare", "--system", "holm-gauge", "--live").stdout
     assert "gauge / every: 60 → 30" in changed
     assert "uplink / password: secret, and has changed" in changed
@@ -104,11 +129,24 @@ def test_every_step_of_the_page_works_and_the_system_comes_back(
     server.lose()
     fresh = install("fresh")
     gauge(fresh, fresh=True)
-    drafted = ready.fennox("restore", "draft", backup.id, "--onto", "holm-gauge", "--at", f"{fresh.host}:{fresh.port}",
-                           "--login", "quay-root", "--accept-key", fresh.host_key, "--quiet")  # fmt: skip
+    drafted = ready.fennox(
+        "restore",
+        "draft",
+        backup.id,
+        "--onto",
+        "holm-gauge",
+        "--at",
+        f"{fresh.host}:{fresh.port}",
+        "--login",
+        "quay-root",
+        "--accept-key",
+        fresh.host_key,
+        "--quiet",
+    )
     assert drafted.returncode == 0, drafted.stderr
-    started = ready.fennox("restore", "start", drafted.stdout.strip(), "--yes", "--takeover", "--no-follow",
-                          "--quiet")  # fmt: skip
+    started = ready.fennox(
+        "restore", "start", drafted.stdout.strip(), "--yes", "--takeover", "--no-follow", "--quiet"
+    )
     ended = ready.ended(started.stdout.strip())
     assert ended.state == "done", ended.reason
     assert fresh.read("/opt/tide/stations.csv") == "north;57.1\nsouth;57.0\nskerry;57.3\n"

@@ -11,10 +11,15 @@ from playwright.sync_api import Browser, Page, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
-    "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
     "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-]  # fmt: skip
+    "--disable-component-update",
+    "--disable-sync",
+]
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 
 
@@ -32,7 +37,10 @@ def violations(page: Page) -> list[str]:
     """What axe finds on the page as it stands (WCAG 2.1 A and AA, and its best practices)."""
     page.evaluate(AXE.read_text())
     found: Any = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
-    return [f"{item['id']}: {item['help']}: {item['nodes'][0]['html'][:200]}" for item in found["violations"]]
+    return [
+        f"{item['id']}: {item['help']}: {item['nodes'][0]['html'][:200]}"
+        for item in found["violations"]
+    ]
 
 
 def sign_in(page: Page, address: str, user: str, password: str) -> None:

@@ -1,4 +1,6 @@
-"""People in a real browser: passkeys of a virtual authenticator, second factors, approvals, and the audit."""
+"""People in a real browser: passkeys of a virtual authenticator, second factors, approvals, and the
+audit.
+"""
 
 from __future__ import annotations
 
@@ -57,9 +59,17 @@ def with_authenticator(page: Page) -> CDPSession:
     devtools.send("WebAuthn.enable")
     devtools.send(
         "WebAuthn.addVirtualAuthenticator",
-        {"options": {"protocol": "ctap2", "transport": "internal", "hasResidentKey": True, "hasUserVerification": True,
-                     "isUserVerified": True, "automaticPresenceSimulation": True}},
-    )  # fmt: skip
+        {
+            "options": {
+                "protocol": "ctap2",
+                "transport": "internal",
+                "hasResidentKey": True,
+                "hasUserVerification": True,
+                "isUserVerified": True,
+                "automaticPresenceSimulation": True,
+            }
+        },
+    )
     return devtools
 
 
@@ -107,7 +117,9 @@ def test_a_passkey_signs_in_and_proves_and_one_of_another_place_does_neither(
     devtools.detach()
 
 
-def test_an_authenticator_is_set_up_and_asked_for_at_the_next_sign_in(session: BrowserContext, named: Service) -> None:
+def test_an_authenticator_is_set_up_and_asked_for_at_the_next_sign_in(
+    session: BrowserContext, named: Service
+) -> None:
     page = session.new_page()
     sign_in(page, named.public, "harbour-admin", PASSWORD)
     page.goto("/account")
@@ -204,7 +216,9 @@ def test_a_login_is_admitted_at_a_machine_whose_key_was_compared(
     session: BrowserContext, named: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:
     with named.client() as client:
-        client.add_login(NewLogin(name="fresh-root", account="root", private_key=SecretStr(key_pair[0])))
+        client.add_login(
+            NewLogin(name="fresh-root", account="root", private_key=SecretStr(key_pair[0]))
+        )
     page = session.new_page()
     sign_in(page, named.public, "harbour-admin", PASSWORD)
     page.goto("/access")
@@ -229,17 +243,30 @@ def test_a_login_is_admitted_at_a_machine_whose_key_was_compared(
         assert client.logins()[0].places == []
 
 
-def test_a_person_signs_in_with_the_provider_in_the_browser(browser: Browser, tmp_path: Path, database: str) -> None:
+def test_a_person_signs_in_with_the_provider_in_the_browser(
+    browser: Browser, tmp_path: Path, database: str
+) -> None:
     """The provider is one that others have written, with a page of its own."""
     port, own = free_port("127.0.0.1"), free_port("127.0.0.1")
     users = json.dumps({"sub": "mara", "preferred_username": "mara", "groups": ["harbour-office"]})
-    words = ["-W", "ignore", "-m", "oidc_provider_mock", "--port", str(port), "--user-claims", users]
+    words = [
+        "-W",
+        "ignore",
+        "-m",
+        "oidc_provider_mock",
+        "--port",
+        str(port),
+        "--user-claims",
+        users,
+    ]
     provider = subprocess.Popen([sys.executable, *words], stderr=subprocess.DEVNULL)
     secret = tmp_path / "oidc-secret"
     secret.write_text("made up for a test\n")
     secret.chmod(0o600)
     further = settings_of(f"http://127.0.0.1:{port}") | {"FENNOX_OIDC_SECRET_FILE": str(secret)}
-    service = Service(tmp_path, database, "127.0.0.1", own, public=f"http://localhost:{own}", further=further)
+    service = Service(
+        tmp_path, database, "127.0.0.1", own, public=f"http://localhost:{own}", further=further
+    )
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=service.public)
     context.set_default_timeout(60_000)
     try:

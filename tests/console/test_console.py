@@ -59,7 +59,10 @@ def page(browser: Browser, service: Service) -> Iterator[Page]:
     page = context.new_page()
     mistakes: list[str] = []
     page.on("pageerror", lambda error: mistakes.append(str(error)))
-    page.on("console", lambda line: mistakes.append(line.text) if "Content Security Policy" in line.text else None)
+    page.on(
+        "console",
+        lambda line: mistakes.append(line.text) if "Content Security Policy" in line.text else None,
+    )
     yield page
     context.close()
     assert mistakes == []
@@ -138,12 +141,25 @@ def test_from_nothing_to_a_proved_restore_in_the_browser(
     expect(page.get_by_text("This needs you")).to_be_visible()
     assert violations(page) == []
     with service.client() as client:
-        packages = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata",
-                    "nginx-light", "cron", "saltmere-ticket")  # fmt: skip
+        packages = (
+            "base-files",
+            "bash",
+            "coreutils",
+            "dpkg",
+            "openssh-server",
+            "systemd",
+            "tar",
+            "tzdata",
+            "nginx-light",
+            "cron",
+            "saltmere-ticket",
+        )
         assert client.system("web-9").active_run is not None
     fresh.set_packages(packages)
     page.get_by_role("button", name="Done").click()
-    page.get_by_role("heading", name="Proved: all that was compared is there again").wait_for(timeout=120_000)
+    page.get_by_role("heading", name="Proved: all that was compared is there again").wait_for(
+        timeout=120_000
+    )
     assert violations(page) == []
 
 
@@ -165,7 +181,9 @@ def test_axe_finds_nothing_on_any_page(
         page.get_by_role("heading", level=1).wait_for()
         page.locator("main").wait_for()
         assert violations(page) == [], path
-        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), f"{path} is too wide"
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"), (
+            f"{path} is too wide"
+        )
 
 
 def test_the_keyboard_alone_reaches_a_system_through_the_palette(

@@ -1,4 +1,6 @@
-"""What goes from a store that is over its ceiling: only what may, only as much as needed, evenly."""
+"""What goes from a store that is over its ceiling: only what may, only as much as needed,
+evenly.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,10 @@ from fennox.core.errors import BadInput
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
 
 helds = st.lists(
-    st.tuples(st.sampled_from(["a", "b", "c"]), st.integers(0, 2000), st.integers(0, 50), st.booleans()), max_size=60
+    st.tuples(
+        st.sampled_from(["a", "b", "c"]), st.integers(0, 2000), st.integers(0, 50), st.booleans()
+    ),
+    max_size=60,
 ).map(
     lambda rows: [
         Held(f"{number:03}", system, NOW - timedelta(hours=hours), size, may_go)
@@ -54,15 +59,24 @@ def test_a_history_gets_thinner_everywhere_and_keeps_its_length() -> None:
 
 @pytest.mark.parametrize(
     ("text", "used", "free", "limit"),
-    [("80 %", 60, 40, 80), ("80%", 60, None, None), ("2 GB", 60, None, 2 * 10**9), ("1.5TB", 0, 0, 15 * 10**11)],
+    [
+        ("80 %", 60, 40, 80),
+        ("80%", 60, None, None),
+        ("2 GB", 60, None, 2 * 10**9),
+        ("1.5TB", 0, 0, 15 * 10**11),
+    ],
 )
-def test_a_ceiling_is_a_share_or_a_size(text: str, used: int, free: int | None, limit: int | None) -> None:
+def test_a_ceiling_is_a_share_or_a_size(
+    text: str, used: int, free: int | None, limit: int | None
+) -> None:
     found = parse(text)
     assert found is not None
     assert found.limit(used, free) == limit
 
 
-@pytest.mark.parametrize("text", ["a lot", "101 %", "0 %", "-3 GB", "80", "80 percent", "5 GB and more"])
+@pytest.mark.parametrize(
+    "text", ["a lot", "101 %", "0 %", "-3 GB", "80", "80 percent", "5 GB and more"]
+)
 def test_what_is_no_ceiling_is_refused(text: str) -> None:
     with pytest.raises(BadInput, match="is no ceiling"):
         parse(text)

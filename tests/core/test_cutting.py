@@ -1,4 +1,6 @@
-"""Where content is cut: the library and our own code cut at the places that are written down here."""
+"""Where content is cut: the library and our own code cut at the places that are written down
+here.
+"""
 
 from __future__ import annotations
 
@@ -26,11 +28,32 @@ def lengths(found: Iterator[tuple[int, int]]) -> list[int]:
     return [length for _, length in found]
 
 
-@pytest.mark.parametrize(("sizes", "expected"), [
-    (SMALL, [81693, 100237, 113287, 72329, 19345, 28718, 88492, 61574, 209928, 171780, 56366, 71459, 106067, 262144,
-             134581]),
-    (LARGE, [956281, 621719]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("sizes", "expected"),
+    [
+        (
+            SMALL,
+            [
+                81693,
+                100237,
+                113287,
+                72329,
+                19345,
+                28718,
+                88492,
+                61574,
+                209928,
+                171780,
+                56366,
+                71459,
+                106067,
+                262144,
+                134581,
+            ],
+        ),
+        (LARGE, [956281, 621719]),
+    ],
+)
 def test_both_cut_where_it_is_written_down(sizes: Sizes, expected: list[int]) -> None:
     data = memoryview(stream("tide"))
     assert lengths(points(sizes)(data)) == expected

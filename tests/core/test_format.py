@@ -1,4 +1,6 @@
-"""The format's pure parts: what is sealed opens, what is changed is found, what is guessed stays shut."""
+"""The format's pure parts: what is sealed opens, what is changed is found, what is guessed stays
+shut.
+"""
 
 from __future__ import annotations
 
@@ -26,15 +28,21 @@ def make_header(
 ) -> tuple[header.Header, header.NewKeys]:
     keys = header.new_keys("ab" * 16, 1, suite, secrets.token_bytes)
     slots = [
-        header.new_slot(keys, phrase, label=f"{n}", since="x", costs=CHEAP, random=secrets.token_bytes)
+        header.new_slot(
+            keys, phrase, label=f"{n}", since="x", costs=CHEAP, random=secrets.token_bytes
+        )
         for n, phrase in enumerate(passphrases)
     ]
-    made = header.new_header(keys, store=STORE, written="x", sweeper="e" * 32, slots=slots, revision=revision)
+    made = header.new_header(
+        keys, store=STORE, written="x", sweeper="e" * 32, slots=slots, revision=revision
+    )
     return made, keys
 
 
 @pytest.mark.parametrize("suite", [CLASSIC, HYBRID])
-def test_every_passphrase_of_a_header_opens_it_and_gives_back_the_write_secret(suite: SuiteName) -> None:
+def test_every_passphrase_of_a_header_opens_it_and_gives_back_the_write_secret(
+    suite: SuiteName,
+) -> None:
     made, keys = make_header(["first light at northness", "last boat to gannet point"], suite)
     read = header.decode(header.encode(made))
     for phrase in ("first light at northness", "last boat to gannet point"):
@@ -54,11 +62,21 @@ def test_a_wrong_passphrase_and_a_slot_with_a_foreign_key_are_the_same_error() -
     assert str(wrong.value) == str(exchanged.value)
 
 
-@pytest.mark.parametrize("field", ["sweeper", "plain_names", "revision", "written", "store", "macs"])
+@pytest.mark.parametrize(
+    "field", ["sweeper", "plain_names", "revision", "written", "store", "macs"]
+)
 def test_a_changed_header_fails_both_macs(field: str) -> None:
     made, keys = make_header(["right"])
-    values = {"sweeper": "f" * 32, "plain_names": False, "revision": 9, "written": "y", "store": "0" * 32}
-    changed = {"mac_write": "fæ rø", "mac_open": "fæ rø"} if field == "macs" else {field: values[field]}
+    values = {
+        "sweeper": "f" * 32,
+        "plain_names": False,
+        "revision": 9,
+        "written": "y",
+        "store": "0" * 32,
+    }
+    changed = (
+        {"mac_write": "fæ rø", "mac_open": "fæ rø"} if field == "macs" else {field: values[field]}
+    )
     forged = made.model_copy(update=changed)
     with pytest.raises(Damaged):
         forged.check_under(keys.secret)
@@ -69,7 +87,9 @@ def test_a_changed_header_fails_both_macs(field: str) -> None:
 def test_a_forged_newer_header_does_not_hide_the_true_one() -> None:
     made, _ = make_header(["right"])
     forged, _ = make_header(["theirs"], revision=99)
-    [(found, _)] = header.unlock_all([header.encode(forged), b"rubbish", header.encode(made)], "right")
+    [(found, _)] = header.unlock_all(
+        [header.encode(forged), b"rubbish", header.encode(made)], "right"
+    )
     assert found == made
 
 
@@ -82,7 +102,9 @@ def test_a_header_that_asks_for_monstrous_costs_is_refused_before_they_are_paid(
 
 def test_unknown_fields_of_a_newer_header_are_kept_and_stay_under_the_mac() -> None:
     made, keys = make_header(["right"])
-    newer = header.Header.model_validate({**made.model_dump(), "colour": "ember"}).signed(keys.secret, keys.opening)
+    newer = header.Header.model_validate({**made.model_dump(), "colour": "ember"}).signed(
+        keys.secret, keys.opening
+    )
     read = header.decode(header.encode(newer))
     read.check_under(keys.secret)
     assert read.model_dump()["colour"] == "ember"
@@ -115,12 +137,21 @@ def test_content_names_depend_on_the_write_secret_and_apart_names_on_nothing() -
     other = WriteSecret(bytes(32), "ab" * 16, 1)
     assert chunks.identify(b"x", SECRET).id != chunks.identify(b"x", other).id
     assert chunks.identify(b"x", SECRET).key != chunks.identify(b"x", SECRET).id
-    assert chunks.identify_apart(b"x", secrets.token_bytes).id != chunks.identify_apart(b"x", secrets.token_bytes).id
+    assert (
+        chunks.identify_apart(b"x", secrets.token_bytes).id
+        != chunks.identify_apart(b"x", secrets.token_bytes).id
+    )
 
 
 @settings(max_examples=30)
-@given(st.integers(0, 2**32), st.integers(0, 400_000), st.lists(st.integers(1, 90_000), min_size=1, max_size=20))
-def test_cuts_do_not_depend_on_how_the_stream_arrives(seed: int, size: int, steps: list[int]) -> None:
+@given(
+    st.integers(0, 2**32),
+    st.integers(0, 400_000),
+    st.lists(st.integers(1, 90_000), min_size=1, max_size=20),
+)
+def test_cuts_do_not_depend_on_how_the_stream_arrives(
+    seed: int, size: int, steps: list[int]
+) -> None:
     sizes = (4096, 16384, 65536)
     data = blake2b(str(seed).encode()).digest() * (size // 64 + 1)
     data = bytes(secrets.token_bytes(size)) if seed % 2 else data[:size]
@@ -139,7 +170,10 @@ def test_cuts_do_not_depend_on_how_the_stream_arrives(seed: int, size: int, step
 @given(st.lists(st.binary(max_size=300), max_size=20))
 def test_a_pack_gives_back_its_table_and_is_named_by_its_digest(plains: list[bytes]) -> None:
     pieces = [chunks.identify(plain, SECRET) for plain in dict.fromkeys(plains)]
-    listed = [(piece.id, chunks.seal(piece, secrets.token_bytes(12)), len(piece.plain)) for piece in pieces]
+    listed = [
+        (piece.id, chunks.seal(piece, secrets.token_bytes(12)), len(piece.plain))
+        for piece in pieces
+    ]
     data, entries = packs.encode(listed, SECRET, STORE, secrets.token_bytes(32))
     length = packs.table_length(data[: packs.FIXED])
     table = packs.decode_table(data[:length], SECRET, STORE, len(data))
@@ -152,7 +186,9 @@ def test_a_pack_gives_back_its_table_and_is_named_by_its_digest(plains: list[byt
 
 def test_a_cut_pack_is_found_by_its_table() -> None:
     piece = chunks.identify(b"x" * 999, SECRET)
-    data, _ = packs.encode([(piece.id, chunks.seal(piece, bytes(12)), 999)], SECRET, STORE, bytes(32))
+    data, _ = packs.encode(
+        [(piece.id, chunks.seal(piece, bytes(12)), 999)], SECRET, STORE, bytes(32)
+    )
     length = packs.table_length(data[: packs.FIXED])
     with pytest.raises(Damaged):
         packs.decode_table(data[:length], SECRET, STORE, len(data) - 1)
@@ -160,7 +196,11 @@ def test_a_cut_pack_is_found_by_its_table() -> None:
         packs.check_digest(data[:-1], packs.name(data, "2026-01"))
 
 
-@given(st.dictionaries(st.binary(min_size=32, max_size=32), st.sampled_from(["00" * 32, "a1" * 32]), max_size=30))
+@given(
+    st.dictionaries(
+        st.binary(min_size=32, max_size=32), st.sampled_from(["00" * 32, "a1" * 32]), max_size=30
+    )
+)
 def test_an_id_list_is_the_same_for_the_same_backup_in_any_order(held: dict[bytes, str]) -> None:
     data = idlist.encode(held)
     assert idlist.decode(data) == held
@@ -182,7 +222,9 @@ def test_notes_are_merged_in_order_of_time_and_the_safer_fact_wins_a_tie() -> No
     assert notes.merge([note("release", "2"), note("hold", "1")]).held is False
     assert notes.merge([note("release", "1"), note("hold", "1")]).held is True
     assert (
-        notes.merge([note("doubtful", "1"), note("cleared", "2"), note("doubtful", "3", "again")]).doubtful_because
+        notes.merge(
+            [note("doubtful", "1"), note("cleared", "2"), note("doubtful", "3", "again")]
+        ).doubtful_because
         == "again"
     )
     assert notes.merge([note("expired", "2"), note("kept", "2")]).expired is False
@@ -190,7 +232,13 @@ def test_notes_are_merged_in_order_of_time_and_the_safer_fact_wins_a_tie() -> No
 
 @given(
     st.permutations(
-        [note("hold", "1"), note("release", "2"), note("doubtful", "2"), note("cleared", "2"), note("hold", "2")]
+        [
+            note("hold", "1"),
+            note("release", "2"),
+            note("doubtful", "2"),
+            note("cleared", "2"),
+            note("hold", "2"),
+        ]
     )
 )
 def test_merging_does_not_depend_on_the_order_of_reading(order: list[notes.Note]) -> None:
@@ -216,20 +264,36 @@ def test_secrets_do_not_show_in_any_text_of_their_holders() -> None:
 _TEXTS = st.one_of(st.none(), st.text())
 _DOCUMENTS = st.builds(
     manifest.Document,
-    path=st.text(), raw_path=_TEXTS, type=st.sampled_from(["file", "folder", "link", "output"]), owner=_TEXTS,
-    mode=st.one_of(st.none(), st.integers(0, 0o7777)), modified=st.one_of(st.none(), st.integers()), link=_TEXTS,
-    size=st.integers(0), secret=st.booleans(), moved=st.booleans(), evidence=st.one_of(st.none(), st.booleans()),
-    chunks=st.lists(st.builds(manifest.ChunkKey, id=st.text(), key=st.text(), length=st.integers(0)), max_size=2),
-)  # fmt: skip
+    path=st.text(),
+    raw_path=_TEXTS,
+    type=st.sampled_from(["file", "folder", "link", "output"]),
+    owner=_TEXTS,
+    mode=st.one_of(st.none(), st.integers(0, 0o7777)),
+    modified=st.one_of(st.none(), st.integers()),
+    link=_TEXTS,
+    size=st.integers(0),
+    secret=st.booleans(),
+    moved=st.booleans(),
+    evidence=st.one_of(st.none(), st.booleans()),
+    chunks=st.lists(
+        st.builds(manifest.ChunkKey, id=st.text(), key=st.text(), length=st.integers(0)), max_size=2
+    ),
+)
 
 
 @given(_DOCUMENTS)
 def test_a_manifest_line_is_canonical_json(document: manifest.Document) -> None:
     [line] = manifest.encode_documents([document])
-    assert line == canonical.dump_value(document.model_dump(mode="json", exclude_defaults=True)) + b"\n"
+    assert (
+        line
+        == canonical.dump_value(document.model_dump(mode="json", exclude_defaults=True)) + b"\n"
+    )
     assert manifest.decode_document(line) == document
 
 
 def test_what_a_newer_fennox_added_to_a_manifest_line_stays_and_stays_sorted() -> None:
-    line = b'{"chunks":[{"a":1,"id":"00","key":"","length":3}],"elder":"x","path":"/p","size":3,"type":"file"}\n'
+    line = (
+        b'{"chunks":[{"a":1,"id":"00","key":"","length":3}],"elder":"x","path":"/p",'
+        b'"size":3,"type":"file"}\n'
+    )
     assert list(manifest.encode_documents([manifest.decode_document(line)])) == [line]

@@ -18,7 +18,11 @@ from fennox.core.kinds.sources import Expression, Setting
 from fennox.core.kinds.worth import worth
 from fennox.core.names import device_path, noun, printable
 
-SHIPPED = sorted(entry.name for entry in files("fennox").joinpath("kinds").iterdir() if entry.name.endswith(".toml"))
+SHIPPED = sorted(
+    entry.name
+    for entry in files("fennox").joinpath("kinds").iterdir()
+    if entry.name.endswith(".toml")
+)
 
 
 def text_of(name: str) -> str:
@@ -46,7 +50,12 @@ def test_every_kind_that_ships_has_no_mistake_and_its_file_is_named_for_it(name:
         ("regex = '(?s)^(.+)$'", "regex = '(?s)^((.+))$'", "key =", "more than one group"),
         ("expect = '\\S+'", "expect = '(\\S+'", "expect", "does not compile"),
         ("[A-Za-z0-9._-]+)'", "[A-Za---z0-9._-]+)'", "product =", "invalid character class range"),
-        ('version = "same-major"', 'version = "same-major"\nversion_form = "["', "version_form", "does not compile"),
+        (
+            'version = "same-major"',
+            'version = "same-major"\nversion_form = "["',
+            "version_form",
+            "does not compile",
+        ),
         ('list = "packages"', 'list = "parcels"', None, "parcels"),
         ("regex = '(?m)^(\\S+)'", "regex = '(?m)^((\\S+)'", None, "does not compile"),
     ],
@@ -71,7 +80,9 @@ def test_a_kind_builds_on_another_and_takes_its_own_files_out_of_it() -> None:
     assert "/etc/postgresql/*" in kind.part_named("settings").source[0].without
     assert (kind.reach, kind.port, kind.identity) == (base.reach, base.port, base.identity)
     titles = [step.title for _, step in kind.steps()]
-    assert titles.index("Put back the configuration tree") < titles.index("Put back the files of the application")
+    assert titles.index("Put back the configuration tree") < titles.index(
+        "Put back the files of the application"
+    )
     assert set(base.census) < set(kind.census)
     carried = whole(shipped("postgresql-server"), shipped)
     assert load(carried) == kind.model_copy(update={"includes": []}), "a backup's kind stands alone"
@@ -87,10 +98,20 @@ def test_a_kind_builds_on_another_and_takes_its_own_files_out_of_it() -> None:
             "part[3].source[1]",
             "Did you mean {each}?",
         ),
-        ("[settings.cluster]", "[settings.cluster]\ntipe = 'path'", "settings.cluster.tipe", "Did you mean type?"),
+        (
+            "[settings.cluster]",
+            "[settings.cluster]\ntipe = 'path'",
+            "settings.cluster.tipe",
+            "Did you mean type?",
+        ),
         ('includes = ["linux-server"]', 'includes = ["lanux-server"]', "includes", "lanux-server"),
         ('includes = ["linux-server"]', 'includes = "linux-server"', "includes", "list of names"),
-        ('includes = ["linux-server"]', 'includes = ["postgresql-server"]', "includes", "builds on itself"),
+        (
+            'includes = ["linux-server"]',
+            'includes = ["postgresql-server"]',
+            "includes",
+            "builds on itself",
+        ),
         ('title = "Files of the application"', "", "part[4].title", "Add title"),
         ("lines = '^\\\\(?:un)", "lines = '^\\\\(:un", "noise[1].lines", "does not compile"),
     ],
@@ -102,15 +123,22 @@ def test_a_mistake_in_a_kind_that_builds_on_another_is_told_where_it_stands(
     assert old in text
     _, found = mistakes(text.replace(old, new, 1), shipped)
     wanted_lines = text.replace(old, new, 1).split("\n")
-    assert [item for item in found if item.where == where and said in item.text + item.remedy], found
+    assert [item for item in found if item.where == where and said in item.text + item.remedy], (
+        found
+    )
     assert all(1 <= item.line <= len(wanted_lines) and item.column >= 1 for item in found)
 
 
 @pytest.mark.parametrize(
     ("type_", "fits", "unfit"),
-    [("path", "/srv", "srv"), ("paths", "/a\n/b/*", "/a\nb"), ("number", "12", "a dozen"), ("port", "8443", "70000"),
-     ("yes-no", "yes", "maybe")],
-)  # fmt: skip
+    [
+        ("path", "/srv", "srv"),
+        ("paths", "/a\n/b/*", "/a\nb"),
+        ("number", "12", "a dozen"),
+        ("port", "8443", "70000"),
+        ("yes-no", "yes", "maybe"),
+    ],
+)
 def test_a_setting_refuses_what_does_not_fit_its_type(type_: str, fits: str, unfit: str) -> None:
     setting = Setting.model_validate({"title": "x", "default": fits, "type": type_})
     assert setting.unfit(fits) is None
@@ -134,7 +162,10 @@ def test_each_language_draws_names() -> None:
     assert draw(b'{"a": [{"n": "x"}, {"n": 3}]}', jsonpath="$.a[*].n")[0] == ["x", "3"]
     assert draw(b"<r><u n='a'/><u n='b'>t</u></r>", xpath="//u/@n")[0] == ["a", "b"]
     assert draw(b"<r><u>one</u></r>", xpath="//u")[0] == ["one"]
-    assert draw(b"root:x:0\n# no:\nship:x:1\n", csv={"column": 1, "separator": ":"})[0] == ["root", "ship"]
+    assert draw(b"root:x:0\n# no:\nship:x:1\n", csv={"column": 1, "separator": ":"})[0] == [
+        "root",
+        "ship",
+    ]
     assert draw(b"a=1\nb=2\n", regex=r"(?m)^(\w)=")[0] == ["a", "b"]
     assert draw(b"", names="^(d.)")[0] == ["do"]
 
@@ -145,19 +176,28 @@ def test_each_language_draws_names() -> None:
         (b"{" * 200_000, {"jsonpath": "$..a"}),
         (b"[" * 200_000 + b"]" * 200_000, {"jsonpath": "$.a"}),
         (b"\xff\xfe not json", {"jsonpath": "$.a"}),
-        (b"<!DOCTYPE x [<!ENTITY a 'aaaa'><!ENTITY b '&a;&a;&a;'>]><x>&b;" + b"<", {"xpath": "//x"}),
+        (
+            b"<!DOCTYPE x [<!ENTITY a 'aaaa'><!ENTITY b '&a;&a;&a;'>]><x>&b;" + b"<",
+            {"xpath": "//x"},
+        ),
         (b"not xml", {"xpath": "//x"}),
     ],
 )
-def test_a_hostile_document_gives_no_value_and_one_complaint(content: bytes, language: dict[str, str]) -> None:
+def test_a_hostile_document_gives_no_value_and_one_complaint(
+    content: bytes, language: dict[str, str]
+) -> None:
     values, complaints = draw(content, **language)
     assert (values, len(complaints)) == ([], 1)
 
 
-@given(st.lists(st.text("includé-/ A7", max_size=4), max_size=3), st.text("includé-/ A7", max_size=40))
+@given(
+    st.lists(st.text("includé-/ A7", max_size=4), max_size=3), st.text("includé-/ A7", max_size=40)
+)
 def test_a_document_is_looked_at_where_it_holds_a_word(words: list[str], content: str) -> None:
     looking = Expression.model_validate({"in": "/etc/*.conf", "regex": "x", "holding": words})
-    assert expressions.holds(looking, content.encode()) == (not words or any(word in content for word in words))
+    assert expressions.holds(looking, content.encode()) == (
+        not words or any(word in content for word in words)
+    )
 
 
 def test_entities_of_a_far_side_are_not_expanded_and_no_file_is_read() -> None:
@@ -165,8 +205,15 @@ def test_entities_of_a_far_side_are_not_expanded_and_no_file_is_read() -> None:
     assert "root" not in "".join(draw(bomb, xpath="//u")[0])
 
 
-@given(st.text(), st.dictionaries(st.from_regex(r"[a-z][a-z-]*", fullmatch=True), st.text(max_size=20), max_size=3))
-def test_placeholders_are_filled_once_and_never_interpreted_again(word: str, values: dict[str, str]) -> None:
+@given(
+    st.text(),
+    st.dictionaries(
+        st.from_regex(r"[a-z][a-z-]*", fullmatch=True), st.text(max_size=20), max_size=3
+    ),
+)
+def test_placeholders_are_filled_once_and_never_interpreted_again(
+    word: str, values: dict[str, str]
+) -> None:
     filled = expressions.filled("{a}" + word, {**values, "a": "{b}", "b": "never"})
     assert filled.startswith("{b}")
 
@@ -195,7 +242,14 @@ def test_a_name_that_is_no_noun_is_refused(name: str) -> None:
 
 def _worth(*parts: str, findings: list[Finding] | None = None) -> str:
     kind = load(text_of("postgresql-server.toml"), shipped)
-    return "\n".join(worth(kind, parts or [part.name for part in kind.part], findings or [], ["the write-ahead log"]))
+    return "\n".join(
+        worth(
+            kind,
+            parts or [part.name for part in kind.part],
+            findings or [],
+            ["the write-ahead log"],
+        )
+    )
 
 
 def test_a_backup_says_what_it_is_good_for() -> None:
@@ -210,11 +264,20 @@ def test_a_backup_says_what_it_is_not_good_for() -> None:
     partial = _worth("accounts", "packages")
     assert "would not be whole: it does not hold Configuration tree, SSH host keys" in partial
     assert "can rebuild" not in partial
-    lacking = _worth(findings=[
-        Finding(severity="warning", code="lacks-root-keys", text="No key of root.", remedy="Add one."),
-        Finding(severity="warning", code="points-outside", text="x", remedy="y"),
-        Finding(severity="warning", code="moved-while-read", text="1 document moved.", remedy="z"),
-    ])  # fmt: skip
+    lacking = _worth(
+        findings=[
+            Finding(
+                severity="warning",
+                code="lacks-root-keys",
+                text="No key of root.",
+                remedy="Add one.",
+            ),
+            Finding(severity="warning", code="points-outside", text="x", remedy="y"),
+            Finding(
+                severity="warning", code="moved-while-read", text="1 document moved.", remedy="z"
+            ),
+        ]
+    )
     assert "would not be whole: No key of root." in lacking
     assert "points to one path outside of it" in lacking
     assert "1 document moved. Such documents may be torn" in lacking

@@ -16,7 +16,9 @@ from tests.backups import Item
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
 OSLO = ZoneInfo("Europe/Oslo")
-TEXT = "everything for 14 days, daily for 60 days, weekly for 26 weeks, monthly for 7 years, always 3"
+TEXT = (
+    "everything for 14 days, daily for 60 days, weekly for 26 weeks, monthly for 7 years, always 3"
+)
 
 
 def every(hours: int, count: int) -> list[Item]:
@@ -29,7 +31,11 @@ def said(why: list[Reason]) -> list[str]:
 
 def test_rungs_keep_the_newest_of_each_period() -> None:
     kept = ladder.kept(every(12, 200), ladder.parse("daily for 10 days, always 1"), NOW, OSLO)
-    days = [item for item, why in kept.items() if any("daily" in ladder.in_words(reason) for reason in why)]
+    days = [
+        item
+        for item, why in kept.items()
+        if any("daily" in ladder.in_words(reason) for reason in why)
+    ]
     assert len(days) == 11  # today and ten days back
     assert said(kept["b0000"]) == ["daily for 10 days", "always 1"]
     assert kept["b0199"] == []
@@ -41,7 +47,10 @@ def test_everything_means_everything_within_its_time() -> None:
 
 
 def test_days_are_local_days() -> None:
-    late = [Item("a", datetime(2026, 1, 1, 23, 30, tzinfo=UTC)), Item("b", datetime(2026, 1, 1, 22, 30, tzinfo=UTC))]
+    late = [
+        Item("a", datetime(2026, 1, 1, 23, 30, tzinfo=UTC)),
+        Item("b", datetime(2026, 1, 1, 22, 30, tzinfo=UTC)),
+    ]
     plan = ladder.parse("daily for 3 days, always 1")
     now = datetime(2026, 1, 2, 12, tzinfo=UTC)
     assert all(ladder.kept(late, plan, now, OSLO).values()), "two local days"
@@ -74,7 +83,9 @@ items = st.lists(
     max_size=40,
     unique_by=lambda item: item.id,
 )
-texts = st.sampled_from([TEXT, "always 1", "daily for 3 days", "everything for 2 days, monthly for 1 year, always 2"])
+texts = st.sampled_from(
+    [TEXT, "always 1", "daily for 3 days", "everything for 2 days, monthly for 1 year, always 2"]
+)
 
 
 @given(items, texts)
@@ -98,7 +109,9 @@ def test_expiring_in_two_steps_keeps_the_same_as_in_one(given_items: list[Item],
 
 
 @given(items, texts, st.randoms())
-def test_the_order_of_the_list_does_not_matter(given_items: list[Item], text: str, chance: object) -> None:
+def test_the_order_of_the_list_does_not_matter(
+    given_items: list[Item], text: str, chance: object
+) -> None:
     shuffled = list(given_items)
     chance.shuffle(shuffled)  # type: ignore[attr-defined]
     plan = ladder.parse(text)
@@ -106,7 +119,9 @@ def test_the_order_of_the_list_does_not_matter(given_items: list[Item], text: st
 
 
 @given(items, texts, st.integers(0, 4000))
-def test_what_keeps_a_backup_does_not_depend_on_older_ones(given_items: list[Item], text: str, hours: int) -> None:
+def test_what_keeps_a_backup_does_not_depend_on_older_ones(
+    given_items: list[Item], text: str, hours: int
+) -> None:
     plan, since = ladder.parse(text), NOW - timedelta(hours=hours)
     kept = ladder.kept(given_items, plan, NOW, OSLO)
     newer = [item for item in given_items if item.time >= since]
@@ -135,7 +150,9 @@ def test_a_rung_that_keeps_nothing_or_is_not_understood_is_an_error(text: str, s
 
 def test_when_a_backup_goes_is_told_by_the_rung_that_keeps_it_longest() -> None:
     day = timedelta(days=1)
-    two_weeks, daily = [OnRung(rung) for rung in ladder.parse("everything for 14 days, daily for 60 days").rungs]
+    two_weeks, daily = [
+        OnRung(rung) for rung in ladder.parse("everything for 14 days, daily for 60 days").rungs
+    ]
     [weekly] = [OnRung(rung) for rung in ladder.parse("weekly for 2 weeks").rungs]
     assert ladder.goes(NOW, [two_weeks, daily]) == NOW + 60 * day
     assert ladder.goes(NOW, [weekly]) == NOW + 14 * day

@@ -9,10 +9,25 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fennox.core import moments
-from fennox.core.moments import Apart, Clock, Disordered, Event, Evidence, FromFuture, Jumped, judge, sentence
+from fennox.core.moments import (
+    Apart,
+    Clock,
+    Disordered,
+    Event,
+    Evidence,
+    FromFuture,
+    Jumped,
+    judge,
+    sentence,
+)
 
 NOW = datetime(2026, 11, 29, 2, 40, tzinfo=UTC)
-MINUTE, HOUR, DAY, YEAR = timedelta(minutes=1), timedelta(hours=1), timedelta(days=1), timedelta(days=365)
+MINUTE, HOUR, DAY, YEAR = (
+    timedelta(minutes=1),
+    timedelta(hours=1),
+    timedelta(days=1),
+    timedelta(days=365),
+)
 
 
 def test_clocks_that_agree_and_dates_that_have_passed_are_no_doubt() -> None:
@@ -45,8 +60,13 @@ def test_what_happened_in_the_future_is_a_doubt_until_a_person_knows_of_it() -> 
 
 
 def test_a_difference_that_a_person_has_accepted_is_none_and_another_one_is() -> None:
-    assert judge(Evidence("ours", NOW, (Clock("the store", 2 * HOUR + MINUTE, accepted=2 * HOUR),))) == ()
-    assert judge(Evidence("ours", NOW, (Clock("the store", timedelta(), accepted=2 * HOUR),))) == (), "it was mended"
+    assert (
+        judge(Evidence("ours", NOW, (Clock("the store", 2 * HOUR + MINUTE, accepted=2 * HOUR),)))
+        == ()
+    )
+    assert (
+        judge(Evidence("ours", NOW, (Clock("the store", timedelta(), accepted=2 * HOUR),))) == ()
+    ), "it was mended"
     assert len(judge(Evidence("ours", NOW, (Clock("the store", HOUR, accepted=2 * HOUR),)))) == 1
 
 
@@ -67,15 +87,25 @@ def test_every_doubt_has_a_sentence() -> None:
         "PostgreSQL is 2 days behind ours",
         "the newest run is dated 2027-11-29 02:40 UTC, 365 days in the future of ours",
         "ours went 365 days forward since the last tending at 2025-11-29 02:40 UTC",
-        "backups of web-0, web-1, web-2, web-3, web-4 and 2 more are dated before backups that were taken earlier",
+        (
+            "backups of web-0, web-1, web-2, web-3, web-4 and 2 more are dated before backups that"
+            " were taken earlier"
+        ),
     ]
 
 
 @pytest.mark.parametrize(
     ("length", "text"),
-    [(timedelta(seconds=5), "5 seconds"), (3 * MINUTE, "3 minutes"), (26 * HOUR, "26 hours"), (2 * DAY, "2 days")],
+    [
+        (timedelta(seconds=5), "5 seconds"),
+        (3 * MINUTE, "3 minutes"),
+        (26 * HOUR, "26 hours"),
+        (2 * DAY, "2 days"),
+    ],
 )
-def test_lengths_are_told_in_the_largest_unit_that_says_enough(length: timedelta, text: str) -> None:
+def test_lengths_are_told_in_the_largest_unit_that_says_enough(
+    length: timedelta, text: str
+) -> None:
     assert moments.span(length) == text
 
 
@@ -85,7 +115,9 @@ def test_a_date_from_the_future_and_both_sides_of_a_contradiction_are_in_doubt()
     assert moments.misdated(dates, NOW) == {3, 5}
 
 
-dates = st.dictionaries(st.integers(1, 30), st.integers(-500, 100).map(lambda hours: NOW + hours * HOUR))
+dates = st.dictionaries(
+    st.integers(1, 30), st.integers(-500, 100).map(lambda hours: NOW + hours * HOUR)
+)
 
 
 @given(dates)
@@ -97,9 +129,13 @@ def test_what_is_not_in_doubt_fits_order_and_now(found: dict[int, datetime]) -> 
 
 
 @given(dates)
-def test_the_fewest_that_must_be_wrong_are_in_doubt_and_without_them_nothing_is(found: dict[int, datetime]) -> None:
+def test_the_fewest_that_must_be_wrong_are_in_doubt_and_without_them_nothing_is(
+    found: dict[int, datetime],
+) -> None:
     wrong = moments.misdated(found, NOW)
-    assert wrong <= moments.dates_in_doubt(found, NOW) or not wrong - moments.dates_in_doubt(found, NOW)
+    assert wrong <= moments.dates_in_doubt(found, NOW) or not wrong - moments.dates_in_doubt(
+        found, NOW
+    )
     rest = {number: at for number, at in found.items() if number not in wrong}
     assert moments.dates_in_doubt(rest, NOW) == frozenset()
 
@@ -108,7 +144,9 @@ def test_the_fewest_that_must_be_wrong_are_in_doubt_and_without_them_nothing_is(
 def test_no_smaller_selection_of_wrong_dates_would_do(hours: list[int]) -> None:
     found = {number: NOW - 20 * HOUR + hour * HOUR for number, hour in enumerate(hours, 1)}
     fewest = len(moments.misdated(found, NOW))
-    longest = [1] * len(hours)  # of a subsequence that ends there and never goes back, the plain way
+    longest = [1] * len(
+        hours
+    )  # of a subsequence that ends there and never goes back, the plain way
     for end in range(len(hours)):
         for before in range(end):
             if hours[before] <= hours[end]:

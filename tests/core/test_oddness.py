@@ -8,7 +8,13 @@ from hypothesis import strategies as st
 
 from fennox.core.oddness import Done, oddness
 
-USUAL = [Done(30, 40_000_000), Done(32, 40_100_000), Done(31, 40_000_000), Done(240, 40_200_000), Done(30, 41_000_000)]
+USUAL = [
+    Done(30, 40_000_000),
+    Done(32, 40_100_000),
+    Done(31, 40_000_000),
+    Done(240, 40_200_000),
+    Done(30, 41_000_000),
+]
 takes = st.builds(Done, st.floats(0, 1e5), st.integers(0, 10**12))
 
 
@@ -22,7 +28,10 @@ takes = st.builds(Done, st.floats(0, 1e5), st.integers(0, 10**12))
         (Done(30, 3_000_000_000), "it read 3.0 GB, the last 5 read 40.0 MB to 41.0 MB"),
         (
             Done(900, 1_000_000),
-            "it took 15 min, the last 5 took 30 s to 4 min; it read 1.0 MB, the last 5 read 40.0 MB to 41.0 MB",
+            (
+                "it took 15 min, the last 5 took 30 s to 4 min; it read 1.0 MB, the last 5 read"
+                " 40.0 MB to 41.0 MB"
+            ),
         ),
     ],
 )

@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 from fennox.core.ordering import host_in, in_order
 
 NAMES = [f"system-{number}" for number in range(8)]
-graphs = st.dictionaries(st.sampled_from(NAMES), st.sets(st.sampled_from([*NAMES, "stranger"])), max_size=8)
+graphs = st.dictionaries(
+    st.sampled_from(NAMES), st.sets(st.sampled_from([*NAMES, "stranger"])), max_size=8
+)
 
 
 def test_what_is_needed_comes_back_before_what_needs_it() -> None:
@@ -25,7 +27,9 @@ def test_a_circle_is_told_and_does_not_keep_the_others_from_coming_back() -> Non
 
 
 @given(graphs)
-def test_every_system_comes_back_once_and_only_circles_break_a_need(needs: dict[str, set[str]]) -> None:
+def test_every_system_comes_back_once_and_only_circles_break_a_need(
+    needs: dict[str, set[str]],
+) -> None:
     found = in_order(needs)
     assert sorted(name for wave in found.waves for name in wave) == sorted(needs)
     wave_of = {name: number for number, wave in enumerate(found.waves) for name in wave}
@@ -38,9 +42,16 @@ def test_every_system_comes_back_once_and_only_circles_break_a_need(needs: dict[
 
 @pytest.mark.parametrize(
     ("text", "host"),
-    [("ldaps://one.saltmere.example:636/dc=x", "one.saltmere.example"), ("10.1.2.3:80", "10.1.2.3"),
-     ("[fd00::7]:53", "fd00::7"), ("names", "names"), ("http://$backend/", ""), ("", ""), ("[broken", ""),
-     ("user@10.0.0.1", "10.0.0.1")],
-)  # fmt: skip
+    [
+        ("ldaps://one.saltmere.example:636/dc=x", "one.saltmere.example"),
+        ("10.1.2.3:80", "10.1.2.3"),
+        ("[fd00::7]:53", "fd00::7"),
+        ("names", "names"),
+        ("http://$backend/", ""),
+        ("", ""),
+        ("[broken", ""),
+        ("user@10.0.0.1", "10.0.0.1"),
+    ],
+)
 def test_hosts_are_found_in_the_ways_configurations_name_them(text: str, host: str) -> None:
     assert host_in(text) == host

@@ -23,7 +23,9 @@ ALL = [part.name for part in LINUX.part]
 
 
 def machine(**changes: str) -> Machine:
-    return Machine.model_validate({"id": "old", "product": "debian", "version": "12", "platform": "x86_64", **changes})
+    return Machine.model_validate(
+        {"id": "old", "product": "debian", "version": "12", "platform": "x86_64", **changes}
+    )
 
 
 def source(kind: Kind = LINUX, **changes: object) -> Source:
@@ -32,7 +34,9 @@ def source(kind: Kind = LINUX, **changes: object) -> Source:
         settings={},
         machine=machine(),
         reached=Reached(address="10.0.0.1:22", account="root", key="SHA256:old"),
-        parts=[Part(name=part.name, title="", documents=0, bytes=0, root=EMPTY) for part in kind.part],
+        parts=[
+            Part(name=part.name, title="", documents=0, bytes=0, root=EMPTY) for part in kind.part
+        ],
         census={"packages": ["cron", "nginx"], "enabled units": ["a.service"]},
         expected={"key": "SHA256:old"},
         findings=[],
@@ -47,11 +51,16 @@ def target(**changes: str) -> Target:
     place = Place(address="10.0.0.2:22", account="root", key="SHA256:new")
     documents = {"settings": {"/etc/a": "other", "/etc/c": "3"}}
     return Target(
-        machine(id="new", **changes), place, documents, {"packages": ["cron"], "enabled units": ["z.service"]}
+        machine(id="new", **changes),
+        place,
+        documents,
+        {"packages": ["cron"], "enabled units": ["z.service"]},
     )
 
 
-def codes(kind: Kind, one: Source, other: Target, severity: str, parts: list[str] | None = None) -> list[str]:
+def codes(
+    kind: Kind, one: Source, other: Target, severity: str, parts: list[str] | None = None
+) -> list[str]:
     sheet = planning.plan(kind, one, other, parts or ALL, {})
     return [finding.code for finding in sheet.findings if finding.severity == severity]
 
@@ -66,12 +75,17 @@ def codes(kind: Kind, one: Source, other: Target, severity: str, parts: list[str
         ({"platform": "aarch64"}, []),
     ],
 )
-def test_a_target_of_another_product_or_version_is_a_blocker(changes: dict[str, str], expected: list[str]) -> None:
+def test_a_target_of_another_product_or_version_is_a_blocker(
+    changes: dict[str, str], expected: list[str]
+) -> None:
     assert codes(LINUX, source(), target(**changes), "blocker") == expected
 
 
 def test_a_backup_of_another_kind_and_a_part_that_is_not_held_are_blockers() -> None:
-    assert codes(LINUX, source(SKERRY), target(), "blocker") == ["other-kind", *["part-not-held"] * len(ALL)]
+    assert codes(LINUX, source(SKERRY), target(), "blocker") == [
+        "other-kind",
+        *["part-not-held"] * len(ALL),
+    ]
     assert codes(LINUX, source(parts=[]), target(), "blocker", ["settings"]) == ["part-not-held"]
 
 
@@ -82,11 +96,18 @@ def test_what_the_backup_lacks_is_said_again_before_the_restore() -> None:
 
 def test_what_is_overwritten_added_and_stays_is_told_by_name() -> None:
     over = planning.plan(LINUX, source(), target(), ALL, {}).overwrites
-    assert (over.changed, over.added, over.staying_count, over.same_count) == (["/etc/a"], ["/etc/b"], 1, 0)
+    assert (over.changed, over.added, over.staying_count, over.same_count) == (
+        ["/etc/a"],
+        ["/etc/b"],
+        1,
+        0,
+    )
 
 
 def test_steps_are_only_those_that_have_something_to_do_and_show_their_commands() -> None:
-    sheet = planning.plan(LINUX, source(), target(), ALL, {"ssh-restart": "kill -HUP 1; echo 'x y'"})
+    sheet = planning.plan(
+        LINUX, source(), target(), ALL, {"ssh-restart": "kill -HUP 1; echo 'x y'"}
+    )
     shown = [command for step in sheet.steps for command in step.commands]
     assert "systemctl --root=/ enable a.service" in shown
     assert "systemctl --root=/ disable z.service" in shown
@@ -107,28 +128,42 @@ def test_only_facts_that_changed_are_told() -> None:
     then = planning.plan(LINUX, source(), target(), ALL, {})
     now = planning.plan(LINUX, source(), target(version="12.1"), ALL, {})
     assert planning.changed_facts(then, then) == []
-    assert planning.changed_facts(then, now) == ["the target's version was debian 12 and is now debian 12.1"]
+    assert planning.changed_facts(then, now) == [
+        "the target's version was debian 12 and is now debian 12.1"
+    ]
     other = replace(target(), documents={"settings": {"/etc/a": "1", "/etc/b": "x"}})
     [said] = planning.changed_facts(then, planning.plan(LINUX, source(), other, ALL, {}))
-    assert said.endswith("(overwritten as well: /etc/b; overwritten no more: /etc/a; added no more: /etc/b)")
+    assert said.endswith(
+        "(overwritten as well: /etc/b; overwritten no more: /etc/a; added no more: /etc/b)"
+    )
 
 
 def test_a_list_that_the_backup_never_counted_is_unknown_and_not_empty() -> None:
     never = source(census={"packages": ["cron", "nginx"]})
     sheet = planning.plan(LINUX, never, target(), ALL, {})
-    assert not any("disable z.service" in command for step in sheet.steps for command in step.commands)
-    assert [finding.code for finding in sheet.findings if finding.severity == "warning"] == ["never-counted"]
-    assert not any("enabled units: only the target has" in finding.text for finding in sheet.findings)
+    assert not any(
+        "disable z.service" in command for step in sheet.steps for command in step.commands
+    )
+    assert [finding.code for finding in sheet.findings if finding.severity == "warning"] == [
+        "never-counted"
+    ]
+    assert not any(
+        "enabled units: only the target has" in finding.text for finding in sheet.findings
+    )
     lists = proving.compare_census(LINUX, ALL, never.head, {}, {"packages": ["cron", "nginx"]})
     assert [item.name for item in lists] == ["packages"]
-    named = proving.not_proved(LINUX, ALL, never.head, [proving.compare_documents("settings", {}, {})])
+    named = proving.not_proved(
+        LINUX, ALL, never.head, [proving.compare_documents("settings", {}, {})]
+    )
     assert {"enabled units", "documents of accounts"} <= set(named)
     assert "documents of settings" not in named
 
 
 def test_a_backup_of_a_few_parts_has_not_counted_what_lies_in_the_others() -> None:
     some = source(parts=[Part(name="settings", title="", documents=0, bytes=0, root=EMPTY)])
-    assert "accounts" not in proving.counted_lists(LINUX, some.head.model_copy(update={"census": {"accounts": []}}))
+    assert "accounts" not in proving.counted_lists(
+        LINUX, some.head.model_copy(update={"census": {"accounts": []}})
+    )
 
 
 @pytest.mark.parametrize(
@@ -141,21 +176,33 @@ def test_a_backup_of_a_few_parts_has_not_counted_what_lies_in_the_others() -> No
         ("", "", False),
     ],
 )
-def test_odd_version_forms_are_compared_by_their_first_number(backup: str, other: str, fits: bool) -> None:
-    assert planning.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other) is fits
+def test_odd_version_forms_are_compared_by_their_first_number(
+    backup: str, other: str, fits: bool
+) -> None:
+    assert (
+        planning.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other)
+        is fits
+    )
 
 
-@given(st.lists(st.integers(0, 99), min_size=1, max_size=4), st.lists(st.integers(0, 99), min_size=1, max_size=4))
+@given(
+    st.lists(st.integers(0, 99), min_size=1, max_size=4),
+    st.lists(st.integers(0, 99), min_size=1, max_size=4),
+)
 def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]) -> None:
     requires = LINUX.requires.model_copy(update={"version": "not-older"})
     kind = LINUX.model_copy(update={"requires": requires})
     texts = [".".join(str(number) for number in numbers) for numbers in (ours, theirs)]
-    assert planning.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (theirs >= ours)
+    assert planning.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (
+        theirs >= ours
+    )
 
 
 def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None:
     passed, failed = (CheckProof(title="t", passed=ok, detail="") for ok in (True, False))
-    lists = proving.compare_census(LINUX, ALL, source(census={"packages": ["a"]}).head, {}, {"packages": ["a", "b"]})
+    lists = proving.compare_census(
+        LINUX, ALL, source(census={"packages": ["a"]}).head, {}, {"packages": ["a", "b"]}
+    )
     assert proving.prove([], [], [passed], NOON).proved is False
     assert proving.prove(lists, [], [passed], NOON).proved is True
     assert proving.prove(lists, [], [failed], NOON).proved is False
@@ -177,7 +224,9 @@ def test_what_a_target_must_have_already_and_the_room_it_must_have_are_blockers(
     assert codes(kind, source(), target(), "blocker") == ["target-lacks"]
     has_all = replace(target(), census={"packages": ["cron", "nginx"]})
     assert codes(kind, source(), has_all, "blocker") == []
-    large = [Part(name=part.name, title="", documents=0, bytes=100, root=EMPTY) for part in kind.part]
+    large = [
+        Part(name=part.name, title="", documents=0, bytes=100, root=EMPTY) for part in kind.part
+    ]
     assert codes(kind, source(parts=large), replace(has_all, room=10), "blocker") == ["no-room"]
     assert codes(kind, source(parts=large), replace(has_all, room=10_000), "blocker") == []
 
@@ -188,7 +237,9 @@ def test_members_of_a_replicated_set_are_told_with_how_the_backup_wins() -> None
     member = source(kind, census={"replicates with": ["ldap://names-2.saltmere.example"]})
     parts = [part.name for part in kind.part]
     sheets = [planning.plan(kind, one, target(), parts, {}) for one in (alone, member)]
-    told = [[finding for finding in sheet.findings if finding.code == "replicates"] for sheet in sheets]
+    told = [
+        [finding for finding in sheet.findings if finding.code == "replicates"] for sheet in sheets
+    ]
     assert told[0] == []
     assert "names-2.saltmere.example" in told[1][0].text
     assert "If the backup is to win" in told[1][0].remedy

@@ -1,4 +1,6 @@
-"""Regular expressions of kind files: read as Python reads them, in a time that grows as the text does."""
+"""Regular expressions of kind files: read as Python reads them, in a time that grows as the text
+does.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ _FIELDS = ("regex", "lines", "names", "heading", "version_form", "expect", "fits
 def _patterns(value: Any, field: str = "") -> Iterator[str]:
     if isinstance(value, dict):
         for name, inner in value.items():
-            if not (name == "names" and "list" in value):  # of a step that repeats: all, missing or extra
+            if not (
+                name == "names" and "list" in value
+            ):  # of a step that repeats: all, missing or extra
                 yield from _patterns(inner, name)
     elif isinstance(value, list):
         for inner in value:
@@ -37,14 +41,17 @@ def _patterns(value: Any, field: str = "") -> Iterator[str]:
 def _shipped() -> list[str]:
     folders = [Path(str(files("fennox").joinpath("kinds"))), Path(__file__).parents[2] / "demo"]
     found = [file for folder in folders for file in sorted(folder.rglob("*.toml"))]
-    return sorted({pattern for file in found for pattern in _patterns(tomllib.loads(file.read_text()))})
+    return sorted(
+        {pattern for file in found for pattern in _patterns(tomllib.loads(file.read_text()))}
+    )
 
 
 PATTERNS = _shipped()
 _WORDS = sorted({word for pattern in PATTERNS for word in re.findall(r"[A-Za-z_-]{2,}", pattern)})
 _TEXTS = st.lists(
     st.one_of(
-        st.sampled_from(_WORDS), st.sampled_from([*" \t\n\"';{}()[]=:,#/@.", "\n\n", "/etc/a", "10.0.0.1:80", "é"])
+        st.sampled_from(_WORDS),
+        st.sampled_from([*" \t\n\"';{}()[]=:,#/@.", "\n\n", "/etc/a", "10.0.0.1:80", "é"]),
     ),
     max_size=60,
 ).map("".join)
@@ -62,7 +69,8 @@ def test_shipped_patterns_draw_what_python_draws(pattern: str, text: str) -> Non
 
 
 @pytest.mark.parametrize(
-    "unit", ["\n", " \n", "X\n", "server", "server ", "a ", "<", "secret ", "{", '"', "include\n", "é"]
+    "unit",
+    ["\n", " \n", "X\n", "server", "server ", "a ", "<", "secret ", "{", '"', "include\n", "é"],
 )
 def test_no_text_holds_a_shipped_pattern_up(unit: str) -> None:
     """A hundred thousand of anything: by backtracking one of them took minutes."""
@@ -82,7 +90,10 @@ def test_what_a_pattern_of_earlier_days_looks_ahead_for_is_found() -> None:
     assert not pattern.linear
     text = "server é\nserver unix:/x\nserver ü-1\n"
     assert list(pattern.drawn(text)) == ["é", "ü-1"]
-    assert pattern.replaced(text, lambda value: f"<{value}>") == "server <é>\nserver unix:/x\nserver <ü-1>\n"
+    assert (
+        pattern.replaced(text, lambda value: f"<{value}>")
+        == "server <é>\nserver unix:/x\nserver <ü-1>\n"
+    )
 
 
 def test_one_that_does_not_come_to_an_end_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -92,7 +103,9 @@ def test_one_that_does_not_come_to_an_end_is_told(monkeypatch: pytest.MonkeyPatc
         compiled(hostile.regex or "").first("x" * 50_000)
     evidence = Evidence(contents={"/etc/x": b"x" * 50_000}, paths={"/etc/x"})
     assert values(hostile, evidence) == []
-    assert evidence.complaints == ["/etc/x was not looked at to its end: a pattern was still working after 0.05 s"]
+    assert evidence.complaints == [
+        "/etc/x was not looked at to its end: a pattern was still working after 0.05 s"
+    ]
 
 
 def test_who_has_no_patience_left_hears_of_it() -> None:
@@ -100,7 +113,9 @@ def test_who_has_no_patience_left_hears_of_it() -> None:
     left = iter([True, True, False])
     evidence = Evidence(contents={"/etc/x": b"xxxx"}, paths={"/etc/x"}, patience=lambda: next(left))
     assert values(expression, evidence) == ["x", "x"]
-    assert evidence.complaints == ["/etc/x was not looked at to its end: all expressions together took too long"]
+    assert evidence.complaints == [
+        "/etc/x was not looked at to its end: all expressions together took too long"
+    ]
 
 
 @pytest.mark.parametrize("pattern", ["(", "[a", "*"])

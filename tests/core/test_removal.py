@@ -1,4 +1,6 @@
-"""How a backup goes: three moves, a person for what is unusual, and nothing that true time keeps."""
+"""How a backup goes: three moves, a person for what is unusual, and nothing that true time
+keeps.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,13 @@ LONG_AGO = NOW - 3 * DAY
 def backups(count: int, system: str = "web-9") -> list[Standing]:
     return [
         Standing(
-            f"{system}-{number}", system, number, NOW - (count - number) * HOUR, good=True, parts=None, marked=None
+            f"{system}-{number}",
+            system,
+            number,
+            NOW - (count - number) * HOUR,
+            good=True,
+            parts=None,
+            marked=None,
         )
         for number in range(count)
     ]
@@ -39,7 +47,9 @@ def test_a_backup_goes_by_the_second_sweep_that_sees_the_mark_after_the_grace() 
     assert waits([one, *rest], NOW) == {one.id: Wait.FIRST_SWEEP}
     seen = replace(one, first_seen=NOW)
     assert waits([seen, *rest], NOW + 47 * HOUR) == {one.id: Wait.GRACE}
-    assert waits([seen, *rest], NOW - HOUR) == {one.id: Wait.GRACE}, "a clock that went back is no grace that is over"
+    assert waits([seen, *rest], NOW - HOUR) == {one.id: Wait.GRACE}, (
+        "a clock that went back is no grace that is over"
+    )
     assert waits([seen, *rest], NOW + 48 * HOUR) == {one.id: None}
 
 
@@ -54,25 +64,39 @@ def test_what_was_marked_one_after_the_other_goes_together() -> None:
     found = backups(10)
     for number in range(7):
         found = marked(found, number, at=NOW - (7 - number) * DAY)
-        found = [replace(b, marked=NOW - (7 - b.sequence) * DAY) if b.sequence < number else b for b in found]
+        found = [
+            replace(b, marked=NOW - (7 - b.sequence) * DAY) if b.sequence < number else b
+            for b in found
+        ]
     assert set(waits(found, NOW).values()) == {None}
 
 
-def test_one_of_each_system_is_usual_where_a_new_one_pushed_it_out_and_else_waits_as_a_share_of_the_store() -> None:
+def test_one_of_each_system_is_usual_where_a_new_one_pushed_it_out_and_else_waits() -> None:
     few = [backup for name in "abcdefghij" for backup in marked(backups(3, name), 0)]
     assert set(waits(few, NOW).values()) == {None}, "each has a backup of an hour ago"
     a_year_on = NOW + 365 * DAY
     leapt = [replace(b, marked=a_year_on) if b.marked else b for b in few]
-    assert set(waits(leapt, a_year_on).values()) == {Wait.STORE_SHARE}, "nothing was taken that pushed them out"
+    assert set(waits(leapt, a_year_on).values()) == {Wait.STORE_SHARE}, (
+        "nothing was taken that pushed them out"
+    )
 
 
 def test_the_newest_of_anything_waits_for_a_person() -> None:
     whole = marked(backups(10), 9)
     assert waits(whole, NOW) == {"web-9-9": Wait.NEWEST}
     doubtful = replace(backups(11)[10], good=False)
-    assert waits([*marked(backups(10), 9), doubtful], NOW) == {"web-9-9": Wait.NEWEST}, "it is the newest good one"
+    assert waits([*marked(backups(10), 9), doubtful], NOW) == {"web-9-9": Wait.NEWEST}, (
+        "it is the newest good one"
+    )
     part = Standing(
-        "part", "web-9", 3, NOW - DAY, good=False, parts=frozenset({"history"}), marked=NOW, first_seen=LONG_AGO
+        "part",
+        "web-9",
+        3,
+        NOW - DAY,
+        good=False,
+        parts=frozenset({"history"}),
+        marked=NOW,
+        first_seen=LONG_AGO,
     )
     assert waits([*backups(10), part], NOW) == {"part": Wait.NEWEST}
 
@@ -82,12 +106,23 @@ def test_what_a_person_has_said_of_a_backup_does_not_wait_for_one() -> None:
     assert waits([bad], NOW) == {bad.id: None}
 
 
-# What clocks do. A model of the service on one machine with its database, or on two: it tends every hour, sweeps every
-# day, and takes a backup now and then, by a clock that is off by as much as a clock may be unnoticed, or by far more.
+# What clocks do. A model of the service on one machine with its database, or on two: it tends every
+# hour, sweeps every day, and takes a backup now and then, by a clock that is off by as much as a
+# clock may be unnoticed, or by far more.
 
 LADDER = ladder.parse("everything for 2 days, daily for 6 days, weekly for 3 weeks, always 2")
 ZONE = ZoneInfo("UTC")
-OFF = [timedelta(), MINUTE, -MINUTE, 25 * HOUR, -25 * HOUR, 3 * DAY, -3 * DAY, 365 * DAY, -365 * DAY]
+OFF = [
+    timedelta(),
+    MINUTE,
+    -MINUTE,
+    25 * HOUR,
+    -25 * HOUR,
+    3 * DAY,
+    -3 * DAY,
+    365 * DAY,
+    -365 * DAY,
+]
 
 
 @dataclass
@@ -126,8 +161,14 @@ class World:
         self.held.append(Held(f"b{self.taken}", self.taken, self.true, self.now))
 
     def judged(self) -> tuple[moments.Doubt, ...]:
-        clocks = () if self.off_database is None else (Clock(moments.DATABASE, self.off_database - self.off),)
-        dates = [backup.time for backup in self.held if not backup.misdated] + ([self.tended] if self.tended else [])
+        clocks = (
+            ()
+            if self.off_database is None
+            else (Clock(moments.DATABASE, self.off_database - self.off),)
+        )
+        dates = [backup.time for backup in self.held if not backup.misdated] + (
+            [self.tended] if self.tended else []
+        )
         events = (Event(moments.BACKUP, max(dates)),) if dates else ()
         return moments.judge(Evidence("ours", self.now, clocks, events, self.tended))
 
@@ -135,7 +176,9 @@ class World:
         """What the ladder keeps, by dates as they are told or as they are true."""
         numbered = {b.sequence: b.time for b in self.held if not b.misdated and b.marked is None}
         doubted = frozenset() if by_truth else moments.dates_in_doubt(numbered, now)
-        undated = {b.id for b in self.held if not by_truth and (b.misdated or b.sequence in doubted)}
+        undated = {
+            b.id for b in self.held if not by_truth and (b.misdated or b.sequence in doubted)
+        }
         items = [replace(b, time=b.true) if by_truth else b for b in self.held]
         found = ladder.kept(items, LADDER, now, ZONE, undated=undated)
         return {backup for backup, why in found.items() if why}
@@ -159,7 +202,16 @@ class World:
             if backup.id in kept:
                 backup.marked = backup.seen = None
         standing = [
-            Standing(b.id, "web-9", b.sequence, b.time, good=True, parts=None, marked=b.marked, first_seen=b.seen)
+            Standing(
+                b.id,
+                "web-9",
+                b.sequence,
+                b.time,
+                good=True,
+                parts=None,
+                marked=b.marked,
+                first_seen=b.seen,
+            )
             for b in self.held
         ]
         found = waits(standing, self.now)
@@ -212,4 +264,6 @@ def test_while_clocks_are_right_backups_do_go() -> None:
         world.take()
         world.sweep()
     assert len(world.removed) > 20
-    assert {backup.id for backup in world.held if backup.marked is None} >= {f"b{number}" for number in (60, 59)}
+    assert {backup.id for backup in world.held if backup.marked is None} >= {
+        f"b{number}" for number in (60, 59)
+    }

@@ -76,31 +76,123 @@ def test_nothing_is_to_be_told_of_any_kind_that_ships(name: str) -> None:
 @pytest.mark.parametrize(
     ("old", "new", "where", "said", "remedy"),
     [
-        ('"{folder}/pins"', '"{foldr}/pins"', "part[1].secrets", "no setting foldr", "Did you mean {folder}?"),
-        ('in = "{folder}/berths"', 'in = "{foldr}/berths"', "census.berths[1]", "no setting foldr", "{folder}"),
-        ('in = "{folder}/berths"', 'in = "{more}/berths"', "census.berths[1]", "several paths", "type path"),
-        ('"ferryctl", "dump", "{each}"', '"sh", "-c", "ferryctl {each}"', "part[1].source[2].run", "within", "$1"),
-        ('"ferryctl", "dump", "{each}"', '"sh", "-c", "x {folder}"', "part[1].source[2].run", "{folder}", "command"),
-        ("[[restore.finish]]", "[[restore.finsh]]", "restore.finsh", "no such phase", "Did you mean finish?"),
-        ("[census]", 'left_out = "what it carries"\n[census]', "left_out", "must be a list", "left_out = [...]"),
-        ("[census]", 'certificates = "*/x.pem"\n[census]', "certificates", "must be a list", "[...]"),
-        ("berths = [{ in = \"{folder}/berths\", regex = '(?m)^berth (.+)' }]", 'berths = { in = "/x", regex = "x" }',
-         "census.berths", "list of expressions", "[{ in"),
-        ('title = "Restart it"', 'title = "Restart it"\nexpect = "x"', "restore.finish[1].expect", "no expect", "run"),
-        ('do = "write"', 'do = "write"\nrun = ["x"]', "restore.write[1].run", "has no run", "owners"),
-        ('title = "Bookings"', 'title = "Bookings"\nessential = "yes"', "part[1].essential", "valid boolean", ""),
+        (
+            '"{folder}/pins"',
+            '"{foldr}/pins"',
+            "part[1].secrets",
+            "no setting foldr",
+            "Did you mean {folder}?",
+        ),
+        (
+            'in = "{folder}/berths"',
+            'in = "{foldr}/berths"',
+            "census.berths[1]",
+            "no setting foldr",
+            "{folder}",
+        ),
+        (
+            'in = "{folder}/berths"',
+            'in = "{more}/berths"',
+            "census.berths[1]",
+            "several paths",
+            "type path",
+        ),
+        (
+            '"ferryctl", "dump", "{each}"',
+            '"sh", "-c", "ferryctl {each}"',
+            "part[1].source[2].run",
+            "within",
+            "$1",
+        ),
+        (
+            '"ferryctl", "dump", "{each}"',
+            '"sh", "-c", "x {folder}"',
+            "part[1].source[2].run",
+            "{folder}",
+            "command",
+        ),
+        (
+            "[[restore.finish]]",
+            "[[restore.finsh]]",
+            "restore.finsh",
+            "no such phase",
+            "Did you mean finish?",
+        ),
+        (
+            "[census]",
+            'left_out = "what it carries"\n[census]',
+            "left_out",
+            "must be a list",
+            "left_out = [...]",
+        ),
+        (
+            "[census]",
+            'certificates = "*/x.pem"\n[census]',
+            "certificates",
+            "must be a list",
+            "[...]",
+        ),
+        (
+            "berths = [{ in = \"{folder}/berths\", regex = '(?m)^berth (.+)' }]",
+            'berths = { in = "/x", regex = "x" }',
+            "census.berths",
+            "list of expressions",
+            "[{ in",
+        ),
+        (
+            'title = "Restart it"',
+            'title = "Restart it"\nexpect = "x"',
+            "restore.finish[1].expect",
+            "no expect",
+            "run",
+        ),
+        (
+            'do = "write"',
+            'do = "write"\nrun = ["x"]',
+            "restore.write[1].run",
+            "has no run",
+            "owners",
+        ),
+        (
+            'title = "Bookings"',
+            'title = "Bookings"\nessential = "yes"',
+            "part[1].essential",
+            "valid boolean",
+            "",
+        ),
         ('"{folder}/*"', '"/etc/../x"', "part[1].source[1].files", "dots", "the path itself"),
-        ('"lines/{each}.txt"', '"../{each}.txt"', "part[1].source[2].document", "no name", "databases/"),
+        (
+            '"lines/{each}.txt"',
+            '"../{each}.txt"',
+            "part[1].source[2].document",
+            "no name",
+            "databases/",
+        ),
         ("(?m)^berth (.+)", "berth (?=b)(.+)", "census.berths[1]", "looks ahead", "RE2"),
         ("(?m)^berth (.+)", "berth (", "census.berths[1]", "does not compile", ""),
-        ('parts = ["ferry"]\n\n', 'parts = ["fery"]\n\n', "restore.write[1].parts", "no part 'fery'", "ferry"),
-        ('title = "Bookings"', 'title = "Bookings"\ncoulor = 1', "part[1].coulor", "not known", "kinds-reference.md"),
+        (
+            'parts = ["ferry"]\n\n',
+            'parts = ["fery"]\n\n',
+            "restore.write[1].parts",
+            "no part 'fery'",
+            "ferry",
+        ),
+        (
+            'title = "Bookings"',
+            'title = "Bookings"\ncoulor = 1',
+            "part[1].coulor",
+            "not known",
+            "kinds-reference.md",
+        ),
     ],
-)  # fmt: skip
-def test_a_mistake_is_told_once_and_where_it_stands(old: str, new: str, where: str, said: str, remedy: str) -> None:
+)
+def test_a_mistake_is_told_once_and_where_it_stands(
+    old: str, new: str, where: str, said: str, remedy: str
+) -> None:
     if where.startswith("left_out") or where.startswith("certificates"):
         found = mistakes(
-            FERRY.replace("\n[settings.folder]", f"{new.splitlines()[0]}\n\n[settings.folder]", 1), shipped
+            FERRY.replace("\n[settings.folder]", f"{new.splitlines()[0]}\n\n[settings.folder]", 1),
+            shipped,
         )[1]
     else:
         found = review(old, new)
@@ -115,11 +207,23 @@ def test_a_mistake_is_told_once_and_where_it_stands(old: str, new: str, where: s
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
-        ('do = "write"\nparts = ["ferry"]', 'do = "write"\nparts = ["settings"]', "no step puts the part"),
-        ('"{folder}/pins"', '"/opt/elsewhere/*"', "no source reads anything that /opt/elsewhere/* fits"),
-        ('in = "{folder}/berths"', 'in = "/opt/berths"', "no source reads anything that /opt/berths fits"),
+        (
+            'do = "write"\nparts = ["ferry"]',
+            'do = "write"\nparts = ["settings"]',
+            "no step puts the part",
+        ),
+        (
+            '"{folder}/pins"',
+            '"/opt/elsewhere/*"',
+            "no source reads anything that /opt/elsewhere/* fits",
+        ),
+        (
+            'in = "{folder}/berths"',
+            'in = "/opt/berths"',
+            "no source reads anything that /opt/berths fits",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_may_not_be_meant_is_told_and_can_be_used(old: str, new: str, said: str) -> None:
     text = (
         FERRY.replace(old, new, 1)
@@ -138,7 +242,11 @@ def test_mistakes_of_every_sort_are_told_at_once() -> None:
         "^berth (.+)", "^berth ("
     )
     found = mistakes(text.replace("[[restore.finish]]", "[[restore.finsh]]"), shipped)[1]
-    assert {mistake.where for mistake in found} >= {"part[1].essential", "census.berths[1]", "restore.finsh"}
+    assert {mistake.where for mistake in found} >= {
+        "part[1].essential",
+        "census.berths[1]",
+        "restore.finsh",
+    }
 
 
 def test_what_is_stored_already_is_not_held_to_newer_rules() -> None:
@@ -181,8 +289,16 @@ def test_an_older_kind_runs_nothing_that_a_machine_has_named(name: str) -> None:
     with pytest.raises(BadInput, match="could run"):
         command(["sh", "-c", "echo {each}"], {"each": name}, told=("each",))
     assert command(["echo", "{each}"], {"each": name}, told=("each",)) == ["echo", name]
-    assert command(["sh", "-c", "{restart}"], {"restart": name}, told=("each",)) == ["sh", "-c", name]
+    assert command(["sh", "-c", "{restart}"], {"restart": name}, told=("each",)) == [
+        "sh",
+        "-c",
+        name,
+    ]
 
 
 def test_an_older_kind_still_takes_plain_names() -> None:
-    assert command(["sh", "-c", "x {each}"], {"each": "quay-1.db"}, told=("each",)) == ["sh", "-c", "x quay-1.db"]
+    assert command(["sh", "-c", "x {each}"], {"each": "quay-1.db"}, told=("each",)) == [
+        "sh",
+        "-c",
+        "x quay-1.db",
+    ]

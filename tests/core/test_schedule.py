@@ -12,8 +12,12 @@ from hypothesis import strategies as st
 from fennox.core import schedule
 from fennox.core.errors import BadInput
 
-moments = st.integers(0, 10 * 365 * 86400).map(lambda s: datetime(2020, 1, 1, tzinfo=UTC) + timedelta(seconds=s))
-zones = st.sampled_from(["UTC", "Europe/Oslo", "America/St_Johns", "Pacific/Apia", "Asia/Kathmandu"])
+moments = st.integers(0, 10 * 365 * 86400).map(
+    lambda s: datetime(2020, 1, 1, tzinfo=UTC) + timedelta(seconds=s)
+)
+zones = st.sampled_from(
+    ["UTC", "Europe/Oslo", "America/St_Johns", "Pacific/Apia", "Asia/Kathmandu"]
+)
 times = st.times().map(lambda at: f"{at.hour:02}:{at.minute:02}")
 weekdays = st.sampled_from(["monday", "wednesday", "saturday", "weekday", "tuesday and friday"])
 phrases = st.one_of(
@@ -27,7 +31,10 @@ phrases = st.one_of(
     st.builds(lambda at: f"on the 1st, 15th and last day at {at}", times),
     st.builds(lambda at: f"on the first sunday of january and july at {at}", times),
     st.builds(lambda at: f"{int(at[3:])} {int(at[:2])} * * 1-5", times),
-    st.builds(lambda at: f"RRULE:FREQ=WEEKLY;BYDAY=TU,SA;BYHOUR={int(at[:2])};BYMINUTE={int(at[3:])}", times),
+    st.builds(
+        lambda at: f"RRULE:FREQ=WEEKLY;BYDAY=TU,SA;BYHOUR={int(at[:2])};BYMINUTE={int(at[3:])}",
+        times,
+    ),
 )
 
 
@@ -36,8 +43,13 @@ def local(moment: datetime | None, zone: str) -> str:
     return moment.astimezone(schedule.zone_named(zone)).strftime("%Y-%m-%d %H:%M")
 
 
-def days(phrase: str, count: int = 4, zone: str = "Europe/Oslo", since: str = "2026-01-30T12:00:00+00:00") -> list[str]:
-    return [local(due, zone) for due in schedule.parse(phrase, zone).coming(datetime.fromisoformat(since), count)]
+def days(
+    phrase: str, count: int = 4, zone: str = "Europe/Oslo", since: str = "2026-01-30T12:00:00+00:00"
+) -> list[str]:
+    return [
+        local(due, zone)
+        for due in schedule.parse(phrase, zone).coming(datetime.fromisoformat(since), count)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -57,11 +69,17 @@ def days(phrase: str, count: int = 4, zone: str = "Europe/Oslo", since: str = "2
         ("on the 31st at 03:30", ["2026-01-31 03:30", "2026-03-31 03:30"]),
         ("on the last day at 03:30", ["2026-01-31 03:30", "2026-02-28 03:30"]),
         ("on the first sunday at 03:30", ["2026-02-01 03:30", "2026-03-01 03:30"]),
-        ("on the last friday of june and december at 03:30", ["2026-06-26 03:30", "2026-12-25 03:30"]),
+        (
+            "on the last friday of june and december at 03:30",
+            ["2026-06-26 03:30", "2026-12-25 03:30"],
+        ),
         ("40 2 * * *", ["2026-01-31 02:40", "2026-02-01 02:40"]),
         ("0 3 1 * *", ["2026-02-01 03:00", "2026-03-01 03:00"]),
         ("RRULE:FREQ=DAILY;BYHOUR=2;BYMINUTE=40", ["2026-01-31 02:40", "2026-02-01 02:40"]),
-        ("rrule:freq=monthly;byday=-1sa;byhour=1;byminute=0", ["2026-01-31 01:00", "2026-02-28 01:00"]),
+        (
+            "rrule:freq=monthly;byday=-1sa;byhour=1;byminute=0",
+            ["2026-01-31 01:00", "2026-02-28 01:00"],
+        ),
     ],
 )
 def test_what_people_write_is_understood(phrase: str, due: list[str]) -> None:
@@ -77,29 +95,41 @@ def test_a_rule_with_an_end_of_its_own_ends() -> None:
 def test_a_time_that_does_not_exist_is_taken_as_much_later_as_the_clocks_jump() -> None:
     for phrase in ("every day at 02:30", "30 2 * * *", "RRULE:FREQ=DAILY;BYHOUR=2;BYMINUTE=30"):
         assert days(phrase, 3, since="2026-03-28T12:00:00+00:00") == [
-            "2026-03-29 03:30", "2026-03-30 02:30", "2026-03-31 02:30",
-        ]  # fmt: skip
+            "2026-03-29 03:30",
+            "2026-03-30 02:30",
+            "2026-03-31 02:30",
+        ]
     # one that exists beside it keeps its place, and two that meet are one
     assert days("every day at 02:30 and 03:10", 3, since="2026-03-28T12:00:00+00:00") == [
-        "2026-03-29 03:10", "2026-03-29 03:30", "2026-03-30 02:30",
-    ]  # fmt: skip
+        "2026-03-29 03:10",
+        "2026-03-29 03:30",
+        "2026-03-30 02:30",
+    ]
     assert days("every day at 02:30 and 03:30", 2, since="2026-03-28T12:00:00+00:00") == [
-        "2026-03-29 03:30", "2026-03-30 02:30",
-    ]  # fmt: skip
+        "2026-03-29 03:30",
+        "2026-03-30 02:30",
+    ]
 
 
 def test_a_time_that_exists_twice_is_taken_once_and_intervals_know_no_clocks() -> None:
     plan = schedule.parse("every day at 02:30", "Europe/Oslo")
     first, second = plan.coming(datetime(2026, 10, 24, 12, tzinfo=UTC), 2)
-    assert (first, second) == (datetime(2026, 10, 25, 0, 30, tzinfo=UTC), datetime(2026, 10, 26, 1, 30, tzinfo=UTC))
-    hours = schedule.parse("every 2 hours", "Europe/Oslo").coming(datetime(2026, 10, 24, 12, tzinfo=UTC), 20)
+    assert (first, second) == (
+        datetime(2026, 10, 25, 0, 30, tzinfo=UTC),
+        datetime(2026, 10, 26, 1, 30, tzinfo=UTC),
+    )
+    hours = schedule.parse("every 2 hours", "Europe/Oslo").coming(
+        datetime(2026, 10, 24, 12, tzinfo=UTC), 20
+    )
     assert {two - one for one, two in pairwise(hours)} == {timedelta(hours=2)}
 
 
 def test_leap_days_come() -> None:
     daily = schedule.parse("every day at 00:00", "UTC")
     assert daily.after(datetime(2028, 2, 28, 0, 0, tzinfo=UTC)) == datetime(2028, 2, 29, tzinfo=UTC)
-    assert days("on the 29th of february at 12:00", 1, since="2097-01-01T00:00:00+00:00") == ["2104-02-29 12:00"]
+    assert days("on the 29th of february at 12:00", 1, since="2097-01-01T00:00:00+00:00") == [
+        "2104-02-29 12:00"
+    ]
 
 
 def test_of_many_missed_due_times_only_the_newest_is_caught_up() -> None:
@@ -108,7 +138,9 @@ def test_of_many_missed_due_times_only_the_newest_is_caught_up() -> None:
     assert plan.newest_due(since, now) == datetime(2026, 1, 9, 2, 40, tzinfo=UTC)
     assert plan.newest_due(now, now) is None
     yearly = schedule.parse("on the 1st of june at 02:40", "UTC")
-    assert yearly.newest_due(datetime(2023, 1, 1, tzinfo=UTC), now) == datetime(2025, 6, 1, 2, 40, tzinfo=UTC)
+    assert yearly.newest_due(datetime(2023, 1, 1, tzinfo=UTC), now) == datetime(
+        2025, 6, 1, 2, 40, tzinfo=UTC
+    )
     assert plan.count(since, now) == 8
 
 
@@ -133,10 +165,19 @@ def test_what_is_kept_of_a_schedule_says_the_same_from_wherever_it_is_asked(
 ) -> None:
     first, *others = sorted(asked)
     plan = schedule.parse(phrase, zone)
-    for moment in others:  # not in the order of time, so that what was worked out for one serves another
+    for (
+        moment
+    ) in others:  # not in the order of time, so that what was worked out for one serves another
         near = min(moment, first + timedelta(days=60))
-        begun = [due for due in schedule.Schedule(plan.rule, plan.zone).between(first, near + timedelta(days=40))]
-        assert list(plan.between(near, near + timedelta(days=40))) == [due for due in begun if due > near]
+        begun = [
+            due
+            for due in schedule.Schedule(plan.rule, plan.zone).between(
+                first, near + timedelta(days=40)
+            )
+        ]
+        assert list(plan.between(near, near + timedelta(days=40))) == [
+            due for due in begun if due > near
+        ]
 
 
 @given(moments, zones, times)
@@ -144,7 +185,9 @@ def test_no_local_day_loses_its_due_time_or_has_two(moment: datetime, zone: str,
     due = schedule.parse(f"every day at {at}", zone).coming(moment, 400)
     dates = [moment.astimezone(schedule.zone_named(zone)).date() for moment in due]
     gaps = {(two - one).days for one, two in pairwise(dates)}
-    assert gaps <= ({1, 2} if zone == "Pacific/Apia" else {1})  # Apia left out a day in 2011, and never since
+    assert gaps <= (
+        {1, 2} if zone == "Pacific/Apia" else {1}
+    )  # Apia left out a day in 2011, and never since
 
 
 @pytest.mark.parametrize(
@@ -171,7 +214,9 @@ def test_no_local_day_loses_its_due_time_or_has_two(moment: datetime, zone: str,
         ("every day at 02:40", "../etc/passwd", "no time zone"),
     ],
 )
-def test_a_phrase_that_is_not_understood_is_told_with_the_word_at_fault(phrase: str, zone: str, said: str) -> None:
+def test_a_phrase_that_is_not_understood_is_told_with_the_word_at_fault(
+    phrase: str, zone: str, said: str
+) -> None:
     with pytest.raises(BadInput, match=said):
         schedule.parse(phrase, zone)
 
@@ -185,9 +230,15 @@ def test_nothing_begins_in_quiet_hours_and_what_is_due_then_begins_at_their_end(
     zone = schedule.zone_named("Europe/Oslo")
     window = schedule.quiet_hours("22:00 to 05:30")
     assert window == (time(22), time(5, 30))
-    for moment, begins in (("2026-01-31T23:00:00+01:00", "2026-02-01 05:30"), ("2026-02-01T04:00:00+01:00",
-                           "2026-02-01 05:30"), ("2026-02-01T05:30:00+01:00", "2026-02-01 05:30")):  # fmt: skip
-        assert local(schedule.after_quiet(window, zone, datetime.fromisoformat(moment)), "Europe/Oslo") == begins
+    for moment, begins in (
+        ("2026-01-31T23:00:00+01:00", "2026-02-01 05:30"),
+        ("2026-02-01T04:00:00+01:00", "2026-02-01 05:30"),
+        ("2026-02-01T05:30:00+01:00", "2026-02-01 05:30"),
+    ):
+        assert (
+            local(schedule.after_quiet(window, zone, datetime.fromisoformat(moment)), "Europe/Oslo")
+            == begins
+        )
     for wrong in ("22 to 5", "25:00 to 05:00", "05:00 to 05:00"):
         with pytest.raises(BadInput, match="uiet hours"):
             schedule.quiet_hours(wrong)
@@ -198,6 +249,8 @@ def test_every_system_keeps_its_place_in_a_spread_and_a_thousand_do_not_meet() -
     places = [schedule.place_in(60, f"system-{number}") for number in range(1000)]
     assert places == [schedule.place_in(60, f"system-{number}") for number in range(1000)]
     assert max(places) < timedelta(minutes=60)
-    in_minutes = [sum(place // timedelta(minutes=1) == minute for place in places) for minute in range(60)]
+    in_minutes = [
+        sum(place // timedelta(minutes=1) == minute for place in places) for minute in range(60)
+    ]
     assert max(in_minutes) < 40
     assert schedule.place_in(0, "system") == timedelta()

@@ -1,4 +1,6 @@
-"""What is secret by where it is, by what it is, or by its name is never shown, whatever the kind's author forgot."""
+"""What is secret by where it is, by what it is, or by its name is never shown, whatever the kind's
+author forgot.
+"""
 
 from __future__ import annotations
 
@@ -20,14 +22,28 @@ from tests.core.test_compare import KIND
 from tests.engine.keeper import shipped_kind
 
 SALT = b"s" * 16
-SHIPPED = ("linux-server", "nginx-web-server", "haproxy-load-balancer", "postgresql-server", "bind-name-server",
-           "openldap-directory", "kea-dhcp-server", "libvirt-host", "prometheus-server", "storage-server")  # fmt: skip
+SHIPPED = (
+    "linux-server",
+    "nginx-web-server",
+    "haproxy-load-balancer",
+    "postgresql-server",
+    "bind-name-server",
+    "openldap-directory",
+    "kea-dhcp-server",
+    "libvirt-host",
+    "prometheus-server",
+    "storage-server",
+)
 
 
 def forgetful(kind: Kind) -> Kind:
     """Its author has named no secrets at all."""
-    parts = [part.model_copy(update={"source": [source.model_copy(update={"secrets": []}) for source in part.source]})
-             for part in kind.part]  # fmt: skip
+    parts = [
+        part.model_copy(
+            update={"source": [source.model_copy(update={"secrets": []}) for source in part.source]}
+        )
+        for part in kind.part
+    ]
     return kind.model_copy(update={"hidden": [], "part": parts})
 
 
@@ -35,12 +51,24 @@ def shown(kind: Kind, path: str, before: str, after: str) -> str:
     """All that a comparison and a trace tell of two contents."""
     old = Document(path=path, type="file", digest="1")
     change = documents.changed(
-        kind, "all", old, old.model_copy(update={"digest": "2"}), (before.encode(), after.encode()), SALT, patches=True
+        kind,
+        "all",
+        old,
+        old.model_copy(update={"digest": "2"}),
+        (before.encode(), after.encode()),
+        SALT,
+        patches=True,
     )
     assert change is not None, "that it changed is told"
     told = [change.model_dump_json()]
-    for question in (Question(path, line="="), Question(path, line="e"), Question(path, jsonpath="$..*")):
-        told += [str(looking.values(kind, question, text.encode(), SALT)) for text in (before, after)]
+    for question in (
+        Question(path, line="="),
+        Question(path, line="e"),
+        Question(path, jsonpath="$..*"),
+    ):
+        told += [
+            str(looking.values(kind, question, text.encode(), SALT)) for text in (before, after)
+        ]
     return "".join(told)
 
 
@@ -70,7 +98,9 @@ SECRETS = [
 
 
 @pytest.mark.parametrize("name", SHIPPED)
-@pytest.mark.parametrize(("path", "text"), SECRETS, ids=[f"{path} {text[:16]!r}" for path, text in SECRETS])
+@pytest.mark.parametrize(
+    ("path", "text"), SECRETS, ids=[f"{path} {text[:16]!r}" for path, text in SECRETS]
+)
 def test_no_shipped_kind_shows_a_secret_its_author_forgot(name: str, path: str, text: str) -> None:
     kind = forgetful(shipped_kind(name)[0])
     told = shown(kind, path, text.format("graygull"), text.format("whitetern"))
@@ -90,18 +120,34 @@ PLAIN = [
 ]
 
 
-@pytest.mark.parametrize(("path", "text"), PLAIN, ids=[f"{path} {text[:16]!r}" for path, text in PLAIN])
+@pytest.mark.parametrize(
+    ("path", "text"), PLAIN, ids=[f"{path} {text[:16]!r}" for path, text in PLAIN]
+)
 def test_what_is_no_secret_is_shown(path: str, text: str) -> None:
     kind = forgetful(load(KIND))
     assert "graygull" in shown(kind, path, text, text.replace("graygull", "whitetern"))
 
 
 @given(
-    st.sampled_from(["password", "db_passwd", "ClientSecret", "apiToken", "private-key", "PSK", "userPassword"]),
-    st.sampled_from(["{}={}", "{} = {}", "{}: {}", '"{}": "{}"', "export {}='{}'", "  - {}: {}", "a=1 {}={} b=2"]),
+    st.sampled_from(
+        ["password", "db_passwd", "ClientSecret", "apiToken", "private-key", "PSK", "userPassword"]
+    ),
+    st.sampled_from(
+        [
+            "{}={}",
+            "{} = {}",
+            "{}: {}",
+            '"{}": "{}"',
+            "export {}='{}'",
+            "  - {}: {}",
+            "a=1 {}={} b=2",
+        ]
+    ),
     st.from_regex(r"[A-Za-z0-9!$%&*+.@^_-]{6,20}", fullmatch=True),
 )
-def test_a_line_never_shows_what_stands_behind_a_secrets_name(name: str, shape: str, value: str) -> None:
+def test_a_line_never_shows_what_stands_behind_a_secrets_name(
+    name: str, shape: str, value: str
+) -> None:
     assert names_a_secret(name)
     line = masked_line("/etc/ferry.conf", shape.format(name, value), SALT)
     assert value not in line
@@ -110,13 +156,17 @@ def test_a_line_never_shows_what_stands_behind_a_secrets_name(name: str, shape: 
 
 _json = st.recursive(
     st.none() | st.booleans() | st.integers() | st.text(max_size=8),
-    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=6), inner, max_size=3),
+    lambda inner: (
+        st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=6), inner, max_size=3)
+    ),
     max_leaves=8,
 )
 
 
 @given(_json, st.text(alphabet="abcdefgh", min_size=6, max_size=12))
-def test_a_structure_keeps_its_shape_and_hides_what_is_beneath_a_secrets_name(value: Any, secret: str) -> None:
+def test_a_structure_keeps_its_shape_and_hides_what_is_beneath_a_secrets_name(
+    value: Any, secret: str
+) -> None:
     held = {"outer": [value, {"password": [secret, {"inner": value}]}]}
     before = json.dumps(held)
     masked = masked_value("/etc/ferry.json", held, SALT)
@@ -129,7 +179,9 @@ def test_a_structure_keeps_its_shape_and_hides_what_is_beneath_a_secrets_name(va
 @pytest.mark.parametrize("evil", ["a", "key", "key=", "key=a ", " key", "\"'"])
 def test_a_line_made_to_hold_up_its_reader_does_not(evil: str) -> None:
     for length in (19_000, 900_000):
-        told = masked_line("/etc/ferry.conf", evil * (length // len(evil)) + " password=graygull", SALT)
+        told = masked_line(
+            "/etc/ferry.conf", evil * (length // len(evil)) + " password=graygull", SALT
+        )
         assert "graygull" not in told
 
 

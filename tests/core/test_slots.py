@@ -1,4 +1,6 @@
-"""Slots: what a guess costs, what opening may cost, and that a slot opens under one passphrase alone."""
+"""Slots: what a guess costs, what opening may cost, and that a slot opens under one passphrase
+alone.
+"""
 
 from __future__ import annotations
 
@@ -26,14 +28,25 @@ RIGHT = "six dull bollards in the rain"
 
 def made(keys: NewKeys, *locked: Slot, revision: int = 1) -> bytes:
     header = headers.new_header(
-        keys, store="5" * 32, written="20260301T120000Z", sweeper="f" * 32, slots=list(locked), revision=revision
+        keys,
+        store="5" * 32,
+        written="20260301T120000Z",
+        sweeper="f" * 32,
+        slots=list(locked),
+        revision=revision,
     )
     return headers.encode(header)
 
 
 def locked(keys: NewKeys, passphrase: str = RIGHT, costs: Costs = CHEAP) -> Slot:
-    return headers.new_slot(keys, passphrase, label="safe", since="20260301T120000Z", costs=costs,
-                            random=secrets.token_bytes)  # fmt: skip
+    return headers.new_slot(
+        keys,
+        passphrase,
+        label="safe",
+        since="20260301T120000Z",
+        costs=costs,
+        random=secrets.token_bytes,
+    )
 
 
 def new_keys() -> NewKeys:
@@ -56,7 +69,9 @@ def derived(monkeypatch: pytest.MonkeyPatch) -> list[Costs]:
 
 
 def costly(slot: Slot, number: int) -> Slot:
-    """As somebody forges it who can write to the store: no MAC is checked before a slot was tried."""
+    """As somebody forges it who can write to the store: no MAC is checked before a slot was
+    tried.
+    """
     dear = Costs(memory=slots.MAX_MEMORY, passes=slots.MAX_PASSES, lanes=1)
     return slot.model_copy(update={"costs": dear, "salt": slots.base64_of(bytes([number] * 16))})
 
@@ -76,7 +91,9 @@ def test_costly_headers_beside_the_true_one_do_not_hide_it(derived: list[Costs])
     slot = locked(keys)
     derived.clear()
     forged = [
-        made(keys, *[costly(slot, number)] * 3, revision=90 + number).replace(b'"mac_open":"', b'"mac_open":"00')
+        made(keys, *[costly(slot, number)] * 3, revision=90 + number).replace(
+            b'"mac_open":"', b'"mac_open":"00'
+        )
         for number in range(9)
     ]
     opened = headers.unlock_all([*forged, made(keys, slot)], RIGHT)
@@ -150,7 +167,10 @@ def test_one_key_is_derived_at_a_time_in_a_process(monkeypatch: pytest.MonkeyPat
 
     monkeypatch.setattr(slots, "Argon2id", Watched)
     slot = locked(new_keys(), costs=Costs(memory=4096, passes=1, lanes=2))
-    threads = [threading.Thread(target=lambda: Passphrase("guess").open(slot, "a" * 32, 1)) for _ in range(8)]
+    threads = [
+        threading.Thread(target=lambda: Passphrase("guess").open(slot, "a" * 32, 1))
+        for _ in range(8)
+    ]
     for thread in threads:
         thread.start()
     for thread in threads:

@@ -1,4 +1,6 @@
-"""The test vectors of the store format: read by the engine, by the offline reader, and by one in another language."""
+"""The test vectors of the store format: read by the engine, by the offline reader, and by one in
+another language.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,8 @@ import rescue
 made = json.load(open(sys.argv[2]))
 store = rescue.Store.__new__(rescue.Store)
 store.id, store.key_set, store.plain_names = made["store"], made["key_set"], True
-store.secrets, store.openings = {3: bytes.fromhex(made["write_secret"])}, {3: bytes.fromhex(made["opening_key"])}
+store.secrets = {3: bytes.fromhex(made["write_secret"])}
+store.openings = {3: bytes.fromhex(made["opening_key"])}
 store.places = {}
 raw = lambda name: bytes.fromhex(made[name]["bytes"])
 coded = lambda key: base64.b64encode(bytes.fromhex(key)).decode()
@@ -50,15 +53,22 @@ for one in made["suites"]:
         opening = rescue.unlock(header, rescue.Passphrase(one["passphrase"]))
         suites.append({
             "opening_key": opening.hex(),
-            "write_secret": rescue.hpke_open(opening, base64.b64decode(header["write_secret"]), info).hex(),
-            "plain": rescue.hpke_open(opening, bytes.fromhex(hpke["sealed"]), hpke["info"].encode()).hex(),
+            "write_secret": rescue.hpke_open(
+                opening, base64.b64decode(header["write_secret"]), info
+            ).hex(),
+            "plain": rescue.hpke_open(
+                opening, bytes.fromhex(hpke["sealed"]), hpke["info"].encode()
+            ).hex(),
         })
 sealed_info = f"fennox-store/1|record|{made['store']}|3|{reference['backup']}".encode()
 told = {
     "derived": {one: rescue.derive(store.secrets[3], f"fennox/1|{one}|{made['key_set']}|3").hex()
                 for one in made["derived"]},
     "suites": suites,
-    "chunks": [store.chunk(one["id"], coded(one["key"]), len(one["plain"]) // 2).hex() for one in made["chunks"]],
+    "chunks": [
+        store.chunk(one["id"], coded(one["key"]), len(one["plain"]) // 2).hex()
+        for one in made["chunks"]
+    ],
     "record": reference, "name": store.record_name(reference), "note": store.read_note(raw("note")),
     "section": rescue.hpke_open(store.openings[3], section, sealed_info).decode(),
     "sweep": store.read_sweep(raw("sweep")), "anchor": store.read_anchor(raw("anchor")),
@@ -69,19 +79,29 @@ print(json.dumps(told))
 
 def read_by_rescue(python: str, *suites: str) -> dict[str, Any]:
     words = [python, "-I", "-c", RESCUE, str(ROOT / "src/fennox"), str(VECTORS), *suites]
-    told: dict[str, Any] = json.loads(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
+    told: dict[str, Any] = json.loads(
+        subprocess.run(words, check=True, capture_output=True, text=True).stdout
+    )
     return told
 
 
 def read_by_node() -> dict[str, Any]:
     words = ["node", str(ROOT / "tests/core/second_reader.mjs"), "vectors", str(VECTORS)]
-    told: dict[str, Any] = json.loads(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
+    told: dict[str, Any] = json.loads(
+        subprocess.run(words, check=True, capture_output=True, text=True).stdout
+    )
     return told
 
 
 READERS: dict[str, tuple[Callable[[], dict[str, Any]], list[str]]] = {
-    "rescue.py with what Debian 12 has": (lambda: read_by_rescue(DEBIAN_PYTHON, CLASSIC), [CLASSIC]),
-    "rescue.py with a newer library": (lambda: read_by_rescue(sys.executable, CLASSIC, HYBRID), [CLASSIC, HYBRID]),
+    "rescue.py with what Debian 12 has": (
+        lambda: read_by_rescue(DEBIAN_PYTHON, CLASSIC),
+        [CLASSIC],
+    ),
+    "rescue.py with a newer library": (
+        lambda: read_by_rescue(sys.executable, CLASSIC, HYBRID),
+        [CLASSIC, HYBRID],
+    ),
     "the second reader": (read_by_node, [CLASSIC, HYBRID]),
 }
 
@@ -91,7 +111,11 @@ def test_a_reader_that_shares_no_code_reads_what_was_written(name: str) -> None:
     read, suites = READERS[name]
     told = read()
     assert told["suites"] == [
-        {"opening_key": one["opening_key"], "write_secret": one["write_secret"], "plain": one["hpke"]["plain"]}
+        {
+            "opening_key": one["opening_key"],
+            "write_secret": one["write_secret"],
+            "plain": one["hpke"]["plain"],
+        }
         for one in MADE["suites"]
         if one["suite"] in suites
     ]
@@ -110,10 +134,15 @@ def test_the_engine_reads_what_was_written() -> None:
         plain = bytes.fromhex(one["plain"])
         piece = chunks.identify(plain, SECRET)
         assert (piece.id.hex(), piece.key.hex()) == (one["id"], one["key"])
-        assert chunks.open_chunk(bytes.fromhex(one["sealed"]), piece.id, piece.key, len(plain)) == plain
+        assert (
+            chunks.open_chunk(bytes.fromhex(one["sealed"]), piece.id, piece.key, len(plain))
+            == plain
+        )
     pack = bytes.fromhex(MADE["pack"]["bytes"])
     table = packs.decode_table(pack, SECRET, MADE["store"], len(pack))
-    assert [[one.id.hex(), one.offset, one.length, one.plain_length] for one in table.entries] == MADE["pack"]["table"]
+    assert [
+        [one.id.hex(), one.offset, one.length, one.plain_length] for one in table.entries
+    ] == MADE["pack"]["table"]
     assert packs.name(pack, "2026-03") == MADE["pack"]["name"]
     listed = idlist.decode(bytes.fromhex(MADE["id_list"]["bytes"]))
     assert {name.hex(): pack for name, pack in listed.items()} == MADE["id_list"]["chunks"]
@@ -127,14 +156,20 @@ def test_the_engine_reads_what_was_written() -> None:
     assert canonical.dump(sweep).decode() == MADE["sweep"]["list"]
     anchor = anchors.decode(bytes.fromhex(MADE["anchor"]["bytes"]), SECRET, MADE["store"])
     assert canonical.dump(anchor).decode() == MADE["anchor"]["anchor"]
-    assert anchors.digest_of(MADE["anchor"]["digest"]["names"]) == MADE["anchor"]["digest"]["blake2b_256"]
+    assert (
+        anchors.digest_of(MADE["anchor"]["digest"]["names"])
+        == MADE["anchor"]["digest"]["blake2b_256"]
+    )
 
 
 @pytest.mark.parametrize("one", MADE["suites"], ids=lambda one: str(one["suite"]))
 def test_the_engine_opens_headers_of_both_suites(one: dict[str, Any]) -> None:
     header = headers.decode(one["header"].encode())
     opening = header.unlock(one["passphrase"])
-    assert (opening.raw.hex(), opening.seal_key().raw.hex()) == (one["opening_key"], one["seal_key"])
+    assert (opening.raw.hex(), opening.seal_key().raw.hex()) == (
+        one["opening_key"],
+        one["seal_key"],
+    )
     assert header.write_secret_with(opening).raw.hex() == one["write_secret"]
     assert headers.name(header) == one["name"]
     sealed, info = bytes.fromhex(one["hpke"]["sealed"]), one["hpke"]["info"].encode()

@@ -35,7 +35,9 @@ def test_a_fresh_appliance_has_default_login_objects_and_its_own_certificate(pla
     assert first.fingerprint != second.fingerprint
 
 
-def test_an_import_needs_the_quiet_state_and_brings_address_login_and_objects_back(place: Place) -> None:
+def test_an_import_needs_the_quiet_state_and_brings_address_login_and_objects_back(
+    place: Place,
+) -> None:
     old, fresh = place(), place()
     old.configure("quay", "keeper", "made-up-password")
     bundle = export(old, "yes")
@@ -43,7 +45,12 @@ def test_an_import_needs_the_quiet_state_and_brings_address_login_and_objects_ba
         fresh.request("POST", "/api/import", bundle)
     old.stop()
     load(fresh, bundle)
-    fresh.host, fresh.port, fresh.account, fresh.password = old.host, old.port, "keeper", "made-up-password"
+    fresh.host, fresh.port, fresh.account, fresh.password = (
+        old.host,
+        old.port,
+        "keeper",
+        "made-up-password",
+    )
     fresh.wait()
     state: Any = fresh.request("GET", "/api/state")
     assert {user["password"] for user in state["users"]} == {"known"}
@@ -57,7 +64,12 @@ def test_without_the_secret_key_stored_passwords_are_lost_elsewhere(place: Place
     bundle = export(old, "no")
     old.stop()
     load(fresh, bundle)
-    fresh.host, fresh.port, fresh.account, fresh.password = old.host, old.port, "keeper", "made-up-password"
+    fresh.host, fresh.port, fresh.account, fresh.password = (
+        old.host,
+        old.port,
+        "keeper",
+        "made-up-password",
+    )
     fresh.wait()
     state: Any = fresh.request("GET", "/api/state")
     assert {user["password"] for user in state["users"] if not user["default"]} == {"lost"}

@@ -1,4 +1,6 @@
-"""Drives the engine as the service does, without a service: one system, one store, runs one after the other."""
+"""Drives the engine as the service does, without a service: one system, one store, runs one after
+the other.
+"""
 
 from __future__ import annotations
 
@@ -54,12 +56,24 @@ class Here:
     """Evaluates in this process: what tests compare is harmless."""
 
     async def changed(
-        self, kind: Kind, part: str, before: Document, after: Document, contents: tuple[bytes, bytes] | None,
-        salt: bytes, *, patches: bool = False, room: int = MOST_CHANGES,
-    ) -> DocumentChange | None:  # fmt: skip
-        return documents.changed(kind, part, before, after, contents, salt, patches=patches, room=room)
+        self,
+        kind: Kind,
+        part: str,
+        before: Document,
+        after: Document,
+        contents: tuple[bytes, bytes] | None,
+        salt: bytes,
+        *,
+        patches: bool = False,
+        room: int = MOST_CHANGES,
+    ) -> DocumentChange | None:
+        return documents.changed(
+            kind, part, before, after, contents, salt, patches=patches, room=room
+        )
 
-    async def values(self, kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
+    async def values(
+        self, kind: Kind, question: Question, content: bytes, salt: bytes
+    ) -> tuple[list[Any], str]:
         return looking.values(kind, question, content, salt)
 
     async def told(self, heard: Heard) -> Told:
@@ -107,32 +121,56 @@ class Keeper:
         place = place or self.place
         reached = Reached(address=place.address, account=place.account, key=place.key)
         return Subject(
-            self.id, "web-9", f"web-9-{self.id[:8]}", self.kind, self.kind_file, self.settings, self.machine, reached
+            self.id,
+            "web-9",
+            f"web-9-{self.id[:8]}",
+            self.kind,
+            self.kind_file,
+            self.settings,
+            self.machine,
+            reached,
         )
 
     def order(self, **changes: object) -> Order:
-        previous = self.last and records.Previous(backup=self.last.reference.backup, digest=self.last.digest)
+        previous = self.last and records.Previous(
+            backup=self.last.reference.backup, digest=self.last.digest
+        )
         sequence = self.last.reference.sequence + 1 if self.last else 1
         fixed = {"backup": secrets.token_hex(16), "run": secrets.token_hex(16), "attempt": 1}
         before = self.last and self.last.reference
         place = before and RecordPlace(before.folder, before.time, before.name)
-        rest = {"time": stamp(self.now()), "sequence": sequence, "previous": previous, "before": place}
+        rest = {
+            "time": stamp(self.now()),
+            "sequence": sequence,
+            "previous": previous,
+            "before": place,
+        }
         return Order(**{**fixed, **rest, **changes})  # type: ignore[arg-type]
 
     async def take(self, journal: Journal | None = None, **changes: object) -> Taken:
         link = await self.connect(self.place)
         try:
             taken = await take(
-                self.vault, self.index, link, self.subject(), self.order(**changes), journal or MemoryJournal(),
-                Here(), any_machine=False, carvers=self.carvers,
-            )  # fmt: skip
+                self.vault,
+                self.index,
+                link,
+                self.subject(),
+                self.order(**changes),
+                journal or MemoryJournal(),
+                Here(),
+                any_machine=False,
+                carvers=self.carvers,
+            )
         finally:
             await link.close()
         self.last, self.machine = taken, taken.head.machine.id
         return taken
 
     async def compare(self, before: Taken, after: Taken) -> Comparison:
-        left, right = await side_of(await self.reader(before)), await side_of(await self.reader(after))
+        left, right = (
+            await side_of(await self.reader(before)),
+            await side_of(await self.reader(after)),
+        )
         return await compare(for_system(self.kind, self.settings), left, right, b"salt" * 4, Here())
 
     async def compare_live(self, before: Taken) -> Comparison:
@@ -141,14 +179,20 @@ class Keeper:
         link = await self.connect(self.place)
         try:
             live = await live_side(self.kind, link, self.settings, left, self.machine, Here())
-            return await compare(for_system(self.kind, self.settings), left, live, b"salt" * 4, Here())
+            return await compare(
+                for_system(self.kind, self.settings), left, live, b"salt" * 4, Here()
+            )
         finally:
             await link.close()
 
     async def reader(self, taken: Taken) -> BackupReader:
-        return BackupReader(self.vault, self.index, await self.vault.find_record(taken.reference.backup))
+        return BackupReader(
+            self.vault, self.index, await self.vault.find_record(taken.reference.backup)
+        )
 
-    async def draft(self, taken: Taken, target: Place, login: Credential, parts: list[str] | None = None) -> Sheet:
+    async def draft(
+        self, taken: Taken, target: Place, login: Credential, parts: list[str] | None = None
+    ) -> Sheet:
         self.target_login = login
         link = await self.connect(target, "target")
         try:
@@ -168,16 +212,21 @@ class Keeper:
         return planning.plan(self.kind, source, seen, chosen, values_of(self.kind, self.settings))
 
     async def restore(
-        self, sheet: Sheet, taken: Taken, journal: Journal | None = None,
+        self,
+        sheet: Sheet,
+        taken: Taken,
+        journal: Journal | None = None,
         save: Callable[[Sheet], Awaitable[None]] | None = None,
-    ) -> Sheet:  # fmt: skip
+    ) -> Sheet:
         async def keep(changed: Sheet) -> None:
             self.saved.append(changed.model_copy(deep=True))
 
         async def take_safety(link: Link) -> Taken:
             order = self.order(name="before-restore", purpose="safety")
             subject = self.subject(sheet.target)
-            return await save_target(self.vault, self.index, link, subject, order, MemoryJournal(), Here(), None)
+            return await save_target(
+                self.vault, self.index, link, subject, order, MemoryJournal(), Here(), None
+            )
 
         restore = Restore(
             sheet=sheet,

@@ -1,4 +1,6 @@
-"""The story that every kind of real system must tell: taken, changed, taken, lost, restored elsewhere, proved."""
+"""The story that every kind of real system must tell: taken, changed, taken, lost, restored
+elsewhere, proved.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ Truth = Mapping[str, object]
 
 @dataclass(frozen=True)
 class Story:
-    """One real system. ``truth``: what the running program itself says of its configuration, never the backup."""
+    """One real system. ``truth``: what the running program itself says of its configuration, never
+    the backup.
+    """
 
     kind: str
     install: Callable[[LinuxServer], None]
@@ -26,8 +30,12 @@ class Story:
     truth: Callable[[LinuxServer], Truth]
     settings: Mapping[str, str]
     census: Mapping[str, int]  # names in some lists, as configured
-    changes: list[str] = field(default_factory=list)  # what a comparison says of the change, and nothing else
-    own_settings: Callable[[LinuxServer], Mapping[str, str]] = lambda _: {}  # those that only the server can tell
+    changes: list[str] = field(
+        default_factory=list
+    )  # what a comparison says of the change, and nothing else
+    own_settings: Callable[[LinuxServer], Mapping[str, str]] = (
+        lambda _: {}
+    )  # those that only the server can tell
 
 
 def place_of(server: LinuxServer) -> Place:

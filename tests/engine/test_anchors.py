@@ -18,7 +18,9 @@ def told(store: str, time: str) -> Anchors:
     return Anchors(store=store, time=time, by="f" * 32, generation=1, systems=[])
 
 
-async def test_of_each_store_the_newest_three_stay_and_what_a_wrong_clock_dated_goes_first(store_folder: Path) -> None:
+async def test_of_each_store_the_newest_three_stay_and_what_a_wrong_clock_dated_goes_first(
+    store_folder: Path,
+) -> None:
     vault = await make_vault(store_folder)
     ahead = [told(OTHER, f"2031010{day}T120000Z") for day in (1, 2, 3)]
     right = [told(OTHER, f"2026020{day}T120000Z") for day in (1, 2, 3, 4)]

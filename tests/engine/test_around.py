@@ -1,4 +1,6 @@
-"""What a kind does before a take is undone after it, however the take ends, against a real server."""
+"""What a kind does before a take is undone after it, however the take ends, against a real
+server.
+"""
 
 from __future__ import annotations
 
@@ -58,16 +60,28 @@ class Taking:
     async def take(self, parts: list[str], inside: Callable[[], object] | None = None) -> Taken:
         link = await self.reach()
         around = Surroundings(
-            self.keeper.kind, self.keeper.settings, link, self.reach, self.note, self.journal, list(self.noted)
+            self.keeper.kind,
+            self.keeper.settings,
+            link,
+            self.reach,
+            self.note,
+            self.journal,
+            list(self.noted),
         )
         try:
             async with around.held(parts):
                 if inside is not None:
                     inside()
                 return await take(
-                    self.keeper.vault, self.keeper.index, link, self.keeper.subject(), self.keeper.order(parts=parts),
-                    self.journal, Here(), any_machine=True,
-                )  # fmt: skip
+                    self.keeper.vault,
+                    self.keeper.index,
+                    link,
+                    self.keeper.subject(),
+                    self.keeper.order(parts=parts),
+                    self.journal,
+                    Here(),
+                    any_machine=True,
+                )
         finally:
             await asyncio.gather(*(link.close() for link in self.links))
 
@@ -80,20 +94,28 @@ def server(install: Callable[..., LinuxServer]) -> LinuxServer:
 @pytest.fixture
 def taking(vault: Vault, server: LinuxServer, key_pair: tuple[str, str]) -> Taking:
     keeper = Keeper(
-        vault, "linux-server", place_of(server), Credential("root", private_key=key_pair[0]),
+        vault,
+        "linux-server",
+        place_of(server),
+        Credential("root", private_key=key_pair[0]),
         {"ssh-restart": SSH_RESTART},
-    )  # fmt: skip
+    )
     keeper.kind = load(AROUND, shipped_text)
     return Taking(keeper)
 
 
-async def test_it_is_done_before_and_undone_after_in_the_other_order(taking: Taking, server: LinuxServer) -> None:
+async def test_it_is_done_before_and_undone_after_in_the_other_order(
+    taking: Taking, server: LinuxServer
+) -> None:
     taken = await taking.take(["settings"])
     assert server.read("/srv/history").split() == ["stop", "open", "close", "start"]
     assert "/etc/stopped" in taken.documents["settings"], "it was stopped while everything was read"
     assert (taking.noted, taking.journal.lines) == ([], [])
     await taking.take(["accounts"])
-    assert server.read("/srv/history").split()[4:] == ["stop", "start"], "the door is opened for settings alone"
+    assert server.read("/srv/history").split()[4:] == [
+        "stop",
+        "start",
+    ], "the door is opened for settings alone"
 
 
 @pytest.mark.parametrize("how", ["failed", "stopped"])
@@ -111,16 +133,22 @@ async def test_a_take_that_does_not_succeed_undoes_it_all_the_same(
     assert taking.noted == []
 
 
-async def test_what_came_to_nothing_halfway_is_undone_too(taking: Taking, server: LinuxServer) -> None:
+async def test_what_came_to_nothing_halfway_is_undone_too(
+    taking: Taking, server: LinuxServer
+) -> None:
     [queue, door] = taking.keeper.kind.around
-    broken = door.model_copy(update={"before": door.before.model_copy(update={"run": ["sh", "-c", "exit 4"]})})
+    broken = door.model_copy(
+        update={"before": door.before.model_copy(update={"run": ["sh", "-c", "exit 4"]})}
+    )
     taking.keeper.kind = taking.keeper.kind.model_copy(update={"around": [queue, broken]})
     with pytest.raises(FarSideFailed, match="ended with 4"):
         await taking.take(["settings"])
     assert server.read("/srv/history").split() == ["stop", "close", "start"]
 
 
-async def test_a_connection_that_breaks_is_made_anew_to_undo_it(taking: Taking, server: LinuxServer) -> None:
+async def test_a_connection_that_breaks_is_made_anew_to_undo_it(
+    taking: Taking, server: LinuxServer
+) -> None:
     def cut() -> None:
         server.run("pkill", "-f", "sshd: root")
 
@@ -130,7 +158,9 @@ async def test_a_connection_that_breaks_is_made_anew_to_undo_it(taking: Taking, 
     assert (taking.noted, len(taking.links)) == ([], 3)
 
 
-async def test_a_run_that_is_another_workers_leaves_it_to_that_one(taking: Taking, server: LinuxServer) -> None:
+async def test_a_run_that_is_another_workers_leaves_it_to_that_one(
+    taking: Taking, server: LinuxServer
+) -> None:
     def lose() -> None:
         taking.journal.lost = True
 
@@ -140,10 +170,20 @@ async def test_a_run_that_is_another_workers_leaves_it_to_that_one(taking: Takin
     assert taking.noted == ["Stop the queue", "Open the side door"]
     taking.journal.lost = False
     await taking.take(["settings"])
-    assert server.read("/srv/history").split()[2:] == ["close", "start", "stop", "open", "close", "start"]
+    assert server.read("/srv/history").split()[2:] == [
+        "close",
+        "start",
+        "stop",
+        "open",
+        "close",
+        "start",
+    ]
     assert taking.noted == []
     [(level, text)] = taking.journal.lines
-    assert (level, "without undoing: Stop the queue, Open the side door" in text) == ("warning", True)
+    assert (level, "without undoing: Stop the queue, Open the side door" in text) == (
+        "warning",
+        True,
+    )
 
 
 async def test_what_cannot_be_undone_stays_noted_and_holds_up_the_next_take(
@@ -164,11 +204,11 @@ async def test_what_cannot_be_undone_stays_noted_and_holds_up_the_next_take(
 @pytest.mark.parametrize(
     ("change", "told"),
     [
-        (("parts = [\"settings\"]", "parts = [\"sails\"]"), "there is no part 'sails'"),
+        (('parts = ["settings"]', 'parts = ["sails"]'), "there is no part 'sails'"),
         (("Open the side door", "Stop the queue"), "two tables around have the title"),
-        (("before = {run =", "before = {ask = {path = \"/x\"}, run ="), "either run or ask"),
+        (("before = {run =", 'before = {ask = {path = "/x"}, run ='), "either run or ask"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_are_told(change: tuple[str, str], told: str) -> None:
     with pytest.raises(BadInput, match=told):
         load(AROUND.replace(*change), shipped_text)

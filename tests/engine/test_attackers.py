@@ -9,7 +9,13 @@ from pathlib import Path
 
 import pytest
 
-from fennox.core.errors import Damaged, FennoxError, PassphraseNeeded, StoreUnusable, WrongPassphrase
+from fennox.core.errors import (
+    Damaged,
+    FennoxError,
+    PassphraseNeeded,
+    StoreUnusable,
+    WrongPassphrase,
+)
 from fennox.core.format import chunks
 from fennox.core.format import header as headers
 from fennox.engine import vault as vaults
@@ -29,7 +35,9 @@ DOCUMENTS = {"/etc/quay/master.conf": SECRET * 40, "/etc/motd": b"welcome\n"}
 
 
 @pytest.mark.parametrize("plain_names", [True, False])
-async def test_a_stolen_store_shows_no_content_and_no_path(tmp_path: Path, plain_names: bool) -> None:
+async def test_a_stolen_store_shows_no_content_and_no_path(
+    tmp_path: Path, plain_names: bool
+) -> None:
     here = await holding(tmp_path / "one", new_keys(), fixed_now, plain_names=plain_names)
     await store_backup(here.vault, here.index, DOCUMENTS, name="quarter")
     for path in (tmp_path / "one").rglob("*"):
@@ -57,7 +65,9 @@ async def test_a_guess_can_be_tested_with_the_write_secret_unless_the_document_w
 ) -> None:
     here = await holding(tmp_path / "one", new_keys(), fixed_now, apart=True)
     backup, _ = await store_backup(here.vault, here.index, {"/guess": SECRET}, apart=apart)
-    needed = await BackupReader(here.vault, here.index, await here.vault.find_record(backup)).needed()
+    needed = await BackupReader(
+        here.vault, here.index, await here.vault.find_record(backup)
+    ).needed()
     assert (chunks.identify(SECRET, here.vault.secret).id in needed) is not apart
 
 
@@ -94,18 +104,26 @@ async def test_a_hostile_reader_script_is_named_before_anybody_runs_it(tmp_path:
     assert fault.object == "rescue.py"
 
 
-async def test_a_forged_newer_header_does_not_catch_the_passphrase_and_stops_the_service(tmp_path: Path) -> None:
+async def test_a_forged_newer_header_does_not_catch_the_passphrase_and_stops_the_service(
+    tmp_path: Path,
+) -> None:
     here = await holding(tmp_path / "one", new_keys(), fixed_now)
     mine = headers.encode(here.vault.header)
     forged = new_keys()
     theirs = headers.new_header(
-        forged, store=here.vault.id, written="20270101T000000Z", sweeper="00" * 16, slots=here.vault.header.slots,
+        forged,
+        store=here.vault.id,
+        written="20270101T000000Z",
+        sweeper="00" * 16,
+        slots=here.vault.header.slots,
         revision=99,
-    )  # fmt: skip
+    )
     await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
     store = FolderStore(tmp_path / "one")
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await vaults.open_pinned(store, pinned=mine, held=here.vault.held, opening=None, now=fixed_now)
+        await vaults.open_pinned(
+            store, pinned=mine, held=here.vault.held, opening=None, now=fixed_now
+        )
     opened = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
     assert opened.header == here.vault.header
 
@@ -113,7 +131,9 @@ async def test_a_forged_newer_header_does_not_catch_the_passphrase_and_stops_the
 async def test_the_right_passphrase_of_another_key_set_opens_nothing(tmp_path: Path) -> None:
     await holding(tmp_path / "one", new_keys(), fixed_now)
     with pytest.raises(WrongPassphrase):
-        await vaults.open_with_passphrase(FolderStore(tmp_path / "one"), "seven terns on a wet rope", fixed_now)
+        await vaults.open_with_passphrase(
+            FolderStore(tmp_path / "one"), "seven terns on a wet rope", fixed_now
+        )
 
 
 async def test_a_store_of_a_newer_format_says_so_and_is_left_alone(tmp_path: Path) -> None:
@@ -127,7 +147,9 @@ async def test_a_store_of_a_newer_format_says_so_and_is_left_alone(tmp_path: Pat
     assert path.read_bytes() == before
 
 
-async def test_a_hundred_thousand_foreign_files_are_counted_passed_over_and_left(tmp_path: Path) -> None:
+async def test_a_hundred_thousand_foreign_files_are_counted_passed_over_and_left(
+    tmp_path: Path,
+) -> None:
     here = await holding(tmp_path / "one", new_keys(), fixed_now)
     backup, _ = await store_backup(here.vault, here.index, DOCUMENTS)
     photographs = tmp_path / "one/photographs"
@@ -148,6 +170,8 @@ async def test_a_thousand_strange_names_do_not_disturb(tmp_path: Path) -> None:
         (tmp_path / f"one/packs/foreign {number}").write_bytes(b"")
     (tmp_path / "one/systems").joinpath("x" * 200).mkdir()
     Path(str(tmp_path / "one/caf").encode().decode() + "\udce9").write_bytes(b"")
-    fresh = vaults.Vault(here.vault.store, here.vault.header, here.vault.held, fixed_now, here.vault.openings)
+    fresh = vaults.Vault(
+        here.vault.store, here.vault.header, here.vault.held, fixed_now, here.vault.openings
+    )
     assert await read_back(fresh, backup) == DOCUMENTS
     await PackIndex().refresh(fresh)

@@ -1,4 +1,6 @@
-"""What other processes cut and seal is stored as what is cut here, whatever becomes of the processes."""
+"""What other processes cut and seal is stored as what is cut here, whatever becomes of the
+processes.
+"""
 
 from __future__ import annotations
 
@@ -35,14 +37,20 @@ RECIPE = Recipe(SECRET.chunk_id_key, SECRET.chunk_key_key, SIZES, seal=True)
 
 
 @given(st.lists(st.binary(max_size=5000), max_size=4), st.booleans())
-def test_what_is_carved_is_what_is_cut_and_named_one_by_one(contents: list[bytes], seal: bool) -> None:
+def test_what_is_carved_is_what_is_cut_and_named_one_by_one(
+    contents: list[bytes], seal: bool
+) -> None:
     found = carve(contents, RECIPE._replace(seal=seal), secrets.token_bytes)
     for content, carved in zip(contents, found, strict=True):
         named = [chunks.identify(plain, SECRET) for plain in chunks.cut(content, SIZES)]
-        assert [(cut.id, cut.key, cut.length) for cut in carved.cuts] == [(p.id, p.key, len(p.plain)) for p in named]
+        assert [(cut.id, cut.key, cut.length) for cut in carved.cuts] == [
+            (p.id, p.key, len(p.plain)) for p in named
+        ]
         assert carved.digest == blake2b_256(content)
         if seal:
-            opened = [chunks.open_chunk(c.sealed or b"", c.id, c.key, c.length) for c in carved.cuts]
+            opened = [
+                chunks.open_chunk(c.sealed or b"", c.id, c.key, c.length) for c in carved.cuts
+            ]
             assert b"".join(opened) == content
         else:
             assert {cut.sealed for cut in carved.cuts} <= {None}
@@ -93,12 +101,23 @@ def server(install: Callable[[str], LinuxServer]) -> LinuxServer:
 
 
 @pytest.fixture
-def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str], carvers: Watched) -> Keeper:
+def keeper(
+    vault: Vault, server: LinuxServer, key_pair: tuple[str, str], carvers: Watched
+) -> Keeper:
     login = Credential("root", private_key=key_pair[0])
-    return Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART}, carvers=carvers)
+    return Keeper(
+        vault,
+        "linux-server",
+        place_of(server),
+        login,
+        {"ssh-restart": SSH_RESTART},
+        carvers=carvers,
+    )
 
 
-async def test_a_take_stores_the_same_with_other_processes_and_without(keeper: Keeper, carvers: Watched) -> None:
+async def test_a_take_stores_the_same_with_other_processes_and_without(
+    keeper: Keeper, carvers: Watched
+) -> None:
     first = await keeper.take()
     held = await read_back(keeper.vault, first.reference.backup)
     assert held["/etc/ferry/page-59"] == b"page 59\n" * 1000
@@ -119,7 +138,9 @@ async def test_a_take_stores_the_same_with_other_processes_and_without(keeper: K
     assert first.documents == second.documents == third.documents
 
 
-async def test_what_is_new_among_much_that_is_known_is_sealed_here(keeper: Keeper, server: LinuxServer) -> None:
+async def test_what_is_new_among_much_that_is_known_is_sealed_here(
+    keeper: Keeper, server: LinuxServer
+) -> None:
     await keeper.take()
     server.write("/etc/ferry/page-33", "another page\n" * 1000)
     taken = await keeper.take()
@@ -128,7 +149,9 @@ async def test_what_is_new_among_much_that_is_known_is_sealed_here(keeper: Keepe
     assert held["/etc/ferry/page-33"] == b"another page\n" * 1000
 
 
-async def test_secrets_that_nobody_may_guess_stay_here(keeper: Keeper, server: LinuxServer, carvers: Watched) -> None:
+async def test_secrets_that_nobody_may_guess_stay_here(
+    keeper: Keeper, server: LinuxServer, carvers: Watched
+) -> None:
     key = (server.folder / "etc/ssh/ssh_host_ed25519_key").read_bytes()
     await keeper.take()
     assert key in [content for content, _ in carvers.given]
@@ -136,10 +159,14 @@ async def test_secrets_that_nobody_may_guess_stay_here(keeper: Keeper, server: L
     taken = await keeper.take(apart=True)
     assert carvers.given
     assert key not in [content for content, _ in carvers.given]
-    assert (await read_back(keeper.vault, taken.reference.backup))["/etc/ssh/ssh_host_ed25519_key"] == key
+    assert (await read_back(keeper.vault, taken.reference.backup))[
+        "/etc/ssh/ssh_host_ed25519_key"
+    ] == key
 
 
-async def test_a_process_that_is_killed_costs_time_and_nothing_else(keeper: Keeper, carvers: Watched) -> None:
+async def test_a_process_that_is_killed_costs_time_and_nothing_else(
+    keeper: Keeper, carvers: Watched
+) -> None:
     killed: list[int] = []
 
     def kill_one() -> None:
@@ -166,12 +193,16 @@ async def test_where_no_process_can_be_begun_it_is_done_here(
 
 async def test_a_stopped_run_leaves_the_next_its_answers(carvers: Watched) -> None:
     contents = [secrets.token_bytes(300_000) for _ in range(8)]
-    stopped = [asyncio.create_task(Carvers.carve(carvers, [content], RECIPE)) for content in contents]
+    stopped = [
+        asyncio.create_task(Carvers.carve(carvers, [content], RECIPE)) for content in contents
+    ]
     [first, *_] = stopped
     await first
     for task in stopped:
         task.cancel()
-    found = await asyncio.gather(*(Carvers.carve(carvers, [content], RECIPE) for content in contents))
+    found = await asyncio.gather(
+        *(Carvers.carve(carvers, [content], RECIPE) for content in contents)
+    )
     assert [carved.digest for [carved] in found] == [blake2b_256(content) for content in contents]
 
 
@@ -210,7 +241,9 @@ def test_they_end_with_whoever_began_them() -> None:
         "    await asyncio.sleep(600)\n"
         "asyncio.run(main())\n"
     )
-    with subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE, text=True) as parent:
+    with subprocess.Popen(
+        [sys.executable, "-c", program], stdout=subprocess.PIPE, text=True
+    ) as parent:
         assert parent.stdout is not None
         pids = [int(word) for word in parent.stdout.readline().split()]
         assert len(pids) == 2

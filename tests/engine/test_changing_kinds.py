@@ -1,4 +1,6 @@
-"""A kind with settings in its patterns, and one whose rules have changed since a backup was taken."""
+"""A kind with settings in its patterns, and one whose rules have changed since a backup was
+taken.
+"""
 
 from __future__ import annotations
 
@@ -59,10 +61,19 @@ remedy = "Write them."
 """.replace("[[settings_none]]\n", "")
 
 
-def use(keeper: Keeper, version: int, *, secrets: str = "[]", more: str = "", berths: str = "(?m)^berth (.+)") -> None:
+def use(
+    keeper: Keeper,
+    version: int,
+    *,
+    secrets: str = "[]",
+    more: str = "",
+    berths: str = "(?m)^berth (.+)",
+) -> None:
     text = FERRY.format(version=version, secrets=secrets, more=more, berths=berths)
     keeper.kind = load(text, shipped_text)
-    keeper.kind_file = KindFile(name="ferry-server", version=version, text=whole(text, shipped_text))
+    keeper.kind_file = KindFile(
+        name="ferry-server", version=version, text=whole(text, shipped_text)
+    )
 
 
 @pytest.fixture
@@ -76,7 +87,13 @@ def server(install: Callable[..., LinuxServer]) -> LinuxServer:
 @pytest.fixture
 def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str]) -> Keeper:
     settings = {"ssh-restart": SSH_RESTART, "folder": "/srv/ferry"}
-    keeper = Keeper(vault, "linux-server", place_of(server), Credential("root", private_key=key_pair[0]), settings)
+    keeper = Keeper(
+        vault,
+        "linux-server",
+        place_of(server),
+        Credential("root", private_key=key_pair[0]),
+        settings,
+    )
     use(keeper, 1)
     return keeper
 
@@ -90,7 +107,10 @@ async def traced(keeper: Keeper, question: Question, *taken: object) -> list[Sta
 
 def ours(comparison: Comparison) -> dict[str, list[object]]:
     return {
-        document.path: [change.before for change in document.changes] + [change.after for change in document.changes]
+        document.path: (
+            [change.before for change in document.changes]
+            + [change.after for change in document.changes]
+        )
         for document in comparison.documents
         if document.part == "ferry"
     }
@@ -109,7 +129,9 @@ async def test_settings_stand_in_every_pattern(keeper: Keeper, server: LinuxServ
     shown = ours(await keeper.compare(second, third))
     assert list(shown) == ["/srv/ferry/berths.conf"]
     assert "471" not in str(shown)
-    lines = await traced(keeper, Question(document="/srv/ferry/berths.conf", line="pin"), first, third)
+    lines = await traced(
+        keeper, Question(document="/srv/ferry/berths.conf", line="pin"), first, third
+    )
     assert "471" not in str(lines)
 
 
@@ -123,7 +145,9 @@ async def test_what_the_kind_calls_secret_now_is_not_shown_of_older_backups(
     use(keeper, 2, secrets='["{folder}/tariff.conf"]')
     assert "adult" not in str(ours(await keeper.compare(first, second)))
     question = Question(document="/srv/ferry/tariff.conf", line="adult")
-    assert "adult" not in str([(s.values, s.said) for s in await traced(keeper, question, first, second)])
+    assert "adult" not in str(
+        [(s.values, s.said) for s in await traced(keeper, question, first, second)]
+    )
 
 
 async def test_a_change_of_the_kind_is_not_told_as_one_of_the_system(keeper: Keeper) -> None:
@@ -133,13 +157,16 @@ async def test_a_change_of_the_kind_is_not_told_as_one_of_the_system(keeper: Kee
     found = await keeper.compare(first, second)
     assert [item.name for item in found.lists] == []
     assert found.other_lists == ["berths"]
-    assert {"ferry", "settings"} <= set(found.other_sources)  # what one part takes, the other leaves
+    assert {"ferry", "settings"} <= set(
+        found.other_sources
+    )  # what one part takes, the other leaves
     live = await keeper.compare_live(first)
     assert (live.other_lists, live.other_sources) == (found.other_lists, found.other_sources)
     standings = await traced(keeper, Question(list="berths"), first, second, await keeper.take())
     assert [(standing.values, bool(standing.said)) for standing in standings] == [
-        (["east", "north"], True), (["north"], False),
-    ]  # fmt: skip
+        (["east", "north"], True),
+        (["north"], False),
+    ]
     assert "version 2" in standings[0].said
     use(keeper, 3, berths="(?m)^(?:berth|quay) (.+)", more=', "/etc/hostname"')
     third = await keeper.take()

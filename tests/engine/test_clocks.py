@@ -22,7 +22,10 @@ NOON = datetime(2026, 3, 1, 12, tzinfo=UTC)
 
 
 def saying(text: str) -> Kind:
-    return load(KIND + f'\n[clock]\nrun = ["echo", "{text}"]\nvalue = {{ in = "clock", regex = \'(.+)\' }}\n')
+    return load(
+        KIND
+        + f'\n[clock]\nrun = ["echo", "{text}"]\nvalue = {{ in = "clock", regex = \'(.+)\' }}\n'
+    )
 
 
 @pytest.fixture
@@ -42,7 +45,9 @@ def server(install: Install) -> LinuxServer:
 async def test_how_far_it_is_off(
     vault: Vault, server: LinuxServer, key_pair: tuple[str, str], said: str, seconds: float
 ) -> None:
-    keeper = Keeper(vault, "linux-server", place_of(server), Credential("root", private_key=key_pair[0]), {})
+    keeper = Keeper(
+        vault, "linux-server", place_of(server), Credential("root", private_key=key_pair[0]), {}
+    )
     link = await keeper.connect(keeper.place)
 
     async def ahead(kind: Kind, now: Now) -> float | None:

@@ -12,7 +12,11 @@ from tests.backups import read_back, store_backup
 from tests.conftest import fixed_now
 from tests.engine.two_stores import holding, new_keys
 
-DOCUMENTS = {"/etc/hosts": b"127.0.0.1 pier\n", "/etc/big": bytes(range(256)) * 2000, "/etc/empty": b""}
+DOCUMENTS = {
+    "/etc/hosts": b"127.0.0.1 pier\n",
+    "/etc/big": bytes(range(256)) * 2000,
+    "/etc/empty": b"",
+}
 
 
 async def copied(source: Holding, target: Holding, backup: str) -> object:
@@ -29,7 +33,14 @@ async def test_within_a_key_set_a_backup_travels_sealed_and_opens_to_the_same(
     backup, _ = await store_backup(source.vault, source.index, DOCUMENTS)
     record = await source.vault.find_record(backup)
     await source.vault.write_note(
-        notes.Note(fact="hold", backup=backup, system="5e" * 16, time="20260301T120000Z", by="x", reason="kept"),
+        notes.Note(
+            fact="hold",
+            backup=backup,
+            system="5e" * 16,
+            time="20260301T120000Z",
+            by="x",
+            reason="kept",
+        ),
         record.reference,
     )
     done = await copy(source, target, record, MemoryJournal())
@@ -48,7 +59,9 @@ async def test_what_the_target_holds_already_is_not_sent_again(tmp_path: Path) -
     source, target = [await holding(tmp_path / name, keys, fixed_now) for name in "ab"]
     first, _ = await store_backup(source.vault, source.index, DOCUMENTS)
     await copied(source, target, first)
-    second, _ = await store_backup(source.vault, source.index, {**DOCUMENTS, "/etc/new": b"1"}, sequence=2)
+    second, _ = await store_backup(
+        source.vault, source.index, {**DOCUMENTS, "/etc/new": b"1"}, sequence=2
+    )
     done = await copy(source, target, await source.vault.find_record(second), MemoryJournal())
     assert done.written.bytes < 20_000
     assert await read_back(target.vault, second) == {**DOCUMENTS, "/etc/new": b"1"}

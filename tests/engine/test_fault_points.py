@@ -1,4 +1,6 @@
-"""Take, copy, sweep and heal die at every verb of the store, before it and after it; nothing is ever half there."""
+"""Take, copy, sweep and heal die at every verb of the store, before it and after it; nothing is
+ever half there.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ Act = Callable[["Scene"], Awaitable[None]]
 
 
 class Scene:
-    """Two stores: one holds a backup to keep and one to remove; copied from a prepared pair, so that each is alike."""
+    """Two stores: one holds a backup to keep and one to remove; copied from a prepared pair, so
+    that each is alike.
+    """
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
@@ -45,7 +49,9 @@ class Scene:
 
     async def prepare(self) -> None:
         keys = new_keys()
-        self.one, self.two = [await holding(self.folder / name, keys, self.now) for name in ("one", "two")]
+        self.one, self.two = [
+            await holding(self.folder / name, keys, self.now) for name in ("one", "two")
+        ]
         self.keep, _ = await store_backup(self.one.vault, self.one.index, OLD)
         self.gone, _ = await store_backup(self.one.vault, self.one.index, GONE, sequence=2)
         await copy(self.one, self.two, await self.one.vault.find_record(self.keep), MemoryJournal())
@@ -64,7 +70,10 @@ class Scene:
         """A new process: nothing in memory."""
         for side, plain in zip((self.one, self.two), self.plain, strict=True):
             side.vault.store = plain
-        self.one, self.two = Holding(self.one.vault, PackIndex()), Holding(self.two.vault, PackIndex())
+        self.one, self.two = (
+            Holding(self.one.vault, PackIndex()),
+            Holding(self.two.vault, PackIndex()),
+        )
 
 
 async def take_one(scene: Scene) -> None:
@@ -138,13 +147,17 @@ async def test_a_listing_that_lags_behind_loses_nothing(tmp_path: Path) -> None:
     scene.one = Holding(scene.one.vault, PackIndex())
     for number in range(3, 9):
         await scene.one.index.refresh(scene.one.vault)
-        await store_backup(scene.one.vault, scene.one.index, {**NEW, "/n": os.urandom(500)}, sequence=number)
+        await store_backup(
+            scene.one.vault, scene.one.index, {**NEW, "/n": os.urandom(500)}, sequence=number
+        )
     scene.survive()
     assert len(await all_backups(scene.one.vault)) == 8
     assert (await scrub(scene.one, [scene.keep], MemoryJournal())).sound
 
 
-async def test_rights_that_were_taken_away_are_said_and_leave_everything_as_it_was(tmp_path: Path) -> None:
+async def test_rights_that_were_taken_away_are_said_and_leave_everything_as_it_was(
+    tmp_path: Path,
+) -> None:
     scene = Scene(tmp_path / "scene")
     scene.folder.mkdir()
     await scene.prepare()
@@ -164,14 +177,28 @@ async def test_takes_copies_and_a_sweep_at_once_keep_what_they_must(tmp_path: Pa
     for number in range(4):
         scene.one.vault.store, scene.two.vault.store = [SlowStore(plain) for plain in scene.plain]
         done = await asyncio.gather(
-            store_backup(scene.one.vault, scene.one.index, {**NEW, "/n": os.urandom(900)}, sequence=3 + 2 * number),
-            store_backup(scene.one.vault, scene.one.index, {**GONE, "/n": os.urandom(900)}, sequence=4 + 2 * number),
-            copy(scene.one, scene.two, await scene.one.vault.find_record(scene.keep), MemoryJournal()),
+            store_backup(
+                scene.one.vault,
+                scene.one.index,
+                {**NEW, "/n": os.urandom(900)},
+                sequence=3 + 2 * number,
+            ),
+            store_backup(
+                scene.one.vault,
+                scene.one.index,
+                {**GONE, "/n": os.urandom(900)},
+                sequence=4 + 2 * number,
+            ),
+            copy(
+                scene.one, scene.two, await scene.one.vault.find_record(scene.keep), MemoryJournal()
+            ),
             sweep_one(scene),
             return_exceptions=True,
         )
         for outcome in done:
-            assert not isinstance(outcome, BaseException) or isinstance(outcome, FennoxError), outcome
+            assert not isinstance(outcome, BaseException) or isinstance(outcome, FennoxError), (
+                outcome
+            )
         scene.survive()
         for vault in (scene.one.vault, scene.two.vault):
             for backup in await all_backups(vault):
@@ -190,7 +217,9 @@ class _WrittenMeanwhile(Wrapped):
     async def list(self, prefix: str) -> AsyncIterator[Found]:
         before = [found async for found in super().list(prefix)]
         self._scene.one.vault.store = self.inner
-        self.backup, _ = await store_backup(self._scene.one.vault, self._scene.one.index, NEW, sequence=3)
+        self.backup, _ = await store_backup(
+            self._scene.one.vault, self._scene.one.index, NEW, sequence=3
+        )
         for found in before:
             yield found
 

@@ -1,4 +1,6 @@
-"""Two key generations in one store: sealing anew may die at any verb, and whoever reads sees each backup once."""
+"""Two key generations in one store: sealing anew may die at any verb, and whoever reads sees each
+backup once.
+"""
 
 from __future__ import annotations
 
@@ -34,15 +36,27 @@ async def begun(folder: Path) -> tuple[Vault, list[str], Slot]:
     """A store with three backups, and a second generation of its keys that has just begun."""
     old = new_keys()
     here = await holding(folder, old, fixed_now)
-    backups = [(await store_backup(here.vault, here.index, d, sequence=n))[0] for n, d in enumerate(DAYS, 1)]
+    backups = [
+        (await store_backup(here.vault, here.index, d, sequence=n))[0]
+        for n, d in enumerate(DAYS, 1)
+    ]
     held = await here.vault.find_record(backups[0])
-    note = notes.Note(fact="hold", backup=backups[0], system="5e" * 16, time="20260301T120000Z", by="x", reason="kept")
+    note = notes.Note(
+        fact="hold",
+        backup=backups[0],
+        system="5e" * 16,
+        time="20260301T120000Z",
+        by="x",
+        reason="kept",
+    )
     await here.vault.write_note(note, held.reference)
     vault, slot = await begin_generation(here.vault, old, NEW)
     return vault, backups, slot
 
 
-async def test_a_run_that_dies_at_any_verb_is_gone_on_with_and_no_backup_is_lost(tmp_path: Path, step: int) -> None:
+async def test_a_run_that_dies_at_any_verb_is_gone_on_with_and_no_backup_is_lost(
+    tmp_path: Path, step: int
+) -> None:
     vault, backups, slot = await begun(tmp_path / "one")
     plain = vault.store
     shutil.copytree(tmp_path / "one", tmp_path / "prepared")
@@ -50,7 +64,9 @@ async def test_a_run_that_dies_at_any_verb_is_gone_on_with_and_no_backup_is_lost
     vault.store = counting
     await reseal(vault, slot)
     assert counting.count > 40
-    for verb in range(1, counting.count + 1, step if step % 2 else step + 1):  # before and after a verb in turn
+    for verb in range(
+        1, counting.count + 1, step if step % 2 else step + 1
+    ):  # before and after a verb in turn
         shutil.rmtree(tmp_path / "one")
         shutil.copytree(tmp_path / "prepared", tmp_path / "one")
         vault.store = StoppingStore(plain, verb, after=verb % 2 == 0)
@@ -69,7 +85,9 @@ async def _is_whole(vault: Vault, backups: list[str]) -> None:
         record = await fresh.find_record(backup)
         assert record.reference.generation == 2
         assert await read_back(fresh, backup) == documents
-    [note] = (await fresh.notes_of(fresh.record_name((await fresh.find_record(backups[0])).reference))).values()
+    [note] = (
+        await fresh.notes_of(fresh.record_name((await fresh.find_record(backups[0])).reference))
+    ).values()
     assert (note.fact, note.reason) == ("hold", "kept")
     with pytest.raises(WrongPassphrase):
         await vaults.open_with_passphrase(vault.store, PASSPHRASE, fixed_now)
@@ -88,7 +106,9 @@ async def test_the_sweep_removes_what_was_sealed_anew_and_only_that(tmp_path: Pa
     superseded = 0
     for day in range(4):
         clock = datetime.now(NOON.tzinfo) + timedelta(days=3 * day + 3)
-        superseded += (await sweep(Holding(vault, PackIndex()), {}, SERVICE, clock, MemoryJournal())).superseded
+        superseded += (
+            await sweep(Holding(vault, PackIndex()), {}, SERVICE, clock, MemoryJournal())
+        ).superseded
     assert superseded == len(backups)
     left = await vault.record_names()
     assert {records.short_id(name) for name in left} == {backup[:8] for backup in backups}
@@ -101,7 +121,9 @@ async def test_the_sweep_removes_what_was_sealed_anew_and_only_that(tmp_path: Pa
     lost = vault.record_name((await vault.find_record(backups[1])).reference)
     await vault.store.delete(lost)
     missed = await scrub(Holding(vault, PackIndex()), backups, MemoryJournal())
-    assert missed.missing == [backups[1]], "what was sealed anew and swept does not explain what is gone now"
+    assert missed.missing == [backups[1]], (
+        "what was sealed anew and swept does not explain what is gone now"
+    )
 
 
 async def test_nothing_is_shared_between_generations(tmp_path: Path) -> None:
@@ -116,10 +138,16 @@ async def test_nothing_is_shared_between_generations(tmp_path: Path) -> None:
 def test_one_key_leads_to_all_before_it_and_to_none_after(suite: str) -> None:
     keys = [OpeningKey.generate(suite, secrets.token_bytes) for _ in range(3)]  # type: ignore[arg-type]
     chain = {
-        number: generations.seal_previous(keys[number - 2], keys[number - 1].seal_key(), "k" * 32, number)
+        number: generations.seal_previous(
+            keys[number - 2], keys[number - 1].seal_key(), "k" * 32, number
+        )
         for number in (2, 3)
     }
-    assert generations.all_openings(keys[2], "k" * 32, 3, chain) == {3: keys[2], 2: keys[1], 1: keys[0]}
+    assert generations.all_openings(keys[2], "k" * 32, 3, chain) == {
+        3: keys[2],
+        2: keys[1],
+        1: keys[0],
+    }
     assert generations.all_openings(keys[0], "k" * 32, 1, {}) == {1: keys[0]}
     with pytest.raises(Damaged):
         generations.all_openings(keys[0], "k" * 32, 3, chain)

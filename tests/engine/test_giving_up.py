@@ -1,4 +1,6 @@
-"""A restore that is given up: what was begun and can be undone is, the last first; what cannot is left and told."""
+"""A restore that is given up: what was begun and can be undone is, the last first; what cannot is
+left and told.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ __all__ = ["appliance", "place"]
 ADMIN = Credential("admin", password="admin")
 
 
-async def failed_load(vault: Vault, appliance: Skerry, fresh: Skerry) -> tuple[Keeper, Taken, Sheet]:
+async def failed_load(
+    vault: Vault, appliance: Skerry, fresh: Skerry
+) -> tuple[Keeper, Taken, Sheet]:
     """A restore whose load the fresh appliance refuses, after it has entered the quiet state."""
     keeper = keeper_of(vault, appliance)
     taken = await keeper.take()
@@ -66,7 +70,9 @@ async def test_what_was_begun_is_undone_and_the_sheet_says_what_stays(
     assert [(step.title, step.state) for step in sheet.undo] == [
         ("Leave the quiet state, with what the appliance has now", "waiting")
     ]
-    assert sheet.undo[0].commands == ['PUT /api/quiet {"quiet": false}'], "what is sent is shown in full"
+    assert sheet.undo[0].commands == ['PUT /api/quiet {"quiet": false}'], (
+        "what is sent is shown in full"
+    )
     sheet.giving_up = True
     await keeper.restore(sheet, taken)
     assert (sheet.state, sheet.undo[0].state, sheet.proof) == ("given up", "done", None)
@@ -76,7 +82,9 @@ async def test_what_was_begun_is_undone_and_the_sheet_says_what_stays(
     ]
 
 
-async def test_what_was_not_begun_is_not_undone(vault: Vault, appliance: Skerry, place: Place) -> None:
+async def test_what_was_not_begun_is_not_undone(
+    vault: Vault, appliance: Skerry, place: Place
+) -> None:
     keeper = keeper_of(vault, appliance)
     taken = await keeper.take()
     fresh = place()
@@ -91,7 +99,9 @@ async def test_what_was_not_begun_is_not_undone(vault: Vault, appliance: Skerry,
 async def test_an_undoing_that_fails_is_taken_up_again(
     vault: Vault, appliance: Skerry, place: Place, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(targets, "_COMES_BACK_WITHIN", 2.0)  # seconds; it does not come back by itself
+    monkeypatch.setattr(
+        targets, "_COMES_BACK_WITHIN", 2.0
+    )  # seconds; it does not come back by itself
     fresh = place()
     keeper, taken, sheet = await failed_load(vault, appliance, fresh)
     sheet.giving_up = True

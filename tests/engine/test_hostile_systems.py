@@ -1,4 +1,6 @@
-"""A machine that is out to harm whoever reads it: the take ends with a finding or an error that names it, in time."""
+"""A machine that is out to harm whoever reads it: the take ends with a finding or an error that
+names it, in time.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,9 @@ def kind_that(more: str) -> Kind:
 
 
 async def test_a_command_that_writes_for_ever_is_ended_at_its_ceiling(keeper: Keeper) -> None:
-    keeper.kind = kind_that('[[part.source]]\nrun = ["yes"]\ndocument = "endless.txt"\nceiling = 5000000\n')
+    keeper.kind = kind_that(
+        '[[part.source]]\nrun = ["yes"]\ndocument = "endless.txt"\nceiling = 5000000\n'
+    )
     with pytest.raises(FarSideFailed, match=r"endless\.txt has more than 5000000 bytes"):
         await keeper.take(parts=["odd"])
     assert await keeper.vault.record_names() == []
@@ -61,13 +65,16 @@ async def test_a_command_that_writes_for_ever_is_ended_at_its_ceiling(keeper: Ke
 
 async def test_a_listing_without_end_is_refused(keeper: Keeper) -> None:
     keeper.kind = kind_that(
-        '[[part.source]]\neach = ["seq", "20000"]\nrun = ["echo", "{each}"]\ndocument = "many/{each}.txt"\n'
+        '[[part.source]]\neach = ["seq", "20000"]\nrun = ["echo", "{each}"]\ndocument ='
+        ' "many/{each}.txt"\n'
     )
     with pytest.raises(FarSideFailed, match="lists 20000 names"):
         await keeper.take(parts=["odd"])
 
 
-async def test_a_sparse_file_of_ten_gigabytes_is_told_before_it_is_read(keeper: Keeper, server: LinuxServer) -> None:
+async def test_a_sparse_file_of_ten_gigabytes_is_told_before_it_is_read(
+    keeper: Keeper, server: LinuxServer
+) -> None:
     with (server.folder / "etc/enormous").open("wb") as file:
         file.truncate(10 * 1024**3)
     with pytest.raises(FarSideFailed, match="/etc/enormous has more than"):
@@ -86,7 +93,11 @@ async def test_links_in_a_circle_and_out_of_the_tree_are_links_and_not_followed(
     (folder / "deep").symlink_to("/proc/self/root")
     taken = await keeper.take(parts=["settings"])
     reader = await keeper.reader(taken)
-    found = {d.path: d.link async for d in reader.documents(await reader.part("settings")) if "/etc/odd/" in d.path}
+    found = {
+        d.path: d.link
+        async for d in reader.documents(await reader.part("settings"))
+        if "/etc/odd/" in d.path
+    }
     assert found["/etc/odd/up"] == "../../../.."
     assert sorted(found) == [f"/etc/odd/{name}" for name in ("deep", "one", "self", "two", "up")]
 
@@ -108,12 +119,18 @@ async def test_a_document_made_to_harm_its_reader_is_counted_or_complained_of(
 ) -> None:
     server.write("/etc/odd.bin", text)
     keeper.kind = kind_that(
-        '[[part.source]]\nfiles = ["/etc/odd.bin"]\n\n[census]\nodd = [{ in = "/etc/odd.bin", ' + expression + " }]\n"
+        '[[part.source]]\nfiles = ["/etc/odd.bin"]\n\n[census]\nodd = [{ in = "/etc/odd.bin", '
+        + expression
+        + " }]\n"
     )
     taken = await keeper.take(parts=["odd"])
-    said = " ".join(finding.text for finding in taken.head.findings) + " ".join(taken.head.census["odd"])
+    said = " ".join(finding.text for finding in taken.head.findings) + " ".join(
+        taken.head.census["odd"]
+    )
     assert "root:" not in said, "nothing of this machine or that one is drawn in by an entity"
-    assert taken.head.census["odd"] or any(f.code == "unreadable-document" for f in taken.head.findings)
+    assert taken.head.census["odd"] or any(
+        f.code == "unreadable-document" for f in taken.head.findings
+    )
 
 
 class _Banner(socketserver.BaseRequestHandler):
@@ -136,7 +153,9 @@ async def test_a_greeting_without_end_is_no_greeting(key_pair: tuple[str, str]) 
         try:
             with pytest.raises(FennoxError):
                 await ssh.connect(
-                    Address(host, server.server_address[1]), Credential("root", private_key=key_pair[0]), "SHA256:x"
+                    Address(host, server.server_address[1]),
+                    Credential("root", private_key=key_pair[0]),
+                    "SHA256:x",
                 )
         finally:
             server.shutdown()

@@ -35,7 +35,9 @@ async def gone(link: ssh.SshLink) -> None:
 
 @pytest.fixture
 async def kept(monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[KeptLinks]:
-    """Its connections are gone before the loop is, else whichever test collects them finds them unclosed."""
+    """Its connections are gone before the loop is, else whichever test collects them finds them
+    unclosed.
+    """
     made, links = KeptLinks(60), list[ssh.SshLink]()
     keep = made.keep
 
@@ -72,7 +74,9 @@ async def test_a_connection_serves_one_run_after_the_other(
 async def told(link: ssh.SshLink, *lines: str) -> list[tuple[bytes, int, str]]:
     """What each line of sh writes, how it ends, and what it says beside."""
     found = []
-    async with link.series([["sh", "-c", line] for line in lines], heard=range(len(lines))) as answers:
+    async with link.series(
+        [["sh", "-c", line] for line in lines], heard=range(len(lines))
+    ) as answers:
         async for running in answers:
             output = b"".join([block async for block in running.blocks()])
             ended = await running.ended()
@@ -164,7 +168,9 @@ async def test_a_connection_that_was_cut_or_is_too_old_is_not_given_out(
     assert await kept.take(ASKED) is link  # it was asked, and answered
     await link.close()
     other = await fresh(server, key_pair[0])
-    await other.run(["sh", "-c", f"kill {pid}; while kill -0 {pid} 2>/dev/null; do :; done"])  # till it is gone
+    await other.run(
+        ["sh", "-c", f"kill {pid}; while kill -0 {pid} 2>/dev/null; do :; done"]
+    )  # till it is gone
     await other.close()
     assert await kept.take(ASKED) is None
     link = kept.keep(ASKED, await fresh(server, key_pair[0]))

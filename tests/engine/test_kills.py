@@ -1,4 +1,5 @@
-"""Real SIGKILLs in the middle of take, copy and sweep: what was said to be taken opens, nothing is half there.
+"""Real SIGKILLs in the middle of take, copy and sweep: what was said to be taken opens, nothing is
+half there.
 
 ``--kills`` says how often; ``make soak`` does it by the hundred.
 """

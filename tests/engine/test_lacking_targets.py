@@ -1,4 +1,6 @@
-"""A target that lacks programs or packages: a draft says so and does not die of it; what people say is looked at."""
+"""A target that lacks programs or packages: a draft says so and does not die of it; what people say
+is looked at.
+"""
 
 from __future__ import annotations
 
@@ -63,7 +65,9 @@ async def test_a_program_that_is_not_there_yet_is_told_and_what_it_holds_is_prov
     fresh = install("debian")
     sheet = await tides.draft(taken, place_of(fresh), tides.login)
     [told] = [finding for finding in sheet.findings if finding.code == "unread"]
-    assert told.text.startswith("What the target holds of What the tide server holds is not known: sh for the part ")
+    assert told.text.startswith(
+        "What the target holds of What the tide server holds is not known: sh for the part "
+    )
     assert sheet.blockers() == []
     await run_to_the_end(tides, sheet, taken, fresh)
     assert sheet.state == "proved", sheet.proof
@@ -79,7 +83,9 @@ async def test_what_the_restored_machine_still_does_not_tell_is_no_proof(
     taken = await tides.take()
     server.lose()
     fresh = install("debian")
-    sheet = await tides.draft(taken, place_of(fresh), tides.login, ["tides", "settings", "accounts", "packages"])
+    sheet = await tides.draft(
+        taken, place_of(fresh), tides.login, ["tides", "settings", "accounts", "packages"]
+    )
     await run_to_the_end(tides, sheet, taken, fresh)
     assert sheet.proof is not None
     assert (sheet.state, sheet.proof.proved) == ("not proved", False)

@@ -1,4 +1,6 @@
-"""A real Linux server over a real SSH server: taken, changed, lost, restored onto a fresh one elsewhere, proved."""
+"""A real Linux server over a real SSH server: taken, changed, lost, restored onto a fresh one
+elsewhere, proved.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +62,9 @@ async def test_what_is_taken_is_what_the_server_holds(keeper: Keeper, server: Li
     taken = await keeper.take()
     reader = await keeper.reader(taken)
     held = {
-        document.path: document for part in (await reader.head()).parts async for document in reader.documents(part)
+        document.path: document
+        for part in (await reader.head()).parts
+        async for document in reader.documents(part)
     }
     on_disk = {
         f"/etc/{path.relative_to(server.folder / 'etc').as_posix()}"
@@ -72,7 +76,10 @@ async def test_what_is_taken_is_what_the_server_holds(keeper: Keeper, server: Li
         if document.type == "file":
             content = b"".join([piece async for piece in reader.content(document)])
             file = server.folder / path.lstrip("/")
-            assert (content, document.mode) == (file.read_bytes(), file.stat().st_mode & 0o7777), path
+            assert (content, document.mode) == (
+                file.read_bytes(),
+                file.stat().st_mode & 0o7777,
+            ), path
     assert held["/etc/shadow"].secret
     assert not held["/etc/hosts"].secret
     assert "saltmere-ticket" in taken.head.census["packages"]
@@ -101,7 +108,9 @@ async def test_an_unchanged_server_costs_one_small_object_and_a_change_little_mo
     assert changed.written.bytes < 60_000
 
 
-async def run_to_the_end(keeper: Keeper, sheet: Sheet, taken: Taken, fresh: LinuxServer) -> list[str]:
+async def run_to_the_end(
+    keeper: Keeper, sheet: Sheet, taken: Taken, fresh: LinuxServer
+) -> list[str]:
     """Answer every gate as a person would; returns the questions."""
     questions = []
     await keeper.restore(sheet, taken)
@@ -125,7 +134,9 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=private))
     assert sheet.blockers() == []
     assert "/etc/hostname" in sheet.overwrites.changed
-    assert sheet.after.place == Place(address=place_of(fresh).address, account="root", key=keeper.place.key)
+    assert sheet.after.place == Place(
+        address=place_of(fresh).address, account="root", key=keeper.place.key
+    )
     assert sheet.restarts == ["Make the SSH server read its keys and settings again"]
     assert not fresh.read("/etc/hostname").startswith("web-9"), "a draft changes nothing"
 
@@ -144,7 +155,11 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
     keeper.place = sheet.after.place
     assert await keeper.who() == after["machine"] == sheet.target_machine
     with pytest.raises(WrongLogin):
-        await ssh.connect(Address(fresh.host, fresh.port), Credential("root", private_key=private), keeper.place.key)
+        await ssh.connect(
+            Address(fresh.host, fresh.port),
+            Credential("root", private_key=private),
+            keeper.place.key,
+        )
     # the safety copy is an ordinary backup of what the fresh machine held
     assert sheet.safety in await all_backups(keeper.vault)
     # the same machine again, under its new identity: nothing but the machine id differs
@@ -152,7 +167,10 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
         await keeper.compare_live(taken)
     keeper.machine = sheet.target_machine
     live = await keeper.compare_live(taken)
-    assert (live.documents, live.lists) == ([], []), "it counts as the system now, and is what it was"
+    assert (live.documents, live.lists) == (
+        [],
+        [],
+    ), "it counts as the system now, and is what it was"
     again = await keeper.take()
     assert again.head.census == taken.head.census
 
@@ -160,7 +178,9 @@ async def test_the_whole_story_lost_and_restored_onto_a_fresh_server_elsewhere(
 async def test_a_daemon_whose_number_changes_is_told_and_files_of_nobody_fail_the_proof(
     keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
 ) -> None:
-    """A package on the fresh machine gives its account another number; its data belonged to nobody afterwards."""
+    """A package on the fresh machine gives its account another number; its data belonged to nobody
+    afterwards.
+    """
     server.add_account("ferry-daemon", 110, "/var/lib/ferry")
     taken = await keeper.take()
     assert "ferry-daemon 110" in taken.head.census["account numbers"]
@@ -171,8 +191,14 @@ async def test_a_daemon_whose_number_changes_is_told_and_files_of_nobody_fail_th
     fresh.write("/var/lib/ferry/retained.db", "bookings\n")
     os.chown(fresh.folder / "var/lib/ferry/retained.db", 200, 200)
     sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=key_pair[0]))
-    [account, group] = [finding.text for finding in sheet.findings if finding.code == "other-numbers"]
-    assert account == "Account numbers of the backup are not those of the target: ferry-daemon 110 (there 200)."
+    [account, group] = [
+        finding.text for finding in sheet.findings if finding.code == "other-numbers"
+    ]
+    assert (
+        account
+        == "Account numbers of the backup are not those of the target: ferry-daemon 110 (there"
+        " 200)."
+    )
     assert "ferry-daemon 110 (there 200)" in group
     await run_to_the_end(keeper, sheet, taken, fresh)
     assert sheet.state == "not proved"
@@ -249,10 +275,12 @@ async def test_a_restore_that_loses_its_worker_is_taken_up_where_it_was(
     assert [step.state for step in stored.steps[:3]] == ["done", "done", "done"]
     await keeper.restore(stored, taken)
     assert stored.state == "proved"
-    assert len([sheet for sheet in await all_backups(keeper.vault)]) == 2, "one safety copy, not two"
+    assert len([sheet for sheet in await all_backups(keeper.vault)]) == 2, (
+        "one safety copy, not two"
+    )
 
 
-async def test_a_check_that_failed_before_its_worker_was_lost_has_failed_and_is_looked_at_again_when_asked(
+async def test_a_check_that_failed_before_its_worker_was_lost_has_failed_until_asked_again(
     keeper: Keeper, server: LinuxServer, install: Install, key_pair: tuple[str, str]
 ) -> None:
     server.append("/etc/passwd", "a line that is no account\n")
@@ -272,7 +300,10 @@ async def test_a_check_that_failed_before_its_worker_was_lost_has_failed_and_is_
     stored = Sheet.model_validate_json(keeper.saved[-1].model_dump_json())
     await keeper.restore(stored, taken)
     assert stored.proof is not None
-    assert (stored.state, [check.passed for check in stored.proof.checks]) == ("not proved", [False, True, True, True])
+    assert (stored.state, [check.passed for check in stored.proof.checks]) == (
+        "not proved",
+        [False, True, True, True],
+    )
     [failed] = [check for check in stored.proof.checks if not check.passed]
     assert "pwck ended with" in failed.detail
 
@@ -293,7 +324,9 @@ async def test_restoring_chosen_parts_leaves_the_rest_alone(
     server.append("/etc/shadow", "newcomer:*:20500:0:99999:7:::\n")
     login = Credential("root", private_key=key_pair[0])
     sheet = await keeper.draft(taken, keeper.place, login, ["settings"])
-    assert [finding.code for finding in sheet.findings if finding.severity == "warning"] == ["in-place"]
+    assert [finding.code for finding in sheet.findings if finding.severity == "warning"] == [
+        "in-place"
+    ]
     assert sheet.overwrites.changed == ["/etc/hosts"]
     assert sheet.after.place == keeper.place
     await keeper.restore(sheet, taken)
@@ -310,7 +343,9 @@ async def test_a_part_put_onto_a_spare_machine_leaves_its_login_and_key_as_they_
     taken = await keeper.take()
     private, public = new_key_pair("spare-root")
     spare = install("spare", public)
-    sheet = await keeper.draft(taken, place_of(spare), Credential("root", private_key=private), ["settings"])
+    sheet = await keeper.draft(
+        taken, place_of(spare), Credential("root", private_key=private), ["settings"]
+    )
     assert sheet.after.place == place_of(spare)
     assert "other-machine" in [finding.code for finding in sheet.findings]
     await keeper.restore(sheet, taken)
@@ -333,10 +368,15 @@ async def test_a_missing_name_after_the_restore_is_told_and_the_restore_is_not_p
     await keeper.restore(sheet, taken)
     assert sheet.proof is not None
     [packages] = [item for item in sheet.proof.lists if item.name == "packages"]
-    assert (sheet.state, packages.missing) == ("not proved", ["cron", "nginx-light", "saltmere-ticket"])
+    assert (sheet.state, packages.missing) == (
+        "not proved",
+        ["cron", "nginx-light", "saltmere-ticket"],
+    )
 
 
-async def test_another_machine_at_the_address_stops_the_take_and_asks(keeper: Keeper, server: LinuxServer) -> None:
+async def test_another_machine_at_the_address_stops_the_take_and_asks(
+    keeper: Keeper, server: LinuxServer
+) -> None:
     await keeper.take()
     server.write("/etc/machine-id", "0" * 32 + "\n")
     with pytest.raises(PersonNeeded, match="reinstalled, replaced, or this is the wrong machine"):
@@ -345,7 +385,9 @@ async def test_another_machine_at_the_address_stops_the_take_and_asks(keeper: Ke
 
 
 @pytest.mark.parametrize("how", ["stop", "lost"])
-async def test_a_take_that_is_stopped_or_taken_away_leaves_no_record(keeper: Keeper, how: str) -> None:
+async def test_a_take_that_is_stopped_or_taken_away_leaves_no_record(
+    keeper: Keeper, how: str
+) -> None:
     class Interrupted(MemoryJournal):
         async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
             setattr(self, how, documents > 3)
@@ -365,10 +407,15 @@ async def test_a_resumed_take_finds_the_record_of_its_first_attempt(keeper: Keep
     assert (again.nothing_new, again.documents) == (False, taken.documents)
 
 
-async def test_what_a_sweep_condemns_while_a_take_relies_on_it_is_written_anew(keeper: Keeper, vault: Vault) -> None:
+async def test_what_a_sweep_condemns_while_a_take_relies_on_it_is_written_anew(
+    keeper: Keeper, vault: Vault
+) -> None:
     """The take failed, and the night had no backup."""
     await keeper.take()
-    packs = [found.name.rsplit("/", 1)[-1].removesuffix(".fxp") async for found in vault.store.list("packs/")]
+    packs = [
+        found.name.rsplit("/", 1)[-1].removesuffix(".fxp")
+        async for found in vault.store.list("packs/")
+    ]
 
     class SweptMeanwhile(MemoryJournal):
         swept = False
@@ -376,7 +423,9 @@ async def test_what_a_sweep_condemns_while_a_take_relies_on_it_is_written_anew(k
         async def step(self, title: str) -> None:
             if title == "Write the record" and not self.swept:
                 self.swept = True
-                sweep = sweeps.Sweep(stage="condemned", time="20260302T000000Z", by="t", condemned=packs, removed=[])
+                sweep = sweeps.Sweep(
+                    stage="condemned", time="20260302T000000Z", by="t", condemned=packs, removed=[]
+                )
                 data = sweeps.encode(sweep, vault.secret, vault.id, vault.salt())
                 await vault.store.put(sweeps.name("20260302T000000Z", "00aa"), data)
             await super().step(title)
@@ -387,7 +436,9 @@ async def test_what_a_sweep_condemns_while_a_take_relies_on_it_is_written_anew(k
     assert set(packs).isdisjoint((await (await keeper.reader(taken)).id_list()).values())
 
 
-async def test_unknown_parts_and_settings_are_refused_before_anything_is_read(keeper: Keeper) -> None:
+async def test_unknown_parts_and_settings_are_refused_before_anything_is_read(
+    keeper: Keeper,
+) -> None:
     with pytest.raises(BadInput, match="no part holidays"):
         await keeper.take(parts=["holidays"])
     keeper.settings["colour"] = "ember"
@@ -403,7 +454,9 @@ async def test_reaching_says_what_is_wrong(server: LinuxServer, key_pair: tuple[
     with pytest.raises(KeyChanged, match="reinstalled"):
         await ssh.connect(address, login, "SHA256:something-else")
     with pytest.raises(WrongLogin):
-        await ssh.connect(address, Credential("root", private_key=new_key_pair("x")[0]), server.host_key)
+        await ssh.connect(
+            address, Credential("root", private_key=new_key_pair("x")[0]), server.host_key
+        )
     with pytest.raises(WrongLogin, match="cannot be read"):
         await ssh.connect(address, Credential("root", private_key="not a key"), server.host_key)
     for unsendable in (
@@ -505,10 +558,14 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
     monkeypatch.setattr(comparing, "MOST_CHANGES", 50)
     first = await keeper.take()
     for number in range(6):
-        server.write(f"/etc/ferry/page-{number}", "".join(f"{number} now at {line}\n" for line in range(20)))
+        server.write(
+            f"/etc/ferry/page-{number}", "".join(f"{number} now at {line}\n" for line in range(20))
+        )
     second = await keeper.take()
     for number in range(6):
-        server.write(f"/etc/ferry/page-{number}", "".join(f"{number} then at {line}\n" for line in range(20)))
+        server.write(
+            f"/etc/ferry/page-{number}", "".join(f"{number} then at {line}\n" for line in range(20))
+        )
     third = await keeper.take()
     left, right = [await side_of(await keeper.reader(taken)) for taken in (second, third)]
     read: list[str] = []
@@ -517,7 +574,9 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
         read.append(document.path)
         return right.content(document)
 
-    found = await comparing.compare(keeper.kind, left, replace(right, content=counted), b"s" * 16, Here(), patches=True)
+    found = await comparing.compare(
+        keeper.kind, left, replace(right, content=counted), b"s" * 16, Here(), patches=True
+    )
     assert [(len(document.changes), bool(document.patch)) for document in found.documents] == [
         (20, True), (20, True), (10, False), (0, False), (0, False), (0, False),
     ]  # fmt: skip
@@ -528,7 +587,10 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
     some = await comparing.compare(
         keeper.kind, left, right, b"s" * 16, Here(), only=["/etc/ferry/page-[45]", "/etc/hosts"]
     )
-    assert [(document.path[-1], len(document.changes)) for document in some.documents] == [("4", 20), ("5", 20)]
+    assert [(document.path[-1], len(document.changes)) for document in some.documents] == [
+        ("4", 20),
+        ("5", 20),
+    ]
     assert (some.same, some.lists) == (1, [])
     with pytest.raises(NotFound, match="like /no/such"):
         await comparing.compare(keeper.kind, left, right, b"s" * 16, Here(), only=["/no/such"])

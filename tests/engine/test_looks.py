@@ -68,8 +68,12 @@ def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str]) -> Keep
 async def seen(keeper: Keeper, taken: Taken, *, with_secrets: bool = True) -> Difference:
     link = await keeper.connect(keeper.place)
     try:
-        capture = Capture(keeper.kind, keeper.settings, await identify(keeper.kind, link, keeper.settings))
-        now = await look(link, capture, list(taken.plain), MemoryJournal(), Here(), with_secrets=with_secrets)
+        capture = Capture(
+            keeper.kind, keeper.settings, await identify(keeper.kind, link, keeper.settings)
+        )
+        now = await look(
+            link, capture, list(taken.plain), MemoryJournal(), Here(), with_secrets=with_secrets
+        )
     finally:
         await link.close()
     return difference(blinded(taken.plain, keeper.vault.secret), now, keeper.vault.secret)
@@ -82,16 +86,22 @@ async def test_what_changed_is_told_and_noise_is_not(keeper: Keeper, server: Lin
     server.write("/etc/gauge/tide.conf", "every = 30\nwritten = 3\n")
     (server.folder / "etc/gauge/tide.json").chmod(0o600)
     server.write("/etc/gauge/new.conf", "made up")
-    Path(os.fsdecode(os.fsencode(server.folder / "etc/gauge") + b"/caf\xe9")).write_bytes(b"not UTF-8")
+    Path(os.fsdecode(os.fsencode(server.folder / "etc/gauge") + b"/caf\xe9")).write_bytes(
+        b"not UTF-8"
+    )
     (server.folder / "etc/gauge/cache").unlink()
     found = await seen(keeper, taken)
     assert found.changed == ["/etc/gauge", "/etc/gauge/tide.conf", "/etc/gauge/tide.json"][-2:]
     assert (len(found.new), found.new[-1], found.gone) == (2, "/etc/gauge/new.conf", 1)
     assert "1 gone" in str(found)
-    assert str(await seen(keeper, await keeper.take())) == "", "taken, it is what its backup holds again"
+    assert str(await seen(keeper, await keeper.take())) == "", (
+        "taken, it is what its backup holds again"
+    )
 
 
-async def test_what_is_taken_over_by_its_stamp_is_known_as_well(keeper: Keeper, server: LinuxServer) -> None:
+async def test_what_is_taken_over_by_its_stamp_is_known_as_well(
+    keeper: Keeper, server: LinuxServer
+) -> None:
     await keeper.take(trust=True)
     taken = await keeper.take(trust=True)
     write_gauge(server, 2)
@@ -106,7 +116,11 @@ async def test_what_is_kept_tells_neither_names_nor_contents_and_apart_nothing_o
     taken = await keeper.take(apart=True)
     kept = str(blinded(taken.plain, keeper.vault.secret))
     assert "gauge" not in kept
-    assert all(document.digest not in kept for document in await documents(keeper, taken) if document.digest)
+    assert all(
+        document.digest not in kept
+        for document in await documents(keeper, taken)
+        if document.digest
+    )
     server.append("/etc/shadow", "mate:!:20500:0:99999:7:::\n")
     assert str(await seen(keeper, taken, with_secrets=False)) == ""
     whole = await keeper.take()
@@ -120,5 +134,9 @@ async def documents(keeper: Keeper, taken: Taken) -> list[Document]:
 
 
 def test_a_long_note_names_some() -> None:
-    found = Difference(new=[f"/etc/{number}" for number in range(9)], changed=["/etc/a\x1b"], gone=0)
-    assert str(found) == "changed /etc/a\\x1b; new /etc/0, /etc/1, /etc/2, /etc/3, /etc/4 and 4 more"
+    found = Difference(
+        new=[f"/etc/{number}" for number in range(9)], changed=["/etc/a\x1b"], gone=0
+    )
+    assert (
+        str(found) == "changed /etc/a\\x1b; new /etc/0, /etc/1, /etc/2, /etc/3, /etc/4 and 4 more"
+    )

@@ -1,4 +1,6 @@
-"""Machines without GNU tar: their files are read and put back over SFTP, and are the same documents."""
+"""Machines without GNU tar: their files are read and put back over SFTP, and are the same
+documents.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Keeper
 from tests.engine.test_linux_server import Install, place_of
 
-OTHER_TAR = '#!/bin/sh\n[ "$1" = --version ] && echo "bsdtar 3.7.7 - libarchive 3.7.7" && exit\nexit 1\n'
+OTHER_TAR = (
+    '#!/bin/sh\n[ "$1" = --version ] && echo "bsdtar 3.7.7 - libarchive 3.7.7" && exit\nexit 1\n'
+)
 
 
 def without_gnu_tar(server: LinuxServer) -> LinuxServer:
@@ -83,7 +87,9 @@ async def test_it_is_put_back_onto_a_fresh_machine_and_proved(
     restored = fresh.folder / "etc/saltmere"
     assert os.readlink(restored / "none") == "../nowhere"
     assert (restored / "odd ' name\n$x").stat().st_mode & 0o7777 == 0o4640
-    assert not [name for name in os.listdir(restored) if ".fennox-" in name], "nothing is left beside the files"
+    assert not [name for name in os.listdir(restored) if ".fennox-" in name], (
+        "nothing is left beside the files"
+    )
 
 
 @pytest.mark.parametrize("times", [1, 2])
@@ -125,7 +131,11 @@ def no_sftp(server: LinuxServer) -> None:
     ],
 )
 async def test_what_cannot_be_read_is_told(
-    keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch, harm: Callable[[LinuxServer], None], why: str
+    keeper: Keeper,
+    server: LinuxServer,
+    monkeypatch: pytest.MonkeyPatch,
+    harm: Callable[[LinuxServer], None],
+    why: str,
 ) -> None:
     without_gnu_tar(server)
     harm(server)

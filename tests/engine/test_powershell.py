@@ -1,4 +1,5 @@
-"""OpenSSH on Windows, by a stand-in that reads commands as PowerShell does: quoted words in, nothing interpreted.
+"""OpenSSH on Windows, by a stand-in that reads commands as PowerShell does: quoted words in,
+nothing interpreted.
 
 No Windows machine was there to try it on.
 """
@@ -35,7 +36,8 @@ shell = "powershell"
 port = 22
 
 [identity.run]
-machine = ["Get-ItemPropertyValue", "-Path", 'HKLM:\SOFTWARE\Microsoft\Cryptography', "-Name", "MachineGuid"]
+machine = ["Get-ItemPropertyValue", "-Path", 'HKLM:\SOFTWARE\Microsoft\Cryptography',
+           "-Name", "MachineGuid"]
 system = ["Get-CimInstance", "Win32_OperatingSystem"]
 
 [identity]
@@ -151,8 +153,12 @@ class Speaking(Keeper):
 async def test_a_terminal_is_taken_lost_and_put_back(
     vault: Vault, terminal: Terminal, key_pair: tuple[str, str]
 ) -> None:
-    place = Place(address=terminal.address, account="keeper", key=terminal.key.get_fingerprint("sha256"))
-    keeper = Speaking(vault, "linux-server", place, Credential("keeper", private_key=key_pair[0]), {})
+    place = Place(
+        address=terminal.address, account="keeper", key=terminal.key.get_fingerprint("sha256")
+    )
+    keeper = Speaking(
+        vault, "linux-server", place, Credential("keeper", private_key=key_pair[0]), {}
+    )
     keeper.kind = load(KIND)
     keeper.kind_file = KindFile(name="berth-terminal", version=1, text=KIND)
     taken = await keeper.take()
@@ -167,13 +173,17 @@ async def test_a_terminal_is_taken_lost_and_put_back(
     assert file.read_bytes() == b"[berth]\r\nnumber = 4\r\n"
 
 
-async def test_a_document_cannot_be_fed_to_powershell(terminal: Terminal, key_pair: tuple[str, str]) -> None:
+async def test_a_document_cannot_be_fed_to_powershell(
+    terminal: Terminal, key_pair: tuple[str, str]
+) -> None:
     async def feed() -> AsyncIterator[bytes]:
         yield b"x"
 
     host, port = terminal.address.rsplit(":", 1)
     login = Credential("keeper", private_key=key_pair[0])
-    link = await ssh.connect(Address(host, int(port)), login, terminal.key.get_fingerprint("sha256"))
+    link = await ssh.connect(
+        Address(host, int(port)), login, terminal.key.get_fingerprint("sha256")
+    )
     link.language = "powershell"
     with pytest.raises(FarSideFailed, match="cannot be fed"):
         await link.run(["Get-Service"], feed=feed())

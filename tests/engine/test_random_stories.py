@@ -20,7 +20,10 @@ from tests.conftest import PASSPHRASE, fixed_now, make_vault
 CONTENTS = [secrets.token_bytes(size) for size in (0, 1, 300, 70_000, 250_000)]
 
 documents = st.dictionaries(
-    st.sampled_from([f"/etc/{name}" for name in "abcdef"]), st.sampled_from(CONTENTS), min_size=1, max_size=5
+    st.sampled_from([f"/etc/{name}" for name in "abcdef"]),
+    st.sampled_from(CONTENTS),
+    min_size=1,
+    max_size=5,
 )
 steps = st.one_of(
     st.tuples(st.just("take"), documents),
@@ -32,7 +35,9 @@ steps = st.one_of(
 
 
 async def live(story: list[tuple[object, ...]], folder: Path) -> None:
-    """Play a story; at its end the store must hold exactly what was said to be taken, and open to the same bytes."""
+    """Play a story; at its end the store must hold exactly what was said to be taken, and open to
+    the same bytes.
+    """
     vault = await make_vault(folder)
     whole, index, model, unsure = vault.store, PackIndex(), {}, []
     for number, (what, *rest) in enumerate(story, start=1):
@@ -64,6 +69,8 @@ async def live(story: list[tuple[object, ...]], folder: Path) -> None:
 
 @settings(max_examples=25)
 @given(st.lists(steps, min_size=1, max_size=8))
-def test_a_store_holds_what_was_said_to_be_taken_whatever_went_wrong(story: list[tuple[object, ...]]) -> None:
+def test_a_store_holds_what_was_said_to_be_taken_whatever_went_wrong(
+    story: list[tuple[object, ...]],
+) -> None:
     with tempfile.TemporaryDirectory() as folder:
         anyio.run(live, story, Path(folder))

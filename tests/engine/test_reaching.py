@@ -1,4 +1,6 @@
-"""Ways to machines over SSH: other accounts by sudo, machines in between, certificates and agents. Real OpenSSH."""
+"""Ways to machines over SSH: other accounts by sudo, machines in between, certificates and agents.
+Real OpenSSH.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,10 @@ Install = Callable[..., LinuxServer]
 
 needs_sudo = pytest.mark.skipif(
     shutil.which("sudo") is None or os.getuid() != 0,
-    reason="SKIPPED: sudo is not installed, or who runs this is not root; becoming another account is not proved",
+    reason=(
+        "SKIPPED: sudo is not installed, or who runs this is not root; becoming another account is"
+        " not proved"
+    ),
 )
 
 
@@ -56,8 +61,11 @@ def may_become(server: LinuxServer, public: str, rule: str, password: str = "") 
     server.append("/etc/shadow", f"deploy:{hashed}:20500:0:99999:7:::\n")
     server.write("/home/deploy/.ssh/authorized_keys", public)
     server.write("/etc/sudoers", f"deploy ALL=(ALL) {rule}\n", mode=0o440)
-    server.write("/etc/pam.d/sudo", "auth required pam_unix.so\naccount required pam_permit.so\n"
-                 "session required pam_permit.so\n")  # fmt: skip
+    server.write(
+        "/etc/pam.d/sudo",
+        "auth required pam_unix.so\naccount required pam_permit.so\n"
+        "session required pam_permit.so\n",
+    )
 
 
 @needs_sudo
@@ -71,13 +79,18 @@ async def test_commands_run_as_root_where_the_login_may_become_root(
         assert await said(link, "id", "-un") == "root\n"
         assert await said(link, "cat", feed=b"it's\n") == "it's\n"
         assert await said(link, "printf", "%s", "a 'b' $c") == "a 'b' $c"
-        assert [o.output for o in await link.ask([["id", "-un"], ["cat", "/etc/hostname"]])] == [b"root\n", b"web-9\n"]
+        assert [o.output for o in await link.ask([["id", "-un"], ["cat", "/etc/hostname"]])] == [
+            b"root\n",
+            b"web-9\n",
+        ]
     async with reached(server, Credential("deploy", private_key=key_pair[0])) as link:
         assert await said(link, "id", "-un") == "deploy\n"
 
 
 @needs_sudo
-async def test_a_password_for_sudo_never_reaches_the_command(install: Install, key_pair: tuple[str, str]) -> None:
+async def test_a_password_for_sudo_never_reaches_the_command(
+    install: Install, key_pair: tuple[str, str]
+) -> None:
     server = install("web-9")
     may_become(server, key_pair[1], "ALL", "quiet boats")
     server.write("/etc/ssh/sshd_config", "UsePAM no\nUseDNS no\nPasswordAuthentication yes\n")
@@ -104,10 +117,25 @@ async def test_questions_go_in_one_command_and_each_has_its_own_answer(
 ) -> None:
     server = install("web-9")
     async with reached(server, Credential("root", private_key=key_pair[0])) as link:
-        asked = [["printf", r"a\0b\n\n"], ["sh", "-c", "echo bad >&2; exit 7"], ["cat"], ["no-such-command"],
-                 ["cd", "/x"], ["printf", "%s", "it's; $HOME"], ["exit", "3"]]  # fmt: skip
+        asked = [
+            ["printf", r"a\0b\n\n"],
+            ["sh", "-c", "echo bad >&2; exit 7"],
+            ["cat"],
+            ["no-such-command"],
+            ["cd", "/x"],
+            ["printf", "%s", "it's; $HOME"],
+            ["exit", "3"],
+        ]
         answers = [(output.code, output.output) for output in await link.ask(asked)]
-        assert answers == [(0, b"a\0b\n\n"), (7, b""), (0, b""), (127, b""), (2, b""), (0, b"it's; $HOME"), (3, b"")]
+        assert answers == [
+            (0, b"a\0b\n\n"),
+            (7, b""),
+            (0, b""),
+            (127, b""),
+            (2, b""),
+            (0, b"it's; $HOME"),
+            (3, b""),
+        ]
         parents = await link.ask([["sh", "-c", "echo $PPID"]] * 2)
         assert parents[0].output != (await link.run(["sh", "-c", "echo $PPID"])).output
         long = [["printf", "%s", "x" * 60_000]] * 3
@@ -147,18 +175,24 @@ async def test_a_key_logs_in_by_its_certificate(install: Install) -> None:
     server.start()
     private = key.export_private_key().decode()
     certificate = authority.generate_user_certificate(key, "fennox", principals=["root"])
-    good = Credential("root", private_key=private, certificate=certificate.export_certificate().decode())
+    good = Credential(
+        "root", private_key=private, certificate=certificate.export_certificate().decode()
+    )
     async with reached(server, good) as link:
         assert await said(link, "id", "-un") == "root\n"
     with pytest.raises(WrongLogin):
         async with reached(server, Credential("root", private_key=private)):
             pass
     with pytest.raises(WrongLogin, match="cannot be read"):
-        async with reached(server, Credential("root", private_key=private, certificate="no certificate")):
+        async with reached(
+            server, Credential("root", private_key=private, certificate="no certificate")
+        ):
             pass
 
 
-async def test_an_agent_has_the_key_and_fennox_never_sees_it(install: Install, tmp_path: Path) -> None:
+async def test_an_agent_has_the_key_and_fennox_never_sees_it(
+    install: Install, tmp_path: Path
+) -> None:
     path, public = save_key(tmp_path, "agent-key")
     server = install("web-9", public)
     socket = tmp_path / "agent"
@@ -167,7 +201,9 @@ async def test_an_agent_has_the_key_and_fennox_never_sees_it(install: Install, t
         while not socket.exists():
             assert agent.poll() is None
         subprocess.run(
-            ["ssh-add", "-q", str(path)], env={"SSH_AUTH_SOCK": str(socket), "PATH": os.environ["PATH"]}, check=True
+            ["ssh-add", "-q", str(path)],
+            env={"SSH_AUTH_SOCK": str(socket), "PATH": os.environ["PATH"]},
+            check=True,
         )
         async with reached(server, Credential("root", agent=str(socket))) as link:
             assert await said(link, "id", "-un") == "root\n"

@@ -1,4 +1,6 @@
-"""A record means readable: whatever became of the store meanwhile, what a take says is there opens and reads whole."""
+"""A record means readable: whatever became of the store meanwhile, what a take says is there opens
+and reads whole.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,12 @@ async def reads(folder: Path, backup: str) -> dict[str, bytes]:
 
 @pytest.mark.parametrize("by_routine", [False, True])
 async def test_a_take_just_after_the_store_was_put_back_is_readable(
-    by_routine: bool, vault: Vault, store_folder: Path, install: Install, key_pair: tuple[str, str], tmp_path: Path
+    by_routine: bool,
+    vault: Vault,
+    store_folder: Path,
+    install: Install,
+    key_pair: tuple[str, str],
+    tmp_path: Path,
 ) -> None:
     server = install("web-9")
     server.configure("ticket", files=8)
@@ -58,13 +65,18 @@ async def test_a_take_just_after_the_store_was_put_back_is_readable(
     server.write("/etc/saltmere/ticket/003.conf", "the fares of the winter\n" * 400)
     await keeper.take()
     put_back(store_folder, tmp_path / "older")
-    # within the minute in which a routine's take does not list the packs again, with what it wrote still in memory
+    # within the minute in which a routine's take does not list the packs again, with what it wrote
+    # still in memory
     journal = MemoryJournal()
     taken = await keeper.take(journal, trust=by_routine)
     found = await reads(store_folder, taken.reference.backup)
     assert found["/etc/saltmere/ticket/003.conf"] == b"the fares of the winter\n" * 400
-    if not by_routine:  # a routine's take finds the backup before gone, and lists the packs anew because of that
-        assert any("Everything is read and written anew" in text for _, text in journal.lines), journal.lines
+    if (
+        not by_routine
+    ):  # a routine's take finds the backup before gone, and lists the packs anew because of that
+        assert any("Everything is read and written anew" in text for _, text in journal.lines), (
+            journal.lines
+        )
 
 
 async def test_packs_that_are_gone_are_noticed_before_the_record_also_if_they_are_many(
@@ -106,7 +118,9 @@ async def test_a_pack_that_was_cut_is_not_relied_on(vault: Vault, store_folder: 
 class Forgetful(Wrapped):
     """A store that says it wrote a pack and keeps other bytes: a lying disk, a broken cache."""
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         if name.startswith("packs/"):
             flipped = bytearray(data)
             flipped[len(data) // 2 :] = bytes(len(data) - len(data) // 2)
@@ -157,7 +171,9 @@ async def test_a_copy_is_confirmed_as_well(tmp_path: Path) -> None:
     first, _ = await store_backup(here.vault, here.index, {"/a": b"a" * 70_000})
     await copy(here, there, await here.vault.find_record(first), MemoryJournal())
     shutil.copytree(tmp_path / "two", tmp_path / "older")
-    second, _ = await store_backup(here.vault, here.index, {"/a": b"a" * 70_000, "/b": b"b" * 70_000}, sequence=2)
+    second, _ = await store_backup(
+        here.vault, here.index, {"/a": b"a" * 70_000, "/b": b"b" * 70_000}, sequence=2
+    )
     await copy(here, there, await here.vault.find_record(second), MemoryJournal())
     put_back(tmp_path / "two", tmp_path / "older")
     stale = Holding(there.vault, there.index)
@@ -183,7 +199,13 @@ async def test_a_store_that_lacks_its_last_record_went_back_and_one_that_was_swe
     (store_folder / record).unlink()
     assert await vault.lost(record)
     removed = [{"name": record, "why": "no rung keeps it", "system": "5e" * 16, "sequence": 1}]
-    listed = {"stage": "removed", "time": "20260301T120000Z", "by": "x", "condemned": [], "removed": removed}
+    listed = {
+        "stage": "removed",
+        "time": "20260301T120000Z",
+        "by": "x",
+        "condemned": [],
+        "removed": removed,
+    }
     await vault.write_sweep(Sweep.model_validate(listed))
     assert not await vault.lost(record)
 
@@ -193,7 +215,9 @@ class Full(Wrapped):
 
     full = True
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         if self.full:
             raise NoRoom("The disk is full.", "Make room.")
         await self.inner.put(name, data, retain_until=retain_until)
@@ -203,11 +227,19 @@ class Full(Wrapped):
         self.full = False
 
 
-async def test_a_store_that_is_full_gives_up_its_reserve_so_that_it_can_be_swept(vault: Vault) -> None:
+async def test_a_store_that_is_full_gives_up_its_reserve_so_that_it_can_be_swept(
+    vault: Vault,
+) -> None:
     await vault.keep_reserve()
     assert (await vault.store.stat(RESERVE_NAME)) is not None
     vault.store = Full(vault.store)
-    listed = {"stage": "condemned", "time": "20260301T120000Z", "by": "x", "condemned": [], "removed": []}
+    listed = {
+        "stage": "condemned",
+        "time": "20260301T120000Z",
+        "by": "x",
+        "condemned": [],
+        "removed": [],
+    }
     await vault.write_sweep(Sweep.model_validate(listed))
     assert (await vault.store.stat(RESERVE_NAME)) is None
     assert len(await vault.sweep_lists()) == 1

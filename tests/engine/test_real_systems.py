@@ -1,4 +1,6 @@
-"""Real programs from Debian's packages, each on a server of its own that is lost and comes back elsewhere."""
+"""Real programs from Debian's packages, each on a server of its own that is lost and comes back
+elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,10 @@ def said(comparison: Comparison) -> list[str]:
 def story(request: pytest.FixtureRequest) -> Story:
     found: Story = request.param
     if shutil.which(PROGRAMS[found.kind], path="/usr/bin:/usr/sbin") is None:
-        pytest.skip(f"SKIPPED: {PROGRAMS[found.kind]} is not installed, so the kind {found.kind} is not proved")
+        pytest.skip(
+            f"SKIPPED: {PROGRAMS[found.kind]} is not installed, so the kind {found.kind} is not"
+            " proved"
+        )
     return found
 
 

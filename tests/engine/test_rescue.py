@@ -1,4 +1,6 @@
-"""The offline reader, run as a person would: Debian's own Python and packages, a copy of the store, a passphrase."""
+"""The offline reader, run as a person would: Debian's own Python and packages, a copy of the store,
+a passphrase.
+"""
 
 from __future__ import annotations
 
@@ -24,16 +26,31 @@ DEBIAN_PYTHON = "/usr/bin/python3"
 DOCUMENTS = {"/etc/hosts": b"127.0.0.1 localhost\n", "/etc/ferry.conf": os.urandom(300_000)}
 
 
-def rescue(folder: Path, *arguments: str, passphrase: str = PASSPHRASE) -> subprocess.CompletedProcess[str]:
+def rescue(
+    folder: Path, *arguments: str, passphrase: str = PASSPHRASE
+) -> subprocess.CompletedProcess[str]:
     phrase = folder.parent / "phrase.txt"
     phrase.write_text(passphrase + "\n")
-    command = [DEBIAN_PYTHON, "-I", str(folder / "rescue.py"), arguments[0], str(folder), *arguments[1:]]
+    command = [
+        DEBIAN_PYTHON,
+        "-I",
+        str(folder / "rescue.py"),
+        arguments[0],
+        str(folder),
+        *arguments[1:],
+    ]
     return subprocess.run(
-        [*command, "--passphrase-file", str(phrase)], capture_output=True, text=True, check=False, timeout=300
+        [*command, "--passphrase-file", str(phrase)],
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=300,
     )
 
 
-async def test_list_check_and_extract_without_fennox(vault: Vault, store_folder: Path, tmp_path: Path) -> None:
+async def test_list_check_and_extract_without_fennox(
+    vault: Vault, store_folder: Path, tmp_path: Path
+) -> None:
     backup, _ = await store_backup(vault, PackIndex(), DOCUMENTS, name="first")
     listed = rescue(store_folder, "list")
     assert listed.returncode == 0, listed.stderr
@@ -50,12 +67,26 @@ async def test_list_check_and_extract_without_fennox(vault: Vault, store_folder:
     assert len(json.loads((out / "DOCUMENTS.json").read_text())["documents"]) == 2
 
 
-async def test_patterns_take_out_single_documents(vault: Vault, store_folder: Path, tmp_path: Path) -> None:
+async def test_patterns_take_out_single_documents(
+    vault: Vault, store_folder: Path, tmp_path: Path
+) -> None:
     await store_backup(vault, PackIndex(), DOCUMENTS, name="first")
     out = tmp_path / "out"
-    done = rescue(store_folder, "extract", "first", str(out), "--document", "/etc/*.conf", "--document", "/nothing")
+    done = rescue(
+        store_folder,
+        "extract",
+        "first",
+        str(out),
+        "--document",
+        "/etc/*.conf",
+        "--document",
+        "/nothing",
+    )
     assert (done.returncode, "1 of 1 document of" in done.stderr) == (0, True)
-    assert [path.name for path in out.rglob("*") if path.is_file()] == ["DOCUMENTS.json", "ferry.conf"]
+    assert [path.name for path in out.rglob("*") if path.is_file()] == [
+        "DOCUMENTS.json",
+        "ferry.conf",
+    ]
     none = rescue(store_folder, "extract", "first", str(tmp_path / "none"), "--document", "/srv/*")
     assert "No document fits /srv/*." in none.stderr
 
@@ -97,7 +128,10 @@ async def test_extract_does_not_write_into_a_folder_that_holds_something(
     (tmp_path / "out").mkdir()
     (tmp_path / "out/mine").write_text("mine")
     refused = rescue(store_folder, "extract", "first", str(tmp_path / "out"))
-    assert (refused.returncode, sorted(p.name for p in (tmp_path / "out").iterdir())) == (2, ["mine"])
+    assert (refused.returncode, sorted(p.name for p in (tmp_path / "out").iterdir())) == (
+        2,
+        ["mine"],
+    )
 
 
 async def test_a_document_with_a_hostile_path_stays_below_the_target(
@@ -130,12 +164,23 @@ async def test_names_modes_times_and_owners_come_out_as_they_were(
         vault,
         *in_order(
             Document(path="/etc", type="folder", mode=0o750, modified=1_700_000_000, uid=0, gid=4),
-            Document(path="/etc/here", type="link", link="latin1", modified=1_600_000_000, uid=33, gid=33),
-            Document(path=raw.decode("utf-8", "surrogateescape").encode("utf-8", "replace").decode(), type="file",
-                     raw_path=base64.b64encode(raw).decode(), mode=0o640, modified=1_500_000_000, uid=33, gid=33),
-            Document(path="/etc/su", type="file", mode=0o4755, modified=1_500_000_000, uid=0, gid=0),
+            Document(
+                path="/etc/here", type="link", link="latin1", modified=1_600_000_000, uid=33, gid=33
+            ),
+            Document(
+                path=raw.decode("utf-8", "surrogateescape").encode("utf-8", "replace").decode(),
+                type="file",
+                raw_path=base64.b64encode(raw).decode(),
+                mode=0o640,
+                modified=1_500_000_000,
+                uid=33,
+                gid=33,
+            ),
+            Document(
+                path="/etc/su", type="file", mode=0o4755, modified=1_500_000_000, uid=0, gid=0
+            ),
         ),
-    )  # fmt: skip
+    )
     out, owners = tmp_path / "out", tmp_path / "owners.sh"
     done = rescue(store_folder, "extract", "first", str(out), "--owners", str(owners))
     assert done.returncode == 0, done.stderr
@@ -143,9 +188,15 @@ async def test_names_modes_times_and_owners_come_out_as_they_were(
     told = os.stat(base + raw)
     assert (told.st_mode & 0o7777, told.st_mtime) == (0o640, 1_500_000_000)
     folder, link = os.stat(base + b"/etc"), os.lstat(base + b"/etc/here")
-    assert (folder.st_mode & 0o7777, folder.st_mtime, link.st_mtime) == (0o750, 1_700_000_000, 1_600_000_000)
+    assert (folder.st_mode & 0o7777, folder.st_mtime, link.st_mtime) == (
+        0o750,
+        1_700_000_000,
+        1_600_000_000,
+    )
     assert os.stat(base + b"/etc/su").st_mode & 0o7777 == 0o755
-    assert "1 had the set-user-id or set-group-id bit, which is not set here: /etc/su" in done.stderr
+    assert (
+        "1 had the set-user-id or set-group-id bit, which is not set here: /etc/su" in done.stderr
+    )
     script = owners.read_bytes()
     assert b"chown -h 33:33 -- ./settings/etc/here" in script
     assert b"chmod 4755 -- ./settings/etc/su" in script
@@ -161,7 +212,10 @@ async def test_one_document_that_cannot_be_written_ends_no_other(
     twice = Document(path="/etc/b", type="file", mode=0o600)
     inside_a_file = Document(path="/etc/b/c", type="file", mode=0o600)
     await held(
-        vault, *in_order(Document(path=long, type="file"), twice, inside_a_file, Document(path="/z", type="file"))
+        vault,
+        *in_order(
+            Document(path=long, type="file"), twice, inside_a_file, Document(path="/z", type="file")
+        ),
     )
     done = rescue(store_folder, "extract", "first", str(tmp_path / "out"))
     assert (done.returncode, "Traceback" in done.stderr) == (1, False)
@@ -183,10 +237,17 @@ async def test_a_forged_name_of_a_part_stays_below_the_target(
 
 
 async def test_what_speaks_against_a_backup_is_shown(vault: Vault, store_folder: Path) -> None:
-    backup = await held(vault, Document(path="/p", type="file"), name="odd", purpose="safety", partial=True)
+    backup = await held(
+        vault, Document(path="/p", type="file"), name="odd", purpose="safety", partial=True
+    )
     record = await vault.find_record(backup)
     note = notes.Note(
-        fact="doubtful", backup=backup, system=SYSTEM, time="20260302T130000Z", by="x", reason="a wrong\x1b"
+        fact="doubtful",
+        backup=backup,
+        system=SYSTEM,
+        time="20260302T130000Z",
+        by="x",
+        reason="a wrong\x1b",
     )
     await vault.write_note(note, record.reference)
     listed = rescue(store_folder, "list")
@@ -196,7 +257,9 @@ async def test_what_speaks_against_a_backup_is_shown(vault: Vault, store_folder:
     assert "\x1b" not in listed.stdout + steps.stderr
 
 
-async def test_a_header_of_a_sibling_store_hides_nothing(vault: Vault, store_folder: Path, tmp_path: Path) -> None:
+async def test_a_header_of_a_sibling_store_hides_nothing(
+    vault: Vault, store_folder: Path, tmp_path: Path
+) -> None:
     await store_backup(vault, PackIndex(), DOCUMENTS, name="first")
     (tmp_path / "other").mkdir()
     other = await make_vault(tmp_path / "other")
@@ -207,16 +270,23 @@ async def test_a_header_of_a_sibling_store_hides_nothing(vault: Vault, store_fol
     assert f"belongs to the store {other.id}, and this one is {vault.id}" in done.stderr
 
 
-async def test_a_header_that_was_changed_is_told_from_a_wrong_passphrase(vault: Vault, store_folder: Path) -> None:
+async def test_a_header_that_was_changed_is_told_from_a_wrong_passphrase(
+    vault: Vault, store_folder: Path
+) -> None:
     [path] = (store_folder / "header").iterdir()
     header = json.loads(path.read_bytes())
     path.write_text(json.dumps({**header, "sweeper": "f" * 32}))
     done = rescue(store_folder, "list")
-    assert (done.returncode, "The passphrase is right, and no header of the store is whole" in done.stderr) == (1, True)
+    assert (
+        done.returncode,
+        "The passphrase is right, and no header of the store is whole" in done.stderr,
+    ) == (1, True)
     assert rescue(store_folder, "list", passphrase="another").returncode == 4
 
 
-async def test_who_reads_only_the_beginning_and_what_is_not_found(vault: Vault, store_folder: Path) -> None:
+async def test_who_reads_only_the_beginning_and_what_is_not_found(
+    vault: Vault, store_folder: Path
+) -> None:
     await store_backup(vault, PackIndex(), DOCUMENTS, name="first")
     phrase = store_folder.parent / "phrase.txt"
     phrase.write_text(PASSPHRASE)
@@ -229,23 +299,34 @@ async def test_who_reads_only_the_beginning_and_what_is_not_found(vault: Vault, 
         "--passphrase-file",
         phrase,
     ]
-    with subprocess.Popen([str(word) for word in words], stdout=subprocess.PIPE, stderr=subprocess.PIPE) as program:
+    with subprocess.Popen(
+        [str(word) for word in words], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    ) as program:
         assert program.stdout is not None
         program.stdout.close()
         assert program.stderr is not None
         assert b"Traceback" not in program.stderr.read()
     assert rescue(store_folder, "steps", "").returncode == 3
-    assert rescue(store_folder, "extract", "first", str(store_folder.parent / "o"), "--part", "nothing").returncode == 3
+    assert (
+        rescue(
+            store_folder, "extract", "first", str(store_folder.parent / "o"), "--part", "nothing"
+        ).returncode
+        == 3
+    )
     assert rescue(store_folder, "extract", "first", "/proc/nothing/o").returncode == 1
 
 
-async def test_documents_are_found_by_path_and_content_in_every_backup(vault: Vault, store_folder: Path) -> None:
+async def test_documents_are_found_by_path_and_content_in_every_backup(
+    vault: Vault, store_folder: Path
+) -> None:
     index = PackIndex()
     first, _ = await store_backup(
         vault, index, {"/etc/hosts": b"a\n10.1.2.3 quay\n", "/etc/motd": b"ten\n"}, name="first"
     )
     vault.now = lambda: fixed_now().replace(day=9)
-    second, _ = await store_backup(vault, index, {"/etc/motd": b"10.1.2.3"}, name="second", sequence=2)
+    second, _ = await store_backup(
+        vault, index, {"/etc/motd": b"10.1.2.3"}, name="second", sequence=2
+    )
     found = rescue(store_folder, "search", "10.1.2.3")
     assert found.returncode == 0, found.stderr
     assert [line.split()[0] for line in found.stdout.splitlines()] == [first[:12], second[:12]]
@@ -295,7 +376,9 @@ expect = "ok"
 """
 
 
-async def test_the_steps_are_a_plan_with_the_values_of_the_backup(vault: Vault, store_folder: Path) -> None:
+async def test_the_steps_are_a_plan_with_the_values_of_the_backup(
+    vault: Vault, store_folder: Path
+) -> None:
     packages = [f"package-{number}" for number in range(90)]
     document = Document(path="/etc/tide", type="file", mode=0o600)
     backup = await held(vault, document, kind_text=KIND, census={"packages": packages})
@@ -305,14 +388,18 @@ async def test_the_steps_are_a_plan_with_the_values_of_the_backup(vault: Vault, 
     assert f"python3 rescue.py extract {store_folder} {backup[:12]} restored" in plan
     assert "1. Have missing packages installed" in plan
     assert any(line.endswith("package-39 and 50 more (steps --names packages)") for line in plan)
-    [put_back] = [line for line in plan if line.startswith("tar -C restored/settings --numeric-owner -cf - .")]
+    [put_back] = [
+        line for line in plan if line.startswith("tar -C restored/settings --numeric-owner -cf - .")
+    ]
     assert "--no-overwrite-dir" in put_back, "the folder / keeps its mode"
     assert "Put back what was not taken" not in done.stdout
     run = next(line for line in plan if line.startswith("ssh $TARGET") and "restart" in line)
     assert shlex.split(run)[2] == "systemctl restart 'tide gauge'"
     assert next(line for line in plan if line.startswith("curl")).count("<web-password>") == 1
     assert "three grey boats" not in done.stdout
-    assert shlex.split(next(line for line in plan if "tide --of" in line))[2] == "tide --of 'NAME x'"
+    assert (
+        shlex.split(next(line for line in plan if "tide --of" in line))[2] == "tide --of 'NAME x'"
+    )
     names = rescue(store_folder, "steps", backup, "--names", "packages")
     assert names.stdout.split() == packages
     assert rescue(store_folder, "steps", backup, "--names", "boats").returncode == 3

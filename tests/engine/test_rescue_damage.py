@@ -29,12 +29,19 @@ from tests.golden.make import make
 
 RECORDS = "systems/web-9-5e5e5e5e/*"
 OBJECTS = {
-    "newest header": "header/2.*", "older header": "header/1.*", "readme": "READ-ME-FIRST.txt",
-    "first record": f"{RECORDS}.first.*.fxr", "middle record": f"{RECORDS}.second.*.g2.fxr",
+    "newest header": "header/2.*",
+    "older header": "header/1.*",
+    "readme": "READ-ME-FIRST.txt",
+    "first record": f"{RECORDS}.first.*.fxr",
+    "middle record": f"{RECORDS}.second.*.g2.fxr",
     "old record of a backup sealed anew": "systems/web-9-5e5e5e5e/*.second.????????.fxr",
-    "newest record": f"{RECORDS}.odd.*.fxr", "anchor": "anchors/*.fxa", "note": f"{RECORDS}.g2.*.fxn",
-    "sweep list": "sweep/*.fxc", "large pack": "packs/*/*.fxp", "small pack": "packs/*/*.fxp",
-}  # fmt: skip
+    "newest record": f"{RECORDS}.odd.*.fxr",
+    "anchor": "anchors/*.fxa",
+    "note": f"{RECORDS}.g2.*.fxn",
+    "sweep list": "sweep/*.fxc",
+    "large pack": "packs/*/*.fxp",
+    "small pack": "packs/*/*.fxp",
+}
 
 
 def _flip(at: float) -> Callable[[Path], None]:
@@ -61,53 +68,89 @@ def _move(path: Path) -> None:
 
 def _rename(path: Path) -> None:
     words = path.name.split(".")
-    path.rename(path.with_name(".".join([words[0].translate(str.maketrans("0123456789", "1234567890")), *words[1:]])))
+    path.rename(
+        path.with_name(
+            ".".join([words[0].translate(str.maketrans("0123456789", "1234567890")), *words[1:]])
+        )
+    )
 
 
 def _swap(path: Path) -> None:
-    other = next(one for one in sorted(path.parent.iterdir()) if one != path and one.suffix == path.suffix)
+    other = next(
+        one for one in sorted(path.parent.iterdir()) if one != path and one.suffix == path.suffix
+    )
     mine, theirs = path.read_bytes(), other.read_bytes()
     path.write_bytes(theirs)
     other.write_bytes(mine)
 
 
 DAMAGES: dict[str, Callable[[Path], None]] = {
-    "first byte": _flip(0), "a byte near the beginning": _flip(0.05), "middle byte": _flip(0.5), "last byte": _flip(1),
-    "cut": _changed(lambda data: data[:-1]), "cut in half": _changed(lambda data: data[: len(data) // 2]),
-    "longer": _changed(lambda data: data + b"x"), "empty": _changed(lambda _: b""), "removed": Path.unlink,
-    "renamed": _rename, "moved": _move, "swapped": _swap,
-}  # fmt: skip
+    "first byte": _flip(0),
+    "a byte near the beginning": _flip(0.05),
+    "middle byte": _flip(0.5),
+    "last byte": _flip(1),
+    "cut": _changed(lambda data: data[:-1]),
+    "cut in half": _changed(lambda data: data[: len(data) // 2]),
+    "longer": _changed(lambda data: data + b"x"),
+    "empty": _changed(lambda _: b""),
+    "removed": Path.unlink,
+    "renamed": _rename,
+    "moved": _move,
+    "swapped": _swap,
+}
 
 MISSED_BY_SCRUB = {
-    ("sweep list", "removed"), ("anchor", "removed"),  # nothing is left behind that could tell
-    ("large pack", "moved"), ("small pack", "moved"),  # to another folder of packs, from where they are read
-}  # fmt: skip
+    ("sweep list", "removed"),
+    ("anchor", "removed"),  # nothing is left behind that could tell
+    ("large pack", "moved"),
+    ("small pack", "moved"),  # to another folder of packs, from where they are read
+}
 FOUND_BY_ANCHORS = {("newest record", "removed"), ("note", "removed"), ("first record", "removed")}
 FOUND_BY_NOBODY = {
     # what is removed whole leaves nothing behind that could tell
-    ("newest record", "removed"), ("note", "removed"), ("sweep list", "removed"), ("anchor", "removed"),
+    ("newest record", "removed"),
+    ("note", "removed"),
+    ("sweep list", "removed"),
+    ("anchor", "removed"),
     # the reader of a person: what does not name the store is read as text alone
-    ("readme", "first byte"), ("readme", "a byte near the beginning"), ("readme", "middle byte"),
-    ("readme", "last byte"), ("readme", "cut"), ("readme", "longer"),
-}  # fmt: skip
+    ("readme", "first byte"),
+    ("readme", "a byte near the beginning"),
+    ("readme", "middle byte"),
+    ("readme", "last byte"),
+    ("readme", "cut"),
+    ("readme", "longer"),
+}
 NOT_DONE = {
-    ("readme", "swapped"), ("readme", "renamed"), ("readme", "moved"), ("newest header", "moved"),
-    ("older header", "moved"), ("anchor", "moved"), ("anchor", "swapped"),
-    ("sweep list", "moved"), ("sweep list", "swapped"), ("note", "swapped"),
-}  # fmt: skip
+    ("readme", "swapped"),
+    ("readme", "renamed"),
+    ("readme", "moved"),
+    ("newest header", "moved"),
+    ("older header", "moved"),
+    ("anchor", "moved"),
+    ("anchor", "swapped"),
+    ("sweep list", "moved"),
+    ("sweep list", "swapped"),
+    ("note", "swapped"),
+}
 CASES = [(what, damage) for what in OBJECTS for damage in DAMAGES if (what, damage) not in NOT_DONE]
 
 
 @pytest.fixture(scope="module")
 def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Three backups, of which one is sealed anew and held, under two key generations, and a sweep list."""
+    """Three backups, of which one is sealed anew and held, under two key generations, and a sweep
+    list.
+    """
     folder = tmp_path_factory.mktemp("whole") / "store"
 
     async def build() -> None:
         await make(folder, CLASSIC)
         vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
-        gone = sweeps.Removed(name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=6)
-        sweep = sweeps.Sweep(stage="removed", time="20260304T120000Z", by="f" * 32, condemned=[], removed=[gone])
+        gone = sweeps.Removed(
+            name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=6
+        )
+        sweep = sweeps.Sweep(
+            stage="removed", time="20260304T120000Z", by="f" * 32, condemned=[], removed=[gone]
+        )
         (folder / "sweep").mkdir(exist_ok=True)
         data = sweeps.encode(sweep, vault.secret, vault.id, b"s" * 32)
         (folder / "sweep/20260304T120000Z.abcdef0123456789.fxc").write_bytes(data)
@@ -143,10 +186,16 @@ def test_a_damage_is_found(store: Path, what: str, damage: str) -> None:
     done = rescue(store, "check")
     assert "Traceback" not in done.stderr, done.stderr
     if (what, damage) in FOUND_BY_NOBODY:
-        assert (done.returncode, "What nobody can find here" in done.stderr) == (0, True), done.stderr
+        assert (done.returncode, "What nobody can find here" in done.stderr) == (
+            0,
+            True,
+        ), done.stderr
         return
     if (what, damage) == ("first record", "removed"):
-        assert (done.returncode, "UNCLEAR record 1 of web-9" in done.stderr) == (0, True), done.stderr
+        assert (done.returncode, "UNCLEAR record 1 of web-9" in done.stderr) == (
+            0,
+            True,
+        ), done.stderr
         assert "No damage found." not in done.stderr
         return
     assert done.returncode == 1, done.stderr
@@ -166,10 +215,16 @@ async def _told(folder: Path) -> dict[str, Any]:
     records, _ = await vaults.list_backups(vault)
     notes = list((folder / "systems").rglob("*.fxn"))
     anchor = SystemAnchor(
-        system=SYSTEM, name="web-9", folder="web-9-5e5e5e5e", notes=len(notes), digest="",
+        system=SYSTEM,
+        name="web-9",
+        folder="web-9-5e5e5e5e",
+        notes=len(notes),
+        digest="",
         numbers=ranges(record.reference.sequence for record in records),
-    )  # fmt: skip
-    told = Anchors(store=vault.id, time="20260401T120000Z", by="f" * 32, generation=2, systems=[anchor])
+    )
+    told = Anchors(
+        store=vault.id, time="20260401T120000Z", by="f" * 32, generation=2, systems=[anchor]
+    )
     return {"id": vault.id, "anchors": told.model_dump(mode="json")}
 
 
@@ -214,9 +269,13 @@ async def test_a_sweep_list_under_a_wrong_name_goes_on_explaining(store: Path) -
     DAMAGES["renamed"](victim(store, "sweep list"))
     here = Holding(vault, PackIndex())
     report = await scrub(here, [], MemoryJournal())
-    assert list((await heal(here, report, {}, {}, MemoryJournal())).objects.values()) == ["written anew under its name"]
+    assert list((await heal(here, report, {}, {}, MemoryJournal())).objects.values()) == [
+        "written anew under its name"
+    ]
     assert (await scrub(here, [], MemoryJournal())).sound
-    assert sorted(map(str, told)) == sorted(str(sweep.model_dump()) for sweep in await vault.sweep_lists())
+    assert sorted(map(str, told)) == sorted(
+        str(sweep.model_dump()) for sweep in await vault.sweep_lists()
+    )
 
 
 async def test_a_header_of_earlier_keys_that_is_gone_is_written_anew(store: Path) -> None:
@@ -224,8 +283,9 @@ async def test_a_header_of_earlier_keys_that_is_gone_is_written_anew(store: Path
     path = victim(store, "older header")
     slots = headers.decode(path.read_bytes()).slots
     path.unlink()
-    assert [fault.object for fault in (await scrub(Holding(vault, PackIndex()), [], MemoryJournal())).faults] == [
-        "header/1."
-    ]
+    assert [
+        fault.object
+        for fault in (await scrub(Holding(vault, PackIndex()), [], MemoryJournal())).faults
+    ] == ["header/1."]
     await vaults.renew_slots(vault, 1, slots)
     assert "No damage found." in rescue(store, "check").stderr

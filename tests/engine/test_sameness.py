@@ -1,4 +1,6 @@
-"""A machine that answers as it did is not read; one of which anything has changed is, and nothing is missed."""
+"""A machine that answers as it did is not read; one of which anything has changed is, and nothing
+is missed.
+"""
 
 from __future__ import annotations
 
@@ -61,13 +63,17 @@ def server(install: Install) -> LinuxServer:
 
 
 @pytest.fixture
-def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch) -> Keeper:
+def keeper(
+    vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
+) -> Keeper:
     monkeypatch.setattr(surveying, "_TOO_FRESH", -5)  # a test does not wait until its files are old
     login = Credential("root", private_key=key_pair[0])
     keeper = Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
     text = shipped_text("linux-server").replace("\n[census]", f"{SAYS}\n[census]")
     keeper.kind = load(text, shipped_text)
-    keeper.kind_file = KindFile(name="linux-server", version=keeper.kind.version, text=whole(text, shipped_text))
+    keeper.kind_file = KindFile(
+        name="linux-server", version=keeper.kind.version, text=whole(text, shipped_text)
+    )
     return keeper
 
 
@@ -81,7 +87,9 @@ async def content(keeper: Keeper, taken: Taken) -> dict[str, bytes]:
     return await read_back(keeper.vault, taken.reference.backup)
 
 
-async def test_a_machine_that_answers_as_it_did_is_not_read(keeper: Keeper, monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_a_machine_that_answers_as_it_did_is_not_read(
+    keeper: Keeper, monkeypatch: pytest.MonkeyPatch
+) -> None:
     first = await night(keeper)
     assert (first.as_before, len(first.likeness)) == (False, 64)
 
@@ -96,8 +104,9 @@ async def test_a_machine_that_answers_as_it_did_is_not_read(keeper: Keeper, monk
     assert second.likeness == first.likeness
     assert second.reference.read_whole == first.reference.time
     assert (second.reference.sizes.documents, second.reference.sizes.bytes) == (
-        first.reference.sizes.documents, first.reference.sizes.bytes,
-    )  # fmt: skip
+        first.reference.sizes.documents,
+        first.reference.sizes.bytes,
+    )
     assert await content(keeper, second) == await content(keeper, first)
     assert any("answers as it did" in text for _, text in journal.lines)
     needed = [await (await keeper.reader(taken)).needed() for taken in (first, second)]
@@ -108,7 +117,8 @@ async def test_a_machine_that_answers_as_it_did_is_not_read(keeper: Keeper, monk
 
 
 @pytest.mark.parametrize(
-    "way", [*WAYS, "link", "folder", "said", "beside", "code", "made", "setting", "version", "parts"]
+    "way",
+    [*WAYS, "link", "folder", "said", "beside", "code", "made", "setting", "version", "parts"],
 )
 async def test_whatever_changes_is_read(
     keeper: Keeper, server: LinuxServer, way: str, monkeypatch: pytest.MonkeyPatch
@@ -188,7 +198,9 @@ async def test_after_a_week_everything_is_read_again(keeper: Keeper) -> None:
 async def test_a_folder_whose_files_another_part_takes_is_held_however_it_is_read(
     keeper: Keeper, server: LinuxServer
 ) -> None:
-    """A backup by hand lacked /etc/sudoers.d, one by a routine had it, and no restore of that one was proved."""
+    """A backup by hand lacked /etc/sudoers.d, one by a routine had it, and no restore of that one
+    was proved.
+    """
     server.write("/etc/sudoers.d/harbour", "%harbour ALL=(root) /usr/bin/true\n", mode=0o440)
     by_hand, by_routine = await keeper.take(), await night(keeper)
     assert "/etc/sudoers.d" in by_hand.documents["settings"]
@@ -214,7 +226,9 @@ async def test_what_a_sweep_condemned_within_the_minute_no_backup_relies_on(keep
     assert (await night(keeper)).as_before
     condemned = [digest_in_name(name) for name in keeper.index.packs]
     now, by = stamp(keeper.now()), keeper.vault.header.sweeper
-    await keeper.vault.write_sweep(Sweep(stage="condemned", time=now, by=by, condemned=condemned, removed=[]))
+    await keeper.vault.write_sweep(
+        Sweep(stage="condemned", time=now, by=by, condemned=condemned, removed=[])
+    )
     taken = await night(keeper)
     assert (taken.as_before, taken.written.content > 0) == (False, True)
     assert set(condemned).isdisjoint((await (await keeper.reader(taken)).id_list()).values())
@@ -246,7 +260,9 @@ async def test_a_person_who_takes_it_has_everything_read(keeper: Keeper) -> None
 async def test_long_outputs_are_read_as_they_come(
     keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(inquiring, "_SHORT", 50)  # bytes: the list of packages is longer, and so is what is said
+    monkeypatch.setattr(
+        inquiring, "_SHORT", 50
+    )  # bytes: the list of packages is longer, and so is what is said
     server.write("/tmp/said", "a long story\n" * 50_000)
     taken = await night(keeper)
     assert taken.likeness == "", "too much to be kept"
@@ -268,13 +284,24 @@ async def test_what_goes_between_the_look_and_the_reading_leaves_no_likeness(
 
 
 def test_which_kinds_answer_for_everything() -> None:
-    parts = {name: [part.name for part in shipped_kind(name)[0].part] for name in ("linux-server", "storage-server")}
+    parts = {
+        name: [part.name for part in shipped_kind(name)[0].part]
+        for name in ("linux-server", "storage-server")
+    }
     assert is_asked_whole(shipped_kind("linux-server")[0], parts["linux-server"])
-    assert not is_asked_whole(shipped_kind("storage-server")[0], parts["storage-server"]), "it is asked over HTTPS"
+    assert not is_asked_whole(shipped_kind("storage-server")[0], parts["storage-server"]), (
+        "it is asked over HTTPS"
+    )
     text = shipped_text("linux-server")
-    made = 'made_from = ["/var/lib/dpkg/status", "/var/lib/dpkg/updates"]\ndocument = "packages.tsv"'
+    made = (
+        'made_from = ["/var/lib/dpkg/status", "/var/lib/dpkg/updates"]\ndocument = "packages.tsv"'
+    )
     assert made in text
     each = text.replace(made, 'each = ["echo", "a"]\ndocument = "{each}"')
-    assert not is_asked_whole(load(each, shipped_text), parts["linux-server"]), "names must be listed first"
+    assert not is_asked_whole(load(each, shipped_text), parts["linux-server"]), (
+        "names must be listed first"
+    )
     settled = text.replace('"/etc/ssh/ssh_host_*"]\n', '"/etc/ssh/ssh_host_*"]\nsettled = 60\n')
-    assert not is_asked_whole(load(settled, shipped_text), parts["linux-server"]), "time alone changes what is settled"
+    assert not is_asked_whole(load(settled, shipped_text), parts["linux-server"]), (
+        "time alone changes what is settled"
+    )

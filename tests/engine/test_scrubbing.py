@@ -46,18 +46,34 @@ class Story:
 
     async def begin(self) -> None:
         keys = new_keys()
-        self.one, self.two = [await holding(self.folder / name, keys, fixed_now) for name in ("one", "two")]
+        self.one, self.two = [
+            await holding(self.folder / name, keys, fixed_now) for name in ("one", "two")
+        ]
         for number, documents in enumerate(DAYS, start=1):
             backup, _ = await store_backup(
                 self.one.vault, self.one.index, documents, sequence=number, name=f"d{number}"
             )
-            await copy(self.one, self.two, await self.one.vault.find_record(backup), MemoryJournal())
+            await copy(
+                self.one, self.two, await self.one.vault.find_record(backup), MemoryJournal()
+            )
             self.backups.append(backup)
         for side in (self.one, self.two):
             record = await side.vault.find_record(self.backups[0])
-            note = notes.Note(fact="hold", backup=self.backups[0], system="5e" * 16, time="20260301T120000Z", by="x")
+            note = notes.Note(
+                fact="hold",
+                backup=self.backups[0],
+                system="5e" * 16,
+                time="20260301T120000Z",
+                by="x",
+            )
             await side.vault.write_note(note, record.reference)
-            old = Sweep(stage="condemned", time="20260301T120000Z", by=SERVICE, condemned=["ab" * 32], removed=[])
+            old = Sweep(
+                stage="condemned",
+                time="20260301T120000Z",
+                by=SERVICE,
+                condemned=["ab" * 32],
+                removed=[],
+            )
             await side.vault.write_sweep(old)
 
     def fresh(self) -> Holding:
@@ -70,7 +86,9 @@ class Story:
         here = self.fresh()
         report = await scrub(here, self.backups, MemoryJournal())
         copies = {backup: ["two"] for backup in self.backups}
-        done = await heal(here, report, {"two": Holding(self.two.vault, PackIndex())}, copies, MemoryJournal())
+        done = await heal(
+            here, report, {"two": Holding(self.two.vault, PackIndex())}, copies, MemoryJournal()
+        )
         assert done.left == {}
         return await self.scrubbed()
 
@@ -84,7 +102,14 @@ class Story:
 
 def spoil(path: Path, way: str, objects: list[Path]) -> None:
     data = path.read_bytes()
-    other = next((o for o in objects if o != path and o.suffix == path.suffix and o.parts[-3] == path.parts[-3]), None)
+    other = next(
+        (
+            o
+            for o in objects
+            if o != path and o.suffix == path.suffix and o.parts[-3] == path.parts[-3]
+        ),
+        None,
+    )
     match way:
         case "flip":
             middle = len(data) // 2
@@ -111,7 +136,10 @@ async def test_the_offline_reader_tells_a_healed_pack_from_damage(tmp_path: Path
     pack = max(root.glob("packs/*/*.fxp"), key=lambda path: path.stat().st_size)
     spoil(pack, "flip", [])
     before = rescue(root, "check")
-    assert (before.returncode, f"DAMAGED packs/{pack.parent.name}/{pack.name}" in before.stderr) == (1, True)
+    assert (
+        before.returncode,
+        f"DAMAGED packs/{pack.parent.name}/{pack.name}" in before.stderr,
+    ) == (1, True)
     assert (await story.healed()).lost == {}
     after = rescue(root, "check")
     assert (after.returncode, "No damage found." in after.stderr) == (0, True), after.stderr
@@ -122,7 +150,9 @@ async def test_the_offline_reader_tells_a_healed_pack_from_damage(tmp_path: Path
 
 
 @pytest.mark.parametrize("way", WAYS)
-async def test_each_object_damaged_in_this_way_is_found_named_and_healed(tmp_path: Path, way: str) -> None:
+async def test_each_object_damaged_in_this_way_is_found_named_and_healed(
+    tmp_path: Path, way: str
+) -> None:
     story = Story(tmp_path)
     await story.begin()
     root = tmp_path / "one"
@@ -132,7 +162,9 @@ async def test_each_object_damaged_in_this_way_is_found_named_and_healed(tmp_pat
     shutil.copytree(root, tmp_path / "untouched")
     for path in objects:
         if way == "delete" and path.suffix in (".fxn", ".fxc"):
-            continue  # nothing in a store names these, so nothing in it can miss them; the catalogue knows holds too
+            # nothing in a store names these, so nothing in it can miss them; the catalogue knows
+            # holds too
+            continue
         spoil(path, way, objects)
         name = path.relative_to(root).as_posix()
         report = await story.scrubbed()
@@ -142,7 +174,9 @@ async def test_each_object_damaged_in_this_way_is_found_named_and_healed(tmp_pat
         elif way == "delete" and name.endswith(".fxr"):
             assert len(report.records) == len(DAYS) - 1
         else:
-            assert name.split("/")[0] in {fault.object.split("/")[0] for fault in report.faults}, name
+            assert name.split("/")[0] in {fault.object.split("/")[0] for fault in report.faults}, (
+                name
+            )
         after = await story.healed()
         assert after.sound, (name, after.faults, after.lost)
         await story.whole()
@@ -150,7 +184,9 @@ async def test_each_object_damaged_in_this_way_is_found_named_and_healed(tmp_pat
         shutil.copytree(tmp_path / "untouched", root)
 
 
-async def test_what_a_sweep_removed_meanwhile_is_neither_missed_nor_brought_back(tmp_path: Path) -> None:
+async def test_what_a_sweep_removed_meanwhile_is_neither_missed_nor_brought_back(
+    tmp_path: Path,
+) -> None:
     story = Story(tmp_path)
     await story.begin()
     gone = story.backups[1]
@@ -161,24 +197,35 @@ async def test_what_a_sweep_removed_meanwhile_is_neither_missed_nor_brought_back
     assert await read_back(story.two.vault, gone) == DAYS[1]
 
 
-async def test_shares_together_read_every_pack_and_remember_what_others_found(tmp_path: Path) -> None:
+async def test_shares_together_read_every_pack_and_remember_what_others_found(
+    tmp_path: Path,
+) -> None:
     story = Story(tmp_path)
     await story.begin()
-    packs = {path.relative_to(tmp_path / "one").as_posix() for path in (tmp_path / "one").rglob("*.fxp")}
+    packs = {
+        path.relative_to(tmp_path / "one").as_posix() for path in (tmp_path / "one").rglob("*.fxp")
+    }
     read: set[str] = set()
     for number in range(3):
         share = Share(number, 3)
         read |= {pack for pack in packs if share.holds(pack)}
         report = await scrub(story.one, story.backups, MemoryJournal(), share=share)
-        assert (report.sound, report.passed_over) == (True, len([p for p in packs if not share.holds(p)]))
+        assert (report.sound, report.passed_over) == (
+            True,
+            len([p for p in packs if not share.holds(p)]),
+        )
     assert read == packs
     # the middle of the largest is content, which no list of chunks leads to
     spoiled = max(packs, key=lambda name: (tmp_path / "one" / name).stat().st_size)
     spoil(tmp_path / "one" / spoiled, "flip", [])
     other = next(share for number in range(3) if not (share := Share(number, 3)).holds(spoiled))
     unseen = await scrub(story.one, story.backups, MemoryJournal(), share=other)
-    assert spoiled not in {fault.object for fault in unseen.faults}, "it has its turn on another night"
-    known = await scrub(story.one, story.backups, MemoryJournal(), share=other, known={spoiled: "was damaged"})
+    assert spoiled not in {fault.object for fault in unseen.faults}, (
+        "it has its turn on another night"
+    )
+    known = await scrub(
+        story.one, story.backups, MemoryJournal(), share=other, known={spoiled: "was damaged"}
+    )
     assert spoiled in {fault.object for fault in known.faults}
     assert known.lost
 
@@ -205,7 +252,9 @@ def leaves(folder: Path, how: str) -> None:
 
 @pytest.mark.parametrize("reads", [1, 2, 4])
 @pytest.mark.parametrize("how", ["cut", "unmounted"])
-async def test_a_store_that_goes_away_meanwhile_is_not_damaged(tmp_path: Path, how: str, reads: int) -> None:
+async def test_a_store_that_goes_away_meanwhile_is_not_damaged(
+    tmp_path: Path, how: str, reads: int
+) -> None:
     """Everything that was still to be read was reported as damaged, and its backups with it."""
     story = Story(tmp_path)
     await story.begin()
@@ -224,7 +273,9 @@ async def test_a_store_that_goes_away_meanwhile_is_not_damaged(tmp_path: Path, h
         await scrub(story.one, story.backups, MemoryJournal())
 
 
-async def test_each_fault_names_the_backups_that_need_it_and_packs_that_are_gone_are_faults(tmp_path: Path) -> None:
+async def test_each_fault_names_the_backups_that_need_it_and_packs_that_are_gone_are_faults(
+    tmp_path: Path,
+) -> None:
     story = Story(tmp_path)
     await story.begin()
     packs = sorted((tmp_path / "one/packs").rglob("*.fxp"), key=lambda path: -path.stat().st_size)
@@ -232,7 +283,9 @@ async def test_each_fault_names_the_backups_that_need_it_and_packs_that_are_gone
     for backup in story.backups:
         record = await story.one.vault.find_record(backup)
         chunks = await BackupReader(story.one.vault, story.one.index, record).needed()
-        needed[backup] = {place.pack.split("/")[-1] for c in chunks for place in story.one.index.places(c)}
+        needed[backup] = {
+            place.pack.split("/")[-1] for c in chunks for place in story.one.index.places(c)
+        }
     spoil(packs[0], "flip", [])
     packs[1].unlink()
     report = await story.scrubbed()
@@ -241,7 +294,9 @@ async def test_each_fault_names_the_backups_that_need_it_and_packs_that_are_gone
     gone = {backup for backup in story.backups if packs[1].name in needed[backup]}
     assert 0 < len(flipped) < len(story.backups)
     assert costs == {packs[0].name: flipped, GONE: gone}
-    assert sorted(fault.object.split("/")[-1] for fault in report.faults) == sorted(costs), "each of them once"
+    assert sorted(fault.object.split("/")[-1] for fault in report.faults) == sorted(costs), (
+        "each of them once"
+    )
 
 
 async def test_damage_is_told_down_to_the_documents(tmp_path: Path) -> None:
@@ -257,11 +312,15 @@ async def test_damage_is_told_down_to_the_documents(tmp_path: Path) -> None:
     assert report.lost
     told = {}
     for backup in report.lost:
-        told[backup] = await damaged_documents(BackupReader(here.vault, here.index, report.records[backup]))
+        told[backup] = await damaged_documents(
+            BackupReader(here.vault, here.index, report.records[backup])
+        )
     assert any("settings /etc/" in line for lines in told.values() for line in lines)
 
 
-async def test_without_another_copy_it_says_what_is_lost_and_changes_nothing_else(tmp_path: Path) -> None:
+async def test_without_another_copy_it_says_what_is_lost_and_changes_nothing_else(
+    tmp_path: Path,
+) -> None:
     story = Story(tmp_path)
     await story.begin()
     for pack in (tmp_path / "one/packs").rglob("*.fxp"):

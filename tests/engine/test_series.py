@@ -1,4 +1,6 @@
-"""Answers of commands that ran in one script: each comes back as it was written, however the stream is cut."""
+"""Answers of commands that ran in one script: each comes back as it was written, however the stream
+is cut.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,10 @@ class Command:
 
 def commands() -> st.SearchStrategy[Command]:
     # what looks like the beginning of a mark is the hard part
-    pieces = st.lists(st.sampled_from([b"\n", b"5a" * 15, b"\n5a5a", b" 0\n", b"x", b"\0"]) | st.binary(max_size=40))
+    pieces = st.lists(
+        st.sampled_from([b"\n", b"5a" * 15, b"\n5a5a", b" 0\n", b"x", b"\0"])
+        | st.binary(max_size=40)
+    )
     said = st.none() | st.text("abc d", max_size=20).map(str.encode)
     return st.builds(Command, pieces.map(b"".join), st.integers(0, 255), said)
 
@@ -73,7 +78,9 @@ async def answers(written: list[Command], sizes: Sequence[int], lost: int = 0) -
         async for answer in series.answers(len(written), heard):
             kept = b"".join([block async for block in answer.blocks()])
             ended = await answer.ended()
-            found.append(Command(kept, ended.code, ended.errors.encode() if len(found) in heard else None))
+            found.append(
+                Command(kept, ended.code, ended.errors.encode() if len(found) in heard else None)
+            )
     finally:
         await hearing
     return found
@@ -82,11 +89,17 @@ async def answers(written: list[Command], sizes: Sequence[int], lost: int = 0) -
 @given(st.lists(commands(), max_size=5), st.lists(st.integers(1, 70), min_size=1, max_size=4))
 async def test_every_answer_is_what_was_written(written: list[Command], sizes: list[int]) -> None:
     said = [None if one.errors is None else one.errors.strip() for one in written]
-    expected = [Command(one.output, one.code, errors) for one, errors in zip(written, said, strict=True)]
+    expected = [
+        Command(one.output, one.code, errors) for one, errors in zip(written, said, strict=True)
+    ]
     assert await answers(written, sizes) == expected
 
 
-@given(st.lists(commands(), min_size=1, max_size=3), st.lists(st.integers(1, 70), min_size=1), st.integers(1, 30))
+@given(
+    st.lists(commands(), min_size=1, max_size=3),
+    st.lists(st.integers(1, 70), min_size=1),
+    st.integers(1, 30),
+)
 async def test_a_stream_that_ends_early_is_a_connection_that_was_cut(
     written: list[Command], sizes: list[int], lost: int
 ) -> None:
@@ -98,8 +111,12 @@ async def test_what_commands_say_beside_their_output_is_told_of_each(
     install: Install, key_pair: tuple[str, str]
 ) -> None:
     server = install("web-9")
-    words = [["sh", "-c", "echo one >&2; echo two >&2; echo out; exit 3"], ["sh", "-c", "echo not heard >&2"], ["true"],
-             ["sh", "-c", "head -c 300000 /dev/zero; echo long >&2"]]  # fmt: skip
+    words = [
+        ["sh", "-c", "echo one >&2; echo two >&2; echo out; exit 3"],
+        ["sh", "-c", "echo not heard >&2"],
+        ["true"],
+        ["sh", "-c", "head -c 300000 /dev/zero; echo long >&2"],
+    ]
     async with reached(server, Credential("root", private_key=key_pair[0])) as link:
         found = []
         async with link.series(words, heard={0, 2, 3}) as series:

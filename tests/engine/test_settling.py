@@ -36,9 +36,12 @@ async def test_what_is_fresh_or_grows_waits_for_the_next_take(
 ) -> None:
     server = install("web-9")
     keeper = Keeper(
-        vault, "linux-server", place_of(server), Credential("root", private_key=key_pair[0]),
+        vault,
+        "linux-server",
+        place_of(server),
+        Credential("root", private_key=key_pair[0]),
         {"ssh-restart": SSH_RESTART},
-    )  # fmt: skip
+    )
     keeper.kind = load(DUMPS, shipped_text)
     hour = time.time() - 3600
     for name in ("monday.dump", "t*esday.dump", "wednesday.dump"):
@@ -50,7 +53,9 @@ async def test_what_is_fresh_or_grows_waits_for_the_next_take(
         """Writes, and sets the time back, as some programs do."""
         while not ended.wait(0.05):
             server.append("/srv/dumps/wednesday.dump", "more rows")
-            server.write("/srv/dumps/wednesday.dump", server.read("/srv/dumps/wednesday.dump"), modified=hour)
+            server.write(
+                "/srv/dumps/wednesday.dump", server.read("/srv/dumps/wednesday.dump"), modified=hour
+            )
 
     writer = threading.Thread(target=grow)
     writer.start()
@@ -60,9 +65,14 @@ async def test_what_is_fresh_or_grows_waits_for_the_next_take(
         ended.set()
         writer.join()
     assert [path for path in taken.documents["dumps"] if path.endswith("dump")] == [
-        "/srv/dumps/monday.dump", "/srv/dumps/t*esday.dump",
-    ]  # fmt: skip
-    told = [finding.text.split()[0] for finding in taken.head.findings if finding.code == "still-written"]
+        "/srv/dumps/monday.dump",
+        "/srv/dumps/t*esday.dump",
+    ]
+    told = [
+        finding.text.split()[0]
+        for finding in taken.head.findings
+        if finding.code == "still-written"
+    ]
     assert sorted(told) == ["/srv/dumps/thursday.dump", "/srv/dumps/wednesday.dump"]
     assert set(told) <= set(taken.head.left_out)
     for name in ("wednesday", "thursday"):

@@ -1,4 +1,6 @@
-"""The storage appliance: exported, lost, restored onto a fresh one that answers elsewhere, and proved."""
+"""The storage appliance: exported, lost, restored onto a fresh one that answers elsewhere, and
+proved.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ def appliance(place: Place) -> Skerry:
 
 def keeper_of(vault: Vault, appliance: Skerry, *, with_key: bool = True) -> Keeper:
     login = Credential("keeper", password=PASSWORD)
-    return Keeper(vault, "storage-server", spot(appliance), login, {"secret-key": "yes" if with_key else "no"})
+    return Keeper(
+        vault, "storage-server", spot(appliance), login, {"secret-key": "yes" if with_key else "no"}
+    )
 
 
 async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) -> None:
@@ -47,7 +51,9 @@ async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) ->
     sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))
     assert sheet.blockers() == []
     assert sheet.target.address != sheet.after.place.address
-    assert sheet.after.place == Spot(address=appliance.address, account="keeper", key=fresh.fingerprint)
+    assert sheet.after.place == Spot(
+        address=appliance.address, account="keeper", key=fresh.fingerprint
+    )
     assert sheet.restarts == ["Load the export; the appliance then restarts by itself"]
     await keeper.restore(sheet, taken)
     assert sheet.state == "proved", sheet.proof
@@ -55,8 +61,14 @@ async def test_the_whole_story(vault: Vault, appliance: Skerry, place: Place) ->
     counts = {item.name: (item.backup, item.fresh, item.after) for item in sheet.proof.lists}
     assert counts["shares"] == (5, 1, 5)
     assert counts["users"] == (7, 1, 7)
-    # it answers where the sheet said, with the login of the backup, and no longer with the default one
-    fresh.host, fresh.port, fresh.account, fresh.password = appliance.host, appliance.port, "keeper", PASSWORD
+    # it answers where the sheet said, with the login of the backup, and no longer with the default
+    # one
+    fresh.host, fresh.port, fresh.account, fresh.password = (
+        appliance.host,
+        appliance.port,
+        "keeper",
+        PASSWORD,
+    )
     fresh.wait()
     default = Credential("admin", password="admin")
     link = await web.connect(Address(appliance.host, appliance.port), default, fresh.fingerprint)
@@ -74,7 +86,9 @@ async def test_an_export_without_its_key_says_so_when_taken_and_names_what_is_lo
     appliance.lose()
     fresh = place()
     sheet = await keeper.draft(taken, spot(fresh), Credential("admin", password="admin"))
-    assert "lacks-secret-key" in [finding.code for finding in sheet.findings if finding.severity == "warning"]
+    assert "lacks-secret-key" in [
+        finding.code for finding in sheet.findings if finding.severity == "warning"
+    ]
     await keeper.restore(sheet, taken)
     assert sheet.proof is not None
     [passwords] = [item for item in sheet.proof.lists if item.name == "known passwords"]
@@ -100,7 +114,8 @@ async def test_a_load_that_was_begun_and_not_confirmed_is_asked_about_and_never_
     assert gate is not None
     assert (gate.kind, gate.choices) == ("unknown", ["done", "not done"])
     keeper.answer(sheet, "not done")
-    # the connection is cut again in the middle of the same step: the old answer does not count for the new attempt
+    # the connection is cut again in the middle of the same step: the old answer does not count for
+    # the new attempt
     connect = keeper.connect
 
     async def cut(place: Spot, whose: WhoseLogin = "after") -> Link:
@@ -126,8 +141,13 @@ async def test_a_load_that_was_begun_and_not_confirmed_is_asked_about_and_never_
     assert sheet.state == "proved", sheet.proof
 
 
-async def test_the_certificate_is_the_identity_and_a_change_stops_everything(appliance: Skerry) -> None:
-    address, login = Address(appliance.host, appliance.port), Credential("keeper", password=PASSWORD)
+async def test_the_certificate_is_the_identity_and_a_change_stops_everything(
+    appliance: Skerry,
+) -> None:
+    address, login = (
+        Address(appliance.host, appliance.port),
+        Credential("keeper", password=PASSWORD),
+    )
     with pytest.raises(KeyUnknown) as unknown:
         await web.connect(address, login, None)
     assert unknown.value.fields["fingerprint"] == appliance.fingerprint
@@ -142,7 +162,9 @@ async def test_the_certificate_is_the_identity_and_a_change_stops_everything(app
         await web.connect(address, login, appliance.fingerprint)
 
 
-async def test_a_take_of_a_stopped_appliance_fails_with_a_sentence(vault: Vault, appliance: Skerry) -> None:
+async def test_a_take_of_a_stopped_appliance_fails_with_a_sentence(
+    vault: Vault, appliance: Skerry
+) -> None:
     keeper = keeper_of(vault, appliance)
     appliance.stop()
     with pytest.raises(Unreachable, match="cannot be reached by TLS"):

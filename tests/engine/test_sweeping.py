@@ -59,7 +59,9 @@ class World:
 
     async def take(self, documents: dict[str, bytes], sequence: int) -> str:
         await self.here.index.refresh(self.here.vault)
-        backup, _ = await store_backup(self.here.vault, self.here.index, documents, sequence=sequence)
+        backup, _ = await store_backup(
+            self.here.vault, self.here.index, documents, sequence=sequence
+        )
         self.date_files()
         return backup
 
@@ -106,14 +108,23 @@ async def test_what_nothing_keeps_goes_after_the_grace_and_not_before(world: Wor
 async def test_a_held_backup_stays_whatever_the_ladder_says(world: World) -> None:
     backup = await world.take({"/a": CONTENTS[2]}, 1)
     record = await world.here.vault.find_record(backup)
-    note = notes.Note(fact="hold", backup=backup, system="5e" * 16, time="20260301T120000Z", by="x", reason="audit")
+    note = notes.Note(
+        fact="hold",
+        backup=backup,
+        system="5e" * 16,
+        time="20260301T120000Z",
+        by="x",
+        reason="audit",
+    )
     await world.here.vault.write_note(note, record.reference)
     world.pass_time(72)
     assert (await world.sweep({backup: "too old"})).records == []
     assert await all_backups(world.here.vault) == [backup]
 
 
-async def test_one_unreadable_record_stops_the_sweep_before_it_changes_anything(world: World) -> None:
+async def test_one_unreadable_record_stops_the_sweep_before_it_changes_anything(
+    world: World,
+) -> None:
     backup = await world.take({"/a": CONTENTS[2]}, 1)
     await world.take({"/b": CONTENTS[1]}, 2)
     name = world.here.vault.record_name((await world.here.vault.find_record(backup)).reference)
@@ -130,7 +141,9 @@ async def test_only_the_service_named_in_the_header_sweeps(world: World) -> None
         await world.sweep(by="00" * 16)
 
 
-async def test_a_take_that_relied_on_a_pack_condemned_meanwhile_does_not_commit(world: World) -> None:
+async def test_a_take_that_relied_on_a_pack_condemned_meanwhile_does_not_commit(
+    world: World,
+) -> None:
     old = await world.take({"/a": CONTENTS[4]}, 1)
     world.pass_time(72)
     vault = world.here.vault
@@ -141,7 +154,9 @@ async def test_a_take_that_relied_on_a_pack_condemned_meanwhile_does_not_commit(
     assert writer.relies_on(await vault.condemned())
 
 
-async def test_a_record_that_came_although_its_pack_was_condemned_keeps_the_pack(world: World) -> None:
+async def test_a_record_that_came_although_its_pack_was_condemned_keeps_the_pack(
+    world: World,
+) -> None:
     old = await world.take({"/a": CONTENTS[4]}, 1)
     world.pass_time(72)
     vault = world.here.vault
@@ -241,7 +256,10 @@ async def test_a_sweep_may_be_stopped_at_every_point(tmp_path: Path) -> None:
 
 
 moves = st.one_of(
-    st.tuples(st.just("take"), st.dictionaries(st.sampled_from("abc"), st.sampled_from(CONTENTS), min_size=1)),
+    st.tuples(
+        st.just("take"),
+        st.dictionaries(st.sampled_from("abc"), st.sampled_from(CONTENTS), min_size=1),
+    ),
     st.tuples(st.just("copy"), st.integers(0, 5)),
     st.tuples(st.just("hold"), st.integers(0, 5)),
     st.tuples(st.just("expire"), st.integers(0, 5)),
@@ -254,7 +272,9 @@ moves = st.one_of(
 
 
 async def live(story: list[tuple[str, object]], folder: Path) -> None:
-    """Play takes, copies, holds, expiries, sweeps that are cut short, crashes, adoptions against two dictionaries."""
+    """Play takes, copies, holds, expiries, sweeps that are cut short, crashes, adoptions against
+    two dictionaries.
+    """
     world = World(folder)
     await world.begin(second=True)
     here: dict[str, dict[str, bytes]] = {}
@@ -263,7 +283,11 @@ async def live(story: list[tuple[str, object]], folder: Path) -> None:
     held: set[str] = set()
     for number, (what, value) in enumerate(story, start=1):
         known = sorted(here)
-        chosen = known[int(str(value)) % len(known)] if known and what in ("copy", "hold", "expire") else None
+        chosen = (
+            known[int(str(value)) % len(known)]
+            if known and what in ("copy", "hold", "expire")
+            else None
+        )
         if what == "take":
             assert isinstance(value, dict)
             documents = {f"/{path}": data for path, data in value.items()}
@@ -285,7 +309,9 @@ async def live(story: list[tuple[str, object]], folder: Path) -> None:
                 await copy(world.here, world.there, record, MemoryJournal())
                 there[chosen] = here[chosen]
             elif what == "hold" and chosen not in expired:
-                note = notes.Note(fact="hold", backup=chosen, system="5e" * 16, time="20260301T120000Z", by="x")
+                note = notes.Note(
+                    fact="hold", backup=chosen, system="5e" * 16, time="20260301T120000Z", by="x"
+                )
                 await world.here.vault.write_note(note, record.reference)
                 held.add(chosen)
             elif what == "expire":
@@ -323,19 +349,25 @@ async def _adopted(world: World, here: dict[str, dict[str, bytes]], held: set[st
     assert bad == []
     assert {record.reference.backup for record in good} == set(here)
     for record in good:
-        said = notes.merge(list((await found.notes_of(found.record_name(record.reference))).values()))
+        said = notes.merge(
+            list((await found.notes_of(found.record_name(record.reference))).values())
+        )
         assert said.held == (record.reference.backup in held)
         assert await read_back(found, record.reference.backup) == here[record.reference.backup]
 
 
 @settings(max_examples=30)
 @given(st.lists(moves, min_size=2, max_size=14))
-def test_any_story_of_takes_copies_and_sweeps_keeps_what_it_must(story: list[tuple[str, object]]) -> None:
+def test_any_story_of_takes_copies_and_sweeps_keeps_what_it_must(
+    story: list[tuple[str, object]],
+) -> None:
     with tempfile.TemporaryDirectory() as folder:
         anyio.run(live, story, Path(folder))
 
 
-async def test_what_the_far_side_locks_stays_until_the_lock_ends_and_packs_in_use_are_locked_on(world: World) -> None:
+async def test_what_the_far_side_locks_stays_until_the_lock_ends_and_packs_in_use_are_locked_on(
+    world: World,
+) -> None:
     locking = LockingStore(world.here.vault.store, lock=timedelta(days=30), now=lambda: world.clock)
     world.here.vault.store = locking
     old = await world.take({"/a": CONTENTS[4], "/shared": CONTENTS[3]}, 1)
@@ -345,7 +377,9 @@ async def test_what_the_far_side_locks_stays_until_the_lock_ends_and_packs_in_us
     world.pass_time(24 * 20)
     new = await world.take({"/shared": CONTENTS[3]}, 2)
     [newer] = set(await world.here.vault.record_names()) - {record}
-    relied_on = [name for name in world.here.index.packs if locking.locks[name] >= locking.locks[newer]]
+    relied_on = [
+        name for name in world.here.index.packs if locking.locks[name] >= locking.locks[newer]
+    ]
     assert relied_on, "the packs of the new backup are locked as long as its record"
     before = locking.extended
     await world.take({"/shared": CONTENTS[3]}, 3)
@@ -369,7 +403,9 @@ async def test_a_process_that_never_saw_a_pack_asks_the_far_side_for_its_lock(wo
     world.here = Holding(world.here.vault, PackIndex())
     world.pass_time(24 * 40)
     await world.take({"/a": CONTENTS[4]}, 2)
-    assert min(locking.locks[name] for name in world.here.index.packs) > world.clock + timedelta(days=29)
+    assert min(locking.locks[name] for name in world.here.index.packs) > world.clock + timedelta(
+        days=29
+    )
 
 
 @pytest.mark.parametrize("days", [365, -365])

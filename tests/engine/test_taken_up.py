@@ -1,4 +1,6 @@
-"""Restores onto fresh machines that lose their worker at every step, are taken up again each time, and end proved."""
+"""Restores onto fresh machines that lose their worker at every step, are taken up again each time,
+and end proved.
+"""
 
 from __future__ import annotations
 
@@ -27,11 +29,15 @@ Install = Callable[..., LinuxServer]
 
 
 class Mortal(Keeper):
-    """A keeper whose restores die where they would save their sheet, once at every ``every``-th place."""
+    """A keeper whose restores die where they would save their sheet, once at every ``every``-th
+    place.
+    """
 
     every = 1
 
-    async def restore_to_the_end(self, sheet: Sheet, taken: Taken, answer: Callable[[Sheet], str]) -> tuple[Sheet, int]:
+    async def restore_to_the_end(
+        self, sheet: Sheet, taken: Taken, answer: Callable[[Sheet], str]
+    ) -> tuple[Sheet, int]:
         """The sheet as it was saved last, and how often the restore died on the way."""
         died: set[tuple[str, ...]] = set()
         seen: set[tuple[str, ...]] = set()
@@ -64,7 +70,9 @@ def mortal(keeper: Keeper) -> Mortal:
     return Mortal(keeper.vault, keeper.kind_name, keeper.place, keeper.login, keeper.settings)
 
 
-async def lost_and_restored(keeper: Mortal, taken: Taken, fresh: LinuxServer, private: str) -> tuple[Sheet, int]:
+async def lost_and_restored(
+    keeper: Mortal, taken: Taken, fresh: LinuxServer, private: str
+) -> tuple[Sheet, int]:
     sheet = await keeper.draft(taken, place_of(fresh), Credential("root", private_key=private))
     assert sheet.blockers() == []
 
@@ -77,7 +85,9 @@ async def lost_and_restored(keeper: Mortal, taken: Taken, fresh: LinuxServer, pr
         return gate.choices[0]  # of what is not known to be done: it was done, and only not saved
 
     done, deaths = await keeper.restore_to_the_end(sheet, taken, answer)
-    assert done.state == "proved", [item for item in done.proof.lists if item.missing] if done.proof else done
+    assert done.state == "proved", (
+        [item for item in done.proof.lists if item.missing] if done.proof else done
+    )
     return done, deaths
 
 
@@ -90,7 +100,9 @@ async def test_a_linux_server_with_another_key_and_other_accounts(
     keeper = Mortal(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
     taken = await keeper.take()
     server.lose()
-    private, public = new_key_pair("fresh-root")  # the fresh machine knows another login, and shows another host key
+    private, public = new_key_pair(
+        "fresh-root"
+    )  # the fresh machine knows another login, and shows another host key
     fresh = install("debian", public)
     done, deaths = await lost_and_restored(keeper, taken, fresh, private)
     assert deaths >= 2 * (len(done.steps) - 2)
@@ -101,10 +113,17 @@ async def test_a_linux_server_with_another_key_and_other_accounts(
 
 @pytest.mark.parametrize("story", STORIES, ids=lambda story: story.kind)
 async def test_a_real_system(
-    story: Story, vault: Vault, install: Install, key_pair: tuple[str, str], request: pytest.FixtureRequest
+    story: Story,
+    vault: Vault,
+    install: Install,
+    key_pair: tuple[str, str],
+    request: pytest.FixtureRequest,
 ) -> None:
     if shutil.which(PROGRAMS[story.kind], path="/usr/bin:/usr/sbin") is None:
-        pytest.skip(f"SKIPPED: {PROGRAMS[story.kind]} is not installed, so the kind {story.kind} is not proved")
+        pytest.skip(
+            f"SKIPPED: {PROGRAMS[story.kind]} is not installed, so the kind {story.kind} is not"
+            " proved"
+        )
     server = install("web-9")
     story.install(server)
     story.configure(server)
@@ -124,7 +143,9 @@ async def test_a_real_system(
             await anyio.sleep(0.2)
 
 
-async def test_an_appliance_that_answers_elsewhere_afterwards(vault: Vault, place: Callable[[], Skerry]) -> None:
+async def test_an_appliance_that_answers_elsewhere_afterwards(
+    vault: Vault, place: Callable[[], Skerry]
+) -> None:
     appliance = place()
     appliance.configure("quay", "keeper", PASSWORD)
     login = Credential("keeper", password=PASSWORD)

@@ -53,10 +53,15 @@ async def read_all(source: AsyncIterator[bytes]) -> list[tuple[str, bytes]]:
 
 @settings(max_examples=25)
 @given(
-    st.lists(st.tuples(st.from_regex(r"[a-z]{1,20}", fullmatch=True), st.binary(max_size=3000)), max_size=8),
+    st.lists(
+        st.tuples(st.from_regex(r"[a-z]{1,20}", fullmatch=True), st.binary(max_size=3000)),
+        max_size=8,
+    ),
     st.integers(1, 5000),
 )
-def test_members_come_whole_however_the_stream_arrives(entries: list[tuple[str, bytes]], size: int) -> None:
+def test_members_come_whole_however_the_stream_arrives(
+    entries: list[tuple[str, bytes]], size: int
+) -> None:
     data = tar_of([(tarfile.TarInfo(name), content) for name, content in entries])
     assert anyio.run(read_all, in_pieces(data, size)) == entries
 
@@ -161,7 +166,9 @@ class LyingShell:
         return None
 
 
-def member(name: str, kind: bytes = tarfile.REGTYPE, link: str = "") -> tuple[tarfile.TarInfo, bytes]:
+def member(
+    name: str, kind: bytes = tarfile.REGTYPE, link: str = ""
+) -> tuple[tarfile.TarInfo, bytes]:
     info = tarfile.TarInfo(name)
     info.type, info.linkname = kind, link
     return info, b"content" if kind == tarfile.REGTYPE else b""
@@ -204,11 +211,15 @@ async def test_names_with_control_characters_are_kept_and_shown_harmlessly() -> 
 
 
 @given(
-    st.from_regex(rb"/etc/[^\0/]{1,60}", fullmatch=True).filter(lambda raw: raw[5:] not in (b".", b"..")),
+    st.from_regex(rb"/etc/[^\0/]{1,60}", fullmatch=True).filter(
+        lambda raw: raw[5:] not in (b".", b"..")
+    ),
     st.integers(0, 0o7777),
     st.integers(0, 2**31),
 )
-def test_a_head_written_for_a_target_reads_back_as_the_same_document(raw: bytes, mode: int, modified: int) -> None:
+def test_a_head_written_for_a_target_reads_back_as_the_same_document(
+    raw: bytes, mode: int, modified: int
+) -> None:
     document = Document(
         path=raw.decode("utf-8", "replace"),
         raw_path=base64.b64encode(raw).decode(),
@@ -219,7 +230,9 @@ def test_a_head_written_for_a_target_reads_back_as_the_same_document(raw: bytes,
         modified=modified,
         size=0,
     )
-    with tarfile.open(fileobj=io.BytesIO(tar_head(document) + bytes(1024)), encoding="utf-8") as archive:
+    with tarfile.open(
+        fileobj=io.BytesIO(tar_head(document) + bytes(1024)), encoding="utf-8"
+    ) as archive:
         [info] = archive.getmembers()
     assert os.fsencode(info.name) == raw.lstrip(b"/")
     assert (info.mode, info.uid, info.gid, info.mtime) == (mode, 1001, 1002, modified)
@@ -244,17 +257,24 @@ async def test_sizes_that_cannot_be_are_damage(lie: str) -> None:
     if lie == "negative":
         data = head("etc/a", size=-512).tobuf(tarfile.GNU_FORMAT)
     else:
-        data = head("etc/a", size=512, pax_headers={"GNU.sparse.map": "0,1", "GNU.sparse.size": "9"}).tobuf(
-            tarfile.PAX_FORMAT
-        )
+        data = head(
+            "etc/a", size=512, pax_headers={"GNU.sparse.map": "0,1", "GNU.sparse.size": "9"}
+        ).tobuf(tarfile.PAX_FORMAT)
     with pytest.raises(Damaged):
         await read_all(in_pieces(data + bytes(4096), 512))
 
 
-async def test_a_file_from_before_1970_keeps_its_time_and_a_name_that_may_be_cut_off_is_not_kept() -> None:
-    infos = [head("etc/old", mtime=-86_400, uname="root", gname="g" * 40), head("etc/at-the-limit", uname="u" * 32)]
+async def test_a_file_from_before_1970_keeps_its_time_and_a_name_that_may_be_cut_is_not_kept() -> (
+    None
+):
+    infos = [
+        head("etc/old", mtime=-86_400, uname="root", gname="g" * 40),
+        head("etc/at-the-limit", uname="u" * 32),
+    ]
     capture = Capture(LINUX, {}, Machine(id="m", product="debian", version="12"))
     stream = b"".join(info.tobuf(tarfile.GNU_FORMAT) for info in infos) + bytes(1024)
-    old, other = [found.document async for found in read_documents(LyingShell(stream), capture, ["settings"])]
+    old, other = [
+        found.document async for found in read_documents(LyingShell(stream), capture, ["settings"])
+    ]
     assert (old.modified, old.owner, old.group) == (-86_400, "root", None)
     assert (other.owner, other.uid) == (None, 0)

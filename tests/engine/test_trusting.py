@@ -1,4 +1,6 @@
-"""Files with the inode, size and times they had are not read again, and what changed is never missed."""
+"""Files with the inode, size and times they had are not read again, and what changed is never
+missed.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ def server(install: Install) -> LinuxServer:
 
 
 @pytest.fixture
-def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch) -> Keeper:
+def keeper(
+    vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
+) -> Keeper:
     monkeypatch.setattr(surveying, "_TOO_FRESH", -5)  # a test does not wait until its files are old
     login = Credential("root", private_key=key_pair[0])
     return Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
@@ -67,7 +71,9 @@ async def content(keeper: Keeper, taken: Taken) -> dict[str, bytes]:
     return await read_back(keeper.vault, taken.reference.backup)
 
 
-async def test_the_second_night_takes_over_what_has_not_moved(keeper: Keeper, server: LinuxServer) -> None:
+async def test_the_second_night_takes_over_what_has_not_moved(
+    keeper: Keeper, server: LinuxServer
+) -> None:
     first, over = await trusting_take(keeper)
     assert (over, first.reference.read_whole) == (0, first.reference.time)
     second, over = await trusting_take(keeper)
@@ -118,8 +124,11 @@ async def test_whatever_changes_is_read(keeper: Keeper, server: LinuxServer, way
     else:
         assert held[BLOB] == file.read_bytes()
         assert ("/etc/ferry/new page" in held) == (way == "new")
-    documents = {document.path: document for part in (await (await keeper.reader(taken)).head()).parts
-                 async for document in (await keeper.reader(taken)).documents(part)}  # fmt: skip
+    documents = {
+        document.path: document
+        for part in (await (await keeper.reader(taken)).head()).parts
+        async for document in (await keeper.reader(taken)).documents(part)
+    }
     if way == "mode":
         assert documents[BLOB].mode == 0o600
 
@@ -161,7 +170,9 @@ async def test_a_file_that_goes_between_the_look_and_the_reading_costs_one_whole
 ) -> None:
     await trusting_take(keeper)
     monkeypatch.setattr(
-        surveying, "_STAMPS", surveying._STAMPS.replace("exec ", "") + "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'"
+        surveying,
+        "_STAMPS",
+        surveying._STAMPS.replace("exec ", "") + "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'",
     )
     taken, over = await trusting_take(keeper)
     assert over == 0
@@ -175,7 +186,9 @@ class Counting:
         self.tars = 0
         stream = SshLink.stream
 
-        def counted(link: SshLink, words: list[str], **more: Any) -> AbstractAsyncContextManager[Running]:
+        def counted(
+            link: SshLink, words: list[str], **more: Any
+        ) -> AbstractAsyncContextManager[Running]:
             self.tars += words[0] == "tar"
             return stream(link, words, **more)
 
@@ -195,19 +208,31 @@ async def test_a_file_of_two_parts_is_in_both(
     keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     counting = Counting(monkeypatch)
-    more = '[[part]]\nname = "ferry"\ntitle = "The ferry"\n\n[[part.source]]\nfiles = ["/etc/ferry/*"]\n\n[census]'
+    more = (
+        '[[part]]\nname = "ferry"\ntitle = "The ferry"\n\n[[part.source]]\nfiles ='
+        ' ["/etc/ferry/*"]\n\n[census]'
+    )
     text = shipped_text("linux-server").replace("[census]", more, 1)
     keeper.kind = load(text, shipped_text)
-    keeper.kind_file = KindFile(name="linux-server", version=keeper.kind.version, text=whole(text, shipped_text))
+    keeper.kind_file = KindFile(
+        name="linux-server", version=keeper.kind.version, text=whole(text, shipped_text)
+    )
     for tars in (2, 3):  # no tar gives a file twice; the second night reads none of both
         taken, _over = await trusting_take(keeper)
         assert BLOB in taken.documents["settings"]
         assert taken.documents["ferry"] == {
-            path: told for path, told in taken.documents["settings"].items() if path.startswith("/etc/ferry/")
+            path: told
+            for path, told in taken.documents["settings"].items()
+            if path.startswith("/etc/ferry/")
         }
         assert counting.tars == tars
     strange = os.fsencode(server.folder / "etc/ferry") + b"/caf\xe9"
     Path(os.fsdecode(strange)).write_bytes(b"no UTF-8\n")
     taken, _over = await trusting_take(keeper)
-    assert len([path for path in taken.documents["ferry"] if path.startswith("/etc/ferry/caf")]) == 1
-    assert len([path for path in taken.documents["settings"] if path.startswith("/etc/ferry/caf")]) == 1
+    assert (
+        len([path for path in taken.documents["ferry"] if path.startswith("/etc/ferry/caf")]) == 1
+    )
+    assert (
+        len([path for path in taken.documents["settings"] if path.startswith("/etc/ferry/caf")])
+        == 1
+    )

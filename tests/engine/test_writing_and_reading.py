@@ -22,7 +22,11 @@ from fennox.testing.stores import FailingStore, ForgetfulStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import CHEAP, PASSPHRASE, fixed_now, make_vault
 
-DOCUMENTS = {"/etc/hosts": b"127.0.0.1 localhost\n", "/etc/big": os.urandom(700_000), "/etc/empty": b""}
+DOCUMENTS = {
+    "/etc/hosts": b"127.0.0.1 localhost\n",
+    "/etc/big": os.urandom(700_000),
+    "/etc/empty": b"",
+}
 
 
 async def test_what_was_stored_is_read_back_with_the_passphrase_alone(vault: Vault) -> None:
@@ -55,7 +59,9 @@ async def test_an_unchanged_backup_is_one_object_after_a_restart_too(vault: Vaul
 async def test_content_under_random_keys_is_not_shared(vault: Vault) -> None:
     index = PackIndex()
     await store_backup(vault, index, {"/etc/shadow": b"x" * 1000}, apart=True)
-    backup, written = await store_backup(vault, index, {"/etc/shadow": b"x" * 1000}, apart=True, sequence=2)
+    backup, written = await store_backup(
+        vault, index, {"/etc/shadow": b"x" * 1000}, apart=True, sequence=2
+    )
     assert written.chunks > 0
     assert await read_back(vault, backup) == {"/etc/shadow": b"x" * 1000}
 
@@ -69,7 +75,9 @@ async def test_a_manifest_of_many_documents_stays_behind_a_small_record(vault: V
 
 
 @pytest.mark.parametrize("puts", [0, 1, 2])
-async def test_a_run_that_dies_leaves_no_record_and_the_next_one_succeeds(store_folder: Path, puts: int) -> None:
+async def test_a_run_that_dies_leaves_no_record_and_the_next_one_succeeds(
+    store_folder: Path, puts: int
+) -> None:
     vault = await make_vault(store_folder)
     whole = vault.store
     vault.store = FailingStore(whole, after=puts)
@@ -156,17 +164,25 @@ async def test_a_pack_found_damaged_while_reading_is_out_of_reuse_and_the_next_b
 async def test_condemned_packs_are_absent_for_a_new_backup(vault: Vault) -> None:
     index = PackIndex()
     await store_backup(vault, index, DOCUMENTS)
-    condemned = [found.name.rsplit("/", 1)[-1].removesuffix(".fxp") async for found in vault.store.list("packs/")]
-    sweep = sweeps.Sweep(stage="condemned", time="20260302T000000Z", by="t", condemned=condemned, removed=[])
+    condemned = [
+        found.name.rsplit("/", 1)[-1].removesuffix(".fxp")
+        async for found in vault.store.list("packs/")
+    ]
+    sweep = sweeps.Sweep(
+        stage="condemned", time="20260302T000000Z", by="t", condemned=condemned, removed=[]
+    )
     await vault.store.put(
-        sweeps.name("20260302T000000Z", "00aa"), sweeps.encode(sweep, vault.secret, vault.id, vault.salt())
+        sweeps.name("20260302T000000Z", "00aa"),
+        sweeps.encode(sweep, vault.secret, vault.id, vault.salt()),
     )
     vault.now = lambda: fixed_now().replace(month=4)
     _, written = await store_backup(vault, index, DOCUMENTS, sequence=2)
     assert written.chunks >= 3
 
 
-async def test_a_record_under_another_name_or_with_a_changed_byte_is_damage(vault: Vault, store_folder: Path) -> None:
+async def test_a_record_under_another_name_or_with_a_changed_byte_is_damage(
+    vault: Vault, store_folder: Path
+) -> None:
     await store_backup(vault, PackIndex(), DOCUMENTS)
     [name] = await vault.record_names()
     data = bytearray((store_folder / name).read_bytes())
@@ -185,16 +201,26 @@ async def test_a_store_is_not_made_over_another(vault: Vault) -> None:
         await vaults.create(vault.store, keys, sweeper="s", slots=[], now=fixed_now)
 
 
-async def test_a_header_that_the_service_did_not_write_stops_it(vault: Vault, store_folder: Path) -> None:
+async def test_a_header_that_the_service_did_not_write_stops_it(
+    vault: Vault, store_folder: Path
+) -> None:
     pinned = headers.encode(vault.header)
-    other = vault.header.model_copy(update={"revision": 2}).signed(vault.secret, vault.opening_key())
+    other = vault.header.model_copy(update={"revision": 2}).signed(
+        vault.secret, vault.opening_key()
+    )
     await vault.store.put(headers.name(other), headers.encode(other))
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await vaults.open_pinned(FolderStore(store_folder), pinned=pinned, held=vault.held, opening=None, now=fixed_now)
+        await vaults.open_pinned(
+            FolderStore(store_folder), pinned=pinned, held=vault.held, opening=None, now=fixed_now
+        )
 
 
-async def test_a_header_signed_while_the_store_was_away_is_written_when_it_is_opened(vault: Vault) -> None:
-    newer = vault.header.model_copy(update={"revision": 2}).signed(vault.secret, vault.opening_key())
+async def test_a_header_signed_while_the_store_was_away_is_written_when_it_is_opened(
+    vault: Vault,
+) -> None:
+    newer = vault.header.model_copy(update={"revision": 2}).signed(
+        vault.secret, vault.opening_key()
+    )
     opened = await vaults.open_pinned(
         vault.store, pinned=headers.encode(newer), held=vault.held, opening=None, now=fixed_now
     )
@@ -204,16 +230,22 @@ async def test_a_header_signed_while_the_store_was_away_is_written_when_it_is_op
 
 async def test_only_the_last_three_headers_stay(vault: Vault) -> None:
     for revision in range(2, 7):
-        header = vault.header.model_copy(update={"revision": revision}).signed(vault.secret, vault.opening_key())
+        header = vault.header.model_copy(update={"revision": revision}).signed(
+            vault.secret, vault.opening_key()
+        )
         await vault.store.put(headers.name(header), headers.encode(header))
     await vaults.forget_old_headers(vault)
     left = [headers.decode(data).revision for data in await vaults.read_headers(vault.store)]
     assert sorted(left) == [4, 5, 6]
 
 
-async def test_headers_that_a_withdrawn_passphrase_opens_go_at_once_and_others_stay(vault: Vault) -> None:
+async def test_headers_that_a_withdrawn_passphrase_opens_go_at_once_and_others_stay(
+    vault: Vault,
+) -> None:
     keys = NewKeys(vault.opening_key(), vault.secret)
-    other = headers.new_slot(keys, "another", label="other", since="20260301T120000Z", costs=CHEAP, random=token_bytes)
+    other = headers.new_slot(
+        keys, "another", label="other", since="20260301T120000Z", costs=CHEAP, random=token_bytes
+    )
     both = vault.header.model_copy(update={"revision": 2, "slots": [*vault.header.slots, other]})
     both = both.signed(vault.secret, vault.opening_key())
     await vault.store.put(headers.name(both), headers.encode(both))

@@ -29,12 +29,23 @@ def new_keys(suite: SuiteName = CLASSIC) -> NewKeys:
 
 
 async def holding(
-    folder: Path, keys: NewKeys, now: Callable[[], datetime], *, plain_names: bool = True, apart: bool = False
+    folder: Path,
+    keys: NewKeys,
+    now: Callable[[], datetime],
+    *,
+    plain_names: bool = True,
+    apart: bool = False,
 ) -> Holding:
     """A new store in ``folder``, made if it is not there."""
     folder.mkdir(exist_ok=True)
-    slot = headers.new_slot(keys, PASSPHRASE, label="safe", since="20260301T120000Z", costs=CHEAP,
-                            random=secrets.token_bytes)  # fmt: skip
+    slot = headers.new_slot(
+        keys,
+        PASSPHRASE,
+        label="safe",
+        since="20260301T120000Z",
+        costs=CHEAP,
+        random=secrets.token_bytes,
+    )
     vault = await vaults.create(
         FolderStore(folder), keys, sweeper=SERVICE, slots=[slot], now=now, plain_names=plain_names
     )
@@ -44,16 +55,31 @@ async def holding(
 
 
 async def begin_generation(vault: Vault, old: NewKeys, phrase: str) -> tuple[Vault, Slot]:
-    """The store with a second key generation that has just begun, and the slot that headers of the first one get."""
+    """The store with a second key generation that has just begun, and the slot that headers of the
+    first one get.
+    """
     new = headers.new_keys(old.secret.key_set, 2, old.opening.suite, secrets.token_bytes)
     slots = [
-        headers.new_slot(pair, phrase, label="new", since="20260302T120000Z", costs=CHEAP, random=secrets.token_bytes)
+        headers.new_slot(
+            pair,
+            phrase,
+            label="new",
+            since="20260302T120000Z",
+            costs=CHEAP,
+            random=secrets.token_bytes,
+        )
         for pair in (old, new)
     ]
-    header = headers.new_header(new, store=vault.id, written="20260302T120000Z", sweeper=SERVICE, slots=[slots[1]])
+    header = headers.new_header(
+        new, store=vault.id, written="20260302T120000Z", sweeper=SERVICE, slots=[slots[1]]
+    )
     await vault.store.put(headers.name(header), headers.encode(header))
-    chain = {2: generations.seal_previous(old.opening, new.opening.seal_key(), old.secret.key_set, 2)}
-    begun = replace(vault, header=header, held={1: old.secret, 2: new.secret}, openings={}, chain=chain)
+    chain = {
+        2: generations.seal_previous(old.opening, new.opening.seal_key(), old.secret.key_set, 2)
+    }
+    begun = replace(
+        vault, header=header, held={1: old.secret, 2: new.secret}, openings={}, chain=chain
+    )
     begun.unlock(new.opening)
     return begun, slots[0]
 

@@ -1,7 +1,8 @@
-"""A process that takes, copies and sweeps without end, for a test that kills it: ``victim.py FOLDER SEED``.
+"""A process that takes, copies and sweeps without end, for a test that kills it: ``victim.py FOLDER
+SEED``.
 
-It says each thing it is sure of in a line: ``took ID``, ``copied ID``, ``expired ID``. What a backup holds follows from
-its id, so that whoever hears the line knows what must come back.
+It says each thing it is sure of in a line: ``took ID``, ``copied ID``, ``expired ID``. What a
+backup holds follows from its id, so that whoever hears the line knows what must come back.
 """
 
 from __future__ import annotations
@@ -28,7 +29,10 @@ KEPT = 3
 def contents(name: str) -> dict[str, bytes]:
     """A document that changes with the backup, some that come again, one that never changes."""
     chance = random.Random(name)
-    shared = {f"/s{number}": random.Random(number).randbytes(70_000) for number in chance.sample(range(5), 2)}
+    shared = {
+        f"/s{number}": random.Random(number).randbytes(70_000)
+        for number in chance.sample(range(5), 2)
+    }
     return {"/own": chance.randbytes(chance.randrange(200_000)), "/same": b"same" * 9000, **shared}
 
 
@@ -37,7 +41,10 @@ async def open_pair(folder: Path, now: datetime) -> tuple[Holding, Holding]:
         return now
 
     one, two = [
-        Holding(await vaults.open_with_passphrase(FolderStore(folder / name), PASSPHRASE, clock), PackIndex())
+        Holding(
+            await vaults.open_with_passphrase(FolderStore(folder / name), PASSPHRASE, clock),
+            PackIndex(),
+        )
         for name in ("one", "two")
     ]
     return one, two
@@ -58,7 +65,9 @@ async def live(folder: Path, seed: int) -> None:
         number += 1
         one, two = await open_pair(folder, now)
         name = f"{seed}-{number}"
-        backup, _ = await store_backup(one.vault, one.index, contents(name), name=name, sequence=seed * 10_000 + number)
+        backup, _ = await store_backup(
+            one.vault, one.index, contents(name), name=name, sequence=seed * 10_000 + number
+        )
         say("took", backup, name)
         if chance.random() < 0.6:
             await copy(one, two, await one.vault.find_record(backup), MemoryJournal())

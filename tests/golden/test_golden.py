@@ -1,4 +1,6 @@
-"""Stores written by earlier versions stay readable for ever: by the engine and by today's offline reader."""
+"""Stores written by earlier versions stay readable for ever: by the engine and by today's offline
+reader.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,11 @@ async def documents_of(vault: Vault, backup: str) -> list[Document]:
     index = PackIndex()
     await index.refresh(vault)
     reader = BackupReader(vault, index, await vault.find_record(backup))
-    return [document for part in (await reader.head()).parts async for document in reader.documents(part)]
+    return [
+        document
+        for part in (await reader.head()).parts
+        async for document in reader.documents(part)
+    ]
 
 
 @pytest.mark.parametrize("reader", ["then", "now"])
@@ -62,7 +68,11 @@ def test_a_golden_store_is_checked_by_the_reader_of_its_day_and_of_today(
 ) -> None:
     phrase = tmp_path / "phrase"
     phrase.write_text(PASSPHRASE)
-    script = folder / "rescue.py" if reader == "then" else Path(vaults.__file__).parent.parent / "rescue.py"
+    script = (
+        folder / "rescue.py"
+        if reader == "then"
+        else Path(vaults.__file__).parent.parent / "rescue.py"
+    )
     hybrid = b"mlkem" in next((folder / "header").iterdir()).read_bytes()
     python = sys.executable if hybrid else DEBIAN_PYTHON  # Debian 12 has no ML-KEM
     done = subprocess.run(
@@ -71,7 +81,9 @@ def test_a_golden_store_is_checked_by_the_reader_of_its_day_and_of_today(
         text=True,
         check=False,
     )
-    counted = "3 backups with 9 documents" if folder.name in EARLY else "4 backups with 12 documents"
+    counted = (
+        "3 backups with 9 documents" if folder.name in EARLY else "4 backups with 12 documents"
+    )
     assert (done.returncode, counted in done.stderr) == (0, True), done.stderr
 
 
@@ -80,8 +92,14 @@ def test_a_golden_store_is_read_by_a_reader_that_was_written_from_the_page(folde
     reader = Path(__file__).parents[1] / "core/second_reader.mjs"
     words = ["node", str(reader), "store", str(folder), PASSPHRASE]
     told = json.loads(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
-    first, second = [{path: blake2b_256(data) for path, data in made.items()} for made in (FIRST, SECOND)]
-    odd = {} if folder.name in EARLY else {"odd": {document.path: blake2b_256(b"") for document in ODD}}
+    first, second = [
+        {path: blake2b_256(data) for path, data in made.items()} for made in (FIRST, SECOND)
+    ]
+    odd = (
+        {}
+        if folder.name in EARLY
+        else {"odd": {document.path: blake2b_256(b"") for document in ODD}}
+    )
     assert told == {"first": first, "second": second, "apart": second, **odd}
 
 

@@ -38,18 +38,27 @@ def server(install: object) -> LinuxServer:
 
 @pytest.fixture
 def longest(request: pytest.FixtureRequest) -> float:
-    """Seconds that somebody may wait while others do their worst; held with ``--crowds``, when nothing else runs."""
+    """Seconds that somebody may wait while others do their worst; held with ``--crowds``, when
+    nothing else runs.
+    """
     return 1 if request.config.getoption("--crowds") else 60
 
 
 def enrol(
-    service: Service, server: LinuxServer, private_key: str, *, custody: str = "kept", kind: str = "linux-server"
+    service: Service,
+    server: LinuxServer,
+    private_key: str,
+    *,
+    custody: str = "kept",
+    kind: str = "linux-server",
 ) -> None:
     """A store, a login and the system, as a user would make them."""
     folder = service.folder / "attic"
     folder.mkdir(exist_ok=True)
     with service.client() as client:
-        client.add_store(NewStore(name="attic", address=str(folder), passphrase=PASSPHRASE, custody=custody))
+        client.add_store(
+            NewStore(name="attic", address=str(folder), passphrase=PASSPHRASE, custody=custody)
+        )
         client.add_login(NewLogin(name="quay-root", account="root", private_key=private_key))
         client.add_system(
             NewSystem(

@@ -62,25 +62,70 @@ async def add_store(context: Context, name: str = "attic") -> str:
     store = secrets.token_hex(16)
     async with context.session() as session:
         if await session.get(KeySet, ("k" * 32, 1)) is None:
-            session.add(KeySet(id="k" * 32, generation=1, name="main", custody="kept", suite="x", created=START,
-                               sealed_write_secret=b"", sealed_opening_key=None))  # fmt: skip
-        session.add(StoreRow(id=store, name=name, address=f"/nowhere/{name}", key_set="k" * 32, generation=1,
-                             header="{}", header_digest="", created=START))  # fmt: skip
+            session.add(
+                KeySet(
+                    id="k" * 32,
+                    generation=1,
+                    name="main",
+                    custody="kept",
+                    suite="x",
+                    created=START,
+                    sealed_write_secret=b"",
+                    sealed_opening_key=None,
+                )
+            )
+        session.add(
+            StoreRow(
+                id=store,
+                name=name,
+                address=f"/nowhere/{name}",
+                key_set="k" * 32,
+                generation=1,
+                header="{}",
+                header_digest="",
+                created=START,
+            )
+        )
     return store
 
 
 async def add_system(
-    context: Context, name: str, *, site: str = "", labels: list[str] | None = None, id: str | None = None
+    context: Context,
+    name: str,
+    *,
+    site: str = "",
+    labels: list[str] | None = None,
+    id: str | None = None,
 ) -> str:
     system = id or secrets.token_hex(16)
     async with context.session() as session:
-        login = Login(id=secrets.token_hex(16), name=f"login-{name}", account="root", proves_by="key",
-                      sealed_secret=b"", changed=START)  # fmt: skip
+        login = Login(
+            id=secrets.token_hex(16),
+            name=f"login-{name}",
+            account="root",
+            proves_by="key",
+            sealed_secret=b"",
+            changed=START,
+        )
         session.add(login)
         await session.flush()
-        session.add(System(id=system, name=name, folder=f"{name}-x", kind="linux-server", address=f"{name}:22",
-                           login_id=login.id, key="SHA256:x", site=site, labels=labels or [], settings={},
-                           machine=None, version=1, created=START))  # fmt: skip
+        session.add(
+            System(
+                id=system,
+                name=name,
+                folder=f"{name}-x",
+                kind="linux-server",
+                address=f"{name}:22",
+                login_id=login.id,
+                key="SHA256:x",
+                site=site,
+                labels=labels or [],
+                settings={},
+                machine=None,
+                version=1,
+                created=START,
+            )
+        )
     return system
 
 
@@ -105,10 +150,19 @@ ORDERS: dict[str, RunOrder] = {
 
 async def add_routine(context: Context, store: str, **changes: object) -> str:
     values: dict[str, object] = {
-        "id": secrets.token_hex(16), "name": "nightly", "systems": "all", "when": "every day at 02:40", "zone": "UTC",
-        "store_id": store, "ladder": "daily for 3 days, always 1", "mode": "on", "parts": None, "version": 1,
-        "created": START, "decided_until": START,
-    }  # fmt: skip
+        "id": secrets.token_hex(16),
+        "name": "nightly",
+        "systems": "all",
+        "when": "every day at 02:40",
+        "zone": "UTC",
+        "store_id": store,
+        "ladder": "daily for 3 days, always 1",
+        "mode": "on",
+        "parts": None,
+        "version": 1,
+        "created": START,
+        "decided_until": START,
+    }
     async with context.session() as session:
         session.add(Routine(**{**values, **changes}))
     return str({**values, **changes}["id"])
@@ -119,11 +173,29 @@ async def add_backup(
 ) -> str:
     backup = secrets.token_hex(16)
     values: dict[str, object] = {
-        "id": backup, "system_id": system, "run_id": "r", "routine_id": None, "name": "", "note": "",
-        "purpose": "backup", "kind": "linux-server", "time": time, "sequence": sequence, "digest": "", "parts": [],
-        "documents": 1, "size": 1, "new_bytes": 1, "unchanged": False, "partial": False, "account": "root",
-        "machine": {"id": "m", "product": "debian", "version": "12"}, "census": {}, "findings": [], "left_out": [],
-    }  # fmt: skip
+        "id": backup,
+        "system_id": system,
+        "run_id": "r",
+        "routine_id": None,
+        "name": "",
+        "note": "",
+        "purpose": "backup",
+        "kind": "linux-server",
+        "time": time,
+        "sequence": sequence,
+        "digest": "",
+        "parts": [],
+        "documents": 1,
+        "size": 1,
+        "new_bytes": 1,
+        "unchanged": False,
+        "partial": False,
+        "account": "root",
+        "machine": {"id": "m", "product": "debian", "version": "12"},
+        "census": {},
+        "findings": [],
+        "left_out": [],
+    }
     async with context.session() as session:
         values |= changes
         session.add(Backup(**values))

@@ -1,4 +1,5 @@
-"""A crowd of callers, as a program of its own: what it costs itself must not slow whoever measures the others.
+"""A crowd of callers, as a program of its own: what it costs itself must not slow whoever measures
+the others.
 
     python -m tests.service.crowd sign-in ADDRESS COUNT PASSWORD
     python -m tests.service.crowd follow ADDRESS COUNT RUN TOKEN
@@ -22,7 +23,11 @@ async def sign_in(address: str, count: int, password: str) -> list[int | str]:
     codes: list[int | str] = []
 
     async def one(client: httpx.AsyncClient, number: int) -> None:
-        wanted = {"user": "harbour-admin" if number % 2 else f"nobody-{number}", "password": password, "token": True}
+        wanted = {
+            "user": "harbour-admin" if number % 2 else f"nobody-{number}",
+            "password": password,
+            "token": True,
+        }
         try:
             codes.append((await client.post(f"{address}/api/v1/session", json=wanted)).status_code)
         except httpx.HTTPError as error:
@@ -41,7 +46,9 @@ async def follow(address: str, count: int, run: str, token: str) -> int:
         nonlocal told
         known = {"authorization": f"Bearer {token}"}
         try:
-            async with client.stream("GET", f"{address}/api/v1/runs/{run}/events", headers=known) as stream:
+            async with client.stream(
+                "GET", f"{address}/api/v1/runs/{run}/events", headers=known
+            ) as stream:
                 async for line in stream.aiter_lines():
                     told += line == "event: run"
         except httpx.HTTPError:
@@ -57,11 +64,15 @@ async def follow(address: str, count: int, run: str, token: str) -> int:
 
 
 def _client(count: int) -> httpx.AsyncClient:
-    return httpx.AsyncClient(trust_env=False, timeout=120, limits=httpx.Limits(max_connections=count))
+    return httpx.AsyncClient(
+        trust_env=False, timeout=120, limits=httpx.Limits(max_connections=count)
+    )
 
 
 def main(what: str, address: str, count: str, *given: str) -> None:
-    found: Coroutine[None, None, object] = (sign_in if what == "sign-in" else follow)(address, int(count), *given)
+    found: Coroutine[None, None, object] = (sign_in if what == "sign-in" else follow)(
+        address, int(count), *given
+    )
     sys.stdout.write(json.dumps(asyncio.run(found)))
 
 

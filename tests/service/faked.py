@@ -1,4 +1,6 @@
-"""Machines whose clocks a test sets: real processes under Debian's libfaketime, each with an offset of its own."""
+"""Machines whose clocks a test sets: real processes under Debian's libfaketime, each with an offset
+of its own.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ LIBRARY = next(Path("/usr/lib").glob("*/faketime/libfaketimeMT.so.1"), None)
 
 @dataclass(frozen=True)
 class FakedClock:
-    """The clock of one machine. Its file holds how far it is from the true one, in the words of libfaketime."""
+    """The clock of one machine. Its file holds how far it is from the true one, in the words of
+    libfaketime.
+    """
 
     file: Path
 
@@ -44,7 +48,9 @@ class FakedClock:
 
 @dataclass
 class FakedService(Service):
-    """A service and its worker as processes of their own, each on a machine with a clock that is set."""
+    """A service and its worker as processes of their own, each on a machine with a clock that is
+    set.
+    """
 
     clocks: dict[str, FakedClock] = field(default_factory=dict)
 
@@ -59,19 +65,29 @@ class FakedService(Service):
         self._workers.append(made)  # type: ignore[arg-type]
         return made
 
-    def _begin(self, noun: str, clock: FakedClock, *words: str, **more: str) -> subprocess.Popen[bytes]:
+    def _begin(
+        self, noun: str, clock: FakedClock, *words: str, **more: str
+    ) -> subprocess.Popen[bytes]:
         environment = {**self.environment(), **clock.environment(), **more}
         with (self.folder / "log").open("ab") as log:
             program = [sys.executable, "-m", "fennox.cli.main", noun, *words]
-            return subprocess.Popen(program, env=environment, cwd=self.folder, stdout=log, stderr=log)
+            return subprocess.Popen(
+                program, env=environment, cwd=self.folder, stdout=log, stderr=log
+            )
 
 
 @contextmanager
 def machines(
-    folder: Path, monkeypatch: pytest.MonkeyPatch, names: tuple[str, ...] = ("service", "database", "worker")
+    folder: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    names: tuple[str, ...] = ("service", "database", "worker"),
 ) -> Iterator[tuple[FakedService, Path]]:
-    """A service without slots of its own on a database of its own, and that database's folder; every clock is right."""
-    place = Path(tempfile.mkdtemp(prefix="fennox-clocks-", dir="/tmp"))  # the database's account must be able to enter
+    """A service without slots of its own on a database of its own, and that database's folder;
+    every clock is right.
+    """
+    place = Path(
+        tempfile.mkdtemp(prefix="fennox-clocks-", dir="/tmp")
+    )  # the database's account must be able to enter
     place.chmod(0o755)
     clocks = {name: FakedClock(place / name) for name in names}
     for clock in clocks.values():
@@ -80,7 +96,9 @@ def machines(
     cluster = place / "pg"
     start_database(cluster, clocks["database"], monkeypatch)
     host = loopback()
-    made = FakedService(folder, url(cluster, "fennox"), host, free_port(host), slots=0, clocks=clocks)
+    made = FakedService(
+        folder, url(cluster, "fennox"), host, free_port(host), slots=0, clocks=clocks
+    )
     try:
         made.start()
         made.set_up()

@@ -1,4 +1,6 @@
-"""A process that dies at a chosen verb of a store or transaction of the catalogue, before it or after it."""
+"""A process that dies at a chosen verb of a store or transaction of the catalogue, before it or
+after it.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +43,9 @@ class Fate:
 
     def session(self, real: Callable[..., Any]) -> Callable[..., Any]:
         @asynccontextmanager
-        async def mortal(*, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
+        async def mortal(
+            *, lasting: bool = True, single: bool = False
+        ) -> AsyncIterator[AsyncSession]:
             """The process dies before a transaction is committed, or after."""
             self.count += 1
             number = self.count

@@ -50,9 +50,15 @@ class Somebody:
 
 
 async def somebody(
-    context: Context, name: str, role: Role = "administrator", *, scope: list[str] | None = None,
-    rights: list[str] | None = None, kind: TokenKind = "client", proved: bool = True,
-) -> Somebody:  # fmt: skip
+    context: Context,
+    name: str,
+    role: Role = "administrator",
+    *,
+    scope: list[str] | None = None,
+    rights: list[str] | None = None,
+    kind: TokenKind = "client",
+    proved: bool = True,
+) -> Somebody:
     hash_ = await passwords.hash_password(PASSWORD, name)
     async with context.session() as session:
         user = new_user(name, role, hash_, real_now())
@@ -67,14 +73,18 @@ async def somebody(
 
 async def unproved(context: Context, secret: str) -> None:
     async with context.session() as session:
-        await session.execute(update(Token).where(Token.hash == tokens.digest(secret)).values(proved=None))
+        await session.execute(
+            update(Token).where(Token.hash == tokens.digest(secret)).values(proved=None)
+        )
 
 
 @asynccontextmanager
 async def calling(app: FastAPI, who: Somebody | None = None) -> AsyncIterator[httpx.AsyncClient]:
     transport = httpx.ASGITransport(app, raise_app_exceptions=False)
     headers = who.headers if who is not None else {}
-    async with httpx.AsyncClient(transport=transport, base_url="http://localhost/api/v1", headers=headers) as client:
+    async with httpx.AsyncClient(
+        transport=transport, base_url="http://localhost/api/v1", headers=headers
+    ) as client:
         yield client
 
 

@@ -88,7 +88,9 @@ class Service:
     def start(self) -> None:
         log = self.folder / "log"
         log.touch()
-        self._process = programs.start(["serve"], self.environment(), self.folder, said=log, wrong=log)
+        self._process = programs.start(
+            ["serve"], self.environment(), self.folder, said=log, wrong=log
+        )
         until(self.is_ready, f"the service is ready: {self.log[-2000:]}")
 
     def is_ready(self) -> bool:
@@ -103,7 +105,9 @@ class Service:
         """Make the first administrator with the code from the log."""
         codes = [json.loads(line)["link"] for line in self.log.splitlines() if '"link"' in line]
         with Client(self.address) as client:
-            self.token = client.first_user(codes[-1].split("#")[1], "harbour-admin", PASSWORD).token or ""
+            self.token = (
+                client.first_user(codes[-1].split("#")[1], "harbour-admin", PASSWORD).token or ""
+            )
 
     def start_worker(self, slots: int = 2) -> Program:
         environment = {**self.environment(), "FENNOX_WORKERS": str(slots)}
@@ -152,7 +156,9 @@ class Service:
                 try:
                     seen.append(client.run(run))
                 except ProblemError as error:
-                    if error.slug != "try-later":  # as while the database comes back, or on a machine that stands still
+                    if (
+                        error.slug != "try-later"
+                    ):  # as while the database comes back, or on a machine that stands still
                         raise
                     return False
                 return seen[-1].state not in ("queued", "running")

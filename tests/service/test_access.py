@@ -1,4 +1,6 @@
-"""Who may do what: every route against the table of roles, sign-in limits, cookies, and plain HTTP off loopback."""
+"""Who may do what: every route against the table of roles, sign-in limits, cookies, and plain HTTP
+off loopback.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,9 @@ def app(context: Context) -> FastAPI:
 
 def browser(app: FastAPI, **headers: str) -> httpx.AsyncClient:
     return httpx.AsyncClient(
-        transport=httpx.ASGITransport(app, raise_app_exceptions=False), base_url="http://localhost", headers=headers
+        transport=httpx.ASGITransport(app, raise_app_exceptions=False),
+        base_url="http://localhost",
+        headers=headers,
     )
 
 
@@ -55,7 +59,9 @@ async def make_user(context: Context, name: str, role: str) -> str:
         user = User(id=name, name=name, role=role, password_hash=password_hash, created=real_now())
         session.add(user)
         await session.flush()
-        token, _ = await tokens.begin(session, user, "client", real_now(), Origin("127.0.0.1", "test"))
+        token, _ = await tokens.begin(
+            session, user, "client", real_now(), Origin("127.0.0.1", "test")
+        )
     return token
 
 
@@ -67,7 +73,9 @@ def may(role: str | None, operation: str) -> bool:
     return needed in covered(role) and (right is None or right in rights_of(role, None))  # type: ignore[arg-type]
 
 
-async def test_every_operation_holds_against_the_table_of_roles(context: Context, app: FastAPI) -> None:
+async def test_every_operation_holds_against_the_table_of_roles(
+    context: Context, app: FastAPI
+) -> None:
     secrets_of = {role: await make_user(context, role, role) for role in ROLES}
     operations = access.operations(app)
     assert len(operations) > 40
@@ -78,18 +86,26 @@ async def test_every_operation_holds_against_the_table_of_roles(context: Context
                 continue  # it would sign the role out for the rest
             headers = {"authorization": f"Bearer {secrets_of[role]}"} if role else {}
             async with browser(app, **headers) as client:
-                answer = await client.request(method, url, json={} if method in ("POST", "PATCH") else None)
+                answer = await client.request(
+                    method, url, json={} if method in ("POST", "PATCH") else None
+                )
             refused = answer.status_code in (401, 403)
-            assert refused == (not may(role, name)), f"{name} as {role}: {answer.status_code} {answer.text[:200]}"
+            assert refused == (not may(role, name)), (
+                f"{name} as {role}: {answer.status_code} {answer.text[:200]}"
+            )
             assert answer.status_code != 500, f"{name} as {role}: {answer.text}"
             if refused:
                 assert answer.headers["content-type"] == "application/problem+json"
 
 
-async def test_a_cookie_changes_nothing_without_the_header_of_the_console(context: Context, app: FastAPI) -> None:
+async def test_a_cookie_changes_nothing_without_the_header_of_the_console(
+    context: Context, app: FastAPI
+) -> None:
     await make_user(context, "harbour-admin", "administrator")
     async with browser(app) as client:
-        answer = await client.post("/api/v1/session", json={"user": "harbour-admin", "password": PASSWORD})
+        answer = await client.post(
+            "/api/v1/session", json={"user": "harbour-admin", "password": PASSWORD}
+        )
         cookie = answer.headers["set-cookie"]
         assert "HttpOnly" in cookie
         assert "SameSite=strict" in cookie
@@ -104,14 +120,18 @@ async def test_a_cookie_changes_nothing_without_the_header_of_the_console(contex
         assert (await client.get("/api/v1/session")).status_code == 401
 
 
-async def test_a_client_token_is_no_cookie_and_a_cookie_no_token(context: Context, app: FastAPI) -> None:
+async def test_a_client_token_is_no_cookie_and_a_cookie_no_token(
+    context: Context, app: FastAPI
+) -> None:
     token = await make_user(context, "harbour-admin", "administrator")
     async with browser(app) as client:
         client.cookies.set(access.COOKIE, token)
         assert (await client.get("/api/v1/session")).status_code == 401
 
 
-async def test_sign_in_attempts_are_limited_and_say_nothing_about_users(context: Context, app: FastAPI) -> None:
+async def test_sign_in_attempts_are_limited_and_say_nothing_about_users(
+    context: Context, app: FastAPI
+) -> None:
     await make_user(context, "harbour-admin", "administrator")
     async with browser(app) as client:
         answers = [
@@ -120,7 +140,9 @@ async def test_sign_in_attempts_are_limited_and_say_nothing_about_users(context:
         ]
         assert answers[0].json()["detail"] == answers[1].json()["detail"]
         assert answers[-1].status_code == 429
-        right = await client.post("/api/v1/session", json={"user": "harbour-admin", "password": PASSWORD})
+        right = await client.post(
+            "/api/v1/session", json={"user": "harbour-admin", "password": PASSWORD}
+        )
         assert right.status_code == 429
 
 
@@ -131,15 +153,21 @@ async def test_a_token_ends(context: Context, app: FastAPI) -> None:
         assert (await client.get("/api/v1/session")).status_code == 401
 
 
-async def test_the_setup_code_works_once_and_only_before_there_is_a_user(context: Context, app: FastAPI) -> None:
+async def test_the_setup_code_works_once_and_only_before_there_is_a_user(
+    context: Context, app: FastAPI
+) -> None:
     async with context.session() as session:
         code = await setup.new_code(session)
     async with browser(app) as client:
-        weak = await client.post("/api/v1/first-user", json={"code": code, "user": "harbour-admin", "password": "boat"})
+        weak = await client.post(
+            "/api/v1/first-user", json={"code": code, "user": "harbour-admin", "password": "boat"}
+        )
         assert (weak.status_code, "too weak" in weak.json()["detail"]) == (422, True)
         wanted = {"code": code, "user": "harbour-admin", "password": PASSWORD}
         assert (await client.post("/api/v1/first-user", json=wanted)).status_code == 201
-        assert (await client.post("/api/v1/first-user", json={**wanted, "user": "second"})).status_code == 422
+        assert (
+            await client.post("/api/v1/first-user", json={**wanted, "user": "second"})
+        ).status_code == 422
     async with context.session() as session:
         assert await setup.new_code(session) is None
 
@@ -151,7 +179,9 @@ async def test_answers_carry_the_headers_that_keep_a_browser_safe(app: FastAPI) 
     assert answer.headers["x-content-type-options"] == "nosniff"
 
 
-@pytest.mark.parametrize("hostile", ["\0", "a\0b", "\ud7ff", "'; drop table runs; --", "%", "_" * 12, "9" * 400])
+@pytest.mark.parametrize(
+    "hostile", ["\0", "a\0b", "\ud7ff", "'; drop table runs; --", "%", "_" * 12, "9" * 400]
+)
 async def test_hostile_text_is_refused_or_not_found_and_never_a_mistake(
     context: Context, app: FastAPI, hostile: str
 ) -> None:
@@ -160,13 +190,20 @@ async def test_hostile_text_is_refused_or_not_found_and_never_a_mistake(
         for path in ("systems", "backups", "runs", "restores", "routines", "stores"):
             answer = await client.get(f"/api/v1/{path}/{quote(hostile, safe='')}")
             assert answer.status_code in (404, 422), f"{path}: {answer.text}"
-        for query in ({"kind": hostile}, {"state": hostile}, {"system": hostile}, {"after": hostile}):
+        for query in (
+            {"kind": hostile},
+            {"state": hostile},
+            {"system": hostile},
+            {"after": hostile},
+        ):
             answer = await client.get("/api/v1/runs", params=query)
             assert answer.status_code in (200, 404, 422), f"{query}: {answer.text}"
         login = {"name": "quay", "account": hostile, "password": "x"}
         answer = await client.post("/api/v1/logins", json=login)
         assert answer.status_code in (201, 422), answer.text
-        answer = await client.post("/api/v1/logins", json={**login, "password": None, "private_key": ""})
+        answer = await client.post(
+            "/api/v1/logins", json={**login, "password": None, "private_key": ""}
+        )
         assert answer.status_code == 422, answer.text
 
 

@@ -1,4 +1,6 @@
-"""Adoption that dies at any verb of the store and any transaction of the catalogue ends whole, and exactly once."""
+"""Adoption that dies at any verb of the store and any transaction of the catalogue ends whole, and
+exactly once.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ CATALOGUE = (Copy, Backup, Run, System, Login, StoreRow, KeySet)
 
 
 class Fate:
-    """Counts what can be stopped at, in the store and in the catalogue, and dies at the one that was chosen."""
+    """Counts what can be stopped at, in the store and in the catalogue, and dies at the one that
+    was chosen.
+    """
 
     def __init__(self, context: Context, folder: Path, at: int | None, *, after: bool) -> None:
         self._real, self._at, self._after, self._transactions = context.session, at, after, 0
@@ -53,7 +57,9 @@ class Fate:
         return self.store.count
 
     @asynccontextmanager
-    async def session(self, *, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
+    async def session(
+        self, *, lasting: bool = True, single: bool = False
+    ) -> AsyncIterator[AsyncSession]:
         """A transaction is a verb as well: the process dies before it is committed, or after."""
         self.store.count += 1
         number = self.store.count
@@ -67,30 +73,56 @@ class Fate:
 
 @pytest.fixture
 async def filled(store_folder: Path) -> Path:
-    """A store with three backups of one system, one of them held, and documents under random chunk keys."""
+    """A store with three backups of one system, one of them held, and documents under random chunk
+    keys.
+    """
     vault, index = await make_vault(store_folder), PackIndex()
     for number in range(1, 4):
-        documents = {f"/etc/ferry/page-{page}": f"{number * page} sailings\n".encode() * 40 for page in range(3)}
-        backup, _ = await store_backup(vault, index, documents, name=f"day-{number}", sequence=number, apart=number > 2)
+        documents = {
+            f"/etc/ferry/page-{page}": f"{number * page} sailings\n".encode() * 40
+            for page in range(3)
+        }
+        backup, _ = await store_backup(
+            vault, index, documents, name=f"day-{number}", sequence=number, apart=number > 2
+        )
     record = await vault.find_record(backup)
-    held = notes.Note(fact="hold", backup=backup, system=SYSTEM, time=stamp(vault.now()), by="mara", reason="audit")
+    held = notes.Note(
+        fact="hold",
+        backup=backup,
+        system=SYSTEM,
+        time=stamp(vault.now()),
+        by="mara",
+        reason="audit",
+    )
     await vault.write_note(held, record.reference)
     return store_folder
 
 
 def bytes_of(folder: Path) -> dict[str, bytes]:
-    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+    return {
+        str(path.relative_to(folder)): path.read_bytes()
+        for path in folder.rglob("*")
+        if path.is_file()
+    }
 
 
 async def catalogue(context: Context) -> dict[str, Any]:
     """What the catalogue holds of the store, without what differs from one adoption to the next."""
     async with context.session() as session:
         backups = (await session.execute(select(Backup).order_by(Backup.sequence))).scalars().all()
-        counts = {table.__name__: (await session.execute(select(func.count()).select_from(table))).scalar_one()
-                  for table in CATALOGUE if table is not Run}  # fmt: skip
+        counts = {
+            table.__name__: (
+                await session.execute(select(func.count()).select_from(table))
+            ).scalar_one()
+            for table in CATALOGUE
+            if table is not Run
+        }
         systems = (await session.execute(select(System))).scalars().all()
         return {
-            "backups": [(b.id, b.system_id, b.name, b.sequence, b.held_because, b.census, b.digest) for b in backups],
+            "backups": [
+                (b.id, b.system_id, b.name, b.sequence, b.held_because, b.census, b.digest)
+                for b in backups
+            ],
             "systems": [(s.id, s.name, s.machine) for s in systems],
             "counts": counts,
         }
@@ -119,7 +151,11 @@ async def carry_out(context: Context) -> Run:
 async def adopt_until_done(context: Context) -> Run | None:
     """After a death the lease runs out, and the next worker goes on."""
     async with context.session() as session:
-        await session.execute(text("update runs set lease_until = now() - interval '1 second' where state = 'running'"))
+        await session.execute(
+            text(
+                "update runs set lease_until = now() - interval '1 second' where state = 'running'"
+            )
+        )
         await LeaseWatch(0).take_back(session, context.now())
         waiting = (await session.execute(select(Run.id).where(Run.state == "queued"))).first()
     return await carry_out(context) if waiting is not None else None
@@ -185,7 +221,9 @@ async def test_two_stores_that_hold_the_same_are_adopted_side_by_side(
     keys = new_keys()
     one, two = [await holding(tmp_path / name, keys, fixed_now) for name in ("one", "two")]
     for number in range(1, 6):
-        backup, _ = await store_backup(one.vault, one.index, {"/etc/ferry": b"%d sailings\n" % number}, sequence=number)
+        backup, _ = await store_backup(
+            one.vault, one.index, {"/etc/ferry": b"%d sailings\n" % number}, sequence=number
+        )
         await copy(one, two, await one.vault.find_record(backup), MemoryJournal())
     for name in ("one", "two"):
         await begin(context, tmp_path / name, name)

@@ -15,7 +15,15 @@ from fennox.service import scheduler
 from fennox.service.alarm import Alarm
 from fennox.service.context import Context
 from tests.database import database, postgres
-from tests.service.contexts import START, SetClock, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    START,
+    SetClock,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 from tests.service.test_routines import NEXT, finish_all, queued
 
 __all__ = ["clock", "context", "database", "postgres"]
@@ -54,7 +62,9 @@ async def rings(alarm: Alarm) -> bool:
         (60, START, True),  # a clock that stands still
     ],
 )
-async def test_it_rings_at_its_moment_whatever_the_clock_does(passes: float, clock_shows: Any, expected: bool) -> None:
+async def test_it_rings_at_its_moment_whatever_the_clock_does(
+    passes: float, clock_shows: Any, expected: bool
+) -> None:
     passing = Passing()
     alarm = Alarm(60, passing)
     alarm.set(START, START + HOUR)
@@ -108,10 +118,14 @@ async def test_a_scheduler_without_anything_to_do_asks_nothing_and_is_told_of_ch
         clock.at = NEXT.replace(hour=15, minute=0)
         await decided(clock.at)
         async with context.session() as session:
-            await session.execute(update(System).where(System.id == system).values(suspended_because="moved"))
+            await session.execute(
+                update(System).where(System.id == system).values(suspended_because="moved")
+            )
         clock.at += timedelta(days=1)
         async with context.session() as session:
-            await session.execute(update(System).where(System.id == system).values(suspended_because=""))
+            await session.execute(
+                update(System).where(System.id == system).values(suspended_because="")
+            )
         await decided(clock.at)
     finally:
         running.cancel()

@@ -1,4 +1,6 @@
-"""A store that was set back, or lost its newest records or notes: found by a scrub, and offline by what others tell."""
+"""A store that was set back, or lost its newest records or notes: found by a scrub, and offline by
+what others tell.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ def taken(service: Service) -> str:
 
 
 def two_stores(service: Service, server: LinuxServer, key_pair: Pair) -> list[str]:
-    """Three backups in the attic, the first on hold; the pier and the own state are told what the attic holds."""
+    """Three backups in the attic, the first on hold; the pier and the own state are told what the
+    attic holds.
+    """
     enrol(service, server, key_pair[0])
     (service.folder / "pier").mkdir()
     with service.client() as client:
@@ -39,7 +43,13 @@ def two_stores(service: Service, server: LinuxServer, key_pair: Pair) -> list[st
 
 
 def checked(service: Service, store: str, against: str | None = None) -> tuple[int, str]:
-    words = ["rescue", "check", str(service.folder / store), "--passphrase-file", service.file("p", PASSPHRASE + "\n")]
+    words = [
+        "rescue",
+        "check",
+        str(service.folder / store),
+        "--passphrase-file",
+        service.file("p", PASSPHRASE + "\n"),
+    ]
     done = service.fennox(*words, *(["--against", against] if against else []))
     return done.returncode, done.stderr
 
@@ -50,7 +60,9 @@ def test_a_store_set_back_to_yesterday_is_found_offline_by_sheet_and_by_another_
     two_stores(service, server, key_pair)
     sheet = service.file("sheet.json", service.fennox("recovery-sheet", "--json").stdout)
     code, text = checked(service, "yesterday")
-    assert (code, "No damage found." in text, "--against PLACE" in text) == (0, True, True), "nobody can tell by itself"
+    assert (code, "No damage found." in text, "--against PLACE" in text) == (0, True, True), (
+        "nobody can tell by itself"
+    )
     for against in (sheet, str(service.folder / "pier")):
         assert checked(service, "attic", against)[0] == 0
         code, text = checked(service, "yesterday", against)
@@ -78,12 +90,16 @@ def test_a_scrub_finds_a_store_set_back_and_tells_anew_what_is_known(
         [loss] = [item for name, item in told.items() if name.startswith("systems/web-9")]
         assert loss.what == "1 note on backups of web-9 is gone, and no sweep removed it."
         assert "1 note is written anew" in loss.how
-    listed = service.fennox("rescue", "list", str(attic), "--passphrase-file", service.file("p", PASSPHRASE + "\n"))
+    listed = service.fennox(
+        "rescue", "list", str(attic), "--passphrase-file", service.file("p", PASSPHRASE + "\n")
+    )
     [line] = [line for line in listed.stdout.splitlines() if line.startswith(first[:12])]
     assert line.endswith("held")
 
 
-def test_a_store_that_goes_on_as_it_should_lost_nothing(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_a_store_that_goes_on_as_it_should_lost_nothing(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     first, *_ = two_stores(service, server, key_pair)
     with service.client() as client:
         client.release(first, "the storm is over")
@@ -91,7 +107,9 @@ def test_a_store_that_goes_on_as_it_should_lost_nothing(service: Service, server
         result = service.ended(client.scrub("attic").id).told(ScrubResult)
         assert (result.damaged, result.gaps) == (0, 0)
     sheet = service.file("sheet.json", service.fennox("recovery-sheet", "--json").stdout)
-    stores = {store["name"]: store for store in json.loads((service.folder / sheet).read_text())["stores"]}
+    stores = {
+        store["name"]: store for store in json.loads((service.folder / sheet).read_text())["stores"]
+    }
     [anchor] = stores["attic"]["anchors"]["systems"]
     assert (anchor["numbers"], anchor["notes"]) == ([[1, 3]], 2)
     assert checked(service, "attic", sheet)[0] == 0

@@ -1,7 +1,8 @@
-"""Every operation with what the API's description allows and forbids: no mistake of ours, and nobody waits for long.
+"""Every operation with what the API's description allows and forbids: no mistake of ours, and
+nobody waits for long.
 
-``--requests`` of each operation, drawn anew in each run; `make soak` goes on for an hour, on a machine that does
-nothing else, and then also holds how long an answer takes.
+``--requests`` of each operation, drawn anew in each run; `make soak` goes on for an hour, on a
+machine that does nothing else, and then also holds how long an answer takes.
 """
 
 from __future__ import annotations
@@ -34,20 +35,61 @@ from tests.service.running import OTHER_PASSWORD, PASSPHRASE, Service, came_to
 Operation = APIOperation[Any, Any, Any, Any]
 _ENDLESS = {"run_events"}  # a stream
 _REACHES = {  # what reaches a machine or a store: how long that takes is not Fennox's
-    "probe_system", "look_at_machine", "add_system", "admit_login", "look", "add_store", "adopt_store", "adopt_backups",
-    "test_store", "hand_over", "rekey", "go_on_rekeying", "change_custody", "add_passphrase", "withdraw_passphrase",
-    "try_passphrase", "compare_backups", "compare_as_patch", "trace_value", "export_backup", "give_passphrase",
-    "draft_restore", "browse_store", "store_space", "store_damage", "list_documents", "recovery_sheet", "test_alert",
-    "change_system", "change_store", "sweep_store", "keep_own_state", "hand_in", "clear_backup", "list_marked",
-    "sign_in_with_provider", "begin_provider_sign_in", "resume_system",
-}  # fmt: skip
-_HASHES = {"sign_in", "first_user", "add_user", "change_user", "change_password", "prove"}  # one after the other
+    "probe_system",
+    "look_at_machine",
+    "add_system",
+    "admit_login",
+    "look",
+    "add_store",
+    "adopt_store",
+    "adopt_backups",
+    "test_store",
+    "hand_over",
+    "rekey",
+    "go_on_rekeying",
+    "change_custody",
+    "add_passphrase",
+    "withdraw_passphrase",
+    "try_passphrase",
+    "compare_backups",
+    "compare_as_patch",
+    "trace_value",
+    "export_backup",
+    "give_passphrase",
+    "draft_restore",
+    "browse_store",
+    "store_space",
+    "store_damage",
+    "list_documents",
+    "recovery_sheet",
+    "test_alert",
+    "change_system",
+    "change_store",
+    "sweep_store",
+    "keep_own_state",
+    "hand_in",
+    "clear_backup",
+    "list_marked",
+    "sign_in_with_provider",
+    "begin_provider_sign_in",
+    "resume_system",
+}
+_HASHES = {
+    "sign_in",
+    "first_user",
+    "add_user",
+    "change_user",
+    "change_password",
+    "prove",
+}  # one after the other
 _NOWHERE = "127.0.0.1:1"
 _PLACES = {"address": _NOWHERE, "at": _NOWHERE, "via": None, "endpoint": _NOWHERE}
 
 
 class Slow(NamedTuple):
-    """A call; ``stalled``: seconds of it in which something on the machine waited for a processor or a disk."""
+    """A call; ``stalled``: seconds of it in which something on the machine waited for a processor
+    or a disk.
+    """
 
     seconds: float
     stalled: float
@@ -55,15 +97,21 @@ class Slow(NamedTuple):
 
 
 def waited() -> float:
-    """Seconds in which something on this machine has waited, by the kernel (psi.rst); 0 where it does not say."""
-    told = [path for path in (Path("/proc/pressure/cpu"), Path("/proc/pressure/io")) if path.exists()]
+    """Seconds in which something on this machine has waited, by the kernel (psi.rst); 0 where it
+    does not say.
+    """
+    told = [
+        path for path in (Path("/proc/pressure/cpu"), Path("/proc/pressure/io")) if path.exists()
+    ]
     lines = [path.read_text().splitlines()[0] for path in told]
     return sum(int(line.rsplit("total=", 1)[1]) for line in lines) / 1e6
 
 
 @dataclass
 class Estate:
-    """A service with one of everything, and what each is called. ``token``: its row, as somebody may end it."""
+    """A service with one of everything, and what each is called. ``token``: its row, as somebody
+    may end it.
+    """
 
     service: Service
     names: dict[str, str]
@@ -77,14 +125,19 @@ class Estate:
         return psycopg.connect(self.service.database.replace("+psycopg", ""), autocommit=True)
 
     def mend(self) -> None:
-        """Whoever asks is signed in as an administrator who has just proved it, whatever was asked before."""
+        """Whoever asks is signed in as an administrator who has just proved it, whatever was asked
+        before.
+        """
         with self.database() as database:
             database.execute(
-                "insert into tokens select (jsonb_populate_record(null::tokens, %s)).* on conflict do nothing",
+                "insert into tokens select (jsonb_populate_record(null::tokens, %s)).* on conflict"
+                " do nothing",
                 [self.token],
             )
             database.execute("update tokens set proved = now() where purpose = 'client'")
-            administrator = "role = 'administrator', scope = null, rights = null, must_change = false"
+            administrator = (
+                "role = 'administrator', scope = null, rights = null, must_change = false"
+            )
             database.execute(f"update users set {administrator} where name = 'harbour-admin'")  # noqa: S608
             database.execute("delete from sign_in_failures")
             database.execute("update service_state set approvals = '[]'")
@@ -102,9 +155,13 @@ class Estate:
 
     def ask(self, operation: str, case: Case[Any], *, known: bool) -> None:
         """``known``: about what is there, where the request allows it."""
-        noun = case.operation.path.split("/")[3] if case.operation.path.startswith("/api/v1/") else ""
+        noun = (
+            case.operation.path.split("/")[3] if case.operation.path.startswith("/api/v1/") else ""
+        )
         for name in case.path_parameters if known else {}:
-            case.path_parameters[name] = self.names.get(noun, "x") if name == "name" else self.known.get(name, "x")
+            case.path_parameters[name] = (
+                self.names.get(noun, "x") if name == "name" else self.known.get(name, "x")
+            )
         if isinstance(case.body, dict | list):
             case.body = self.known_in(case.body) if known else _nowhere(case.body)
         begun, stalled = time.monotonic(), waited()
@@ -117,7 +174,8 @@ class Estate:
         self.asked += 1
         if answer.status_code >= 500 and answer.status_code not in (502, 503, 504):
             self.faults.append(
-                f"{operation}: {answer.status_code} {answer.text[:300]}\n{case.as_curl_command()[:1500]}"
+                f"{operation}: {answer.status_code}"
+                f" {answer.text[:300]}\n{case.as_curl_command()[:1500]}"
             )
         if operation not in _REACHES | _HASHES and took > 1:
             self.slow.append(Slow(took, waited() - stalled, operation))
@@ -128,7 +186,9 @@ def _nowhere(value: Any) -> Any:
         return [_nowhere(one) for one in value]
     if not isinstance(value, dict):
         return value
-    return {name: _PLACES[name] if name in _PLACES else _nowhere(inner) for name, inner in value.items()}
+    return {
+        name: _PLACES[name] if name in _PLACES else _nowhere(inner) for name, inner in value.items()
+    }
 
 
 @pytest.fixture
@@ -138,21 +198,61 @@ def estate(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> 
         run = service.ended(client.take(NewTake(system="web-9")).id)
         backup = str(came_to(run, "backup"))
         sheet = str(came_to(service.ended(client.draft(NewDraft(backup=backup)).id), "sheet"))
-        client.add_alert(NewAlertRoute(name="hook", channel="webhook", address=f"http://{_NOWHERE}/x"))
-        client.add_routine(NewRoutine(name="nightly", systems="all", when="every day at 02:40", zone="UTC",
-                                      store="attic", ladder="always 3"))  # fmt: skip
-    names = {"systems": "web-9", "stores": "attic", "logins": "quay-root", "routines": "nightly", "alerts": "hook",
-             "users": "harbour-admin", "key-sets": "attic", "kinds": "linux-server"}  # fmt: skip
+        client.add_alert(
+            NewAlertRoute(name="hook", channel="webhook", address=f"http://{_NOWHERE}/x")
+        )
+        client.add_routine(
+            NewRoutine(
+                name="nightly",
+                systems="all",
+                when="every day at 02:40",
+                zone="UTC",
+                store="attic",
+                ladder="always 3",
+            )
+        )
+    names = {
+        "systems": "web-9",
+        "stores": "attic",
+        "logins": "quay-root",
+        "routines": "nightly",
+        "alerts": "hook",
+        "users": "harbour-admin",
+        "key-sets": "attic",
+        "kinds": "linux-server",
+    }
     known: dict[str, Any] = {
-        "system": "web-9", "store": "attic", "login": "quay-root", "onto": "web-9", "backup": backup, "run": run.id,
-        "before": backup, "after": backup, "sheet": sheet, "kind": "linux-server", "routine": "nightly",
-        "when": "every day at 03:10", "zone": "Europe/Oslo", "ladder": "always 2", "systems": "all", "name": "made-up",
-        "password": OTHER_PASSWORD, "passphrase": PASSPHRASE, "document": "/etc/hosts", "key": server.host_key,
-        "channel": "webhook", "scope": ["name=web-9"], "quiet": "22:00-23:00", "site": "holm", "jsonpath": "$.port",
-    }  # fmt: skip
+        "system": "web-9",
+        "store": "attic",
+        "login": "quay-root",
+        "onto": "web-9",
+        "backup": backup,
+        "run": run.id,
+        "before": backup,
+        "after": backup,
+        "sheet": sheet,
+        "kind": "linux-server",
+        "routine": "nightly",
+        "when": "every day at 03:10",
+        "zone": "Europe/Oslo",
+        "ladder": "always 2",
+        "systems": "all",
+        "name": "made-up",
+        "password": OTHER_PASSWORD,
+        "passphrase": PASSPHRASE,
+        "document": "/etc/hosts",
+        "key": server.host_key,
+        "channel": "webhook",
+        "scope": ["name=web-9"],
+        "quiet": "22:00-23:00",
+        "site": "holm",
+        "jsonpath": "$.port",
+    }
     made = Estate(service, names, known, None)
     with made.database() as database:
-        [row] = database.execute("select to_jsonb(tokens) from tokens where purpose = 'client' limit 1").fetchall()
+        [row] = database.execute(
+            "select to_jsonb(tokens) from tokens where purpose = 'client' limit 1"
+        ).fetchall()
         made.token = Jsonb(row[0])
     return made
 
@@ -162,8 +262,13 @@ def attempts(estate: Estate, operation: Operation, count: int) -> None:
     removes = operation.method == "delete" or name in ("remove_system", "retire_system")
     for mode in GenerationMode:
 
-        @settings(max_examples=count, deadline=None, database=None, phases=[Phase.generate],
-                  suppress_health_check=list(HealthCheck))  # fmt: skip
+        @settings(
+            max_examples=count,
+            deadline=None,
+            database=None,
+            phases=[Phase.generate],
+            suppress_health_check=list(HealthCheck),
+        )
         @given(case=operation.as_strategy(generation_mode=mode), known=st.booleans())
         def attempt(case: Case[Any], known: bool) -> None:
             estate.ask(name, case, known=known and not removes)
@@ -172,10 +277,18 @@ def attempts(estate: Estate, operation: Operation, count: int) -> None:
             attempt()
 
 
-def test_no_request_that_can_be_made_is_a_mistake_of_ours(estate: Estate, request: pytest.FixtureRequest) -> None:
-    count, seconds = request.config.getoption("--requests"), request.config.getoption("--requests-for")
-    described = requests.get(f"{estate.service.address}/api/v1/openapi.json", timeout=60,
-                             headers={"authorization": f"Bearer {estate.service.token}"}).json()  # fmt: skip
+def test_no_request_that_can_be_made_is_a_mistake_of_ours(
+    estate: Estate, request: pytest.FixtureRequest
+) -> None:
+    count, seconds = (
+        request.config.getoption("--requests"),
+        request.config.getoption("--requests-for"),
+    )
+    described = requests.get(
+        f"{estate.service.address}/api/v1/openapi.json",
+        timeout=60,
+        headers={"authorization": f"Bearer {estate.service.token}"},
+    ).json()
     schema = schemathesis.openapi.from_dict(described)
     operations = [cast("Operation", operation.ok()) for operation in schema.get_all_operations()]  # type: ignore[union-attr]
     assert len(operations) > 130
@@ -192,5 +305,6 @@ def test_no_request_that_can_be_made_is_a_mistake_of_ours(estate: Estate, reques
     assert estate.asked > 300
     assert "A mistake in Fennox" not in estate.service.log
     if request.config.getoption("--crowds"):
-        print(f"{estate.asked} calls, {len(estate.slow)} over a second: {sorted(estate.slow)[-10:]}")  # noqa: T201
-        assert not [call for call in estate.slow if call.seconds - call.stalled >= 2], sorted(estate.slow)
+        slow = sorted(estate.slow)
+        print(f"{estate.asked} calls, {len(slow)} over a second: {slow[-10:]}")  # noqa: T201
+        assert not [call for call in slow if call.seconds - call.stalled >= 2], slow

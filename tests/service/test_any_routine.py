@@ -1,4 +1,6 @@
-"""Whatever routines there are, however long runs last, whenever the service is away: every due time counts once."""
+"""Whatever routines there are, however long runs last, whenever the service is away: every due time
+counts once.
+"""
 
 from __future__ import annotations
 
@@ -51,16 +53,27 @@ class Story:
     max_examples=max(3, settings().max_examples // 30),
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
-@given(st.lists(rules, min_size=1, max_size=_MOST_ROUTINES), st.integers(1, 3), st.randoms(use_true_random=False))
+@given(
+    st.lists(rules, min_size=1, max_size=_MOST_ROUTINES),
+    st.integers(1, 3),
+    st.randoms(use_true_random=False),
+)
 def test_every_due_time_counts_once(
-    database: str, tmp_path_factory: pytest.TempPathFactory, wanted: list[tuple[str, str, int, str]], systems: int,
+    database: str,
+    tmp_path_factory: pytest.TempPathFactory,
+    wanted: list[tuple[str, str, int, str]],
+    systems: int,
     chance: random.Random,
-) -> None:  # fmt: skip
+) -> None:
     asyncio.run(_lived_through(database, tmp_path_factory.mktemp("state"), wanted, systems, chance))
 
 
 async def _lived_through(
-    database: str, state: Path, wanted: list[tuple[str, str, int, str]], systems: int, chance: random.Random
+    database: str,
+    state: Path,
+    wanted: list[tuple[str, str, int, str]],
+    systems: int,
+    chance: random.Random,
 ) -> None:
     clock = SetClock()
     clock.at = BEGIN
@@ -68,13 +81,27 @@ async def _lived_through(
     context = await open_context(made, clock, keyfile.load(made.state), simulated=True)
     try:
         async with context.session() as session:
-            await session.execute(text("truncate runs, routines, systems, logins, stores, key_sets cascade"))
+            await session.execute(
+                text("truncate runs, routines, systems, logins, stores, key_sets cascade")
+            )
         store = await add_store(context)
         for number, (phrase, zone, spread, quiet) in enumerate(wanted):
-            await add_routine(context, store, id=f"{number:032}", name=f"r-{number}", when=phrase, zone=zone,
-                              spread=spread, quiet=quiet, decided_until=BEGIN, created=BEGIN)  # fmt: skip
+            await add_routine(
+                context,
+                store,
+                id=f"{number:032}",
+                name=f"r-{number}",
+                when=phrase,
+                zone=zone,
+                spread=spread,
+                quiet=quiet,
+                decided_until=BEGIN,
+                created=BEGIN,
+            )
         for number in range(systems):
-            await add_system(context, f"s-{number}", id=f"{number:032}")  # its place in a spread follows from it
+            await add_system(
+                context, f"s-{number}", id=f"{number:032}"
+            )  # its place in a spread follows from it
         async with context.session() as session:
             await session.execute(update(System).values(created=BEGIN))
         story = await _twelve_days(context, clock, chance)
@@ -83,7 +110,9 @@ async def _lived_through(
         await context.engine.dispose()
 
 
-_QUEUED = select(Run).where(Run.state == "queued").order_by(Run.number)  # the same story must come out the same way
+_QUEUED = (
+    select(Run).where(Run.state == "queued").order_by(Run.number)
+)  # the same story must come out the same way
 
 
 async def _twelve_days(context: Context, clock: SetClock, chance: random.Random) -> Story:
@@ -96,17 +125,23 @@ async def _twelve_days(context: Context, clock: SetClock, chance: random.Random)
             known = scheduler.Memory()  # a new process remembers nothing
         else:
             clock.at += timedelta(minutes=chance.randint(10, 240))
-        for _ in range(_MOST_ROUTINES):  # what had to wait for a run is decided again once that has ended
+        for _ in range(
+            _MOST_ROUTINES
+        ):  # what had to wait for a run is decided again once that has ended
             left_over = await scheduler.decide(context, known)
             async with context.session() as session:
                 for run in (await session.execute(_QUEUED)).scalars():
                     run.created = run.started = run.started or clock.at
                     if chance.random() < 0.7:
                         run.state = "done"
-                        story.busy.setdefault(str(run.system_id), []).append((run.created, clock.at))
+                        story.busy.setdefault(str(run.system_id), []).append(
+                            (run.created, clock.at)
+                        )
             if not left_over:
                 break
     async with context.session() as session:
         for run in (await session.execute(_QUEUED)).scalars():
-            story.busy.setdefault(str(run.system_id), []).append((run.created, clock.at + timedelta(days=400)))
+            story.busy.setdefault(str(run.system_id), []).append(
+                (run.created, clock.at + timedelta(days=400))
+            )
     return story

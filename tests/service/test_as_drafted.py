@@ -52,15 +52,25 @@ def test_a_setting_that_was_changed_after_the_draft_is_named_and_the_sheets_is_u
         client.change_system("web-9", SystemChange(settings={**settings, "mark": "/srv/first"}))
         backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         server.write("/srv/tables/west", "of last year\n")
-        drafted = service.ended(client.draft(NewDraft(backup=backup, key=server.host_key, parts=["tables"])).id)
+        drafted = service.ended(
+            client.draft(NewDraft(backup=backup, key=server.host_key, parts=["tables"])).id
+        )
         sheet = str(came_to(drafted, "sheet"))
         client.change_system("web-9", SystemChange(settings={**settings, "mark": "/srv/second"}))
         client.change_login("quay-root", LoginChange(private_key=key_pair[0]))
         waits = service.ended(client.start_restore(sheet).id)
         assert waits.state == "waiting", waits.reason
-        for said in ("mark", "/srv/first", "/srv/second", "the restore uses what the sheet shows", "The login was"):
+        for said in (
+            "mark",
+            "/srv/first",
+            "/srv/second",
+            "the restore uses what the sheet shows",
+            "The login was",
+        ):
             assert said in waits.reason, waits.reason
-        assert server.read("/srv/tables/west") == "of last year\n", "nothing is done before somebody has agreed"
+        assert server.read("/srv/tables/west") == "of last year\n", (
+            "nothing is done before somebody has agreed"
+        )
         answered = service.fennox("restore", "answer", sheet, "accept")
         assert answered.returncode == 0, answered.stderr
         until(lambda: client.sheet(sheet).sheet.state == "proved", "it is done and proved")

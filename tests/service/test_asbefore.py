@@ -20,7 +20,15 @@ from fennox.service.asbefore import Ending, enter
 from fennox.service.context import Context
 from fennox.service.journal import CatalogueJournal
 from fennox.service.queue import Claimant, Lease
-from tests.service.contexts import START, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    START,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 
 __all__ = ["clock", "context"]
 CENSUS = {"accounts": ["root", "harbour"], "files": ["/etc/ferry"]}
@@ -38,15 +46,50 @@ class Night:
         self.system = await add_system(context, "web-9")
         self.routine = await add_routine(context, self.store)
         self.before = await add_backup(
-            context, self.system, self.store, START, 1, census=CENSUS, documents=31, size=4711, new_bytes=99,
-            parts=[{"name": "settings", "documents": 31, "bytes": 4711}], held=True, held_because="kept", note="first",
-            findings=[{"code": "x"}], left_out=["/home"], certificates=[{"name": "c"}], expired=True,
-        )  # fmt: skip
+            context,
+            self.system,
+            self.store,
+            START,
+            1,
+            census=CENSUS,
+            documents=31,
+            size=4711,
+            new_bytes=99,
+            parts=[{"name": "settings", "documents": 31, "bytes": 4711}],
+            held=True,
+            held_because="kept",
+            note="first",
+            findings=[{"code": "x"}],
+            left_out=["/home"],
+            certificates=[{"name": "c"}],
+            expired=True,
+        )
         async with context.session() as session:
-            session.add(StateRow(system_id=self.system, backup_id=self.before, key_set="k" * 32, generation=1,
-                                 parts={"settings": {"a": "b"}}, likeness="old"))  # fmt: skip
-            await session.execute(update(System).values(differs="changed /etc/x", differs_since=START))
-            await queue.enqueue(session, TakeOrder(), queue.About(system_id=self.system, store_id=self.store, routine_id=self.routine, backup_id=self.new), by="routine nightly", now=START)  # fmt: skip
+            session.add(
+                StateRow(
+                    system_id=self.system,
+                    backup_id=self.before,
+                    key_set="k" * 32,
+                    generation=1,
+                    parts={"settings": {"a": "b"}},
+                    likeness="old",
+                )
+            )
+            await session.execute(
+                update(System).values(differs="changed /etc/x", differs_since=START)
+            )
+            await queue.enqueue(
+                session,
+                TakeOrder(),
+                queue.About(
+                    system_id=self.system,
+                    store_id=self.store,
+                    routine_id=self.routine,
+                    backup_id=self.new,
+                ),
+                by="routine nightly",
+                now=START,
+            )
         async with context.session() as session:
             claimed = await queue.claim(session, Claimant("w"), 30, START)
         assert claimed is not None
@@ -55,19 +98,28 @@ class Night:
 
     async def enter(self, sequence: int = 2) -> bool:
         reference = SimpleNamespace(
-            previous=SimpleNamespace(backup=self.before), backup=self.new, name="", note="nightly", time=stamp(START),
+            previous=SimpleNamespace(backup=self.before),
+            backup=self.new,
+            name="",
+            note="nightly",
+            time=stamp(START),
             sequence=sequence,
-        )  # fmt: skip
+        )
         taken = SimpleNamespace(
-            reference=reference, head=SimpleNamespace(reached=SimpleNamespace(account="root")), digest="d1",
-            written=SimpleNamespace(bytes=512), likeness="now",
-        )  # fmt: skip
+            reference=reference,
+            head=SimpleNamespace(reached=SimpleNamespace(account="root")),
+            digest="d1",
+            written=SimpleNamespace(bytes=512),
+            likeness="now",
+        )
         ending = Ending(self.store, cast(Taken, taken), 1.5, "Odd.", self.result())
         async with self.context.session(single=True) as session:
             return await enter(session, self.lease, ending, START)
 
     def result(self) -> TakeResult:
-        return TakeResult(backup=self.new, documents=31, bytes=4711, new_bytes=512, objects=1, unchanged=True)
+        return TakeResult(
+            backup=self.new, documents=31, bytes=4711, new_bytes=512, objects=1, unchanged=True
+        )
 
     async def kept(self) -> dict[str, Any]:
         """Everything that it could have changed."""
@@ -75,17 +127,29 @@ class Night:
             run = await session.get_one(Run, self.lease.run)
             state = await session.get_one(StateRow, self.system)
             system = await session.get_one(System, self.system)
-            steps = await session.execute(text("select title, attempt, ended from run_steps order by id"))
+            steps = await session.execute(
+                text("select title, attempt, ended from run_steps order by id")
+            )
             lines = await session.execute(text("select level, text from run_log order by id"))
             copies = await session.execute(select(Copy.backup_id, Copy.store_id, Copy.digest))
             return {
-                "run": (run.state, run.worker, run.lease_until, run.step, run.documents, run.size, run.odd, run.result),
+                "run": (
+                    run.state,
+                    run.worker,
+                    run.lease_until,
+                    run.step,
+                    run.documents,
+                    run.size,
+                    run.odd,
+                    run.result,
+                ),
                 "state": (state.backup_id, state.likeness, state.parts),
                 "system": (system.differs, system.differs_since, system.skew),
-                "steps": [tuple(step) for step in steps], "lines": [tuple(line) for line in lines],
+                "steps": [tuple(step) for step in steps],
+                "lines": [tuple(line) for line in lines],
                 "copies": {tuple(row) for row in copies},
                 "backups": set((await session.execute(select(Backup.id))).scalars()),
-            }  # fmt: skip
+            }
 
 
 async def test_all_of_it_is_entered(context: Context) -> None:
@@ -104,12 +168,28 @@ async def test_all_of_it_is_entered(context: Context) -> None:
     assert kept["lines"] == [("info", "as it did")]
     assert (night.new, night.store, "d1") in kept["copies"]
     async with context.session() as session:
-        new, old = await session.get_one(Backup, night.new), await session.get_one(Backup, night.before)
-    own = {"id": night.new, "run_id": night.lease.run, "routine_id": night.routine, "note": "nightly", "sequence": 2,
-           "digest": "d1", "new_bytes": 512, "unchanged": True, "held": False, "held_because": "",
-           "expired": False}  # fmt: skip
+        new, old = (
+            await session.get_one(Backup, night.new),
+            await session.get_one(Backup, night.before),
+        )
+    own = {
+        "id": night.new,
+        "run_id": night.lease.run,
+        "routine_id": night.routine,
+        "note": "nightly",
+        "sequence": 2,
+        "digest": "d1",
+        "new_bytes": 512,
+        "unchanged": True,
+        "held": False,
+        "held_because": "",
+        "expired": False,
+    }
     of_old = {column.name: getattr(old, column.name) for column in Backup.__table__.columns}
-    assert {column.name: getattr(new, column.name) for column in Backup.__table__.columns} == {**of_old, **own}
+    assert {column.name: getattr(new, column.name) for column in Backup.__table__.columns} == {
+        **of_old,
+        **own,
+    }
 
 
 async def test_a_step_that_was_told_before_ends_when_the_next_one_begins(context: Context) -> None:
@@ -135,7 +215,9 @@ async def test_without_a_right_to_the_run_nothing_is_entered(context: Context) -
     assert not await night.enter()
     await journal.close()
     assert await night.kept() == before
-    assert [title for title, _ in night.lease.book.steps] == ["Write the record"], "it is still to be told"
+    assert [title for title, _ in night.lease.book.steps] == ["Write the record"], (
+        "it is still to be told"
+    )
 
 
 async def test_when_the_backup_before_is_gone_nothing_is_entered_this_way(context: Context) -> None:
@@ -157,4 +239,6 @@ async def test_a_statement_that_fails_changes_nothing(context: Context) -> None:
         await night.enter(sequence=1)
     await journal.close()
     assert await night.kept() == before
-    assert [title for title, _ in night.lease.book.steps] == ["Write the record"], "it is still to be told"
+    assert [title for title, _ in night.lease.book.steps] == ["Write the record"], (
+        "it is still to be told"
+    )

@@ -1,4 +1,6 @@
-"""How a service and a worker begin: with a database that is not there yet, refuses them, or is not theirs."""
+"""How a service and a worker begin: with a database that is not there yet, refuses them, or is not
+theirs.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ from tests.database import admin, url
 from tests.service.running import Service, until
 
 
-def test_a_worker_waits_for_a_database_that_comes_after_it(database: str, postgres: Path, tmp_path: Path) -> None:
+def test_a_worker_waits_for_a_database_that_comes_after_it(
+    database: str, postgres: Path, tmp_path: Path
+) -> None:
     service = Service(tmp_path, database, "127.0.0.1", 1)
     log = tmp_path / "worker-log"
     private_postgres.stop(postgres, "immediate")
@@ -45,7 +49,9 @@ def test_one_that_does_not_come_is_told(postgres: Path) -> None:
 
 def test_one_that_refuses_is_not_waited_for(postgres: Path, database: str) -> None:
     begun = time.monotonic()
-    with pytest.raises(MendSettings, match=r'cannot be used: .*database "no_such_one" does not exist'):
+    with pytest.raises(
+        MendSettings, match=r'cannot be used: .*database "no_such_one" does not exist'
+    ):
         upgrade(url(postgres, "no_such_one"))
     admin(postgres, "create role reader login")
     admin(postgres, "create database not_ours owner fennox")
@@ -62,7 +68,9 @@ def test_one_that_refuses_is_not_waited_for(postgres: Path, database: str) -> No
     assert time.monotonic() - begun < 50, "nothing of this comes by itself"
 
 
-@pytest.mark.parametrize("written", ["", "nonsense", "mysql://a:b@c/d", "postgresql+psycopg://a@b:x/c"])
+@pytest.mark.parametrize(
+    "written", ["", "nonsense", "mysql://a:b@c/d", "postgresql+psycopg://a@b:x/c"]
+)
 def test_what_is_no_address_of_a_database_is_said_at_once(written: str, tmp_path: Path) -> None:
     with pytest.raises(MendSettings, match="write the database as postgresql://"):
         read_settings(database=written, state=tmp_path)
@@ -70,16 +78,24 @@ def test_what_is_no_address_of_a_database_is_said_at_once(written: str, tmp_path
 
 def test_the_driver_of_the_database_need_not_be_named(tmp_path: Path) -> None:
     for written in ("postgresql://a@b/c", "postgresql+psycopg://a@b/c"):
-        assert read_settings(database=written, state=tmp_path).database == "postgresql+psycopg://a@b/c"
+        assert (
+            read_settings(database=written, state=tmp_path).database == "postgresql+psycopg://a@b/c"
+        )
 
 
 async def test_its_duties_know_of_the_requests_that_people_wait_for(
     database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(wiring, "look_for_garbage_seldom", lambda: None)  # it would hold for all tests after this one
-    app = make_service(Settings(database=database, state=tmp_path / "state", weak_slots=True, workers=0), None)
+    monkeypatch.setattr(
+        wiring, "look_for_garbage_seldom", lambda: None
+    )  # it would hold for all tests after this one
+    app = make_service(
+        Settings(database=database, state=tmp_path / "state", weak_slots=True, workers=0), None
+    )
     async with app.router.lifespan_context(app):
         number = app.state.context.turns.begin()
-        async with httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url="http://localhost") as client:
+        async with httpx.AsyncClient(
+            transport=httpx.ASGITransport(app), base_url="http://localhost"
+        ) as client:
             assert (await client.get("/readyz")).status_code == 200
         assert app.state.context.turns.begin() == number + 2

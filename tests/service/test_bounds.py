@@ -24,7 +24,9 @@ MIB = 1024 * 1024
 
 
 def connected(service: Service, stack: ExitStack, sent: bytes = b"") -> socket.socket:
-    made = stack.enter_context(socket.create_connection((service.host, service.port), 10, (STRANGER, 0)))
+    made = stack.enter_context(
+        socket.create_connection((service.host, service.port), 10, (STRANGER, 0))
+    )
     made.sendall(sent)
     return made
 
@@ -48,26 +50,50 @@ def zeros(count: int) -> Iterator[bytes]:
 
 @pytest.mark.parametrize("path", ["session", "stores", "systems/web-9/hand-ins", "runs/x/stop"])
 def test_a_body_of_a_stranger_is_refused_before_it_is_read(service: Service, path: str) -> None:
-    """Three hundred megabytes were read, and stayed in memory, before anybody asked who sent them."""
+    """Three hundred megabytes were read, and stayed in memory, before anybody asked who sent
+    them.
+    """
     before = service.resident()
     with ExitStack() as stack:
-        head = [f"POST /api/v1/{path} HTTP/1.1", "host: localhost", "content-type: application/json",
-                f"content-length: {300 * MIB}", "", ""]  # fmt: skip
+        head = [
+            f"POST /api/v1/{path} HTTP/1.1",
+            "host: localhost",
+            "content-type: application/json",
+            f"content-length: {300 * MIB}",
+            "",
+            "",
+        ]
         told = answer(connected(service, stack, "\r\n".join(head).encode()))
-    assert told.split(b"\r\n")[0] in (b"HTTP/1.1 401 Unauthorized", b"HTTP/1.1 413 Content Too Large",
-                                      b"HTTP/1.1 413 Request Entity Too Large"), told  # fmt: skip
+    assert told.split(b"\r\n")[0] in (
+        b"HTTP/1.1 401 Unauthorized",
+        b"HTTP/1.1 413 Content Too Large",
+        b"HTTP/1.1 413 Request Entity Too Large",
+    ), told
     assert b"urn:fennox:" in told
     with pytest.raises(httpx.HTTPError):  # it does not say how much comes, and is cut off
-        httpx.post(f"{service.address}/api/v1/session", content=zeros(300), trust_env=False).raise_for_status()
+        httpx.post(
+            f"{service.address}/api/v1/session", content=zeros(300), trust_env=False
+        ).raise_for_status()
     assert service.resident() < before + 50
 
 
-def test_a_body_of_who_is_signed_in_is_bounded_too_and_one_of_its_route_by_that(service: Service) -> None:
+def test_a_body_of_who_is_signed_in_is_bounded_too_and_one_of_its_route_by_that(
+    service: Service,
+) -> None:
     known = {"authorization": f"Bearer {service.token}"}
-    large = httpx.post(f"{service.address}/api/v1/kinds", headers=known, json={"text": "x" * 2 * MIB}, trust_env=False)
+    large = httpx.post(
+        f"{service.address}/api/v1/kinds",
+        headers=known,
+        json={"text": "x" * 2 * MIB},
+        trust_env=False,
+    )
     assert (large.status_code, large.json()["type"]) == (413, "urn:fennox:too-large")
-    handed = httpx.post(f"{service.address}/api/v1/systems/web-9/hand-ins", headers=known, content=b"x" * 2 * MIB,
-                        trust_env=False)  # fmt: skip
+    handed = httpx.post(
+        f"{service.address}/api/v1/systems/web-9/hand-ins",
+        headers=known,
+        content=b"x" * 2 * MIB,
+        trust_env=False,
+    )
     assert handed.status_code == 404, "there is no such system; it was read"
 
 
@@ -77,7 +103,10 @@ def test_a_thousand_half_sent_requests_shut_nobody_out(service: Service, longest
         slowest = 0.0
         for _ in range(20):
             begun = time.monotonic()
-            assert httpx.get(f"{service.address}/readyz", trust_env=False, timeout=60).status_code == 200
+            assert (
+                httpx.get(f"{service.address}/readyz", trust_env=False, timeout=60).status_code
+                == 200
+            )
             slowest = max(slowest, time.monotonic() - begun)
         assert slowest < longest, "nobody waits for the strangers"
         begun = time.monotonic()
@@ -107,10 +136,14 @@ async def test_the_line_of_a_sites_worker_stays_while_what_says_nothing_is_close
     monkeypatch.setattr(bounds, "_HEADER", 0.2)
     listening = socket.create_server((loopback(), 0))  # who comes too early is waited for there
     host, port = listening.getsockname()[:2]
-    server = uvicorn.Server(uvicorn.Config(echo, http=bounds.BoundedConnection, log_level="error", lifespan="off"))
+    server = uvicorn.Server(
+        uvicorn.Config(echo, http=bounds.BoundedConnection, log_level="error", lifespan="off")
+    )
     serving = asyncio.create_task(server.serve([listening]))
     async with websockets.connect(f"ws://{host}:{port}/", proxy=None) as line:
-        reader, writer = await asyncio.open_connection(host, port)  # later than the line, and closed
+        reader, writer = await asyncio.open_connection(
+            host, port
+        )  # later than the line, and closed
         writer.write(b"GET /")
         with contextlib.suppress(ConnectionResetError):
             assert await reader.read() == b""

@@ -1,4 +1,6 @@
-"""Messages arrive: at a real SMTP server, a web server, a syslog daemon, and in a file; refusals are told."""
+"""Messages arrive: at a real SMTP server, a web server, a syslog daemon, and in a file; refusals
+are told.
+"""
 
 from __future__ import annotations
 
@@ -55,11 +57,15 @@ def mailbox(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[M
     certificate, key = make_certificate(tmp_path, host)
     monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
     server = Controller(
-        box, hostname=host, port=free_port(host), tls_context=server_context(certificate, key),
+        box,
+        hostname=host,
+        port=free_port(host),
+        tls_context=server_context(certificate, key),
         authenticator=lambda *a: AuthResult(
-            success=isinstance(a[-1], LoginPassword) and a[-1].password == b"gull", handled=False  # so that it answers
+            success=isinstance(a[-1], LoginPassword) and a[-1].password == b"gull",
+            handled=False,  # so that it answers
         ),
-    )  # fmt: skip
+    )
     server.start()
     yield box, f"{host}:{server.port}"
     server.stop()
@@ -97,12 +103,31 @@ def make(service: Service, name: str, *words: str) -> None:
     assert f"fennox alert test {name}" in done.stderr
 
 
-def test_mail_is_sent_with_a_login_and_a_refusal_is_told(mailbox: tuple[Mailbox, str], service: Service) -> None:
+def test_mail_is_sent_with_a_login_and_a_refusal_is_told(
+    mailbox: tuple[Mailbox, str], service: Service
+) -> None:
     box, place = mailbox
     service.file("secret", "gull\n")
     service.file("wrong", "tern\n")
-    mail = ["--channel", "email", "--address", f"smtp+starttls://{place}", "--sender", "fennox@saltmere.example"]
-    make(service, "watch", *mail, "--to", "watch@saltmere.example", "--account", "fennox", "--secret-file", "secret")
+    mail = [
+        "--channel",
+        "email",
+        "--address",
+        f"smtp+starttls://{place}",
+        "--sender",
+        "fennox@saltmere.example",
+    ]
+    make(
+        service,
+        "watch",
+        *mail,
+        "--to",
+        "watch@saltmere.example",
+        "--account",
+        "fennox",
+        "--secret-file",
+        "secret",
+    )
     tested = service.fennox("alert", "test", "watch")
     assert tested.returncode == 0, tested.stderr
     mail_seen = message_from_bytes(bytes(box.mails[0].original_content or b""))
@@ -111,25 +136,52 @@ def test_mail_is_sent_with_a_login_and_a_refusal_is_told(mailbox: tuple[Mailbox,
     make(service, "lost", *mail, "--to", "nobody@saltmere.example")
     refused = service.fennox("alert", "test", "lost")
     assert (refused.returncode, "no such person" in refused.stderr) == (1, True)
-    make(service, "thief", *mail, "--to", "a@b.example", "--account", "fennox", "--secret-file", "wrong")
+    make(
+        service,
+        "thief",
+        *mail,
+        "--to",
+        "a@b.example",
+        "--account",
+        "fennox",
+        "--secret-file",
+        "wrong",
+    )
     thief = service.fennox("alert", "test", "thief")
-    assert (thief.returncode, "refuses" in thief.stderr, "Check login and names." in thief.stderr) == (1, True, True)
+    assert (
+        thief.returncode,
+        "refuses" in thief.stderr,
+        "Check login and names." in thief.stderr,
+    ) == (1, True, True)
     listed = service.fennox("alert", "list", "--json").stdout
     assert "gull" not in listed + service.log
 
 
-def test_a_mail_password_never_goes_over_a_plain_line(mailbox: tuple[Mailbox, str], service: Service) -> None:
+def test_a_mail_password_never_goes_over_a_plain_line(
+    mailbox: tuple[Mailbox, str], service: Service
+) -> None:
     box, place = mailbox
     service.file("secret", "gull\n")
-    mail = ["alert", "set", "watch", "--channel", "email", "--sender", "fennox@saltmere.example",
-            "--to", "watch@saltmere.example"]  # fmt: skip
+    mail = [
+        "alert",
+        "set",
+        "watch",
+        "--channel",
+        "email",
+        "--sender",
+        "fennox@saltmere.example",
+        "--to",
+        "watch@saltmere.example",
+    ]
     with_login = ["--account", "fennox", "--secret-file", "secret"]
     refused = service.fennox(*mail, "--address", f"smtp://{place}", *with_login)
     assert (refused.returncode, "in clear" in refused.stderr) == (2, True)
     assert f"smtp+starttls://{place.split(':')[0]}" in refused.stderr
     assert "Nobody is told" in service.fennox("alert", "list").stderr, "nothing was kept"
     plain = service.fennox(*mail, "--address", f"smtp://{place}")
-    assert (plain.returncode, "plain" in plain.stdout) == (0, True), "without a login nothing secret goes there"
+    assert (plain.returncode, "plain" in plain.stdout) == (0, True), (
+        "without a login nothing secret goes there"
+    )
     assert box.mails == []
 
 
@@ -137,15 +189,30 @@ def test_the_token_in_the_address_of_a_webhook_is_neither_shown_nor_kept_in_clea
     service: Service, receiver: tuple[list[tuple[dict[str, str], bytes]], str, list[int]]
 ) -> None:
     kept, address, codes = receiver
-    make(service, "hook", "--channel", "webhook", "--address", f"{address}/T0KEN-made-up?key=T0KEN-too")
+    make(
+        service,
+        "hook",
+        "--channel",
+        "webhook",
+        "--address",
+        f"{address}/T0KEN-made-up?key=T0KEN-too",
+    )
     codes += [204, 503]
     assert service.fennox("alert", "test", "hook").returncode == 0
     assert len(kept) == 1, "it goes to the whole address"
     failed = service.fennox("alert", "test", "hook")
-    said = [failed.stderr, service.fennox("alert", "list").stdout, service.fennox("alert", "list", "--json").stdout,
-            service.fennox("audit", "list", "--json").stdout, service.log]  # fmt: skip
+    said = [
+        failed.stderr,
+        service.fennox("alert", "list").stdout,
+        service.fennox("alert", "list", "--json").stdout,
+        service.fennox("audit", "list", "--json").stdout,
+        service.log,
+    ]
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
-        said += [str(database.execute(f"select * from {table}").fetchall()) for table in ("alert_routes", "alerts")]  # noqa: S608
+        said += [
+            str(database.execute(f"select * from {table}").fetchall())  # noqa: S608
+            for table in ("alert_routes", "alerts")
+        ]
     assert not [text for text in said if "T0KEN" in text]
     assert address.removesuffix("/hook") in said[1], "where it is, is told"
 
@@ -155,38 +222,68 @@ def test_what_begins_and_ends_is_told_by_webhook_signed_and_tried_again(
 ) -> None:
     kept, address, codes = receiver
     service.file("secret", "grey gulls\n")
-    make(service, "hook", "--channel", "webhook", "--address", address, "--secret-file", "secret", "--severity", "low")
+    make(
+        service,
+        "hook",
+        "--channel",
+        "webhook",
+        "--address",
+        address,
+        "--secret-file",
+        "secret",
+        "--severity",
+        "low",
+    )
     codes.append(503)
     assert "answers 503" in service.fennox("alert", "test", "hook").stderr
     assert service.fennox("alert", "test", "hook").returncode == 0
     headers, body = kept[-1]
     moment, signed = (part.split("=")[1] for part in headers[SIGNATURE].split(","))
-    assert signed == hmac.new(b"grey gulls", f"{moment}.".encode() + body, hashlib.sha256).hexdigest()
+    assert (
+        signed == hmac.new(b"grey gulls", f"{moment}.".encode() + body, hashlib.sha256).hexdigest()
+    )
     event = json.loads(body)
     assert (event["specversion"], event["type"], headers["content-type"]) == (
-        "1.0", "fennox.concern.test", "application/cloudevents+json",
-    )  # fmt: skip
+        "1.0",
+        "fennox.concern.test",
+        "application/cloudevents+json",
+    )
     kept.clear()
     (service.folder / "attic").mkdir()
     service.file("phrase", "grey gulls over holm island\n")
-    added = service.fennox("store", "add", "attic", str(service.folder / "attic"), "--passphrase-file", "phrase")
+    added = service.fennox(
+        "store", "add", "attic", str(service.folder / "attic"), "--passphrase-file", "phrase"
+    )
     assert added.returncode == 0, added.stderr
-    assert "own state is kept nowhere" in service.fennox("status").stdout  # a look, by which it begins
+    assert (
+        "own state is kept nowhere" in service.fennox("status").stdout
+    )  # a look, by which it begins
     until(lambda: any(b"own state is kept nowhere" in body for _, body in kept), "it is told")
     (service.folder / "attic").rename(service.folder / "away")
     assert "AT RISK" in service.fennox("status").stdout
-    until(lambda: any(b"concern.begun" in body and b"attic" in body for _, body in kept), "the store is told")
+    until(
+        lambda: any(b"concern.begun" in body and b"attic" in body for _, body in kept),
+        "the store is told",
+    )
     (service.folder / "away").rename(service.folder / "attic")
     service.fennox("status")
-    until(lambda: any(b"concern.ended" in body and b"attic" in body for _, body in kept), "that it is over is told")
+    until(
+        lambda: any(b"concern.ended" in body and b"attic" in body for _, body in kept),
+        "that it is over is told",
+    )
 
 
 @pytest.mark.skipif(
-    shutil.which("rsyslogd") is None, reason="SKIPPED: rsyslog is not installed; it is not proved that it takes them"
+    shutil.which("rsyslogd") is None,
+    reason="SKIPPED: rsyslog is not installed; it is not proved that it takes them",
 )
 @pytest.mark.parametrize("channel", ["email", "webhook", "syslog"])
-@pytest.mark.parametrize("address", ["https://[three-grey-boats", "https://host:three-grey-boats/x"])
-def test_an_address_that_the_library_does_not_like_is_refused_and_not_repeated(channel: str, address: str) -> None:
+@pytest.mark.parametrize(
+    "address", ["https://[three-grey-boats", "https://host:three-grey-boats/x"]
+)
+def test_an_address_that_the_library_does_not_like_is_refused_and_not_repeated(
+    channel: str, address: str
+) -> None:
     with pytest.raises(BadInput, match="no address that can be taken apart") as refusal:
         channels.check(channel, address, {})
     assert "three-grey-boats" not in str(refusal.value)
@@ -203,8 +300,11 @@ def test_a_real_syslog_daemon_takes_the_message(service: Service, tmp_path: Path
         'template(name="all" type="string" string="%pri% %app-name% %msgid% %msg%\\n")\n'
         f'action(type="omfile" file="{log}" template="all")\n'
     )
-    daemon = subprocess.Popen(["rsyslogd", "-n", "-f", str(tmp_path / "rsyslog.conf"), "-i", str(tmp_path / "pid")],
-                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+    daemon = subprocess.Popen(
+        ["rsyslogd", "-n", "-f", str(tmp_path / "rsyslog.conf"), "-i", str(tmp_path / "pid")],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     try:
         make(service, "syslog", "--channel", "syslog", "--address", f"syslog+{way}://{host}:{port}")
 
@@ -233,12 +333,30 @@ def test_a_route_that_cannot_work_is_refused(service: Service) -> None:
     wrong: list[tuple[list[str], str]] = [
         (["--channel", "email", "--address", "http://x"], "smtps://host:465"),
         (["--channel", "email", "--address", "smtp://x"], "from whom and to whom"),
-        (["--channel", "email", "--address", "smtp://x", "--to", "a@b\nBcc: c@d", "--sender", "a@b"], "no e-mail"),
+        (
+            [
+                "--channel",
+                "email",
+                "--address",
+                "smtp://x",
+                "--to",
+                "a@b\nBcc: c@d",
+                "--sender",
+                "a@b",
+            ],
+            "no e-mail",
+        ),
         (["--channel", "webhook", "--address", "https://user:secret@x/"], "without a login in it"),
         (["--channel", "file", "--address", "/etc/passwd"], "ends in .jsonl"),
         (["--channel", "syslog", "--address", "x"], "syslog+tls://host"),
-        (["--channel", "file", "--address", "/x.jsonl", "--digest", "at dawn"], "begins with `every`"),
-        (["--channel", "file", "--address", "/x.jsonl", "--systems", "colour=red"], "does not say which systems"),
+        (
+            ["--channel", "file", "--address", "/x.jsonl", "--digest", "at dawn"],
+            "begins with `every`",
+        ),
+        (
+            ["--channel", "file", "--address", "/x.jsonl", "--systems", "colour=red"],
+            "does not say which systems",
+        ),
         ([], "Give --channel and --address"),
     ]
     for words, said in wrong:
@@ -249,7 +367,14 @@ def test_a_route_that_cannot_work_is_refused(service: Service) -> None:
 
 def test_nobody_listens_is_told_in_words(service: Service) -> None:
     host = loopback()
-    make(service, "gone", "--channel", "syslog", "--address", f"syslog+tcp://{host}:{free_port(host)}")
+    make(
+        service,
+        "gone",
+        "--channel",
+        "syslog",
+        "--address",
+        f"syslog+tcp://{host}:{free_port(host)}",
+    )
     tested = service.fennox("alert", "test", "gone")
     assert (tested.returncode, "cannot be told" in tested.stderr) == (1, True)
     assert socket.gethostname() not in tested.stderr

@@ -1,8 +1,9 @@
-"""Two services, their workers, five stores, and everything that can go wrong around them, drawn at random.
+"""Two services, their workers, five stores, and everything that can go wrong around them, drawn at
+random.
 
-Each fault stands until its sentence was read, and is then mended. At the end an independent reading judges: every store
-is opened with the passphrase alone, and laid beside what the catalogue and the runs said. `scripts/chaos` runs it for
-an hour with forty systems and four workers.
+Each fault stands until its sentence was read, and is then mended. At the end an independent reading
+judges: every store is opened with the passphrase alone, and laid beside what the catalogue and the
+runs said. `scripts/chaos` runs it for an hour with forty systems and four workers.
 """
 
 from __future__ import annotations
@@ -69,10 +70,15 @@ class Chaos:
     def take(self, system: str | None = None, store: str | None = None) -> str | None:
         """Ask for a take of a system that has changed; None: nobody answers, or it is refused."""
         name = system or self.chance.choice(self.systems)
-        self.servers[name].write("/etc/saltmere/ticket/000.conf", f"fare = {self.chance.random()}\n" * 40)
+        self.servers[name].write(
+            "/etc/saltmere/ticket/000.conf", f"fare = {self.chance.random()}\n" * 40
+        )
         try:
             with self.chance.choice((self.service, self.second)).client() as client:
-                wanted = NewTake(system=name, store=store or self.chance.choice(("attic", "pier", "quay", "depot")))
+                wanted = NewTake(
+                    system=name,
+                    store=store or self.chance.choice(("attic", "pier", "quay", "depot")),
+                )
                 run = client.take(wanted).id
         except (ProblemError, OutOfReachError):
             return None
@@ -80,9 +86,13 @@ class Chaos:
         return run
 
     def told(self, *texts: str) -> bool:
-        """Whether somebody who looks now reads one of these: among the concerns, or as the reason of a run."""
+        """Whether somebody who looks now reads one of these: among the concerns, or as the reason
+        of a run.
+        """
         with suppress(ProblemError, OutOfReachError), self.second.client() as client:
-            read = [concern.text for concern in client.concerns()] + [run.reason for run in client.runs(limit=60)]
+            read = [concern.text for concern in client.concerns()] + [
+                run.reason for run in client.runs(limit=60)
+            ]
             self.read = read
             return any(text in line for text in texts for line in read)
         return False
@@ -153,7 +163,9 @@ class Chaos:
         folder = str(self.service.folder / "pier")
         subprocess.run(["mount", "-o", "remount,ro", folder], check=False, capture_output=True)
         if not os.statvfs(folder).f_flag & os.ST_RDONLY:
-            self.faults["read_only_store was not possible just then"] += 1  # something is being written there
+            self.faults["read_only_store was not possible just then"] += (
+                1  # something is being written there
+            )
             return
         try:
             self.take(store="pier")
@@ -215,7 +227,9 @@ class Chaos:
             return ["nobody answers"]
 
     def calm_down(self) -> None:
-        """Everything is mended; what a wrong clock has dated is confirmed; every store is scrubbed."""
+        """Everything is mended; what a wrong clock has dated is confirmed; every store is
+        scrubbed.
+        """
         for clock in self.service.clocks.values():
             clock.set("+0")
         for service in (self.service, self.second):
@@ -224,19 +238,30 @@ class Chaos:
         with self.second.client() as client:
             client.confirm_clocks()
             for store in (*FOLDERS, "depot"):
-                until(lambda store=store: client.test_store(store).passed, f"{store} is as it should be")  # type: ignore[misc]
-                run = self.second.ended(client.scrub(store).id, 1800)  # of hundreds of backups, by faked clocks
+                until(
+                    lambda store=store: client.test_store(store).passed,  # type: ignore[misc]
+                    f"{store} is as it should be",
+                )
+                run = self.second.ended(
+                    client.scrub(store).id, 1800
+                )  # of hundreds of backups, by faked clocks
                 assert run.state == "done", run.reason
         self._quiet()
 
 
 @pytest.fixture
 def chaos(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, install: Callable[..., LinuxServer], key_pair: tuple[str, str],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    install: Callable[..., LinuxServer],
+    key_pair: tuple[str, str],
     request: pytest.FixtureRequest,
-) -> Iterator[Chaos]:  # fmt: skip
+) -> Iterator[Chaos]:
     if LIBRARY is None or os.geteuid() != 0:
-        pytest.skip("SKIPPED: without faketime and root (a file system of its own) nothing of this is proved")
+        pytest.skip(
+            "SKIPPED: without faketime and root (a file system of its own) nothing of this is"
+            " proved"
+        )
     seed = random.randrange(2**32)
     log.warning("seed %d", seed)
     count = 40 if request.config.getoption("--chaos") >= MANY else 4
@@ -258,17 +283,40 @@ def chaos(
         service.start()
         _make_estate(service, made, key_pair[0], place, relay)
         stack.callback(subprocess.run, ["umount", "-l", str(tmp_path / "pier")], check=False)
-        second = FakedService(service.folder, service.database, service.host, service.port + 1, 0, 4, service.token,
-                              clocks=service.clocks, machine="second")  # fmt: skip
+        second = FakedService(
+            service.folder,
+            service.database,
+            service.host,
+            service.port + 1,
+            0,
+            4,
+            service.token,
+            clocks=service.clocks,
+            machine="second",
+        )
         second.start()
         stack.callback(second.stop)
-        found = Chaos(service, second, cluster, relay, place.folder, systems, made, random.Random(seed), monkeypatch)
+        found = Chaos(
+            service,
+            second,
+            cluster,
+            relay,
+            place.folder,
+            systems,
+            made,
+            random.Random(seed),
+            monkeypatch,
+        )
         found.workers = [service.start_faked_worker(slots=2) for _ in range(4 if count > 4 else 2)]
         yield found
 
 
 def _make_estate(
-    service: FakedService, made: dict[str, LinuxServer], private: str, place: servers.Place, relay: Relay
+    service: FakedService,
+    made: dict[str, LinuxServer],
+    private: str,
+    place: servers.Place,
+    relay: Relay,
 ) -> None:
     enrol(service, made["web-9"], private)
     pier = service.folder / "pier"
@@ -276,29 +324,59 @@ def _make_estate(
         (service.folder / name).mkdir()
     subprocess.run(["mount", "-t", "tmpfs", "-o", "size=160m", "tmpfs", str(pier)], check=True)
     with psycopg.connect(service.database.replace("+psycopg", ""), autocommit=True) as database:
-        database.execute("update tokens set until = '2099-01-01'")  # else a year ahead they have ended, as they should
+        database.execute(
+            "update tokens set until = '2099-01-01'"
+        )  # else a year ahead they have ended, as they should
     with service.client() as client:
         for name in ("pier", "quay", "loft"):
-            client.add_store(NewStore(name=name, address=str(service.folder / name), passphrase=PASSPHRASE))
+            client.add_store(
+                NewStore(name=name, address=str(service.folder / name), passphrase=PASSPHRASE)
+            )
         client.add_login(
-            NewLogin(name="depot", account=place.credential.account, private_key=place.credential.private_key)
+            NewLogin(
+                name="depot",
+                account=place.credential.account,
+                private_key=place.credential.private_key,
+            )
         )
         address = place.url.replace(urlsplit(place.url).netloc, f"{relay.host}:{relay.port}")
-        client.add_store(NewStore(name="depot", address=address, login="depot", key=place.key, passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(
+                name="depot", address=address, login="depot", key=place.key, passphrase=PASSPHRASE
+            )
+        )
         for name, server in list(made.items())[1:]:
             client.add_system(
-                NewSystem(name=name, kind="linux-server", address=f"{server.host}:{server.port}", login="quay-root",
-                          key=server.host_key, settings={"ssh-restart": SSH_RESTART})
-            )  # fmt: skip
+                NewSystem(
+                    name=name,
+                    kind="linux-server",
+                    address=f"{server.host}:{server.port}",
+                    login="quay-root",
+                    key=server.host_key,
+                    settings={"ssh-restart": SSH_RESTART},
+                )
+            )
 
 
-def test_nothing_good_is_lost_and_nothing_stays(chaos: Chaos, request: pytest.FixtureRequest) -> None:
+def test_nothing_good_is_lost_and_nothing_stays(
+    chaos: Chaos, request: pytest.FixtureRequest
+) -> None:
     seconds = float(request.config.getoption("--chaos"))
     faults = [
-        chaos.clock_of_the_service, chaos.clock_of_the_database, chaos.clock_of_the_workers, chaos.killed_worker,
-        chaos.paused_worker, chaos.killed_service, chaos.killed_database, chaos.full_store, chaos.read_only_store,
-        chaos.store_put_back, chaos.cut_line, chaos.slow_line, chaos.stopped_by_a_person,
-    ]  # fmt: skip
+        chaos.clock_of_the_service,
+        chaos.clock_of_the_database,
+        chaos.clock_of_the_workers,
+        chaos.killed_worker,
+        chaos.paused_worker,
+        chaos.killed_service,
+        chaos.killed_database,
+        chaos.full_store,
+        chaos.read_only_store,
+        chaos.store_put_back,
+        chaos.cut_line,
+        chaos.slow_line,
+        chaos.stopped_by_a_person,
+    ]
     if seconds >= MANY or "hung_line" in request.config.getoption("--faults"):
         faults.append(chaos.hung_line)  # it is told after a minute and a half
     wanted = request.config.getoption("--faults")
@@ -326,24 +404,36 @@ async def judge(chaos: Chaos) -> None:
         ).fetchall()
         done = {
             row[0]
-            for row in database.execute("select backup_id from runs where kind = 'take' and state = 'done'").fetchall()
+            for row in database.execute(
+                "select backup_id from runs where kind = 'take' and state = 'done'"
+            ).fetchall()
         }
         held = {row[0] for row in database.execute("select id from backups").fetchall()}
-        going_on = database.execute("select kind, state from runs where state in ('queued', 'running', 'waiting')")
+        going_on = database.execute(
+            "select kind, state from runs where state in ('queued', 'running', 'waiting')"
+        )
         assert going_on.fetchall() == [], "nothing runs for ever"
-        mistakes = database.execute("select reason from runs where reason like '%mistake in Fennox%'").fetchall()
+        mistakes = database.execute(
+            "select reason from runs where reason like '%mistake in Fennox%'"
+        ).fetchall()
         assert mistakes == []
     opens: dict[str, set[str]] = {}
     for store in (*FOLDERS, "depot"):
-        vault = await vaults.open_with_passphrase(FolderStore(chaos.folder(store)), PASSPHRASE, real_now)
+        vault = await vaults.open_with_passphrase(
+            FolderStore(chaos.folder(store)), PASSPHRASE, real_now
+        )
         good, bad = await vaults.list_backups(vault)
         assert bad == [], store
         opens[store] = set()
         for record in good:
-            assert await read_back(vault, record.reference.backup), f"{store} {record.reference.backup}"
+            assert await read_back(vault, record.reference.backup), (
+                f"{store} {record.reference.backup}"
+            )
             opens[store].add(record.reference.backup)
     for store, backup, damaged in copies:
-        assert damaged or backup in opens[store], f"{backup} is held in {store}, it is said, and it does not open"
+        assert damaged or backup in opens[store], (
+            f"{backup} is held in {store}, it is said, and it does not open"
+        )
     everywhere = set().union(*opens.values())
     told_lost = {backup for _, backup, damaged in copies if damaged}
     assert done <= held, "no backup that was ever done is forgotten"

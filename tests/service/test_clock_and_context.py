@@ -71,7 +71,8 @@ def test_addresses_with_and_without_port(text: str, shown: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["", ":22", "host:", "host:0", "host:70000", "host:ssh", "a b:22", "root@host:22", "a/b"]
+    "text",
+    ["", ":22", "host:", "host:0", "host:70000", "host:ssh", "a b:22", "root@host:22", "a/b"],
 )
 def test_what_is_no_address_is_refused(text: str) -> None:
     with pytest.raises(BadInput):
@@ -90,13 +91,25 @@ def test_the_key_file_is_made_once_and_only_its_owner_can_read_it(tmp_path: Path
 
 @pytest.mark.parametrize(("seconds", "same"), KEPT)
 async def test_takes_and_looks_share_connections_where_that_is_wanted(
-    seconds: float, same: bool, database: str, tmp_path: Path, server: LinuxServer, key_pair: tuple[str, str]
+    seconds: float,
+    same: bool,
+    database: str,
+    tmp_path: Path,
+    server: LinuxServer,
+    key_pair: tuple[str, str],
 ) -> None:
-    settings = Settings(database=database, state=tmp_path / "state", weak_slots=True, keep_connections=seconds)
+    settings = Settings(
+        database=database, state=tmp_path / "state", weak_slots=True, keep_connections=seconds
+    )
     context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
     sealed = context.keyfile.seal(key_pair[0].encode(), "logins|quay|secret")
-    login = Login(id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become="")
-    kind, use = context.kind("linux-server")[0], Use(login, f"{server.host}:{server.port}", server.host_key)
+    login = Login(
+        id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become=""
+    )
+    kind, use = (
+        context.kind("linux-server")[0],
+        Use(login, f"{server.host}:{server.port}", server.host_key),
+    )
     first = await context.connect(kind, use, kept=True)
     await first.close()
     second = await context.connect(kind, use, kept=True)

@@ -1,4 +1,6 @@
-"""A clock is evidence: while it is in doubt nothing goes and nothing is called late, and takes go on."""
+"""A clock is evidence: while it is in doubt nothing goes and nothing is called late, and takes go
+on.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,17 @@ from pathlib import Path
 import pytest
 from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import Backup, ConcernRow, Copy, Routine, Run, ServiceState, StoreRow, System, Worker
+from fennox.catalogue.models import (
+    Backup,
+    ConcernRow,
+    Copy,
+    Routine,
+    Run,
+    ServiceState,
+    StoreRow,
+    System,
+    Worker,
+)
 from fennox.core import removal
 from fennox.core.errors import Conflict
 from fennox.core.orders import TakeOrder
@@ -34,14 +46,21 @@ from tests.service.contexts import (
 
 __all__ = ["clock", "context", "database", "postgres"]
 
-MINUTE, HOUR, DAY, YEAR = timedelta(minutes=1), timedelta(hours=1), timedelta(days=1), timedelta(days=365)
+MINUTE, HOUR, DAY, YEAR = (
+    timedelta(minutes=1),
+    timedelta(hours=1),
+    timedelta(days=1),
+    timedelta(days=365),
+)
 
 
 @pytest.fixture
 async def real(
     database: str, tmp_path: Path, clock: SetClock, monkeypatch: pytest.MonkeyPatch
 ) -> AsyncIterator[Context]:
-    """A service that does not live by a simulated clock: its clock is compared with PostgreSQL's."""
+    """A service that does not live by a simulated clock: its clock is compared with
+    PostgreSQL's.
+    """
     monkeypatch.setattr(sessions, "strict", True)
     clock.at = datetime.now(UTC)
     settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
@@ -63,7 +82,10 @@ async def marked(context: Context) -> set[str]:
 async def concerns(context: Context) -> set[str]:
     async with context.session() as session:
         judged = await clocks.judge(context, session)
-        return {item.code.split("|")[0] async for item in watching.found(context, session, context.now(), judged)}
+        return {
+            item.code.split("|")[0]
+            async for item in watching.found(context, session, context.now(), judged)
+        }
 
 
 async def standing(context: Context) -> set[str]:
@@ -83,11 +105,20 @@ async def confirm(context: Context, *, believe: bool = False) -> list[str]:
 async def estate(context: Context, now: datetime, count: int = 8) -> tuple[str, str, list[str]]:
     """A system with a backup a day, a routine that keeps three of them, and a store."""
     store, system = await add_store(context), await add_system(context, "web-9")
-    await add_routine(context, store, ladder="daily for 30 days, always 3", created=now - YEAR, decided_until=now - DAY)
+    await add_routine(
+        context,
+        store,
+        ladder="daily for 30 days, always 3",
+        created=now - YEAR,
+        decided_until=now - DAY,
+    )
     async with context.session() as session:
         await session.execute(update(System).values(created=now - YEAR))
         await session.execute(update(StoreRow).values(created=now, scrubbed=now, swept=now))
-    ids = [await add_backup(context, system, store, now - (count - n) * DAY, n + 1) for n in range(count)]
+    ids = [
+        await add_backup(context, system, store, now - (count - n) * DAY, n + 1)
+        for n in range(count)
+    ]
     return store, system, ids
 
 
@@ -132,9 +163,15 @@ async def test_on_one_machine_a_jump_of_a_year_is_noticed_and_a_person_goes_on(
     assert await scheduler.tend(context), "it really was a year"
     assert await marked(context) == set(ids[:-3])
     async with context.session() as session:
-        waits = removal.waits(await sweeping.standing(session, (await session.execute(
-            select(StoreRow.id))).scalar_one()), context.now())  # fmt: skip
-    assert set(waits.values()) <= removal.BY_A_PERSON, "so many at one time wait for a person all the same"
+        waits = removal.waits(
+            await sweeping.standing(
+                session, (await session.execute(select(StoreRow.id))).scalar_one()
+            ),
+            context.now(),
+        )
+    assert set(waits.values()) <= removal.BY_A_PERSON, (
+        "so many at one time wait for a person all the same"
+    )
 
 
 async def test_what_is_taken_while_clocks_disagree_stays_and_counts_for_no_ladder(
@@ -145,13 +182,19 @@ async def test_what_is_taken_while_clocks_disagree_stays_and_counts_for_no_ladde
     clock.at = START + YEAR
     async with context.session() as session:
         run = await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system, store_id=store), by="mara", now=clock.at
+            session,
+            TakeOrder(),
+            queue.About(system_id=system, store_id=store),
+            by="mara",
+            now=clock.at,
         )
         await queue.end(session, run, "done", clock.at)
     future = await add_backup(context, system, store, clock.at, 100, run_id=run.id)
     assert not await scheduler.tend(context)
     clock.at = START + DAY
-    assert not any("newest backup" in text for text in await doubts(context)), "it is known to be misdated"
+    assert not any("newest backup" in text for text in await doubts(context)), (
+        "it is known to be misdated"
+    )
     assert any("newest run" in text for text in await doubts(context))
     assert not await scheduler.tend(context)
     assert await marked(context) == set()
@@ -170,20 +213,32 @@ async def test_what_is_taken_while_clocks_disagree_stays_and_counts_for_no_ladde
     assert "misdated" in await concerns(context)
     await confirm(context, believe=True)
     async with context.session() as session:
-        assert (await session.get_one(Backup, future)).misdated, "no person can make a date in the future right"
+        assert (await session.get_one(Backup, future)).misdated, (
+            "no person can make a date in the future right"
+        )
 
 
 async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_is_right_again(
     real: Context, clock: SetClock
 ) -> None:
-    """A worker was a day behind for days; then all that was left was that nobody had tended, and a good backup went."""
+    """A worker was a day behind for days; then all that was left was that nobody had tended, and a
+    good backup went.
+    """
     store, system, _ = await estate(real, clock.at)
     assert await scheduler.tend(real)
     async with real.session() as session:
-        session.add(Worker(id="w" * 32, name="w-1", version="1", started=clock.at, seen=clock.at, skew=-86400.0))
+        session.add(
+            Worker(
+                id="w" * 32, name="w-1", version="1", started=clock.at, seen=clock.at, skew=-86400.0
+            )
+        )
         await session.execute(update(ServiceState).values(tended=clock.at - 4 * DAY))
         run = await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system, store_id=store), by="mara", now=clock.at
+            session,
+            TakeOrder(),
+            queue.About(system_id=system, store_id=store),
+            by="mara",
+            now=clock.at,
         )
         await queue.end(session, run, "done", clock.at)
     late = await add_backup(real, system, store, clock.at - 23 * HOUR, 100, run_id=run.id)
@@ -204,8 +259,9 @@ async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_
 async def test_the_last_record_put_is_looked_for_whatever_the_clock_said_of_it_or_of_those_before(
     real: Context, clock: SetClock, off: timedelta
 ) -> None:
-    """By dates, a store that was put back to an older copy was not noticed: for as long as a clock had been ahead, or
-    was behind."""
+    """By dates, a store that was put back to an older copy was not noticed: for as long as a clock
+    had been ahead, or was behind.
+    """
     store, system, _ = await estate(real, clock.at)
     for number, at in ((100, clock.at + off), (101, clock.at), (102, clock.at + off)):
         last = await add_backup(real, system, store, at, number)
@@ -214,7 +270,7 @@ async def test_the_last_record_put_is_looked_for_whatever_the_clock_said_of_it_o
             assert last[:8] in str(await newest_record(session, row))
 
 
-async def test_backups_dated_in_another_order_than_they_were_taken_are_all_kept_until_a_person_has_looked(
+async def test_backups_dated_in_another_order_than_taken_are_all_kept_until_a_person_has_looked(
     context: Context, clock: SetClock
 ) -> None:
     store, system, ids = await estate(context, START)
@@ -222,7 +278,9 @@ async def test_backups_dated_in_another_order_than_they_were_taken_are_all_kept_
     clock.at = START + 32 * DAY
     assert await scheduler.tend(context)
     assert await marked(context) == set(), "one of the dates is wrong, and which one is not known"
-    assert any("dated before backups that were taken earlier" in text for text in await doubts(context))
+    assert any(
+        "dated before backups that were taken earlier" in text for text in await doubts(context)
+    )
     assert not await scheduler.tend(context)
     assert "A backup with a wrong date stays until you clear it." in await confirm(context)
     assert await scheduler.tend(context)
@@ -262,12 +320,16 @@ async def test_a_worker_whose_clock_is_right_heeds_a_service_that_says_that_cloc
         assert await clocks.said_by_a_service(session) is None
 
 
-async def test_nothing_is_called_late_or_no_longer_late_while_clocks_disagree(real: Context, clock: SetClock) -> None:
+async def test_nothing_is_called_late_or_no_longer_late_while_clocks_disagree(
+    real: Context, clock: SetClock
+) -> None:
     true = clock.at
     await estate(real, true - 3 * DAY)
     assert {"late"} <= await standing(real)
     clock.at = true - YEAR
-    assert {"late", "clocks"} <= await standing(real), "by this clock it is not late, which is not believed"
+    assert {"late", "clocks"} <= await standing(real), (
+        "by this clock it is not late, which is not believed"
+    )
     clock.at = datetime.now(UTC)
     assert "clocks" not in await standing(real)
     async with real.session() as session:
@@ -285,7 +347,9 @@ async def _night(context: Context, memory: scheduler.Memory) -> int:
     async with context.session() as session:
         queued = select(func.count()).select_from(Run).where(Run.state == "queued")
         count = int((await session.execute(queued)).scalar_one())
-        await session.execute(update(Run).where(Run.state == "queued").values(state="done", ended=context.now()))
+        await session.execute(
+            update(Run).where(Run.state == "queued").values(state="done", ended=context.now())
+        )
     return count
 
 
@@ -312,7 +376,9 @@ async def test_after_a_moment_a_year_ahead_takes_go_on_the_next_night(
     assert taken == 4
 
 
-async def test_by_a_clock_a_year_behind_for_days_takes_go_on_every_day(context: Context, clock: SetClock) -> None:
+async def test_by_a_clock_a_year_behind_for_days_takes_go_on_every_day(
+    context: Context, clock: SetClock
+) -> None:
     store, _ = await add_store(context), await add_system(context, "web-9")
     async with context.session() as session:
         await session.execute(update(System).values(created=START - 2 * YEAR))
@@ -324,7 +390,9 @@ async def test_by_a_clock_a_year_behind_for_days_takes_go_on_every_day(context: 
     for day in range(5):
         clock.at = START - YEAR + day * DAY
         assert await _night(context, memory) == 1, f"day {day} of a clock that is a year behind"
-        assert await _night(context, scheduler.Memory()) <= 1, "another process decides nothing a third time"
+        assert await _night(context, scheduler.Memory()) <= 1, (
+            "another process decides nothing a third time"
+        )
 
 
 async def test_a_lease_from_the_future_is_over_once_it_was_not_renewed_for_as_long_as_it_lasts(
@@ -332,11 +400,17 @@ async def test_a_lease_from_the_future_is_over_once_it_was_not_renewed_for_as_lo
 ) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = (await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)).id
+        run = (
+            await queue.enqueue(
+                session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+            )
+        ).id
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("gone"), 30, START)
         assert claimed is not None
-        await session.execute(update(Run).values(lease_until=func.now() + YEAR))  # by a database a year ahead
+        await session.execute(
+            update(Run).values(lease_until=func.now() + YEAR)
+        )  # by a database a year ahead
     at = 0.0
     watch = LeaseWatch(30, monotonic=lambda: at)
 
@@ -351,30 +425,44 @@ async def test_a_lease_from_the_future_is_over_once_it_was_not_renewed_for_as_lo
     assert await look(31) == [run]
 
 
-async def test_a_step_of_the_databases_clock_takes_no_run_from_a_living_worker(context: Context) -> None:
+async def test_a_step_of_the_databases_clock_takes_no_run_from_a_living_worker(
+    context: Context,
+) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
+        await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+        )
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("alive"), 30, START)
         assert claimed is not None
-        await session.execute(update(Run).values(lease_until=func.now() - HOUR))  # as after a step ahead
+        await session.execute(
+            update(Run).values(lease_until=func.now() - HOUR)
+        )  # as after a step ahead
     at = 0.0
     watch = LeaseWatch(30, monotonic=lambda: at)
     async with context.session() as session:
         assert await watch.take_back(session, START) == []
     async with context.session() as session:
-        assert await queue.renew(session, claimed.lease, 30) is False  # ten seconds later, as it always does
+        assert (
+            await queue.renew(session, claimed.lease, 30) is False
+        )  # ten seconds later, as it always does
     at = 16
     async with context.session() as session:
         assert await watch.take_back(session, START) == []
 
 
 @pytest.mark.parametrize("seen", [-2 * MINUTE, YEAR], ids=["silent", "from the future"])
-async def test_a_person_stops_a_run_whose_worker_is_dead_at_once(context: Context, seen: timedelta) -> None:
+async def test_a_person_stops_a_run_whose_worker_is_dead_at_once(
+    context: Context, seen: timedelta
+) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = (await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)).id
+        run = (
+            await queue.enqueue(
+                session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+            )
+        ).id
         session.add(Worker(id="dead", name="quay", seen=func.now() + seen))
     async with context.session() as session:
         assert await queue.claim(session, Claimant("dead"), 30, START) is not None
@@ -383,13 +471,17 @@ async def test_a_person_stops_a_run_whose_worker_is_dead_at_once(context: Contex
         stopped = await queue.ask_to_stop(session, run, START)
         assert (stopped.state, "no longer heard of" in stopped.reason) == ("stopped", True)
     async with context.session() as session:
-        await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
+        await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+        )
 
 
 async def test_a_run_put_off_by_a_database_ahead_is_claimed_all_the_same(context: Context) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
+        run = await queue.enqueue(
+            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+        )
         await session.flush()
         await session.execute(update(Run).values(not_before=func.now() + 10 * MINUTE))
     async with context.session() as session:
@@ -401,11 +493,15 @@ async def test_a_run_put_off_by_a_database_ahead_is_claimed_all_the_same(context
     assert claimed.lease.run == run.id
 
 
-async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_after_it(context: Context) -> None:
+async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_after_it(
+    context: Context,
+) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
         first = (
-            await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="routine nightly", now=START)
+            await queue.enqueue(
+                session, TakeOrder(), queue.About(system_id=system), by="routine nightly", now=START
+            )
         ).id
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 30, START)
@@ -419,7 +515,9 @@ async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_
         )
         assert (second.behind, third.behind, second.state) == (first, first, "queued")
         with pytest.raises(Conflict, match="Another run of this system is running"):
-            await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="mara", now=START)
+            await queue.enqueue(
+                session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+            )
     async with context.session() as session:
         assert await queue.claim(session, Claimant("w"), 30, START) is None, "one at a time"
     async with context.session() as session:
@@ -436,7 +534,9 @@ async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_
         assert await queue.claim(session, Claimant("w"), 30, START) is None
 
 
-async def test_what_lines_up_is_let_go_on_also_if_whoever_was_before_it_ended_without_a_word(context: Context) -> None:
+async def test_what_lines_up_is_let_go_on_also_if_whoever_was_before_it_ended_without_a_word(
+    context: Context,
+) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
         await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="x", now=START)
@@ -458,13 +558,19 @@ async def test_a_mark_can_be_taken_back_and_a_longer_ladder_takes_it_back_by_its
     went = await marked(context)
     assert went == set(ids[:-3])
     async with context.session() as session:
-        await session.execute(update(Copy).where(Copy.backup_id.in_(went)).values(removable_since=clock.at))
-        await marking.unmark(session, await session.get_one(Backup, ids[0]), clock.at, "mara", "of the trial")
+        await session.execute(
+            update(Copy).where(Copy.backup_id.in_(went)).values(removable_since=clock.at)
+        )
+        await marking.unmark(
+            session, await session.get_one(Backup, ids[0]), clock.at, "mara", "of the trial"
+        )
         await session.execute(update(Routine).values(ladder="daily for 60 days, always 3"))
     async with context.session() as session:
         kept = await marking.unmark_what_is_kept_again(session, list(went), clock.at)
         assert set(kept) == went - {ids[0]}
     assert await marked(context) == set()
     async with context.session() as session:
-        assert (await session.execute(select(Copy).where(Copy.removable_since.is_not(None)))).first() is None
+        assert (
+            await session.execute(select(Copy).where(Copy.removable_since.is_not(None)))
+        ).first() is None
         assert await sweeping.standing(session, store) == []

@@ -1,4 +1,6 @@
-"""A store over its ceiling: told first, thinned after the grace, told again when nothing more may go."""
+"""A store over its ceiling: told first, thinned after the grace, told again when nothing more may
+go.
+"""
 
 from __future__ import annotations
 
@@ -14,18 +16,31 @@ from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.service.conftest import enrol
-from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    START,
+    SetClock,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 from tests.service.running import PASSPHRASE, Service, came_to
 
 __all__ = ["clock", "context"]
 
 
 async def crowded(context: Context, used: int, ceiling: str) -> tuple[str, str, list[str]]:
-    """A store with ten daily backups of 10 kB, the oldest on hold, kept by a ladder that always keeps two."""
+    """A store with ten daily backups of 10 kB, the oldest on hold, kept by a ladder that always
+    keeps two.
+    """
     store, system = await add_store(context), await add_system(context, "web-9")
     await add_routine(context, store, ladder="daily for 30 days, always 2")
     backups = [
-        await add_backup(context, system, store, START - timedelta(days=9 - day), day + 1, new_bytes=10_000)
+        await add_backup(
+            context, system, store, START - timedelta(days=9 - day), day + 1, new_bytes=10_000
+        )
         for day in range(10)
     ]
     async with context.session() as session:
@@ -37,7 +52,9 @@ async def crowded(context: Context, used: int, ceiling: str) -> tuple[str, str, 
 
 async def look(context: Context, store: str) -> list[tuple[str, str]]:
     async with context.session() as session:
-        found = await crowding.concerns(session, await session.get_one(StoreRow, store), context.now())
+        found = await crowding.concerns(
+            session, await session.get_one(StoreRow, store), context.now()
+        )
         return [(item.code, f"{item.text} {item.means}") for item in found]
 
 
@@ -48,10 +65,14 @@ async def let_go(context: Context) -> set[str]:
 
 async def measured(context: Context, store: str, used: int) -> None:
     async with context.session() as session:
-        session.add(StoreSpace(store_id=store, at=context.now(), objects=9, used=used, free=400_000))
+        session.add(
+            StoreSpace(store_id=store, at=context.now(), objects=9, used=used, free=400_000)
+        )
 
 
-async def test_it_warns_before_it_acts_and_takes_no_more_than_it_needs(context: Context, clock: SetClock) -> None:
+async def test_it_warns_before_it_acts_and_takes_no_more_than_it_needs(
+    context: Context, clock: SetClock
+) -> None:
     store, _, backups = await crowded(context, 100_000, "16 %")  # of 500,000 bytes
     await crowding.thin_out(context)
     [(code, text)] = await look(context, store)
@@ -74,7 +95,9 @@ async def test_it_warns_before_it_acts_and_takes_no_more_than_it_needs(context: 
     assert not gone & {backups[0], *backups[-2:]}, "what is held and what is always kept stays"
     clock.at += timedelta(days=1)
     await crowding.thin_out(context)
-    assert await let_go(context) == gone, "what goes makes room in days only; until then no more goes"
+    assert await let_go(context) == gone, (
+        "what goes makes room in days only; until then no more goes"
+    )
     clock.at += timedelta(days=2)
     await measured(context, store, 70_000)
     await crowding.thin_out(context)
@@ -109,8 +132,12 @@ def test_what_is_let_go_leaves_this_store_alone(
     enrol(service, server, key_pair[0])
     (service.folder / "pier").mkdir()
     with service.client() as client:
-        client.add_store(NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE))
-        backup = str(came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup"))
+        client.add_store(
+            NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE)
+        )
+        backup = str(
+            came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup")
+        )
         service.ended(client.take(NewTake(system="web-9", store="attic")).id)
     assert service.fennox("backup", "copy", backup[:12], "--to", "pier").returncode == 0
     assert "is no ceiling" in service.fennox("store", "set", "attic", "--ceiling", "much").stderr
@@ -118,8 +145,8 @@ def test_what_is_let_go_leaves_this_store_alone(
     assert "80 % for backups" in shown.stdout, shown.stderr
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
         mark = (
-            "update copies set let_go = true, let_go_at = now(), removable_since = now() - interval '3 days' "
-            "from stores s where s.id = store_id and s.name = %s and backup_id = %s"
+            "update copies set let_go = true, let_go_at = now(), removable_since = now() - interval"
+            " '3 days' from stores s where s.id = store_id and s.name = %s and backup_id = %s"
         )
         database.execute(mark, ("attic", backup))
     swept = service.fennox("store", "sweep", "attic", "--yes")

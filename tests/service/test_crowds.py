@@ -1,6 +1,7 @@
 """Crowds: many sign in or follow at one time, and everybody else is answered.
 
-How quickly is held only with ``--crowds`` (`make soak`), on a machine that does nothing else meanwhile.
+How quickly is held only with ``--crowds`` (`make soak`), on a machine that does nothing else
+meanwhile.
 """
 
 from __future__ import annotations
@@ -26,7 +27,9 @@ ROOT = Path(__file__).parents[2]
 
 
 def crowd(service: Service, what: str, count: int, *given: str) -> tuple[Any, float]:
-    """What came of a crowd, and the 95th percentile of the seconds that somebody else waited for answers meanwhile."""
+    """What came of a crowd, and the 95th percentile of the seconds that somebody else waited for
+    answers meanwhile.
+    """
     words = [sys.executable, "-m", "tests.service.crowd", what, service.address, str(count), *given]
     took = []
     known = {"authorization": f"Bearer {service.token}"}
@@ -40,11 +43,15 @@ def crowd(service: Service, what: str, count: int, *given: str) -> tuple[Any, fl
             assert other.get(f"{service.address}/api/v1/systems").status_code == 200
             took.append(time.monotonic() - begun)
         assert running.stdout is not None
-        return json.loads(running.stdout.read()), quantiles(took, n=20)[-1] if len(took) > 1 else took[0]
+        return json.loads(running.stdout.read()), quantiles(took, n=20)[-1] if len(
+            took
+        ) > 1 else took[0]
 
 
 @pytest.mark.parametrize("password", [PASSWORD, "made up"])
-def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(service: Service, password: str, longest: float) -> None:
+def test_three_hundred_sign_ins_at_a_time_hold_up_nobody_else(
+    service: Service, password: str, longest: float
+) -> None:
     before = service.resident()
     codes, p95 = crowd(service, "sign-in", 300, password)
     assert len(codes) == 300

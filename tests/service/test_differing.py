@@ -1,4 +1,6 @@
-"""Looks between takes: what differs is taken once it stands, not too often a day, or reported where people take it."""
+"""Looks between takes: what differs is taken once it stands, not too often a day, or reported where
+people take it.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,16 @@ from fennox.wire.routines import NewRoutine
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres
 from tests.service.conftest import enrol, install, key_pair, server, service
-from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    START,
+    SetClock,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 from tests.service.running import Service, until
 from tests.service.test_story import take
 
@@ -33,7 +44,9 @@ async def system(context: Context) -> str:
     await add_routine(context, store)
     async with context.session() as session:
         await session.execute(update(Routine).values(look_every=60, settle=10, most_a_day=2))
-        session.add(StateRow(system_id=system, backup_id=backup, key_set="k" * 32, generation=1, parts={}))
+        session.add(
+            StateRow(system_id=system, backup_id=backup, key_set="k" * 32, generation=1, parts={})
+        )
     return system
 
 
@@ -41,7 +54,9 @@ async def look(context: Context, differs: str, state: str = "") -> bool:
     """Whether a look was due; it then finds this."""
     await differing.decide(context)
     async with context.session() as session:
-        run = (await session.execute(select(Run).where(Run.kind == "look", Run.state == "queued"))).scalar_one_or_none()
+        run = (
+            await session.execute(select(Run).where(Run.kind == "look", Run.state == "queued"))
+        ).scalar_one_or_none()
         if run is None:
             return False
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
@@ -52,7 +67,9 @@ async def look(context: Context, differs: str, state: str = "") -> bool:
 
 
 async def takes(context: Context) -> list[str]:
-    """Notes of the takes that were queued so far; those that are new are done at once, as a worker does."""
+    """Notes of the takes that were queued so far; those that are new are done at once, as a worker
+    does.
+    """
     async with context.session() as session:
         found = await session.execute(select(Run).where(Run.kind == "take").order_by(Run.created))
         runs = list(found.scalars())
@@ -74,7 +91,9 @@ async def test_what_differs_is_taken_once_it_has_stood_for_the_quiet_time(
     clock.at += timedelta(minutes=9)
     assert not await look(context, "", "1")
     clock.at += timedelta(minutes=1)
-    assert await look(context, "changed /etc/a, /etc/b", "2"), "it is looked at again after the quiet time"
+    assert await look(context, "changed /etc/a, /etc/b", "2"), (
+        "it is looked at again after the quiet time"
+    )
     assert await takes(context) == [], "something else differs now"
     clock.at += timedelta(minutes=10)
     assert await look(context, "changed /etc/a, /etc/b", "2")
@@ -129,19 +148,29 @@ async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_ever
         assert claimed is not None
     async with context.session() as session:
         await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system, backup_id="b" * 32), by="a person", now=clock.at
+            session,
+            TakeOrder(),
+            queue.About(system_id=system, backup_id="b" * 32),
+            by="a person",
+            now=clock.at,
         )
     async with context.session() as session:
         with pytest.raises(LeaseLost):
             await queue.owned(session, claimed.lease)
-        rows = await session.execute(select(Run.kind, Run.state).where(Run.state != "failed").order_by(Run.kind))
+        rows = await session.execute(
+            select(Run.kind, Run.state).where(Run.state != "failed").order_by(Run.kind)
+        )
         assert [tuple(row) for row in rows] == [("look", "stopped"), ("take", "queued")]
     await differing.decide(context)
     async with context.session() as session:
-        assert len(list((await session.execute(select(Run))).scalars())) == 3, "and a look waits for a take"
+        assert len(list((await session.execute(select(Run))).scalars())) == 3, (
+            "and a look waits for a take"
+        )
 
 
-async def test_of_looks_that_found_nothing_the_newest_stays(context: Context, clock: SetClock, system: str) -> None:
+async def test_of_looks_that_found_nothing_the_newest_stays(
+    context: Context, clock: SetClock, system: str
+) -> None:
     for differs in ("", "changed /etc/a", "", ""):
         assert await look(context, differs)
         clock.at += timedelta(hours=1)
@@ -151,7 +180,9 @@ async def test_of_looks_that_found_nothing_the_newest_stays(context: Context, cl
 
 
 @pytest.mark.parametrize("change", [{"retired": START}, {"suspended_because": "a restore goes on"}])
-async def test_who_is_not_taken_is_not_looked_at(context: Context, system: str, change: dict[str, object]) -> None:
+async def test_who_is_not_taken_is_not_looked_at(
+    context: Context, system: str, change: dict[str, object]
+) -> None:
     async with context.session() as session:
         await session.execute(update(System).values(**change))
     assert not await look(context, "")
@@ -173,9 +204,16 @@ def test_a_service_takes_what_changed_with_a_note_of_what_it_was(
     server.write("/etc/tide-table.conf", "made up\n")
     with service.client() as client:
         routine = client.add_routine(
-            NewRoutine(name="watchful", systems="all", when="every day at 02:40", store="attic", ladder="always 3",
-                       look_every=5, settle=0)
-        )  # fmt: skip
+            NewRoutine(
+                name="watchful",
+                systems="all",
+                when="every day at 02:40",
+                store="attic",
+                ladder="always 3",
+                look_every=5,
+                settle=0,
+            )
+        )
         assert (routine.look_every, routine.settle, routine.most_a_day) == (5, 0, 4)
         until(lambda: len(client.backups()) == 2, "what changed is taken")
         newest = client.backups()[0]
@@ -183,6 +221,8 @@ def test_a_service_takes_what_changed_with_a_note_of_what_it_was(
         until(lambda: client.system("web-9").active_run is None, "the run has ended")
         shown = client.system("web-9")
         assert (shown.differs, shown.looked is not None) == ("", True)
-        assert [run.outcome for run in client.runs(kind="look")] == ["it differs: new /etc/tide-table.conf"]
+        assert [run.outcome for run in client.runs(kind="look")] == [
+            "it differs: new /etc/tide-table.conf"
+        ]
     assert "at most 4 times a day" in service.fennox("routine", "show", "watchful").stdout
     assert "no difference" in service.fennox("system", "show", "web-9").stdout

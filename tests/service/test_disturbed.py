@@ -1,4 +1,6 @@
-"""Two services and four workers on one database, killed, paused and restarted at random, PostgreSQL among them."""
+"""Two services and four workers on one database, killed, paused and restarted at random, PostgreSQL
+among them.
+"""
 
 from __future__ import annotations
 
@@ -46,10 +48,18 @@ class Disturbed:
                 try:
                     self.accepted.add(client.take(NewTake(system=system)).id)
                 except (ProblemError, OutOfReachError):
-                    self.disturbed["refused"] += 1  # a run is active, or nobody answers: nothing was accepted
+                    self.disturbed["refused"] += (
+                        1  # a run is active, or nobody answers: nothing was accepted
+                    )
 
     def disturb(self) -> None:
-        acts = [self.kill_worker, self.kill_worker, self.pause_worker, self.kill_service, self.restart_database]
+        acts = [
+            self.kill_worker,
+            self.kill_worker,
+            self.pause_worker,
+            self.kill_service,
+            self.restart_database,
+        ]
         act = self.chance.choice(acts)
         act()
         self.disturbed[act.__name__] += 1
@@ -96,9 +106,12 @@ class Disturbed:
 
 
 def test_no_run_is_lost_and_none_is_done_twice(
-    service: Service, install: Callable[..., LinuxServer], key_pair: tuple[str, str], postgres: Path,
+    service: Service,
+    install: Callable[..., LinuxServer],
+    key_pair: tuple[str, str],
+    postgres: Path,
     request: pytest.FixtureRequest,
-) -> None:  # fmt: skip
+) -> None:
     seed = random.randrange(2**32)
     log.info("seed %d", seed)
     service.stop()
@@ -111,10 +124,18 @@ def test_no_run_is_lost_and_none_is_done_twice(
     with service.client() as client:
         for name, server in zip(SYSTEMS[1:], servers[1:], strict=True):
             client.add_system(
-                NewSystem(name=name, kind="linux-server", address=f"{server.host}:{server.port}", login="quay-root",
-                          key=server.host_key, settings={"ssh-restart": SSH_RESTART})
-            )  # fmt: skip
-    second = Service(service.folder, service.database, service.host, service.port + 1, 0, 2, service.token)
+                NewSystem(
+                    name=name,
+                    kind="linux-server",
+                    address=f"{server.host}:{server.port}",
+                    login="quay-root",
+                    key=server.host_key,
+                    settings={"ssh-restart": SSH_RESTART},
+                )
+            )
+    second = Service(
+        service.folder, service.database, service.host, service.port + 1, 0, 2, service.token
+    )
     second.start()
     at = Disturbed([service, second], postgres, random.Random(seed))
     try:
@@ -148,13 +169,17 @@ def _active(service: Service) -> bool:
 
 def check(at: Disturbed, service: Service) -> None:
     runs = [service.ended(run) for run in sorted(at.accepted)]
-    assert {run.state for run in runs} <= {"done", "failed"}, "every run that was accepted has ended"
+    assert {run.state for run in runs} <= {"done", "failed"}, (
+        "every run that was accepted has ended"
+    )
     assert all(run.reason for run in runs if run.state == "failed")
     done = {str(run.backup) for run in runs if run.state == "done"}
     assert len(done) == sum(run.state == "done" for run in runs)
     with service.client() as client:
         assert {backup.id for backup in client.backups()} == done
-    there = Counter(path.stem.rsplit(".", 1)[-1] for path in (service.folder / "attic/systems").glob("*/*.fxr"))
+    there = Counter(
+        path.stem.rsplit(".", 1)[-1] for path in (service.folder / "attic/systems").glob("*/*.fxr")
+    )
     log.info("%d runs, %d backups; %s", len(runs), len(done), dict(at.disturbed))
     assert {backup[:8] for backup in done} <= set(there)
     assert set(there.values()) == {1}, "no record is there twice"

@@ -1,4 +1,5 @@
-"""Sweeps, copies, healing and new keys that die at every verb of a store and every transaction, before it and after it.
+"""Sweeps, copies, healing and new keys that die at every verb of a store and every transaction,
+before it and after it.
 
 A second, independent reading judges: what lies in the folders, opened with the passphrase alone.
 """
@@ -40,13 +41,22 @@ from tests.service.fate import Fate
 
 __all__ = ["clock", "context", "database", "postgres"]
 
-CATALOGUE = ("key_sets", "logins", "stores", "systems", "backups", "copies")  # in the order in which they are filled
+CATALOGUE = (
+    "key_sets",
+    "logins",
+    "stores",
+    "systems",
+    "backups",
+    "copies",
+)  # in the order in which they are filled
 NEW = "seven terns on a wet rope"
 
 
 @dataclass
 class World:
-    """Two stores of one key set, attic with three backups and pier with one of them; the catalogue knows both."""
+    """Two stores of one key set, attic with three backups and pier with one of them; the catalogue
+    knows both.
+    """
 
     context: Context
     clock: SetClock
@@ -57,10 +67,16 @@ class World:
     async def make(self) -> None:
         self.context.service_id = SERVICE
         keys = new_keys()
-        one, two = [await holding(self.folder / "now" / name, keys, fixed_now) for name in ("attic", "pier")]
+        one, two = [
+            await holding(self.folder / "now" / name, keys, fixed_now) for name in ("attic", "pier")
+        ]
         for number in range(1, 4):
-            documents = {f"/etc/{page}": f"{number * page} sailings\n".encode() * 40 for page in range(3)}
-            backup, _ = await store_backup(one.vault, one.index, documents, name=f"day-{number}", sequence=number)
+            documents = {
+                f"/etc/{page}": f"{number * page} sailings\n".encode() * 40 for page in range(3)
+            }
+            backup, _ = await store_backup(
+                one.vault, one.index, documents, name=f"day-{number}", sequence=number
+            )
             self.ids.append(backup)
             self.contents[backup] = documents
         await copy(one, two, await one.vault.find_record(self.ids[1]), MemoryJournal())
@@ -76,12 +92,15 @@ class World:
             names = ", ".join(CATALOGUE)
             await session.execute(text(f"truncate {names} cascade"))
             for name in CATALOGUE:
-                await session.execute(text(f"insert into {name} overriding system value select * from first.{name}"))  # noqa: S608
+                kept = f"insert into {name} overriding system value select * from first.{name}"  # noqa: S608
+                await session.execute(text(kept))
 
     async def enter(self) -> None:
         """The catalogue learns what both stores hold; it is kept as it then is."""
         for name in ("attic", "pier"):
-            wanted = AdoptStore(name=name, address=str(self.folder / "now" / name), passphrase=SecretStr(PASSPHRASE))
+            wanted = AdoptStore(
+                name=name, address=str(self.folder / "now" / name), passphrase=SecretStr(PASSPHRASE)
+            )
             opened = await adopting.open_store(self.context, wanted)
             async with self.context.session() as session:
                 row = await adopting.adopt_store(self.context, session, wanted, opened)
@@ -103,11 +122,15 @@ class World:
 
     async def row(self, name: str) -> StoreRow:
         async with self.context.session() as session:
-            return (await session.execute(select(StoreRow).where(StoreRow.name == name))).scalar_one()
+            return (
+                await session.execute(select(StoreRow).where(StoreRow.name == name))
+            ).scalar_one()
 
     async def order(self, order: StoreOrder, store: str) -> None:
         async with self.context.session() as session:
-            row = (await session.execute(select(StoreRow).where(StoreRow.name == store))).scalar_one()
+            row = (
+                await session.execute(select(StoreRow).where(StoreRow.name == store))
+            ).scalar_one()
             await tending.enqueue_for_store(self.context, session, order, row, "schedule")
 
     async def work(self) -> str | None:
@@ -116,7 +139,9 @@ class World:
             claimed = await queue.claim(session, Claimant("w"), 600, self.context.now())
         if claimed is None:
             return None
-        await work_of(claimed.kind)(self.context, claimed.lease, CatalogueJournal(self.context, claimed.lease))
+        await work_of(claimed.kind)(
+            self.context, claimed.lease, CatalogueJournal(self.context, claimed.lease)
+        )
         async with self.context.session() as session:
             return (await session.get_one(Run, claimed.lease.run)).state
 
@@ -139,7 +164,9 @@ class World:
                 assert await read_back(vault, backup) == self.contents[backup]
             async with self.context.session() as session:
                 copies = select(Copy.backup_id).join(StoreRow).where(StoreRow.name == name)
-                assert set((await session.execute(copies)).scalars()) == found[name], f"the catalogue follows {name}"
+                assert set((await session.execute(copies)).scalars()) == found[name], (
+                    f"the catalogue follows {name}"
+                )
         return found
 
 
@@ -158,16 +185,24 @@ def dies(world: World, monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureR
 
 @dataclass
 class Dies:
-    """Lets work die at every ``step``-th verb or transaction; at each of them on both sides of it if that is 1."""
+    """Lets work die at every ``step``-th verb or transaction; at each of them on both sides of it
+    if that is 1.
+    """
 
     world: World
     monkeypatch: pytest.MonkeyPatch
     step: int
 
     async def everywhere(
-        self, begin: Callable[[], Awaitable[None]], holds: Callable[[], Awaitable[None]], *, points: int
+        self,
+        begin: Callable[[], Awaitable[None]],
+        holds: Callable[[], Awaitable[None]],
+        *,
+        points: int,
     ) -> None:
-        """``begin`` orders the work anew, ``holds`` judges once another worker has gone on. ``points``: at least."""
+        """``begin`` orders the work anew, ``holds`` judges once another worker has gone on.
+        ``points``: at least.
+        """
         deaths = 0
         for at in itertools.count(1, self.step):
             sides = (False, True) if self.step == 1 else (at // self.step % 2 == 1,)
@@ -178,7 +213,11 @@ class Dies:
         assert deaths >= points * 2 // (self.step if self.step == 1 else 2 * self.step)
 
     async def _at(
-        self, at: int, after: bool, begin: Callable[[], Awaitable[None]], holds: Callable[[], Awaitable[None]]
+        self,
+        at: int,
+        after: bool,
+        begin: Callable[[], Awaitable[None]],
+        holds: Callable[[], Awaitable[None]],
     ) -> bool:
         world, died = self.world, False
         await world.begin_anew()
@@ -195,7 +234,9 @@ class Dies:
         try:
             await holds()
         except AssertionError as error:
-            raise AssertionError(f"died at {at}, {'after' if after else 'before'} it: {error}") from error
+            raise AssertionError(
+                f"died at {at}, {'after' if after else 'before'} it: {error}"
+            ) from error
         return died
 
 
@@ -204,7 +245,9 @@ async def test_a_sweep(world: World, dies: Dies) -> None:
         marked = world.context.now() - timedelta(days=3)
         async with world.context.session() as session:
             await session.execute(
-                update(Backup).where(Backup.sequence <= 2).values(expired=True, expired_at=marked, expired_by="mara")
+                update(Backup)
+                .where(Backup.sequence <= 2)
+                .values(expired=True, expired_at=marked, expired_by="mara")
             )
             await session.execute(update(Copy).values(removable_since=marked))
         await world.order(SweepOrder(), "attic")
@@ -236,7 +279,10 @@ async def test_healing(world: World, dies: Dies) -> None:
     """A pack and a record of pier are gone; attic holds what they held."""
 
     async def begin() -> None:
-        lost = [*(world.folder / "now/pier").rglob("*.fxp"), *(world.folder / "now/pier").rglob("*.fxr")]
+        lost = [
+            *(world.folder / "now/pier").rglob("*.fxp"),
+            *(world.folder / "now/pier").rglob("*.fxr"),
+        ]
         for path in lost:
             path.unlink()
         await world.order(ScrubOrder(), "pier")

@@ -33,35 +33,65 @@ def address(server: LinuxServer) -> str:
     return f"{server.host}:{server.port}"
 
 
-def test_a_look_proposes_a_kind_tells_what_is_lacking_and_keeps_nothing(ready: Service, server: LinuxServer) -> None:
+def test_a_look_proposes_a_kind_tells_what_is_lacking_and_keeps_nothing(
+    ready: Service, server: LinuxServer
+) -> None:
     unknown = ready.fennox("system", "look", address(server), "--login", "quay-root")
     assert (unknown.returncode, server.host_key in unknown.stderr) == (5, True)
-    (server.folder / "root/.ssh/authorized_keys").rename(server.folder / "root/.ssh/authorized_keys2")
-    words = ["system", "look", address(server), "--login", "quay-root", "--accept-key", server.host_key]
+    (server.folder / "root/.ssh/authorized_keys").rename(
+        server.folder / "root/.ssh/authorized_keys2"
+    )
+    words = [
+        "system",
+        "look",
+        address(server),
+        "--login",
+        "quay-root",
+        "--accept-key",
+        server.host_key,
+    ]
     looked = ready.fennox(*words)
     assert looked.returncode == 0, looked.stderr
     assert f"{address(server)} is a linux-server: web-9" in looked.stdout
     assert "Lacks: The backup holds no authorised key of root" in looked.stdout
     assert "Nothing was kept" in looked.stderr
     given = json.loads(ready.fennox(*words, "--kind", "linux-server", "--json").stdout)
-    assert (given["kind"], given["enrolled_as"], given["census"]["accounts"]) == ("linux-server", None, 7)
+    assert (given["kind"], given["enrolled_as"], given["census"]["accounts"]) == (
+        "linux-server",
+        None,
+        7,
+    )
     with ready.client() as client:
         assert client.systems() == []
     for wrong, said in (
-        ([*words, "--kind", "kea-dhcp-server"], "of no kind"), ([*words[:4], "nobody", *words[5:]], "nobody"),
-        ([*words[:4], "wrong", *words[5:]], "login"), ([*words[:6], "SHA256:other"], "SHA256:other"),
-    ):  # fmt: skip
+        ([*words, "--kind", "kea-dhcp-server"], "of no kind"),
+        ([*words[:4], "nobody", *words[5:]], "nobody"),
+        ([*words[:4], "wrong", *words[5:]], "login"),
+        ([*words[:6], "SHA256:other"], "SHA256:other"),
+    ):
         refused = ready.fennox(*wrong)
         assert (refused.returncode != 0, said in refused.stderr) == (True, True), refused.stderr
         assert "Traceback" not in refused.stderr
 
 
-def test_programs_on_a_machine_make_its_kind_and_several_are_told(ready: Service, server: LinuxServer) -> None:
+def test_programs_on_a_machine_make_its_kind_and_several_are_told(
+    ready: Service, server: LinuxServer
+) -> None:
     for program in ("nginx", "haproxy"):
         if shutil.which(program, path="/usr/bin:/usr/sbin") is None:
-            pytest.skip(f"SKIPPED: {program} is not installed, so that it is recognised is not proved")
+            pytest.skip(
+                f"SKIPPED: {program} is not installed, so that it is recognised is not proved"
+            )
     web.install(server)
-    words = ["system", "look", address(server), "--login", "quay-root", "--accept-key", server.host_key]
+    words = [
+        "system",
+        "look",
+        address(server),
+        "--login",
+        "quay-root",
+        "--accept-key",
+        server.host_key,
+    ]
     assert "is a nginx-web-server" in ready.fennox(*words).stdout
     balancer.install(server)
     both = ready.fennox(*words)
@@ -69,23 +99,40 @@ def test_programs_on_a_machine_make_its_kind_and_several_are_told(ready: Service
     assert "is a nginx-web-server" in ready.fennox(*words, "--kind", "nginx-web-server").stdout
 
 
-def test_a_look_tells_certificates_and_whom_a_machine_cannot_work_without(ready: Service, install: Install) -> None:
+def test_a_look_tells_certificates_and_whom_a_machine_cannot_work_without(
+    ready: Service, install: Install
+) -> None:
     if shutil.which("nginx", path="/usr/bin:/usr/sbin") is None:
-        pytest.skip("SKIPPED: nginx is not installed, so that its certificates are told is not proved")
+        pytest.skip(
+            "SKIPPED: nginx is not installed, so that its certificates are told is not proved"
+        )
     names, front = install("names-1"), install("web-9")
     web.install(front)
     web.configure(front)
     front.write("/etc/resolv.conf", f"nameserver {names.host}\nnameserver 10.9.9.9\n")
-    front.write("/etc/nginx/conf.d/asked.conf", "upstream asked { server office-db.saltmere.example:8080; }\n")
+    front.write(
+        "/etc/nginx/conf.d/asked.conf",
+        "upstream asked { server office-db.saltmere.example:8080; }\n",
+    )
     add(ready, "names-1", names)
-    words = ["system", "look", address(front), "--login", "quay-root", "--accept-key", front.host_key]
+    words = [
+        "system",
+        "look",
+        address(front),
+        "--login",
+        "quay-root",
+        "--accept-key",
+        front.host_key,
+    ]
     looked = ready.fennox(*words, "--kind", "nginx-web-server")
     assert "It names names-1 in its name servers" in looked.stdout, looked.stderr
     assert "/etc/nginx/tls/crew.pem (CN=crew.saltmere.example) ends" in looked.stdout
     add(ready, "web-9", front, kind="nginx-web-server")
     ready.file("key", "grey gulls over holm island")
     (ready.folder / "attic").mkdir()
-    store = ready.fennox("store", "add", "attic", str(ready.folder / "attic"), "--passphrase-file", "key")
+    store = ready.fennox(
+        "store", "add", "attic", str(ready.folder / "attic"), "--passphrase-file", "key"
+    )
     assert store.returncode == 0, store.stderr
     assert ready.fennox("backup", "take", "web-9").returncode == 0
     shown = ready.fennox("system", "show", "web-9").stdout
@@ -93,7 +140,10 @@ def test_a_look_tells_certificates_and_whom_a_machine_cannot_work_without(ready:
     assert "office-db.saltmere.example (named in its asked servers)" in shown
     assert "10.9.9.9 (named in its name servers)" in shown
     assert "crew.pem (CN=crew.saltmere.example) ends" in shown
-    assert json.loads(ready.fennox("system", "order", "--json").stdout)["waves"] == [["names-1"], ["web-9"]]
+    assert json.loads(ready.fennox("system", "order", "--json").stdout)["waves"] == [
+        ["names-1"],
+        ["web-9"],
+    ]
     said = ready.fennox("system", "set", "names-1", "--needs", "web-9")
     assert said.returncode == 0
     circle = ready.fennox("system", "order")
@@ -101,8 +151,20 @@ def test_a_look_tells_certificates_and_whom_a_machine_cannot_work_without(ready:
     assert "cannot need itself" in ready.fennox("system", "set", "web-9", "--needs", "web-9").stderr
 
 
-def add(service: Service, name: str, server: LinuxServer, kind: str = "linux-server", *more: str) -> None:
-    words = ["system", "add", name, kind, address(server), "--login", "quay-root", "--accept-key", server.host_key]
+def add(
+    service: Service, name: str, server: LinuxServer, kind: str = "linux-server", *more: str
+) -> None:
+    words = [
+        "system",
+        "add",
+        name,
+        kind,
+        address(server),
+        "--login",
+        "quay-root",
+        "--accept-key",
+        server.host_key,
+    ]
     done = service.fennox(*words, *more)
     assert done.returncode == 0, done.stderr
 
@@ -113,11 +175,26 @@ def test_a_default_login_that_still_works_is_told_and_so_is_when_the_certificate
     fresh = place()
     ready.file("password", "admin\n")
     ready.file("better", "tide tables 9\n")
-    assert ready.fennox("login", "add", "skerry", "--account", "admin", "--password-file", "password").returncode == 0
-    words = ["system", "look", fresh.address, "--login", "skerry", "--accept-key", fresh.fingerprint]
+    assert (
+        ready.fennox(
+            "login", "add", "skerry", "--account", "admin", "--password-file", "password"
+        ).returncode
+        == 0
+    )
+    words = [
+        "system",
+        "look",
+        fresh.address,
+        "--login",
+        "skerry",
+        "--accept-key",
+        fresh.fingerprint,
+    ]
     looked = ready.fennox(*words)
     assert "is a storage-server" in looked.stdout, looked.stderr
-    assert "The login admin that every fresh Skerry storage appliance has still works" in looked.stdout
+    assert (
+        "The login admin that every fresh Skerry storage appliance has still works" in looked.stdout
+    )
     assert "The certificate that it shows" in looked.stdout
     fresh.request("PUT", "/api/administrator", {"account": "harbour", "password": "tide tables 9"})
     fresh.account, fresh.password = "harbour", "tide tables 9"
@@ -134,18 +211,35 @@ def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_se
     fresh = place()
     with ready.client() as client:
         (ready.folder / "attic").mkdir()
-        client.add_store(NewStore(name="attic", address=str(ready.folder / "attic"), passphrase="herring gull at noon"))
+        client.add_store(
+            NewStore(
+                name="attic", address=str(ready.folder / "attic"), passphrase="herring gull at noon"
+            )
+        )
         client.add_login(NewLogin(name="skerry", account="admin", password="admin"))
-        client.add_system(NewSystem(name="vault-1", kind="storage-server", address=fresh.address, login="skerry",
-                                    key=fresh.fingerprint))  # fmt: skip
+        client.add_system(
+            NewSystem(
+                name="vault-1",
+                kind="storage-server",
+                address=fresh.address,
+                login="skerry",
+                key=fresh.fingerprint,
+            )
+        )
         asked = NewTake(system="vault-1")
 
         def told() -> list[str]:
-            return [concern.text for concern in client.concerns() if "fresh installation" in concern.text]
+            return [
+                concern.text
+                for concern in client.concerns()
+                if "fresh installation" in concern.text
+            ]
 
         assert ready.ended(client.take(asked).id).state == "done"
         until(lambda: told() == [_OPEN], "an open door is a concern")
-        fresh.request("PUT", "/api/administrator", {"account": "admin", "password": "tide tables 9"})
+        fresh.request(
+            "PUT", "/api/administrator", {"account": "admin", "password": "tide tables 9"}
+        )
         fresh.password = "tide tables 9"
         client.change_login("skerry", LoginChange(password="tide tables 9"))
         ready.fennox("system", "probe", "vault-1")
@@ -157,14 +251,27 @@ def test_a_default_login_that_works_after_enrolment_is_a_concern_until_a_take_se
 _OPEN = "The login admin that every fresh installation has still works on vault-1."
 
 
-def test_a_system_behind_another_one_is_enrolled_and_taken_through_it(ready: Service, install: Install) -> None:
+def test_a_system_behind_another_one_is_enrolled_and_taken_through_it(
+    ready: Service, install: Install
+) -> None:
     gateway, hidden = install("gateway"), install("web-9")
     add(ready, "gateway", gateway)
-    looked = ready.fennox("system", "look", address(hidden), "--login", "quay-root", "--via", "gateway",
-                          "--accept-key", hidden.host_key)  # fmt: skip
+    looked = ready.fennox(
+        "system",
+        "look",
+        address(hidden),
+        "--login",
+        "quay-root",
+        "--via",
+        "gateway",
+        "--accept-key",
+        hidden.host_key,
+    )
     assert looked.returncode == 0, looked.stderr
     add(ready, "web-9", hidden, "linux-server", "--via", "gateway")
-    assert "gateway (the way to it leads through it)" in ready.fennox("system", "show", "web-9").stdout
+    assert (
+        "gateway (the way to it leads through it)" in ready.fennox("system", "show", "web-9").stdout
+    )
     assert ready.fennox("system", "probe", "web-9").returncode == 0
     gateway.stop()
     assert "cannot be reached" in ready.fennox("system", "probe", "web-9").stderr
@@ -200,8 +307,11 @@ def test_many_are_enrolled_from_a_file_after_a_dry_run(ready: Service, install: 
     with ready.client() as client:
         one, two = client.systems()
     assert (one.name, one.site, one.labels, one.settings) == (
-        "quay-1", "saltmere-quay", ["web", "public"], {"ssh-restart": SSH_RESTART}
-    )  # fmt: skip
+        "quay-1",
+        "saltmere-quay",
+        ["web", "public"],
+        {"ssh-restart": SSH_RESTART},
+    )
     assert (two.name, two.key) == ("quay-2", second.host_key)
     again = ready.fennox("system", "import", "many.csv", "--accept-list", "keys")
     assert (again.returncode, again.stderr.count("already")) == (1, 2)
@@ -210,17 +320,23 @@ def test_many_are_enrolled_from_a_file_after_a_dry_run(ready: Service, install: 
 def test_one_wrong_line_is_told_and_nobody_is_enrolled(ready: Service, server: LinuxServer) -> None:
     good = f"web-9,{address(server)},quay-root,{server.host_key}"
     lines = {
-        "Web 9!,x,quay-root,": "cannot be a name", "web-8,,quay-root,": "address is empty", good: "stands there twice",
-        "web-7,127.0.0.1:1,quay-root,": "127.0.0.1:1", f"web-6,{address(server)},nobody,": "nobody",
+        "Web 9!,x,quay-root,": "cannot be a name",
+        "web-8,,quay-root,": "address is empty",
+        good: "stands there twice",
+        "web-7,127.0.0.1:1,quay-root,": "127.0.0.1:1",
+        f"web-6,{address(server)},nobody,": "nobody",
         f"web-5,{address(server)},quay-root,SHA256:other": "SHA256:other",
-    }  # fmt: skip
+    }
     ready.file("many.csv", "\n".join(["name,address,login,key", good, *lines]))
     done = ready.fennox("system", "import", "many.csv")
     assert done.returncode == 1, done.stderr
     for said in lines.values():
         assert said in done.stderr
-    for text, said in (("", "lacks name, address, login"), ("name,address,login,colour\n", "has colour"),
-                       ("name,address,login\n", "no line but its titles")):  # fmt: skip
+    for text, said in (
+        ("", "lacks name, address, login"),
+        ("name,address,login,colour\n", "has colour"),
+        ("name,address,login\n", "no line but its titles"),
+    ):
         ready.file("bad.csv", text)
         bad = ready.fennox("system", "import", "bad.csv")
         assert (bad.returncode, said in bad.stderr) == (2, True), bad.stderr

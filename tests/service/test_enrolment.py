@@ -1,4 +1,6 @@
-"""A system is renamed, taken by another kind, followed by another machine at its address, and leaves."""
+"""A system is renamed, taken by another kind, followed by another machine at its address, and
+leaves.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,11 @@ from tests.service.test_giving_up import GAUGE
 
 
 def bytes_of(folder: Path) -> dict[str, bytes]:
-    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+    return {
+        str(path.relative_to(folder)): path.read_bytes()
+        for path in folder.rglob("*")
+        if path.is_file()
+    }
 
 
 def taken(service: Service, client: Client, system: str) -> str:
@@ -30,9 +36,14 @@ def taken(service: Service, client: Client, system: str) -> str:
 
 def same_machine(server: LinuxServer, name: str, **more: str) -> NewSystem:
     return NewSystem(
-        name=name, kind="linux-server", address=f"{server.host}:{server.port}", login="quay-root", key=server.host_key,
-        settings={"ssh-restart": SSH_RESTART}, **more,
-    )  # fmt: skip
+        name=name,
+        kind="linux-server",
+        address=f"{server.host}:{server.port}",
+        login="quay-root",
+        key=server.host_key,
+        settings={"ssh-restart": SSH_RESTART},
+        **more,
+    )
 
 
 def test_what_a_system_is_called_and_what_it_is_can_be_changed(
@@ -43,7 +54,11 @@ def test_what_a_system_is_called_and_what_it_is_can_be_changed(
         backup = taken(service, client, "web-9")
         client.add_routine(
             NewRoutine(
-                name="nightly", systems="name=web-9", when="every day at 02:40", store="attic", ladder="always 3"
+                name="nightly",
+                systems="name=web-9",
+                when="every day at 02:40",
+                store="attic",
+                ladder="always 3",
             )
         )
         renamed = service.fennox("system", "set", "web-9", "--name", "web-10")
@@ -57,12 +72,17 @@ def test_what_a_system_is_called_and_what_it_is_can_be_changed(
         assert refused.value.problem.field == "name"
 
         client.add_kind(GAUGE)
-        with pytest.raises(ProblemError, match="storage-server is reached otherwise than linux-server"):
+        with pytest.raises(
+            ProblemError, match="storage-server is reached otherwise than linux-server"
+        ):
             client.change_system("web-10", SystemChange(kind="storage-server"))
         server.write("/srv/gauge/settings", "depth = 4\n")
         client.change_system("web-10", SystemChange(kind="tide-gauge"))
         newest = client.backup(taken(service, client, "web-10"))
-        assert (newest.kind, "gauge" in [part.name for part in newest.parts]) == ("tide-gauge", True)
+        assert (newest.kind, "gauge" in [part.name for part in newest.parts]) == (
+            "tide-gauge",
+            True,
+        )
 
 
 def test_a_successor_is_at_the_address_of_a_retired_system_and_only_then(
@@ -118,12 +138,16 @@ def test_a_system_that_is_removed_leaves_its_backups_and_comes_back_with_them(
 def test_a_machine_is_waited_for_as_long_as_was_said(
     service: Service, server: LinuxServer, key_pair: tuple[str, str]
 ) -> None:
-    """Fifteen seconds for everybody are too few for a satellite line, and too many for a look at the whole estate."""
+    """Fifteen seconds for everybody are too few for a satellite line, and too many for a look at
+    the whole estate.
+    """
     enrol(service, server, key_pair[0])
     relay = Relay((server.host, server.port))
     try:
         with service.client() as client:
-            far = same_machine(server, "web-9-far").model_copy(update={"address": f"{relay.host}:{relay.port}"})
+            far = same_machine(server, "web-9-far").model_copy(
+                update={"address": f"{relay.host}:{relay.port}"}
+            )
             client.add_system(far)
             set_so = service.fennox("system", "set", "web-9-far", "--patience", "1")
             assert "1 s at each connection" in set_so.stdout, set_so.stdout + set_so.stderr

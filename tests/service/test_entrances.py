@@ -1,4 +1,6 @@
-"""A system that is read through one entrance and restored through another: an appliance and its maintenance shell."""
+"""A system that is read through one entrance and restored through another: an appliance and its
+maintenance shell.
+"""
 
 from __future__ import annotations
 
@@ -64,20 +66,32 @@ def test_it_is_read_through_the_one_and_restored_through_the_other(
     appliance.configure("quay", "keeper", "made-up-password")
     with service.client() as client:
         client.add_kind(KIND)
-        assert [kind.entrance for kind in client.kinds() if kind.name == "quay-store"] == ["ssh, port 22"]
+        assert [kind.entrance for kind in client.kinds() if kind.name == "quay-store"] == [
+            "ssh, port 22"
+        ]
         (tmp_path / "attic").mkdir()
-        client.add_store(NewStore(name="attic", address=str(tmp_path / "attic"), passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(name="attic", address=str(tmp_path / "attic"), passphrase=PASSPHRASE)
+        )
         client.add_login(NewLogin(name="keeper", account="keeper", password="made-up-password"))
         client.add_login(NewLogin(name="shell", account="root", private_key=key_pair[0]))
-        client.add_system(NewSystem(name="quay-1", kind="quay-store", address=appliance.address, login="keeper",
-                                    key=appliance.fingerprint))  # fmt: skip
+        client.add_system(
+            NewSystem(
+                name="quay-1",
+                kind="quay-store",
+                address=appliance.address,
+                login="keeper",
+                key=appliance.fingerprint,
+            )
+        )
         backup = str(came_to(service.ended(client.take(NewTake(system="quay-1")).id), "backup"))
     shell = f"{server.host}:{server.port}"
     words = ["restore", "draft", backup, "--entrance", shell, "--entrance-login", "shell"]
     unknown = service.fennox(*words)
-    assert (unknown.returncode, f"--accept-entrance-key {server.host_key}" in unknown.stderr) == (5, True), (
-        unknown.stderr
-    )
+    assert (unknown.returncode, f"--accept-entrance-key {server.host_key}" in unknown.stderr) == (
+        5,
+        True,
+    ), unknown.stderr
     words += ["--accept-entrance-key"]
     assert "accepted for it" in service.fennox(*words, "SHA256:x").stderr
     drafted = service.fennox(*words, server.host_key)

@@ -1,4 +1,6 @@
-"""A restore that failed is given up from the command line: undone as its sheet showed, and the system goes on."""
+"""A restore that failed is given up from the command line: undone as its sheet showed, and the
+system goes on.
+"""
 
 from __future__ import annotations
 
@@ -54,12 +56,16 @@ run = ["sh", "-c", "echo measure >> /srv/history; test ! -e /srv/stuck"]
 def prepared(client: Client, service: Service, server: LinuxServer) -> str:
     run = service.ended(client.take(NewTake(system="web-9")).id)
     backup = str(came_to(run, "backup"))
-    run = service.ended(client.draft(NewDraft(backup=backup, key=server.host_key, parts=["gauge"])).id)
+    run = service.ended(
+        client.draft(NewDraft(backup=backup, key=server.host_key, parts=["gauge"])).id
+    )
     assert run.state == "done", run.reason
     return str(came_to(run, "sheet"))
 
 
-def test_a_restore_that_failed_is_given_up(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> None:
+def test_a_restore_that_failed_is_given_up(
+    service: Service, server: LinuxServer, key_pair: tuple[str, str]
+) -> None:
     server.write("/srv/gauge/settings", "depth = 4\n")
     with service.client() as client:
         client.add_kind(GAUGE)
@@ -84,7 +90,9 @@ def test_a_restore_that_failed_is_given_up(service: Service, server: LinuxServer
         assert (end.state, [step.state for step in end.undo]) == ("given up", ["done"])
         assert server.read("/srv/history").split() == ["rest", "measure", "measure"]
         assert client.system("web-9").suspended_because == ""
-        assert json.loads(service.fennox("restore", "list", "--json").stdout)[0]["state"] == "given up"
+        assert (
+            json.loads(service.fennox("restore", "list", "--json").stdout)[0]["state"] == "given up"
+        )
         again = service.fennox("restore", "undo", sheet)
         assert "Nothing is left to be undone" in again.stderr
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
@@ -99,7 +107,9 @@ def test_a_kind_that_was_corrected_since_undoes_by_what_a_person_agrees_to(
         enrol(service, server, key_pair[0], kind="tide-gauge")
         sheet = prepared(client, service, server)
         assert service.ended(client.start_restore(sheet).id).state == "failed"
-        corrected = GAUGE.replace("version = 1", "version = 2").replace("echo measure >>", "echo measures again >>")
+        corrected = GAUGE.replace("version = 1", "version = 2").replace(
+            "echo measure >>", "echo measures again >>"
+        )
         client.add_kind(corrected)
         locked = service.ended(client.start_restore(sheet).id)
         assert (locked.state, locked.problem) == ("failed", "mend-settings")
@@ -108,7 +118,9 @@ def test_a_kind_that_was_corrected_since_undoes_by_what_a_person_agrees_to(
         waits = service.ended(client.undo_restore(sheet).id)
         assert waits.state == "waiting"
         assert "Have the gauge measure again: sh -c 'echo measures again" in waits.reason
-        assert server.read("/srv/history").split() == ["rest"], "nothing is undone before somebody has agreed"
+        assert server.read("/srv/history").split() == ["rest"], (
+            "nothing is undone before somebody has agreed"
+        )
         answered = service.fennox("restore", "answer", sheet, "accept")
         assert answered.returncode == 0, answered.stderr
         until(lambda: client.sheet(sheet).sheet.state == "given up", "it is given up")

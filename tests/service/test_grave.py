@@ -46,7 +46,9 @@ async def switch_on(app: FastAPI, who: Somebody, *acts: str) -> None:
     assert answer.status_code == 200, answer.text
 
 
-async def test_every_grave_act_is_refused_without_a_fresh_proof(context: Context, app: FastAPI) -> None:
+async def test_every_grave_act_is_refused_without_a_fresh_proof(
+    context: Context, app: FastAPI
+) -> None:
     who = await somebody(context, "harbour-admin", proved=False)
     operations = access.operations(app)
     for name, act in grave.TABLE.items():
@@ -86,11 +88,16 @@ async def test_whoever_proves_anew_goes_on(context: Context, app: FastAPI) -> No
 async def test_proofs_that_fail_are_limited_as_sign_ins_are(context: Context, app: FastAPI) -> None:
     who = await somebody(context, "harbour-admin", proved=False)
     async with calling(app, who) as client:
-        codes = [(await client.post("/session/proof", json={"password": "made up"})).status_code for _ in range(9)]
+        codes = [
+            (await client.post("/session/proof", json={"password": "made up"})).status_code
+            for _ in range(9)
+        ]
     assert codes == [401] * 8 + [429]
 
 
-async def test_a_grave_act_waits_for_a_second_person_and_counts_once(context: Context, app: FastAPI) -> None:
+async def test_a_grave_act_waits_for_a_second_person_and_counts_once(
+    context: Context, app: FastAPI
+) -> None:
     one, two = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
     await switch_on(app, one, "logins")
     status, problem = await add_login(app, one)
@@ -99,10 +106,16 @@ async def test_a_grave_act_waits_for_a_second_person_and_counts_once(context: Co
     assert again["approval"] == problem["approval"], "it is asked once, however often it is tried"
     async with calling(app, two) as client:
         [waiting] = (await client.get("/approvals")).json()["items"]
-        assert (waiting["by"], waiting["act"], waiting["operation"]) == ("harbour-admin", "logins", "add_login")
+        assert (waiting["by"], waiting["act"], waiting["operation"]) == (
+            "harbour-admin",
+            "logins",
+            "add_login",
+        )
         assert {"name": "name", "value": "quay-root"} in waiting["shown"]
         assert "made up for a test" not in str(waiting), "no secret is shown"
-        granted = await client.post(f"/approvals/{waiting['id'][:12]}/grant", json={"because": "as we spoke"})
+        granted = await client.post(
+            f"/approvals/{waiting['id'][:12]}/grant", json={"because": "as we spoke"}
+        )
         assert granted.json()["state"] == "granted"
     assert await count(context, Login) == 0, "a grant does nothing by itself"
     assert (await add_login(app, one))[0] == 201
@@ -128,16 +141,23 @@ async def test_nobody_approves_their_own_nor_twice_nor_late(context: Context, ap
         assert (late.status_code, "could be approved until" in late.json()["detail"]) == (409, True)
         async with context.session() as session:
             await session.execute(update(Approval).values(until=Approval.at + timedelta(hours=1)))
-        assert (await client.post(f"/approvals/{approval}/refuse", json={"because": "not tonight"})).status_code == 200
+        assert (
+            await client.post(f"/approvals/{approval}/refuse", json={"because": "not tonight"})
+        ).status_code == 200
         twice = await client.post(f"/approvals/{approval}/grant")
-        assert (twice.status_code, "refused already by night-watch" in twice.json()["detail"]) == (409, True)
+        assert (twice.status_code, "refused already by night-watch" in twice.json()["detail"]) == (
+            409,
+            True,
+        )
     status, problem = await add_login(app, one)
     assert (status, problem["type"]) == (403, "urn:fennox:not-allowed")
     assert "not tonight" in str(problem["detail"])
     assert await count(context, Login) == 0
 
 
-async def test_an_approval_is_for_exactly_what_was_shown_and_for_whoever_asked(context: Context, app: FastAPI) -> None:
+async def test_an_approval_is_for_exactly_what_was_shown_and_for_whoever_asked(
+    context: Context, app: FastAPI
+) -> None:
     one, two = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
     await switch_on(app, one, "logins")
     approval = (await add_login(app, one))[1]["approval"]
@@ -147,12 +167,16 @@ async def test_an_approval_is_for_exactly_what_was_shown_and_for_whoever_asked(c
         assert (await add_login(app, one, **changed))[0] == 403, changed
     assert (await add_login(app, two))[0] == 403, "it was granted to somebody else"
     async with context.session() as session:
-        await session.execute(update(Approval).where(Approval.id == approval).values(until=func.now()))
+        await session.execute(
+            update(Approval).where(Approval.id == approval).values(until=func.now())
+        )
     assert (await add_login(app, one))[0] == 403, "it has ended"
     assert await count(context, Login) == 0
 
 
-async def test_a_body_that_does_not_say_what_it_is_passes_no_rule(context: Context, app: FastAPI) -> None:
+async def test_a_body_that_does_not_say_what_it_is_passes_no_rule(
+    context: Context, app: FastAPI
+) -> None:
     """What a route reads, the rules before it read: a grant lets no other request through."""
     one, two = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
     await switch_on(app, one, "logins")
@@ -163,7 +187,10 @@ async def test_a_body_that_does_not_say_what_it_is_passes_no_rule(context: Conte
             if "approval" in asked.json():
                 await second.post(f"/approvals/{asked.json()['approval']}/grant")
             other = json.dumps({**LOGIN, "name": "another", "account": "toor"})
-            assert (await client.post("/logins", content=other, headers=headers)).status_code in (403, 422), headers
+            assert (await client.post("/logins", content=other, headers=headers)).status_code in (
+                403,
+                422,
+            ), headers
     async with context.session() as session:
         names = (await session.execute(select(Login.name))).scalars().all()
     assert "another" not in names
@@ -179,7 +206,9 @@ async def test_of_two_that_come_together_one_passes_and_an_act_that_fails_spends
         approval = (await client.post("/kinds", json=kind)).json()["approval"]
         await second.post(f"/approvals/{approval}/grant")
         assert (await client.post("/kinds", json=kind)).status_code == 422
-        assert (await second.get(f"/approvals/{approval}")).json()["state"] == "granted", "nothing was done"
+        assert (await second.get(f"/approvals/{approval}")).json()["state"] == "granted", (
+            "nothing was done"
+        )
         await asyncio.gather(*(client.post("/kinds", json=kind) for _ in range(5)))
         async with context.session() as session:
             await session.execute(update(Approval).values(state="used"))
@@ -187,7 +216,9 @@ async def test_of_two_that_come_together_one_passes_and_an_act_that_fails_spends
     assert await count(context, KindRow) == 0
 
 
-async def test_approvals_need_two_people_and_switching_them_off_needs_one_more(context: Context, app: FastAPI) -> None:
+async def test_approvals_need_two_people_and_switching_them_off_needs_one_more(
+    context: Context, app: FastAPI
+) -> None:
     one = await somebody(context, "harbour-admin")
     async with calling(app, one) as client:
         alone = await client.put("/approval-acts", json={"acts": ["people"]})
@@ -219,13 +250,17 @@ async def test_whoever_has_a_second_person_for_anything_needs_one_to_switch_it_o
             await client.put("/approval-acts", json={"acts": []}),
             await client.put("/approval-acts", json={"acts": ["kinds"]}),
             await client.post("/users", json=puppet),
-            await client.patch("/users/night-watch", json={"password": "six anchors in the fog bank"}),
+            await client.patch(
+                "/users/night-watch", json={"password": "six anchors in the fog bank"}
+            ),
         ):
             assert answer.json()["type"] == "urn:fennox:approval-needed", answer.text
     assert await count(context, User) == 2
 
 
-async def test_who_may_not_do_it_cannot_approve_it_nor_see_it(context: Context, app: FastAPI) -> None:
+async def test_who_may_not_do_it_cannot_approve_it_nor_see_it(
+    context: Context, app: FastAPI
+) -> None:
     one, _ = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
     deckhand = await somebody(context, "deckhand", "operator")
     await switch_on(app, one, "logins")
@@ -240,18 +275,32 @@ async def a_sheet(context: Context, system: str) -> str:
     async with context.session() as session:
         login = (await session.execute(select(Login.id).limit(1))).scalar_one()
         session.add(
-            Sheet(id="ab" * 16, system_id=system, backup_id="b" * 32, target_login_id=login, state="draft",
-                  data={"version": 1}, version=1, created=context.now(), by="deckhand")
-        )  # fmt: skip
+            Sheet(
+                id="ab" * 16,
+                system_id=system,
+                backup_id="b" * 32,
+                target_login_id=login,
+                state="draft",
+                data={"version": 1},
+                version=1,
+                created=context.now(),
+                by="deckhand",
+            )
+        )
     return "ab" * 16
 
 
-async def test_a_restore_is_approved_as_its_sheet_stood(context: Context, app: FastAPI, clock: SetClock) -> None:
+async def test_a_restore_is_approved_as_its_sheet_stood(
+    context: Context, app: FastAPI, clock: SetClock
+) -> None:
     await add_store(context)
     system = await add_system(context, "web-9")
     sheet = await a_sheet(context, system)
     one, _ = await somebody(context, "harbour-admin"), await somebody(context, "night-watch")
-    deckhand, mate = await somebody(context, "deckhand", "operator"), await somebody(context, "mate", "operator")
+    deckhand, mate = (
+        await somebody(context, "deckhand", "operator"),
+        await somebody(context, "mate", "operator"),
+    )
     await switch_on(app, one, "restore")
     async with calling(app, deckhand) as client, calling(app, mate) as second:
         asked = await client.post(f"/restores/{sheet}/start")
@@ -269,7 +318,9 @@ async def test_a_restore_is_approved_as_its_sheet_stood(context: Context, app: F
 async def test_a_token_of_a_program_does_no_grave_act(context: Context, app: FastAPI) -> None:
     who = await somebody(context, "harbour-admin")
     async with calling(app, who) as client:
-        made = (await client.post("/tokens", json={"name": "night-job", "role": "administrator"})).json()
+        made = (
+            await client.post("/tokens", json={"name": "night-job", "role": "administrator"})
+        ).json()
     program = Somebody("night-job", who.id, made["token"])
     status, problem = await add_login(app, program)
     assert (status, problem["type"]) == (403, "urn:fennox:proof-needed")

@@ -1,4 +1,6 @@
-"""What no machine gives by itself: people export it, hand it in, and it stays until they hand in a newer one."""
+"""What no machine gives by itself: people export it, hand it in, and it stays until they hand in a
+newer one.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,9 @@ hand = { how = "Save the licence from the maker's portal.", fits = "LICENCE" }
 
 
 def settings(serial: str, *extensions: str) -> str:
-    return json.dumps({"serial": serial, "product": "tern", "version": "7.1", "extensions": list(extensions)})
+    return json.dumps(
+        {"serial": serial, "product": "tern", "version": "7.1", "extensions": list(extensions)}
+    )
 
 
 @pytest.fixture
@@ -94,7 +98,11 @@ def test_it_is_asked_for_handed_in_counted_and_held_until_the_next_one(switch: S
 
 
 def test_a_wrong_file_changes_nothing(switch: Service) -> None:
-    for text, said in (("", "is empty"), ("{}", "does not look like settings.json"), ("\0" * 9, "does not look like")):
+    for text, said in (
+        ("", "is empty"),
+        ("{}", "does not look like settings.json"),
+        ("\0" * 9, "does not look like"),
+    ):
         switch.file("wrong.json", text)
         refused = switch.fennox("backup", "hand-in", "quay-voice", "wrong.json")
         assert (refused.returncode, said in refused.stderr) == (2, True), refused.stderr
@@ -124,14 +132,24 @@ def test_what_belongs_to_a_machine_that_is_reached_lies_in_a_backup_of_its_own(
         server.lose()
     server.install("tolls-1", key_pair[1])
     server.start()
-    words = ["system", "add", "tolls-1", "licenced-server", f"{server.host}:{server.port}", "--login", "again"]
+    words = [
+        "system",
+        "add",
+        "tolls-1",
+        "licenced-server",
+        f"{server.host}:{server.port}",
+        "--login",
+        "again",
+    ]
     with service.client() as client:
         client.change_system("web-9", SystemChange(address="127.0.0.1:1"))
         done = service.fennox(*words, "--accept-key", server.host_key)
         assert done.returncode == 0, done.stderr
         assert service.fennox("backup", "take", "tolls-1").returncode == 0
         system = client.system("tolls-1")
-        assert [finding.code for finding in system.missing if finding.severity == "warning"] == ["hand-in-due"]
+        assert [finding.code for finding in system.missing if finding.severity == "warning"] == [
+            "hand-in-due"
+        ]
         service.file("licence", "LICENCE of tolls-1: 40 quays\n")
         assert service.fennox("backup", "hand-in", "tolls-1", "licence").returncode == 0
         taken, handed = client.backups(system="tolls-1")[1], client.backups(system="tolls-1")[0]

@@ -1,4 +1,6 @@
-"""Expressions and documents made to take for ever, from people and machines: the service answers everybody else."""
+"""Expressions and documents made to take for ever, from people and machines: the service answers
+everybody else.
+"""
 
 from __future__ import annotations
 
@@ -41,13 +43,22 @@ NEVER = [
     "RRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30",
     "RRULE:FREQ=YEARLY;BYWEEKNO=53;BYDAY=MO;BYSETPOS=7",
     "RRULE:FREQ=YEARLY;BYYEARDAY=366;BYMONTH=1",
-    "RRULE:FREQ=DAILY;BYHOUR=" + ",".join(map(str, range(24))) + ";BYMINUTE=" + ",".join(map(str, range(60))),
+    "RRULE:FREQ=DAILY;BYHOUR="
+    + ",".join(map(str, range(24)))
+    + ";BYMINUTE="
+    + ",".join(map(str, range(60))),
     "RRULE:FREQ=SECONDLY",
     "RRULE:FREQ=HOURLY;BYDAY=MO;BYMONTH=2;BYMONTHDAY=31",
     "0 0 30 2 *",
     "0 0 31 2,4,6,9,11 *",
 ]
-PATHS = ["$..*..*..*..*", "$..*..*..*..*..*", "$..[?(@..*)]..*..*", "$" + "..*" * 60, "$" + "[*]" * 3000]
+PATHS = [
+    "$..*..*..*..*",
+    "$..*..*..*..*..*",
+    "$..[?(@..*)]..*..*",
+    "$" + "..*" * 60,
+    "$" + "[*]" * 3000,
+]
 
 
 def nested(width: int, depth: int) -> object:
@@ -62,21 +73,31 @@ async def evaluators() -> AsyncIterator[Evaluators]:
 
 
 @pytest.mark.parametrize("path", PATHS)
-async def test_a_json_path_that_takes_for_ever_is_given_up(evaluators: Evaluators, path: str) -> None:
+async def test_a_json_path_that_takes_for_ever_is_given_up(
+    evaluators: Evaluators, path: str
+) -> None:
     kind = load(shipped_text("linux-server"), shipped_text)
     content = json.dumps(nested(6, 5)).encode()
     begun = time.monotonic()
     try:
-        await evaluators.values(kind, Question("/etc/ferry.json", jsonpath=path), content, b"s" * 16)
+        await evaluators.values(
+            kind, Question("/etc/ferry.json", jsonpath=path), content, b"s" * 16
+        )
     except BadInput as error:
         assert "takes more than 2 seconds" in error.what  # noqa: PT017 - a quick answer is right as well
     assert time.monotonic() - begun < 60, "it is given up"
-    found = await evaluators.values(kind, Question("/etc/ferry.json", jsonpath="$[0][0][0]"), content, b"s" * 16)
+    found = await evaluators.values(
+        kind, Question("/etc/ferry.json", jsonpath="$[0][0][0]"), content, b"s" * 16
+    )
     assert found[0] == [[[1] * 6] * 6], "the next question is answered by another process"
 
 
-async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(evaluators: Evaluators, longest: float) -> None:
-    """Nine lists of nine references to the one before, as YAML has them: 387,420,489 values in 300 bytes."""
+async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(
+    evaluators: Evaluators, longest: float
+) -> None:
+    """Nine lists of nine references to the one before, as YAML has them: 387,420,489 values in 300
+    bytes.
+    """
     kind = load(shipped_text("linux-server"), shipped_text)
     lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
     lines += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9)}]" for n in range(1, 9)]
@@ -87,13 +108,17 @@ async def test_a_bomb_of_a_document_costs_a_process_and_not_the_service(evaluato
         for digest in ("ab", "cd")
     ]
     ticks = asyncio.create_task(longest_stall())
-    change = await evaluators.changed(kind, "settings", before, after, (bomb, bomb + b"\nb: 1\n"), b"s" * 16)
+    change = await evaluators.changed(
+        kind, "settings", before, after, (bomb, bomb + b"\nb: 1\n"), b"s" * 16
+    )
     assert change is not None, "that it changed is known"
     ticks.cancel()
     assert await ticks < longest, "the loop goes on"
 
 
-async def test_what_a_machine_holds_costs_its_own_backup_alone(evaluators: Evaluators, longest: float) -> None:
+async def test_what_a_machine_holds_costs_its_own_backup_alone(
+    evaluators: Evaluators, longest: float
+) -> None:
     kind = load(shipped_text("linux-server"), shipped_text)
     slow = Expression.model_validate({"in": "/etc/ferry.json", "jsonpath": "$..*..*..*..*"})
     content = {"/etc/ferry.json": json.dumps(nested(9, 6)).encode()}
@@ -106,23 +131,35 @@ async def test_what_a_machine_holds_costs_its_own_backup_alone(evaluators: Evalu
     [finding] = told.findings
     assert (finding.severity, finding.code, told.census) == ("warning", "not-looked-at", {})
     assert "it took more than 2 seconds. Nothing of it is counted" in finding.text
-    with pytest.raises(FarSideFailed, match="was read and not looked at: it took more than 2 seconds"):
+    with pytest.raises(
+        FarSideFailed, match="was read and not looked at: it took more than 2 seconds"
+    ):
         told.counted()  # held against a census it would say that everything is gone
     other = await evaluators.told(Heard(kind, ["settings"], {}, frozenset(), []))
-    assert "not-looked-at" not in {finding.code for finding in other.findings}, "the next is looked at"
+    assert "not-looked-at" not in {finding.code for finding in other.findings}, (
+        "the next is looked at"
+    )
 
 
-async def test_of_many_documents_only_what_is_too_hard_keeps_its_noise(evaluators: Evaluators) -> None:
+async def test_of_many_documents_only_what_is_too_hard_keeps_its_noise(
+    evaluators: Evaluators,
+) -> None:
     noise = Noise.model_validate({"in": "/etc/*", "title": "x", "jsonpath": "$" + "..*" * 9})
     kind = load(shipped_text("linux-server"), shipped_text).model_copy(update={"noise": [noise]})
     harmless = {f"/etc/{number}.json": b'{"port": 8}' for number in range(5)}
     hard = {"/etc/ferry.json": json.dumps(nested(9, 5)).encode()}
-    assert await evaluators.quiet_digests(kind, harmless | hard) == drawing.quiet_digests(kind, harmless)
+    assert await evaluators.quiet_digests(kind, harmless | hard) == drawing.quiet_digests(
+        kind, harmless
+    )
     assert await evaluators.quiet_digests(kind, {}) == {}
 
 
-async def test_a_mistake_in_such_a_process_is_told_without_what_it_looked_at(evaluators: Evaluators) -> None:
-    with pytest.raises(RuntimeError, match=r"quiet failed in its process: AttributeError at \w+\.py:\d+$"):
+async def test_a_mistake_in_such_a_process_is_told_without_what_it_looked_at(
+    evaluators: Evaluators,
+) -> None:
+    with pytest.raises(
+        RuntimeError, match=r"quiet failed in its process: AttributeError at \w+\.py:\d+$"
+    ):
         await evaluators.quiet_digests("three-grey-boats", {"/etc/x": b"secret"})  # type: ignore[arg-type]
 
 
@@ -135,12 +172,16 @@ def test_a_machine_with_documents_without_end_is_not_kept_in_memory() -> None:
         capture.look_at(f"/etc/{number}", b"ferry" * 200)
     assert sorted(capture.evidence.contents) == ["/etc/0", "/etc/1", "/etc/2"]
     assert len(capture.evidence.complaints) == 2
-    assert capture.evidence.complaints[0].startswith("/etc/3 was not looked at, as no more than 256 MB")
+    assert capture.evidence.complaints[0].startswith(
+        "/etc/3 was not looked at, as no more than 256 MB"
+    )
 
 
 def test_a_machine_that_never_ends_to_say_who_it_is_is_not_listened_to() -> None:
     kind = load(shipped_text("linux-server"), shipped_text)
-    with pytest.raises(FarSideFailed, match="answers id, which is to tell who it is, with more than 1 MB"):
+    with pytest.raises(
+        FarSideFailed, match="answers id, which is to tell who it is, with more than 1 MB"
+    ):
         machine(kind, {"id": b"x" * (1 << 20) + b"x"})
 
 
@@ -166,14 +207,28 @@ def test_no_recurrence_rule_of_a_reader_holds_up_anybody_else(
     reader.http.close()
 
     def preview(when: str) -> int:
-        wanted = {"name": "x", "systems": "all", "when": when, "zone": "UTC", "store": "attic", "ladder": "always 3"}
-        return httpx.post(f"{service.address}/api/v1/routines/preview", json=wanted, timeout=120, trust_env=False,
-                          headers={"authorization": token}).status_code  # fmt: skip
+        wanted = {
+            "name": "x",
+            "systems": "all",
+            "when": when,
+            "zone": "UTC",
+            "store": "attic",
+            "ladder": "always 3",
+        }
+        return httpx.post(
+            f"{service.address}/api/v1/routines/preview",
+            json=wanted,
+            timeout=120,
+            trust_env=False,
+            headers={"authorization": token},
+        ).status_code
 
     took: list[float] = []
     with ThreadPoolExecutor(8) as pool:
         waiting = [pool.submit(preview, when) for when in NEVER]
-        with httpx.Client(trust_env=False, timeout=60, headers={"authorization": f"Bearer {service.token}"}) as other:
+        with httpx.Client(
+            trust_env=False, timeout=60, headers={"authorization": f"Bearer {service.token}"}
+        ) as other:
             while not all(one.done() for one in waiting):
                 begun = time.monotonic()
                 assert other.get(f"{service.address}/api/v1/systems").status_code == 200

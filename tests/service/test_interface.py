@@ -1,4 +1,6 @@
-"""The API's manners: pages by cursor, changes that do not overwrite each other, holds, previews, who did what."""
+"""The API's manners: pages by cursor, changes that do not overwrite each other, holds, previews,
+who did what.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +50,9 @@ def test_pages_give_everything_once_newest_first(ready: Service) -> None:
         seen: list[str] = []
         after = None
         while True:
-            page = http.get("/backups", params={"limit": 2, **({"after": after} if after else {})}).json()
+            page = http.get(
+                "/backups", params={"limit": 2, **({"after": after} if after else {})}
+            ).json()
             assert len(page["items"]) <= 2
             seen += [item["id"] for item in page["items"]]
             after = page["after"]
@@ -76,9 +80,17 @@ def test_a_start_with_the_same_key_is_one_start(ready: Service) -> None:
 def test_a_change_that_was_looked_at_too_long_ago_is_refused(ready: Service) -> None:
     with raw(ready) as http:
         seen = http.get("/systems/web-9").headers["etag"]
-        assert http.patch("/systems/web-9", json={"site": "holm"}, headers={"if-match": seen}).status_code == 200
+        assert (
+            http.patch(
+                "/systems/web-9", json={"site": "holm"}, headers={"if-match": seen}
+            ).status_code
+            == 200
+        )
         stale = http.patch("/systems/web-9", json={"site": "quay"}, headers={"if-match": seen})
-        assert (stale.status_code, "Somebody else changed it" in stale.json()["detail"]) == (409, True)
+        assert (stale.status_code, "Somebody else changed it" in stale.json()["detail"]) == (
+            409,
+            True,
+        )
         assert http.get("/systems/web-9").json()["site"] == "holm"
         unknown = http.patch("/systems/web-9", json={"colour": "ember"})
         assert (unknown.status_code, unknown.json()["field"]) == (422, "colour")
@@ -107,7 +119,12 @@ def test_a_hold_is_in_the_store_too_and_a_release_ends_it(ready: Service) -> Non
 
 def test_a_routine_is_previewed_before_it_is_saved_and_changed_afterwards(ready: Service) -> None:
     wanted = NewRoutine(
-        name="nightly", systems="all", when="every day at 02:40", zone="Europe/Oslo", store="attic", ladder=LADDER
+        name="nightly",
+        systems="all",
+        when="every day at 02:40",
+        zone="Europe/Oslo",
+        store="attic",
+        ladder=LADDER,
     )
     with ready.client() as client, raw(ready) as http:
         backup = take(ready, client)
@@ -126,7 +143,9 @@ def test_a_routine_is_previewed_before_it_is_saved_and_changed_afterwards(ready:
         assert not any("nightly is off" in concern.text for concern in client.status().concerns)
         with pytest.raises(ProblemError, match="at `fullmoon`, letter 7"):
             client.change_routine("nightly", RoutineChange(when="every fullmoon at 01:00"))
-        assert client.routine("nightly").when == "every day at 02:40", "a refused change changes nothing"
+        assert client.routine("nightly").when == "every day at 02:40", (
+            "a refused change changes nothing"
+        )
         with pytest.raises(ProblemError, match="already there"):
             client.add_routine(wanted)
         client.remove_routine("nightly")
@@ -148,7 +167,9 @@ def test_a_login_is_changed_in_one_place_and_never_shown(ready: Service, key_pai
 def test_status_counts_only_what_is_wholly_held_and_says_what_is_wrong(ready: Service) -> None:
     with ready.client() as client:
         high = [concern for concern in client.status().concerns if concern.severity == "high"]
-        assert [concern.text for concern in high if concern.about == "web-9"] == ["web-9 has no backup."]
+        assert [concern.text for concern in high if concern.about == "web-9"] == [
+            "web-9 has no backup."
+        ]
         take(ready, client, parts=["settings"])
         partial = client.status()
         assert (partial.protected, partial.systems) == (0, 1)
@@ -160,7 +181,9 @@ def test_status_counts_only_what_is_wholly_held_and_says_what_is_wrong(ready: Se
         assert any("holds no store" in concern.text for concern in client.status().concerns)
 
 
-def test_a_retired_system_is_nobodys_news_and_comes_back_if_it_was_a_mistake(ready: Service) -> None:
+def test_a_retired_system_is_nobodys_news_and_comes_back_if_it_was_a_mistake(
+    ready: Service,
+) -> None:
     refused = ready.fennox("system", "retire", "web-9")
     assert (refused.returncode, "--because" in refused.stderr) == (2, True)
     retired = ready.fennox("system", "retire", "web-9", "--because", "sold with the old pier")
@@ -168,12 +191,17 @@ def test_a_retired_system_is_nobodys_news_and_comes_back_if_it_was_a_mistake(rea
     assert "fennox system resume web-9" in retired.stdout + retired.stderr
     with ready.client() as client:
         assert (client.status().systems, client.system("web-9").next_run) == (0, None)
-        until(lambda: not [concern for concern in client.concerns() if concern.about == "web-9"], "nothing is wrong")
+        until(
+            lambda: not [concern for concern in client.concerns() if concern.about == "web-9"],
+            "nothing is wrong",
+        )
         backups = client.backups()
         assert all("the system is retired" in backup.kept_by[-1] for backup in backups)
         with pytest.raises(ProblemError, match="retired already"):
             client.retire("web-9", Retired(because="again"))
-        assert client.retire("web-9", Retired(because="its successor is accepted", let_go=True)).let_go
+        assert client.retire(
+            "web-9", Retired(because="its successor is accepted", let_go=True)
+        ).let_go
         assert not any("retired" in " ".join(backup.kept_by) for backup in client.backups())
         back = client.resume("web-9")
         assert (back.retired, back.let_go, client.status().systems) == (None, False, 1)
@@ -224,5 +252,7 @@ def test_a_backup_before_a_change_is_on_hold_until_the_change_is_good(ready: Ser
         assert client.backup("before-upgrade").held
     notes = list((ready.folder / "attic").rglob("*.fxn"))
     assert len(notes) == 1, "the store knows as well"
-    released = ready.fennox("backup", "release", "before-upgrade", "--reason", "the upgrade is good")
+    released = ready.fennox(
+        "backup", "release", "before-upgrade", "--reason", "the upgrade is good"
+    )
     assert (released.returncode, "on hold" in released.stdout) == (0, False)

@@ -13,7 +13,15 @@ import pytest
 from fennox.client.api import ProblemError
 from fennox.core.format.slots import FLOOR_WORK
 from fennox.wire.backups import NewTake
-from fennox.wire.stores import AdoptStore, CustodyWanted, LoginChange, NewPassphrase, NewStore, Unlock, Withdraw
+from fennox.wire.stores import (
+    AdoptStore,
+    CustodyWanted,
+    LoginChange,
+    NewPassphrase,
+    NewStore,
+    Unlock,
+    Withdraw,
+)
 from saltmere.linux import LinuxServer
 from tests.backups import store_backup
 from tests.conftest import fixed_now
@@ -37,29 +45,45 @@ def test_a_second_passphrase_is_added_tried_and_withdrawn_in_every_store(service
     for name in ("attic", "pier"):
         (service.folder / name).mkdir()
         with service.client() as client:
-            client.add_store(NewStore(name=name, address=str(service.folder / name), passphrase=PASSPHRASE))
+            client.add_store(
+                NewStore(name=name, address=str(service.folder / name), passphrase=PASSPHRASE)
+            )
     first = headers(service.folder / "pier")
     weak = service.fennox("passphrase", "add", "safe", "--new-file", service.file("weak", "boat\n"))
     assert (weak.returncode, "too weak" in weak.stderr) == (2, True)
-    same = service.fennox("passphrase", "add", "safe", "--new-file", service.file("same", PASSPHRASE + "\n"))
+    same = service.fennox(
+        "passphrase", "add", "safe", "--new-file", service.file("same", PASSPHRASE + "\n")
+    )
     assert "opens the key set already" in same.stderr
-    added = service.fennox("passphrase", "add", "safe", "--new-file", service.file("new", SECOND + "\n"))
+    added = service.fennox(
+        "passphrase", "add", "safe", "--new-file", service.file("new", SECOND + "\n")
+    )
     assert added.returncode == 0, added.stderr
     assert len(headers(service.folder / "pier") - first) == 1
     for store in ("attic", "pier"):
-        rescued = service.fennox("rescue", "list", str(service.folder / store), "--passphrase-file", "new")
+        rescued = service.fennox(
+            "rescue", "list", str(service.folder / store), "--passphrase-file", "new"
+        )
         assert rescued.returncode == 0, rescued.stderr
     tried = service.fennox("passphrase", "try", "--passphrase-file", "new")
     assert "It is the passphrase safe, and opens attic, pier." in tried.stderr
-    wrong = service.fennox("passphrase", "try", "--passphrase-file", service.file("other", "no such words here\n"))
+    wrong = service.fennox(
+        "passphrase", "try", "--passphrase-file", service.file("other", "no such words here\n")
+    )
     assert wrong.returncode != 0
     assert service.fennox("passphrase", "withdraw", "first").returncode == 5
     assert service.fennox("passphrase", "withdraw", "first", "--yes").returncode == 0
-    old = service.fennox("passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n"))
+    old = service.fennox(
+        "passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n")
+    )
     assert "opens none" in old.stderr
     for store in ("attic", "pier"):
-        again = service.fennox("rescue", "list", str(service.folder / store), "--passphrase-file", "old")
-        assert (again.returncode, "opens none of this store" in again.stderr) == (4, True), "of older headers neither"
+        again = service.fennox(
+            "rescue", "list", str(service.folder / store), "--passphrase-file", "old"
+        )
+        assert (again.returncode, "opens none of this store" in again.stderr) == (4, True), (
+            "of older headers neither"
+        )
         assert len(headers(service.folder / store)) == 1
     last = service.fennox("passphrase", "withdraw", "safe", "--yes")
     assert "only passphrase" in last.stderr
@@ -75,7 +99,9 @@ def costs_in(folder: Path) -> list[dict[str, int]]:
     return [slot["costs"] for header in read for slot in header["slots"]]
 
 
-def test_a_passphrase_that_is_cheap_to_guess_is_told_and_locked_anew_when_it_is_typed(service: Service) -> None:
+def test_a_passphrase_that_is_cheap_to_guess_is_told_and_locked_anew_when_it_is_typed(
+    service: Service,
+) -> None:
     folder = service.folder / "attic"
     folder.mkdir()
     with service.client() as client:
@@ -85,13 +111,22 @@ def test_a_passphrase_that_is_cheap_to_guess_is_told_and_locked_anew_when_it_is_
     service.further["FENNOX_WEAK_SLOTS"] = "0"
     service.start()
     with service.client() as client:
-        until(lambda: any("guesses at the passphrase first" in item.text for item in client.concerns()), "it is told")
-    tried = service.fennox("passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n"))
+        until(
+            lambda: any(
+                "guesses at the passphrase first" in item.text for item in client.concerns()
+            ),
+            "it is told",
+        )
+    tried = service.fennox(
+        "passphrase", "try", "--passphrase-file", service.file("old", PASSPHRASE + "\n")
+    )
     assert tried.returncode == 0, tried.stderr
     [now] = costs_in(folder)
     assert now["memory"] * now["passes"] >= FLOOR_WORK, "and the header with the cheap slot is gone"
     with service.client() as client:
-        until(lambda: not any("guesses at" in item.text for item in client.concerns()), "it has ended")
+        until(
+            lambda: not any("guesses at" in item.text for item in client.concerns()), "it has ended"
+        )
         [shown] = [one for keys in client.key_sets() for one in keys.passphrases]
         assert (shown.memory_kib, shown.passes) == (now["memory"], now["passes"])
     listed = service.fennox("rescue", "list", str(folder), "--passphrase-file", "old")
@@ -129,7 +164,12 @@ def test_custody_changes_in_both_directions_and_only_with_the_passphrase(
         assert locked.value.slug == "passphrase-needed"
         with pytest.raises(ProblemError):
             client.add_passphrase("main", NewPassphrase(label="safe", new=SECOND))
-        assert client.change_custody("main", CustodyWanted(custody="kept", passphrase=PASSPHRASE)).custody == "kept"
+        assert (
+            client.change_custody(
+                "main", CustodyWanted(custody="kept", passphrase=PASSPHRASE)
+            ).custody
+            == "kept"
+        )
         assert client.documents(backup)
 
 
@@ -152,25 +192,45 @@ def test_an_empty_service_adopts_a_store_with_systems_backups_and_holds(
 ) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        first = service.ended(client.take(NewTake(system="web-9", name="first", note="before it all")).id)
+        first = service.ended(
+            client.take(NewTake(system="web-9", name="first", note="before it all")).id
+        )
         server.configure("rates", files=3)
         service.ended(client.take(NewTake(system="web-9")).id)
         client.hold(str(came_to(first, "backup")), "the audit")
         ours = client.system("web-9")
-        known = {backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()}
+        known = {
+            backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()
+        }
     service.stop()
     folder = service.folder / "attic"
-    wrong = stranger.fennox("store", "adopt", str(folder), "--name", "attic", "--passphrase-file",
-                            stranger.file("wrong", SECOND + "\n"))  # fmt: skip
+    wrong = stranger.fennox(
+        "store",
+        "adopt",
+        str(folder),
+        "--name",
+        "attic",
+        "--passphrase-file",
+        stranger.file("wrong", SECOND + "\n"),
+    )
     assert wrong.returncode != 0
-    adopted = stranger.fennox("store", "adopt", str(folder), "--name", "attic", "--passphrase-file",
-                              stranger.file("pass", PASSPHRASE + "\n"))  # fmt: skip
+    adopted = stranger.fennox(
+        "store",
+        "adopt",
+        str(folder),
+        "--name",
+        "attic",
+        "--passphrase-file",
+        stranger.file("pass", PASSPHRASE + "\n"),
+    )
     assert adopted.returncode == 0, adopted.stderr
     assert "2 backups of 1 systems" in adopted.stderr
     with stranger.client() as client:
         theirs = client.system("web-9")
         assert (theirs.id, theirs.machine, theirs.address) == (ours.id, ours.machine, ours.address)
-        assert {backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()} == known
+        assert {
+            backup.id: (backup.name, backup.held, backup.census) for backup in client.backups()
+        } == known
         refused = stranger.ended(client.sweep("attic", preview=False).id)
         assert "Another service sweeps" in refused.reason
         client.hand_over("attic", Unlock())
@@ -191,17 +251,25 @@ def test_two_services_on_one_store_do_no_harm_and_stop_when_one_changes_the_keys
         both = [client.take(NewTake(system="web-9")).id, other.take(NewTake(system="web-9")).id]
         assert [service.ended(both[0]).state, stranger.ended(both[1]).state] == ["done", "done"]
         assert service.ended(client.sweep("attic", preview=False).id).state == "done"
-        assert "Another service sweeps" in stranger.ended(other.sweep("attic", preview=False).id).reason
+        assert (
+            "Another service sweeps"
+            in stranger.ended(other.sweep("attic", preview=False).id).reason
+        )
         scrubbed = service.ended(client.scrub("attic").id)
         assert (scrubbed.state, came_to(scrubbed, "unknown_backups")) == ("done", 1), (
             scrubbed.reason + service.log[-3000:]
         )
         client.add_passphrase("main", NewPassphrase(label="safe", new=SECOND))
         stopped = stranger.ended(other.take(NewTake(system="web-9")).id)
-        assert (stopped.state, "not the one this service wrote" in stopped.reason) == ("failed", True)
+        assert (stopped.state, "not the one this service wrote" in stopped.reason) == (
+            "failed",
+            True,
+        )
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
         assert service.ended(client.verify(str(came_to(first, "backup"))).id).state == "done"
-    checked = service.fennox("rescue", "check", str(folder), "--passphrase-file", service.file("new", SECOND + "\n"))
+    checked = service.fennox(
+        "rescue", "check", str(folder), "--passphrase-file", service.file("new", SECOND + "\n")
+    )
     assert (checked.returncode, "4 backups" in checked.stderr) == (0, True), checked.stderr
 
 
@@ -210,7 +278,9 @@ async def test_an_adoption_that_is_killed_again_and_again_brings_every_backup_in
 ) -> None:
     here = await holding(tmp_path / "old", new_keys(), fixed_now)
     backups = {
-        (await store_backup(here.vault, here.index, {"/a": os.urandom(3000)}, sequence=number + 1))[0]
+        (await store_backup(here.vault, here.index, {"/a": os.urandom(3000)}, sequence=number + 1))[
+            0
+        ]
         for number in range(60)
     }
     service.kill()
@@ -257,7 +327,9 @@ def test_a_forgotten_store_is_adopted_again_and_so_are_backups_the_catalogue_lac
 def test_withdrawing_what_is_not_there_changes_nothing(service: Service) -> None:
     (service.folder / "attic").mkdir()
     with service.client() as client:
-        client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
+        )
         held = headers(service.folder / "attic")
         with pytest.raises(ProblemError, match="no passphrase nobody"):
             client.withdraw_passphrase("main", Withdraw(which="nobody"))

@@ -45,7 +45,9 @@ __all__ = ["clock", "context", "database", "postgres"]
 
 async def estate(context: Context) -> str:
     store = await add_store(context)
-    for number, (site, labels) in enumerate([("holm", ["web"]), ("quay", ["mail"]), ("holm", ["mail", "old"])] * 3):
+    for number, (site, labels) in enumerate(
+        [("holm", ["web"]), ("quay", ["mail"]), ("holm", ["mail", "old"])] * 3
+    ):
         system = await add_system(context, f"ferry-{number}", site=site, labels=labels)
         if number % 2:
             await add_backup(context, system, store, START - timedelta(hours=number), 1)
@@ -68,16 +70,23 @@ async def names(context: Context, **wanted: object) -> list[str]:
 @pytest.mark.parametrize("sort", ["name", "kind", "site", "newest_good"])
 async def test_every_system_comes_once_in_every_order(context: Context, sort: SystemOrder) -> None:
     await estate(context)
-    up, down = await names(context, q="", sort=sort), await names(context, q="", sort=sort, down=True)
+    up, down = (
+        await names(context, q="", sort=sort),
+        await names(context, q="", sort=sort, down=True),
+    )
     assert sorted(up) == [f"ferry-{number}" for number in range(9)]
     assert down == up[::-1]
     if sort == "newest_good":
-        assert up[5:] == ["ferry-7", "ferry-5", "ferry-3", "ferry-1"], "those without a backup come before the oldest"
+        assert up[5:] == ["ferry-7", "ferry-5", "ferry-3", "ferry-1"], (
+            "those without a backup come before the oldest"
+        )
     if sort == "site":
         assert up[:6] == [f"ferry-{number}" for number in (0, 2, 3, 5, 6, 8)]
 
 
-async def test_a_page_of_backups_tells_what_keeps_each_as_the_whole_list_does(context: Context) -> None:
+async def test_a_page_of_backups_tells_what_keeps_each_as_the_whole_list_does(
+    context: Context,
+) -> None:
     store = await add_store(context)
     await add_routine(context, store, ladder="daily for 3 days, weekly for 5 weeks, always 2")
     for system, hours in (("quay-web", 7), ("holm-store", 19)):
@@ -85,7 +94,9 @@ async def test_a_page_of_backups_tells_what_keeps_each_as_the_whole_list_does(co
         for number in range(30):
             held = {"held": True, "held_because": "before the move"} if number == 4 else {}
             time = START - timedelta(hours=hours * number)
-            await add_backup(context, made, store, time, 100 - number, doubtful=number % 6 == 1, **held)
+            await add_backup(
+                context, made, store, time, 100 - number, doubtful=number % 6 == 1, **held
+            )
     whole = {item.id: item.kept_by for item in (await list_backups(context, limit=100)).items}
     assert {len(why) for why in whole.values()} >= {0, 1, 2, 3}
     after = None
@@ -123,8 +134,13 @@ async def test_the_database_keeps_the_newest_good_backup_of_each_system(context:
                 setattr(row, name, value)
         async with context.session() as session:
             newest = (await session.execute(newest_backups(Backup.time))).all()
-            kept = (await session.execute(select(System.id, System.newest_good).order_by(System.name))).all()
-            assert [tuple(row) for row in kept] == [(system, newest[0].time if newest else None), (other, None)]
+            kept = (
+                await session.execute(select(System.id, System.newest_good).order_by(System.name))
+            ).all()
+            assert [tuple(row) for row in kept] == [
+                (system, newest[0].time if newest else None),
+                (other, None),
+            ]
 
 
 async def test_duties_let_those_go_first_who_wait_for_an_answer() -> None:
@@ -157,7 +173,9 @@ async def test_duties_let_those_go_first_who_wait_for_an_answer() -> None:
     number = turns.begin()
     begun = time.monotonic()
     await asyncio.create_task(duty(), context=Variables())
-    assert order[4:] == ["duty 0", "duty 1", "duty 2"], "whoever is waited for too long holds no duty up for ever"
+    assert order[4:] == ["duty 0", "duty 1", "duty 2"], (
+        "whoever is waited for too long holds no duty up for ever"
+    )
     assert time.monotonic() - begun < 30
     turns.end(number)
 
@@ -179,7 +197,13 @@ async def test_the_database_selects_what_python_selects(context: Context) -> Non
     await estate(context)
     async with context.session() as session:
         every = list((await session.execute(select(System).order_by(System.name))).scalars())
-        for text in ("all", "site=holm", "label=mail site=holm", "kind=linux-server label=web", "name=ferry-4"):
+        for text in (
+            "all",
+            "site=holm",
+            "label=mail site=holm",
+            "kind=linux-server label=web",
+            "name=ferry-4",
+        ):
             rows = select(System.name).where(*routines.selected(text)).order_by(System.name)
             by_database = list((await session.execute(rows)).scalars())
             assert by_database == [row.name for row in every if routines.selects(text, row)], text
@@ -189,39 +213,62 @@ async def test_counts_are_of_what_has_all_its_pieces(context: Context) -> None:
     store = await estate(context)
     async with context.session() as session:
         lacking = (await session.execute(select(Backup).limit(1))).scalar_one()
-        lacking.findings = [{"severity": "warning", "code": "x", "text": "x", "remedy": "x", "part": None}]
+        lacking.findings = [
+            {"severity": "warning", "code": "x", "text": "x", "remedy": "x", "part": None}
+        ]
     async with context.session() as session:
         counts = await counting.count(context, session)
     assert (counts.systems, counts.protected, counts.backups) == (9, 3, 4)
     async with context.session() as session:
-        assert await counting.in_stores(context, session) == {store: (4, START - timedelta(hours=1))}
+        assert await counting.in_stores(context, session) == {
+            store: (4, START - timedelta(hours=1))
+        }
         kept = await session.get_one(EstateCount, 1)
         kept.backups = 10**6  # from then on what was counted is believed
     async with context.session() as session:
-        assert await counting.in_stores(context, session) == {store: (4, START - timedelta(hours=1))}
+        assert await counting.in_stores(context, session) == {
+            store: (4, START - timedelta(hours=1))
+        }
 
 
-async def test_of_one_cause_the_first_few_are_named_and_the_others_counted(context: Context) -> None:
+async def test_of_one_cause_the_first_few_are_named_and_the_others_counted(
+    context: Context,
+) -> None:
     async with context.session() as session:
         for number in range(30):
             session.add(
-                ConcernRow(key=f"k{number:02}", severity="low" if number else "high", noun="system",
-                           about=f"s-{number}", text="x", means="", remedy="",
-                           cause="one-copy" if number < 25 else f"own-{number}",
-                           since=START, muted_because="", muted_by="",
-                           muted_until=START + timedelta(hours=1) if number == 29 else None)
-            )  # fmt: skip
+                ConcernRow(
+                    key=f"k{number:02}",
+                    severity="low" if number else "high",
+                    noun="system",
+                    about=f"s-{number}",
+                    text="x",
+                    means="",
+                    remedy="",
+                    cause="one-copy" if number < 25 else f"own-{number}",
+                    since=START,
+                    muted_because="",
+                    muted_by="",
+                    muted_until=START + timedelta(hours=1) if number == 29 else None,
+                )
+            )
     async with context.session() as session:
         found = await watching.standing(session, START)
         later = await watching.standing(session, START + timedelta(hours=2))
     assert (found.in_all, found.muted) == (29, 1)
     assert (later.in_all, later.muted) == (30, 0)
     assert found.worst[0].severity == "high"
-    assert [row.cause for row in found.worst].count("one-copy") == 11, "the worst, and ten of the others"
-    assert {row.cause for row in found.worst if row.cause != "one-copy"} == {f"own-{n}" for n in range(25, 29)}
+    assert [row.cause for row in found.worst].count("one-copy") == 11, (
+        "the worst, and ten of the others"
+    )
+    assert {row.cause for row in found.worst if row.cause != "one-copy"} == {
+        f"own-{n}" for n in range(25, 29)
+    }
 
 
-async def test_nobody_is_looked_at_until_something_is_due_or_has_changed(context: Context, clock: SetClock) -> None:
+async def test_nobody_is_looked_at_until_something_is_due_or_has_changed(
+    context: Context, clock: SetClock
+) -> None:
     await add_routine(context, await add_store(context), when="every day at 13:00", systems="all")
     await add_system(context, "a")
     memory = Memory()
@@ -247,7 +294,9 @@ async def test_an_id_is_found_by_its_beginning(context: Context) -> None:
     async with context.session() as session:
 
         async def found(text: str) -> set[str]:
-            return set((await session.execute(select(Backup.id).where(begins(Backup.id, text)))).scalars())
+            return set(
+                (await session.execute(select(Backup.id).where(begins(Backup.id, text)))).scalars()
+            )
 
         assert await found("abcdef") == {ids[0], ids[2]}
         assert await found("abcdf0") == {ids[1]}
@@ -257,7 +306,11 @@ async def test_an_id_is_found_by_its_beginning(context: Context) -> None:
 
 def test_everything_means_everything_also_in_the_hour_that_comes_twice() -> None:
     first = datetime(2026, 10, 25, 0, 30, tzinfo=UTC)  # 02:30 in Oslo, and an hour later again
-    items = [Item("a", first), Item("b", first + timedelta(hours=1)), Item("c", first + timedelta(hours=1))]
+    items = [
+        Item("a", first),
+        Item("b", first + timedelta(hours=1)),
+        Item("c", first + timedelta(hours=1)),
+    ]
     plan = ladder.parse("everything for 3 days")
     kept = ladder.kept(items, plan, first + timedelta(days=1), zone_named("Europe/Oslo"))
     assert all(ladder.OnRung(plan.rungs[0]) in why for why in kept.values())
@@ -270,17 +323,24 @@ async def test_pages_are_cut_by_key_and_name(context: Context) -> None:
         rows, after = await in_order_of(session, select(System), [key, System.name], 4, None)
         assert after is not None
         more, end = await in_order_of(session, select(System), [key, System.name], 9, after)
-    assert ([row.name for row in rows + more], end) == ([f"ferry-{number}" for number in range(9)], None)
+    assert ([row.name for row in rows + more], end) == (
+        [f"ferry-{number}" for number in range(9)],
+        None,
+    )
 
 
-async def test_long_answers_come_whole_though_in_parts(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_long_answers_come_whole_though_in_parts(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
     await estate(context)
     monkeypatch.setattr("fennox.service.newest._AT_ONCE", 2)
     async with context.session() as session:
         every = await unhurried(session, select(System))
         assert sorted(row[0].name for row in every) == [f"ferry-{number}" for number in range(9)]
         held = await unhurried(session, newest_backups(Backup.time))
-        assert sorted(row.time for row in held) == [START - timedelta(hours=hours) for hours in (7, 5, 3, 1)]
+        assert sorted(row.time for row in held) == [
+            START - timedelta(hours=hours) for hours in (7, 5, 3, 1)
+        ]
 
 
 async def test_of_two_backups_of_one_second_the_later_comes_first(context: Context) -> None:
@@ -321,10 +381,23 @@ async def test_metrics_tell_the_last_run_of_each_kind(context: Context) -> None:
     async with context.session() as session:
         for number, (kind, state) in enumerate(done):
             began = START + timedelta(hours=number)
-            session.add(Run(id=f"{number:032}", kind=kind, state=state, system_id=system, store_id=store, order=ORDERS[kind],
-                            by="x", created=began, started=began,
-                            ended=began + timedelta(seconds=10 + number)))  # fmt: skip
+            session.add(
+                Run(
+                    id=f"{number:032}",
+                    kind=kind,
+                    state=state,
+                    system_id=system,
+                    store_id=store,
+                    order=ORDERS[kind],
+                    by="x",
+                    created=began,
+                    started=began,
+                    ended=began + timedelta(seconds=10 + number),
+                )
+            )
     told = bytes((await metrics(context)).body).decode().splitlines()
-    took = sorted(line.split("{")[1] for line in told if line.startswith("fennox_last_run_duration_seconds{"))
+    took = sorted(
+        line.split("{")[1] for line in told if line.startswith("fennox_last_run_duration_seconds{")
+    )
     assert took == ['kind="restore",system="ferry-1"} 11.0', 'kind="take",system="ferry-1"} 12.0']
     assert "fennox_systems_without_good_backup 1.0" in told

@@ -1,4 +1,6 @@
-"""What runs are to do: facts in the database, also for runs queued by an earlier version; one order for each kind."""
+"""What runs are to do: facts in the database, also for runs queued by an earlier version; one order
+for each kind.
+"""
 
 from __future__ import annotations
 
@@ -51,13 +53,19 @@ BEFORE: list[tuple[str, dict[str, Any], RunOrder]] = [
         {"name": "", "note": "", "parts": ["c"], "handed_in": "export.xml"},
         TakeOrder(parts=["c"], handed_in="export.xml"),
     ),
-    ("take", {"name": "", "note": "d", "parts": None, "differs": True}, TakeOrder(note="d", differs=True)),
+    (
+        "take",
+        {"name": "", "note": "d", "parts": None, "differs": True},
+        TakeOrder(note="d", differs=True),
+    ),
     ("look", {}, LookOrder()),
     ("draft", {"backup": "b", **_AIM, "parts": None}, DraftOrder(backup="b", target=Aim(**_AIM))),
     (
         "draft",
         {"backup": "b", **_AIM, "parts": ["p"], "entrance": _ENTRANCE, "opens": "s"},
-        DraftOrder(backup="b", target=Aim(**_AIM), parts=["p"], entrance=Aim(**_ENTRANCE), opens="s"),
+        DraftOrder(
+            backup="b", target=Aim(**_AIM), parts=["p"], entrance=Aim(**_ENTRANCE), opens="s"
+        ),
     ),
     (
         "restore",
@@ -74,7 +82,8 @@ BEFORE: list[tuple[str, dict[str, Any], RunOrder]] = [
     ("rekey", {}, RekeyOrder()),
 ]
 _RUN = """
-insert into runs (id, kind, state, "order", result, by, created, attempt, fence, stop_asked, step, documents, size,
+insert into runs (id, kind, state, "order", result, by, created, attempt, fence, stop_asked, step,
+       documents, size,
                   reason, remedy, odd)
 values (%s, %s, 'done', %s, '{}', 'x', now(), 1, 1, false, '', 0, 0, '', '', '')
 """
@@ -112,21 +121,30 @@ def test_the_conversion_can_be_taken_back(before: str) -> None:
     command.downgrade(config(before), "0027")
     with psycopg.connect(before.replace("+psycopg", "")) as connection:
         raw = [row[0] for row in connection.execute('select "order" from runs order by id')]
-    assert raw == [{key: inner for key, inner in value.items() if inner is not None} for _, value, _ in BEFORE]
+    assert raw == [
+        {key: inner for key, inner in value.items() if inner is not None} for _, value, _ in BEFORE
+    ]
 
 
 def test_the_own_state_of_before_is_read_the_same_way() -> None:
-    assert [orders.load(orders.of_before(kind, value)) for kind, value, _ in BEFORE] == [row[2] for row in BEFORE]
+    assert [orders.load(orders.of_before(kind, value)) for kind, value, _ in BEFORE] == [
+        row[2] for row in BEFORE
+    ]
 
 
 def test_a_run_has_an_order_of_its_own_kind_and_no_other(before: str) -> None:
     upgrade(before)
-    with psycopg.connect(before.replace("+psycopg", "")) as connection, pytest.raises(CheckViolation):
+    with (
+        psycopg.connect(before.replace("+psycopg", "")) as connection,
+        pytest.raises(CheckViolation),
+    ):
         connection.execute(_RUN, ("x", "take", json.dumps({"kind": "sweep"})))
 
 
 def test_each_kind_of_run_has_one_order() -> None:
-    assert [order.model_fields["kind"].default for order in get_args(RunOrder)] == list(get_args(RunKind))
+    assert [order.model_fields["kind"].default for order in get_args(RunOrder)] == list(
+        get_args(RunKind)
+    )
 
 
 def test_each_order_is_among_those_tried() -> None:
@@ -138,7 +156,9 @@ def test_an_order_comes_back_as_it_was_kept(order: RunOrder) -> None:
     assert orders.load(orders.dump(order)) == order
 
 
-@pytest.mark.parametrize("value", [{}, {"kind": "tide"}, {"kind": "copy"}, {"kind": "draft", "backup": "b"}], ids=str)
+@pytest.mark.parametrize(
+    "value", [{}, {"kind": "tide"}, {"kind": "copy"}, {"kind": "draft", "backup": "b"}], ids=str
+)
 def test_what_is_no_order_is_not_read(value: dict[str, Any]) -> None:
     with pytest.raises(ValidationError):
         orders.load(value)

@@ -1,4 +1,6 @@
-"""A connection that lay idle is asked whether it is still there, and replaced if it is not; one in use is not asked."""
+"""A connection that lay idle is asked whether it is still there, and replaced if it is not; one in
+use is not asked.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ async def backend(context: Context) -> int:
     return found
 
 
-async def test_one_in_use_is_not_asked(context: Context, asked: list[Any], monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_one_in_use_is_not_asked(
+    context: Context, asked: list[Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(pooling, "_IDLE", 3600)
     assert await backend(context) == await backend(context)
     assert asked == []
@@ -54,8 +58,12 @@ async def test_one_that_is_gone_is_replaced_before_anyone_notices(
 ) -> None:
     monkeypatch.setattr(pooling, "_IDLE", 0)
     gone = await backend(context)
-    end = "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database()"
-    async with await psycopg.AsyncConnection.connect(context.settings.database.replace("+psycopg", "")) as another:
+    end = (
+        "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database()"
+    )
+    async with await psycopg.AsyncConnection.connect(
+        context.settings.database.replace("+psycopg", "")
+    ) as another:
         await another.execute(f"{end} and pid <> pg_backend_pid()")
     assert await backend(context) != gone
     assert asked

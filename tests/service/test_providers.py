@@ -55,7 +55,9 @@ class Lying:
                 if begun is None:
                     self._answer({"error": "invalid_grant"}, 400)
                     return
-                self._answer({"access_token": "x", "token_type": "Bearer", "id_token": provider.token(begun)})
+                self._answer(
+                    {"access_token": "x", "token_type": "Bearer", "id_token": provider.token(begun)}
+                )
 
             def _answer(self, body: object, status: int = 200) -> None:
                 data = json.dumps(body).encode()
@@ -74,9 +76,11 @@ class Lying:
 
     def metadata(self) -> Claims:
         return {
-            "issuer": self.issuer_said or self.issuer, "authorization_endpoint": f"{self.issuer}/authorize",
-            "token_endpoint": f"{self.issuer}/token", "jwks_uri": f"{self.issuer}/keys",
-        }  # fmt: skip
+            "issuer": self.issuer_said or self.issuer,
+            "authorization_endpoint": f"{self.issuer}/authorize",
+            "token_endpoint": f"{self.issuer}/token",
+            "jwks_uri": f"{self.issuer}/keys",
+        }
 
     def code(self, nonce: str) -> str:
         """As if the person had signed in there."""
@@ -87,9 +91,16 @@ class Lying:
     def token(self, begun: Claims) -> str:
         now = int(time.time())
         claims: Claims = {
-            "iss": self.issuer, "aud": CLIENT, "sub": "s-1", "iat": now, "exp": now + 300, "auth_time": now,
-            "preferred_username": "Mara.Holm@saltmere.example", "groups": ["deck"], **begun,
-        }  # fmt: skip
+            "iss": self.issuer,
+            "aud": CLIENT,
+            "sub": "s-1",
+            "iat": now,
+            "exp": now + 300,
+            "auth_time": now,
+            "preferred_username": "Mara.Holm@saltmere.example",
+            "groups": ["deck"],
+            **begun,
+        }
         return self.signed(self.change(claims))
 
     def signed(self, claims: Claims) -> str:
@@ -97,8 +108,12 @@ class Lying:
 
 
 def settings_of(issuer: str) -> dict[str, str]:
-    return {"FENNOX_OIDC_ISSUER": issuer, "FENNOX_OIDC_CLIENT": CLIENT, "FENNOX_OIDC_ROLES": json.dumps(ROLES),
-            "FENNOX_OIDC_TITLE": "the harbour's own sign-on"}  # fmt: skip
+    return {
+        "FENNOX_OIDC_ISSUER": issuer,
+        "FENNOX_OIDC_CLIENT": CLIENT,
+        "FENNOX_OIDC_ROLES": json.dumps(ROLES),
+        "FENNOX_OIDC_TITLE": "the harbour's own sign-on",
+    }
 
 
 @pytest.fixture
@@ -134,7 +149,9 @@ def sign_in(service: Service, lying: Lying) -> str:
     """As a client does it; the token."""
     handle, asked = begin(service)
     with Client(service.address) as client:
-        wanted = ProviderSignIn(state=asked["state"], code=lying.code(asked["nonce"]), handle=handle)
+        wanted = ProviderSignIn(
+            state=asked["state"], code=lying.code(asked["nonce"]), handle=handle
+        )
         return client.sign_in_with_provider(wanted).token or ""
 
 
@@ -155,7 +172,8 @@ def test_groups_are_roles_and_the_providers_word_ends_sessions(ours: Service, ly
             ["provider"],
         )
         assert client.systems() == []
-    # more, and then less, by the groups of the next sign-in; what was begun as something else has ended
+    # more, and then less, by the groups of the next sign-in; what was begun as something else has
+    # ended
     lying.change = lambda claims: {**claims, "groups": ["deck", "harbour-office"]}
     again = sign_in(ours, lying)
     with Client(ours.address, again) as client:
@@ -164,19 +182,36 @@ def test_groups_are_roles_and_the_providers_word_ends_sessions(ours: Service, ly
         client.who_am_i()
     # back-channel logout
     event: Claims = {"http://schemas.openid.net/event/backchannel-logout": {}}
-    logout = {"iss": lying.issuer, "aud": CLIENT, "sub": "s-1", "iat": int(time.time()), "jti": "1", "events": event}
+    logout = {
+        "iss": lying.issuer,
+        "aud": CLIENT,
+        "sub": "s-1",
+        "iat": int(time.time()),
+        "jti": "1",
+        "events": event,
+    }
     path = f"{ours.address}/api/v1/session/provider/logout"
     for wrong in ({**logout, "nonce": "x"}, {**logout, "events": {}}, {**logout, "aud": "another"}):
         told = httpx.post(path, data={"logout_token": lying.signed(wrong)}, trust_env=False)
         assert told.status_code == 401, told.text
     with Client(ours.address, again) as client:
         assert client.who_am_i().role == "administrator", "none of them ended anything"
-        assert httpx.post(path, data={"logout_token": lying.signed(logout)}, trust_env=False).status_code == 204
+        assert (
+            httpx.post(
+                path, data={"logout_token": lying.signed(logout)}, trust_env=False
+            ).status_code
+            == 204
+        )
         with pytest.raises(ProblemError, match="not signed in"):
             client.who_am_i()
     with ours.client() as client:
         actions = [entry.action for entry in client.audit(100, about="mara-holm")]
-        assert {"added by the provider", "changed by the provider", "ended the sessions of", "signed in"} <= {*actions}
+        assert {
+            "added by the provider",
+            "changed by the provider",
+            "ended the sessions of",
+            "signed in",
+        } <= {*actions}
 
 
 def lies() -> list[tuple[Claims, str]]:
@@ -213,7 +248,9 @@ def test_what_a_provider_says_wrongly_lets_nobody_in(ours: Service, lying: Lying
     assert "A mistake in Fennox" not in ours.log
 
 
-def test_a_token_that_is_not_signed_by_it_is_refused_and_a_new_key_is_learned(ours: Service, lying: Lying) -> None:
+def test_a_token_that_is_not_signed_by_it_is_refused_and_a_new_key_is_learned(
+    ours: Service, lying: Lying
+) -> None:
     lying.signs_with = ECKey.generate_key("P-256")
     assert "has not signed it" in refused(ours, lying)
     lying.signs_with = lying.key
@@ -234,7 +271,9 @@ def test_no_answer_counts_twice_nor_for_another_sign_in(ours: Service, lying: Ly
             crossed = ProviderSignIn(state=state, code=code, handle=begun)
             with pytest.raises(ProblemError, match="belongs to another sign-in"):
                 client.sign_in_with_provider(crossed)
-        wanted = ProviderSignIn(state=others["state"], code=lying.code(others["nonce"]), handle=other)
+        wanted = ProviderSignIn(
+            state=others["state"], code=lying.code(others["nonce"]), handle=other
+        )
         assert client.sign_in_with_provider(wanted).token
         with pytest.raises(ProblemError, match="used already"):
             client.sign_in_with_provider(wanted)
@@ -258,8 +297,14 @@ def test_a_provider_that_is_away_or_is_another_one_is_said_and_passwords_still_w
         assert client.status().systems == 0
 
 
-def test_whoever_signed_in_long_ago_there_has_proved_nothing_now(ours: Service, lying: Lying) -> None:
-    lying.change = lambda claims: {**claims, "auth_time": int(time.time()) - 3600, "groups": ["harbour-office"]}
+def test_whoever_signed_in_long_ago_there_has_proved_nothing_now(
+    ours: Service, lying: Lying
+) -> None:
+    lying.change = lambda claims: {
+        **claims,
+        "auth_time": int(time.time()) - 3600,
+        "groups": ["harbour-office"],
+    }
     with Client(ours.address, sign_in(ours, lying)) as client:
         assert not client.who_am_i().proved
         with pytest.raises(ProblemError, match="needs a proof"):
@@ -269,7 +314,9 @@ def test_whoever_signed_in_long_ago_there_has_proved_nothing_now(ours: Service, 
         assert client.who_am_i().proved
 
 
-def test_a_person_signs_in_on_the_command_line_with_a_real_provider(tmp_path: Path, database: str) -> None:
+def test_a_person_signs_in_on_the_command_line_with_a_real_provider(
+    tmp_path: Path, database: str
+) -> None:
     """The provider is one that others have written; the browser is played by following its form."""
     host = "127.0.0.1"
     port = free_port(host)
@@ -284,7 +331,9 @@ def test_a_person_signs_in_on_the_command_line_with_a_real_provider(tmp_path: Pa
     further = settings_of(issuer) | {"FENNOX_OIDC_SECRET_FILE": str(secret)}
     service = Service(tmp_path, database, own, free_port(own), further=further)
     try:
-        until(lambda: _answers(f"{issuer}/.well-known/openid-configuration"), "the provider answers")
+        until(
+            lambda: _answers(f"{issuer}/.well-known/openid-configuration"), "the provider answers"
+        )
         service.start()
         service.set_up()
         said = tmp_path / "said"

@@ -27,9 +27,14 @@ __all__ = ["clock", "context", "database", "postgres"]
 
 
 async def enqueue(
-    context: Context, system: str | None, *, routine_id: str | None = None, due: datetime | None = None,
-    idempotency_key: str | None = None, by: str = "harbour-admin",
-) -> str:  # fmt: skip
+    context: Context,
+    system: str | None,
+    *,
+    routine_id: str | None = None,
+    due: datetime | None = None,
+    idempotency_key: str | None = None,
+    by: str = "harbour-admin",
+) -> str:
     async with context.session() as session:
         about = queue.About(system_id=system, routine_id=routine_id)
         run = await queue.enqueue(
@@ -84,13 +89,19 @@ async def test_a_routine_of_many_systems_does_not_hold_up_one_of_few(context: Co
 
 async def test_a_full_worker_has_room_for_a_person_only(context: Context) -> None:
     routine = await add_routine(context, await add_store(context))
-    by_itself = await enqueue(context, await add_system(context, "a"), routine_id=routine, due=START)
+    by_itself = await enqueue(
+        context, await add_system(context, "a"), routine_id=routine, due=START
+    )
     looked = await enqueue(context, await add_system(context, "b"), by="routine nightly")
     scrubbed = await enqueue(context, None, by="schedule")
     assert await claimed_by(context, Claimant("w", people_only=True)) is None
     wanted = await enqueue(context, await add_system(context, "c"))
     assert await claimed_by(context, Claimant("w", people_only=True)) == wanted
-    assert {await claimed_by(context, Claimant("w")) for _ in range(3)} == {by_itself, looked, scrubbed}
+    assert {await claimed_by(context, Claimant("w")) for _ in range(3)} == {
+        by_itself,
+        looked,
+        scrubbed,
+    }
 
 
 async def test_a_full_worker_begins_one_after_the_other_of_what_people_wait_for(
@@ -126,7 +137,8 @@ async def test_a_full_worker_begins_one_after_the_other_of_what_people_wait_for(
 
 async def test_runs_at_a_site_are_left_to_whom_its_worker_has_come_to(context: Context) -> None:
     at_site, at_other, by_hand = [
-        await add_system(context, name, site=site) for name, site in (("a", "holm"), ("b", "quay"), ("c", "holm"))
+        await add_system(context, name, site=site)
+        for name, site in (("a", "holm"), ("b", "quay"), ("c", "holm"))
     ]
     async with context.session() as session:
         session.add(Site(name="holm", token_hash="0" * 64, admitted=START, by="harbour-admin"))
@@ -136,7 +148,9 @@ async def test_runs_at_a_site_are_left_to_whom_its_worker_has_come_to(context: C
     assert [await claimed_by(context, near) for _ in range(3)] == [runs[1], runs[2], None]
     assert [await claimed_by(context, there) for _ in range(2)] == [runs[0], None]
     async with context.session() as session:
-        copy = (await queue.enqueue(session, ORDERS["copy"], queue.About(), by="schedule", now=START)).id
+        copy = (
+            await queue.enqueue(session, ORDERS["copy"], queue.About(), by="schedule", now=START)
+        ).id
     assert await claimed_by(context, there) is None
     assert await claimed_by(context, near) == copy
 
@@ -243,7 +257,9 @@ async def test_a_live_lease_is_left_alone(context: Context) -> None:
     assert await state_of(context, run) == "running"
 
 
-async def test_stopping_is_at_once_in_the_queue_and_at_the_next_step_while_running(context: Context) -> None:
+async def test_stopping_is_at_once_in_the_queue_and_at_the_next_step_while_running(
+    context: Context,
+) -> None:
     waiting = await enqueue(context, await add_system(context, "a"))
     async with context.session() as session:
         assert (await queue.ask_to_stop(session, waiting, START)).state == "stopped"
@@ -302,13 +318,19 @@ async def test_what_a_run_tells_is_told_once_also_if_a_transaction_fails(context
         owned = await queue.owned(session, lease)
         about = queue.About(system_id=system)
         with pytest.raises(Conflict, match="Another run of this system"):
-            await queue.enqueue(session, TakeOrder(), about, by="x", now=START)  # which rolls back a part of it
+            await queue.enqueue(
+                session, TakeOrder(), about, by="x", now=START
+            )  # which rolls back a part of it
         await journal.log("warning", "a late line")
         await queue.end(session, owned, "done", START)
     await journal.close()
     async with context.session() as session:
-        steps = (await session.execute(text("select title, ended from run_steps order by id"))).all()
-        lines = (await session.execute(text("select text from run_log order by id"))).scalars().all()
+        steps = (
+            await session.execute(text("select title, ended from run_steps order by id"))
+        ).all()
+        lines = (
+            (await session.execute(text("select text from run_log order by id"))).scalars().all()
+        )
         assert (await session.get_one(Run, run)).step == "Write"
     assert [tuple(step) for step in steps] == [("Read", START), ("Write", START)]
     assert lines == ["one line", "a late line"]
@@ -328,7 +350,9 @@ async def test_what_nobody_asks_for_is_told_after_a_moment(context: Context) -> 
 
 async def told(context: Context) -> list[str]:
     async with context.session() as session:
-        return list((await session.execute(text("select title from run_steps order by id"))).scalars())
+        return list(
+            (await session.execute(text("select title from run_steps order by id"))).scalars()
+        )
 
 
 async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_the_lease_is_lost(
@@ -348,7 +372,9 @@ async def test_the_journal_keeps_steps_progress_and_log_and_stops_counting_when_
             await asyncio.sleep(0.02)
     async with context.session() as session:
         row = await session.get_one(Run, run)
-        steps = (await session.execute(text("select title, ended is null from run_steps order by id"))).all()
+        steps = (
+            await session.execute(text("select title, ended is null from run_steps order by id"))
+        ).all()
     assert (row.step, row.documents, row.size) == ("Write", 3, 300)
     assert [tuple(step) for step in steps] == [("Read", False), ("Write", True)]
     await let_leases_run_out(context)
@@ -386,7 +412,9 @@ async def goes_on(mistaken: Mistaken, work: Coroutine[None, None, None]) -> None
         await asyncio.gather(working, return_exceptions=True)
 
 
-async def test_a_mistake_of_ours_does_not_end_a_worker(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_a_mistake_of_ours_does_not_end_a_worker(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
     mistaken = Mistaken()
     monkeypatch.setattr(queue, "claim", mistaken)
     monkeypatch.setattr(worker, "_POLL", 0.01)
@@ -419,7 +447,9 @@ async def test_a_worker_that_is_woken_as_it_is_stopped_ends(
     assert not waiting, "the cancellation was swallowed"
 
 
-async def test_a_mistake_of_ours_does_not_end_the_scheduler(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_a_mistake_of_ours_does_not_end_the_scheduler(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
     mistaken = Mistaken()
     monkeypatch.setattr(scheduler, "decide", mistaken)
     await goes_on(mistaken, Scheduler(context).run())

@@ -1,7 +1,9 @@
-"""The queue against a model: workers that die, clocks that step, people who stop; nothing stays for ever.
+"""The queue against a model: workers that die, clocks that step, people who stop; nothing stays for
+ever.
 
-Whatever happens, a system has at most one active run, no run goes on for longer than twice its lease after the last
-sign of life of its worker, no worker that lost a run can end it, and a person's stop always stops.
+Whatever happens, a system has at most one active run, no run goes on for longer than twice its
+lease after the last sign of life of its worker, no worker that lost a run can end it, and a
+person's stop always stops.
 """
 
 from __future__ import annotations
@@ -40,7 +42,9 @@ actions = st.one_of(
     st.tuples(st.just("queue"), st.tuples(st.sampled_from(SYSTEMS), st.booleans())),
     st.tuples(st.just("claim"), st.sampled_from(WORKERS)),
     st.tuples(st.just("claim"), st.sampled_from(WORKERS)),
-    st.tuples(st.just("end"), st.tuples(st.sampled_from(WORKERS), st.sampled_from(["done", "failed"]))),
+    st.tuples(
+        st.just("end"), st.tuples(st.sampled_from(WORKERS), st.sampled_from(["done", "failed"]))
+    ),
     st.tuples(st.just("die"), st.sampled_from(WORKERS)),
     st.tuples(st.just("stop"), st.sampled_from(SYSTEMS)),
     st.tuples(st.just("pass"), st.sampled_from([RENEWED, 70.0])),
@@ -55,7 +59,9 @@ class Life:
     context: Context
     systems: dict[str, str]
     at: float = 0.0  # a clock that never jumps
-    held: dict[str, tuple[Lease, float]] = field(default_factory=dict)  # by worker: its lease, and when it last renewed
+    held: dict[str, tuple[Lease, float]] = field(
+        default_factory=dict
+    )  # by worker: its lease, and when it last renewed
     dead: set[str] = field(default_factory=set)
     lost: list[Lease] = field(default_factory=list)
     to_stop: set[str] = field(default_factory=set)
@@ -73,7 +79,12 @@ class Life:
         async with self.context.session() as session:
             try:
                 await queue.enqueue(
-                    session, TakeOrder(), queue.About(system_id=self.systems[system]), by="mara", now=START, wait=wait
+                    session,
+                    TakeOrder(),
+                    queue.About(system_id=self.systems[system]),
+                    by="mara",
+                    now=START,
+                    wait=wait,
                 )
             except Conflict:
                 return
@@ -90,7 +101,9 @@ class Life:
     async def _alive(self, worker: str) -> None:
         async with self.context.session() as session:
             row = insert(Worker).values(id=worker, name=worker, seen=func.now())
-            await session.execute(row.on_conflict_do_update(index_elements=["id"], set_={"seen": func.now()}))
+            await session.execute(
+                row.on_conflict_do_update(index_elements=["id"], set_={"seen": func.now()})
+            )
 
     async def _end(self, what: tuple[str, str]) -> None:
         worker, state = what
@@ -109,7 +122,11 @@ class Life:
 
     async def _stop(self, system: str) -> None:
         async with self.context.session() as session:
-            active = select(Run.id).where(Run.system_id == self.systems[system], IS_ACTIVE).order_by(Run.number)
+            active = (
+                select(Run.id)
+                .where(Run.system_id == self.systems[system], IS_ACTIVE)
+                .order_by(Run.number)
+            )
             for run in (await session.execute(active)).scalars().all():
                 try:
                     await queue.ask_to_stop(session, run, START)
@@ -121,7 +138,8 @@ class Life:
         """The database's clock steps."""
         async with self.context.session() as session:
             await session.execute(
-                text("update fake.clock set ahead = ahead + make_interval(secs => :by)"), {"by": seconds}
+                text("update fake.clock set ahead = ahead + make_interval(secs => :by)"),
+                {"by": seconds},
             )
 
     async def _pass(self, seconds: float) -> None:
@@ -156,14 +174,18 @@ class Life:
         for worker, (lease, renewed) in self.held.items():
             if worker in self.dead and self.at - renewed > 2 * LEASE:
                 found = running.get(lease.run)
-                assert found is None or found.fence != lease.fence, f"{worker} died {self.at - renewed} s ago"
+                assert found is None or found.fence != lease.fence, (
+                    f"{worker} died {self.at - renewed} s ago"
+                )
         for lease in self.lost:
             with pytest.raises(LeaseLost):
                 async with self.context.session() as session:
                     await queue.owned(session, lease)
 
     async def at_last(self) -> None:
-        """Everybody dies, and comes back once more: what was to stop has stopped, and what waits is claimed."""
+        """Everybody dies, and comes back once more: what was to stop has stopped, and what waits is
+        claimed.
+        """
         self.dead.update(WORKERS)
         for _ in range(queue.MAX_ATTEMPTS):
             await self._pass(2 * LEASE + RENEWED)
@@ -171,7 +193,9 @@ class Life:
             rows = list((await session.execute(select(Run))).scalars())
         assert [run.state for run in rows if run.state == "running"] == []
         stopped = {run.id: run.state for run in rows if run.id in self.to_stop}
-        assert set(stopped.values()) <= {"stopped", "done", "failed"}, "a person's stop always stops"
+        assert set(stopped.values()) <= {"stopped", "done", "failed"}, (
+            "a person's stop always stops"
+        )
         for _ in rows:
             async with self.context.session() as session:
                 claimed = await queue.claim(session, Claimant("late"), LEASE, START)
@@ -185,7 +209,9 @@ class Life:
 
 
 def fake_the_clock(database: str) -> None:
-    """``now()`` of this database is a function of ours, ahead of the true one by as much as a table says."""
+    """``now()`` of this database is a function of ours, ahead of the true one by as much as a table
+    says.
+    """
     with psycopg.connect(database.replace("+psycopg", ""), autocommit=True) as connection:
         connection.execute("create schema fake")
         connection.execute("create table fake.clock as select interval '0' as ahead")
@@ -194,7 +220,9 @@ def fake_the_clock(database: str) -> None:
             "$$ select pg_catalog.now() + (select ahead from fake.clock) $$"
         )
         name = connection.info.dbname
-        connection.execute(f"alter database {name} set search_path = fake, public, pg_catalog".encode())
+        connection.execute(
+            f"alter database {name} set search_path = fake, public, pg_catalog".encode()
+        )
 
 
 @pytest.fixture

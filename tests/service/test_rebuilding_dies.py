@@ -1,4 +1,6 @@
-"""Rebuilding from the own state: it dies anywhere and is begun anew; what does not open is passed over and named."""
+"""Rebuilding from the own state: it dies anywhere and is begun anew; what does not open is passed
+over and named.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,9 @@ def attic(service: Service) -> Path:
 
 
 @pytest.fixture
-async def empty(second_database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[Context]:
+async def empty(
+    second_database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> AsyncIterator[Context]:
     settings = Settings(database=second_database, state=tmp_path / "new", weak_slots=True)
     monkeypatch.setattr(sessions, "strict", True)
     made = await open_context(settings, SetClock(), keyfile.load(settings.state), simulated=True)
@@ -58,17 +62,23 @@ async def empty(second_database: str, tmp_path: Path, monkeypatch: pytest.Monkey
 
 
 async def rebuild(context: Context, store: Store) -> rebuilding.Rebuilt:
-    """What ``fennox rebuild`` does once the database is migrated and the place of the store is known."""
+    """What ``fennox rebuild`` does once the database is migrated and the place of the store is
+    known.
+    """
     async with context.session() as session:
         await rebuilding.must_be_empty(session)
     vault = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
-    return await rebuilding.rebuild(context, await rebuilding.find(vault, None), store.address, None)
+    return await rebuilding.rebuild(
+        context, await rebuilding.find(vault, None), store.address, None
+    )
 
 
 async def rows(context: Context) -> dict[str, int]:
     async with context.session() as session:
         return {
-            name: (await session.execute(select(func.count()).select_from(Base.metadata.tables[name]))).scalar_one()
+            name: (
+                await session.execute(select(func.count()).select_from(Base.metadata.tables[name]))
+            ).scalar_one()
             for name in KEPT
         }
 
@@ -76,7 +86,9 @@ async def rows(context: Context) -> dict[str, int]:
 async def adoptions(context: Context) -> int:
     """Whatever the stores got since then is read from them by these."""
     async with context.session() as session:
-        queued = select(func.count()).select_from(Run).where(Run.kind == "adopt", Run.state == "queued")
+        queued = (
+            select(func.count()).select_from(Run).where(Run.kind == "adopt", Run.state == "queued")
+        )
         return (await session.execute(queued)).scalar_one()
 
 
@@ -92,7 +104,9 @@ async def test_it_dies_anywhere_and_leaves_nothing_or_all(
         died = 0
         for after in (False, True):
             async with empty.session() as session:
-                await session.execute(text(f"truncate {', '.join(set(KEPT) - {'service_state'})} cascade"))
+                await session.execute(
+                    text(f"truncate {', '.join(set(KEPT) - {'service_state'})} cascade")
+                )
             fate = Fate(at, after)
             with monkeypatch.context() as patch:
                 patch.setattr(empty, "session", fate.session(empty.session))
@@ -113,16 +127,22 @@ async def test_it_dies_anywhere_and_leaves_nothing_or_all(
     assert deaths >= 4
 
 
-async def test_the_newest_that_does_not_open_is_named_and_the_one_before_it_serves(attic: Path, empty: Context) -> None:
+async def test_the_newest_that_does_not_open_is_named_and_the_one_before_it_serves(
+    attic: Path, empty: Context
+) -> None:
     vault = await vaults.open_with_passphrase(FolderStore(attic), PASSPHRASE, fixed_now)
-    held = [((await vault.read_record(name)).reference, name) for name in await vault.record_names()]
+    held = [
+        ((await vault.read_record(name)).reference, name) for name in await vault.record_names()
+    ]
     (older, _), (_, newest) = sorted(held, key=lambda one: one[0].sequence)
     path = attic / newest
     path.write_bytes(path.read_bytes()[:-1] + bytes([path.read_bytes()[-1] ^ 1]))
     done = await rebuild(empty, FolderStore(attic))
     assert [newest in line for line in done.left] == [True], done.left
     async with empty.session() as session:
-        details = (await session.execute(text("select details from audit where action = 'rebuilt'"))).scalar_one()
+        details = (
+            await session.execute(text("select details from audit where action = 'rebuilt'"))
+        ).scalar_one()
     assert details["backup"] == older.backup
 
 

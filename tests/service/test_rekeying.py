@@ -1,4 +1,6 @@
-"""New keys after a leak: the old passphrase opens nothing that a store still needs, and no backup is lost."""
+"""New keys after a leak: the old passphrase opens nothing that a store still needs, and no backup
+is lost.
+"""
 
 from __future__ import annotations
 
@@ -47,13 +49,17 @@ def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_
         second = taken(service)
         assert service.ended(client.copy(first, "pier").id).state == "done"
         client.hold(first, "before the storm")
-        weak = service.fennox("store", "rekey", "attic", "--new-file", service.file("weak", "boat\n"), "--yes")
+        weak = service.fennox(
+            "store", "rekey", "attic", "--new-file", service.file("weak", "boat\n"), "--yes"
+        )
         assert (weak.returncode, "too weak" in weak.stderr) == (2, True)
         same = service.fennox("store", "rekey", "attic", "--new-file", old, "--yes")
         assert "opens the key set already" in same.stderr
         assert service.fennox("store", "rekey", "attic", "--new-file", new).returncode == 5
         assert client.store("attic").generation == 1
-    done = service.fennox("store", "rekey", "attic", "--new-file", new, "--label", "second", "--yes")
+    done = service.fennox(
+        "store", "rekey", "attic", "--new-file", new, "--label", "second", "--yes"
+    )
     assert done.returncode == 0, done.stderr
     assert "2 backups are sealed anew in attic" in done.stderr
     assert "1 backup is sealed anew in pier" in done.stderr
@@ -68,17 +74,26 @@ def test_after_a_leak_every_backup_in_every_store_opens_with_the_new_passphrase_
     assert len([name for name in records(service.folder / "attic") if ".g2." in name]) == 2
     with service.client() as client:
         shown_store = client.store("attic")
-        assert (shown_store.generation, [slot.label for slot in shown_store.passphrases]) == (2, ["second"])
+        assert (shown_store.generation, [slot.label for slot in shown_store.passphrases]) == (
+            2,
+            ["second"],
+        )
         run = service.ended(client.verify(second).id)
         assert run.state == "done", run.reason
         assert came_to(service.ended(client.scrub("attic").id), "damaged") == 0
         swept = service.ended(client.sweep("attic", preview=False).id)
-        assert (swept.state, came_to(swept, "records"), came_to(swept, "superseded")) == ("done", 0, 2)
+        assert (swept.state, came_to(swept, "records"), came_to(swept, "superseded")) == (
+            "done",
+            0,
+            2,
+        )
         shown = {backup.id: backup for backup in client.backups()}
         assert shown.keys() == {first, second}
         assert shown[first].held
         third = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
-        assert int(came_to(third, "new_bytes") or 0) < 20_000, "a new backup shares the chunks that were sealed anew"
+        assert int(came_to(third, "new_bytes") or 0) < 20_000, (
+            "a new backup shares the chunks that were sealed anew"
+        )
     assert all(".g2." in name for name in records(service.folder / "attic"))
     for secret in (PASSPHRASE, NEW):
         assert secret not in service.log
@@ -105,7 +120,9 @@ def test_where_custody_is_apart_both_passphrases_are_needed(
         client.give_passphrase(verify.id, NEW)
         assert came_to(service.ended(verify.id), "opened") == 1
         again = client.go_on_rekeying("main")
-        until(lambda: client.run(again.runs[0].id).wants_passphrase, "the run asks for the passphrase")
+        until(
+            lambda: client.run(again.runs[0].id).wants_passphrase, "the run asks for the passphrase"
+        )
         client.give_passphrase(again.runs[0].id, NEW)
         assert came_to(service.ended(again.runs[0].id), "backups") == 0
 
@@ -122,11 +139,15 @@ def test_old_backups_can_be_left_to_expire_and_still_open(
         assert came_to(run, "unchanged") is False, "nothing is shared across generations"
         assert service.ended(client.verify(backup).id).state == "done"
         assert service.ended(client.scrub("attic").id).state == "done"
-        assert not [run for run in client.runs() if run.kind == "rekey" and run.id != made.runs[0].id]
+        assert not [
+            run for run in client.runs() if run.kind == "rekey" and run.id != made.runs[0].id
+        ]
         client.add_passphrase("main", NewPassphrase(label="safe", new=THIRD))
     folder, third = str(service.folder / "attic"), service.file("third", THIRD + "\n")
     both = service.fennox("rescue", "check", folder, "--passphrase-file", third)
-    assert (both.returncode, "2 backups" in both.stderr) == (0, True), "one that is added later opens the old ones too"
+    assert (both.returncode, "2 backups" in both.stderr) == (0, True), (
+        "one that is added later opens the old ones too"
+    )
     with service.client() as client:
         client.withdraw_passphrase("main", Withdraw(which="safe"))
     withdrawn = service.fennox("rescue", "list", folder, "--passphrase-file", third)
@@ -134,14 +155,20 @@ def test_old_backups_can_be_left_to_expire_and_still_open(
         "nothing of any generation"
     )
     listed = service.fennox(
-        "rescue", "check", str(service.folder / "attic"), "--passphrase-file", service.file("new", NEW + "\n")
+        "rescue",
+        "check",
+        str(service.folder / "attic"),
+        "--passphrase-file",
+        service.file("new", NEW + "\n"),
     )
     assert listed.returncode == 0, listed.stdout + listed.stderr
 
 
 def read_by_node(folder: Path, passphrase: str) -> dict[str, dict[str, str]]:
     reader = Path(__file__).parents[1] / "core/second_reader.mjs"
-    done = subprocess.run(["node", str(reader), "store", str(folder), passphrase], check=True, capture_output=True)
+    done = subprocess.run(
+        ["node", str(reader), "store", str(folder), passphrase], check=True, capture_output=True
+    )
     told: dict[str, dict[str, str]] = json.loads(done.stdout)
     return told
 
@@ -154,7 +181,9 @@ def test_a_key_set_goes_over_to_the_hybrid_suite_and_every_reader_opens_it(
     taken(service, name="before")
     before = read_by_node(folder, PASSPHRASE)
     new = service.file("new", NEW + "\n")
-    done = service.fennox("store", "rekey", "attic", "--new-file", new, "--yes", "--suite", "hybrid")
+    done = service.fennox(
+        "store", "rekey", "attic", "--new-file", new, "--yes", "--suite", "hybrid"
+    )
     assert done.returncode == 0, done.stderr
     with service.client() as client:
         assert client.store("attic").suite == HYBRID
@@ -176,7 +205,9 @@ def test_a_key_set_goes_over_to_the_hybrid_suite_and_every_reader_opens_it(
         new,
     ]
     refused = subprocess.run(words, check=False, capture_output=True, text=True, cwd=service.folder)
-    assert (refused.returncode, "cryptography 48 or newer" in refused.stderr) == (1, True), refused.stderr
+    assert (refused.returncode, "cryptography 48 or newer" in refused.stderr) == (1, True), (
+        refused.stderr
+    )
 
 
 def test_the_suite_is_chosen_with_the_first_store_of_a_key_set(service: Service) -> None:
@@ -184,15 +215,22 @@ def test_the_suite_is_chosen_with_the_first_store_of_a_key_set(service: Service)
     for name in ("crypt", "vault", "cellar"):
         (service.folder / name).mkdir()
     hybrid = ("--suite", "hybrid", "--passphrase-file", phrase)
-    made = service.fennox("store", "add", "crypt", str(service.folder / "crypt"), "--key-set", "long", *hybrid)
+    made = service.fennox(
+        "store", "add", "crypt", str(service.folder / "crypt"), "--key-set", "long", *hybrid
+    )
     assert made.returncode == 0, made.stderr
     readme = (service.folder / "crypt/READ-ME-FIRST.txt").read_text()
     assert "cryptography>=48" in readme
-    further = service.fennox("store", "add", "vault", str(service.folder / "vault"), "--key-set", "long")
+    further = service.fennox(
+        "store", "add", "vault", str(service.folder / "vault"), "--key-set", "long"
+    )
     assert further.returncode == 0, further.stderr
     classic = ("--key-set", "long", "--suite", "classic")
     other = service.fennox("store", "add", "cellar", str(service.folder / "cellar"), *classic)
     assert (other.returncode, "fennox store rekey" in other.stderr) == (1, True), other.stderr
     assert not list((service.folder / "cellar").iterdir())
     with service.client() as client:
-        assert {store.name: store.suite for store in client.stores()} == {"crypt": HYBRID, "vault": HYBRID}
+        assert {store.name: store.suite for store in client.stores()} == {
+            "crypt": HYBRID,
+            "vault": HYBRID,
+        }

@@ -1,4 +1,6 @@
-"""What came of runs: as facts in the database, also of runs of before; each kind in words; nothing else gets in."""
+"""What came of runs: as facts in the database, also of runs of before; each kind in words; nothing
+else gets in.
+"""
 
 from __future__ import annotations
 
@@ -23,34 +25,125 @@ from tests.database import admin, url
 
 # run kind, result as it was kept, and what it says now
 BEFORE: list[tuple[str, dict[str, Any], str]] = [
-    ("take", {"backup": "b", "documents": 3, "bytes": 9, "new_bytes": 2048, "objects": 2, "unchanged": False,
-              "changed": 1, "new": 0, "gone": 2}, "3 documents, 2.0 kB new (1 document changed, 2 documents gone)"),
-    ("take", {"backup": "b", "documents": 1, "bytes": 9, "new_bytes": 2, "objects": 1, "unchanged": True},
-     "1 document, unchanged"),
+    (
+        "take",
+        {
+            "backup": "b",
+            "documents": 3,
+            "bytes": 9,
+            "new_bytes": 2048,
+            "objects": 2,
+            "unchanged": False,
+            "changed": 1,
+            "new": 0,
+            "gone": 2,
+        },
+        "3 documents, 2.0 kB new (1 document changed, 2 documents gone)",
+    ),
+    (
+        "take",
+        {
+            "backup": "b",
+            "documents": 1,
+            "bytes": 9,
+            "new_bytes": 2,
+            "objects": 1,
+            "unchanged": True,
+        },
+        "1 document, unchanged",
+    ),
     ("look", {"differs": "changed /etc/a"}, "it differs: changed /etc/a"),
     ("look", {"differs": ""}, "as its last backup"),
     ("draft", {"sheet": "s", "blockers": 1}, "run sheet written"),
-    ("restore", {"sheet": "s", "proved": True, "missing": 0}, "proved: all that was compared is there again"),
+    (
+        "restore",
+        {"sheet": "s", "proved": True, "missing": 0},
+        "proved: all that was compared is there again",
+    ),
     ("restore", {"sheet": "s", "undone": 2}, "given up, 2 steps undone"),
-    ("copy", {"backup": "b", "from": "attic", "to": "pier", "objects": 1, "new_bytes": 5, "sealed_anew": True},
-     "from attic, 5 B new, sealed anew"),
-    ("scrub", {"objects": 4, "bytes": 7, "damaged": 0, "healed": 0, "damaged_backups": 0, "unknown_backups": 0,
-               "foreign": 0, "gaps": 0, "passed_over": 0}, "4 objects, 7 B; nothing is damaged"),
-    ("verify", {"backups": 2, "opened": 2, "damaged_backups": 0}, "2 of 2 backups opened and read whole"),
-    ("sweep", {"records": 1, "condemned": 0, "deleted": 0, "freed": 3, "later": 0, "repacked": 0, "superseded": 0,
-               "unfinished": 0, "locked": 0, "locked_until": None}, "1 backup removed, 3 B freed"),
-    ("sweep", {"preview": True, "records": 1, "condemned": 0, "deleted": 0, "freed": 3, "later": 4, "repacked": 0,
-               "locked": 0, "locked_until": None, "doubts": ""}, "only looked: 3 B now, 4 B after the grace"),
-    ("rekey", {"backups": 1, "failed": 0, "generation": 2}, "1 backup sealed anew, key generation 2"),
-    ("adopt", {"backups": 1, "copies": 0, "systems": 1, "unreadable": 0, "gone": 0},
-     "1 backup of 1 system brought in"),
+    (
+        "copy",
+        {
+            "backup": "b",
+            "from": "attic",
+            "to": "pier",
+            "objects": 1,
+            "new_bytes": 5,
+            "sealed_anew": True,
+        },
+        "from attic, 5 B new, sealed anew",
+    ),
+    (
+        "scrub",
+        {
+            "objects": 4,
+            "bytes": 7,
+            "damaged": 0,
+            "healed": 0,
+            "damaged_backups": 0,
+            "unknown_backups": 0,
+            "foreign": 0,
+            "gaps": 0,
+            "passed_over": 0,
+        },
+        "4 objects, 7 B; nothing is damaged",
+    ),
+    (
+        "verify",
+        {"backups": 2, "opened": 2, "damaged_backups": 0},
+        "2 of 2 backups opened and read whole",
+    ),
+    (
+        "sweep",
+        {
+            "records": 1,
+            "condemned": 0,
+            "deleted": 0,
+            "freed": 3,
+            "later": 0,
+            "repacked": 0,
+            "superseded": 0,
+            "unfinished": 0,
+            "locked": 0,
+            "locked_until": None,
+        },
+        "1 backup removed, 3 B freed",
+    ),
+    (
+        "sweep",
+        {
+            "preview": True,
+            "records": 1,
+            "condemned": 0,
+            "deleted": 0,
+            "freed": 3,
+            "later": 4,
+            "repacked": 0,
+            "locked": 0,
+            "locked_until": None,
+            "doubts": "",
+        },
+        "only looked: 3 B now, 4 B after the grace",
+    ),
+    (
+        "rekey",
+        {"backups": 1, "failed": 0, "generation": 2},
+        "1 backup sealed anew, key generation 2",
+    ),
+    (
+        "adopt",
+        {"backups": 1, "copies": 0, "systems": 1, "unreadable": 0, "gone": 0},
+        "1 backup of 1 system brought in",
+    ),
     ("take", {"offered": "SHA256:x"}, "it proved itself by SHA256:x"),
-]  # fmt: skip
+]
 
 
 @pytest.fixture
 def before(postgres: Path) -> Iterator[str]:
-    """A database as the version before left it, with a run of each sort and one to which nothing came."""
+    """A database as the version before left it, with a run of each sort and one to which nothing
+    came.
+    """
     admin(postgres, "drop database if exists of_before with (force)")
     admin(postgres, "create database of_before")
     address = url(postgres, "of_before")
@@ -59,7 +152,8 @@ def before(postgres: Path) -> Iterator[str]:
         for number, (kind, value, _) in enumerate([*BEFORE, ("take", {}, "")]):
             connection.execute(
                 """
-                insert into runs (id, kind, state, "order", result, by, created, attempt, fence, stop_asked, step,
+                insert into runs (id, kind, state, "order", result, by, created, attempt, fence,
+                stop_asked, step,
                                   documents, size, reason, remedy, odd)
                 values (%s, %s, 'done', '{}', %s, 'x', now(), 1, 1, false, '', 0, 0, '', '', '')
                 """,
@@ -80,7 +174,10 @@ def kept(address: str) -> list[RunResult | None]:
 def test_results_of_before_are_converted_and_can_be_taken_back(before: str) -> None:
     upgrade(before)
     found = kept(before)
-    assert [in_words(one) if one else None for one in found] == [*(words for _, _, words in BEFORE), None]
+    assert [in_words(one) if one else None for one in found] == [
+        *(words for _, _, words in BEFORE),
+        None,
+    ]
     assert found[:-1] == [results.load(results.of_before(kind, value)) for kind, value, _ in BEFORE]
     command.downgrade(config(before), "0026")
     with psycopg.connect(before.replace("+psycopg", "")) as connection:

@@ -1,4 +1,6 @@
-"""What is due is queued once, missed times are caught up by one run, and what nothing keeps is marked."""
+"""What is due is queued once, missed times are caught up by one run, and what nothing keeps is
+marked.
+"""
 
 from __future__ import annotations
 
@@ -32,12 +34,16 @@ NEXT = datetime(2026, 3, 2, 2, 40, tzinfo=UTC)
 
 
 def said(why: dict[str, list[ladder.Reason]]) -> dict[str, list[str]]:
-    return {backup: [ladder.in_words(reason) for reason in reasons] for backup, reasons in why.items()}
+    return {
+        backup: [ladder.in_words(reason) for reason in reasons] for backup, reasons in why.items()
+    }
 
 
 async def queued(context: Context) -> list[tuple[str, datetime | None]]:
     async with context.session() as session:
-        rows = await session.execute(select(System.name, Run.due).join(System).order_by(System.name, Run.due))
+        rows = await session.execute(
+            select(System.name, Run.due).join(System).order_by(System.name, Run.due)
+        )
         return [(name, due) for name, due in rows]
 
 
@@ -46,7 +52,9 @@ async def finish_all(context: Context) -> None:
         await session.execute(update(Run).values(state="done"))
 
 
-async def test_nothing_is_queued_before_its_time_and_everything_once_at_it(context: Context, clock: SetClock) -> None:
+async def test_nothing_is_queued_before_its_time_and_everything_once_at_it(
+    context: Context, clock: SetClock
+) -> None:
     await add_routine(context, await add_store(context))
     await add_system(context, "a")
     await add_system(context, "b")
@@ -59,7 +67,9 @@ async def test_nothing_is_queued_before_its_time_and_everything_once_at_it(conte
     assert await queued(context) == [("a", NEXT), ("b", NEXT)]
 
 
-async def test_a_system_that_is_busy_at_its_time_is_taken_when_it_is_free(context: Context, clock: SetClock) -> None:
+async def test_a_system_that_is_busy_at_its_time_is_taken_when_it_is_free(
+    context: Context, clock: SetClock
+) -> None:
     await add_routine(context, await add_store(context))
     await add_system(context, "a")
     clock.at = NEXT
@@ -81,7 +91,9 @@ async def test_after_a_week_away_one_run_catches_up(context: Context, clock: Set
 
 
 @pytest.mark.parametrize("mode", ["off", "by hand"])
-async def test_a_routine_that_is_not_on_queues_nothing(context: Context, clock: SetClock, mode: str) -> None:
+async def test_a_routine_that_is_not_on_queues_nothing(
+    context: Context, clock: SetClock, mode: str
+) -> None:
     await add_routine(context, await add_store(context), mode=mode)
     await add_system(context, "a")
     clock.at = NEXT + timedelta(days=1)
@@ -99,13 +111,19 @@ async def test_a_system_that_was_enrolled_after_a_due_time_is_not_late_for_it(
     system = await add_system(context, "a")
     clock.at = NEXT + timedelta(hours=2)
     async with context.session() as session:
-        await session.execute(update(System).where(System.id == system).values(created=NEXT + timedelta(hours=1)))
+        await session.execute(
+            update(System).where(System.id == system).values(created=NEXT + timedelta(hours=1))
+        )
     await scheduler.decide(context)
     assert await queued(context) == []
 
 
 async def test_systems_are_chosen_by_terms_that_must_all_fit(context: Context) -> None:
-    for name, site, labels in (("a", "holm", ["web"]), ("b", "holm", ["mail"]), ("c", "quay", ["web"])):
+    for name, site, labels in (
+        ("a", "holm", ["web"]),
+        ("b", "holm", ["mail"]),
+        ("c", "quay", ["web"]),
+    ):
         await add_system(context, name, site=site, labels=labels)
     async with context.session() as session:
         systems = list((await session.execute(select(System).order_by(System.name))).scalars())
@@ -121,12 +139,16 @@ async def test_systems_are_chosen_by_terms_that_must_all_fit(context: Context) -
 
 
 @pytest.mark.parametrize("text", ["", "   ", "*", "web", "color=red", "site=", "all;drop"])
-def test_a_choice_that_is_not_understood_is_refused_and_empty_never_means_everything(text: str) -> None:
+def test_a_choice_that_is_not_understood_is_refused_and_empty_never_means_everything(
+    text: str,
+) -> None:
     with pytest.raises(BadInput):
         routines.check_selector(text)
 
 
-async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(context: Context, clock: SetClock) -> None:
+async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(
+    context: Context, clock: SetClock
+) -> None:
     store = await add_store(context)
     system = await add_system(context, "a")
     ages = [0, 1, 2, 10, 20]
@@ -134,8 +156,12 @@ async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(contex
         await add_backup(context, system, store, START - timedelta(days=days), 10 - number)
         for number, days in enumerate(ages)
     ]
-    held = await add_backup(context, system, store, START - timedelta(days=50), 2, held=True, held_because="the move")
-    safety = await add_backup(context, system, store, START - timedelta(days=60), 1, purpose="safety")
+    held = await add_backup(
+        context, system, store, START - timedelta(days=50), 2, held=True, held_because="the move"
+    )
+    safety = await add_backup(
+        context, system, store, START - timedelta(days=60), 1, purpose="safety"
+    )
     await marking.mark_expired(context)
     async with context.session() as session:
         marked = set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
@@ -148,11 +174,16 @@ async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(contex
     assert held not in marked
 
 
-async def test_everything_of_a_retired_system_stays_until_it_is_let_go(context: Context, clock: SetClock) -> None:
+async def test_everything_of_a_retired_system_stays_until_it_is_let_go(
+    context: Context, clock: SetClock
+) -> None:
     store = await add_store(context)
     system = await add_system(context, "a")
     times = [START - timedelta(days=days) for days in (0, 20, 40)]
-    ids = [await add_backup(context, system, store, time, 9 - number) for number, time in enumerate(times)]
+    ids = [
+        await add_backup(context, system, store, time, 9 - number)
+        for number, time in enumerate(times)
+    ]
     await add_routine(context, store)
 
     async def marked(**changes: object) -> set[str]:
@@ -185,7 +216,9 @@ async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) 
     assert why[backups[0].id] == ["daily for 3 days", "always 1", "yearly for 3 years", "always 4"]
 
 
-async def test_every_system_begins_at_its_own_place_in_the_spread(context: Context, clock: SetClock) -> None:
+async def test_every_system_begins_at_its_own_place_in_the_spread(
+    context: Context, clock: SetClock
+) -> None:
     await add_routine(context, await add_store(context), spread=60)
     ids = {await add_system(context, f"s-{number}"): number for number in range(6)}
     begun = []
@@ -201,7 +234,9 @@ async def test_every_system_begins_at_its_own_place_in_the_spread(context: Conte
 async def test_in_quiet_hours_nothing_begins_and_what_came_due_begins_once_after_them(
     context: Context, clock: SetClock
 ) -> None:
-    await add_routine(context, await add_store(context), when="every 30 minutes", quiet="02:00 to 05:00")
+    await add_routine(
+        context, await add_store(context), when="every 30 minutes", quiet="02:00 to 05:00"
+    )
     await add_system(context, "a")
     clock.at = NEXT.replace(hour=1, minute=59)
     await scheduler.decide(context)
@@ -225,12 +260,16 @@ async def test_a_suspended_system_is_not_taken_and_is_caught_up_once_when_it_goe
     await add_routine(context, await add_store(context))
     system = await add_system(context, "a")
     async with context.session() as session:
-        await session.execute(update(System).where(System.id == system).values(suspended_because="a restore goes on"))
+        await session.execute(
+            update(System).where(System.id == system).values(suspended_because="a restore goes on")
+        )
     clock.at = NEXT + timedelta(days=3)
     await scheduler.decide(context)
     assert await queued(context) == []
     async with context.session() as session:
-        await session.execute(update(System).where(System.id == system).values(suspended_because=""))
+        await session.execute(
+            update(System).where(System.id == system).values(suspended_because="")
+        )
     await scheduler.decide(context)
     assert await queued(context) == [("a", NEXT + timedelta(days=3))]
 
@@ -246,7 +285,9 @@ async def test_what_comes_is_told_by_hours_with_runs_that_will_wait_and_as_a_cal
         found = await coming.coming(context, session)
         text = (await coming.calendar(context, session)).decode()
     assert (len(found.load), {item.runs for item in found.load}) == (14, {2})
-    assert [(item.system, item.routine, item.waits_for) for item in found.collisions][:1] == [("a", "nightly", "again")]
+    assert [(item.system, item.routine, item.waits_for) for item in found.collisions][:1] == [
+        ("a", "nightly", "again")
+    ]
     parsed = icalendar.Calendar.from_ical(text)
     events = [event for event in parsed.walk("VEVENT")]
     assert len(events) == 28
@@ -254,24 +295,35 @@ async def test_what_comes_is_told_by_hours_with_runs_that_will_wait_and_as_a_cal
     assert str(events[0]["summary"]) == "nightly: 1 systems are taken"
 
 
-async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(context: Context, clock: SetClock) -> None:
+async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(
+    context: Context, clock: SetClock
+) -> None:
     store = await add_store(context)
     await add_routine(context, store, ladder="daily for 30 days, always 2")
-    await add_routine(context, store, id="h" * 32, name="history", ladder="always 1", parts=["history"])
+    await add_routine(
+        context, store, id="h" * 32, name="history", ladder="always 1", parts=["history"]
+    )
     system = await add_system(context, "a")
     hour = timedelta(hours=1)
-    whole = [await add_backup(context, system, store, START - timedelta(days=n), 100 - n) for n in range(3)]
+    whole = [
+        await add_backup(context, system, store, START - timedelta(days=n), 100 - n)
+        for n in range(3)
+    ]
     part = {"partial": True, "parts": [{"name": "history"}]}
     old = await add_backup(context, system, store, START + hour / 2, 200, **part)
     new = await add_backup(context, system, store, START + hour, 201, **part)
-    other = await add_backup(context, system, store, START + 2 * hour, 202, partial=True, parts=[{"name": "settings"}])
+    other = await add_backup(
+        context, system, store, START + 2 * hour, 202, partial=True, parts=[{"name": "settings"}]
+    )
     async with context.session() as session:
         rows = (await routines.backups_of(session, [system]))[system]
         every = list((await session.execute(select(Routine))).scalars())
     why = said(routines.reasons(rows, every, START + timedelta(hours=3)))
     assert all("daily for 30 days" in why[backup] for backup in whole)
     assert (why[old], why[new]) == ([], ["always 1"]), "its own routine has the say over the part"
-    assert why[other] == ["daily for 30 days", "always 2"], "what a person took of some parts counts by itself"
+    assert why[other] == ["daily for 30 days", "always 2"], (
+        "what a person took of some parts counts by itself"
+    )
 
 
 async def test_a_mistake_in_one_duty_keeps_no_other_from_its_work(
@@ -298,7 +350,9 @@ async def test_a_mistake_in_one_duty_keeps_no_other_from_its_work(
 
 
 async def test_two_routines_of_one_system_take_turns(context: Context, clock: SetClock) -> None:
-    """Both are due at every decision, and one system has one run at a time: none of them may starve."""
+    """Both are due at every decision, and one system has one run at a time: none of them may
+    starve.
+    """
     store = await add_store(context)
     first = await add_routine(context, store, name="a", when="every 5 minutes")
     second = await add_routine(context, store, name="b", when="every 5 minutes")

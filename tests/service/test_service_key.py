@@ -43,13 +43,19 @@ def test_a_rotation_while_everything_runs_is_followed_by_itself(
 ) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        client.add_alert(NewAlertRoute(name="hook", channel="webhook", address="https://desk.saltmere.example/T0KEN"))
+        client.add_alert(
+            NewAlertRoute(
+                name="hook", channel="webhook", address="https://desk.saltmere.example/T0KEN"
+            )
+        )
         before = (service.folder / "state/service.key").read_bytes()
         running = client.take(NewTake(system="web-9")).id
         rotated = service.fennox("service-key", "rotate")
         assert rotated.returncode == 0, rotated.stderr
         assert service.ended(running).state == "done"
-        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done", "with the key that is new"
+        assert service.ended(client.take(NewTake(system="web-9")).id).state == "done", (
+            "with the key that is new"
+        )
         forgot = service.fennox("service-key", "rotate", "--forget-old")
         assert forgot.returncode == 0, forgot.stderr
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
@@ -78,15 +84,27 @@ def die(*_: object) -> None:
     raise Killed
 
 
-@pytest.mark.parametrize("dies", ["before the file", "after the file", "in the middle", "before the old ones go"])
+@pytest.mark.parametrize(
+    "dies", ["before the file", "after the file", "in the middle", "before the old ones go"]
+)
 async def test_a_rotation_that_is_killed_loses_nothing(
     context: Context, monkeypatch: pytest.MonkeyPatch, dies: str
 ) -> None:
     async with context.session() as session:
         for number in range(20):
-            sealed = context.keyfile.seal(f"secret {number}".encode(), f"logins|{number:032}|secret")
-            session.add(Login(id=f"{number:032}", name=f"quay-{number}", account="root", proves_by="password",
-                              sealed_secret=sealed, changed=START))  # fmt: skip
+            sealed = context.keyfile.seal(
+                f"secret {number}".encode(), f"logins|{number:032}|secret"
+            )
+            session.add(
+                Login(
+                    id=f"{number:032}",
+                    name=f"quay-{number}",
+                    account="root",
+                    proves_by="password",
+                    sealed_secret=sealed,
+                    changed=START,
+                )
+            )
     if dies == "before the old ones go":
         await sealing.rotate(context, forget=False)
     with monkeypatch.context() as patch:
@@ -127,10 +145,14 @@ async def readable(context: Context) -> None:
         rows = (await session.execute(select(Login).order_by(Login.name))).scalars().all()
     assert len(rows) == 20
     for row in rows:
-        assert context.keyfile.open(row.sealed_secret, f"logins|{row.id}|secret").startswith(b"secret ")
+        assert context.keyfile.open(row.sealed_secret, f"logins|{row.id}|secret").startswith(
+            b"secret "
+        )
 
 
-def test_a_credential_of_systemd_is_used_and_its_lack_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_credential_of_systemd_is_used_and_its_lack_is_said(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     with pytest.raises(MendSettings, match="hands no credential") as lacks:
         keyfile.load(tmp_path / "state", "credential:fennox.key")
     assert "LoadCredentialEncrypted=fennox.key" in lacks.value.remedy
@@ -147,7 +169,9 @@ def test_a_credential_of_systemd_is_used_and_its_lack_is_said(tmp_path: Path, mo
 
 
 SOFTHSM = Path("/usr/lib/softhsm/libsofthsm2.so")
-with_token = pytest.mark.skipif(not SOFTHSM.exists(), reason="softhsm2 is not installed: no token of PKCS #11 is tried")
+with_token = pytest.mark.skipif(
+    not SOFTHSM.exists(), reason="softhsm2 is not installed: no token of PKCS #11 is tried"
+)
 
 
 @pytest.fixture
@@ -155,31 +179,58 @@ def token(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[dict[str,
     """Settings of a token of SoftHSM's, with the PIN 4711."""
     (tmp_path / "tokens").mkdir()
     conf = tmp_path / "softhsm2.conf"
-    conf.write_text(f"directories.tokendir = {tmp_path / 'tokens'}\nobjectstore.backend = file\nlog.level = ERROR\n")
+    conf.write_text(
+        f"directories.tokendir = {tmp_path / 'tokens'}\nobjectstore.backend = file\nlog.level ="
+        " ERROR\n"
+    )
     monkeypatch.setenv("SOFTHSM2_CONF", str(conf))
-    words = ["softhsm2-util", "--init-token", "--free", "--label", "harbour", "--pin", "4711", "--so-pin", "47114711"]
+    words = [
+        "softhsm2-util",
+        "--init-token",
+        "--free",
+        "--label",
+        "harbour",
+        "--pin",
+        "4711",
+        "--so-pin",
+        "47114711",
+    ]
     subprocess.run(words, check=True, capture_output=True)
     (tmp_path / "pin").write_text("4711\n")
     (tmp_path / "pin").chmod(0o600)
     pkcs11.unload(str(SOFTHSM))  # it reads its configuration once
-    yield {"FENNOX_PKCS11_MODULE": str(SOFTHSM), "FENNOX_PKCS11_TOKEN": "harbour",
-           "FENNOX_PKCS11_PIN_FILE": str(tmp_path / "pin"), "SOFTHSM2_CONF": str(conf)}  # fmt: skip
+    yield {
+        "FENNOX_PKCS11_MODULE": str(SOFTHSM),
+        "FENNOX_PKCS11_TOKEN": "harbour",
+        "FENNOX_PKCS11_PIN_FILE": str(tmp_path / "pin"),
+        "SOFTHSM2_CONF": str(conf),
+    }
     pkcs11.unload(str(SOFTHSM))
 
 
 def keeper(settings: dict[str, str], **other: str) -> Cryptoki:
-    return Cryptoki(SOFTHSM, other.get("label", "harbour"), Path(settings["FENNOX_PKCS11_PIN_FILE"]), "fennox")
+    return Cryptoki(
+        SOFTHSM, other.get("label", "harbour"), Path(settings["FENNOX_PKCS11_PIN_FILE"]), "fennox"
+    )
 
 
 @with_token
-def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(tmp_path: Path, token: dict[str, str]) -> None:
+def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(
+    tmp_path: Path, token: dict[str, str]
+) -> None:
     state, wrapping = tmp_path / "state", keeper(token)
     keys = keyfile.load(state, "pkcs11", wrapping=wrapping)
     sealed = keys.seal(b"x", "a|b|c")
     keys.add_key()
-    assert (keys.count, keys.open(sealed, "a|b|c"), keys.opens_by_newest(sealed, "a|b|c")) == (2, b"x", False)
+    assert (keys.count, keys.open(sealed, "a|b|c"), keys.opens_by_newest(sealed, "a|b|c")) == (
+        2,
+        b"x",
+        False,
+    )
     assert sorted(path.name for path in state.iterdir()) == ["service.key.sealed"]
-    assert keyfile.load(state, "pkcs11", wrapping=wrapping).open(sealed, "a|b|c") == b"x", "another process"
+    assert keyfile.load(state, "pkcs11", wrapping=wrapping).open(sealed, "a|b|c") == b"x", (
+        "another process"
+    )
     with pytest.raises(MendSettings, match="not a key file"):
         keyfile.KeyFile(state / "service.key.sealed")  # without the token it is no key
     with pytest.raises(MendSettings, match=r"holds service\.key\.sealed, and no service\.key"):
@@ -219,8 +270,14 @@ def test_the_key_goes_into_a_token_and_back_and_the_service_works(
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
         assert service.fennox("service-key", "rotate").returncode == 0
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
-    files = [path for path in service.folder.rglob("*") if path.is_file() and "postgres" not in path.parts]
-    assert not [path for path in files if clear in path.read_bytes()], "the key lies nowhere in clear"
+    files = [
+        path
+        for path in service.folder.rglob("*")
+        if path.is_file() and "postgres" not in path.parts
+    ]
+    assert not [path for path in files if clear in path.read_bytes()], (
+        "the key lies nowhere in clear"
+    )
     again = service.fennox("service-key", "seal")
     assert (again.returncode, "is not there" in again.stderr) == (1, True)
     assert service.fennox("service-key", "unseal").returncode == 0

@@ -1,4 +1,6 @@
-"""No store, machine or hash is waited for inside a database session, and errors name the side that failed."""
+"""No store, machine or hash is waited for inside a database session, and errors name the side that
+failed.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ from tests.service.contexts import add_store, clock, context
 __all__ = ["clock", "context", "database", "postgres"]
 
 
-async def test_whatever_is_slow_is_refused_inside_a_session(context: Context, tmp_path: Path) -> None:
+async def test_whatever_is_slow_is_refused_inside_a_session(
+    context: Context, tmp_path: Path
+) -> None:
     store = context.far_side(str(tmp_path), None, None)
     name = object_name("probe-1")
     await store.put(name, b"outside")
@@ -39,7 +43,9 @@ async def test_whatever_is_slow_is_refused_inside_a_session(context: Context, tm
             store.delete(name),
             store.space(),
             hashed(lambda: None),
-            context.try_credential(linux, "127.0.0.1:1", Credential("root", password="x"), "SHA256:x", ANYWHERE),
+            context.try_credential(
+                linux, "127.0.0.1:1", Credential("root", password="x"), "SHA256:x", ANYWHERE
+            ),
         ):
             with pytest.raises(RuntimeError, match="inside a database session"):
                 await slow
@@ -51,7 +57,9 @@ async def test_whatever_is_slow_is_refused_inside_a_session(context: Context, tm
             await store.get(name)
 
 
-async def test_a_task_of_its_own_is_not_inside_the_session_beside_it(context: Context, tmp_path: Path) -> None:
+async def test_a_task_of_its_own_is_not_inside_the_session_beside_it(
+    context: Context, tmp_path: Path
+) -> None:
     store = context.far_side(str(tmp_path), None, None)
     ready, over = asyncio.Event(), asyncio.Event()
 
@@ -84,7 +92,9 @@ async def test_in_production_it_is_told_and_goes_on(
         (psycopg.errors.OutOfMemory, "PostgreSQL has no memory left."),
     ],
 )
-async def test_what_postgresql_lacks_is_said_as_it_is(context: Context, error: type[Exception], text: str) -> None:
+async def test_what_postgresql_lacks_is_said_as_it_is(
+    context: Context, error: type[Exception], text: str
+) -> None:
     async def fails() -> None:
         async with context.session():
             raise DBAPIError("insert", {}, error())

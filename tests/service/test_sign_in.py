@@ -19,14 +19,20 @@ WRONG = "made up"
 
 def try_in(service: Service, user: str, password: str, **headers: str) -> httpx.Response:
     return httpx.post(
-        f"{service.address}/api/v1/session", json={"user": user, "password": password, "token": True},
-        headers=headers, trust_env=False, timeout=60,
-    )  # fmt: skip
+        f"{service.address}/api/v1/session",
+        json={"user": user, "password": password, "token": True},
+        headers=headers,
+        trust_env=False,
+        timeout=60,
+    )
 
 
 def test_nobody_passes_the_throttle_by_saying_where_they_call_from(service: Service) -> None:
     """Twenty of twenty tries passed, each with another X-Forwarded-For."""
-    codes = [try_in(service, f"nobody-{n}", WRONG, **{"x-forwarded-for": f"10.9.0.{n}"}).status_code for n in range(12)]
+    codes = [
+        try_in(service, f"nobody-{n}", WRONG, **{"x-forwarded-for": f"10.9.0.{n}"}).status_code
+        for n in range(12)
+    ]
     assert codes == [401] * 8 + [429] * 4
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
         seen = database.execute(
@@ -40,7 +46,11 @@ def test_nobody_passes_the_throttle_by_saying_where_they_call_from(service: Serv
 def test_many_tries_at_a_time_are_no_way_round_the_throttle(service: Service) -> None:
     """They were counted after their passwords had been checked, so that all of them passed."""
     with ThreadPoolExecutor(24) as pool:
-        codes = list(pool.map(lambda n: try_in(service, "harbour-admin", f"made up {n}").status_code, range(24)))
+        codes = list(
+            pool.map(
+                lambda n: try_in(service, "harbour-admin", f"made up {n}").status_code, range(24)
+            )
+        )
     assert codes.count(401) == 8
     assert set(codes) <= {401, 429, 503}
     assert try_in(service, "harbour-admin", PASSWORD).status_code == 429
@@ -55,16 +65,24 @@ def test_many_right_ones_at_a_time_wait_for_their_turn(service: Service) -> None
 
 
 @pytest.mark.parametrize("user", ["x" * 3000, "a\0b", "\\ud800", "\u202ea", ""])
-def test_a_name_that_is_none_is_refused_and_not_a_mistake_of_ours(service: Service, user: str) -> None:
+def test_a_name_that_is_none_is_refused_and_not_a_mistake_of_ours(
+    service: Service, user: str
+) -> None:
     body = f'{{"user": "{user}", "password": "made up"}}'.replace("\0", "\\u0000")
-    answer = httpx.post(f"{service.address}/api/v1/session", content=body.encode(), trust_env=False,
-                        headers={"content-type": "application/json"})  # fmt: skip
+    answer = httpx.post(
+        f"{service.address}/api/v1/session",
+        content=body.encode(),
+        trust_env=False,
+        headers={"content-type": "application/json"},
+    )
     assert answer.status_code in (400, 401, 422), answer.text
     for path in ("/%00", "/api/v1/%00", "/assets/%00.js"):
         assert httpx.get(f"{service.address}{path}", trust_env=False).status_code in (404, 422)
     known = {"authorization": f"Bearer {service.token}"}
     for path in ("systems/a%00b", "systems?q=%00", "backups?system=%00", "runs/%00/events"):
-        assert httpx.get(f"{service.address}/api/v1/{path}", headers=known, trust_env=False).status_code in (404, 422)
+        assert httpx.get(
+            f"{service.address}/api/v1/{path}", headers=known, trust_env=False
+        ).status_code in (404, 422)
     assert "A mistake in Fennox" not in service.log
 
 
@@ -79,8 +97,13 @@ def test_a_stream_ends_with_the_session_that_it_began_under(
         backup = str(came_to(service.ended(client.take(NewTake(system="web-9")).id), "backup"))
         run = client.verify(backup).id
         until(lambda: client.run(run).wants_passphrase, "it waits for somebody")
-        with httpx.stream("GET", f"{service.address}/api/v1/runs/{run}/events", trust_env=False, timeout=60,
-                          headers={"authorization": f"Bearer {token}"}) as stream:  # fmt: skip
+        with httpx.stream(
+            "GET",
+            f"{service.address}/api/v1/runs/{run}/events",
+            trust_env=False,
+            timeout=60,
+            headers={"authorization": f"Bearer {token}"},
+        ) as stream:
             lines = stream.iter_lines()
             assert next(lines) == "event: run"
             client.remove_user("night-watch")

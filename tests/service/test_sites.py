@@ -1,4 +1,6 @@
-"""Workers at sites: what only they can reach is enrolled, taken, compared and restored through them."""
+"""Workers at sites: what only they can reach is enrolled, taken, compared and restored through
+them.
+"""
 
 from __future__ import annotations
 
@@ -96,8 +98,22 @@ class Worker:
     def start(self, *more: str) -> Program:
         log = self.service.folder / "site-log"
         log.touch()
-        environment = {name: value for name, value in self.service.environment().items() if "FENNOX" not in name}
-        words = ["worker", "run", "--site", SITE, "--service", self.service.address, "--token-file", "token", *more]
+        environment = {
+            name: value
+            for name, value in self.service.environment().items()
+            if "FENNOX" not in name
+        }
+        words = [
+            "worker",
+            "run",
+            "--site",
+            SITE,
+            "--service",
+            self.service.address,
+            "--token-file",
+            "token",
+            *more,
+        ]
         self.program = programs.start(words, environment, self.service.folder, said=log, wrong=log)
         return self.program
 
@@ -134,7 +150,9 @@ def worker(service: Service) -> Iterator[Worker]:
 def prepare(service: Service, private_key: str) -> None:
     (service.folder / "attic").mkdir()
     with service.client() as client:
-        client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
+        )
         client.add_login(NewLogin(name="quay-root", account="root", private_key=private_key))
 
 
@@ -144,8 +162,23 @@ def take(service: Service, system: str) -> RunShown:
 
 
 def add(service: Service, name: str, server: LinuxServer) -> None:
-    words = ["system", "add", name, "linux-server", f"{server.host}:{server.port}", "--login", "quay-root"]
-    more = ["--site", SITE, "--accept-key", server.host_key, "--setting", f"ssh-restart={SSH_RESTART}"]
+    words = [
+        "system",
+        "add",
+        name,
+        "linux-server",
+        f"{server.host}:{server.port}",
+        "--login",
+        "quay-root",
+    ]
+    more = [
+        "--site",
+        SITE,
+        "--accept-key",
+        server.host_key,
+        "--setting",
+        f"ssh-restart={SSH_RESTART}",
+    ]
     done = service.fennox(*words, *more)
     assert done.returncode == 0, done.stderr
 
@@ -160,14 +193,31 @@ def test_a_sites_machines_are_looked_at_taken_and_compared_through_its_worker(
     nobody = service.fennox("system", "look", shell, "--login", "quay-root", "--site", SITE)
     assert (nobody.returncode, "is not connected" in nobody.stderr) == (1, True), nobody.stderr
     worker.come()
-    seen = service.fennox("system", "look", shell, "--login", "quay-root", "--site", SITE, "--accept-key",
-                          server.host_key)  # fmt: skip
+    seen = service.fennox(
+        "system",
+        "look",
+        shell,
+        "--login",
+        "quay-root",
+        "--site",
+        SITE,
+        "--accept-key",
+        server.host_key,
+    )
     assert "is a linux-server" in seen.stdout, seen.stderr
     add(service, "web-9", server)
     with service.client() as client:
         client.add_login(NewLogin(name="keeper", account="keeper", password="made-up-password"))
-        client.add_system(NewSystem(name="vault-1", kind="storage-server", address=appliance.address, login="keeper",
-                                    key=appliance.fingerprint, site=SITE))  # fmt: skip
+        client.add_system(
+            NewSystem(
+                name="vault-1",
+                kind="storage-server",
+                address=appliance.address,
+                login="keeper",
+                key=appliance.fingerprint,
+                site=SITE,
+            )
+        )
     for name in ("web-9", "vault-1"):
         done = take(service, name)
         assert done.state == "done", done.reason
@@ -221,8 +271,17 @@ def test_a_machine_is_read_and_restored_from_itself(
         assert site.key in worker.log
         client.add_kind(KIOSK)
         client.add_login(NewLogin(name="kiosk", account="root", here=True))
-        client.add_system(NewSystem(name="kiosk-1", kind="kiosk", address="here", login="kiosk", key=site.key,
-                                    site=SITE, settings={"folder": str(kiosk)}))  # fmt: skip
+        client.add_system(
+            NewSystem(
+                name="kiosk-1",
+                kind="kiosk",
+                address="here",
+                login="kiosk",
+                key=site.key,
+                site=SITE,
+                settings={"folder": str(kiosk)},
+            )
+        )
         done = take(service, "kiosk-1")
         assert done.state == "done", done.reason
         backup = client.backup(str(came_to(done, "backup")))
@@ -236,13 +295,19 @@ def test_a_machine_is_read_and_restored_from_itself(
     assert (kiosk / "kiosk.conf").read_text() == "quay = north\n"
 
 
-def test_a_worker_that_was_not_told_so_lets_its_own_machine_alone(service: Service, worker: Worker) -> None:
+def test_a_worker_that_was_not_told_so_lets_its_own_machine_alone(
+    service: Service, worker: Worker
+) -> None:
     worker.come()
     with service.client() as client:
         assert client.sites()[0].key == ""
         client.add_login(NewLogin(name="kiosk", account="root", here=True))
-    told = service.fennox("system", "look", "here", "--login", "kiosk", "--site", SITE, "--kind", "linux-server")
-    assert (told.returncode, "does not let its own machine be read" in told.stderr) == (1, True), told.stderr
+    told = service.fennox(
+        "system", "look", "here", "--login", "kiosk", "--site", SITE, "--kind", "linux-server"
+    )
+    assert (told.returncode, "does not let its own machine be read" in told.stderr) == (1, True), (
+        told.stderr
+    )
 
 
 def test_a_command_on_the_worker_itself_ends_when_nobody_hears_it(
@@ -258,17 +323,32 @@ def test_a_command_on_the_worker_itself_ends_when_nobody_hears_it(
         (service.folder / "machine-id").write_text("kiosk-7f31\n")
         client.add_kind(slow)
         client.add_login(NewLogin(name="kiosk", account="root", here=True))
-        words = ["system", "add", "kiosk-1", "kiosk", "here", "--login", "kiosk", "--site", SITE, "--accept-key"]
+        words = [
+            "system",
+            "add",
+            "kiosk-1",
+            "kiosk",
+            "here",
+            "--login",
+            "kiosk",
+            "--site",
+            SITE,
+            "--accept-key",
+        ]
         adding = programs.start(
             [*words, site.key, "--setting", f"folder={service.folder}"],
             {**service.environment(), "FENNOX_URL": service.address, "FENNOX_TOKEN": service.token},
-            service.folder, said=service.folder / "said", wrong=service.folder / "wrong",
-        )  # fmt: skip
+            service.folder,
+            said=service.folder / "said",
+            wrong=service.folder / "wrong",
+        )
         until(lambda: pid.exists() and pid.read_text().strip() != "", "the command runs")
         worker_process = worker.program
         assert worker_process is not None
         service.kill()  # the service is gone, and with it the line
-        until(lambda: not Path(f"/proc/{pid.read_text().strip()}").exists(), "the command has ended")
+        until(
+            lambda: not Path(f"/proc/{pid.read_text().strip()}").exists(), "the command has ended"
+        )
         assert worker_process.poll() is None  # it waits for the service
         adding.kill()
 
@@ -293,8 +373,18 @@ async def test_a_worker_that_leads_elsewhere_learns_nothing(
         liar.elsewhere = (other.host, other.port)
         carrying = asyncio.create_task(liar.carry())
         await asyncio.to_thread(until, lambda: client.sites()[0].connected, "the worker has come")
-        words = ["system", "add", "web-9", "linux-server", f"{wanted.host}:{wanted.port}", "--login", "quay-root"]
-        told = await asyncio.to_thread(service.fennox, *words, "--site", SITE, "--accept-key", wanted.host_key)
+        words = [
+            "system",
+            "add",
+            "web-9",
+            "linux-server",
+            f"{wanted.host}:{wanted.port}",
+            "--login",
+            "quay-root",
+        ]
+        told = await asyncio.to_thread(
+            service.fennox, *words, "--site", SITE, "--accept-key", wanted.host_key
+        )
         assert f"shows the host key {other.host_key}" in told.stderr
         assert client.systems() == []
         carrying.cancel()
@@ -311,7 +401,15 @@ async def test_only_allowed_networks_are_connected_to(
         carrier = Carrier(service.address, SITE, token, networks(["10.20.0.0/16"]))
         carrying = asyncio.create_task(carrier.carry())
         await asyncio.to_thread(until, lambda: client.sites()[0].connected, "the worker has come")
-        words = ["system", "look", f"{server.host}:{server.port}", "--login", "quay-root", "--site", SITE]
+        words = [
+            "system",
+            "look",
+            f"{server.host}:{server.port}",
+            "--login",
+            "quay-root",
+            "--site",
+            SITE,
+        ]
         told = await asyncio.to_thread(service.fennox, *words, "--kind", "linux-server")
         assert "in none of the networks that this worker connects to" in told.stderr
         with pytest.raises(NotSignedIn):
@@ -321,7 +419,9 @@ async def test_only_allowed_networks_are_connected_to(
         assert asyncio.all_tasks() == before  # its line is closed, not only about to be
 
 
-async def test_it_speaks_tls_and_trusts_the_authority_that_it_was_given(service: Service, tmp_path: Path) -> None:
+async def test_it_speaks_tls_and_trusts_the_authority_that_it_was_given(
+    service: Service, tmp_path: Path
+) -> None:
     """As through a proxy that ends TLS before the service."""
     with service.client() as client:
         token = client.admit(NewSite(name=SITE)).token
@@ -355,7 +455,9 @@ async def test_it_speaks_tls_and_trusts_the_authority_that_it_was_given(service:
             with pytest.raises(Unreachable, match="certificate"):
                 await Carrier(address, SITE, token).carry()
             carrying = asyncio.create_task(Carrier(address, SITE, token, authority=shown).carry())
-            await asyncio.to_thread(until, lambda: client.sites()[0].connected, "the worker has come")
+            await asyncio.to_thread(
+                until, lambda: client.sites()[0].connected, "the worker has come"
+            )
             carrying.cancel()
             await asyncio.gather(carrying, *filter(None, passing), return_exceptions=True)
 
@@ -375,10 +477,40 @@ def test_wrong_wishes_are_told_before_anything_is_tried(service: Service) -> Non
         (["--only", "10.0.0.0/8"], "--only is for the worker of a site"),
         (["--site", SITE, "--slots", "3"], "--slots is for a worker near the database"),
         (["--site", SITE], "It must know where the service is"),
-        (["--site", SITE, "--service", "http://fennox.saltmere.example", "--token-file", "t"], "not sent in clear"),
-        (["--site", SITE, "--service", "fennox:8420", "--token-file", "t"], "is no address of a service"),
-        (["--site", SITE, "--service", "https://f.example", "--token-file", "t", "--only", "quay"], "Write a network"),
-        (["--site", SITE, "--service", "https://f.example", "--token-file", "t", "--authority", "t"], "PEM file"),
+        (
+            ["--site", SITE, "--service", "http://fennox.saltmere.example", "--token-file", "t"],
+            "not sent in clear",
+        ),
+        (
+            ["--site", SITE, "--service", "fennox:8420", "--token-file", "t"],
+            "is no address of a service",
+        ),
+        (
+            [
+                "--site",
+                SITE,
+                "--service",
+                "https://f.example",
+                "--token-file",
+                "t",
+                "--only",
+                "quay",
+            ],
+            "Write a network",
+        ),
+        (
+            [
+                "--site",
+                SITE,
+                "--service",
+                "https://f.example",
+                "--token-file",
+                "t",
+                "--authority",
+                "t",
+            ],
+            "PEM file",
+        ),
     ):
         service.file("t", "token\n")
         environment = {**service.environment()}

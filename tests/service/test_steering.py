@@ -18,12 +18,16 @@ NAME = f"web-9{STEERING}"
 
 
 def steers(said: str) -> set[str]:
-    return {character for character in said if not character.isprintable() and character not in "\n\t"}
+    return {
+        character for character in said if not character.isprintable() and character not in "\n\t"
+    }
 
 
 @pytest.fixture
 def odd(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> str:
-    """A machine whose own name, files and messages hold what steers a terminal; the id of a backup of it."""
+    """A machine whose own name, files and messages hold what steers a terminal; the id of a backup
+    of it.
+    """
     server.write("/etc/hostname", NAME + "\n")
     release = server.folder / "usr/lib/os-release"
     text = release.read_text() if release.exists() else ""
@@ -37,20 +41,46 @@ def odd(service: Service, server: LinuxServer, key_pair: tuple[str, str]) -> str
         assert run.state == "done", run.reason
         server.write("/etc/motd", f"Boats sail at nine.{STEERING}\n")
         service.ended(client.take(NewTake(system="web-9")).id)
-        assert "\x1b" in client.probe("web-9").model_dump_json().encode().decode("unicode_escape"), "it says so"
+        assert "\x1b" in client.probe("web-9").model_dump_json().encode().decode(
+            "unicode_escape"
+        ), "it says so"
         return str(came_to(run, "backup"))
 
 
-def test_no_command_sends_to_a_terminal_what_a_machine_says(service: Service, server: LinuxServer, odd: str) -> None:
+def test_no_command_sends_to_a_terminal_what_a_machine_says(
+    service: Service, server: LinuxServer, odd: str
+) -> None:
     at = f"{server.host}:{server.port}"
     commands = [
-        ["status"], ["system", "list"], ["system", "show", "web-9"], ["system", "probe", "web-9"],
-        ["system", "look", at, "--login", "quay-root", "--accept-key", server.host_key, "--kind", "linux-server"],
-        ["backup", "list"], ["backup", "show", odd], ["backup", "take", "web-9"],
-        ["backup", "compare", "--system", "web-9"], ["backup", "compare", "--system", "web-9", "--live"],
-        ["trace", "web-9", "/etc/motd"], ["run", "list"], ["concern", "list"], ["audit", "list"],
-        ["restore", "draft", odd], ["restore", "list"], ["backup", "take", STEERING], ["system", "show", STEERING],
-    ]  # fmt: skip
+        ["status"],
+        ["system", "list"],
+        ["system", "show", "web-9"],
+        ["system", "probe", "web-9"],
+        [
+            "system",
+            "look",
+            at,
+            "--login",
+            "quay-root",
+            "--accept-key",
+            server.host_key,
+            "--kind",
+            "linux-server",
+        ],
+        ["backup", "list"],
+        ["backup", "show", odd],
+        ["backup", "take", "web-9"],
+        ["backup", "compare", "--system", "web-9"],
+        ["backup", "compare", "--system", "web-9", "--live"],
+        ["trace", "web-9", "/etc/motd"],
+        ["run", "list"],
+        ["concern", "list"],
+        ["audit", "list"],
+        ["restore", "draft", odd],
+        ["restore", "list"],
+        ["backup", "take", STEERING],
+        ["system", "show", STEERING],
+    ]
     said = ""
     for words in commands:
         told = service.fennox(*words)
@@ -72,7 +102,9 @@ _NOT_ENDING = {"serve", "worker run", "run follow"}
 _SIGNING_OUT = {"sign-out"}
 
 
-def commands(parser: argparse.ArgumentParser, *words: str) -> Iterator[tuple[list[str], argparse.ArgumentParser]]:
+def commands(
+    parser: argparse.ArgumentParser, *words: str
+) -> Iterator[tuple[list[str], argparse.ArgumentParser]]:
     nouns = [action for action in parser._actions if isinstance(action, argparse._SubParsersAction)]
     if not nouns:
         yield list(words), parser
@@ -82,7 +114,13 @@ def commands(parser: argparse.ArgumentParser, *words: str) -> Iterator[tuple[lis
 
 def typed(action: argparse.Action) -> list[str]:
     """A value for an argument that steers, if its values are not few."""
-    value = str(next(iter(action.choices))) if action.choices else "7" if action.type is int else f"web-9{STEERING}\nx"
+    value = (
+        str(next(iter(action.choices)))
+        if action.choices
+        else "7"
+        if action.type is int
+        else f"web-9{STEERING}\nx"
+    )
     return [action.option_strings[0], value] if action.option_strings else [value]
 
 

@@ -1,4 +1,6 @@
-"""Stores over a network as a user meets them: accepted keys, tests, browsing, changes, forgetting."""
+"""Stores over a network as a user meets them: accepted keys, tests, browsing, changes,
+forgetting.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,13 @@ def add_login(service: Service, depot: Place) -> None:
 
 
 def wanted(depot: Place, **changes: object) -> NewStore:
-    fixed = {"name": "depot", "address": depot.url, "login": "depot", "passphrase": PASSPHRASE, "key": depot.key}
+    fixed = {
+        "name": "depot",
+        "address": depot.url,
+        "login": "depot",
+        "passphrase": PASSPHRASE,
+        "key": depot.key,
+    }
     return NewStore(**{**fixed, **changes})
 
 
@@ -80,8 +88,12 @@ def test_a_login_that_cannot_delete_takes_and_another_one_sweeps(
     assert depot.keeping is not None
     enrol(service, server, key_pair[0])
     with service.client() as client:
-        client.add_login(NewLogin(name="keeps", account="root", private_key=depot.keeping.private_key))
-        client.add_login(NewLogin(name="sweeps", account="root", private_key=depot.credential.private_key))
+        client.add_login(
+            NewLogin(name="keeps", account="root", private_key=depot.keeping.private_key)
+        )
+        client.add_login(
+            NewLogin(name="sweeps", account="root", private_key=depot.credential.private_key)
+        )
         with pytest.raises(ProblemError, match="Not permitted to remove"):
             client.add_store(wanted(depot, login="keeps"))
         made = client.add_store(wanted(depot, login="keeps", sweep_login="sweeps"))
@@ -100,10 +112,14 @@ def test_a_login_that_cannot_delete_takes_and_another_one_sweeps(
         assert client.change_store("depot", StoreChange(sweep_login="")).sweep_login is None
         refused = service.ended(client.scrub("depot").id)
         assert refused.state == "done", "reading needs no right to remove"
-        assert [check.title for check in client.test_store("depot").checks if not check.passed] == ["Delete"]
+        assert [check.title for check in client.test_store("depot").checks if not check.passed] == [
+            "Delete"
+        ]
 
 
-def test_a_known_hosts_file_may_name_the_authority_that_signs_for_the_host(service: Service, tmp_path: Path) -> None:
+def test_a_known_hosts_file_may_name_the_authority_that_signs_for_the_host(
+    service: Service, tmp_path: Path
+) -> None:
     authority = asyncssh.generate_private_key("ssh-ed25519")
     (tmp_path / "signed").mkdir()
     with servers.openssh(tmp_path / "signed", authority=authority) as place:
@@ -112,7 +128,17 @@ def test_a_known_hosts_file_may_name_the_authority_that_signs_for_the_host(servi
         public = authority.export_public_key().decode().strip()
         known = service.file("known", f"@cert-authority [{host}]:{port} {public}\n")
         phrase = service.file("pass", PASSPHRASE + "\n")
-        words = ("store", "add", "depot", place.url, "--login", "depot", "--passphrase-file", phrase, "--known-hosts")
+        words = (
+            "store",
+            "add",
+            "depot",
+            place.url,
+            "--login",
+            "depot",
+            "--passphrase-file",
+            phrase,
+            "--known-hosts",
+        )
         empty = service.fennox(*words, service.file("empty", "# nobody\n"))
         assert (empty.returncode, "does not stand in" in empty.stderr) == (5, True)
         key = place.key or ""
@@ -122,14 +148,21 @@ def test_a_known_hosts_file_may_name_the_authority_that_signs_for_the_host(servi
         other = service.fennox(*at, service.file("other", f"{host}:1 {key}  # another port\n"))
         assert (other.returncode, "does not stand in" in other.stderr) == (5, True)
         seen = ("store", "browse", place.url, "--login", "depot", "--accept-list")
-        assert service.fennox(*seen, service.file("list", f"# compared\n{host}:{port} {key}\n")).returncode == 0
+        assert (
+            service.fennox(
+                *seen, service.file("list", f"# compared\n{host}:{port} {key}\n")
+            ).returncode
+            == 0
+        )
         added = service.fennox(*words, known)
         assert added.returncode == 0, added.stderr
         with service.client() as client:
             assert client.store("depot").key == f"ca:{authority.get_fingerprint('sha256')}"
 
 
-def test_a_changed_host_key_stops_the_store_until_it_is_accepted(service: Service, depot: Place) -> None:
+def test_a_changed_host_key_stops_the_store_until_it_is_accepted(
+    service: Service, depot: Place
+) -> None:
     add_login(service, depot)
     with service.client() as client:
         client.add_store(wanted(depot))
@@ -141,11 +174,15 @@ def test_a_changed_host_key_stops_the_store_until_it_is_accepted(service: Servic
         assert client.store("pier").name == "pier"
 
 
-def test_a_plain_protocol_and_a_weak_password_are_said_in_words(service: Service, tmp_path: Path) -> None:
+def test_a_plain_protocol_and_a_weak_password_are_said_in_words(
+    service: Service, tmp_path: Path
+) -> None:
     (tmp_path / "ftp").mkdir()
     with servers.pyftpdlib(tmp_path / "ftp", secure=False) as place, service.client() as client:
         client.add_login(NewLogin(name="depot", account="depot", password=servers.PASSWORD))
-        store = client.add_store(NewStore(name="pier", address=place.url, login="depot", passphrase=PASSPHRASE))
+        store = client.add_store(
+            NewStore(name="pier", address=place.url, login="depot", passphrase=PASSPHRASE)
+        )
         assert store.plain
         assert any("plain" in text for text in store.warnings)
         assert any("easily guessed" in text for text in store.warnings) is False
@@ -165,24 +202,34 @@ def test_a_store_inside_a_store_is_refused(service: Service) -> None:
         assert list((outer / "inner").iterdir()) == []
 
 
-def test_a_forgotten_store_keeps_what_lies_in_it(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_a_forgotten_store_keeps_what_lies_in_it(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
         service.ended(client.take(NewTake(system="web-9")).id)
         before = sorted(path for path in (service.folder / "attic").rglob("*") if path.is_file())
         assert client.remove_store("attic").backups == 1
         assert client.backups() == []
-        assert sorted(path for path in (service.folder / "attic").rglob("*") if path.is_file()) == before
+        assert (
+            sorted(path for path in (service.folder / "attic").rglob("*") if path.is_file())
+            == before
+        )
 
 
-def test_what_sweeps_removed_is_listed_by_name_and_of_a_system_that_never_was_nothing_is_said(service: Service) -> None:
+def test_what_sweeps_removed_is_listed_by_name_and_of_a_system_that_never_was_nothing_is_said(
+    service: Service,
+) -> None:
     (service.folder / "attic").mkdir()
     with service.client() as client:
-        store = client.add_store(NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE))
+        store = client.add_store(
+            NewStore(name="attic", address=str(service.folder / "attic"), passphrase=PASSPHRASE)
+        )
         with psycopg.connect(service.database.replace("+psycopg", "")) as database:
             database.execute(
-                "insert into removals (store_id, system_id, system, backup_id, name, time, sequence, size, why, at,"
-                " run_id) values (%s, 's', 'web-9', 'b', 'before the storm', now(), 1, 100, 'no ladder', now(), 'r')",
+                "insert into removals (store_id, system_id, system, backup_id, name, time,"
+                " sequence, size, why, at, run_id) values (%s, 's', 'web-9', 'b', 'before the"
+                " storm', now(), 1, 100, 'no ladder', now(), 'r')",
                 [store.id],
             )
         assert [item.name for item in client.removals(system="web-9")] == ["before the storm"]
@@ -196,14 +243,25 @@ def test_what_sweeps_removed_is_listed_by_name_and_of_a_system_that_never_was_no
 def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place) -> None:
     add_login(service, depot)
     phrase = service.file("pass", PASSPHRASE + "\n")
-    refused = service.fennox("store", "add", "depot", depot.url, "--login", "depot", "--passphrase-file", phrase)
+    refused = service.fennox(
+        "store", "add", "depot", depot.url, "--login", "depot", "--passphrase-file", phrase
+    )
     assert refused.returncode == 5
     assert f"--accept-key {depot.key}" in refused.stderr
     host, port = depot.url.split("/")[2].split(":")
     public = (depot.folder.parent / "sshd/host.pub").read_text().strip()
     known = service.file("known_hosts", f"[{host}]:{port} {public}\n")
     added = service.fennox(
-        "store", "add", "depot", depot.url, "--login", "depot", "--passphrase-file", phrase, "--known-hosts", known
+        "store",
+        "add",
+        "depot",
+        depot.url,
+        "--login",
+        "depot",
+        "--passphrase-file",
+        phrase,
+        "--known-hosts",
+        known,
     )
     assert added.returncode == 0, added.stderr
     assert depot.key is not None
@@ -212,7 +270,16 @@ def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place)
     assert "READ-ME-FIRST.txt" in browsed.stdout
     assert "This is a store of Fennox." in browsed.stderr + browsed.stdout
     own = service.file("own", depot.credential.private_key or "")
-    rescue = ("rescue", "list", depot.url, "--account", depot.credential.account, "--key", own, "--passphrase-file")
+    rescue = (
+        "rescue",
+        "list",
+        depot.url,
+        "--account",
+        depot.credential.account,
+        "--key",
+        own,
+        "--passphrase-file",
+    )
     unknown = service.fennox(*rescue, phrase)
     assert (unknown.returncode, depot.key in unknown.stderr) == (5, True)
     rescued = service.fennox(*rescue, phrase, "--accept-key", depot.key)
@@ -224,7 +291,9 @@ def test_the_command_line_adds_looks_and_forgets(service: Service, depot: Place)
     assert "never holds an account" in wrong.stderr
 
 
-def test_a_store_is_made_in_an_empty_place_or_beside_what_is_there_if_that_is_said(service: Service) -> None:
+def test_a_store_is_made_in_an_empty_place_or_beside_what_is_there_if_that_is_said(
+    service: Service,
+) -> None:
     place = service.folder / "papers"
     place.mkdir()
     for name in ("ferry.txt", "letters", "tide.txt", "winch.txt"):
@@ -236,9 +305,13 @@ def test_a_store_is_made_in_an_empty_place_or_beside_what_is_there_if_that_is_sa
     assert "is not empty: it holds ferry.txt, letters, tide.txt and 1 more." in refused.stderr
     assert "--beside" in refused.stderr
     assert len(list(place.iterdir())) == 4, "nothing was made, and no probe was left"
-    made = service.fennox("store", "add", "papers", str(place), "--passphrase-file", phrase, "--beside")
+    made = service.fennox(
+        "store", "add", "papers", str(place), "--passphrase-file", phrase, "--beside"
+    )
     assert made.returncode == 0, made.stderr
     assert (place / "header").exists()
     assert (place / "ferry.txt").read_text() == "not a backup\n"
-    fresh = service.fennox("store", "add", "disk", str(service.folder / "disk"), "--passphrase-file", phrase)
+    fresh = service.fennox(
+        "store", "add", "disk", str(service.folder / "disk"), "--passphrase-file", phrase
+    )
     assert fresh.returncode == 0, fresh.stderr

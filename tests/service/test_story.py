@@ -1,4 +1,6 @@
-"""The whole story through the service: enrol, take, lose, restore onto a fresh machine, prove; and what goes wrong."""
+"""The whole story through the service: enrol, take, lose, restore onto a fresh machine, prove; and
+what goes wrong.
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,19 @@ from tests.service.running import PASSPHRASE, Service, came_to, until
 Install = Callable[..., LinuxServer]
 Pair = tuple[str, str]
 
-PACKAGES = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata", "nginx-light",
-            "cron", "saltmere-ticket")  # fmt: skip
+PACKAGES = (
+    "base-files",
+    "bash",
+    "coreutils",
+    "dpkg",
+    "openssh-server",
+    "systemd",
+    "tar",
+    "tzdata",
+    "nginx-light",
+    "cron",
+    "saltmere-ticket",
+)
 """What web-9 has installed."""
 
 
@@ -42,7 +55,9 @@ def take(service: Service, **wanted: object) -> RunShown:
 
 def draft(client: Client, backup: str, fresh: LinuxServer) -> RunShown:
     return client.draft(
-        NewDraft(backup=backup, at=f"{fresh.host}:{fresh.port}", login="fresh-root", key=fresh.host_key)
+        NewDraft(
+            backup=backup, at=f"{fresh.host}:{fresh.port}", login="fresh-root", key=fresh.host_key
+        )
     )
 
 
@@ -105,9 +120,14 @@ def test_parts_put_onto_a_spare_machine_do_not_make_it_the_system(
     with service.client() as client:
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
         run = client.draft(
-            NewDraft(backup=str(came_to(taken, "backup")), at=f"{spare.host}:{spare.port}", login="fresh-root",
-                     key=spare.host_key, parts=["settings"])
-        )  # fmt: skip
+            NewDraft(
+                backup=str(came_to(taken, "backup")),
+                at=f"{spare.host}:{spare.port}",
+                login="fresh-root",
+                key=spare.host_key,
+                parts=["settings"],
+            )
+        )
         drafted = service.ended(run.id)
         run = client.start_restore(str(came_to(drafted, "sheet")))
         done = service.ended(run.id)
@@ -127,9 +147,13 @@ def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
     with service.client() as client:
         client.add_login(NewLogin(name="fresh-root", account="root", private_key=private))
         run = client.draft(
-            NewDraft(backup=str(came_to(taken, "backup")), at=f"{spare.host}:{spare.port}", login="fresh-root",
-                     key=spare.host_key)
-        )  # fmt: skip
+            NewDraft(
+                backup=str(came_to(taken, "backup")),
+                at=f"{spare.host}:{spare.port}",
+                login="fresh-root",
+                key=spare.host_key,
+            )
+        )
         sheet = str(came_to(service.ended(run.id), "sheet"))
         before = client.system("web-9")
         run = client.start_restore(sheet, takeover=False)
@@ -140,7 +164,11 @@ def test_without_a_takeover_a_whole_restore_leaves_the_system_as_it_is(
         done = service.ended(run.id)
         assert (done.state, came_to(done, "proved")) == ("done", True), done.reason
         after = client.system("web-9")
-        assert (after.address, after.key, after.machine) == (before.address, before.key, before.machine)
+        assert (after.address, after.key, after.machine) == (
+            before.address,
+            before.key,
+            before.machine,
+        )
     assert take(service).state == "done", "the system itself is taken as before"
     assert server.read("/etc/hostname") == "web-9\n"
 
@@ -158,7 +186,11 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
 
         def told() -> tuple[str, str]:
             sheet = str(came_to(service.ended(draft(client, backup, fresh).id), "sheet"))
-            [found] = [item for item in client.sheet(sheet).sheet.findings if item.code.startswith("old-one-")]
+            [found] = [
+                item
+                for item in client.sheet(sheet).sheet.findings
+                if item.code.startswith("old-one-")
+            ]
             return sheet, f"{found.severity}: {found.text}"
 
         assert told()[1].startswith("warning: The old web-9 still answers at")
@@ -186,7 +218,10 @@ def test_what_the_old_machine_does_is_said_at_the_draft_and_at_the_start(
 
 
 def give(service: Service, client: Client, run: str) -> None:
-    until(lambda: client.run(run).wants_passphrase or client.run(run).state != "running", "the run asks")
+    until(
+        lambda: client.run(run).wants_passphrase or client.run(run).state != "running",
+        "the run asks",
+    )
     with pytest.raises(ProblemError, match="opens none"):
         client.give_passphrase(run, "something else entirely")
     client.give_passphrase(run, PASSPHRASE)
@@ -205,7 +240,9 @@ def test_in_custody_apart_the_service_cannot_open_what_it_took(
         with pytest.raises(ProblemError, match="opens none"):
             list(client.export(backup.id, ExportWanted(passphrase="wrong wrong wrong")))
         whole = b"".join(client.export(backup.id, ExportWanted(passphrase=PASSPHRASE)))
-    listed = subprocess.run(["tar", "--zstd", "-t"], input=whole, capture_output=True, check=True).stdout
+    listed = subprocess.run(
+        ["tar", "--zstd", "-t"], input=whole, capture_output=True, check=True
+    ).stdout
     assert b"accounts/etc/shadow" in listed
 
 
@@ -220,7 +257,10 @@ def test_a_take_whose_worker_is_killed_is_taken_up_again_and_leaves_one_record(
     worker = service.start_worker()
     with service.client() as client:
         run = client.take(NewTake(system="web-9"))
-        until(lambda: client.run(run.id).documents > 0 or client.run(run.id).state == "done", "the take has begun")
+        until(
+            lambda: client.run(run.id).documents > 0 or client.run(run.id).state == "done",
+            "the take has begun",
+        )
         worker.send_signal(signal.SIGKILL)
         service.start_worker()
         done = service.ended(run.id)
@@ -236,7 +276,11 @@ def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_tol
     service.slots, service.lease = 0, 3
     service.start()
     with service.client() as client:
-        client.add_kind(AROUND.replace("/srv/history; touch", "/srv/history; test -e /etc/go || sleep 60; touch"))
+        client.add_kind(
+            AROUND.replace(
+                "/srv/history; touch", "/srv/history; test -e /etc/go || sleep 60; touch"
+            )
+        )
     enrol(service, server, key_pair[0], kind="queue-server")
     worker = service.start_worker()
     with service.client() as client:
@@ -248,31 +292,45 @@ def test_what_a_killed_worker_stopped_is_started_again_and_what_cannot_be_is_tol
         done = service.ended(run.id)
         assert done.state == "done", done.reason
         history = server.read("/srv/history").split()
-        assert history == ["stop", "start", "stop", "open", "close", "start"], "the next worker undid it first"
+        assert history == ["stop", "start", "stop", "open", "close", "start"], (
+            "the next worker undid it first"
+        )
         assert client.system("web-9").left_open == []
         server.write("/etc/stuck", "")
         assert take(service).state == "done"
         assert client.system("web-9").left_open == ["Stop the queue"]
-        until(lambda: any("could not undo it" in concern.text for concern in client.concerns()), "it is a concern")
+        until(
+            lambda: any("could not undo it" in concern.text for concern in client.concerns()),
+            "it is a concern",
+        )
         refused = take(service)
         assert (refused.state, "cannot be undone" in refused.reason) == ("failed", True)
         assert client.resume("web-9").left_open == [], "a person has seen to it"
 
 
-def test_a_take_that_is_unlike_the_last_ones_is_marked(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_a_take_that_is_unlike_the_last_ones_is_marked(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     enrol(service, server, key_pair[0])
     assert [take(service).odd for _ in range(6)] == [""] * 6
     server.write("/etc/unusual.conf", "made up\n" * 500_000)
     assert re.match(r"It read 4\.\d MB, the last 6 read 0\.\d MB to 0\.\d MB", take(service).odd)
     assert "unusual" in service.fennox("run", "list").stdout
     assert (
-        "It read 4" in service.fennox("run", "show", service.fennox("run", "list", "--quiet").stdout.split()[0]).stdout
+        "It read 4"
+        in service.fennox(
+            "run", "show", service.fennox("run", "list", "--quiet").stdout.split()[0]
+        ).stdout
     )
 
 
-def test_a_machine_whose_clock_is_off_is_told(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_a_machine_whose_clock_is_off_is_told(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     enrol(service, server, key_pair[0])
-    server.write("/local/bin/date", '#!/bin/sh\nexec /usr/bin/date -d "-5 minutes" "$@"\n', mode=0o755)
+    server.write(
+        "/local/bin/date", '#!/bin/sh\nexec /usr/bin/date -d "-5 minutes" "$@"\n', mode=0o755
+    )
     assert take(service).state == "done"
     with service.client() as client:
         told = [concern.text for concern in client.concerns() if "clock" in concern.text]
@@ -280,7 +338,10 @@ def test_a_machine_whose_clock_is_off_is_told(service: Service, server: LinuxSer
     (server.folder / "local/bin/date").unlink()
     take(service)
     with service.client() as client:
-        until(lambda: not any("clock" in concern.text for concern in client.concerns()), "it ends by itself")
+        until(
+            lambda: not any("clock" in concern.text for concern in client.concerns()),
+            "it ends by itself",
+        )
 
 
 def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
@@ -301,7 +362,10 @@ def test_a_worker_that_sleeps_past_its_lease_wakes_up_to_nothing(
         sleeper.send_signal(signal.SIGCONT)
         assert done.state == "done", done.reason
         assert len(client.backups()) == 1
-        until(lambda: len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1, "there is one record")
+        until(
+            lambda: len(list((service.folder / "attic/systems").glob("*/*.fxr"))) == 1,
+            "there is one record",
+        )
 
 
 def test_the_service_and_its_database_are_killed_in_the_middle_and_nothing_is_lost(
@@ -366,7 +430,11 @@ def test_a_changed_machine_stops_the_take_and_a_person_confirms_it(
     assert take(service).state == "done"
     server.write("/etc/machine-id", "0" * 32 + "\n")
     failed = take(service)
-    assert (failed.state, failed.problem, came_to(failed, "offered")) == ("failed", "person-needed", "0" * 32)
+    assert (failed.state, failed.problem, came_to(failed, "offered")) == (
+        "failed",
+        "person-needed",
+        "0" * 32,
+    )
     with service.client() as client:
         assert client.probe("web-9").same_machine is False
         with pytest.raises(ProblemError, match="The machine that answers is"):
@@ -378,7 +446,9 @@ def test_a_changed_machine_stops_the_take_and_a_person_confirms_it(
         assert client.system("web-9").backups == 2
 
 
-def test_following_a_run_tells_steps_and_end(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_following_a_run_tells_steps_and_end(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     enrol(service, server, key_pair[0])
     with service.client() as client:
         run = client.take(NewTake(system="web-9"))
@@ -387,12 +457,17 @@ def test_following_a_run_tells_steps_and_end(service: Service, server: LinuxServ
     assert "Read and store the documents" in [step.title for step in events[-1].steps]
 
 
-def test_secrets_are_in_no_answer_log_or_table(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_secrets_are_in_no_answer_log_or_table(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     enrol(service, server, key_pair[0])
     assert take(service).state == "done"
     private_line = key_pair[0].splitlines()[2]
     dump = subprocess.run(
-        ["pg_dump", service.database.replace("+psycopg", "").replace("postgresql", "postgresql", 1)],
+        [
+            "pg_dump",
+            service.database.replace("+psycopg", "").replace("postgresql", "postgresql", 1),
+        ],
         capture_output=True,
         text=True,
         check=True,
@@ -450,11 +525,17 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
     lines = service.fennox("trace", "web-9", "/etc/hosts", "--line", "northness").stdout
     assert ("  10.9.0.7 northness" in lines, "  nothing fits" in lines) == (True, True)
     secret = service.fennox("trace", "web-9", "/etc/shadow", "--line", "mara").stdout
-    assert ("The document is secret" in secret, "made-up" in secret, "2 states" in secret) == (True, False, True)
+    assert ("The document is secret" in secret, "made-up" in secret, "2 states" in secret) == (
+        True,
+        False,
+        True,
+    )
     for wrong, code, words in (
-        (["web-9"], 2, "Give a document"), (["web-9", "/no/such"], 3, "No backup of web-9 holds /no/such"),
-        (["web-9", "/etc/hosts", "--jsonpath", "$["], 2, "does not compile"), (["web-8", "/etc/hosts"], 3, "web-8"),
-    ):  # fmt: skip
+        (["web-9"], 2, "Give a document"),
+        (["web-9", "/no/such"], 3, "No backup of web-9 holds /no/such"),
+        (["web-9", "/etc/hosts", "--jsonpath", "$["], 2, "does not compile"),
+        (["web-8", "/etc/hosts"], 3, "web-8"),
+    ):
         refused = service.fennox("trace", *wrong)
         assert (refused.returncode, words in refused.stderr) == (code, True), refused.stderr
     nothing = service.fennox("backup", "compare", "--system", "web-9", "--live")
@@ -464,13 +545,21 @@ def test_what_changed_is_told_in_words_and_secrets_are_not(
     assert "~ line 2: 10.9.0.7 northness → 10.9.0.8 northness" in live.stdout
     assert "as it is now" in live.stdout
     patch = json.loads(service.fennox("backup", "compare", after, "--live", "--json-patch").stdout)
-    assert patch == [{"op": "replace", "path": "/settings/~1etc~1hosts/content/1", "value": "10.9.0.8 northness"}]
+    assert patch == [
+        {"op": "replace", "path": "/settings/~1etc~1hosts/content/1", "value": "10.9.0.8 northness"}
+    ]
     server.write("/etc/machine-id", "ab" * 16 + "\n")
     other = service.fennox("backup", "compare", after, "--live")
-    assert (other.returncode, "reinstalled, replaced, or this is the wrong machine" in other.stderr) == (5, True)
-    for wrong in (["backup", "compare", before], ["backup", "compare", before, after, "--live"],
-                  ["backup", "compare", "--since", "2026-01-01"],
-                  ["backup", "compare", "--system", "web-9", "--since", "tuesday"]):  # fmt: skip
+    assert (
+        other.returncode,
+        "reinstalled, replaced, or this is the wrong machine" in other.stderr,
+    ) == (5, True)
+    for wrong in (
+        ["backup", "compare", before],
+        ["backup", "compare", before, after, "--live"],
+        ["backup", "compare", "--since", "2026-01-01"],
+        ["backup", "compare", "--system", "web-9", "--since", "tuesday"],
+    ):
         assert service.fennox(*wrong).returncode == 2, wrong
 
 
@@ -493,23 +582,35 @@ def test_an_administrator_adds_a_kind_that_builds_on_another(service: Service) -
     assert added.returncode == 0, added.stderr
     again = service.fennox("kind", "add", service.file("gauge.toml", KIND.format(version=1)))
     assert "Make it version = 2" in again.stderr
-    assert service.fennox("kind", "add", service.file("gauge.toml", KIND.format(version=2))).returncode == 0
+    assert (
+        service.fennox("kind", "add", service.file("gauge.toml", KIND.format(version=2))).returncode
+        == 0
+    )
     wrong = service.fennox("kind", "add", service.file("wrong.toml", KIND.format(version="'x'")))
     assert (wrong.returncode, "line 4" in wrong.stderr) == (2, True), wrong.stderr
     with service.client() as client:
         [kind] = [kind for kind in client.kinds() if kind.name == "tide-gauge"]
-        assert (kind.version, kind.reach, [part.name for part in kind.parts][-1]) == (2, "ssh", "gauge")
+        assert (kind.version, kind.reach, [part.name for part in kind.parts][-1]) == (
+            2,
+            "ssh",
+            "gauge",
+        )
 
 
 def test_a_worker_that_is_drained_finishes_and_ends(service: Service) -> None:
     process = service.start_worker()
     with service.client() as client:
-        until(lambda: len([w for w in client.workers() if w.state == "alive"]) == 2, "both are alive")
+        until(
+            lambda: len([w for w in client.workers() if w.state == "alive"]) == 2, "both are alive"
+        )
         embedded, own = sorted(client.workers(), key=lambda worker: worker.started)
         assert abs(own.skew) < 30
         assert service.fennox("worker", "drain", own.id[:12]).returncode == 0
         until(lambda: process.poll() is not None, "it has ended")
-        assert {worker.id: worker.state for worker in client.workers()} == {embedded.id: "alive", own.id: "stopped"}
+        assert {worker.id: worker.state for worker in client.workers()} == {
+            embedded.id: "alive",
+            own.id: "stopped",
+        }
         assert "worker-gone" not in str(client.concerns())
     assert service.fennox("worker", "drain", "nobody").returncode == 3
     assert "stopped" in service.fennox("worker", "list").stdout
@@ -523,8 +624,16 @@ def test_what_a_routine_began_is_tried_again_and_what_a_person_began_is_told_at_
     with service.client() as client:
         failed = service.ended(client.take(NewTake(system="web-9")).id)
         assert (failed.state, failed.problem) == ("failed", "unreachable")
-        client.add_routine(NewRoutine(name="nightly", systems="all", when="every day at 02:40", store="attic",
-                                      ladder="always 3", run_now=True))  # fmt: skip
+        client.add_routine(
+            NewRoutine(
+                name="nightly",
+                systems="all",
+                when="every day at 02:40",
+                store="attic",
+                ladder="always 3",
+                run_now=True,
+            )
+        )
         (run,) = [run for run in client.runs() if run.routine == "nightly"]
         until(lambda: client.run(run.id).reason != "", "it was tried once")
         again = client.run(run.id)
@@ -572,8 +681,16 @@ def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_tak
     client = service.client()
 
     def night() -> tuple[RunShown, list[str]]:
-        client.add_routine(NewRoutine(name="nightly", systems="all", when="every day at 02:40", store="attic",
-                                      ladder="always 90", run_now=True))  # fmt: skip
+        client.add_routine(
+            NewRoutine(
+                name="nightly",
+                systems="all",
+                when="every day at 02:40",
+                store="attic",
+                ladder="always 90",
+                run_now=True,
+            )
+        )
         run = service.ended(next(run.id for run in client.runs() if run.routine == "nightly"))
         assert run.state == "done", run.reason
         client.remove_routine("nightly")
@@ -587,7 +704,11 @@ def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_tak
         run, lines = night()
         assert any("answers as it did" in line for line in lines)
         newest, before = client.backups(system="web-9")[:2]
-        assert (newest.documents, newest.bytes, newest.unchanged) == (before.documents, before.bytes, True)
+        assert (newest.documents, newest.bytes, newest.unchanged) == (
+            before.documents,
+            before.bytes,
+            True,
+        )
         assert client.backup(newest.id).census == client.backup(before.id).census
         assert (run.documents, run.step) == (newest.documents, "Write the record")
         assert all(step.ended is not None for step in run.steps)
@@ -605,4 +726,6 @@ def test_a_night_on_which_nothing_has_changed_is_told_and_the_next_change_is_tak
         _, lines = night()
         assert not any("answers as it did" in line for line in lines)
         after = client.backups(system="web-9")[0]
-        assert (after.documents, after.unchanged) == (newest.documents + 2, False), "the page, and its folder"
+        assert (after.documents, after.unchanged) == (newest.documents + 2, False), (
+            "the page, and its folder"
+        )

@@ -1,4 +1,6 @@
-"""Copies, scrub with healing, verify and sweep, through the service and as its users ask for them."""
+"""Copies, scrub with healing, verify and sweep, through the service and as its users ask for
+them.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,16 @@ from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
 from tests.engine.two_stores import holding, new_keys
 from tests.service.conftest import enrol
-from tests.service.contexts import START, SetClock, add_backup, add_routine, add_store, add_system, clock, context
+from tests.service.contexts import (
+    START,
+    SetClock,
+    add_backup,
+    add_routine,
+    add_store,
+    add_system,
+    clock,
+    context,
+)
 from tests.service.running import PASSPHRASE, Service, came_to, until
 
 __all__ = ["clock", "context"]
@@ -30,12 +41,16 @@ __all__ = ["clock", "context"]
 Pair = tuple[str, str]
 
 
-def two_stores(service: Service, server: LinuxServer, private_key: str, custody: str = "kept") -> str:
+def two_stores(
+    service: Service, server: LinuxServer, private_key: str, custody: str = "kept"
+) -> str:
     """Two stores of one key set, and one backup in the first."""
     enrol(service, server, private_key, custody=custody)
     (service.folder / "pier").mkdir()
     with service.client() as client:
-        client.add_store(NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE))
+        client.add_store(
+            NewStore(name="pier", address=str(service.folder / "pier"), passphrase=PASSPHRASE)
+        )
         run = service.ended(client.take(NewTake(system="web-9", store="attic")).id)
         return str(came_to(run, "backup"))
 
@@ -50,11 +65,13 @@ def flip(folder: Path) -> Path:
 
 
 def scrub_share(service: Service, run: str, share: Share) -> None:
-    """Have a scrub that was done read a share alone, as where a store holds too much for one night."""
+    """Have a scrub that was done read a share alone, as where a store holds too much for one
+    night.
+    """
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
         database.execute(
-            "update runs set state = 'queued', started = null, ended = null, result = '{}', \"order\" = %s"
-            " where id = %s",
+            "update runs set state = 'queued', started = null, ended = null, result = '{}',"
+            ' "order" = %s where id = %s',
             (json.dumps({"share": [share.number, share.of]}), run),
         )
 
@@ -102,17 +119,25 @@ def test_without_a_copy_the_backup_is_damaged_and_the_documents_are_named(
 def test_what_a_verify_finds_damaged_is_known_to_the_store_and_to_scrubs_that_do_not_read_it(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
-    """`store damage` said that nothing was ever found damaged, and a scrub of other packs that the backup is whole."""
+    """`store damage` said that nothing was ever found damaged, and a scrub of other packs that the
+    backup is whole.
+    """
     backup = two_stores(service, server, key_pair[0])
     with service.client() as client:
         server.write("/etc/motd", "Boats sail at nine.\n")
-        later = str(came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup"))
+        later = str(
+            came_to(service.ended(client.take(NewTake(system="web-9", store="attic")).id), "backup")
+        )
         before = service.ended(client.scrub("attic").id).id
         pack = flip(service.folder / "attic")
         run = service.ended(client.verify(backup).id)
         assert (run.state, came_to(run, "damaged_backups")) == ("failed", 1), run.reason
         [found] = client.damage("attic")
-        assert (found.object.endswith(pack.name), found.backups, found.healed) == (True, [backup], None)
+        assert (found.object.endswith(pack.name), found.backups, found.healed) == (
+            True,
+            [backup],
+            None,
+        )
         share = Share(1 - int(pack.stem[:8], 16) % 2, 2)
         assert not share.holds(f"packs/2026-11/{pack.name}")
         scrub_share(service, before, share)
@@ -128,7 +153,9 @@ def test_what_a_verify_finds_damaged_is_known_to_the_store_and_to_scrubs_that_do
 def test_a_pack_that_is_gone_is_damage_that_a_store_tells_of(
     service: Service, server: LinuxServer, key_pair: Pair
 ) -> None:
-    """The run said "Nothing is damaged", and in the next breath that a backup cannot be read whole."""
+    """The run said "Nothing is damaged", and in the next breath that a backup cannot be read
+    whole.
+    """
     backup = two_stores(service, server, key_pair[0])
     pack = flip(service.folder / "attic")
     whole = pack.read_bytes()
@@ -137,7 +164,11 @@ def test_a_pack_that_is_gone_is_damage_that_a_store_tells_of(
     assert "Faults: 1 found, 0 healed. 1 BACKUP CANNOT BE READ WHOLE" in scrubbed.stderr
     with service.client() as client:
         [found] = client.damage("attic")
-        assert (found.object, found.backups, found.healed) == ("packs that are gone", [backup], None)
+        assert (found.object, found.backups, found.healed) == (
+            "packs that are gone",
+            [backup],
+            None,
+        )
         data = bytearray(whole)
         data[len(data) // 2] ^= 1
         pack.write_bytes(data)  # somebody found it elsewhere
@@ -147,7 +178,9 @@ def test_a_pack_that_is_gone_is_damage_that_a_store_tells_of(
         assert not client.backup(backup).damaged
 
 
-def test_a_sweep_shows_before_it_does(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_a_sweep_shows_before_it_does(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     two_stores(service, server, key_pair[0])
     preview = service.fennox("store", "sweep", "attic", "--preview")
     assert preview.returncode == 0, preview.stderr
@@ -174,7 +207,9 @@ def test_in_custody_apart_a_copy_travels_sealed_and_a_verify_asks_for_the_passph
         client.stop_run(waiting.id)
         until(lambda: client.run(waiting.id).state == "stopped", "the verify has stopped")
     phrase = service.file("pass", PASSPHRASE + "\n")
-    opened = service.fennox("backup", "verify", backup, "--store", "pier", "--passphrase-file", phrase)
+    opened = service.fennox(
+        "backup", "verify", backup, "--store", "pier", "--passphrase-file", phrase
+    )
     assert opened.returncode == 0, opened.stderr
     assert "1 opened" in opened.stderr
 
@@ -192,7 +227,10 @@ def test_a_scrub_goes_on_while_another_store_is_away_and_strays_of_ours_are_brou
         run = service.ended(client.scrub("attic").id)
         assert (run.state, came_to(run, "unknown_backups")) == ("done", 1), run.reason
         assert any("pier cannot help to heal" in line.text for line in client.run_log(run.id))
-        until(lambda: [held.id for held in client.backups()] == [backup], "what a run of ours had taken is brought in")
+        until(
+            lambda: [held.id for held in client.backups()] == [backup],
+            "what a run of ours had taken is brought in",
+        )
 
 
 def test_a_hold_counts_at_once_and_a_store_that_was_away_is_told_later(
@@ -207,7 +245,10 @@ def test_a_hold_counts_at_once_and_a_store_that_was_away_is_told_later(
         assert places == {"attic": [], "pier": ["hold"]}
         assert "not told yet: hold" in service.fennox("backup", "show", backup).stdout
         client.release(backup, "it is over")
-        assert {place.store: place.untold for place in client.backup(backup).copies}["pier"] == ["hold", "release"]
+        assert {place.store: place.untold for place in client.backup(backup).copies}["pier"] == [
+            "hold",
+            "release",
+        ]
         client.hold(backup, "another storm")
         (service.folder / "away").rename(service.folder / "pier")
         service.kill()  # the first look of a service that starts is at what waits
@@ -217,7 +258,9 @@ def test_a_hold_counts_at_once_and_a_store_that_was_away_is_told_later(
     assert len(list((service.folder / "attic").rglob("*.fxn"))) == 3
 
 
-@pytest.mark.parametrize("verb", [("backup", "copy", "nothing", "--to", "attic"), ("store", "scrub", "nowhere")])
+@pytest.mark.parametrize(
+    "verb", [("backup", "copy", "nothing", "--to", "attic"), ("store", "scrub", "nowhere")]
+)
 def test_what_is_not_there_is_not_found(
     service: Service, server: LinuxServer, key_pair: Pair, verb: tuple[str, ...]
 ) -> None:
@@ -231,11 +274,21 @@ async def test_a_routine_sends_each_backup_to_its_further_stores(context: Contex
     system = await add_system(context, "web-9")
     backup = await add_backup(context, system, attic, START, 1)
     async with context.session() as session:
-        run = await queue.enqueue(session, TakeOrder(), queue.About(system_id=system, store_id=attic, routine_id=routine), by="routine nightly", now=START)  # fmt: skip
-        await tending.enqueue_copies(context, session, run, await session.get_one(Routine, routine), backup)
+        run = await queue.enqueue(
+            session,
+            TakeOrder(),
+            queue.About(system_id=system, store_id=attic, routine_id=routine),
+            by="routine nightly",
+            now=START,
+        )
+        await tending.enqueue_copies(
+            context, session, run, await session.get_one(Routine, routine), backup
+        )
     async with context.session() as session:
         copies = (await session.execute(select(Run).where(Run.kind == "copy"))).scalars().all()
-        assert sorted((run.store_id, run.backup_id) for run in copies) == sorted([(pier, backup), (cave, backup)])
+        assert sorted((run.store_id, run.backup_id) for run in copies) == sorted(
+            [(pier, backup), (cave, backup)]
+        )
 
 
 async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_its_turn(
@@ -278,7 +331,9 @@ async def test_a_store_that_is_larger_than_its_budget_is_scrubbed_a_share_a_nigh
         assert run.order == ScrubOrder(share=(4, 5))
 
 
-async def test_a_passphrase_that_nobody_tried_for_long_is_a_concern(context: Context, clock: SetClock) -> None:
+async def test_a_passphrase_that_nobody_tried_for_long_is_a_concern(
+    context: Context, clock: SetClock
+) -> None:
     await add_store(context)
     clock.at = START + timedelta(days=91)
     async with context.session() as session:
@@ -294,11 +349,15 @@ async def kinds(context: Context) -> list[str]:
         return sorted((await session.execute(select(Run.kind))).scalars())
 
 
-def test_when_the_first_store_is_away_the_copy_is_read(service: Service, server: LinuxServer, key_pair: Pair) -> None:
+def test_when_the_first_store_is_away_the_copy_is_read(
+    service: Service, server: LinuxServer, key_pair: Pair
+) -> None:
     backup = two_stores(service, server, key_pair[0])
     assert service.fennox("backup", "copy", backup, "--to", "pier").returncode == 0
     (service.folder / "attic").rename(service.folder / "away")
-    exported = service.fennox("backup", "export", backup, "--to", str(service.folder / "out.tar.gz"))
+    exported = service.fennox(
+        "backup", "export", backup, "--to", str(service.folder / "out.tar.gz")
+    )
     assert exported.returncode == 0, exported.stderr
     with service.client() as client:
         assert client.documents(backup)
@@ -313,19 +372,39 @@ async def test_of_a_nights_takes_not_each_looks_at_the_headers_again(
     pinned = headers.encode(here.vault.header)
     async with context.session() as session:
         session.add(
-            KeySet(id=keys.secret.key_set, generation=1, name="main", custody="kept", suite=keys.opening.suite,
-                   created=START,
-                   sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
-                   sealed_opening_key=context.keyfile.seal(keys.opening.raw, f"{place}|opening key"))
-        )  # fmt: skip
-        row = StoreRow(id=here.vault.id, name="attic", address=str(folder), key_set=keys.secret.key_set, generation=1,
-                       header=pinned.decode(), header_digest="", created=START)  # fmt: skip
+            KeySet(
+                id=keys.secret.key_set,
+                generation=1,
+                name="main",
+                custody="kept",
+                suite=keys.opening.suite,
+                created=START,
+                sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
+                sealed_opening_key=context.keyfile.seal(keys.opening.raw, f"{place}|opening key"),
+            )
+        )
+        row = StoreRow(
+            id=here.vault.id,
+            name="attic",
+            address=str(folder),
+            key_set=keys.secret.key_set,
+            generation=1,
+            header=pinned.decode(),
+            header_digest="",
+            created=START,
+        )
         session.add(row)
         await session.flush()
         door = await context.door(session, row)
     await context.vault(door, lately=True)
-    theirs = headers.new_header(new_keys(), store=here.vault.id, written="20270101T000000Z", sweeper="00" * 16,
-                                slots=here.vault.header.slots, revision=99)  # fmt: skip
+    theirs = headers.new_header(
+        new_keys(),
+        store=here.vault.id,
+        written="20270101T000000Z",
+        sweeper="00" * 16,
+        slots=here.vault.header.slots,
+        revision=99,
+    )
     await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
     assert (await context.vault(door, lately=True)).header == here.vault.header
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):

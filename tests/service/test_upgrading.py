@@ -1,4 +1,6 @@
-"""An older process beneath a newer one's migration: it takes no work, says so, and ends what it has."""
+"""An older process beneath a newer one's migration: it takes no work, says so, and ends what it
+has.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ NEXT = "9999"
 
 
 def migrate(database: str) -> None:
-    """What the next version does to the tables: a column that this one does not know, and the number."""
+    """What the next version does to the tables: a column that this one does not know, and the
+    number.
+    """
     with psycopg.connect(database.replace("+psycopg", ""), autocommit=True) as connection:
         connection.execute("alter table runs add column waited_for interval not null default '0'")
         connection.execute("update alembic_version set version_num = %s", (NEXT,))
@@ -43,7 +47,11 @@ def test_the_number_that_is_checked_is_that_of_the_newest_migration() -> None:
 async def test_nothing_is_claimed_of_a_newer_schema(context: Context) -> None:
     async with context.session() as session:
         run = await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=await add_system(context, "web-9")), by="x", now=START
+            session,
+            TakeOrder(),
+            queue.About(system_id=await add_system(context, "web-9")),
+            by="x",
+            now=START,
         )
     migrate(str(context.settings.database))
     async with context.session() as session:
@@ -61,11 +69,15 @@ def test_an_old_service_stops_working_with_a_sentence_and_what_waits_is_left_to_
         assert service.ended(client.take(NewTake(system="web-9")).id).state == "done"
         migrate(service.database)
         until(lambda: "this worker takes nothing new" in service.log, "the worker has said so")
-        with pytest.raises(ProblemError, match="A newer Fennox has brought the database to schema 9999") as refused:
+        with pytest.raises(
+            ProblemError, match="A newer Fennox has brought the database to schema 9999"
+        ) as refused:
             client.take(NewTake(system="web-9"))
         assert refused.value.slug == "outdated"
         signed = httpx.post(
-            f"{service.address}/api/v1/session", json={"user": "harbour-admin", "password": PASSWORD}, trust_env=False
+            f"{service.address}/api/v1/session",
+            json={"user": "harbour-admin", "password": PASSWORD},
+            trust_env=False,
         )
         assert (signed.status_code, signed.json()["type"]) == (503, "urn:fennox:outdated")
         assert httpx.get(f"{service.address}/healthz", trust_env=False).status_code == 200

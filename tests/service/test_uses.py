@@ -71,7 +71,10 @@ def test_an_operator_aims_no_login_at_a_machine_of_their_own(backup: str, operat
                 wanted = NewDraft(backup=backup, at=trap.address, key=key)
             with pytest.raises(ProblemError, match="does not belong at") as refused:
                 operator.draft(wanted)
-            assert (refused.value.slug, "fennox login admit" in refused.value.problem.remedy) == ("not-allowed", True)
+            assert (refused.value.slug, "fennox login admit" in refused.value.problem.remedy) == (
+                "not-allowed",
+                True,
+            )
     assert trap.came == 0, "nothing even connects"
 
 
@@ -99,7 +102,9 @@ def test_where_an_administrator_has_admitted_a_login_an_operator_restores_by_it(
         assert refused.value.slug == "not-allowed"
         asked = service.fennox("login", "admit", "fresh-root", "--at", at(fresh))
         assert (asked.returncode, fresh.host_key in asked.stderr) == (5, True)
-        admitted = service.fennox("login", "admit", "fresh-root", "--at", at(fresh), "--accept-key", fresh.host_key)
+        admitted = service.fennox(
+            "login", "admit", "fresh-root", "--at", at(fresh), "--accept-key", fresh.host_key
+        )
         assert f"{at(fresh)} with {fresh.host_key}" in admitted.stdout, admitted.stderr
         drafted = service.ended(operator.draft(wanted).id)
         assert drafted.state == "done", drafted.reason
@@ -108,7 +113,9 @@ def test_where_an_administrator_has_admitted_a_login_an_operator_restores_by_it(
         entries = json.loads(service.fennox("audit", "list", "--json").stdout)
         [entry] = [entry for entry in entries if entry["action"] == "drafted a restore"]
         assert entry["by"] == "night-watch"
-        assert {"login": "fresh-root", "at": at(fresh), "key": fresh.host_key}.items() <= entry["details"].items()
+        assert {"login": "fresh-root", "at": at(fresh), "key": fresh.host_key}.items() <= entry[
+            "details"
+        ].items()
         assert at(fresh) in service.fennox("login", "list").stdout
         assert service.fennox("login", "revoke", "fresh-root", "--at", at(fresh)).returncode == 0
         with pytest.raises(ProblemError, match="does not belong at"):
@@ -123,8 +130,16 @@ def test_a_backup_is_not_written_onto_the_machine_of_another_system(
     """A changed authorized_keys, drafted at the address of another system, was written there."""
     other = install("quay-mail")
     with service.client() as client:
-        client.add_system(NewSystem(name="quay-mail", kind="linux-server", address=at(other), login="quay-root",
-                                    key=other.host_key, settings={"ssh-restart": SSH_RESTART}))  # fmt: skip
+        client.add_system(
+            NewSystem(
+                name="quay-mail",
+                kind="linux-server",
+                address=at(other),
+                login="quay-root",
+                key=other.host_key,
+                settings={"ssh-restart": SSH_RESTART},
+            )
+        )
         wanted = NewDraft(backup=backup, at=at(other), login="quay-root", key=other.host_key)
         with pytest.raises(ProblemError, match="is quay-mail, which is enrolled"):
             client.draft(wanted)
@@ -135,17 +150,24 @@ def test_a_backup_is_not_written_onto_the_machine_of_another_system(
         other.stop()
         other.renew_host_key()  # as after a reinstallation that kept the machine's id
         other.start()
-        drafted = service.ended(client.draft(by_another_door.model_copy(update={"key": other.host_key})).id)
+        drafted = service.ended(
+            client.draft(by_another_door.model_copy(update={"key": other.host_key})).id
+        )
         assert drafted.state == "done", drafted.reason
         sheet = str(came_to(drafted, "sheet"))
         [blocker] = client.sheet(sheet).sheet.blockers()
-        assert blocker.text == "The machine is quay-mail, which is enrolled; a backup of web-9 is not written onto it."
+        assert (
+            blocker.text
+            == "The machine is quay-mail, which is enrolled; a backup of web-9 is not written"
+            " onto it."
+        )
         with pytest.raises(ProblemError, match="has a blocker: The machine is quay-mail"):
             client.start_restore(sheet, takeover=False)
     with service.another("night-watch", "operator", scope=["name=web-9"]) as narrow:
         asked: list[Callable[[], object]] = [
-            lambda: narrow.draft(wanted), lambda: narrow.start_restore(sheet, takeover=False),
-        ]  # fmt: skip
+            lambda: narrow.draft(wanted),
+            lambda: narrow.start_restore(sheet, takeover=False),
+        ]
         for ask in asked:
             with pytest.raises(ProblemError, match="is another enrolled system") as refusal:
                 ask()

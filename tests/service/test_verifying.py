@@ -48,14 +48,29 @@ async def a_store(context: Context, folder: Path, *, apart: bool = False) -> Hol
     opening = None if apart else context.keyfile.seal(keys.opening.raw, f"{place}|opening key")
     async with context.session() as session:
         session.add(
-            KeySet(id=keys.secret.key_set, generation=1, name="main", custody="apart" if apart else "kept",
-                   suite=keys.opening.suite, created=START, sealed_opening_key=opening,
-                   sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"))
-        )  # fmt: skip
+            KeySet(
+                id=keys.secret.key_set,
+                generation=1,
+                name="main",
+                custody="apart" if apart else "kept",
+                suite=keys.opening.suite,
+                created=START,
+                sealed_opening_key=opening,
+                sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
+            )
+        )
         session.add(
-            StoreRow(id=here.vault.id, name="attic", address=str(folder), key_set=keys.secret.key_set, generation=1,
-                     header=headers.encode(here.vault.header).decode(), header_digest="", created=START)
-        )  # fmt: skip
+            StoreRow(
+                id=here.vault.id,
+                name="attic",
+                address=str(folder),
+                key_set=keys.secret.key_set,
+                generation=1,
+                header=headers.encode(here.vault.header).decode(),
+                header_digest="",
+                created=START,
+            )
+        )
     return here
 
 
@@ -88,7 +103,9 @@ async def test_in_custody_apart_what_is_only_held_against_the_packs_clears_no_da
     here = await a_store(context, tmp_path / "attic", apart=True)
     backup = await a_backup(context, here)
     async with context.session() as session:
-        (await session.get_one(Copy, (backup, here.vault.id))).damaged = "Cannot be read whole: /etc/hosts"
+        (
+            await session.get_one(Copy, (backup, here.vault.id))
+        ).damaged = "Cannot be read whole: /etc/hosts"
     journal = MemoryJournal()
     await verify(context, here, journal)
     async with context.session() as session:
@@ -98,12 +115,22 @@ async def test_in_custody_apart_what_is_only_held_against_the_packs_clears_no_da
     assert any("not opened" in text for _, text in journal.lines)
 
 
-async def test_a_backup_swept_meanwhile_was_not_read_whole(context: Context, tmp_path: Path) -> None:
+async def test_a_backup_swept_meanwhile_was_not_read_whole(
+    context: Context, tmp_path: Path
+) -> None:
     here = await a_store(context, tmp_path / "attic")
     backup = await a_backup(context, here)
     async with context.session() as session:
-        session.add(StoreDamage(store_id=here.vault.id, object=in_place_of(backup), what="lost", backups=[backup],
-                                found=START, how=""))  # fmt: skip
+        session.add(
+            StoreDamage(
+                store_id=here.vault.id,
+                object=in_place_of(backup),
+                what="lost",
+                backups=[backup],
+                found=START,
+                how="",
+            )
+        )
 
     async def sweep() -> None:
         for record in (tmp_path / "attic").rglob("*.fxr"):
@@ -118,12 +145,22 @@ async def test_a_backup_swept_meanwhile_was_not_read_whole(context: Context, tmp
     assert damage.backups == [backup]
 
 
-async def test_a_backup_that_is_read_whole_needs_no_damage(context: Context, tmp_path: Path) -> None:
+async def test_a_backup_that_is_read_whole_needs_no_damage(
+    context: Context, tmp_path: Path
+) -> None:
     here = await a_store(context, tmp_path / "attic")
     backup = await a_backup(context, here)
     async with context.session() as session:
-        session.add(StoreDamage(store_id=here.vault.id, object=in_place_of(backup), what="lost", backups=[backup],
-                                found=START, how=""))  # fmt: skip
+        session.add(
+            StoreDamage(
+                store_id=here.vault.id,
+                object=in_place_of(backup),
+                what="lost",
+                backups=[backup],
+                found=START,
+                how="",
+            )
+        )
     await verify(context, here, MemoryJournal())
     async with context.session() as session:
         [damage] = (await session.execute(select(StoreDamage))).scalars()
@@ -132,7 +169,9 @@ async def test_a_backup_that_is_read_whole_needs_no_damage(context: Context, tmp
     assert copy.verified is not None
 
 
-async def test_an_object_that_costs_two_backups_is_one_line_of_damage(context: Context, tmp_path: Path) -> None:
+async def test_an_object_that_costs_two_backups_is_one_line_of_damage(
+    context: Context, tmp_path: Path
+) -> None:
     here = await a_store(context, tmp_path / "attic")
     first, second = [await a_backup(context, here, number) for number in (1, 2)]
     pack = flip(tmp_path / "attic")

@@ -1,4 +1,6 @@
-"""What is wrong stands since when, and ends by itself; a mute has an end; one cause is one thing to be told."""
+"""What is wrong stands since when, and ends by itself; a mute has an end; one cause is one thing to
+be told.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,9 @@ async def standing(context: Context, about: str = "a") -> dict[str, ConcernRow]:
     async with context.session() as session:
         await watching.look(context, session)
     async with context.session() as session:
-        rows = (await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))).scalars()
+        rows = (
+            await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))
+        ).scalars()
         return {row.text: row for row in rows if row.about == about}
 
 
@@ -118,10 +122,14 @@ async def test_doubtful_partial_suspended_and_certificates_are_told_with_what_to
     system = await add_system(context, "a")
     await add_routine(context, store)
     soon, past = START + timedelta(days=20), START - timedelta(days=2)
-    ends = [{"document": f"/etc/{name}.pem", "subject": "CN=x", "until": int(at.timestamp())}
-            for name, at in (("soon", soon), ("past", past), ("later", START + timedelta(days=90)))]  # fmt: skip
+    ends = [
+        {"document": f"/etc/{name}.pem", "subject": "CN=x", "until": int(at.timestamp())}
+        for name, at in (("soon", soon), ("past", past), ("later", START + timedelta(days=90)))
+    ]
     await add_backup(context, system, store, START, 1, certificates=ends)
-    await add_backup(context, system, store, START, 2, doubtful=True, doubtful_because="the list files is empty")
+    await add_backup(
+        context, system, store, START, 2, doubtful=True, doubtful_because="the list files is empty"
+    )
     async with context.session() as session:
         await session.execute(update(System).values(suspended_because="a restore goes on"))
     found = await standing(context)
@@ -134,14 +142,25 @@ async def test_doubtful_partial_suspended_and_certificates_are_told_with_what_to
     assert "fennox system resume a" in stopped.remedy
     async with context.session() as session:
         await session.execute(update(Backup).values(partial=True))
-    assert told(await standing(context), "has no whole backup"), "a partial backup is none to rely on"
+    assert told(await standing(context), "has no whole backup"), (
+        "a partial backup is none to rely on"
+    )
 
 
-async def test_a_store_that_fills_up_is_told_before_it_is_full(context: Context, store: str, clock: SetClock) -> None:
+async def test_a_store_that_fills_up_is_told_before_it_is_full(
+    context: Context, store: str, clock: SetClock
+) -> None:
     async with context.session() as session:
         for day in range(10):
-            session.add(StoreSpace(store_id=store, at=START + timedelta(days=day), objects=day, used=day * 10**9,
-                                   free=14 * 10**9))  # fmt: skip
+            session.add(
+                StoreSpace(
+                    store_id=store,
+                    at=START + timedelta(days=day),
+                    objects=day,
+                    used=day * 10**9,
+                    free=14 * 10**9,
+                )
+            )
     clock.at = START + timedelta(days=9)
     (full,) = told(await standing(context, "attic"), "will be full in about 14 days")
     assert full.severity == "low"
@@ -158,13 +177,22 @@ async def test_a_mute_lasts_until_its_end_and_what_comes_back_is_told_again(
         session.add(route("watch"))
     (row,) = told(await standing(context), "has no backup")
     async with context.session() as session:
-        assert len((await session.execute(select(Alert).where(Alert.event == "begun"))).scalars().all()) >= 1
-        await session.execute(update(ConcernRow).values(muted_until=START + timedelta(days=2), muted_because="quiet"))
+        assert (
+            len(
+                (await session.execute(select(Alert).where(Alert.event == "begun"))).scalars().all()
+            )
+            >= 1
+        )
+        await session.execute(
+            update(ConcernRow).values(muted_until=START + timedelta(days=2), muted_because="quiet")
+        )
         await session.execute(update(Alert).values(sent=START))
     await add_backup(context, system, store, START, 1)
     assert told(await standing(context), "has no backup") == []
     async with context.session() as session:
-        assert (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all() == []
+        assert (
+            await session.execute(select(Alert).where(Alert.sent.is_(None)))
+        ).scalars().all() == []
         await session.execute(update(Backup).values(doubtful=True, doubtful_because="x"))
     clock.at = START + timedelta(days=3)
     (again,) = told(await standing(context), "has no backup")
@@ -176,9 +204,18 @@ async def test_a_mute_lasts_until_its_end_and_what_comes_back_is_told_again(
 
 def route(name: str, **changes: object) -> AlertRoute:
     values: dict[str, object] = {
-        "id": name, "name": name, "channel": "file", "address": "/nowhere/told.jsonl", "settings": {},
-        "severity": "high", "systems": "all", "digest": "", "mode": "on", "created": START, "told_until": START,
-    }  # fmt: skip
+        "id": name,
+        "name": name,
+        "channel": "file",
+        "address": "/nowhere/told.jsonl",
+        "settings": {},
+        "severity": "high",
+        "systems": "all",
+        "digest": "",
+        "mode": "on",
+        "created": START,
+        "told_until": START,
+    }
     return AlertRoute(**{**values, **changes})
 
 
@@ -197,19 +234,35 @@ async def test_a_store_that_is_away_is_one_message_however_many_systems_fail(
         await session.execute(update(Alert).values(sent=START))
         await session.execute(update(StoreRow).values(stopped_because="depot does not answer."))
         for row in (await session.execute(select(System))).scalars().all():
-            session.add(Run(id=f"r-{row.name}", kind="take", state="failed", system_id=row.id, store_id=store,
-                            order=ORDERS["take"], by="nightly", created=START, ended=START, reason="no answer"))  # fmt: skip
+            session.add(
+                Run(
+                    id=f"r-{row.name}",
+                    kind="take",
+                    state="failed",
+                    system_id=row.id,
+                    store_id=store,
+                    order=ORDERS["take"],
+                    by="nightly",
+                    created=START,
+                    ended=START,
+                    reason="no answer",
+                )
+            )
     await standing(context)
     async with context.session() as session:
         waiting = (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all()
         counts = {alert.route_id: alert.body["count"] for alert in waiting}
         assert (len(waiting), counts) == (2, {"watch": 31, "holm": 2})
-        message = alerting.message_of(context, next(alert for alert in waiting if alert.route_id == "watch"))
+        message = alerting.message_of(
+            context, next(alert for alert in waiting if alert.route_id == "watch")
+        )
     assert message.title == "depot does not answer. It holds up s-0, s-1, s-10 and 27 more."
     assert message.text.count("\n- ") == 20
 
 
-async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(context: Context, store: str) -> None:
+async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(
+    context: Context, store: str
+) -> None:
     for number in range(14):
         system = await add_system(context, f"s-{number:02}")
         if number < 13:
@@ -219,7 +272,9 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(con
         told = matters.matters(await watching.standing(session, context.now()))
     by_text = {matter.text: matter for matter in told}
     assert by_text["s-13 has no backup."].in_all == 1
-    copies = by_text["The newest good backups of s-00, s-01, s-02 and 10 more lie in one place only."]
+    copies = by_text[
+        "The newest good backups of s-00, s-01, s-02 and 10 more lie in one place only."
+    ]
     assert (copies.in_all, len(copies.about), copies.severity) == (13, 10, "low")
     assert [matter.severity for matter in told] == sorted(matter.severity for matter in told)
     low = [matter.in_all for matter in told if matter.severity == "low"]
@@ -229,12 +284,18 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(con
         assert sum(matter.in_all for matter in told) == found.in_all
 
 
-async def test_what_lies_on_the_machine_itself_protects_nothing(context: Context, store: str) -> None:
+async def test_what_lies_on_the_machine_itself_protects_nothing(
+    context: Context, store: str
+) -> None:
     system = await add_system(context, "skerry")
     await add_backup(context, system, store, START, 1)
     async with context.session() as session:
         row, machine = await session.get_one(StoreRow, store), await session.get_one(System, system)
-        row.address, row.key, machine.key = "sftp://skerry.saltmere.example/backups", "SHA256:same", "SHA256:other"
+        row.address, row.key, machine.key = (
+            "sftp://skerry.saltmere.example/backups",
+            "SHA256:same",
+            "SHA256:other",
+        )
         machine.address = "10.9.0.7:22"
     assert "only-on-itself" not in await codes(context)
     async with context.session() as session:
@@ -251,7 +312,9 @@ async def test_what_lies_on_the_machine_itself_protects_nothing(context: Context
     assert not {"only-on-itself", "on-a-system"} & await codes(context)
 
 
-async def test_a_store_whose_login_is_root_or_of_a_system_is_told(context: Context, store: str) -> None:
+async def test_a_store_whose_login_is_root_or_of_a_system_is_told(
+    context: Context, store: str
+) -> None:
     system = await add_system(context, "skerry")
     async with context.session() as session:
         login = (await session.get_one(System, system)).login_id
@@ -260,8 +323,14 @@ async def test_a_store_whose_login_is_root_or_of_a_system_is_told(context: Conte
         (await session.get_one(Login, login)).account = "fennox"
     assert "store-login" in await codes(context), "a system has it too"
     async with context.session() as session:
-        other = Login(id="l" * 32, name="depot", account="root", proves_by="password", sealed_secret=b"",
-                      changed=START)  # fmt: skip
+        other = Login(
+            id="l" * 32,
+            name="depot",
+            account="root",
+            proves_by="password",
+            sealed_secret=b"",
+            changed=START,
+        )
         session.add(other)
         await session.flush()
         (await session.get_one(StoreRow, store)).login_id = other.id
@@ -286,14 +355,23 @@ async def test_a_store_whose_name_a_protected_system_resolves_is_told(
     context: Context, store: str, address: str, told: bool
 ) -> None:
     system = await add_system(context, "names-1")
-    await add_backup(context, system, store, START, 1, census={"zones": ["saltmere.example.", "9.10.in-addr.arpa"]})
+    await add_backup(
+        context,
+        system,
+        store,
+        START,
+        1,
+        census={"zones": ["saltmere.example.", "9.10.in-addr.arpa"]},
+    )
     async with context.session() as session:
         (await session.get_one(StoreRow, store)).address = address
         (await session.get_one(System, system)).kind = "bind-name-server"
     assert ("store-name" in await codes(context)) is told
 
 
-async def test_what_people_take_by_hand_grows_old(context: Context, store: str, clock: SetClock) -> None:
+async def test_what_people_take_by_hand_grows_old(
+    context: Context, store: str, clock: SetClock
+) -> None:
     system = await add_system(context, "skerry")
     await add_backup(context, system, store, START, 1)
     clock.at = START + timedelta(days=31)
@@ -305,11 +383,15 @@ async def test_what_people_take_by_hand_grows_old(context: Context, store: str, 
 async def codes(context: Context) -> set[str]:
     await standing(context)
     async with context.session() as session:
-        rows = (await session.execute(select(ConcernRow.code).where(ConcernRow.ended.is_(None)))).scalars()
+        rows = (
+            await session.execute(select(ConcernRow.code).where(ConcernRow.ended.is_(None)))
+        ).scalars()
         return {code.split("|")[0] for code in rows}
 
 
-async def test_a_digest_tells_all_that_stands_once_at_its_time(context: Context, store: str, clock: SetClock) -> None:
+async def test_a_digest_tells_all_that_stands_once_at_its_time(
+    context: Context, store: str, clock: SetClock
+) -> None:
     async with context.session() as session:
         session.add(route("morning", digest="every day at 07:00", severity="low"))
     await add_system(context, "a")
@@ -323,7 +405,9 @@ async def test_a_digest_tells_all_that_stands_once_at_its_time(context: Context,
         (alert,) = (await session.execute(select(Alert))).scalars().all()
     assert alert.event == "digest"
     assert "a has no backup." in alerting.message_of(context, alert).text
-    assert (alert.sent, alert.tries) == (None, 1), "its file cannot be written, and it is tried again"
+    assert (alert.sent, alert.tries) == (None, 1), (
+        "its file cannot be written, and it is tried again"
+    )
     assert alert.not_before == clock.at + timedelta(minutes=1)
 
 
@@ -349,14 +433,41 @@ async def test_a_take_that_failed_stands_until_a_take_is_done_and_a_restore_unti
             at = START + timedelta(minutes=number)
             if sheet is not None:
                 login = (await session.execute(select(Login.id))).scalars().first()
-                session.add(Sheet(id=sheet, system_id=system, backup_id=backup, target_login_id=login, state=state,
-                                  data={}, version=1, created=at, by="mara"))  # fmt: skip
+                session.add(
+                    Sheet(
+                        id=sheet,
+                        system_id=system,
+                        backup_id=backup,
+                        target_login_id=login,
+                        state=state,
+                        data={},
+                        version=1,
+                        created=at,
+                        by="mara",
+                    )
+                )
                 await session.flush()
-            session.add(Run(id=f"r-{number}", kind=kind, state=state, system_id=system, sheet_id=sheet, order=ORDERS[kind],
-                            by="mara", created=at, ended=at, reason="no answer"))  # fmt: skip
+            session.add(
+                Run(
+                    id=f"r-{number}",
+                    kind=kind,
+                    state=state,
+                    system_id=system,
+                    sheet_id=sheet,
+                    order=ORDERS[kind],
+                    by="mara",
+                    created=at,
+                    ended=at,
+                    reason="no answer",
+                )
+            )
 
     async def failed() -> set[str]:
-        return {text.split(" of a failed")[0] for text in await standing(context) if " of a failed" in text}
+        return {
+            text.split(" of a failed")[0]
+            for text in await standing(context)
+            if " of a failed" in text
+        }
 
     await ended("draft", "failed")
     assert await failed() == set(), "a draft that failed is told to whom it was for"

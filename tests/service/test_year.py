@@ -1,4 +1,6 @@
-"""A simulated year: two summer-time changes, a leap day, outages, clock steps. Every due time counts exactly once."""
+"""A simulated year: two summer-time changes, a leap day, outages, clock steps. Every due time
+counts exactly once.
+"""
 
 from __future__ import annotations
 
@@ -19,8 +21,14 @@ __all__ = ["clock", "context", "database", "postgres"]
 
 MANY = 100  # systems from which on it is the long run
 BEGIN = datetime(2027, 12, 1, 12, tzinfo=UTC)  # a leap day lies ahead
-PHRASES = ("every day at 02:30", "every saturday at 23:15", "on the last day at 12:00", "15 4 * * 1-5",
-           "every 30 hours", "RRULE:FREQ=MONTHLY;BYDAY=2TU;BYHOUR=2;BYMINUTE=30")  # fmt: skip
+PHRASES = (
+    "every day at 02:30",
+    "every saturday at 23:15",
+    "on the last day at 12:00",
+    "15 4 * * 1-5",
+    "every 30 hours",
+    "RRULE:FREQ=MONTHLY;BYDAY=2TU;BYHOUR=2;BYMINUTE=30",
+)
 
 
 @pytest.fixture
@@ -36,15 +44,26 @@ async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
     store = await add_store(context)
     for number, phrase in enumerate(PHRASES):
         await add_routine(
-            context, store, id=f"{number:032}", name=f"r-{number}", systems=f"label=r-{number}", when=phrase,
-            zone="Europe/Oslo", spread=chance.choice((0, 90)), quiet=chance.choice(("", "08:00 to 10:00")),
-            decided_until=BEGIN, created=BEGIN,
-        )  # fmt: skip
+            context,
+            store,
+            id=f"{number:032}",
+            name=f"r-{number}",
+            systems=f"label=r-{number}",
+            when=phrase,
+            zone="Europe/Oslo",
+            spread=chance.choice((0, 90)),
+            quiet=chance.choice(("", "08:00 to 10:00")),
+            decided_until=BEGIN,
+            created=BEGIN,
+        )
     for number in range(systems):
         await add_system(context, f"s-{number}", labels=[f"r-{number % len(PHRASES)}"])
     async with context.session() as session:
         await session.execute(update(System).values(created=BEGIN))
-    outages = [(BEGIN + timedelta(days=day), timedelta(hours=hours)) for day, hours in ((40, 30), (118, 9), (300, 200))]
+    outages = [
+        (BEGIN + timedelta(days=day), timedelta(hours=hours))
+        for day, hours in ((40, 30), (118, 9), (300, 200))
+    ]
     known = scheduler.Memory()
     away_since: datetime | None = None
     down: list[tuple[datetime, datetime]] = []
@@ -57,13 +76,23 @@ async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
             continue
         if away_since is not None:
             down.append((away_since, moment))
-            away_since, known = None, scheduler.Memory()  # the service starts anew and remembers nothing
-        step = timedelta(minutes=chance.choice((0, 0, 0, -20)))  # a clock that is set back now and then
+            away_since, known = (
+                None,
+                scheduler.Memory(),
+            )  # the service starts anew and remembers nothing
+        step = timedelta(
+            minutes=chance.choice((0, 0, 0, -20))
+        )  # a clock that is set back now and then
         clock.at = moment + step
         await scheduler.decide(context, known)
         async with context.session() as session:
-            await session.execute(update(Run).where(Run.state == "queued").values(state="done", created=clock.at))
-    assert await held_against_the_rules(context, BEGIN, clock.at, down, {}, timedelta(hours=longest)) > 5 * systems
+            await session.execute(
+                update(Run).where(Run.state == "queued").values(state="done", created=clock.at)
+            )
+    assert (
+        await held_against_the_rules(context, BEGIN, clock.at, down, {}, timedelta(hours=longest))
+        > 5 * systems
+    )
 
 
 async def held_against_the_rules(
@@ -74,9 +103,11 @@ async def held_against_the_rules(
     busy: dict[str, list[tuple[datetime, datetime]]],
     step: timedelta,
 ) -> int:
-    """How many runs there were. ``busy``: when each system had a run; ``step``: the longest between two decisions.
+    """How many runs there were. ``busy``: when each system had a run; ``step``: the longest between
+    two decisions.
 
-    Laid against the rule itself: nothing twice, nothing that was not due, nothing missing but what was caught up.
+    Laid against the rule itself: nothing twice, nothing that was not due, nothing missing but what
+    was caught up.
     """
     async with context.session() as session:
         all_routines = list((await session.execute(select(Routine))).scalars())
@@ -84,7 +115,9 @@ async def held_against_the_rules(
         taken: dict[tuple[str, str], list[tuple[datetime, datetime]]] = {}
         for run in (await session.execute(select(Run).order_by(Run.due))).scalars():
             assert run.due is not None
-            taken.setdefault((str(run.routine_id), str(run.system_id)), []).append((run.due, run.created))
+            taken.setdefault((str(run.routine_id), str(run.system_id)), []).append(
+                (run.due, run.created)
+            )
     runs = 0
     for routine in all_routines:
         plan = schedule.parse(routine.when, routine.zone)
@@ -98,12 +131,15 @@ async def held_against_the_rules(
             dates = [moment for moment, _ in mine if moment <= end - place - step]
             assert len(set(dates)) == len(dates), "a due time was taken twice"
             assert set(dates) <= set(due), "something was taken that was not due"
-            for moment in set(due) - set(dates):  # merged into a later one: the service was away, or all was quiet
+            for moment in set(due) - set(
+                dates
+            ):  # merged into a later one: the service was away, or all was quiet
                 later = min((one for one in dates if one > moment), default=None)
                 stood_in_its_way = [*down, *busy.get(system.id, [])]
                 if later is None:
                     still = any(
-                        since <= moment + place + step and until >= end - step for since, until in stood_in_its_way
+                        since <= moment + place + step and until >= end - step
+                        for since, until in stood_in_its_way
                     )
                     assert still, f"{routine.when} of {system.name} at {moment} was lost"
                     continue
@@ -116,6 +152,8 @@ async def held_against_the_rules(
                     for since, until in stood_in_its_way
                 )
                 close = later - moment <= step  # both were due between two decisions
-                assert away or quiet or close, f"{moment} was merged into {later}, begun at {begun}, without a reason"
+                assert away or quiet or close, (
+                    f"{moment} was merged into {later}, begun at {begun}, without a reason"
+                )
             runs += len(dates)
     return runs

@@ -1,7 +1,8 @@
-"""A simulated year in which the clocks of service, database and worker go wrong, for a moment and for days.
+"""A simulated year in which the clocks of service, database and worker go wrong, for a moment and
+for days.
 
-Nothing goes that the ladder keeps under true time, and takes go on. PostgreSQL's clock is set as well: functions of our
-own stand before the built-in ones of the same names.
+Nothing goes that the ladder keeps under true time, and takes go on. PostgreSQL's clock is set as
+well: functions of our own stand before the built-in ones of the same names.
 """
 
 from __future__ import annotations
@@ -44,7 +45,8 @@ FAKED = """
 create schema faked;
 create table faked.clock (at timestamptz not null);
 insert into faked.clock values ('2027-12-01T00:00:00Z');
-create function faked.clock_timestamp() returns timestamptz language sql volatile as 'select at from faked.clock';
+create function faked.clock_timestamp() returns timestamptz language sql volatile
+    as 'select at from faked.clock';
 create function faked.now() returns timestamptz language sql stable as 'select at from faked.clock';
 """
 
@@ -95,7 +97,15 @@ class World:
                 system = str(run.system_id)
                 number = sum(backup.startswith(system[:8]) for backup in self.taken) + 1
                 backup = f"{system[:8]}-{number:04}"
-                await add_backup(self.worker, system, self.store, self.worker.now(), number, id=backup, run_id=run.id)
+                await add_backup(
+                    self.worker,
+                    system,
+                    self.store,
+                    self.worker.now(),
+                    number,
+                    id=backup,
+                    run_id=run.id,
+                )
                 self.taken[backup] = self.true
 
     async def _sweep(self) -> None:
@@ -121,7 +131,9 @@ class World:
             held = await routines.backups_of(session, ids)
         for backups in held.values():
             dated = [backup._replace(time=self.taken[backup.id]) for backup in backups]
-            found = ladder.kept(dated, ladder.parse(LADDER), self.true, schedule.zone_named(mine[0].zone))
+            found = ladder.kept(
+                dated, ladder.parse(LADDER), self.true, schedule.zone_named(mine[0].zone)
+            )
             kept |= {backup for backup, why in found.items() if why}
         return kept
 
@@ -139,7 +151,9 @@ async def world(database: str, tmp_path: Path, systems: int) -> AsyncIterator[Wo
     with psycopg.connect(database.replace("+psycopg", ""), autocommit=True) as connection:
         connection.execute(FAKED.encode())
         name = connection.info.dbname
-        connection.execute(f'alter database "{name}" set search_path = faked, pg_catalog, public'.encode())
+        connection.execute(
+            f'alter database "{name}" set search_path = faked, pg_catalog, public'.encode()
+        )
     clock = {machine: SetClock() for machine in ("service", "worker")}
     for one in clock.values():
         one.at = BEGIN
@@ -151,8 +165,14 @@ async def world(database: str, tmp_path: Path, systems: int) -> AsyncIterator[Wo
             made[machine] = await open_context(settings, clock[machine], key, simulated=False)
             stack.push_async_callback(made[machine].engine.dispose)
         store = await add_store(made["service"])
-        await add_routine(made["service"], store, when="every day at 02:30", ladder=LADDER, created=BEGIN,
-                          decided_until=BEGIN)  # fmt: skip
+        await add_routine(
+            made["service"],
+            store,
+            when="every day at 02:30",
+            ladder=LADDER,
+            created=BEGIN,
+            decided_until=BEGIN,
+        )
         for number in range(max(2, systems // 6)):
             await add_system(made["service"], f"s-{number}")
         async with made["service"].session() as session:
@@ -192,5 +212,9 @@ async def test_whatever_the_clocks_of_three_machines_do_takes_go_on_and_nothing_
     for backup, at in world.taken.items():
         by_system.setdefault(backup[:8], []).append(at)
     for times in by_system.values():
-        late = [(one, other) for one, other in itertools.pairwise(sorted(times)) if other - one > 2 * DAY]
+        late = [
+            (one, other)
+            for one, other in itertools.pairwise(sorted(times))
+            if other - one > 2 * DAY
+        ]
         assert late == [], "a take that is due every day comes a day late at most"

@@ -9,7 +9,8 @@ import pytest
 
 @pytest.fixture(autouse=True)
 def _late_sockets() -> Iterator[None]:
-    """Libraries may finish closing a TLS connection after their last call; what they left is collected here.
+    """Libraries may finish closing a TLS connection after their last call; what they left is
+    collected here.
 
     That nothing piles up is held by a test of its own, which counts open descriptors.
     """

@@ -33,12 +33,15 @@ class TestFolderStore(StoreSuite):
             _ = [found async for found in store.list("")]
         assert not (tmp_path / "gone").exists()
 
-    async def test_nothing_unfinished_is_left_behind(self, store: Store, store_folder: Path) -> None:
+    async def test_nothing_unfinished_is_left_behind(
+        self, store: Store, store_folder: Path
+    ) -> None:
         await store.put(object_name("header/x"), b"x")
         assert [path.name for path in (store_folder / "header").iterdir()] == ["x"]
 
     @pytest.mark.skipif(
-        not Path("/dev/full").exists(), reason="SKIPPED: no /dev/full here, so a full disk is not proved"
+        not Path("/dev/full").exists(),
+        reason="SKIPPED: no /dev/full here, so a full disk is not proved",
     )
     async def test_a_full_disk_says_so_and_leaves_nothing(
         self, store: Store, store_folder: Path, monkeypatch: pytest.MonkeyPatch
@@ -55,15 +58,23 @@ class TestFolderStore(StoreSuite):
         not Path("/proc/self/mem").exists(),
         reason="SKIPPED: no /proc/self/mem, so a bad place of the disk is not proved",
     )
-    async def test_an_object_at_a_bad_place_of_the_disk_is_damaged(self, store: Store, store_folder: Path) -> None:
-        """Reading it was tried again and again as if the store were away, and nothing behind it was ever read."""
+    async def test_an_object_at_a_bad_place_of_the_disk_is_damaged(
+        self, store: Store, store_folder: Path
+    ) -> None:
+        """Reading it was tried again and again as if the store were away, and nothing behind it was
+        ever read.
+        """
         (store_folder / "header").mkdir()
-        (store_folder / "header/x").symlink_to("/proc/self/mem")  # reads of its first bytes end with the kernel's EIO
+        (store_folder / "header/x").symlink_to(
+            "/proc/self/mem"
+        )  # reads of its first bytes end with the kernel's EIO
         with pytest.raises(Damaged, match=r"header/x cannot be read: Input/output error\."):
             await store.get(object_name("header/x"))
 
 
-@pytest.mark.parametrize("name", ["../x", "/etc/passwd", "a//b", "a/./b", "a/..", "", "a\0b", "a/" + "x" * 121, "é"])
+@pytest.mark.parametrize(
+    "name", ["../x", "/etc/passwd", "a//b", "a/./b", "a/..", "", "a\0b", "a/" + "x" * 121, "é"]
+)
 def test_a_name_that_could_leave_the_store_is_refused(name: str) -> None:
     with pytest.raises(BadInput):
         object_name(name)

@@ -1,8 +1,9 @@
 """A real HAProxy on a real Linux server: what stands before the ticket office.
 
-MANUAL. ``install`` gives an HAProxy that balances nothing. ``configure`` makes it the balancer of Saltmere Ferries: a
-frontend that picks a backend by a map of hosts, and a maintenance page. It listens on sockets below ``/run``; ``ask``
-sends it a request, ``command`` a line to its own control socket.
+MANUAL. ``install`` gives an HAProxy that balances nothing. ``configure`` makes it the balancer of
+Saltmere Ferries: a frontend that picks a backend by a map of hosts, and a maintenance page. It
+listens on sockets below ``/run``; ``ask`` sends it a request, ``command`` a line to its own control
+socket.
 """
 
 from __future__ import annotations
@@ -10,7 +11,8 @@ from __future__ import annotations
 from saltmere.linux import LinuxServer
 
 RELOAD = (
-    "haproxy -D -p /run/haproxy.pid -f /etc/haproxy/haproxy.cfg -sf $(cat /run/haproxy.pid 2>/dev/null) >/dev/null 2>&1"
+    "haproxy -D -p /run/haproxy.pid -f /etc/haproxy/haproxy.cfg -sf $(cat /run/haproxy.pid"
+    " 2>/dev/null) >/dev/null 2>&1"
 )
 MAP = "/etc/haproxy/maps/hosts.map"
 _COMMON = """global
@@ -63,10 +65,21 @@ def configure(server: LinuxServer) -> None:
 
 def ask(server: LinuxServer, host: str) -> str:
     """Status and text of one answer of the running balancer."""
-    words = ["curl", "-s", "--unix-socket", "/run/haproxy/front.sock", "-w", "%{http_code}", f"http://{host}/"]
+    words = [
+        "curl",
+        "-s",
+        "--unix-socket",
+        "/run/haproxy/front.sock",
+        "-w",
+        "%{http_code}",
+        f"http://{host}/",
+    ]
     return server.run(*words)
 
 
 def command(server: LinuxServer, line: str) -> str:
-    script = 'my $s = IO::Socket::UNIX->new(Peer => "/run/haproxy/admin.sock") or die; print $s "@ARGV\n"; print <$s>'
+    script = (
+        'my $s = IO::Socket::UNIX->new(Peer => "/run/haproxy/admin.sock") or die; print $s'
+        ' "@ARGV\n"; print <$s>'
+    )
     return server.run("perl", "-MIO::Socket::UNIX", "-e", script, line)

@@ -1,6 +1,7 @@
 """The estate's clock: a socket that tells everyone which time it is, and at which rate it goes on.
 
-A line is ``<seconds since 1970> <rate>``; rate 0 stands still. Every listener gets a line at once and at every change.
+A line is ``<seconds since 1970> <rate>``; rate 0 stands still. Every listener gets a line at once
+and at every change.
 """
 
 from __future__ import annotations

@@ -1,4 +1,5 @@
-"""``make demo``: the database, the estate, the service, and sixty days of history; until Ctrl C, then all is stopped.
+"""``make demo``: the database, the estate, the service, and sixty days of history; until Ctrl C,
+then all is stopped.
 
 python -m saltmere.demo STATE-FOLDER
 """
@@ -41,7 +42,9 @@ class Demo:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
         self.memory = folder / "demo.json"
-        self.values: dict[str, Any] = json.loads(self.memory.read_text()) if self.memory.exists() else self._invent()
+        self.values: dict[str, Any] = (
+            json.loads(self.memory.read_text()) if self.memory.exists() else self._invent()
+        )
         self.address = f"http://{HOST}:{PORT}"
         self.service: subprocess.Popen[bytes] | None = None
         self.site_worker: subprocess.Popen[bytes] | None = None
@@ -50,7 +53,9 @@ class Demo:
         self.stores = {name: folder / "stores" / name for name in STORES}
 
     def _invent(self) -> dict[str, Any]:
-        start = datetime.now(ZONE).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(days=DAYS)
+        start = datetime.now(ZONE).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(
+            days=DAYS
+        )
         values = {
             "password": " ".join(secrets.choice(_WORDS) for _ in range(4)),
             "passphrase": " ".join(secrets.choice(_WORDS) for _ in range(6)),
@@ -64,14 +69,20 @@ class Demo:
 
     def start(self) -> None:
         if answers(HOST, PORT):
-            sys.exit(f"Something already listens at {HOST}:{PORT}. Stop it first; is another demo running?")
+            sys.exit(
+                f"Something already listens at {HOST}:{PORT}. Stop it first; is another demo"
+                " running?"
+            )
         begun = time.monotonic()
         clock_path = self.folder / "clock"
         self.clock = ClockServer(clock_path, self._first_moment(), 1 if self._told() else 0)
         self.estate = Estate(self.folder / "estate", clock_path)
         taken = self.estate.taken_ports()
         if taken:
-            sys.exit(f"Something already listens at {', '.join(taken)}. Stop it first; is another demo running?")
+            sys.exit(
+                f"Something already listens at {', '.join(taken)}. Stop it first; is another demo"
+                " running?"
+            )
         say("Starting the database and the machines of Saltmere Ferries …")
         database = self._database("start")
         self.database_is_ours = True
@@ -100,7 +111,11 @@ class Demo:
 
     def _first_moment(self) -> float:
         first = datetime.fromisoformat(self.values["first_day"])
-        return time.time() if self._told() else (first + timedelta(days=int(self.values["day"]), minutes=1)).timestamp()
+        return (
+            time.time()
+            if self._told()
+            else (first + timedelta(days=int(self.values["day"]), minutes=1)).timestamp()
+        )
 
     def _remember(self, **changes: object) -> None:
         self.values.update(changes)
@@ -120,7 +135,9 @@ class Demo:
 
     def _history(self) -> None:
         begun = time.monotonic()
-        say(f"The engine now takes {DAYS} days of history under a simulated clock; you can look on.")
+        say(
+            f"The engine now takes {DAYS} days of history under a simulated clock; you can look on."
+        )
 
         def told(day: int) -> None:
             self._remember(day=day)
@@ -132,13 +149,19 @@ class Demo:
         self._second_worker()
         self.story.tell(told, lambda said: say(f"\n  {said}"))
         _end(self.second_worker)
-        say(f"\nThe history is there after {time.monotonic() - begun:.0f} seconds; the clock now goes as yours does.")
+        say(
+            f"\nThe history is there after {time.monotonic() - begun:.0f} seconds; the clock now"
+            " goes as yours does."
+        )
 
     def _database(self, action: str) -> str:
         words = [sys.executable, str(_POSTGRES), action, str(self.folder / "postgres")]
         done = subprocess.run(words, capture_output=True, text=True, check=False)
         if done.returncode != 0:
-            sys.exit(f"The database could not be {action}ed: {done.stderr.strip() or done.stdout.strip()}")
+            sys.exit(
+                f"The database could not be {action}ed:"
+                f" {done.stderr.strip() or done.stdout.strip()}"
+            )
         return done.stdout.strip()
 
     def _serve(self, database: str, clock: Path) -> None:
@@ -156,8 +179,11 @@ class Demo:
         with self.log.open("wb") as log:
             self.service = subprocess.Popen(
                 [program, "serve", "--simulated-clock", str(clock)],
-                env=self.environment, stdout=log, stderr=log, start_new_session=True,
-            )  # fmt: skip
+                env=self.environment,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+            )
         limit = time.monotonic() + 120
         asking = httpx.Client(trust_env=False)
         while True:
@@ -177,9 +203,20 @@ class Demo:
             admitted = self.interface.call("POST", "/sites", {"name": SITE, "anew": True})
             _secret_file(token, admitted["token"])
         program = Path(sys.executable).parent / "fennox"
-        words = ["worker", "run", "--site", SITE, "--service", self.address, "--token-file", str(token)]
+        words = [
+            "worker",
+            "run",
+            "--site",
+            SITE,
+            "--service",
+            self.address,
+            "--token-file",
+            str(token),
+        ]
         with (self.folder / "northness.log").open("wb") as log:
-            self.site_worker = subprocess.Popen([program, *words], stdout=log, stderr=log, start_new_session=True)
+            self.site_worker = subprocess.Popen(
+                [program, *words], stdout=log, stderr=log, start_new_session=True
+            )
         limit = time.monotonic() + 60
         while not any(site["connected"] for site in self.interface.call("GET", "/sites")["items"]):
             if self.site_worker.poll() is not None or time.monotonic() > limit:
@@ -187,13 +224,18 @@ class Demo:
             time.sleep(0.05)
 
     def _second_worker(self) -> None:
-        """Sixty nights at once are more than one process takes in a minute; this one ends with them."""
+        """Sixty nights at once are more than one process takes in a minute; this one ends with
+        them.
+        """
         words = ["worker", "run", "--simulated-clock", str(self.folder / "clock")]
         with (self.folder / "second-worker.log").open("wb") as log:
             self.second_worker = subprocess.Popen(
                 [Path(sys.executable).parent / "fennox", *words],
-                env=self.environment, stdout=log, stderr=log, start_new_session=True,
-            )  # fmt: skip
+                env=self.environment,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+            )
 
     def _setup_code(self) -> str:
         found = re.findall(r"/setup#([A-Za-z0-9_-]+)", self.log.read_text())
@@ -208,7 +250,8 @@ class Demo:
         _secret_file(scratch / "passphrase.txt", self.values["passphrase"])
         _secret_file(scratch / "strongbox.txt", self.values["apart_passphrase"])
         binaries = Path(sys.executable).parent
-        print(f"""
+        print(
+            f"""
 Saltmere Ferries looks after its systems at
 
     {self.address}     user {USER}     password  {self.values["password"]}
@@ -226,19 +269,23 @@ In another terminal:
     fennox system add web-9 linux-server {web.host}:{web.port} --login quay-root \\
         --setting 'ssh-restart=kill -HUP 1' --accept-key {web.host_key}
     fennox backup take web-9 --store attic --name first --note "before anything else"
-    fennox routine add nightly --systems name=web-9 --when "every day at 02:40" --zone Europe/Oslo \\
-        --store attic --ladder "everything for 14 days, daily for 60 days, always 3"
+    fennox routine add nightly --systems name=web-9 --when "every day at 02:40" \\
+        --zone Europe/Oslo --store attic \\
+        --ladder "everything for 14 days, daily for 60 days, always 3"
     fennox routine preview nightly
     fennox restore draft first --onto web-9 --at {fresh.host}:{fresh.port} --login fresh-root \\
         --accept-key {fresh.host_key}
 
-The passphrase of the stores harbour and lighthouse is in passphrase.txt, that of strongbox in strongbox.txt.
+The passphrase of the stores harbour and lighthouse is in passphrase.txt,
+that of strongbox in strongbox.txt.
 The restore will ask for packages on the fresh machine; this installs them there:
 
     python -m saltmere.install {fresh.folder} cron nginx-light saltmere-booking
 
 Ctrl C stops everything; `make demo` goes on with what is there, `make demo-reset` begins anew.
-""", flush=True)  # fmt: skip
+""",
+            flush=True,
+        )
 
     def stop(self) -> None:
         if self.database_is_ours:
@@ -326,9 +373,13 @@ def say(text: str) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--until-ready", action="store_true", help="stop again once the history is there")
+    parser.add_argument(
+        "--until-ready", action="store_true", help="stop again once the history is there"
+    )
     arguments = parser.parse_args()
     demo = Demo(arguments.folder.resolve())
 

@@ -1,8 +1,8 @@
 """A real OpenLDAP on a real Linux server: who works for the ferries.
 
-MANUAL. ``install`` gives a directory as a fresh package does: an empty tree. ``configure`` makes it that of Saltmere
-Ferries: people, groups and a rule of access. It listens on a socket below ``/run``; ``search`` and ``modify`` are done
-as the server's own administrator.
+MANUAL. ``install`` gives a directory as a fresh package does: an empty tree. ``configure`` makes it
+that of Saltmere Ferries: people, groups and a rule of access. It listens on a socket below
+``/run``; ``search`` and ``modify`` are done as the server's own administrator.
 """
 
 from __future__ import annotations
@@ -90,13 +90,22 @@ olcDbIndex: uid eq
 
 def install(server: LinuxServer) -> None:
     server.add_account("openldap", _UID, "/var/lib/ldap")
-    schemas = "\n".join((_SCHEMAS / f"{name}.ldif").read_text() for name in ("core", "cosine", "inetorgperson"))
+    schemas = "\n".join(
+        (_SCHEMAS / f"{name}.ldif").read_text() for name in ("core", "cosine", "inetorgperson")
+    )
     server.write("/etc/ldap/ldap.conf", f"BASE {BASE}\nURI ldapi:///\n")
     server.run("mkdir", "-p", "/var/lib/ldap", "/run/slapd", "/etc/ldap/slapd.d")
     server.run(
-        "slapadd", "-n", "0", "-F", "/etc/ldap/slapd.d", feed=_FRESH.format(base=BASE, owner=_OWNER, schemas=schemas)
+        "slapadd",
+        "-n",
+        "0",
+        "-F",
+        "/etc/ldap/slapd.d",
+        feed=_FRESH.format(base=BASE, owner=_OWNER, schemas=schemas),
     )
-    server.run("chown", "-R", "openldap:openldap", "/var/lib/ldap", "/run/slapd", "/etc/ldap/slapd.d")
+    server.run(
+        "chown", "-R", "openldap:openldap", "/var/lib/ldap", "/run/slapd", "/etc/ldap/slapd.d"
+    )
     server.run("sh", "-c", START)
 
 
@@ -110,13 +119,29 @@ def configure(server: LinuxServer) -> None:
 
 
 def modify(server: LinuxServer, entry: str, attribute: str, value: str) -> None:
-    _change(server, "ldapmodify", f"dn: {entry}\nchangetype: modify\nreplace: {attribute}\n{attribute}: {value}\n")
+    _change(
+        server,
+        "ldapmodify",
+        f"dn: {entry}\nchangetype: modify\nreplace: {attribute}\n{attribute}: {value}\n",
+    )
 
 
 def search(server: LinuxServer, base: str) -> str:
     """Everything the running program has below ``base``, with what it keeps for itself."""
     return server.run(
-        "ldapsearch", "-Q", "-LLL", "-o", "ldif-wrap=no", "-Y", "EXTERNAL", "-H", "ldapi:///", "-b", base, "*", "+"
+        "ldapsearch",
+        "-Q",
+        "-LLL",
+        "-o",
+        "ldif-wrap=no",
+        "-Y",
+        "EXTERNAL",
+        "-H",
+        "ldapi:///",
+        "-b",
+        base,
+        "*",
+        "+",
     )
 
 

@@ -1,4 +1,6 @@
-"""The machines of Saltmere Ferries: six are looked after, one waits, two are fresh spares, one keeps backups."""
+"""The machines of Saltmere Ferries: six are looked after, one waits, two are fresh spares, one
+keeps backups.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,11 @@ class Estate:
         self.root_key, self._root_public = save_key(self.folder, "quay-root")
         self.fresh_key, self._fresh_public = save_key(self.folder, "fresh-root")
         self.skerry_password = self._secret("skerry-password")
-        for name, address in [(n, a) for n, (a, _, _) in LINUX.items()] + [WAITING[:2], FRESH_LINUX, DEPOT]:
+        for name, address in [(n, a) for n, (a, _, _) in LINUX.items()] + [
+            WAITING[:2],
+            FRESH_LINUX,
+            DEPOT,
+        ]:
             self.linux[name] = LinuxServer(self.folder / name, address, SSH_PORT)
         for name, address in [(n, a) for n, (a, _, _) in SKERRIES.items()] + [FRESH_SKERRY]:
             self.skerries[name] = Skerry(self.folder / name, address, HTTPS_PORT, clock=self.clock)

@@ -1,8 +1,8 @@
 """A real libvirt on a real Linux server: the host that the ferries' virtual machines live on.
 
-MANUAL. ``install`` gives a host with no machines. ``configure`` makes it that of Saltmere Ferries: machines, networks,
-a storage pool, a filter and a secret. Nothing is ever started: no machine boots and no bridge appears. ``virsh`` speaks
-to the daemon by its socket.
+MANUAL. ``install`` gives a host with no machines. ``configure`` makes it that of Saltmere Ferries:
+machines, networks, a storage pool, a filter and a secret. Nothing is ever started: no machine boots
+and no bridge appears. ``virsh`` speaks to the daemon by its socket.
 """
 
 from __future__ import annotations
@@ -77,7 +77,13 @@ _MACHINES = (
 def install(server: LinuxServer) -> None:
     server.add_account("libvirt-qemu", 64055, "/var/lib/libvirt")
     server.run(
-        "mkdir", "-p", "/etc/libvirt", "/var/lib/libvirt/images", "/run/libvirt", "/var/log/libvirt", "/var/cache"
+        "mkdir",
+        "-p",
+        "/etc/libvirt",
+        "/var/lib/libvirt/images",
+        "/run/libvirt",
+        "/var/log/libvirt",
+        "/var/cache",
     )
     server.write("/etc/libvirt/qemu.conf", _QEMU)
     server.write("/etc/libvirt/libvirtd.conf", 'auth_unix_rw = "none"\nunix_sock_group = "root"\n')
@@ -90,7 +96,10 @@ def configure(server: LinuxServer) -> None:
     for command, text in (
         ("nwfilter-define", _FILTER),
         ("secret-define", _SECRET),
-        *(("net-define", _NETWORK.format(name=name, number=n)) for n, name in enumerate(("quay", "deck"), 1)),
+        *(
+            ("net-define", _NETWORK.format(name=name, number=n))
+            for n, name in enumerate(("quay", "deck"), 1)
+        ),
         ("pool-define", _POOL),
         *(
             ("define", _MACHINE.format(name=name, what=what, memory=memory, number=number))

@@ -1,4 +1,5 @@
-"""Installs packages on one of the estate's servers, by name, as its administrator would with the package manager.
+"""Installs packages on one of the estate's servers, by name, as its administrator would with the
+package manager.
 
 python -m saltmere.install SERVER-FOLDER PACKAGE …
 """
@@ -14,7 +15,9 @@ from saltmere.linux import LinuxServer
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("folder", type=Path)
     parser.add_argument("package", nargs="+")
     arguments = parser.parse_args()

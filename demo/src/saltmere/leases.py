@@ -1,8 +1,9 @@
 """A real Kea on a real Linux server: who gets which address aboard and ashore.
 
-MANUAL. ``install`` gives a DHCP server with no subnet. ``configure`` makes it that of Saltmere Ferries: subnets, pools,
-reservations and options. It listens on no interface, so that it gives no address to anyone here; ``command`` speaks to
-its control socket. What ``command`` sets is in force at once, and in no file.
+MANUAL. ``install`` gives a DHCP server with no subnet. ``configure`` makes it that of Saltmere
+Ferries: subnets, pools, reservations and options. It listens on no interface, so that it gives no
+address to anyone here; ``command`` speaks to its control socket. What ``command`` sets is in force
+at once, and in no file.
 """
 
 from __future__ import annotations
@@ -37,9 +38,13 @@ def configure(server: LinuxServer) -> None:
 
 def command(server: LinuxServer, name: str, arguments: object = None) -> Any:
     """One command over the control socket of the running program; what it answers."""
-    script = f'my $s = IO::Socket::UNIX->new(Peer => "{SOCKET}") or die; print $s <STDIN>; print <$s>'
+    script = (
+        f'my $s = IO::Socket::UNIX->new(Peer => "{SOCKET}") or die; print $s <STDIN>; print <$s>'
+    )
     asked = {"command": name} | ({"arguments": arguments} if arguments is not None else {})
-    answer = json.loads(server.run("perl", "-MIO::Socket::UNIX", "-e", script, feed=json.dumps(asked)))
+    answer = json.loads(
+        server.run("perl", "-MIO::Socket::UNIX", "-e", script, feed=json.dumps(asked))
+    )
     if answer["result"] != 0:
         raise RuntimeError(f"{name}: {answer['text']}")
     return answer.get("arguments")
@@ -49,11 +54,17 @@ def _write(server: LinuxServer, subnets: list[object]) -> None:
     settings = {
         "interfaces-config": {"interfaces": []},
         "control-socket": {"socket-type": "unix", "socket-name": SOCKET},
-        "lease-database": {"type": "memfile", "persist": True, "name": "/var/lib/kea/kea-leases4.csv"},
+        "lease-database": {
+            "type": "memfile",
+            "persist": True,
+            "name": "/var/lib/kea/kea-leases4.csv",
+        },
         "valid-lifetime": 4000,
         "subnet4": subnets,
     }
-    server.write(FILE, f"// The DHCP server of the ferries.\n{json.dumps({'Dhcp4': settings}, indent=2)}\n")
+    server.write(
+        FILE, f"// The DHCP server of the ferries.\n{json.dumps({'Dhcp4': settings}, indent=2)}\n"
+    )
 
 
 def _subnet(number: int) -> object:
@@ -63,8 +74,11 @@ def _subnet(number: int) -> object:
         "pools": [{"pool": f"10.{number}.0.100 - 10.{number}.0.200"}],
         "option-data": [{"name": "routers", "data": f"10.{number}.0.1"}],
         "reservations": [
-            {"hw-address": f"02:00:00:00:0{number}:{desk:02x}", "ip-address": f"10.{number}.0.{desk}",
-             "hostname": f"desk-{number}-{desk}"}
+            {
+                "hw-address": f"02:00:00:00:0{number}:{desk:02x}",
+                "ip-address": f"10.{number}.0.{desk}",
+                "hostname": f"desk-{number}-{desk}",
+            }
             for desk in range(10, 16)
         ],
-    }  # fmt: skip
+    }

@@ -1,11 +1,12 @@
 """A real Linux server that can be lost: an OpenSSH server in a root of its own.
 
-MANUAL. Every server has a folder of its own with ``etc``, ``root``, ``var``, ``srv`` and ``run`` in it; only ``/usr``
-is this machine's. It runs in its own mount and process namespaces, so nothing it does reaches this machine's own
-configuration. ``install`` gives a freshly installed server: Debian's bare accounts, a new machine id, new SSH host
-keys, one authorised key. ``configure`` makes it the server that Saltmere Ferries has set up with much work. Losing it
-is removing the folder. PID 1 is the SSH server, so service states are read and set with ``systemctl --root``; SIGHUP
-makes the SSH server read its keys and settings again.
+MANUAL. Every server has a folder of its own with ``etc``, ``root``, ``var``, ``srv`` and ``run`` in
+it; only ``/usr`` is this machine's. It runs in its own mount and process namespaces, so nothing it
+does reaches this machine's own configuration. ``install`` gives a freshly installed server:
+Debian's bare accounts, a new machine id, new SSH host keys, one authorised key. ``configure`` makes
+it the server that Saltmere Ferries has set up with much work. Losing it is removing the folder. PID
+1 is the SSH server, so service states are read and set with ``systemctl --root``; SIGHUP makes the
+SSH server read its keys and settings again.
 """
 
 from __future__ import annotations
@@ -26,14 +27,28 @@ import asyncssh
 SSH_RESTART = "kill -HUP 1"
 
 _BARE_ACCOUNTS = {
-    "passwd": "root:x:0:0:root:/root:/bin/bash\nsshd:x:101:65534::/run/sshd:/usr/sbin/nologin\n"
-    "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n",
+    "passwd": (
+        "root:x:0:0:root:/root:/bin/bash\nsshd:x:101:65534::/run/sshd:/usr/sbin/nologin\n"
+        "nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"
+    ),
     "group": "root:x:0:\ndaemon:x:1:\nnogroup:x:65534:\n",
     "shadow": "root:*:20500:0:99999:7:::\nsshd:!:20500::::::\nnobody:*:20500:0:99999:7:::\n",
     "gshadow": "root:*::\ndaemon:*::\nnogroup:!::\n",
 }
-_BARE_PACKAGES = ("base-files", "bash", "coreutils", "dpkg", "openssh-server", "systemd", "tar", "tzdata")
-_PAM = "".join(f"{kind} sufficient pam_rootok.so\n{kind} required pam_permit.so\n" for kind in ("auth", "account"))
+_BARE_PACKAGES = (
+    "base-files",
+    "bash",
+    "coreutils",
+    "dpkg",
+    "openssh-server",
+    "systemd",
+    "tar",
+    "tzdata",
+)
+_PAM = "".join(
+    f"{kind} sufficient pam_rootok.so\n{kind} required pam_permit.so\n"
+    for kind in ("auth", "account")
+)
 _PAM += "session required pam_permit.so\n"
 _UNIT = """[Unit]
 Description={name} of Saltmere Ferries
@@ -47,12 +62,13 @@ WantedBy=multi-user.target
 def stop(program: str) -> str:
     """For sh: end ``program`` and wait until it has gone.
 
-    PID 1 is an SSH server that may be reading its settings anew just then, and so miss that a process ended: one that
-    is dead and was not waited for has gone as well. One that has not ended after half a minute is ended by force.
+    PID 1 is an SSH server that may be reading its settings anew just then, and so miss that a
+    process ended: one that is dead and was not waited for has gone as well. One that has not ended
+    after half a minute is ended by force.
     """
     return (
-        f"pkill -x {program}; tries=0; while pgrep -r R,S,D,T -x {program} >/dev/null; do sleep 0.05; "
-        f"tries=$((tries + 1)); [ $tries -ne 600 ] || pkill -KILL -x {program}; done"
+        f"pkill -x {program}; tries=0; while pgrep -r R,S,D,T -x {program} >/dev/null; do sleep"
+        f" 0.05; tries=$((tries + 1)); [ $tries -ne 600 ] || pkill -KILL -x {program}; done"
     )
 
 
@@ -85,8 +101,21 @@ class LinuxServer:
 
     def install(self, name: str, authorised_key: str) -> None:
         """A freshly installed server."""
-        for place in ("etc/ssh", "etc/systemd/system", "root/.ssh", "var/lib/dpkg", "run/sshd", "tmp", "srv", "proc",
-                      "dev", "usr", "home", "local/etc", "units"):  # fmt: skip
+        for place in (
+            "etc/ssh",
+            "etc/systemd/system",
+            "root/.ssh",
+            "var/lib/dpkg",
+            "run/sshd",
+            "tmp",
+            "srv",
+            "proc",
+            "dev",
+            "usr",
+            "home",
+            "local/etc",
+            "units",
+        ):
             (self.folder / place).mkdir(parents=True, exist_ok=True)
         if not (self.folder / "var/run").is_symlink():
             (self.folder / "var/run").symlink_to("/run")
@@ -100,9 +129,14 @@ class LinuxServer:
         self.write("/etc/machine-id", os.urandom(16).hex() + "\n")
         self.write("/etc/hostname", name + "\n")
         self.write("/etc/hosts", f"127.0.0.1 localhost\n127.0.1.1 {name}\n")
-        self.write("/etc/nsswitch.conf", "passwd: files\ngroup: files\nshadow: files\nhosts: files\n")
-        self.write("/etc/ssh/sshd_config", "PermitRootLogin prohibit-password\nUsePAM no\nUseDNS no\n"
-                   "PasswordAuthentication no\nMaxStartups 200:30:400\nSubsystem sftp internal-sftp\n")  # fmt: skip
+        self.write(
+            "/etc/nsswitch.conf", "passwd: files\ngroup: files\nshadow: files\nhosts: files\n"
+        )
+        self.write(
+            "/etc/ssh/sshd_config",
+            "PermitRootLogin prohibit-password\nUsePAM no\nUseDNS no\n"
+            "PasswordAuthentication no\nMaxStartups 200:30:400\nSubsystem sftp internal-sftp\n",
+        )
         (self.folder / "etc/os-release").symlink_to("../usr/lib/os-release")
         for service in ("runuser", "runuser-l", "su", "other"):
             self.write(f"/etc/pam.d/{service}", _PAM)
@@ -118,17 +152,22 @@ class LinuxServer:
         self.write("/etc/ssh/ssh_host_ed25519_key.pub", public)
 
     def configure(self, role: str, *, files: int = 40, seed: str = "") -> None:
-        """Make it the server that was hard to set up: ``files`` settings, people, packages, services."""
+        """Make it the server that was hard to set up: ``files`` settings, people, packages,
+        services.
+        """
         for number in range(files):
             text = "".join(
-                f"{role}_{line:03} = {blake2b(f'{seed}{role}{number}{line}'.encode(), digest_size=20).hexdigest()}\n"
+                f"{role}_{line:03} ="
+                f" {blake2b(f'{seed}{role}{number}{line}'.encode(), digest_size=20).hexdigest()}\n"
                 for line in range(180)
             )
             self.write(f"/etc/saltmere/{role}/{number:03}.conf", f"# {role}, page {number}\n{text}")
         for uid, person in enumerate(("brannagh", "oyelaran", "tveit", "quayside"), start=1001):
             self.append("/etc/passwd", f"{person}:x:{uid}:{uid}::/home/{person}:/bin/bash\n")
             self.append("/etc/group", f"{person}:x:{uid}:\n")
-            self.append("/etc/shadow", f"{person}:$y$j9T$madeup{uid}$notarealhash{uid}:20500:0:99999:7:::\n")
+            self.append(
+                "/etc/shadow", f"{person}:$y$j9T$madeup{uid}$notarealhash{uid}:20500:0:99999:7:::\n"
+            )
             self.append("/etc/gshadow", f"{person}:!::\n")
         self.configure_packages(role)
         self.add_service(f"saltmere-{role}")
@@ -153,13 +192,16 @@ class LinuxServer:
 
     def set_packages(self, names: tuple[str, ...]) -> None:
         entries = "".join(
-            f"Package: {name}\nStatus: install ok installed\nArchitecture: all\nVersion: 1.{len(name)}\n"
-            f"Maintainer: Saltmere Ferries <it@saltmere.example>\nDescription: {name}\n\n"
+            f"Package: {name}\nStatus: install ok installed\nArchitecture: all\nVersion:"
+            f" 1.{len(name)}\nMaintainer: Saltmere Ferries <it@saltmere.example>\nDescription:"
+            f" {name}\n\n"
             for name in sorted(names)
         )
         self.write("/var/lib/dpkg/status", entries)
 
-    def write(self, path: str, text: str, *, mode: int = 0o644, modified: float | None = None) -> None:
+    def write(
+        self, path: str, text: str, *, mode: int = 0o644, modified: float | None = None
+    ) -> None:
         file = self.folder / path.lstrip("/")
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_text(text)
@@ -184,35 +226,61 @@ class LinuxServer:
             raise RuntimeError(f"something else already answers at {self.host}:{self.port}")
         root = self.folder.resolve()
         script = (
-            'set -e; mount --bind "$1" "$1"; cd "$1"; mount --rbind /usr usr; '
-            "mount --bind local usr/local; mount --bind units usr/lib/systemd/system; "
-            "mount --rbind /dev dev; mount -t proc proc proc; "
-            'exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o StrictModes=no -o PidFile=none '
-            "-o HostKey=/etc/ssh/ssh_host_ed25519_key"
+            'set -e; mount --bind "$1" "$1"; cd "$1"; mount --rbind /usr usr; mount --bind local'
+            " usr/local; mount --bind units usr/lib/systemd/system; mount --rbind /dev dev; mount"
+            ' -t proc proc proc; exec chroot . /usr/sbin/sshd -D -p "$3" -o ListenAddress="$2" -o'
+            " StrictModes=no -o PidFile=none -o HostKey=/etc/ssh/ssh_host_ed25519_key"
         )
         own_user = [] if os.getuid() == 0 else ["-U", "--map-root-user", "--map-auto"]
         self._process = subprocess.Popen(
-            ["unshare", *own_user, "-m", "-p", "-f", "--kill-child", "sh", "-c", script, "sh", str(root), self.host,
-             str(self.port)],
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-        )  # fmt: skip
+            [
+                "unshare",
+                *own_user,
+                "-m",
+                "-p",
+                "-f",
+                "--kill-child",
+                "sh",
+                "-c",
+                script,
+                "sh",
+                str(root),
+                self.host,
+                str(self.port),
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
         limit = time.monotonic() + 120
         while not _answers(self.host, self.port):
             if self._process.poll() is not None or time.monotonic() > limit:
-                raise RuntimeError(f"the SSH server of {self.folder.name} did not start at {self.host}:{self.port}")
+                raise RuntimeError(
+                    f"the SSH server of {self.folder.name} did not start at {self.host}:{self.port}"
+                )
             time.sleep(0.02)
 
     def run(self, *words: str, feed: str = "") -> str:
         """A command on the running server's own console; its output."""
         assert self._process is not None
-        inside = Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children").read_text().split()[0]
+        inside = (
+            Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children")
+            .read_text()
+            .split()[0]
+        )
         own_user = [] if os.getuid() == 0 else ["-U", "--preserve-credentials"]
         done = subprocess.run(
             ["nsenter", "-t", inside, *own_user, "-m", "-p", "-r", "-w", *words],
-            input=feed, capture_output=True, text=True, timeout=120, check=False,
-        )  # fmt: skip
+            input=feed,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+        )
         if done.returncode != 0:
-            raise RuntimeError(f"{words[0]} on {self.folder.name} ended with {done.returncode}: {done.stderr}")
+            raise RuntimeError(
+                f"{words[0]} on {self.folder.name} ended with {done.returncode}: {done.stderr}"
+            )
         return done.stdout
 
     def stop(self) -> None:

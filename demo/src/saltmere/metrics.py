@@ -1,8 +1,9 @@
 """A real Prometheus on a real Linux server: what watches the estate.
 
-MANUAL. ``install`` gives what a fresh package has: it watches itself. ``configure`` makes it the monitoring of
-Saltmere Ferries: jobs, rules, targets from files, a password file outside its own folder. Where it listens is, as in
-Debian, one of the words in ``/etc/default/prometheus``. Measured values are data, and not kept.
+MANUAL. ``install`` gives what a fresh package has: it watches itself. ``configure`` makes it the
+monitoring of Saltmere Ferries: jobs, rules, targets from files, a password file outside its own
+folder. Where it listens is, as in Debian, one of the words in ``/etc/default/prometheus``. Measured
+values are data, and not kept.
 """
 
 from __future__ import annotations
@@ -15,11 +16,13 @@ from saltmere.linux import LinuxServer, stop
 RESTART = f"""
 {stop("prometheus")}
 . /etc/default/prometheus
-setsid prometheus --config.file=/etc/prometheus/prometheus.yml --storage.tsdb.path=/var/lib/prometheus $ARGS \
+setsid prometheus --config.file=/etc/prometheus/prometheus.yml \
+    --storage.tsdb.path=/var/lib/prometheus $ARGS \
   >/var/log/prometheus.log 2>&1 </dev/null &
 """
 _READY = (
-    'for n in $(seq 200); do curl -sf "http://$1/-/ready" && exit; sleep 0.1; done; cat /var/log/prometheus.log; exit 1'
+    'for n in $(seq 200); do curl -sf "http://$1/-/ready" && exit; sleep 0.1; done; cat'
+    " /var/log/prometheus.log; exit 1"
 )
 PASSWORD_FILE = "/etc/saltmere/scrape-password"
 
@@ -49,7 +52,9 @@ scrape_configs:
 
 def install(server: LinuxServer, address: str) -> None:
     """``address``: host and port where it listens."""
-    server.write("/etc/default/prometheus", f'ARGS="--web.listen-address={address} --web.enable-lifecycle"\n')
+    server.write(
+        "/etc/default/prometheus", f'ARGS="--web.listen-address={address} --web.enable-lifecycle"\n'
+    )
     server.write("/etc/prometheus/prometheus.yml", _FRESH)
     server.run("mkdir", "-p", "/var/lib/prometheus", "/var/log")
     restart(server)
@@ -58,8 +63,13 @@ def install(server: LinuxServer, address: str) -> None:
 def configure(server: LinuxServer) -> None:
     """What Saltmere Ferries set up with much work."""
     rules = "".join(_rule(number) for number in range(1, 13))
-    server.write("/etc/prometheus/rules/ships.yml", f"groups:\n  - name: ships\n    rules:\n{rules}")
-    ships = [{"targets": [f"127.0.1.{number}:9"], "labels": {"ship": f"ferry-{number}"}} for number in range(1, 9)]
+    server.write(
+        "/etc/prometheus/rules/ships.yml", f"groups:\n  - name: ships\n    rules:\n{rules}"
+    )
+    ships = [
+        {"targets": [f"127.0.1.{number}:9"], "labels": {"ship": f"ferry-{number}"}}
+        for number in range(1, 9)
+    ]
     server.write("/etc/prometheus/targets/ships.json", json.dumps(ships, indent=1))
     server.write(PASSWORD_FILE, "made-up-lantern\n", mode=0o600)
     server.write("/etc/prometheus/prometheus.yml", _ESTATE)

@@ -1,4 +1,6 @@
-"""What the servers of Saltmere Ferries are configured with by hand, and what people change there in a working day."""
+"""What the servers of Saltmere Ferries are configured with by hand, and what people change there in
+a working day.
+"""
 
 from __future__ import annotations
 
@@ -142,14 +144,30 @@ def furnish(server: LinuxServer, name: str, role: str) -> None:
 def _of_role(role: str) -> dict[str, str]:
     match role:
         case "mail":
-            ways = "".join(f"{vessel}.saltmere.example  smtp:[10.4.40.{n}]\n" for n, vessel in enumerate(_VESSELS, 11))
-            return {"/etc/postfix/main.cf": _MAIL, "/etc/aliases": _ALIASES, "/etc/postfix/transport": ways}
+            ways = "".join(
+                f"{vessel}.saltmere.example  smtp:[10.4.40.{n}]\n"
+                for n, vessel in enumerate(_VESSELS, 11)
+            )
+            return {
+                "/etc/postfix/main.cf": _MAIL,
+                "/etc/aliases": _ALIASES,
+                "/etc/postfix/transport": ways,
+            }
         case "timetable":
-            sailings = "".join(f"{7 + n}:30;gannet-point;holm-island;{vessel}\n" for n, vessel in enumerate(_VESSELS))
-            return {"/etc/nginx/sites-enabled/timetable": _SITE, "/etc/saltmere/timetable/winter.csv": sailings}
+            sailings = "".join(
+                f"{7 + n}:30;gannet-point;holm-island;{vessel}\n"
+                for n, vessel in enumerate(_VESSELS)
+            )
+            return {
+                "/etc/nginx/sites-enabled/timetable": _SITE,
+                "/etc/saltmere/timetable/winter.csv": sailings,
+            }
         case "ticket":
             fares = "who;single;return\nadult;120;210\nchild;60;105\nbicycle;40;70\ncar;390;700\n"
-            return {"/etc/saltmere/ticket/office.ini": _TICKET, "/etc/saltmere/ticket/fares.csv": fares}
+            return {
+                "/etc/saltmere/ticket/office.ini": _TICKET,
+                "/etc/saltmere/ticket/fares.csv": fares,
+            }
         case "monitoring":
             return {"/etc/saltmere/monitoring/checks.yaml": _WATCH}
         case _:
@@ -161,21 +179,35 @@ def renew_certificate(server: LinuxServer, today: datetime) -> None:
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "timetable.saltmere.example")])
     made = (
-        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-        .serial_number(x509.random_serial_number()).not_valid_before(today).not_valid_after(today + timedelta(days=365))
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(today)
+        .not_valid_after(today + timedelta(days=365))
         .sign(key, hashes.SHA256())
-    )  # fmt: skip
-    server.write(CERTIFICATE, made.public_bytes(serialization.Encoding.PEM).decode(), modified=today.timestamp())
+    )
+    server.write(
+        CERTIFICATE,
+        made.public_bytes(serialization.Encoding.PEM).decode(),
+        modified=today.timestamp(),
+    )
     secret = key.private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )
-    server.write(CERTIFICATE.replace(".pem", ".key"), secret.decode(), mode=0o600, modified=today.timestamp())
+    server.write(
+        CERTIFICATE.replace(".pem", ".key"), secret.decode(), mode=0o600, modified=today.timestamp()
+    )
 
 
 def _vlan(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
     path, vlan = "/etc/network/interfaces", chance.randrange(50, 99)
     if f"ens3.{vlan}" not in server.read(path):
-        server.append(path, f"\nauto ens3.{vlan}\niface ens3.{vlan} inet static\n    address 10.6.{vlan}.2/24\n")
+        server.append(
+            path,
+            f"\nauto ens3.{vlan}\niface ens3.{vlan} inet static\n    address 10.6.{vlan}.2/24\n",
+        )
     return (path,)
 
 
@@ -198,7 +230,10 @@ def _person(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
 
 
 def _host(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
-    server.append("/etc/hosts", f"10.4.40.{chance.randrange(11, 250)} {chance.choice(_VESSELS)}.saltmere.example\n")
+    server.append(
+        "/etc/hosts",
+        f"10.4.40.{chance.randrange(11, 250)} {chance.choice(_VESSELS)}.saltmere.example\n",
+    )
     return ("/etc/hosts",)
 
 
@@ -211,7 +246,10 @@ def _rule(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
 
 
 def _alias(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
-    server.append("/etc/aliases", f"{chance.choice(_VESSELS)}-{chance.randrange(99)}: {chance.choice(_PEOPLE)}\n")
+    server.append(
+        "/etc/aliases",
+        f"{chance.choice(_VESSELS)}-{chance.randrange(99)}: {chance.choice(_PEOPLE)}\n",
+    )
     return ("/etc/aliases",)
 
 
@@ -234,14 +272,21 @@ def _check(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
 
 def _redirect(server: LinuxServer, chance: random.Random) -> tuple[str, ...]:
     path = "/etc/nginx/sites-enabled/timetable"
-    place = f"    location /{chance.choice(_VESSELS)}{chance.randrange(99)} {{ return 301 /summer; }}\n"
+    place = (
+        f"    location /{chance.choice(_VESSELS)}{chance.randrange(99)} {{ return 301 /summer; }}\n"
+    )
     text = server.read(path)
     server.write(path, f"{text[: text.rindex('}')]}{place}}}\n")
     return (path,)
 
 
 _EVERYWHERE: tuple[Change, ...] = (_vlan, _cron, _person, _host, _rule)
-_OF_ROLE: dict[str, Change] = {"mail": _alias, "ticket": _fare, "monitoring": _check, "timetable": _redirect}
+_OF_ROLE: dict[str, Change] = {
+    "mail": _alias,
+    "ticket": _fare,
+    "monitoring": _check,
+    "timetable": _redirect,
+}
 
 
 def working_day(server: LinuxServer, role: str, chance: random.Random, now: float) -> None:

@@ -1,4 +1,6 @@
-"""Speaking to the service over its HTTP interface, as any program may. Nothing of it is imported."""
+"""Speaking to the service over its HTTP interface, as any program may. Nothing of it is
+imported.
+"""
 
 from __future__ import annotations
 
@@ -56,4 +58,6 @@ class Interface:
 
     def _of_routine(self, name: str) -> list[Any]:
         active = self.call("GET", "/runs", state="active", limit="200")["items"]
-        return [run for run in active if run["by"] == f"routine {name}" and run["state"] != "waiting"]
+        return [
+            run for run in active if run["by"] == f"routine {name}" and run["state"] != "waiting"
+        ]

@@ -1,4 +1,6 @@
-"""Running a Skerry appliance as a process of its own, and working on it as its administrator does."""
+"""Running a Skerry appliance as a process of its own, and working on it as its administrator
+does.
+"""
 
 from __future__ import annotations
 
@@ -42,9 +44,18 @@ class Skerry:
         return "SHA256:" + base64.b64encode(hashlib.sha256(der).digest()).decode().rstrip("=")
 
     def launch(self) -> None:
-        words = [sys.executable, "-m", "saltmere.storage", str(self.folder), "--fresh-address", self.address]
+        words = [
+            sys.executable,
+            "-m",
+            "saltmere.storage",
+            str(self.folder),
+            "--fresh-address",
+            self.address,
+        ]
         words += ["--clock", str(self.clock)] if self.clock else []
-        self._process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        self._process = subprocess.Popen(
+            words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
 
     def wait(self, limit: float = 120) -> None:
         """Until it answers its administrator."""
@@ -54,7 +65,9 @@ class Skerry:
                 self.request("GET", "/api/about")
                 return
             except (OSError, urllib.error.URLError):
-                if time.monotonic() > until or (self._process is not None and self._process.poll() is not None):
+                if time.monotonic() > until or (
+                    self._process is not None and self._process.poll() is not None
+                ):
                     raise RuntimeError(f"the appliance at {self.address} does not answer") from None
                 time.sleep(0.05)
 
@@ -94,7 +107,11 @@ class Skerry:
         for share in ("timetables", "vessels", "crew", f"{role}-archive"):
             self.request("PUT", f"/api/shares/{share}", {"pool": "hold", "readers": "office"})
         for number in range(users):
-            self.request("PUT", f"/api/users/{role}-{number:02}", {"quota": 50, "password": f"made-up-{role}-{number}"})
+            self.request(
+                "PUT",
+                f"/api/users/{role}-{number:02}",
+                {"quota": 50, "password": f"made-up-{role}-{number}"},
+            )
         self.request("PUT", "/api/services/snapshots", {"enabled": True})
         network = {"host": self.host, "port": self.port, "name": f"{role}-store"}
         self.request("PUT", "/api/network", network)

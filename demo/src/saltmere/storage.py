@@ -2,22 +2,27 @@
 
 MANUAL
 
-1. Start: ``python -m saltmere.storage FOLDER --fresh-address HOST:PORT``. An empty folder is a freshly installed
-   appliance: a new serial number, a self-signed certificate, the login ``admin`` / ``admin``, the default share
-   ``public`` and the default user ``guest``. It answers at the fresh address until its network settings say otherwise.
-2. Every request needs the administrator's login (RFC 7617). ``GET /api/about`` tells serial, product and version;
-   ``GET /api/state`` the shares, users, pools and services as they are, and whether each user's password is known.
-3. Changing: ``PUT`` and ``DELETE`` of ``/api/shares/NAME`` and ``/api/users/NAME``, ``PUT /api/pools/NAME``,
-   ``PUT /api/services/NAME``, ``PUT /api/administrator``, ``PUT /api/network`` (takes effect at the next restart).
-4. Export: ``POST /api/exports`` with ``{"secret_key": "yes" or "no"}`` answers an id; ``GET /api/exports/ID`` tells
-   ``working`` or ``ready``; ``GET /api/exports/ID/file`` fetches it. Users' passwords are stored encrypted under the
-   appliance's secret key. An export without that key holds them all the same, but nothing can decrypt them elsewhere.
-5. Import: in the quiet state (``PUT /api/quiet``, ``{"quiet": true}``), ``POST /api/import`` with an export. Shares,
-   users, pools and services are replaced, but the default objects stay. The appliance then restarts by itself and comes
-   back at the address, and with the administrator's login, of the export; its serial number and certificate stay. An
-   export of another major version is refused. The quiet state ends only when told so.
-6. ``GET /api/time`` tells the appliance's clock, in seconds since 1970; with ``--clock SOCKET`` it is the estate's.
-   ``GET /api/health`` answers ``ok`` once every share's pool is there.
+1. Start: ``python -m saltmere.storage FOLDER --fresh-address HOST:PORT``. An empty folder is a
+   freshly installed appliance: a new serial number, a self-signed certificate, the login ``admin``
+   / ``admin``, the default share ``public`` and the default user ``guest``. It answers at the fresh
+   address until its network settings say otherwise.
+2. Every request needs the administrator's login (RFC 7617). ``GET /api/about`` tells serial,
+   product and version; ``GET /api/state`` the shares, users, pools and services as they are, and
+   whether each user's password is known.
+3. Changing: ``PUT`` and ``DELETE`` of ``/api/shares/NAME`` and ``/api/users/NAME``, ``PUT
+   /api/pools/NAME``, ``PUT /api/services/NAME``, ``PUT /api/administrator``, ``PUT /api/network``
+   (takes effect at the next restart).
+4. Export: ``POST /api/exports`` with ``{"secret_key": "yes" or "no"}`` answers an id; ``GET
+   /api/exports/ID`` tells ``working`` or ``ready``; ``GET /api/exports/ID/file`` fetches it. Users'
+   passwords are stored encrypted under the appliance's secret key. An export without that key holds
+   them all the same, but nothing can decrypt them elsewhere.
+5. Import: in the quiet state (``PUT /api/quiet``, ``{"quiet": true}``), ``POST /api/import`` with
+   an export. Shares, users, pools and services are replaced, but the default objects stay. The
+   appliance then restarts by itself and comes back at the address, and with the administrator's
+   login, of the export; its serial number and certificate stay. An export of another major version
+   is refused. The quiet state ends only when told so.
+6. ``GET /api/time`` tells the appliance's clock, in seconds since 1970; with ``--clock SOCKET`` it
+   is the estate's. ``GET /api/health`` answers ``ok`` once every share's pool is there.
 """
 
 import argparse
@@ -68,7 +73,9 @@ class Appliance:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
         fresh = not (folder / "appliance.db").exists()
-        self.db = sqlite3.connect(folder / "appliance.db", isolation_level=None, check_same_thread=False)
+        self.db = sqlite3.connect(
+            folder / "appliance.db", isolation_level=None, check_same_thread=False
+        )
         self.exports: dict[str, tuple[int, bytes]] = {}
         if fresh:
             self._install(fresh_host, fresh_port)
@@ -100,7 +107,9 @@ class Appliance:
         )
         pem = serialization.Encoding.PEM
         (self.folder / "certificate.pem").write_bytes(certificate.public_bytes(pem))
-        private = key.private_bytes(pem, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+        private = key.private_bytes(
+            pem, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+        )
         (self.folder / "certificate.key").write_bytes(private)
 
     def one(self, query: str, *values: object) -> Any:
@@ -128,11 +137,15 @@ class Appliance:
     def set_administrator(self, account: str, password: str) -> None:
         salt = secrets.token_bytes(16)
         self.db.execute("delete from administrator")
-        self.db.execute("insert into administrator values (?, ?, ?)", (account, salt, _hash(password, salt)))
+        self.db.execute(
+            "insert into administrator values (?, ?, ?)", (account, salt, _hash(password, salt))
+        )
 
     def may_enter(self, account: str, password: str) -> bool:
         known, salt, hashed = self.one("select account, salt, hash from administrator")
-        return secrets.compare_digest(account, known) and secrets.compare_digest(_hash(password, salt), hashed)
+        return secrets.compare_digest(account, known) and secrets.compare_digest(
+            _hash(password, salt), hashed
+        )
 
     def export(self, with_key: bool) -> bytes:
         host, port, name = self.one("select host, port, name from network")
@@ -142,7 +155,9 @@ class Appliance:
             "version": VERSION,
             "network": {"host": host, "port": port, "name": name, "address": f"{host}:{port}"},
             "administrator": {"account": account, "salt": _text(salt), "hash": _text(hashed)},
-            "pools": [{"name": n, "disks": d} for n, d in self.rows("select * from pools order by name")],
+            "pools": [
+                {"name": n, "disks": d} for n, d in self.rows("select * from pools order by name")
+            ],
             "shares": [
                 {"name": n, "pool": p, "readers": r}
                 for n, p, r, default in self.rows("select * from shares order by name")
@@ -153,7 +168,10 @@ class Appliance:
                 for n, q, p, default in self.rows("select * from users order by name")
                 if not default
             ],
-            "services": [{"name": n, "enabled": bool(e)} for n, e in self.rows("select * from services order by name")],
+            "services": [
+                {"name": n, "enabled": bool(e)}
+                for n, e in self.rows("select * from services order by name")
+            ],
         }
         if with_key:
             bundle["secret_key"] = _text(self.secret_key)
@@ -170,18 +188,33 @@ class Appliance:
                 db.execute(f"delete from {table} where not is_default")  # noqa: S608 - a fixed name
             if "secret_key" in bundle:
                 db.execute("update about set secret_key = ?", (_bytes(bundle["secret_key"]),))
-                db.execute("update users set password = ? where name = 'guest'", (self.encrypt("guest"),))
-            db.execute("update network set host = ?, port = ?, name = ?",
-                       (network["host"], network["port"], network["name"]))  # fmt: skip
-            db.execute("update administrator set account = ?, salt = ?, hash = ?",
-                       (admin["account"], _bytes(admin["salt"]), _bytes(admin["hash"])))  # fmt: skip
-            db.executemany("insert into pools values (?, ?)", [(p["name"], p["disks"]) for p in bundle["pools"]])
-            db.executemany("insert or replace into shares values (?, ?, ?, 0)",
-                           [(s["name"], s["pool"], s["readers"]) for s in bundle["shares"]])  # fmt: skip
-            db.executemany("insert or replace into users values (?, ?, ?, 0)",
-                           [(u["name"], u["quota"], _bytes(u["password"])) for u in bundle["users"]])  # fmt: skip
-            db.executemany("insert into services values (?, ?)",
-                           [(s["name"], int(s["enabled"])) for s in bundle["services"]])  # fmt: skip
+                db.execute(
+                    "update users set password = ? where name = 'guest'", (self.encrypt("guest"),)
+                )
+            db.execute(
+                "update network set host = ?, port = ?, name = ?",
+                (network["host"], network["port"], network["name"]),
+            )
+            db.execute(
+                "update administrator set account = ?, salt = ?, hash = ?",
+                (admin["account"], _bytes(admin["salt"]), _bytes(admin["hash"])),
+            )
+            db.executemany(
+                "insert into pools values (?, ?)",
+                [(p["name"], p["disks"]) for p in bundle["pools"]],
+            )
+            db.executemany(
+                "insert or replace into shares values (?, ?, ?, 0)",
+                [(s["name"], s["pool"], s["readers"]) for s in bundle["shares"]],
+            )
+            db.executemany(
+                "insert or replace into users values (?, ?, ?, 0)",
+                [(u["name"], u["quota"], _bytes(u["password"])) for u in bundle["users"]],
+            )
+            db.executemany(
+                "insert into services values (?, ?)",
+                [(s["name"], int(s["enabled"])) for s in bundle["services"]],
+            )
         except (KeyError, TypeError, ValueError, sqlite3.Error):
             db.execute("rollback")
             raise
@@ -194,7 +227,11 @@ class Appliance:
                 for n, p, r, d in self.rows("select * from shares order by name")
             ],
             "users": [
-                {"name": n, "password": "known" if self.password_known(p) else "lost", "default": bool(d)}
+                {
+                    "name": n,
+                    "password": "known" if self.password_known(p) else "lost",
+                    "default": bool(d),
+                }
                 for n, _, p, d in self.rows("select * from users order by name")
             ],
             "pools": [n for (n, _) in self.rows("select * from pools order by name")],
@@ -226,7 +263,13 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
     def about() -> dict[str, str]:
         serial = appliance.one("select serial from about")[0]
         name = appliance.one("select name from network")[0]
-        return {"serial": serial, "product": PRODUCT, "version": VERSION, "build": BUILD, "name": name}
+        return {
+            "serial": serial,
+            "product": PRODUCT,
+            "version": VERSION,
+            "build": BUILD,
+            "name": name,
+        }
 
     @app.get("/api/state")
     def state() -> dict[str, Any]:
@@ -245,7 +288,10 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
     @app.put("/api/shares/{name}")
     async def put_share(name: str, request: Request) -> None:
         wanted = await request.json()
-        db.execute("insert or replace into shares values (?, ?, ?, 0)", (name, wanted["pool"], wanted["readers"]))
+        db.execute(
+            "insert or replace into shares values (?, ?, ?, 0)",
+            (name, wanted["pool"], wanted["readers"]),
+        )
 
     @app.delete("/api/shares/{name}")
     def delete_share(name: str) -> None:
@@ -255,7 +301,10 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
     async def put_user(name: str, request: Request) -> None:
         wanted = await request.json()
         stored = appliance.encrypt(wanted["password"])
-        db.execute("insert or replace into users values (?, ?, ?, 0)", (name, wanted.get("quota", 0), stored))
+        db.execute(
+            "insert or replace into users values (?, ?, ?, 0)",
+            (name, wanted.get("quota", 0), stored),
+        )
 
     @app.delete("/api/users/{name}")
     def delete_user(name: str) -> None:
@@ -263,7 +312,9 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
 
     @app.put("/api/pools/{name}")
     async def put_pool(name: str, request: Request) -> None:
-        db.execute("insert or replace into pools values (?, ?)", (name, (await request.json())["disks"]))
+        db.execute(
+            "insert or replace into pools values (?, ?)", (name, (await request.json())["disks"])
+        )
 
     @app.put("/api/services/{name}")
     async def put_service(name: str, request: Request) -> None:
@@ -278,7 +329,10 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
     @app.put("/api/network")
     async def put_network(request: Request) -> None:
         wanted = await request.json()
-        db.execute("update network set host = ?, port = ?, name = ?", (wanted["host"], wanted["port"], wanted["name"]))
+        db.execute(
+            "update network set host = ?, port = ?, name = ?",
+            (wanted["host"], wanted["port"], wanted["name"]),
+        )
 
     @app.put("/api/quiet")
     async def put_quiet(request: Request) -> None:
@@ -317,7 +371,10 @@ def make_app(appliance: Appliance, restart: asyncio.Event, now: Callable[[], flo
             raise HTTPException(409, "enter the quiet state first")
         try:
             bundle = json.loads(await request.body())
-            if bundle["format"] != "skerry-export" or bundle["version"].split(".")[0] != VERSION.split(".")[0]:
+            if (
+                bundle["format"] != "skerry-export"
+                or bundle["version"].split(".")[0] != VERSION.split(".")[0]
+            ):
                 raise HTTPException(422, "not an export of this version")
             appliance.load(bundle)
         except (KeyError, TypeError, ValueError) as error:
@@ -358,7 +415,9 @@ async def run(folder: Path, fresh_host: str, fresh_port: int, now: Callable[[], 
 
 
 if __name__ == "__main__":
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("folder", type=Path)
     parser.add_argument("--fresh-address", required=True)
     parser.add_argument("--clock", type=Path)

@@ -1,4 +1,6 @@
-"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and six events."""
+"""Sixty days at Saltmere Ferries, lived through by the real engine: small changes on most days, and
+six events.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,16 @@ import httpx
 
 from saltmere import roles
 from saltmere.clock import ClockServer
-from saltmere.estate import ADMINISTRATOR, DEPOT, DEPOT_FOLDER, HTTPS_PORT, LINUX, SKERRIES, SSH_PORT, Estate
+from saltmere.estate import (
+    ADMINISTRATOR,
+    DEPOT,
+    DEPOT_FOLDER,
+    HTTPS_PORT,
+    LINUX,
+    SKERRIES,
+    SSH_PORT,
+    Estate,
+)
 from saltmere.linux import SSH_RESTART
 from saltmere.service import Interface, Refused
 
@@ -23,7 +34,14 @@ DAYS = 60
 ZONE = ZoneInfo("Europe/Oslo")
 HOURS = {"every-night": (2, 40), "skerries": (2, 50)}
 DAILY_FROM = 39  # before, a week has one night of backups
-CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = 18, 39, 45, 25, 48, 46
+CERTIFICATE_DAY, EMPTIED_DAY, FAILED_DISK_DAY, KEYLESS_DAY, ROTTEN_DAY, OWN_DAY = (
+    18,
+    39,
+    45,
+    25,
+    48,
+    46,
+)
 
 
 @dataclass
@@ -44,34 +62,80 @@ class Story:
         call = self.service.call
         for name, folder in self.stores.items():
             apart = name == "strongbox"
-            call("POST", "/stores", {
-                "name": name, "address": str(folder), "key_set": "strongbox" if apart else "main",
-                "passphrase": self.apart_passphrase if apart else self.passphrase,
-                "custody": "apart" if apart else "kept",
-            })  # fmt: skip
+            call(
+                "POST",
+                "/stores",
+                {
+                    "name": name,
+                    "address": str(folder),
+                    "key_set": "strongbox" if apart else "main",
+                    "passphrase": self.apart_passphrase if apart else self.passphrase,
+                    "custody": "apart" if apart else "kept",
+                },
+            )
         keys = {"ferry-root": self.estate.root_key, "installer": self.estate.fresh_key}
         for name, path in keys.items():
-            call("POST", "/logins", {"name": name, "account": "root", "private_key": path.read_text()})
-        call("POST", "/stores", {
-            "name": "depot", "address": f"sftp://{DEPOT[1]}:{SSH_PORT}{DEPOT_FOLDER}", "login": "ferry-root",
-            "key": self.estate.linux[DEPOT[0]].host_key, "site": "gannet-point", "passphrase": self.passphrase,
-        })  # fmt: skip
-        call("POST", "/logins",
-             {"name": "skerry-keeper", "account": ADMINISTRATOR, "password": self.estate.skerry_password})  # fmt: skip
+            call(
+                "POST",
+                "/logins",
+                {"name": name, "account": "root", "private_key": path.read_text()},
+            )
+        call(
+            "POST",
+            "/stores",
+            {
+                "name": "depot",
+                "address": f"sftp://{DEPOT[1]}:{SSH_PORT}{DEPOT_FOLDER}",
+                "login": "ferry-root",
+                "key": self.estate.linux[DEPOT[0]].host_key,
+                "site": "gannet-point",
+                "passphrase": self.passphrase,
+            },
+        )
+        call(
+            "POST",
+            "/logins",
+            {
+                "name": "skerry-keeper",
+                "account": ADMINISTRATOR,
+                "password": self.estate.skerry_password,
+            },
+        )
         call("POST", "/logins", {"name": "skerry-default", "account": "admin", "password": "admin"})
         for name, (address, site, role) in LINUX.items():
-            call("POST", "/systems", {
-                "name": name, "kind": "linux-server", "address": f"{address}:{SSH_PORT}", "login": "ferry-root",
-                "key": self.estate.linux[name].host_key, "site": site, "labels": [role],
-                "settings": {"ssh-restart": SSH_RESTART},
-            })  # fmt: skip
+            call(
+                "POST",
+                "/systems",
+                {
+                    "name": name,
+                    "kind": "linux-server",
+                    "address": f"{address}:{SSH_PORT}",
+                    "login": "ferry-root",
+                    "key": self.estate.linux[name].host_key,
+                    "site": site,
+                    "labels": [role],
+                    "settings": {"ssh-restart": SSH_RESTART},
+                },
+            )
         for name, (address, site, role) in SKERRIES.items():
-            call("POST", "/systems", {
-                "name": name, "kind": "storage-server", "address": f"{address}:{HTTPS_PORT}",
-                "login": "skerry-keeper", "key": self.estate.skerries[name].fingerprint, "site": site,
-                "labels": [role], "settings": {},
-            })  # fmt: skip
-        for name, needed in (("gannet-tickets", ["quay-store"]), ("northness-watch", ["quay-mail"])):
+            call(
+                "POST",
+                "/systems",
+                {
+                    "name": name,
+                    "kind": "storage-server",
+                    "address": f"{address}:{HTTPS_PORT}",
+                    "login": "skerry-keeper",
+                    "key": self.estate.skerries[name].fingerprint,
+                    "site": site,
+                    "labels": [role],
+                    "settings": {},
+                },
+            )
+        for name, needed in (
+            ("gannet-tickets", ["quay-store"]),
+            ("northness-watch", ["quay-mail"]),
+        ):
             call("PATCH", f"/systems/{name}", {"needs": needed})
         ladder = "everything for 14 days, daily for 45 days, monthly for 7 years, always 3"
         for name, systems, store in (
@@ -79,17 +143,25 @@ class Story:
             ("skerries", "kind=storage-server", "lighthouse"),
         ):
             hour, minute = HOURS[name]
-            call("POST", "/routines", {
-                "name": name, "systems": systems, "when": f"every monday at {hour:02}:{minute:02}",
-                "zone": str(ZONE), "store": store, "ladder": ladder,
-                "copy_to": ["depot"] if name == "every-night" else [],
-            })  # fmt: skip
+            call(
+                "POST",
+                "/routines",
+                {
+                    "name": name,
+                    "systems": systems,
+                    "when": f"every monday at {hour:02}:{minute:02}",
+                    "zone": str(ZONE),
+                    "store": store,
+                    "ladder": ladder,
+                    "copy_to": ["depot"] if name == "every-night" else [],
+                },
+            )
 
     def tell(self, on_day: Callable[[int], None], trouble: Callable[[str], None]) -> None:
         """Live through the days that are left; ``on_day`` is called after each.
 
-        Whatever a person does to the machines, the stores or the service meanwhile, the days go on: ``trouble`` hears
-        what did not come about.
+        Whatever a person does to the machines, the stores or the service meanwhile, the days go on:
+        ``trouble`` hears what did not come about.
         """
         while self.day < DAYS:
             morning = self.first_day + timedelta(days=self.day)
@@ -107,12 +179,24 @@ class Story:
     def _take_daily(self) -> None:
         """From now on every night: who has looked for a week's work twice asks for it."""
         for name, (hour, minute) in HOURS.items():
-            self.service.call("PATCH", f"/routines/{name}", {"when": f"every day at {hour:02}:{minute:02}"})
+            self.service.call(
+                "PATCH", f"/routines/{name}", {"when": f"every day at {hour:02}:{minute:02}"}
+            )
 
-    def _as_it_may(self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]) -> None:
+    def _as_it_may(
+        self, happens: Callable[[], None], what: str, trouble: Callable[[str], None]
+    ) -> None:
         try:
             happens()
-        except (Refused, httpx.HTTPError, TimeoutError, RuntimeError, OSError, LookupError, StopIteration) as error:
+        except (
+            Refused,
+            httpx.HTTPError,
+            TimeoutError,
+            RuntimeError,
+            OSError,
+            LookupError,
+            StopIteration,
+        ) as error:
             trouble(f"Day {self.day + 1}, {what}: {error or type(error).__name__}")
 
     def _at(self, moment: datetime) -> None:
@@ -120,7 +204,10 @@ class Story:
 
     def _night(self, morning: datetime) -> None:
         """Put the clock a moment past the last due time, and wait for the runs of all routines."""
-        due = {name: morning.replace(hour=hour, minute=minute) for name, (hour, minute) in HOURS.items()}
+        due = {
+            name: morning.replace(hour=hour, minute=minute)
+            for name, (hour, minute) in HOURS.items()
+        }
         self._at(max(due.values()) + timedelta(seconds=20))
         limit = time.monotonic() + 180
         for routine, wanted in due.items():
@@ -177,19 +264,26 @@ class Story:
         pack.write_bytes(data)
 
     def _by_hand(self, system: str, store: str, name: str, note: str) -> None:
-        run = self.service.call("POST", "/backups", {"system": system, "store": store, "name": name, "note": note})
+        run = self.service.call(
+            "POST", "/backups", {"system": system, "store": store, "name": name, "note": note}
+        )
         done = self.service.wait_for_run(run["id"])
         if done["state"] != "done":
             raise RuntimeError(done["reason"])
 
     def _replace_disk(self, name: str) -> None:
-        """Reinstalled at the same address, and restored: the restore that everybody hopes never to need."""
+        """Reinstalled at the same address, and restored: the restore that everybody hopes never to
+        need.
+        """
         newest = self.service.call("GET", "/backups", system=name, limit="1")["items"][0]
         self.estate.reinstall(name)
         server = self.estate.linux[name]
         wanted = {
-            "backup": newest["id"], "at": f"{server.host}:{server.port}", "login": "installer", "key": server.host_key,
-        }  # fmt: skip
+            "backup": newest["id"],
+            "at": f"{server.host}:{server.port}",
+            "login": "installer",
+            "key": server.host_key,
+        }
         drafted = self.service.wait_for_run(self.service.call("POST", "/restores", wanted)["id"])
         if drafted["state"] != "done":
             raise RuntimeError(drafted["reason"])
@@ -197,10 +291,16 @@ class Story:
         run = self.service.call("POST", f"/restores/{sheet}/start")
         done = self.service.wait_for_run(run["id"])
         while done["state"] == "waiting":
-            gate = next(g for g in self.service.call("GET", f"/restores/{sheet}")["sheet"]["gates"] if not g["answer"])
+            gate = next(
+                g
+                for g in self.service.call("GET", f"/restores/{sheet}")["sheet"]["gates"]
+                if not g["answer"]
+            )
             role = LINUX[name][2]
             server.configure_packages(role)
-            self.service.call("POST", f"/restores/{sheet}/answer", {"gate": gate["number"], "answer": "done"})
+            self.service.call(
+                "POST", f"/restores/{sheet}/answer", {"gate": gate["number"], "answer": "done"}
+            )
             done = self.service.wait_for_run(run["id"])
         if not done["result"].get("proved"):
             raise RuntimeError(done["reason"])

@@ -1,8 +1,9 @@
 """A real nginx on a real Linux server: the web server that passengers and crews meet.
 
-MANUAL. ``install`` gives what a fresh package has: one site that says welcome. ``configure`` makes it the server of
-Saltmere Ferries: a public site with a map of old addresses, and one for crews with a certificate and passwords. It
-listens on sockets below ``/run``, so that several of them can run on one machine; ``ask`` asks it.
+MANUAL. ``install`` gives what a fresh package has: one site that says welcome. ``configure`` makes
+it the server of Saltmere Ferries: a public site with a map of old addresses, and one for crews with
+a certificate and passwords. It listens on sockets below ``/run``, so that several of them can run
+on one machine; ``ask`` asks it.
 """
 
 from __future__ import annotations
@@ -105,9 +106,16 @@ def ask(server: LinuxServer, site: str, path: str) -> str:
 def ask_crew(server: LinuxServer) -> str:
     """The same over TLS, trusting only the certificate that lies on the server."""
     return server.run(
-        "curl", "-s", "--unix-socket", "/run/web-tls.sock", "--cacert", "/etc/nginx/tls/crew.pem",
-        "-u", "tveit:made-up-oars", "https://crew.saltmere.example/",
-    )  # fmt: skip
+        "curl",
+        "-s",
+        "--unix-socket",
+        "/run/web-tls.sock",
+        "--cacert",
+        "/etc/nginx/tls/crew.pem",
+        "-u",
+        "tveit:made-up-oars",
+        "https://crew.saltmere.example/",
+    )
 
 
 def certificate_for(name: str) -> tuple[str, str]:

@@ -1,4 +1,6 @@
-"""The catalogue: what Fennox knows. The database holds the invariants; the stores hold the backups themselves."""
+"""The catalogue: what Fennox knows. The database holds the invariants; the stores hold the backups
+themselves.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ ACTIVE = ("queued", "running", "waiting")
 
 
 def constant(word: str) -> ColumnElement[str]:
-    """A word of our own, in the statement itself: which partial index fits is then seen also by a plan that is kept."""
+    """A word of our own, in the statement itself: which partial index fits is then seen also by a
+    plan that is kept.
+    """
     return literal_column(f"'{word}'", String)
 
 
@@ -61,14 +65,22 @@ class ServiceState(Base):
     clock: Mapped[str]
     created: Mapped[datetime]
     setup_code: Mapped[str | None]  # SHA-256 of the one-time code for the first administrator
-    tended: Mapped[datetime | None]  # when ladders and stores were last looked after, by the service's clock
+    tended: Mapped[
+        datetime | None
+    ]  # when ladders and stores were last looked after, by the service's clock
     tended_run: Mapped[int] = mapped_column(default=0)  # the last run that had been queued then
-    apart: Mapped[bool] = mapped_column(default=False)  # whether since then clocks or dates spoke against each other
-    approvals: Mapped[list[str]] = mapped_column(default=list)  # groups of grave acts that need a second person
+    apart: Mapped[bool] = mapped_column(
+        default=False
+    )  # whether since then clocks or dates spoke against each other
+    approvals: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # groups of grave acts that need a second person
 
 
 class ClockAcceptance(Base):
-    """What a person confirmed of a clock or a date that disagrees with the service's clock (``core.moments``)."""
+    """What a person confirmed of a clock or a date that disagrees with the service's clock
+    (``core.moments``).
+    """
 
     __tablename__ = "clock_acceptances"
 
@@ -94,8 +106,16 @@ class KindRow(Base):
 class User(Base):
     __tablename__ = "users"
     __table_args__ = (
-        CheckConstraint("role in ('reader', 'auditor', 'operator', 'administrator')", name="known_role"),
-        Index("one_user_for_a_subject", "issuer", "subject", unique=True, postgresql_where=text("issuer <> ''")),
+        CheckConstraint(
+            "role in ('reader', 'auditor', 'operator', 'administrator')", name="known_role"
+        ),
+        Index(
+            "one_user_for_a_subject",
+            "issuer",
+            "subject",
+            unique=True,
+            postgresql_where=text("issuer <> ''"),
+        ),
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
@@ -108,11 +128,17 @@ class User(Base):
         _OR_NULL
     )  # selectors of systems, of which one must fit; None: the whole estate
     must_change: Mapped[bool] = mapped_column(default=False)  # somebody else has set the password
-    issuer: Mapped[str] = mapped_column(default="")  # of the provider that vouches for this person; empty: nobody
+    issuer: Mapped[str] = mapped_column(
+        default=""
+    )  # of the provider that vouches for this person; empty: nobody
     subject: Mapped[str] = mapped_column(default="")  # what that provider calls them, for ever
-    sealed_totp: Mapped[bytes | None]  # the secret of time-based codes (RFC 6238); None: none is asked for
+    sealed_totp: Mapped[
+        bytes | None
+    ]  # the secret of time-based codes (RFC 6238); None: none is asked for
     totp_since: Mapped[datetime | None]
-    totp_used: Mapped[int] = mapped_column(default=0)  # the time step of the last code: each counts once
+    totp_used: Mapped[int] = mapped_column(
+        default=0
+    )  # the time step of the last code: each counts once
 
 
 class RecoveryCode(Base):
@@ -120,7 +146,9 @@ class RecoveryCode(Base):
 
     __tablename__ = "recovery_codes"
 
-    user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), primary_key=True)
+    user_id: Mapped[str] = mapped_column(
+        ForeignKey("users.id", ondelete="CASCADE"), primary_key=True
+    )
     hash: Mapped[str] = mapped_column(primary_key=True)
 
 
@@ -139,7 +167,9 @@ class Passkey(Base):
 
 
 class Challenge(Base):
-    """What a sign-in in several steps remembers between them, under a digest of what its caller holds."""
+    """What a sign-in in several steps remembers between them, under a digest of what its caller
+    holds.
+    """
 
     __tablename__ = "challenges"
 
@@ -157,7 +187,9 @@ class Token(Base):
 
     __tablename__ = "tokens"
     __table_args__ = (
-        CheckConstraint("purpose in ('console', 'client', 'automation', 'metrics')", name="known_purpose"),
+        CheckConstraint(
+            "purpose in ('console', 'client', 'automation', 'metrics')", name="known_purpose"
+        ),
     )
 
     hash: Mapped[str] = mapped_column(primary_key=True)
@@ -173,13 +205,17 @@ class Token(Base):
     used: Mapped[datetime | None]  # to the minute
     address: Mapped[str] = mapped_column(default="")  # from where it began
     program: Mapped[str] = mapped_column(default="")  # what began it, as it says itself
-    proved: Mapped[datetime | None]  # when the person last proved who they are, by the database's clock
+    proved: Mapped[
+        datetime | None
+    ]  # when the person last proved who they are, by the database's clock
 
 
 class Approval(Base):
-    """A grave act that waits for a second person, or has been decided. It lets that one request through, once.
+    """A grave act that waits for a second person, or has been decided. It lets that one request
+    through, once.
 
-    ``digest``: of the request, keyed; ``shown``: what is to be done, as ``[name, value]`` without secrets.
+    ``digest``: of the request, keyed; ``shown``: what is to be done, as ``[name, value]`` without
+    secrets.
     """
 
     __tablename__ = "approvals"
@@ -216,7 +252,9 @@ class SignInFailure(Base):
 
 
 class Audit(Base):
-    """What was done or refused. ``place`` and ``digest`` chain the entries, once they are committed."""
+    """What was done or refused. ``place`` and ``digest`` chain the entries, once they are
+    committed.
+    """
 
     __tablename__ = "audit"
     __table_args__ = (Index("not_chained_yet", "id", postgresql_where=text("place is null")),)
@@ -234,7 +272,9 @@ class Audit(Base):
 
 
 class KeySet(Base):
-    """Keys of a set of stores, one row a generation. Secrets are sealed under the service's key file."""
+    """Keys of a set of stores, one row a generation. Secrets are sealed under the service's key
+    file.
+    """
 
     __tablename__ = "key_sets"
 
@@ -245,14 +285,20 @@ class KeySet(Base):
     suite: Mapped[str]
     sealed_write_secret: Mapped[bytes]
     sealed_opening_key: Mapped[bytes | None]
-    previous_opening_key: Mapped[bytes | None]  # of the generation before, sealed to this one's seal key
-    slots: Mapped[list[dict[str, Any]] | None]  # of a generation that has gone by: what its headers get
+    previous_opening_key: Mapped[
+        bytes | None
+    ]  # of the generation before, sealed to this one's seal key
+    slots: Mapped[
+        list[dict[str, Any]] | None
+    ]  # of a generation that has gone by: what its headers get
     left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not sealed anew
     created: Mapped[datetime]
 
 
 class SealedSecret(Base):
-    """A secret of the service sealed to a key set, so that a passphrase brings it back on an empty machine."""
+    """A secret of the service sealed to a key set, so that a passphrase brings it back on an empty
+    machine.
+    """
 
     __tablename__ = "sealed_secrets"
 
@@ -275,19 +321,31 @@ class StoreRow(Base):
     header_digest: Mapped[str]
     created: Mapped[datetime]
     login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
-    sweep_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))  # alone removes things, if there is one
-    key: Mapped[str | None]  # the accepted host key or certificate; for a folder, what it is mounted from
+    sweep_login_id: Mapped[str | None] = mapped_column(
+        ForeignKey("logins.id")
+    )  # alone removes things, if there is one
+    key: Mapped[
+        str | None
+    ]  # the accepted host key or certificate; for a folder, what it is mounted from
     site: Mapped[str] = mapped_column(default="")
     scrubbed: Mapped[datetime | None]
-    scrub_budget: Mapped[int] = mapped_column(default=100_000_000_000)  # bytes that one scheduled scrub may read
+    scrub_budget: Mapped[int] = mapped_column(
+        default=100_000_000_000
+    )  # bytes that one scheduled scrub may read
     scrub_share: Mapped[int] = mapped_column(default=0)  # which share of a large store is read next
     swept: Mapped[datetime | None]
-    stopped_because: Mapped[str] = mapped_column(default="")  # why nothing is written to it; empty: nothing is wrong
+    stopped_because: Mapped[str] = mapped_column(
+        default=""
+    )  # why nothing is written to it; empty: nothing is wrong
     ceiling: Mapped[str] = mapped_column(default="")  # what backups may take of it; empty: all
     over_since: Mapped[datetime | None]  # since when they take more, or since backups went for it
     free: Mapped[int | None]  # bytes, when it was last looked at; None: it does not tell
-    skew: Mapped[float | None]  # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
-    went_back: Mapped[str] = mapped_column(default="")  # how the store is older than what was written there; empty: no
+    skew: Mapped[
+        float | None
+    ]  # seconds that the far side's clock was ahead of PostgreSQL's when that was last seen
+    went_back: Mapped[str] = mapped_column(
+        default=""
+    )  # how the store is older than what was written there; empty: no
 
 
 class StoreDamage(Base):
@@ -310,7 +368,9 @@ class StoreSpace(Base):
 
     __tablename__ = "store_space"
 
-    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True)
+    store_id: Mapped[str] = mapped_column(
+        ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True
+    )
     at: Mapped[datetime] = mapped_column(primary_key=True)
     objects: Mapped[int]
     used: Mapped[int]
@@ -318,11 +378,15 @@ class StoreSpace(Base):
 
 
 class StoreAnchor(Base):
-    """What a store held when it was last looked at, as other stores are told, too (store-format §15)."""
+    """What a store held when it was last looked at, as other stores are told, too (store-format
+    §15).
+    """
 
     __tablename__ = "store_anchors"
 
-    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True)
+    store_id: Mapped[str] = mapped_column(
+        ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True
+    )
     at: Mapped[datetime]
     told: Mapped[dict[str, Any]] = mapped_column(JSONB)
 
@@ -346,7 +410,9 @@ class Login(Base):
     account: Mapped[str]
     proves_by: Mapped[str]
     sealed_secret: Mapped[bytes]
-    become: Mapped[str] = mapped_column(default="")  # the account that commands run as, by sudo; empty: its own
+    become: Mapped[str] = mapped_column(
+        default=""
+    )  # the account that commands run as, by sudo; empty: its own
     certificate: Mapped[str] = mapped_column(default="")  # OpenSSH's, for its key; it is no secret
     changed: Mapped[datetime]
 
@@ -356,7 +422,9 @@ class LoginPlace(Base):
 
     __tablename__ = "login_places"
 
-    login_id: Mapped[str] = mapped_column(ForeignKey("logins.id", ondelete="CASCADE"), primary_key=True)
+    login_id: Mapped[str] = mapped_column(
+        ForeignKey("logins.id", ondelete="CASCADE"), primary_key=True
+    )
     address: Mapped[str] = mapped_column(primary_key=True)
     key: Mapped[str] = mapped_column(primary_key=True)
     by: Mapped[str]
@@ -371,43 +439,69 @@ class System(Base):
     folder: Mapped[str] = mapped_column(unique=True)
     kind: Mapped[str]
     address: Mapped[str]
-    login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))  # None: the service itself
+    login_id: Mapped[str | None] = mapped_column(
+        ForeignKey("logins.id")
+    )  # None: the service itself
     key: Mapped[str]
     site: Mapped[str]
     labels: Mapped[list[str]]
     settings: Mapped[dict[str, Any]]
     machine: Mapped[dict[str, Any] | None]
-    needs: Mapped[list[str]] = mapped_column(default=list)  # ids of systems that a person says must be back before it
+    needs: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # ids of systems that a person says must be back before it
     via_id: Mapped[str | None] = mapped_column(  # the system that the way to it leads through
         ForeignKey("systems.id", deferrable=True, initially="DEFERRED")
     )
-    patience: Mapped[int] = mapped_column(default=15, server_default="15")  # seconds that a connection may take
+    patience: Mapped[int] = mapped_column(
+        default=15, server_default="15"
+    )  # seconds that a connection may take
     key_until: Mapped[datetime | None]  # when the certificate that it shows ends
-    suspended_because: Mapped[str] = mapped_column(default="")  # why no routine takes it; empty: they do
-    left_open: Mapped[list[str]] = mapped_column(default=list)  # what takes did around them and did not undo, by title
+    suspended_because: Mapped[str] = mapped_column(
+        default=""
+    )  # why no routine takes it; empty: they do
+    left_open: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # what takes did around them and did not undo, by title
     retired: Mapped[datetime | None]  # since when it is no more
     retired_because: Mapped[str] = mapped_column(default="")
-    let_go: Mapped[bool] = mapped_column(default=False)  # a person says that a retired one's backups may go
+    let_go: Mapped[bool] = mapped_column(
+        default=False
+    )  # a person says that a retired one's backups may go
     looked: Mapped[datetime | None]  # when it was last looked at between takes
-    differs: Mapped[str] = mapped_column(default="")  # how it differs from its last backup, in words
+    differs: Mapped[str] = mapped_column(
+        default=""
+    )  # how it differs from its last backup, in words
     differs_since: Mapped[datetime | None]
-    differs_state: Mapped[str] = mapped_column(default="")  # a digest of how it differs, and since when it stands so
+    differs_state: Mapped[str] = mapped_column(
+        default=""
+    )  # a digest of how it differs, and since when it stands so
     differs_still: Mapped[datetime | None]
     skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
-    default_logins: Mapped[list[str]] = mapped_column(default=list)  # accounts of a fresh installation that still work
+    default_logins: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # accounts of a fresh installation that still work
     defaults_tried: Mapped[datetime | None]  # when that was last seen
-    newest_good: Mapped[datetime | None]  # of its backups that are good; kept by the database (migration 0013)
-    disordered: Mapped[bool] = mapped_column(default=False)  # its backups' dates and their order contradict each other
+    newest_good: Mapped[
+        datetime | None
+    ]  # of its backups that are good; kept by the database (migration 0013)
+    disordered: Mapped[bool] = mapped_column(
+        default=False
+    )  # its backups' dates and their order contradict each other
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
 
 
 class StateRow(Base):
-    """What a look compares a system with: digests of its last backup under the key set's write secret."""
+    """What a look compares a system with: digests of its last backup under the key set's write
+    secret.
+    """
 
     __tablename__ = "states"
 
-    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True)
+    system_id: Mapped[str] = mapped_column(
+        ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True
+    )
     backup_id: Mapped[str]
     key_set: Mapped[str]
     generation: Mapped[int]
@@ -422,13 +516,17 @@ class HandedIn(Base):
 
     __tablename__ = "handed_in"
 
-    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True)
+    system_id: Mapped[str] = mapped_column(
+        ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True
+    )
     document: Mapped[str] = mapped_column(primary_key=True)
     at: Mapped[datetime]
     by: Mapped[str]
     size: Mapped[int]
     sealed: Mapped[bytes | None]
-    backup_id: Mapped[str | None]  # the backup that holds it, on hold until a newer one is handed in
+    backup_id: Mapped[
+        str | None
+    ]  # the backup that holds it, on hold until a newer one is handed in
 
 
 class Routine(Base):
@@ -446,9 +544,15 @@ class Routine(Base):
     mode: Mapped[str]
     parts: Mapped[list[str] | None]
     spread: Mapped[int] = mapped_column(default=0)  # minutes over which its systems begin
-    quiet: Mapped[str] = mapped_column(default="")  # hours in which nothing begins, like 08:00 to 18:00
-    look_every: Mapped[int] = mapped_column(default=0)  # minutes between looks whether something differs; 0: none
-    settle: Mapped[int] = mapped_column(default=10)  # minutes that it must stand as it is before it is taken
+    quiet: Mapped[str] = mapped_column(
+        default=""
+    )  # hours in which nothing begins, like 08:00 to 18:00
+    look_every: Mapped[int] = mapped_column(
+        default=0
+    )  # minutes between looks whether something differs; 0: none
+    settle: Mapped[int] = mapped_column(
+        default=10
+    )  # minutes that it must stand as it is before it is taken
     most_a_day: Mapped[int] = mapped_column(default=4)  # takes because something differs
     version: Mapped[int] = mapped_column(default=1)
     created: Mapped[datetime]
@@ -474,8 +578,8 @@ class Sheet(Base):
 
 PEOPLE = "!"
 _LANE = (
-    "case when routine_id is not null then routine_id"
-    f" when by in ('schedule', 'rebuild') or starts_with(by, 'routine ') then '' else '{PEOPLE}' end"
+    "case when routine_id is not null then routine_id when by in ('schedule', 'rebuild') or"
+    f" starts_with(by, 'routine ') then '' else '{PEOPLE}' end"
 )
 
 
@@ -489,26 +593,62 @@ class Run(Base):
             "system_id",
             unique=True,
             postgresql_where=text(
-                "system_id is not null and behind is null and state in ('queued', 'running', 'waiting')"
+                "system_id is not null and behind is null and state in ('queued', 'running',"
+                " 'waiting')"
             ),
         ),
         UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
-        Index("waiting_in_the_queue", "lane", "queued_at", postgresql_where=text("(state = 'queued') is true")),
+        Index(
+            "waiting_in_the_queue",
+            "lane",
+            "queued_at",
+            postgresql_where=text("(state = 'queued') is true"),
+        ),
         Index("newest_of_a_system", "system_id", text("created desc")),
-        Index("last_of_a_kind", "system_id", "kind", text("created desc"), postgresql_where=text("state = 'done'")),
-        Index("of_a_store", "store_id", "kind", text("number desc"), postgresql_where=text("system_id is null")),
-        Index("failed_for_stores", "kind", "store_id", postgresql_where=text("system_id is null and state = 'failed'")),
+        Index(
+            "last_of_a_kind",
+            "system_id",
+            "kind",
+            text("created desc"),
+            postgresql_where=text("state = 'done'"),
+        ),
+        Index(
+            "of_a_store",
+            "store_id",
+            "kind",
+            text("number desc"),
+            postgresql_where=text("system_id is null"),
+        ),
+        Index(
+            "failed_for_stores",
+            "kind",
+            "store_id",
+            postgresql_where=text("system_id is null and state = 'failed'"),
+        ),
         Index("newest_first", text("created desc"), text("id desc")),
-        Index("active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")),
+        Index(
+            "active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")
+        ),
         Index("lined_up", "system_id", "number", postgresql_where=text("behind is not null")),
         Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
-        Index("decided_last", "routine_id", "system_id", text("number desc"), postgresql_where=text("due is not null")),
-        CheckConstraint("state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')", name="known_state"),
+        Index(
+            "decided_last",
+            "routine_id",
+            "system_id",
+            text("number desc"),
+            postgresql_where=text("due is not null"),
+        ),
+        CheckConstraint(
+            "state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')",
+            name="known_state",
+        ),
         CheckConstraint("""kind = "order" ->> 'kind'""", name="order_is_of_its_kind"),
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    number: Mapped[int] = mapped_column(Identity())  # in the order in which runs were queued, whatever clocks said
+    number: Mapped[int] = mapped_column(
+        Identity()
+    )  # in the order in which runs were queued, whatever clocks said
     kind: Mapped[str]
     state: Mapped[str]
     system_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id"), index=True)
@@ -526,14 +666,20 @@ class Run(Base):
     ended: Mapped[datetime | None]
     queued_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
     lane: Mapped[str] = mapped_column(Computed(_LANE, persisted=True))
-    """Where it waits: with those of its routine, with what else is due by itself, or with what people wait for."""
-    not_before: Mapped[datetime | None]  # by the database's clock; only a run that was put off waits for a moment
+    """Where it waits: with those of its routine, with what else is due by itself, or with what
+    people wait for.
+    """
+    not_before: Mapped[
+        datetime | None
+    ]  # by the database's clock; only a run that was put off waits for a moment
     attempt: Mapped[int] = mapped_column(default=0)
     fence: Mapped[int] = mapped_column(default=0)
     worker: Mapped[str | None]
     lease_until: Mapped[datetime | None]
     stop_asked: Mapped[bool] = mapped_column(default=False)
-    behind: Mapped[str | None]  # the active run of its system that it waits for before it is in the queue at all
+    behind: Mapped[
+        str | None
+    ]  # the active run of its system that it waits for before it is in the queue at all
     told: Mapped[datetime | None]  # when it last told anything, by the database's clock
     step: Mapped[str] = mapped_column(default="")
     documents: Mapped[int] = mapped_column(default=0)
@@ -541,8 +687,12 @@ class Run(Base):
     reason: Mapped[str] = mapped_column(default="")
     remedy: Mapped[str] = mapped_column(default="")
     problem: Mapped[str | None]
-    odd: Mapped[str] = mapped_column(default="")  # how it differs from earlier runs of the same system
-    worker_key: Mapped[bytes | None]  # public half of the worker's key for this run, while it waits for a passphrase
+    odd: Mapped[str] = mapped_column(
+        default=""
+    )  # how it differs from earlier runs of the same system
+    worker_key: Mapped[
+        bytes | None
+    ]  # public half of the worker's key for this run, while it waits for a passphrase
     sealed_opening_key: Mapped[bytes | None]  # sealed to worker_key; nobody else can open it
 
 
@@ -574,18 +724,39 @@ class Backup(Base):
     __tablename__ = "backups"
     __table_args__ = (
         UniqueConstraint("system_id", "sequence", name="a_sequence_number_is_used_once"),
-        Index("newest_good", "system_id", text("sequence desc"),
-              postgresql_where=text("purpose = 'backup' and doubtful is false and partial is false")),
-        Index("newest_partial", "system_id", text("sequence desc"),
-              postgresql_where=text("purpose = 'backup' and doubtful is false and partial is true")),
+        Index(
+            "newest_good",
+            "system_id",
+            text("sequence desc"),
+            postgresql_where=text("purpose = 'backup' and doubtful is false and partial is false"),
+        ),
+        Index(
+            "newest_partial",
+            "system_id",
+            text("sequence desc"),
+            postgresql_where=text("purpose = 'backup' and doubtful is false and partial is true"),
+        ),
         Index("by_name", "name", postgresql_where=text("name <> ''")),
         Index("doubted", "system_id", postgresql_where=text("doubtful and expired is false")),
         Index("to_be_counted", "system_id", postgresql_where=text("purpose = 'backup'")),
-        Index("standing", "system_id", text("time desc"), text("sequence desc"),
-              postgresql_include=["id", "doubtful", "purpose", "held", "partial", "new_bytes", "misdated"],
-              postgresql_where=text("expired is false")),
+        Index(
+            "standing",
+            "system_id",
+            text("time desc"),
+            text("sequence desc"),
+            postgresql_include=[
+                "id",
+                "doubtful",
+                "purpose",
+                "held",
+                "partial",
+                "new_bytes",
+                "misdated",
+            ],
+            postgresql_where=text("expired is false"),
+        ),
         Index("marked", "id", postgresql_where=text("expired")),
-    )  # fmt: skip
+    )
 
     id: Mapped[str] = mapped_column(primary_key=True)
     system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"))
@@ -596,7 +767,9 @@ class Backup(Base):
     purpose: Mapped[str]
     kind: Mapped[str]
     time: Mapped[datetime] = mapped_column(index=True)
-    sequence: Mapped[int]  # in the order in which they were taken; negative: of another history, its place is unknown
+    sequence: Mapped[
+        int
+    ]  # in the order in which they were taken; negative: of another history, its place is unknown
     digest: Mapped[str]
     parts: Mapped[list[dict[str, Any]]]
     documents: Mapped[int]
@@ -615,9 +788,13 @@ class Backup(Base):
     doubtful: Mapped[bool] = mapped_column(default=False)
     doubtful_because: Mapped[str] = mapped_column(default="")
     expired: Mapped[bool] = mapped_column(default=False)  # marked: it may go, and can still be kept
-    expired_at: Mapped[datetime | None]  # when it was marked; those of one round have the same moment
+    expired_at: Mapped[
+        datetime | None
+    ]  # when it was marked; those of one round have the same moment
     expired_by: Mapped[str] = mapped_column(default="")  # `ladder`, or the person who said so
-    misdated: Mapped[bool] = mapped_column(default=False)  # its date is known to be wrong: no ladder counts by it
+    misdated: Mapped[bool] = mapped_column(
+        default=False
+    )  # its date is known to be wrong: no ladder counts by it
     noted: Mapped[datetime | None]  # the date of the last note about it
 
 
@@ -627,13 +804,19 @@ class Copy(Base):
     __tablename__ = "copies"
     __table_args__ = (Index("last_put", "store_id", text("number desc")),)
 
-    number: Mapped[int] = mapped_column(Identity())  # in the order in which they were put, whatever clocks said
-    backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True)
+    number: Mapped[int] = mapped_column(
+        Identity()
+    )  # in the order in which they were put, whatever clocks said
+    backup_id: Mapped[str] = mapped_column(
+        ForeignKey("backups.id", ondelete="CASCADE"), primary_key=True
+    )
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"), primary_key=True)
     since: Mapped[datetime]
     digest: Mapped[str] = mapped_column(default="")  # of the record in this store
     verified: Mapped[datetime | None]
-    damaged: Mapped[str] = mapped_column(default="")  # why it cannot be read whole; empty: nothing is known against it
+    damaged: Mapped[str] = mapped_column(
+        default=""
+    )  # why it cannot be read whole; empty: nothing is known against it
     let_go: Mapped[bool] = mapped_column(default=False)  # before its time, for the store's ceiling
     let_go_at: Mapped[datetime | None]  # when it was marked so
     removable_since: Mapped[datetime | None]  # when a sweep first saw that it is marked
@@ -678,7 +861,9 @@ class Worker(Base):
     name: Mapped[str]
     started: Mapped[datetime] = mapped_column(server_default=text("now()"))
     seen: Mapped[datetime] = mapped_column(server_default=text("now()"))
-    skew: Mapped[float] = mapped_column(Float, default=0.0)  # seconds that its clock is ahead of the database's
+    skew: Mapped[float] = mapped_column(
+        Float, default=0.0
+    )  # seconds that its clock is ahead of the database's
     version: Mapped[str] = mapped_column(default="")
     draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
     for_sites: Mapped[bool] = mapped_column(default=False)  # it takes nothing but runs at sites
@@ -686,7 +871,9 @@ class Worker(Base):
 
 
 class EstateCount(Base):
-    """One row: how much is protected, as it was counted when it was last looked at what is wrong."""
+    """One row: how much is protected, as it was counted when it was last looked at what is
+    wrong.
+    """
 
     __tablename__ = "estate_counts"
     __table_args__ = (CheckConstraint("one = 1", name="only_one_count"),)
@@ -695,7 +882,9 @@ class EstateCount(Base):
     systems: Mapped[int]  # that are not retired
     protected: Mapped[int]
     backups: Mapped[int]
-    stores: Mapped[dict[str, Any]]  # by id: how many backups, and when the newest was taken (seconds since 1970)
+    stores: Mapped[
+        dict[str, Any]
+    ]  # by id: how many backups, and when the newest was taken (seconds since 1970)
 
 
 class Site(Base):
@@ -716,17 +905,33 @@ class Site(Base):
 
 
 class ConcernRow(Base):
-    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told together.
+    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told
+    together.
 
     ``together``: how, with ``{these}`` in place of their names.
     """
 
     __tablename__ = "concerns"
     __table_args__ = (
-        Index("standing_concerns", "cause", "severity", "since", "about", "key",
-              postgresql_include=["muted_until"], postgresql_where=text("ended is null")),
-        Index("worst_concerns", "severity", "since", "about", "key", postgresql_where=text("ended is null")),
-    )  # fmt: skip
+        Index(
+            "standing_concerns",
+            "cause",
+            "severity",
+            "since",
+            "about",
+            "key",
+            postgresql_include=["muted_until"],
+            postgresql_where=text("ended is null"),
+        ),
+        Index(
+            "worst_concerns",
+            "severity",
+            "since",
+            "about",
+            "key",
+            postgresql_where=text("ended is null"),
+        ),
+    )
 
     key: Mapped[str] = mapped_column(primary_key=True)
     code: Mapped[str] = mapped_column(default="")
@@ -749,7 +954,9 @@ class AlertRoute(Base):
     """Who is told of what, and how."""
 
     __tablename__ = "alert_routes"
-    __table_args__ = (CheckConstraint("channel in ('email', 'webhook', 'syslog', 'file')", name="known_channel"),)
+    __table_args__ = (
+        CheckConstraint("channel in ('email', 'webhook', 'syslog', 'file')", name="known_channel"),
+    )
 
     id: Mapped[str] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
@@ -759,7 +966,9 @@ class AlertRoute(Base):
     sealed_secret: Mapped[bytes | None]
     severity: Mapped[str]  # the least that is told
     systems: Mapped[str]  # which systems, as a routine says it
-    digest: Mapped[str] = mapped_column(default="")  # when all is told at once, as a phrase; empty: at once
+    digest: Mapped[str] = mapped_column(
+        default=""
+    )  # when all is told at once, as a phrase; empty: at once
     mode: Mapped[str]
     created: Mapped[datetime]
     told_until: Mapped[datetime]  # up to here the digest has told

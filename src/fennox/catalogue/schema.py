@@ -17,15 +17,25 @@ if TYPE_CHECKING:
     from alembic.config import Config
 
 NUMBER = "0027"  # of the newest migration
-_PATIENCE = 60.0  # seconds that a database may need until it is there, as after a start of the machine
+_PATIENCE = (
+    60.0  # seconds that a database may need until it is there, as after a start of the machine
+)
 _PAUSE = 0.5  # seconds between tries
-_MAY_PASS = ("the database system", "too many", "connection slots")  # words of a PostgreSQL that starts or is full
+_MAY_PASS = (
+    "the database system",
+    "too many",
+    "connection slots",
+)  # words of a PostgreSQL that starts or is full
 
 
-def upgrade(url: str, waiting: Callable[[TryLater], None] | None = None, patience: float = _PATIENCE) -> None:
-    """Run every migration that is missing. ``waiting`` is told once if the database must be waited for.
+def upgrade(
+    url: str, waiting: Callable[[TryLater], None] | None = None, patience: float = _PATIENCE
+) -> None:
+    """Run every migration that is missing. ``waiting`` is told once if the database must be waited
+    for.
 
-    Raises ``TryLater`` if it does not come, ``MendSettings`` if it refuses us or is not ours to use.
+    Raises ``TryLater`` if it does not come, ``MendSettings`` if it refuses us or is not ours to
+    use.
     """
     end, told = time.monotonic() + patience, False
     while True:
@@ -49,7 +59,9 @@ def _number(url: str) -> str | None:
     with engine.connect() as connection:
         if not inspect(connection).has_table("alembic_version"):
             return None
-        return connection.execute(text("select version_num from alembic_version")).scalar_one_or_none()
+        return connection.execute(
+            text("select version_num from alembic_version")
+        ).scalar_one_or_none()
 
 
 def _migrate(url: str) -> None:
@@ -77,10 +89,21 @@ def config(url: str) -> Config:
 
 
 def _in_words(error: DBAPIError) -> FennoxError:
-    """Whether a database that could not be used may come by itself. What a driver says never holds the password."""
+    """Whether a database that could not be used may come by itself. What a driver says never holds
+    the password.
+    """
     lines = str(error.orig).strip().splitlines()
-    said = lines[0].removeprefix("connection failed: ").rstrip(".") if lines else type(error.orig).__name__
+    said = (
+        lines[0].removeprefix("connection failed: ").rstrip(".")
+        if lines
+        else type(error.orig).__name__
+    )
     refused = "FATAL:" in said and not any(words in said for words in _MAY_PASS)
     if refused or isinstance(error, ProgrammingError):
-        return MendSettings(f"The database cannot be used: {said}.", "Mend FENNOX_DATABASE or what that user may do.")
-    return TryLater(f"The database does not answer: {said}.", "Start PostgreSQL, or mend FENNOX_DATABASE.")
+        return MendSettings(
+            f"The database cannot be used: {said}.",
+            "Mend FENNOX_DATABASE or what that user may do.",
+        )
+    return TryLater(
+        f"The database does not answer: {said}.", "Start PostgreSQL, or mend FENNOX_DATABASE."
+    )

@@ -19,12 +19,16 @@ class ResultColumn(TypeDecorator[RunResult | None]):
     impl = JSONB
     cache_ok = True
 
-    def process_bind_param(self, value: RunResult | dict[str, Any] | None, dialect: Dialect) -> dict[str, Any]:
+    def process_bind_param(
+        self, value: RunResult | dict[str, Any] | None, dialect: Dialect
+    ) -> dict[str, Any]:
         if isinstance(value, dict):  # of the own state of an earlier service, as JSON
             value = results.load(value)
         return results.dump(value)
 
-    def process_result_value(self, value: dict[str, Any] | None, dialect: Dialect) -> RunResult | None:
+    def process_result_value(
+        self, value: dict[str, Any] | None, dialect: Dialect
+    ) -> RunResult | None:
         return results.load(value or {})
 
     def coerce_compared_value(self, op: Any, value: Any) -> Any:
@@ -37,12 +41,16 @@ class OrderColumn(TypeDecorator[RunOrder]):
     impl = JSONB
     cache_ok = True
 
-    def process_bind_param(self, value: RunOrder | dict[str, Any] | None, dialect: Dialect) -> dict[str, Any] | None:
+    def process_bind_param(
+        self, value: RunOrder | dict[str, Any] | None, dialect: Dialect
+    ) -> dict[str, Any] | None:
         if isinstance(value, dict):  # of the own state of an earlier service, as JSON
             value = orders.load(value)
         return orders.dump(value) if value is not None else None
 
-    def process_result_value(self, value: dict[str, Any] | None, dialect: Dialect) -> RunOrder | None:
+    def process_result_value(
+        self, value: dict[str, Any] | None, dialect: Dialect
+    ) -> RunOrder | None:
         return orders.load(value) if value is not None else None
 
     def coerce_compared_value(self, op: Any, value: Any) -> Any:

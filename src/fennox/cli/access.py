@@ -21,7 +21,9 @@ def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
         prove_again(arguments, environment)
         return
     if not arguments.address or not (arguments.user or arguments.provider):
-        raise BadInput("The address and the user are missing.", "Run: fennox sign-in ADDRESS --user NAME")
+        raise BadInput(
+            "The address and the user are missing.", "Run: fennox sign-in ADDRESS --user NAME"
+        )
     plain = arguments.plain or environment.plain
     must_be_safe(arguments.address, plain=plain)
     if arguments.provider:
@@ -30,7 +32,9 @@ def sign_in(arguments: argparse.Namespace, environment: Environment) -> None:
         remember(environment, arguments.address, signed.token or "", signed.user, plain=plain)
         _welcome(signed)
         return
-    password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
+    password = (
+        first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
+    )
     with Client(arguments.address) as service:
         if arguments.setup_code:
             signed = service.first_user(arguments.setup_code, arguments.user, password)
@@ -60,7 +64,9 @@ def _with_code(service: Client, arguments: argparse.Namespace, password: str) ->
 def _first_change(environment: Environment, old: str) -> SignedIn:
     """The password was set by somebody else, who knows it."""
     if not can_ask():
-        raise BadInput("Your password was set by somebody else; change it first.", "Run: fennox user password")
+        raise BadInput(
+            "Your password was set by somebody else; change it first.", "Run: fennox user password"
+        )
     say("Your password was set by somebody else. Choose your own now.")
     with client(environment) as service:
         return service.change_password(old, ask_twice("New password: "))
@@ -74,8 +80,14 @@ def prove_again(arguments: argparse.Namespace, environment: Environment) -> None
     """A fresh proof, for the grave acts of the next minutes."""
     with client(environment) as service:
         if "password" not in service.who_am_i().factors:
-            raise BadInput("Your identity provider vouches for you.", "Run: fennox sign-in ADDRESS --provider")
-        password = first_line(arguments.password_file) if arguments.password_file else ask_secret("Password: ")
+            raise BadInput(
+                "Your identity provider vouches for you.", "Run: fennox sign-in ADDRESS --provider"
+            )
+        password = (
+            first_line(arguments.password_file)
+            if arguments.password_file
+            else ask_secret("Password: ")
+        )
         signed = service.prove(password)
     say(f"You have proved that you are {signed.user}; this counts for ten minutes.")
 
@@ -116,7 +128,9 @@ def first_line(path: str) -> str:
     try:
         line = Path(path).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
     except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(f"{path} cannot be read ({type(error).__name__}).", "Check the file.") from error
+        raise BadInput(
+            f"{path} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
     if not line:
         raise BadInput(f"The first line of {path} is empty.", "Write the secret on it.")
     return line
@@ -137,5 +151,7 @@ def ask_twice(prompt: str) -> str:
 
 def ask_secret(prompt: str) -> str:
     if not can_ask():
-        raise PassphraseNeeded("A secret is needed, and there is no terminal to ask at.", "Give it in a file.")
+        raise PassphraseNeeded(
+            "A secret is needed, and there is no terminal to ask at.", "Give it in a file."
+        )
     return getpass.getpass(prompt)

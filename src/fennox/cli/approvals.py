@@ -1,4 +1,6 @@
-"""What waits for a second person: looking at it, granting, refusing, and for which acts that is asked."""
+"""What waits for a second person: looking at it, granting, refusing, and for which acts that is
+asked.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +62,9 @@ def _show(one: ApprovalShown, arguments: argparse.Namespace) -> None:
 
 def grant(arguments: argparse.Namespace, environment: Environment) -> None:
     if not arguments.yes:
-        shown = argparse.Namespace(approval=arguments.approval, json=False, quiet=arguments.json or arguments.quiet)
+        shown = argparse.Namespace(
+            approval=arguments.approval, json=False, quiet=arguments.json or arguments.quiet
+        )
         show(shown, environment)
         sure("Let this be done?", arguments)
     _decide(arguments, environment, grant=True)
@@ -89,7 +93,9 @@ def need(arguments: argparse.Namespace, environment: Environment) -> None:
         else:
             acts = [one for one in arguments.acts.split(",") if one and one != "none"]
             found = service.set_approvals(ApprovalActs.model_validate({"acts": acts}))
-    lines: list[tuple[str, object]] = [("needs a second person", ", ".join(found.acts) or "nothing")]
+    lines: list[tuple[str, object]] = [
+        ("needs a second person", ", ".join(found.acts) or "nothing")
+    ]
     if arguments.quiet:
         print("\n".join(found.acts))
     else:

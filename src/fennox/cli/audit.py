@@ -15,9 +15,15 @@ from fennox.wire.access import AuditEntry
 def list_entries(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.audit(
-            arguments.limit, by=arguments.by, noun=arguments.noun, about=arguments.about, action=arguments.action,
-            address=arguments.address, since=_moment(arguments.since), until=_moment(arguments.until),
-        )  # fmt: skip
+            arguments.limit,
+            by=arguments.by,
+            noun=arguments.noun,
+            about=arguments.about,
+            action=arguments.action,
+            address=arguments.address,
+            since=_moment(arguments.since),
+            until=_moment(arguments.until),
+        )
     show_list(
         found,
         [
@@ -45,7 +51,9 @@ def _moment(text: str | None) -> datetime | None:
     try:
         return datetime.fromisoformat(text).astimezone()
     except ValueError as error:
-        raise BadInput(f"{text!r} is no date or time.", "Write 2026-03-01 or 2026-03-01T12:00.") from error
+        raise BadInput(
+            f"{text!r} is no date or time.", "Write 2026-03-01 or 2026-03-01T12:00."
+        ) from error
 
 
 def check(arguments: argparse.Namespace, environment: Environment) -> int:
@@ -58,14 +66,21 @@ def check(arguments: argparse.Namespace, environment: Environment) -> int:
     else:
         for fault in found.faults:
             say(fault)
-        whole = "Their chain is broken." if found.faults else "Each holds the digest of the one before."
+        whole = (
+            "Their chain is broken." if found.faults else "Each holds the digest of the one before."
+        )
         say(f"{found.entries} entries. {whole}")
         if found.backup is not None:
-            say(f"Held against Fennox's own backup {found.backup[:12]}, which has {found.held} of them.")
+            say(
+                f"Held against Fennox's own backup {found.backup[:12]}, which has {found.held} of"
+                " them."
+            )
             newer = found.entries - found.held
             if newer > 0:
-                say(f"The newest {newer} lie in the database alone: whoever may write there could have changed them "
-                    "and computed the chain anew.")  # fmt: skip
+                say(
+                    f"The newest {newer} lie in the database alone: whoever may write there could"
+                    " have changed them and computed the chain anew."
+                )
         if found.not_checked:
             say(f"Not held against a backup of Fennox itself: {found.not_checked}")
     return FAILED if found.faults else 0

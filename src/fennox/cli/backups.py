@@ -50,7 +50,9 @@ def take(arguments: argparse.Namespace, environment: Environment) -> int:
             say(f"Unchanged since the last backup: {counted(objects, 'object')} of {new}.")
         else:
             differs = [("changed", result.changed), ("new", result.new), ("gone", result.gone)]
-            said = ", ".join(f"{counted(count, 'document')} {word}" for word, count in differs if count)
+            said = ", ".join(
+                f"{counted(count, 'document')} {word}" for word, count in differs if count
+            )
             since = f" Since the last backup: {said}." if said else ""
             written = "was" if objects == 1 else "were"
             say(f"{counted(objects, 'object')} with {new} {written} written to {run.store}.{since}")
@@ -69,25 +71,52 @@ def show_backup(backup: BackupShown, arguments: argparse.Namespace) -> None:
         *[("held in", _place(copy)) for copy in backup.copies],
         (
             "size",
-            f"{counted(backup.documents, 'document')}, {size(backup.bytes)}; {size(backup.new_bytes)} new in the store",
+            (
+                f"{counted(backup.documents, 'document')}, {size(backup.bytes)};"
+                f" {size(backup.new_bytes)} new in the store"
+            ),
         ),
-        *[("part", f"{part.name}: {counted(part.documents, 'document')}, {size(part.bytes)}") for part in backup.parts],
+        *[
+            ("part", f"{part.name}: {counted(part.documents, 'document')}, {size(part.bytes)}")
+            for part in backup.parts
+        ],
         ("counts", ", ".join(f"{count} {name}" for name, count in sorted(backup.census.items()))),
-        *([("not counted", f"{', '.join(backup.not_counted)}: it lacks parts")] if backup.not_counted else []),
+        *(
+            [("not counted", f"{', '.join(backup.not_counted)}: it lacks parts")]
+            if backup.not_counted
+            else []
+        ),
         *[("worth", text) for text in backup.worth],
         *[("LACKS", f"{finding.text} {finding.remedy}") for finding in backup.findings],
         ("kept by", ", ".join(backup.kept_by) or "nothing: it goes"),
     ]
     if backup.doubtful:
-        look = f"Look: fennox backup compare --system {backup.system}. Then: fennox backup clear {backup.id[:12]}"
+        look = (
+            f"Look: fennox backup compare --system {backup.system}. Then: fennox backup clear"
+            f" {backup.id[:12]}"
+        )
         lines.append(("DOUBTFUL", f"{backup.doubtful_because}. {look} --because …"))
     if backup.future or backup.misdated:
         which = "is in the future" if backup.future else "is wrong: it was taken at another time"
-        lines.append(("DATE", f"Its date {which}. It stays until somebody has looked; no ladder counts by it. "
-                      f"Then: fennox backup clear {backup.id[:12]} --because …"))  # fmt: skip
+        lines.append(
+            (
+                "DATE",
+                (
+                    f"Its date {which}. It stays until somebody has looked; no ladder counts by it."
+                    f" Then: fennox backup clear {backup.id[:12]} --because …"
+                ),
+            )
+        )
     if backup.expired:
-        lines.append(("MARKED", f"{when(backup.expired_at)}: a sweep removes it in two days or later. Keep it: "
-                      f"fennox backup keep {backup.id[:12]}"))  # fmt: skip
+        lines.append(
+            (
+                "MARKED",
+                (
+                    f"{when(backup.expired_at)}: a sweep removes it in two days or later. Keep it: "
+                    f"fennox backup keep {backup.id[:12]}"
+                ),
+            )
+        )
     if backup.held:
         lines.append(("on hold", backup.held_because))
     show_one(backup, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
@@ -117,10 +146,15 @@ def _followed(service: Client, run: RunShown, arguments: argparse.Namespace) -> 
 def _copied(run: RunShown) -> str:
     result = run.told(CopyResult)
     anew = ", sealed anew" if result.sealed_anew else ""
-    return f"{result.objects} objects with {size(result.new_bytes)} were written to {run.store}{anew}."
+    return (
+        f"{result.objects} objects with {size(result.new_bytes)} were written to {run.store}{anew}."
+    )
 
 
-_SAID = {"copy": _copied, "verify": lambda run: f"{run.told(VerifyResult).opened} opened and read whole."}
+_SAID = {
+    "copy": _copied,
+    "verify": lambda run: f"{run.told(VerifyResult).opened} opened and read whole.",
+}
 
 
 def _marks(backup: BackupShown) -> str:
@@ -152,7 +186,12 @@ def list_backups(arguments: argparse.Namespace, environment: Environment) -> Non
             ("TAKEN", lambda backup: when(backup.time)),
             ("NAME", lambda backup: backup.name or "-"),
             ("NOTE", lambda backup: backup.note[:40] or "-"),
-            ("BY", lambda backup: backup.routine or ("a restore" if backup.purpose == "safety" else "hand")),
+            (
+                "BY",
+                lambda backup: (
+                    backup.routine or ("a restore" if backup.purpose == "safety" else "hand")
+                ),
+            ),
             ("DOCUMENTS", lambda backup: backup.documents),
             ("SIZE", lambda backup: size(backup.bytes)),
             ("NEW", lambda backup: "unchanged" if backup.unchanged else size(backup.new_bytes)),
@@ -183,7 +222,8 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
                     f"{document.mode:04o}" if document.mode is not None else "-",
                     document.owner or "-",
                     document.size,
-                    document.path.encode("unicode_escape").decode() + (" (secret)" if document.secret else ""),
+                    document.path.encode("unicode_escape").decode()
+                    + (" (secret)" if document.secret else ""),
                 ]
                 for document in documents
             ],
@@ -195,9 +235,13 @@ def export(arguments: argparse.Namespace, environment: Environment) -> None:
     forms: dict[str, Literal["tar.zst", "tar.gz"]] = {".tar.zst": "tar.zst", ".tar.gz": "tar.gz"}
     form = next((form for ending, form in forms.items() if target.name.endswith(ending)), None)
     if form is None:
-        raise BadInput(f"{target.name} ends in neither .tar.zst nor .tar.gz.", "Choose one of the two.")
+        raise BadInput(
+            f"{target.name} ends in neither .tar.zst nor .tar.gz.", "Choose one of the two."
+        )
     if target.exists():
-        raise BadInput(f"{target} is already there.", "Choose another name; nothing is overwritten.")
+        raise BadInput(
+            f"{target} is already there.", "Choose another name; nothing is overwritten."
+        )
     phrase = SecretStr(first_line(arguments.passphrase_file)) if arguments.passphrase_file else None
     unfinished = target.with_name(target.name + ".unfinished")
     total = 0
@@ -210,10 +254,15 @@ def export(arguments: argparse.Namespace, environment: Environment) -> None:
                     total += file.write(block)
             unfinished.rename(target)
         except OSError as error:
-            raise BadInput(f"{target} cannot be written ({error.strerror}).", "Choose another place.") from error
+            raise BadInput(
+                f"{target} cannot be written ({error.strerror}).", "Choose another place."
+            ) from error
         finally:
             unfinished.unlink(missing_ok=True)
-    say(f"{size(total)} written to {target}. It is NOT encrypted: it holds passwords and keys. Take care of it.")
+    say(
+        f"{size(total)} written to {target}. It is NOT encrypted: it holds passwords and keys. Take"
+        " care of it."
+    )
 
 
 def _list_removed(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -234,7 +283,10 @@ def _list_removed(arguments: argparse.Namespace, environment: Environment) -> No
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="backup",
-        none=f"No sweep has removed a backup{f' of {arguments.system}' if arguments.system else ''} within a year.",
+        none=(
+            f"No sweep has removed a backup{f' of {arguments.system}' if arguments.system else ''}"
+            " within a year."
+        ),
         spare=["NAME", "SIZE"],
     )
 
@@ -254,7 +306,9 @@ def hold(arguments: argparse.Namespace, environment: Environment) -> None:
 
 def clear(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        show_backup(service.clear(arguments.backup, arguments.because, good=not arguments.bad), arguments)
+        show_backup(
+            service.clear(arguments.backup, arguments.because, good=not arguments.bad), arguments
+        )
 
 
 def release(arguments: argparse.Namespace, environment: Environment) -> None:

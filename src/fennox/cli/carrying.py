@@ -19,21 +19,34 @@ _NEAR = ("slots", "database", "state", "simulated_clock")
 
 def work(arguments: argparse.Namespace, environment: Environment) -> None:
     if not arguments.site:
-        _refuse(arguments, _OF_SITES, "is for the worker of a site", "Say which one with --site, or leave it out.")
+        _refuse(
+            arguments,
+            _OF_SITES,
+            "is for the worker of a site",
+            "Say which one with --site, or leave it out.",
+        )
         from fennox.cli import serving
 
         serving.work(arguments, environment)
         return
-    _refuse(arguments, _NEAR, "is for a worker near the database", "Leave it out: a site's worker has no database.")
+    _refuse(
+        arguments,
+        _NEAR,
+        "is for a worker near the database",
+        "Leave it out: a site's worker has no database.",
+    )
     service = arguments.service or environment.address
     token = first_line(arguments.token_file) if arguments.token_file else environment.token
     if not service or not token:
         raise BadInput(
             "It must know where the service is, and its site's token.",
-            f"Make one with `fennox worker admit '{arguments.site}'`, then give --service URL and --token-file FILE.",
+            f"Make one with `fennox worker admit '{arguments.site}'`, then give --service URL and"
+            " --token-file FILE.",
         )
     authority = Path(arguments.authority) if arguments.authority else None
-    carrier = Carrier(service, arguments.site, token, networks(arguments.only), arguments.here, authority)
+    carrier = Carrier(
+        service, arguments.site, token, networks(arguments.only), arguments.here, authority
+    )
     logs.start("console")
     if arguments.here:
         print(f"This machine, read as `here`, shows the key {carrier.fingerprint}", flush=True)

@@ -23,7 +23,9 @@ def clocks(arguments: argparse.Namespace, environment: Environment) -> int:
             for text in found.doubts:
                 say(text)
             if not can_ask():
-                raise PersonNeeded("Nobody confirmed it.", "Give --yes once you know that the clock is right.")
+                raise PersonNeeded(
+                    "Nobody confirmed it.", "Give --yes once you know that the clock is right."
+                )
             if ask(f"It is {when(found.now)} by {found.own}. Type yes if that is right:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed. Mend the clock.")
         done = service.confirm_clocks(believe_dates=arguments.believe_dates)
@@ -47,7 +49,10 @@ def _show(found: ClocksShown, arguments: argparse.Namespace) -> None:
     for text in found.doubts:
         say(text, style="bold")
     say(found.means)
-    say("Mend the clock; what waits then goes on by itself. If it is right: fennox doctor clocks --confirm")
+    say(
+        "Mend the clock; what waits then goes on by itself. If it is right: fennox doctor clocks"
+        " --confirm"
+    )
 
 
 def _table(found: ClocksShown) -> None:

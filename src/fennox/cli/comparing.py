@@ -20,7 +20,9 @@ from fennox.core.names import printable
 from fennox.core.words import counted
 from fennox.wire.comparing import CompareWanted, StandingShown, TraceWanted
 
-_WAYS = "Give BEFORE AFTER, BEFORE --live, or --system NAME with --since TIME or --live if you like."
+_WAYS = (
+    "Give BEFORE AFTER, BEFORE --live, or --system NAME with --since TIME or --live if you like."
+)
 _LONGEST = 100  # characters of a value that are shown on a line
 _SHOWN = 8  # changes of a document that a trace shows
 _OTHER = "is read by other rules on each side, as the kind has changed"
@@ -36,9 +38,14 @@ def compare(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.since and arguments.system is None:
         raise BadInput("--since goes with --system.", "Give --system NAME.")
     wanted = CompareWanted(
-        before=arguments.before, after=arguments.after, system=arguments.system, since=_moment(arguments.since),
-        live=arguments.live, only=arguments.document or ["*"], passphrase=phrase,
-    )  # fmt: skip
+        before=arguments.before,
+        after=arguments.after,
+        system=arguments.system,
+        since=_moment(arguments.since),
+        live=arguments.live,
+        only=arguments.document or ["*"],
+        passphrase=phrase,
+    )
     with client(environment) as service:
         if arguments.json_patch:
             print(json.dumps(service.compare_as_patch(wanted), indent=2))
@@ -80,12 +87,20 @@ def lines(comparison: Comparison) -> list[str]:
         gone = [f"-{name}" for name in item.removed]
         come = [f"+{name}" for name in item.added]
         found.append(f"  {item.name}: {_shown(', '.join([*gone, *come]))}")
-    for word, parts in (("before", comparison.only_left_parts), ("after", comparison.only_right_parts)):
-        found += [f"Only the backup {word} holds the part {part}; it is not compared." for part in parts]
+    for word, parts in (
+        ("before", comparison.only_left_parts),
+        ("after", comparison.only_right_parts),
+    ):
+        found += [
+            f"Only the backup {word} holds the part {part}; it is not compared." for part in parts
+        ]
     found += [
-        f"The part {part} {_OTHER}: what came or went may be the rules' doing." for part in comparison.other_sources
+        f"The part {part} {_OTHER}: what came or went may be the rules' doing."
+        for part in comparison.other_sources
     ]
-    found += [f"The list {name} {_OTHER}, so it is not compared." for name in comparison.other_lists]
+    found += [
+        f"The list {name} {_OTHER}, so it is not compared." for name in comparison.other_lists
+    ]
     noise = f", {comparison.noise} differ only in what means nothing" if comparison.noise else ""
     changed = len(comparison.documents)
     differ = (
@@ -93,7 +108,10 @@ def lines(comparison: Comparison) -> list[str]:
         if changed
         else "No document differs"
     )
-    found += ["", f"{differ}, {comparison.same} {'is' if comparison.same == 1 else 'are'} equal{noise}."]
+    found += [
+        "",
+        f"{differ}, {comparison.same} {'is' if comparison.same == 1 else 'are'} equal{noise}.",
+    ]
     return found
 
 
@@ -101,7 +119,11 @@ def _document(document: DocumentChange) -> list[str]:
     found = [f"  {_SIGNS[document.what]} {printable(document.path)}"]
     if document.said:
         found.append(f"      {document.said}")
-    return found + [f"      {line}" for change in [*document.attributes, *document.changes] for line in _change(change)]
+    return found + [
+        f"      {line}"
+        for change in [*document.attributes, *document.changes]
+        for line in _change(change)
+    ]
 
 
 def _change(change: Change) -> list[str]:
@@ -124,16 +146,23 @@ def _shown(value: Any) -> str:
 def trace(arguments: argparse.Namespace, environment: Environment) -> None:
     phrase = SecretStr(first_line(arguments.passphrase_file)) if arguments.passphrase_file else None
     wanted = TraceWanted(
-        system=arguments.system, document=arguments.document, jsonpath=arguments.jsonpath, line=arguments.line,
-        list=arguments.list, passphrase=phrase,
-    )  # fmt: skip
+        system=arguments.system,
+        document=arguments.document,
+        jsonpath=arguments.jsonpath,
+        line=arguments.line,
+        list=arguments.list,
+        passphrase=phrase,
+    )
     with client(environment) as service:
         found = service.trace(wanted)
     if arguments.json:
         print(json.dumps(found.model_dump(mode="json"), indent=2))
         return
     states = "1 state" if len(found.standings) == 1 else f"{len(found.standings)} states"
-    print(f"{found.system}, {printable(wanted.document or wanted.list)}: {states} in {found.looked_at} backups")
+    print(
+        f"{found.system}, {printable(wanted.document or wanted.list)}: {states} in"
+        f" {found.looked_at} backups"
+    )
     older = [*found.standings[1:], None]
     for standing, before in zip(found.standings, older, strict=True):
         print()
@@ -143,8 +172,12 @@ def trace(arguments: argparse.Namespace, environment: Environment) -> None:
         print(f"\nNot looked into: {printable(line)}")
 
 
-def _standing(standing: StandingShown, before: StandingShown | None, wanted: TraceWanted) -> list[str]:
-    until = "" if standing.last.id == standing.first.id else f", last seen {when(standing.last.time)}"
+def _standing(
+    standing: StandingShown, before: StandingShown | None, wanted: TraceWanted
+) -> list[str]:
+    until = (
+        "" if standing.last.id == standing.first.id else f", last seen {when(standing.last.time)}"
+    )
     since = "since" if before is not None else "from the first one looked at,"
     found = [f"{since} {when(standing.first.time)} ({standing.first.id[:12]}){until}"]
     if not standing.there:
@@ -155,10 +188,17 @@ def _standing(standing: StandingShown, before: StandingShown | None, wanted: Tra
         told = [f"  {line.strip()}" for line in _document(standing.change)[1:]]
         if len(told) > _SHOWN and before is not None:
             sides = f"{before.last.id[:12]} {standing.first.id[:12]}"
-            told[_SHOWN:] = [f"  and {len(told) - _SHOWN} changes more; fennox backup compare {sides} tells all"]
+            told[_SHOWN:] = [
+                f"  and {len(told) - _SHOWN} changes more; fennox backup compare {sides} tells all"
+            ]
         return [*found, *told]
     if wanted.list:
-        return [*found, *_names(standing.values, before.values if before is not None and before.there else None)]
+        return [
+            *found,
+            *_names(
+                standing.values, before.values if before is not None and before.there else None
+            ),
+        ]
     if not (wanted.jsonpath or wanted.line):
         return [*found, "  there"]
     return [*found, *(f"  {_shown(value)}" for value in standing.values or ["nothing fits"])]
@@ -167,5 +207,12 @@ def _standing(standing: StandingShown, before: StandingShown | None, wanted: Tra
 def _names(now: list[Any], before: list[Any] | None) -> list[str]:
     if before is None:
         return [f"  {len(now)}: {_shown(', '.join(now))}"]
-    gone, come = [name for name in before if name not in now], [name for name in now if name not in before]
-    return [f"  {sign} {printable(name)}" for sign, names in (("+", come), ("-", gone)) for name in names]
+    gone, come = (
+        [name for name in before if name not in now],
+        [name for name in now if name not in before],
+    )
+    return [
+        f"  {sign} {printable(name)}"
+        for sign, names in (("+", come), ("-", gone))
+        for name in names
+    ]

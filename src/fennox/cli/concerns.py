@@ -49,7 +49,10 @@ def mute(arguments: argparse.Namespace, environment: Environment) -> None:
         if not arguments.because:
             raise BadInput("It is not said why.", "Give --because.", field="because")
         until = service.status().at + timedelta(days=arguments.days)
-        _show(service.mute(arguments.concern, MuteWanted(until=until, reason=arguments.because)), arguments)
+        _show(
+            service.mute(arguments.concern, MuteWanted(until=until, reason=arguments.because)),
+            arguments,
+        )
 
 
 def _show(concern: Concern, arguments: argparse.Namespace) -> None:
@@ -99,22 +102,34 @@ def set_alert(arguments: argparse.Namespace, environment: Environment) -> None:
                     "Remove it first, or choose another name.",
                 )
             change = AlertRouteChange(
-                severity=arguments.severity, systems=arguments.systems, digest=arguments.digest, mode=arguments.mode,
+                severity=arguments.severity,
+                systems=arguments.systems,
+                digest=arguments.digest,
+                mode=arguments.mode,
                 audit={"on": True, "off": False, None: None}[arguments.audit],
-            )  # fmt: skip
+            )
             shown = service.change_alert(arguments.name, change)
         else:
             if not (arguments.channel and arguments.address):
-                raise BadInput(f"There is no {arguments.name} yet.", "Give --channel and --address to make it.")
+                raise BadInput(
+                    f"There is no {arguments.name} yet.", "Give --channel and --address to make it."
+                )
             secret = SecretStr(first_line(arguments.secret_file)) if arguments.secret_file else None
             shown = service.add_alert(
                 NewAlertRoute(
-                    name=arguments.name, channel=arguments.channel, address=arguments.address, to=arguments.to or [],
-                    sender=arguments.sender or "", account=arguments.account or "", secret=secret,
-                    severity=arguments.severity or "high", systems=arguments.systems or "all",
-                    digest=arguments.digest or "", audit=arguments.audit == "on",
+                    name=arguments.name,
+                    channel=arguments.channel,
+                    address=arguments.address,
+                    to=arguments.to or [],
+                    sender=arguments.sender or "",
+                    account=arguments.account or "",
+                    secret=secret,
+                    severity=arguments.severity or "high",
+                    systems=arguments.systems or "all",
+                    digest=arguments.digest or "",
+                    audit=arguments.audit == "on",
                 )
-            )  # fmt: skip
+            )
     _show_alert(shown, arguments)
     if not known and not arguments.json and not arguments.quiet:
         say(f"Test it: fennox alert test {shown.name}")

@@ -30,9 +30,16 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
 
         def attempt(key: str | None) -> Looked:
             found = service.look_at_machine(
-                LookWanted(address=arguments.address, login=arguments.login, key=key, kind=arguments.kind,
-                           site=arguments.site, via=arguments.via, settings=settings_of(arguments))
-            )  # fmt: skip
+                LookWanted(
+                    address=arguments.address,
+                    login=arguments.login,
+                    key=key,
+                    kind=arguments.kind,
+                    site=arguments.site,
+                    via=arguments.via,
+                    settings=settings_of(arguments),
+                )
+            )
             if found.accepted:
                 return found
             return attempt(_accepted(arguments, found))
@@ -42,19 +49,30 @@ def look(arguments: argparse.Namespace, environment: Environment) -> int:
         print(json.dumps(found.model_dump(mode="json"), indent=2))
         return 0
     if found.kind is None or found.machine is None:
-        say(f"Several kinds fit what answers at {found.address}: {', '.join(found.fits)}. Choose one with --kind, or")
+        say(
+            f"Several kinds fit what answers at {found.address}: {', '.join(found.fits)}. Choose"
+            " one with --kind, or"
+        )
         say("write one that builds on them: docs/your-own-kind.md.")
         return FAILED
     machine = found.machine
-    print(f"{found.address} is a {found.kind}: {machine.name}, {machine.product} {machine.version}, id {machine.id}")
+    print(
+        f"{found.address} is a {found.kind}: {machine.name}, {machine.product} {machine.version},"
+        f" id {machine.id}"
+    )
     print(f"key {found.key}")
     if found.enrolled_as:
         print(f"It is enrolled already, as {found.enrolled_as}.")
     print()
-    rows: list[list[object]] = [[part.name, part.title, part.documents, size(part.bytes)] for part in found.parts]
+    rows: list[list[object]] = [
+        [part.name, part.title, part.documents, size(part.bytes)] for part in found.parts
+    ]
     show_table(["PART", "", "DOCUMENTS", "SIZE"], rows)
     print()
-    print("Counted: " + ", ".join(f"{count} {name}" for name, count in sorted(found.census.items()) if count))
+    print(
+        "Counted: "
+        + ", ".join(f"{count} {name}" for name, count in sorted(found.census.items()) if count)
+    )
     for text in found.related:
         print(printable(text))
     for item in found.certificates:
@@ -97,13 +115,20 @@ class _Row:
 
     def wanted(self) -> LookWanted:
         return LookWanted(
-            address=self.address, login=self.login, kind=self.kind or None, key=self.key or None, via=self.via or None,
-            site=self.site, settings=self.settings,
-        )  # fmt: skip
+            address=self.address,
+            login=self.login,
+            kind=self.kind or None,
+            key=self.key or None,
+            via=self.via or None,
+            site=self.site,
+            settings=self.settings,
+        )
 
 
 def add_many(arguments: argparse.Namespace, environment: Environment) -> int:
-    """Every machine is looked at before the first is enrolled. Nobody logs in where no key was accepted."""
+    """Every machine is looked at before the first is enrolled. Nobody logs in where no key was
+    accepted.
+    """
     rows = _read(Path(arguments.file))
     listed = accepted_list(arguments.accept_list) if arguments.accept_list else set()
     with client(environment) as service:
@@ -124,17 +149,35 @@ def add_many(arguments: argparse.Namespace, environment: Environment) -> int:
             _show(rows)
         wrong = sum(bool(row.trouble) for row in rows)
         if arguments.dry_run or wrong:
-            say(f"{wrong} of {len(rows)} cannot be enrolled." if wrong else f"All {len(rows)} can be enrolled.")
+            say(
+                f"{wrong} of {len(rows)} cannot be enrolled."
+                if wrong
+                else f"All {len(rows)} can be enrolled."
+            )
             if any(not row.key and not row.trouble for row in rows):
-                say("Those without an accepted key were not logged in to; compare the keys, and accept them together.")
+                say(
+                    "Those without an accepted key were not logged in to; compare the keys, and"
+                    " accept them together."
+                )
             say("Nothing was changed.")
             return FAILED if wrong else 0
         for row in rows:
             service.add_system(
-                NewSystem(name=row.name, kind=row.kind, address=row.address, login=row.login, key=row.key,
-                          site=row.site, labels=row.labels, settings=row.settings)
-            )  # fmt: skip
-    say(f"{len(rows)} systems are enrolled. `fennox routine list` shows which routines take them now.")
+                NewSystem(
+                    name=row.name,
+                    kind=row.kind,
+                    address=row.address,
+                    login=row.login,
+                    key=row.key,
+                    site=row.site,
+                    labels=row.labels,
+                    settings=row.settings,
+                )
+            )
+    say(
+        f"{len(rows)} systems are enrolled. `fennox routine list` shows which routines take them"
+        " now."
+    )
     return 0
 
 
@@ -146,14 +189,26 @@ def _read(path: Path) -> list[_Row]:
             reader.fieldnames = titles
             lines = [(reader.line_num, line) for line in reader]
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise BadInput(f"{path} cannot be read ({type(error).__name__}).", "Give a CSV file in UTF-8.") from error
+        raise BadInput(
+            f"{path} cannot be read ({type(error).__name__}).", "Give a CSV file in UTF-8."
+        ) from error
     missing = [title for title in _NEEDED if title not in titles]
-    unknown = [title for title in titles if title not in _COLUMNS and not title.startswith(_SETTING)]
+    unknown = [
+        title for title in titles if title not in _COLUMNS and not title.startswith(_SETTING)
+    ]
     if missing or unknown:
-        what = f"lacks {', '.join(missing)}" if missing else f"has {', '.join(unknown)}, which nobody knows"
-        raise BadInput(f"The titles in {path}: it {what}.", f"It may have: {', '.join(_COLUMNS)}, {_SETTING}NAME.")
+        what = (
+            f"lacks {', '.join(missing)}"
+            if missing
+            else f"has {', '.join(unknown)}, which nobody knows"
+        )
+        raise BadInput(
+            f"The titles in {path}: it {what}.",
+            f"It may have: {', '.join(_COLUMNS)}, {_SETTING}NAME.",
+        )
     rows = [
-        _row(number, {title: (text or "").strip() for title, text in line.items() if title}) for number, line in lines
+        _row(number, {title: (text or "").strip() for title, text in line.items() if title})
+        for number, line in lines
     ]
     if not rows:
         raise BadInput(f"{path} has no line but its titles.", "Add a line for each system.")
@@ -167,10 +222,21 @@ def _read(path: Path) -> list[_Row]:
 
 def _row(number: int, cells: dict[str, str]) -> _Row:
     row = _Row(
-        number, cells["name"], cells["address"], cells["login"], cells.get("kind", ""), cells.get("key", ""),
-        cells.get("via", ""), cells.get("site", ""), cells.get("labels", "").split(),
-        {title.removeprefix(_SETTING): text for title, text in cells.items() if title.startswith(_SETTING) and text},
-    )  # fmt: skip
+        number,
+        cells["name"],
+        cells["address"],
+        cells["login"],
+        cells.get("kind", ""),
+        cells.get("key", ""),
+        cells.get("via", ""),
+        cells.get("site", ""),
+        cells.get("labels", "").split(),
+        {
+            title.removeprefix(_SETTING): text
+            for title, text in cells.items()
+            if title.startswith(_SETTING) and text
+        },
+    )
     empty = [title for title in _NEEDED if not cells[title]]
     if empty:
         row.trouble = f"line {number}: {' and '.join(empty)} is empty"
@@ -206,7 +272,10 @@ def _look(service: Client, row: _Row) -> None:
         row.trouble = f"line {row.line}: {error.problem.detail} {error.problem.remedy}".strip()
         return
     if found.kind is None:
-        row.trouble = f"line {row.line}: several kinds fit ({', '.join(found.fits)}); name one in the column kind"
+        row.trouble = (
+            f"line {row.line}: several kinds fit ({', '.join(found.fits)}); name one in the column"
+            " kind"
+        )
     elif found.enrolled_as:
         row.trouble = f"line {row.line}: it is enrolled already, as {found.enrolled_as}"
     else:
@@ -216,7 +285,13 @@ def _look(service: Client, row: _Row) -> None:
 def _show(rows: list[_Row]) -> None:
     table: list[list[object]] = []
     for row in rows:
-        state = "cannot be enrolled" if row.trouble else "accepted" if row.key else "nobody has accepted its key"
+        state = (
+            "cannot be enrolled"
+            if row.trouble
+            else "accepted"
+            if row.key
+            else "nobody has accepted its key"
+        )
         table.append([row.name, row.kind or "-", row.address, row.offered or "-", state])
     show_table(["NAME", "KIND", "ADDRESS", "KEY", ""], table)
     for row in rows:
@@ -232,8 +307,10 @@ def _accept(rows: list[_Row]) -> None:
         say(f"{row.name:<20} {row.address:<24} {row.offered}")
     if not can_ask():
         raise PersonNeeded(
-            f"Nobody has accepted {'this fingerprint' if len(rows) == 1 else f'these {len(rows)} fingerprints'}.",
-            "Put them into the column key, or into a list of 'host:port FINGERPRINT' for --accept-list.",
+            "Nobody has accepted"
+            f" {'this fingerprint' if len(rows) == 1 else f'these {len(rows)} fingerprints'}.",
+            "Put them into the column key, or into a list of 'host:port FINGERPRINT' for"
+            " --accept-list.",
         )
     if ask("Are they the machines' own? Type yes to accept all of them:") != "yes":
         raise PersonNeeded("The fingerprints were not accepted.", "Nothing was changed.")

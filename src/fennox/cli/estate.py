@@ -17,10 +17,16 @@ def add_kind(arguments: argparse.Namespace, environment: Environment) -> None:
     try:
         text = Path(arguments.file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(f"{arguments.file} cannot be read ({type(error).__name__}).", "Check the file.") from error
+        raise BadInput(
+            f"{arguments.file} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
     with client(environment) as service:
         found = service.add_kind(text)
-    lines: list[tuple[str, object]] = [("kind", found.name), ("version", found.version), ("title", found.title)]
+    lines: list[tuple[str, object]] = [
+        ("kind", found.name),
+        ("version", found.version),
+        ("title", found.title),
+    ]
     show_one(found, as_json=arguments.json, quiet=arguments.quiet, key="name", lines=lines)
     if not arguments.json and not arguments.quiet:
         say(f"Enrol a system of it: fennox system add NAME {found.name} ADDRESS --login LOGIN")
@@ -49,7 +55,9 @@ def kind(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = next((kind for kind in service.kinds() if kind.name == arguments.kind), None)
     if found is None:
-        raise NotFound(f"There is no kind {arguments.kind}.", "`fennox kind list` shows those there are.")
+        raise NotFound(
+            f"There is no kind {arguments.kind}.", "`fennox kind list` shows those there are."
+        )
     parts = [f"{part.name}: {part.title}{_of_part(part)}" for part in found.parts]
     show_one(
         found,
@@ -63,7 +71,11 @@ def kind(arguments: argparse.Namespace, environment: Environment) -> None:
             ("reached by", f"{found.reach} (port {found.port})"),
             *[("part", part) for part in parts],
             *[("takes", printable(text)) for part in found.parts for text in part.documents],
-            *[("overwrites", f"{part.name}: {part.overwrites}") for part in found.parts if part.overwrites],
+            *[
+                ("overwrites", f"{part.name}: {part.overwrites}")
+                for part in found.parts
+                if part.overwrites
+            ],
             ("counts", ", ".join(found.census)),
             *[
                 ("setting", f"{name}: {title}{_of_setting(found.defaults[name])}")

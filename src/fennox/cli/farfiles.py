@@ -1,7 +1,8 @@
-"""A store on a far side, as the offline reader wants it: names, sizes, and pieces of objects that are fetched once.
+"""A store on a far side, as the offline reader wants it: names, sizes, and pieces of objects that
+are fetched once.
 
-Nothing is fetched that a command does not read: a list needs headers, records and notes, and one backup of a large
-store a few pieces of a few packs.
+Nothing is fetched that a command does not read: a list needs headers, records and notes, and one
+backup of a large store a few pieces of a few packs.
 """
 
 from __future__ import annotations
@@ -19,7 +20,9 @@ from fennox.stores.base import Span, Store
 
 T = TypeVar("T")
 
-_PIECE = 2 * 1024 * 1024  # bytes of a pack that are fetched at a time: what a backup needs of one lies together
+_PIECE = (
+    2 * 1024 * 1024
+)  # bytes of a pack that are fetched at a time: what a backup needs of one lies together
 _HELD = 32  # pieces that are kept
 _AT_ONCE = 16  # small objects that are fetched at the same time
 _AHEAD = 256  # small objects that are fetched ahead
@@ -34,7 +37,9 @@ class FarFiles(rescue.Files):
         self._sizes: dict[str, int] = {}
         self._pieces: OrderedDict[tuple[str, int], bytes] = OrderedDict()
         self._small: dict[str, bytes] = {}
-        self._in_order: dict[str, list[str]] = {}  # small objects by their ending, as they will be read
+        self._in_order: dict[
+            str, list[str]
+        ] = {}  # small objects by their ending, as they will be read
         self._before = ""  # the small object that was read last
         self.requests = 0
 
@@ -89,10 +94,16 @@ class FarFiles(rescue.Files):
         return joined[start : start + length]
 
     def _look_ahead(self, name: str) -> None:
-        """Fetch several small objects at once where they are read one after another, as all of them are by a list."""
+        """Fetch several small objects at once where they are read one after another, as all of them
+        are by a list.
+        """
         listed = self._in_order.get(name.rsplit(".", 1)[-1], [])
         at = bisect_left(listed, name)
-        if name not in self._small and listed[at : at + 1] == [name] and (at == 0 or listed[at - 1] == self._before):
+        if (
+            name not in self._small
+            and listed[at : at + 1] == [name]
+            and (at == 0 or listed[at - 1] == self._before)
+        ):
             self._small = {}
             self._wait(self._fetch(listed[at : at + _AHEAD]))
         self._before = name
@@ -103,7 +114,11 @@ class FarFiles(rescue.Files):
             start = number * _PIECE
             length = min(_PIECE, self._sizes[name] - start)
             self.requests += 1
-            data = self._wait(self._store.get(object_name(name), Span(start, length))) if length > 0 else b""
+            data = (
+                self._wait(self._store.get(object_name(name), Span(start, length)))
+                if length > 0
+                else b""
+            )
             self._pieces[key] = data
             if len(self._pieces) > _HELD:
                 self._pieces.popitem(last=False)

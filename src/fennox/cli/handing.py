@@ -21,15 +21,21 @@ def hand_in(arguments: argparse.Namespace, environment: Environment) -> int:
             _list(service, arguments)
             return 0
         run = service.hand_in(
-            arguments.system, _content(Path(arguments.file)), document=arguments.document, store=arguments.store,
+            arguments.system,
+            _content(Path(arguments.file)),
+            document=arguments.document,
+            store=arguments.store,
             note=arguments.note,
-        )  # fmt: skip
+        )
         run = runs.watch(service, run.id, arguments)
         if run.state != "done":
             return runs.ending(run)
         show_backup(service.backup(run.told(TakeResult).backup), arguments)
     if not arguments.quiet and not arguments.json:
-        say(f"It stays on hold until a newer one is handed in. {arguments.file} is as secret as the backup: remove it.")
+        say(
+            f"It stays on hold until a newer one is handed in. {arguments.file} is as secret as the"
+            " backup: remove it."
+        )
     return 0
 
 
@@ -37,7 +43,9 @@ def _content(path: Path) -> bytes:
     try:
         return path.read_bytes()
     except OSError as error:
-        raise BadInput(f"{path} cannot be read ({type(error).__name__}).", "Check the file.") from error
+        raise BadInput(
+            f"{path} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
 
 
 def _list(service: Client, arguments: argparse.Namespace) -> None:
@@ -46,12 +54,18 @@ def _list(service: Client, arguments: argparse.Namespace) -> None:
         [
             ("DOCUMENT", lambda item: item.document),
             ("WHAT", lambda item: item.title),
-            ("HANDED IN", lambda item: f"{when(item.handed_in)} by {item.by}" if item.handed_in else "never"),
+            (
+                "HANDED IN",
+                lambda item: f"{when(item.handed_in)} by {item.by}" if item.handed_in else "never",
+            ),
             ("DUE", lambda item: when(item.due) if item.due else "now"),
             ("HOW", lambda item: item.how),
         ],
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="document",
-        none=f"Nothing of {arguments.system} is handed in: what belongs to it is read from the machine.",
+        none=(
+            f"Nothing of {arguments.system} is handed in: what belongs to it is read from the"
+            " machine."
+        ),
     )

@@ -44,16 +44,24 @@ def list_passphrases(arguments: argparse.Namespace, environment: Environment) ->
         for keys in sets
         for p in keys.passphrases
     ]
-    show_table(["KEY SET", "PASSPHRASE", "ID", "SINCE", "LAST TRIED", "A GUESS COSTS", "OPENS"], rows)
+    show_table(
+        ["KEY SET", "PASSPHRASE", "ID", "SINCE", "LAST TRIED", "A GUESS COSTS", "OPENS"], rows
+    )
 
 
 def _guess(shown: PassphraseShown) -> str:
-    memory = f"{shown.memory_kib // 1024} MiB" if shown.memory_kib >= 1024 else f"{shown.memory_kib} KiB"
+    memory = (
+        f"{shown.memory_kib // 1024} MiB" if shown.memory_kib >= 1024 else f"{shown.memory_kib} KiB"
+    )
     return f"{memory}, once" if shown.passes == 1 else f"{memory}, {shown.passes} times"
 
 
 def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
-    custody = "kept: the service can open it" if keys.custody == "kept" else "apart: only a passphrase opens it"
+    custody = (
+        "kept: the service can open it"
+        if keys.custody == "kept"
+        else "apart: only a passphrase opens it"
+    )
     show_one(
         keys,
         as_json=arguments.json,
@@ -64,7 +72,10 @@ def _show(keys: KeySetShown, arguments: argparse.Namespace) -> None:
             ("custody", custody),
             ("suite", keys.suite),
             ("stores", ", ".join(keys.stores)),
-            *[("passphrase", f"{p.label}, since {when(p.since)}, last tried {_tried(p)}") for p in keys.passphrases],
+            *[
+                ("passphrase", f"{p.label}, since {when(p.since)}, last tried {_tried(p)}")
+                for p in keys.passphrases
+            ],
             *[("away", text) for text in keys.away],
         ],
     )
@@ -80,7 +91,9 @@ def _tried(shown: PassphraseShown) -> str:
 
 
 def _unlock(service: Client, key_set: str, arguments: argparse.Namespace) -> SecretStr | None:
-    """A passphrase that opens the set now; asked for only where the service cannot open it itself."""
+    """A passphrase that opens the set now; asked for only where the service cannot open it
+    itself.
+    """
     if arguments.passphrase_file:
         return SecretStr(first_line(arguments.passphrase_file))
     custody = {keys.name: keys.custody for keys in service.key_sets()}
@@ -117,14 +130,21 @@ def try_passphrase(arguments: argparse.Namespace, environment: Environment) -> N
 def withdraw_passphrase(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         if not arguments.yes:
-            say(f"Every header that {arguments.which} opens is removed from the stores that can be reached.")
-            say("Who copied one before, and knows the passphrase, still opens all backups, also later ones: "
-                "after a leak make new keys, with fennox store rekey.")  # fmt: skip
+            say(
+                f"Every header that {arguments.which} opens is removed from the stores that can be"
+                " reached."
+            )
+            say(
+                "Who copied one before, and knows the passphrase, still opens all backups, also"
+                " later ones: after a leak make new keys, with fennox store rekey."
+            )
             if not can_ask():
                 raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
             if ask("Type yes to withdraw it:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        wanted = Withdraw(which=arguments.which, passphrase=_unlock(service, arguments.key_set, arguments))
+        wanted = Withdraw(
+            which=arguments.which, passphrase=_unlock(service, arguments.key_set, arguments)
+        )
         _show(service.withdraw_passphrase(arguments.key_set, wanted), arguments)
 
 
@@ -132,7 +152,12 @@ def custody(arguments: argparse.Namespace, environment: Environment) -> None:
     phrase = SecretStr(access.passphrase(arguments))
     with client(environment) as service:
         key_set = service.store(arguments.store).key_set
-        _show(service.change_custody(key_set, CustodyWanted(custody=arguments.custody, passphrase=phrase)), arguments)
+        _show(
+            service.change_custody(
+                key_set, CustodyWanted(custody=arguments.custody, passphrase=phrase)
+            ),
+            arguments,
+        )
 
 
 def hand_over(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -147,9 +172,15 @@ def rekey(arguments: argparse.Namespace, environment: Environment) -> int:
     """New keys, and a run for each store of the set that is followed to its end."""
     with client(environment) as service:
         key_set = service.store(arguments.store).key_set
-        made = service.go_on_rekeying(key_set) if arguments.go_on else _begin(service, key_set, arguments)
+        made = (
+            service.go_on_rekeying(key_set)
+            if arguments.go_on
+            else _begin(service, key_set, arguments)
+        )
         # the runs ask for what opens the new keys
-        arguments.passphrase_file = arguments.new_file or (arguments.passphrase_file if arguments.go_on else None)
+        arguments.passphrase_file = arguments.new_file or (
+            arguments.passphrase_file if arguments.go_on else None
+        )
         for text in made.key_set.away:
             say(text)
         codes = [runs.started(service, run, arguments, {"rekey": _rekeyed}) for run in made.runs]
@@ -160,7 +191,10 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
     [keys] = [keys for keys in service.key_sets() if keys.name == key_set]
     if not arguments.yes:
         gone = ", ".join(p.label for p in keys.passphrases)
-        say(f"The key set {key_set} gets new keys in {', '.join(keys.stores)}. Its passphrases end: {gone}.")
+        say(
+            f"The key set {key_set} gets new keys in {', '.join(keys.stores)}. Its passphrases end:"
+            f" {gone}."
+        )
         say(
             "Backups taken from now on are under the new keys."
             if arguments.leave_old
@@ -174,10 +208,17 @@ def _begin(service: Client, key_set: str, arguments: argparse.Namespace) -> Reke
     unlock = _unlock(service, key_set, arguments)
     new = SecretStr(_new_phrase(arguments))
     wanted = RekeyWanted(
-        label=arguments.label, new=new, passphrase=unlock, leave_old=arguments.leave_old, suite=suite(arguments)
+        label=arguments.label,
+        new=new,
+        passphrase=unlock,
+        leave_old=arguments.leave_old,
+        suite=suite(arguments),
     )
     made = service.rekey(key_set, wanted)
-    say(f"{key_set} is at generation {made.key_set.generation}. Add further passphrases with `fennox passphrase add`.")
+    say(
+        f"{key_set} is at generation {made.key_set.generation}. Add further passphrases with"
+        " `fennox passphrase add`."
+    )
     return made
 
 
@@ -191,7 +232,9 @@ def adopt(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
         place = arguments.store
         if "/" not in place:
-            return runs.started(service, service.adopt_backups(place), arguments, {"adopt": _adopted})
+            return runs.started(
+                service, service.adopt_backups(place), arguments, {"adopt": _adopted}
+            )
         if not arguments.name:
             raise BadInput("A store that is new here needs a name.", "Give one with --name.")
         address = place if "://" in place else os.path.abspath(place)

@@ -1,4 +1,6 @@
-"""Writing kinds: checking a file, trying it on a live system, and what an editor wants to know. Needs no service."""
+"""Writing kinds: checking a file, trying it on a live system, and what an editor wants to know.
+Needs no service.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def _texts_beside(file: Path) -> Texts:
         for path in (file.parent / f"{name}.toml", files("fennox").joinpath(f"kinds/{name}.toml")):
             if noun(name) and path.is_file():
                 return path.read_text(encoding="utf-8")
-        raise NotFound(f"There is no kind {name}.", f"It may lie beside {file.name} as {name}.toml.")
+        raise NotFound(
+            f"There is no kind {name}.", f"It may lie beside {file.name} as {name}.toml."
+        )
 
     return text
 
@@ -37,7 +41,10 @@ def check(arguments: argparse.Namespace, _environment: Environment) -> int:
     if kind is None:
         return FAILED
     said = f" {counted(doubts, 'thing')} that may be a mistake." if doubts else ""
-    say(f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps. No mistake.{said}")
+    say(
+        f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps."
+        f" No mistake.{said}"
+    )
     return 0
 
 
@@ -49,16 +56,23 @@ def schema(_arguments: argparse.Namespace, _environment: Environment) -> None:
 
 
 def _kind(file: str) -> tuple[Kind | None, int]:
-    """Print the mistakes in a kind file. The kind, or None if one is grave, and how many are not."""
+    """Print the mistakes in a kind file. The kind, or None if one is grave, and how many are
+    not.
+    """
     try:
         text = Path(file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(f"{file} cannot be read ({type(error).__name__}).", "Check the file.") from error
+        raise BadInput(
+            f"{file} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
     kind, found = mistakes(text, _texts_beside(Path(file)))
     for mistake in sorted(found, key=lambda one: (one.line, one.column)):
         place = f"{file}:{mistake.line}:{mistake.column}"
         doubt = "" if mistake.grave else "perhaps a mistake: "
-        print(f"{place}: {mistake.where}: {doubt}{mistake.text.rstrip('.')}. {mistake.remedy}".rstrip())
+        print(
+            f"{place}: {mistake.where}: "
+            f"{doubt}{mistake.text.rstrip('.')}. {mistake.remedy}".rstrip()
+        )
     grave = sum(mistake.grave for mistake in found)
     if kind is None:
         say(f"{counted(grave, 'mistake')}.")
@@ -71,7 +85,9 @@ def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
     if kind is None:
         return FAILED
     if kind.reach == "service":
-        raise BadInput("Fennox itself is no machine that could be tried on.", "Use `fennox own-state show`.")
+        raise BadInput(
+            "Fennox itself is no machine that could be tried on.", "Use `fennox own-state show`."
+        )
     settings = {}
     for pair in arguments.setting:
         name, separator, value = pair.partition("=")
@@ -98,23 +114,36 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
     try:
         link = await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
     except KeyUnknown as error:
-        raise KeyUnknown(error.what, "Compare it with the machine's own, then give it with --accept-key.") from error
+        raise KeyUnknown(
+            error.what, "Compare it with the machine's own, then give it with --accept-key."
+        ) from error
     readings = Evaluators.of_readings()
     try:
         found = await try_kind(
-            kind, link, settings, parts, arguments.show or "", readings, lambda name: say(f"Reading {name} …")
+            kind,
+            link,
+            settings,
+            parts,
+            arguments.show or "",
+            readings,
+            lambda name: say(f"Reading {name} …"),
         )
     finally:
         await readings.close()
         await link.close()
     if arguments.show:
         if found.content is None:
-            raise NotFound(f"No part reads {arguments.show}.", "Without --show, --documents lists what is read.")
+            raise NotFound(
+                f"No part reads {arguments.show}.",
+                "Without --show, --documents lists what is read.",
+            )
         for line in found.content.decode("utf-8", "replace").splitlines():
             print(printable(line))
         return 0
     machine = found.machine
-    said = " ".join(word for word in (machine.product, machine.version, machine.build, machine.platform) if word)
+    said = " ".join(
+        word for word in (machine.product, machine.version, machine.build, machine.platform) if word
+    )
     print(f"{machine.name or arguments.on}: {said}, id {machine.id}\n")
     titles = {part.name: part.title for part in kind.part}
     rows: list[list[object]] = [
@@ -126,7 +155,10 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
         for name, held in found.documents.items():
             print(f"\n{name}")
             for document in held:
-                print(f"  {printable(document.path)}{' (secret)' if document.secret else ''}  {size(document.size)}")
+                print(
+                    f"  {printable(document.path)}{' (secret)' if document.secret else ''} "
+                    f" {size(document.size)}"
+                )
     print()
     rows = []
     for name, listed in found.census.items():

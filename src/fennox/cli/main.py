@@ -15,7 +15,11 @@ from fennox.cli.parser import build
 
 FAILED, USAGE, NOT_FOUND, NOT_ALLOWED, PERSON, OUT_OF_REACH = 1, 2, 3, 4, 5, 6
 
-_SELDOM = (500_000, 10, 10)  # objects between searches for garbage: a command that starts makes none
+_SELDOM = (
+    500_000,
+    10,
+    10,
+)  # objects between searches for garbage: a command that starts makes none
 
 _BY_SLUG = {
     "bad-input": USAGE,
@@ -45,8 +49,12 @@ class Environment:
 
 def environment() -> Environment:
     home = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
-    return Environment(os.environ.get("FENNOX_URL"), os.environ.get("FENNOX_TOKEN"), home / "fennox",
-                       os.environ.get("FENNOX_PLAIN") == "1")  # fmt: skip
+    return Environment(
+        os.environ.get("FENNOX_URL"),
+        os.environ.get("FENNOX_TOKEN"),
+        home / "fennox",
+        os.environ.get("FENNOX_PLAIN") == "1",
+    )
 
 
 def main(words: list[str] | None = None) -> int:
@@ -83,7 +91,9 @@ def main(words: list[str] | None = None) -> int:
 
 
 def _explain(error: Exception) -> int:
-    """Ours and the service's errors as two sentences; anything else is a mistake of ours and shows itself."""
+    """Ours and the service's errors as two sentences; anything else is a mistake of ours and shows
+    itself.
+    """
     from pydantic import ValidationError
 
     from fennox.client.api import OutOfReachError, ProblemError
@@ -99,7 +109,10 @@ def _explain(error: Exception) -> int:
         print(str(error), file=sys.stderr)
         return _BY_SLUG.get(error.slug, FAILED)
     if isinstance(error, OSError) and error.filename is not None:
-        print(f"{error.filename} cannot be used: {(error.strerror or type(error).__name__).lower()}.", file=sys.stderr)
+        print(
+            f"{error.filename} cannot be used: {(error.strerror or type(error).__name__).lower()}.",
+            file=sys.stderr,
+        )
         return FAILED
     if isinstance(error, ValidationError):
         first = error.errors()[0]
@@ -112,12 +125,15 @@ def _explain(error: Exception) -> int:
 def run() -> None:
     """All that a process is for, so that it may be set up for that alone."""
     gc.set_threshold(*_SELDOM)
-    os.environ["PYDANTIC_DISABLE_PLUGINS"] = "__all__"  # else all installed packages are searched for some
+    os.environ["PYDANTIC_DISABLE_PLUGINS"] = (
+        "__all__"  # else all installed packages are searched for some
+    )
     from fennox.cli import visible
 
     visible.install()
     code = main()
-    gc.freeze()  # what is left goes with the process; nothing in it is searched for garbage once more
+    # what is left goes with the process; nothing in it is searched for garbage once more
+    gc.freeze()
     sys.exit(code)
 
 

@@ -16,7 +16,9 @@ if TYPE_CHECKING:
 
 
 def rescue(arguments: argparse.Namespace, _environment: Environment) -> int:
-    """Runs the same offline reader that lies in every store, so that it is used, and not only kept."""
+    """Runs the same offline reader that lies in every store, so that it is used, and not only
+    kept.
+    """
     from fennox import rescue as reader
 
     words = _words(arguments)
@@ -27,7 +29,9 @@ def rescue(arguments: argparse.Namespace, _environment: Environment) -> int:
     from fennox.stores.opening import open_store
 
     loop = asyncio.new_event_loop()
-    store = open_store(addresses.parse(arguments.store), credential(arguments), arguments.accept_key)
+    store = open_store(
+        addresses.parse(arguments.store), credential(arguments), arguments.accept_key
+    )
     try:
         say(f"{loop.run_until_complete(store.landed())}.")
         return reader.run(words, FarFiles(store, loop))
@@ -56,6 +60,10 @@ def credential(arguments: argparse.Namespace) -> Credential | None:
     if arguments.account is None:
         return None
     if arguments.key:
-        return Credential(arguments.account, private_key=Path(arguments.key).read_text(encoding="utf-8"))
+        return Credential(
+            arguments.account, private_key=Path(arguments.key).read_text(encoding="utf-8")
+        )
     given = arguments.password_file
-    return Credential(arguments.account, password=first_line(given) if given else ask_secret("Password there: "))
+    return Credential(
+        arguments.account, password=first_line(given) if given else ask_secret("Password there: ")
+    )

@@ -1,4 +1,6 @@
-"""Showing things: tables, JSON with ``--json``, ids only with ``--quiet``. Talk goes to standard error."""
+"""Showing things: tables, JSON with ``--json``, ids only with ``--quiet``. Talk goes to standard
+error.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,9 @@ class VisibleConsole(Console):
     """Rich's, for texts that may hold anything."""
 
     def print(self, *objects: Any, **options: Any) -> None:
-        super().print(*(visible(one) if isinstance(one, str) else one for one in objects), **options)
+        super().print(
+            *(visible(one) if isinstance(one, str) else one for one in objects), **options
+        )
 
 
 out = VisibleConsole(highlight=False, soft_wrap=False)
@@ -30,16 +34,32 @@ err = VisibleConsole(stderr=True, highlight=False)
 
 _CLOCKS_APART = timedelta(minutes=2)  # less is no date in the future, but another clock
 _GAP = 2  # spaces between columns
-_NUMBERS = {"DOCUMENTS", "SIZE", "NEW", "BACKUPS", "BACKUP", "FRESH", "AFTER"}  # titles of what is aligned to the right
+_NUMBERS = {
+    "DOCUMENTS",
+    "SIZE",
+    "NEW",
+    "BACKUPS",
+    "BACKUP",
+    "FRESH",
+    "AFTER",
+}  # titles of what is aligned to the right
 
 Column = tuple[str, Callable[..., object]]
 
 
 def show_list(
-    items: Sequence[BaseModel], columns: list[Column], *, as_json: bool, quiet: bool, key: str, none: str,
-    spare: Sequence[str] = (), if_room: str = "",
-) -> None:  # fmt: skip
-    """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is empty.
+    items: Sequence[BaseModel],
+    columns: list[Column],
+    *,
+    as_json: bool,
+    quiet: bool,
+    key: str,
+    none: str,
+    spare: Sequence[str] = (),
+    if_room: str = "",
+) -> None:
+    """A list as table, JSON array, or one ``key`` a line. ``none`` says the next step when it is
+    empty.
 
     ``spare`` and ``if_room``: as :func:`show_table` has them.
     """
@@ -57,11 +77,11 @@ def show_list(
 
 def show_table(
     titles: list[str], rows: list[list[object]], *, spare: Sequence[str] = (), if_room: str = ""
-) -> None:  # fmt: skip
+) -> None:
     """A line for each row; only on a terminal that is too narrow for that is a cell folded.
 
-    ``if_room``: the title of a column that it does without before a cell is folded; ``spare``: titles of those that it
-    does without, one after the other, before any word is broken.
+    ``if_room``: the title of a column that it does without before a cell is folded; ``spare``:
+    titles of those that it does without, one after the other, before any word is broken.
     """
     texts = [[printable(str(cell)) for cell in row] for row in rows]
     widths = [max(cell_len(text) for text in column) for column in zip(titles, *texts, strict=True)]
@@ -91,20 +111,29 @@ def _line(titles: list[str], row: list[str], widths: list[int]) -> str:
 def _print_folded(titles: list[str], texts: list[list[str]], spare: list[str]) -> None:
     """What the first column says is never broken: it is what is typed in the next command."""
     columns = list(zip(titles, *texts, strict=True))
-    words = [max(cell_len(word) for text in column for word in text.split() or [""]) for column in columns]
+    words = [
+        max(cell_len(word) for text in column for word in text.split() or [""])
+        for column in columns
+    ]
     words[0] = max(cell_len(text) for text in columns[0])
     room = out.width - _GAP * (len(words) - 1)
     if sum(words) > room and spare:
         gone = titles.index(spare[0])
-        left = [[cell for number, cell in enumerate(row) if number != gone] for row in (titles, *texts)]
+        left = [
+            [cell for number, cell in enumerate(row) if number != gone] for row in (titles, *texts)
+        ]
         _print_folded(left[0], left[1:], spare[1:])
         return
     from rich.table import Table  # seldom needed, and every command should start at once
 
-    table = Table(box=None, pad_edge=False, header_style="dim", show_edge=False, show_header=any(titles))
+    table = Table(
+        box=None, pad_edge=False, header_style="dim", show_edge=False, show_header=any(titles)
+    )
     widths = [max(cell_len(text) for text in column) for column in columns]
     while sum(widths) > room >= sum(words):
-        widest = max(range(len(widths)), key=lambda number: (widths[number] > words[number], widths[number]))
+        widest = max(
+            range(len(widths)), key=lambda number: (widths[number] > words[number], widths[number])
+        )
         widths[widest] -= 1
     for number, title in enumerate(titles):
         justify: JustifyMethod = "right" if title in _NUMBERS else "left"
@@ -115,7 +144,9 @@ def _print_folded(titles: list[str], texts: list[list[str]], spare: list[str]) -
     out.print(table)
 
 
-def show_one(item: BaseModel, *, as_json: bool, quiet: bool, key: str, lines: list[tuple[str, object]]) -> None:
+def show_one(
+    item: BaseModel, *, as_json: bool, quiet: bool, key: str, lines: list[tuple[str, object]]
+) -> None:
     """One thing as labelled lines."""
     if as_json:
         print(json.dumps(item.model_dump(mode="json"), indent=2))
@@ -124,7 +155,10 @@ def show_one(item: BaseModel, *, as_json: bool, quiet: bool, key: str, lines: li
     else:
         width = max(len(label) for label, _ in lines)
         for label, value in lines:
-            out.print(f"[dim]{escape(label.ljust(width))}[/dim]  {escape(printable(str(value)))}", soft_wrap=True)
+            out.print(
+                f"[dim]{escape(label.ljust(width))}[/dim]  {escape(printable(str(value)))}",
+                soft_wrap=True,
+            )
 
 
 def say(text: str, style: str = "") -> None:

@@ -13,13 +13,17 @@ from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 
 def keep(arguments: argparse.Namespace, environment: Environment) -> None:
     wanted = OwnStateWanted(
-        store=arguments.store, copy_to=arguments.copy_to or [], on_this_machine=arguments.on_this_machine
+        store=arguments.store,
+        copy_to=arguments.copy_to or [],
+        on_this_machine=arguments.on_this_machine,
     )
     with client(environment) as service:
         state = service.keep_own_state(wanted)
     _show(service, state, arguments)
     if not arguments.json and not arguments.quiet:
-        say("The first backup of it is being taken; `fennox own-state show` tells when it is there.")
+        say(
+            "The first backup of it is being taken; `fennox own-state show` tells when it is there."
+        )
 
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -29,7 +33,10 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
 
 def _show(service: Client, state: OwnStateShown, arguments: argparse.Namespace) -> None:
     if state.newest is not None:
-        newest = f"{when(state.newest)}, {age(state.newest, service.now())} ago: what was changed since would be lost"
+        newest = (
+            f"{when(state.newest)}, {age(state.newest, service.now())} ago: what was changed since"
+            " would be lost"
+        )
     else:
         newest = "none yet"
     show_one(

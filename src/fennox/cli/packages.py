@@ -1,4 +1,6 @@
-"""This program with all that it needs, copied to a folder from which Python runs it with nothing installed."""
+"""This program with all that it needs, copied to a folder from which Python runs it with nothing
+installed.
+"""
 
 from __future__ import annotations
 
@@ -8,12 +10,15 @@ import shutil
 from importlib.metadata import Distribution, PackageNotFoundError, distribution
 from pathlib import Path
 
-_REQUIREMENT = re.compile(r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[([^\]]*)\])?")  # PEP 508: a name and its extras
+_REQUIREMENT = re.compile(
+    r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\[([^\]]*)\])?"
+)  # PEP 508: a name and its extras
 _EXTRA = re.compile(r"""extra\s*==\s*["']([^"']+)""")
 
 
 def copy(name: str, to: Path) -> list[str]:
-    """Copy a distribution and what it requires, as they are installed here; the names of all of them.
+    """Copy a distribution and what it requires, as they are installed here; the names of all of
+    them.
 
     What another platform would need is not installed here, and so is left out.
     """
@@ -24,11 +29,15 @@ def copy(name: str, to: Path) -> list[str]:
     if not (to / name).exists():  # it runs from its source folder
         source = importlib.util.find_spec(name)
         if source is not None and source.origin is not None:
-            shutil.copytree(Path(source.origin).parent, to / name, ignore=shutil.ignore_patterns("__pycache__"))
+            shutil.copytree(
+                Path(source.origin).parent, to / name, ignore=shutil.ignore_patterns("__pycache__")
+            )
     return sorted(found)
 
 
-def _collect(name: str, extras: frozenset[str], found: dict[str, Distribution], seen: set[tuple[str, str]]) -> None:
+def _collect(
+    name: str, extras: frozenset[str], found: dict[str, Distribution], seen: set[tuple[str, str]]
+) -> None:
     try:
         one = distribution(name)
     except PackageNotFoundError:
@@ -38,17 +47,27 @@ def _collect(name: str, extras: frozenset[str], found: dict[str, Distribution], 
     for required in one.requires or []:
         parsed = _REQUIREMENT.match(required)
         marker = _EXTRA.search(required.partition(";")[2])
-        if parsed is None or (marker is not None and marker[1] not in extras) or (key, required) in seen:
+        if (
+            parsed is None
+            or (marker is not None and marker[1] not in extras)
+            or (key, required) in seen
+        ):
             continue
         seen.add((key, required))
-        further = frozenset(extra.strip() for extra in (parsed[2] or "").split(",") if extra.strip())
+        further = frozenset(
+            extra.strip() for extra in (parsed[2] or "").split(",") if extra.strip()
+        )
         _collect(parsed[1], further, found, seen)
 
 
 def _copy_files(one: Distribution, to: Path) -> None:
     for file in one.files or []:
         source = Path(str(one.locate_file(file)))
-        if ".." in file.parts or file.suffix in (".pyc", ".pth") or file.name.startswith("__editable__"):
+        if (
+            ".." in file.parts
+            or file.suffix in (".pyc", ".pth")
+            or file.name.startswith("__editable__")
+        ):
             continue
         if source.is_file():
             target = to / file

@@ -1,4 +1,6 @@
-"""The command line as data: every noun, verb and option. Imports nothing heavy, so that it starts quickly."""
+"""The command line as data: every noun, verb and option. Imports nothing heavy, so that it starts
+quickly.
+"""
 
 from __future__ import annotations
 
@@ -41,14 +43,23 @@ NOUNS = {
 
 
 def build(first: str = "") -> argparse.ArgumentParser:
-    """Everything; or, where the ``first`` word of a command names a noun, only the module that it is defined in."""
+    """Everything; or, where the ``first`` word of a command names a noun, only the module that it
+    is defined in.
+    """
     parser = argparse.ArgumentParser(
         prog="fennox",
-        description="Keeps the configuration of systems safe, puts it back, and proves that everything is there again.",
+        description=(
+            "Keeps the configuration of systems safe, puts it back, and proves that everything is"
+            " there again."
+        ),
         epilog=EPILOG,
     )
     parser.add_argument("--version", action="store_true", help="print the version")
-    parser.add_argument("--completion", choices=["bash", "zsh", "tcsh"], help="print a completion script for a shell")
+    parser.add_argument(
+        "--completion",
+        choices=["bash", "zsh", "tcsh"],
+        help="print a completion script for a shell",
+    )
     nouns = parser.add_subparsers(dest="noun", metavar="NOUN", title="nouns")
     for module in [NOUNS[first]] if first in NOUNS else dict.fromkeys(NOUNS.values()):
         importlib.import_module(f"fennox.cli.words.{module}").define(nouns)

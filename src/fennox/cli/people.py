@@ -16,7 +16,11 @@ from fennox.core.errors import BadInput
 
 
 def _password(arguments: argparse.Namespace) -> SecretStr:
-    given = first_line(arguments.password_file) if arguments.password_file else ask_twice("Their first password: ")
+    given = (
+        first_line(arguments.password_file)
+        if arguments.password_file
+        else ask_twice("Their first password: ")
+    )
     return SecretStr(given)
 
 
@@ -27,13 +31,20 @@ def _rights(text: str | None) -> list[wire.access.Right] | None:
     given = [one for one in text.split(",") if one and one != "none"]
     known: dict[str, wire.access.Right] = {"export": "export", "content": "content"}
     if unknown := [one for one in given if one not in known]:
-        raise BadInput(f"{unknown[0]!r} is no right.", "Write export, content, export,content, none or usual.")
+        raise BadInput(
+            f"{unknown[0]!r} is no right.", "Write export, content, export,content, none or usual."
+        )
     return [known[one] for one in given]
 
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
-    wanted = wire.access.NewUser(name=arguments.name, role=arguments.role, password=_password(arguments),
-                                 rights=_rights(arguments.rights), scope=arguments.scope)  # fmt: skip
+    wanted = wire.access.NewUser(
+        name=arguments.name,
+        role=arguments.role,
+        password=_password(arguments),
+        rights=_rights(arguments.rights),
+        scope=arguments.scope,
+    )
     with client(environment) as service:
         user = service.add_user(wanted)
     _show(user, arguments)
@@ -46,7 +57,11 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.role is not None:
         given["role"] = arguments.role
     if arguments.rights is not None:
-        given |= {"usual_rights": True} if arguments.rights == "usual" else {"rights": _rights(arguments.rights)}
+        given |= (
+            {"usual_rights": True}
+            if arguments.rights == "usual"
+            else {"rights": _rights(arguments.rights)}
+        )
     if arguments.whole_estate:
         given["whole_estate"] = True
     if arguments.scope is not None:
@@ -64,11 +79,15 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
 
 def _show(user: wire.access.UserShown, arguments: argparse.Namespace) -> None:
     lines: list[tuple[str, object]] = [
-        ("user", user.name), ("role", user.role), ("rights", ", ".join(user.rights) or "none apart from the role's"),
-        ("reaches", _reach(user.scope)), ("signs in with", ", ".join(user.factors) or "nothing"),
+        ("user", user.name),
+        ("role", user.role),
+        ("rights", ", ".join(user.rights) or "none apart from the role's"),
+        ("reaches", _reach(user.scope)),
+        ("signs in with", ", ".join(user.factors) or "nothing"),
         ("password", "to be changed at the next sign-in" if user.must_change else "their own"),
-        ("since", when(user.created)), ("last seen", _last(user.last_used)),
-    ]  # fmt: skip
+        ("since", when(user.created)),
+        ("last seen", _last(user.last_used)),
+    ]
     show_one(user, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
 
 
@@ -103,7 +122,10 @@ def list_users(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def remove(arguments: argparse.Namespace, environment: Environment) -> None:
-    sure(f"Remove {arguments.name}, end every session of theirs and every token they made?", arguments)
+    sure(
+        f"Remove {arguments.name}, end every session of theirs and every token they made?",
+        arguments,
+    )
     with client(environment) as service:
         service.remove_user(arguments.name)
     say(f"The user {arguments.name} is removed, and signed out everywhere.")
@@ -140,13 +162,20 @@ def recovery_codes(arguments: argparse.Namespace, environment: Environment) -> N
 
 
 def _print_codes(codes: wire.access.RecoveryCodes) -> None:
-    say("Keep these recovery codes apart from your device. Each signs in once; they are not shown again.")
+    say(
+        "Keep these recovery codes apart from your device. Each signs in once; they are not shown"
+        " again."
+    )
     print("\n".join(codes.codes))
 
 
 def list_sessions(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        found = [one for one in service.sessions(everybody=arguments.all) if one.kind in ("console", "client")]
+        found = [
+            one
+            for one in service.sessions(everybody=arguments.all)
+            if one.kind in ("console", "client")
+        ]
     show_list(
         found,
         [
@@ -169,7 +198,9 @@ def list_sessions(arguments: argparse.Namespace, environment: Environment) -> No
 
 def end_session(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.others == bool(arguments.session):
-        raise BadInput("Say which session, or --others.", "`fennox session list` shows those there are.")
+        raise BadInput(
+            "Say which session, or --others.", "`fennox session list` shows those there are."
+        )
     with client(environment) as service:
         if arguments.others:
             service.end_other_sessions()
@@ -181,9 +212,13 @@ def end_session(arguments: argparse.Namespace, environment: Environment) -> None
 
 def add_token(arguments: argparse.Namespace, environment: Environment) -> None:
     wanted = wire.access.NewToken(
-        name=arguments.name, kind=arguments.kind, role=arguments.role or "reader", rights=_rights(arguments.rights),
-        scope=arguments.scope, days=arguments.days,
-    )  # fmt: skip
+        name=arguments.name,
+        kind=arguments.kind,
+        role=arguments.role or "reader",
+        rights=_rights(arguments.rights),
+        scope=arguments.scope,
+        days=arguments.days,
+    )
     with client(environment) as service:
         made = service.add_token(wanted)
     if arguments.json:
@@ -191,7 +226,9 @@ def add_token(arguments: argparse.Namespace, environment: Environment) -> None:
         return
     if not arguments.quiet:
         one = made.made
-        say(f"{one.name}: {one.kind}, {one.role}, reaching {_scopes(one)}, until {when(one.until)}.")
+        say(
+            f"{one.name}: {one.kind}, {one.role}, reaching {_scopes(one)}, until {when(one.until)}."
+        )
         say("It is shown this once. Give it as FENNOX_TOKEN, or as `Authorization: Bearer …`.")
     print(made.token)
 
@@ -204,7 +241,11 @@ def _scopes(one: wire.access.SessionShown) -> str:
 
 def list_tokens(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        found = [one for one in service.sessions(everybody=arguments.all) if one.kind in ("automation", "metrics")]
+        found = [
+            one
+            for one in service.sessions(everybody=arguments.all)
+            if one.kind in ("automation", "metrics")
+        ]
     show_list(
         found,
         [
@@ -227,6 +268,8 @@ def list_tokens(arguments: argparse.Namespace, environment: Environment) -> None
 def remove_token(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         mine = [one for one in service.sessions() if one.kind in ("automation", "metrics")]
-        found = [one.id for one in mine if arguments.token in (one.name, one.id)] or [arguments.token]
+        found = [one.id for one in mine if arguments.token in (one.name, one.id)] or [
+            arguments.token
+        ]
         service.end_session(found[0])
     say(f"The token {arguments.token} is worth nothing any more.")

@@ -1,4 +1,6 @@
-"""Signing in with an identity provider: a browser shows its page, and it answers to this program (RFC 8252)."""
+"""Signing in with an identity provider: a browser shows its page, and it answers to this program
+(RFC 8252).
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,10 @@ from fennox.core.errors import PersonNeeded
 from fennox.wire.access import ProviderBegin, ProviderSignIn, SignedIn
 
 _PATIENCE = 300.0  # seconds for a person to sign in
-_PAGE = b"<!doctype html><meta charset=utf-8><title>Fennox</title><p>You can close this page and go on in the terminal."
+_PAGE = (
+    b"<!doctype html><meta charset=utf-8><title>Fennox</title><p>You can close this page and go on"
+    b" in the terminal."
+)
 
 
 class _Answered(NamedTuple):
@@ -61,7 +66,9 @@ def sign_in(service: Client, *, fresh: bool, browser: bool) -> SignedIn:
     """Raises ``PersonNeeded`` if nobody signs in there within some minutes."""
     with _Listener() as listener:
         listener.timeout = 1
-        begun = service.begin_provider_sign_in(ProviderBegin(redirect=listener.address, fresh=fresh))
+        begun = service.begin_provider_sign_in(
+            ProviderBegin(redirect=listener.address, fresh=fresh)
+        )
         say("Sign in with your browser:")
         print(begun.address, flush=True)
         if browser and can_ask():
@@ -70,8 +77,14 @@ def sign_in(service: Client, *, fresh: bool, browser: bool) -> SignedIn:
         while listener.found is None and not listener.said and time.monotonic() < end:
             listener.handle_request()
         if listener.found is None:
-            what = f"The provider says: {listener.said}." if listener.said else "Nobody signed in within five minutes."
+            what = (
+                f"The provider says: {listener.said}."
+                if listener.said
+                else "Nobody signed in within five minutes."
+            )
             raise PersonNeeded(what, "Begin it again.")
         answer = listener.found
-    wanted = ProviderSignIn(state=answer.state, code=SecretStr(answer.code), handle=SecretStr(begun.handle or ""))
+    wanted = ProviderSignIn(
+        state=answer.state, code=SecretStr(answer.code), handle=SecretStr(begun.handle or "")
+    )
     return service.sign_in_with_provider(wanted)

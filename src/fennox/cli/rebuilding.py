@@ -34,13 +34,24 @@ def rebuild(arguments: argparse.Namespace, _environment: Environment) -> None:
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
     clock = Path(arguments.simulated_clock) if arguments.simulated_clock else None
     phrase = access.passphrase(arguments)
-    found = _on_sheet(arguments, phrase) if arguments.kit else Place(_address(arguments.store), None, None)
+    found = (
+        _on_sheet(arguments, phrase)
+        if arguments.kit
+        else Place(_address(arguments.store), None, None)
+    )
     login = credential(arguments) or found.credential
 
     def attempt(key: str | None) -> Rebuilt:
         place = Place(found.address, login, key)
         return asyncio.run(
-            wiring.rebuild(settings, clock, place, phrase, arguments.backup, lambda own: _confirm(own, arguments))
+            wiring.rebuild(
+                settings,
+                clock,
+                place,
+                phrase,
+                arguments.backup,
+                lambda own: _confirm(own, arguments),
+            )
         )
 
     try:
@@ -60,7 +71,9 @@ def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> Place:
     try:
         sheet = RecoverySheet.model_validate_json(file.read_bytes())
     except (OSError, ValueError) as error:
-        raise BadInput(f"{file} cannot be read ({type(error).__name__}).", "Give the folder of the kit.") from error
+        raise BadInput(
+            f"{file} cannot be read ({type(error).__name__}).", "Give the folder of the kit."
+        ) from error
     store = next((store for store in sheet.stores if store.name == arguments.store), None)
     if store is None:
         names = ", ".join(one.name for one in sheet.stores)
@@ -82,9 +95,10 @@ def _confirm(own: OwnBackup, arguments: argparse.Namespace) -> None:
     taken = parse_stamp(own.record.reference.time)
     census = own.head.census
     say(
-        f"Fennox itself as of {taken:%Y-%m-%d %H:%M} UTC (backup {own.record.reference.backup[:12]}, by Fennox "
-        f"{own.head.fennox}): {len(census.get('systems', []))} systems, {len(census.get('stores', []))} stores, "
-        f"{len(census.get('routines', []))} routines, {len(census.get('users', []))} users."
+        f"Fennox itself as of {taken:%Y-%m-%d %H:%M} UTC (backup"
+        f" {own.record.reference.backup[:12]}, by Fennox {own.head.fennox}):"
+        f" {len(census.get('systems', []))} systems, {len(census.get('stores', []))} stores,"
+        f" {len(census.get('routines', []))} routines, {len(census.get('users', []))} users."
     )
     for text in own.passed:
         say(text, style="bold")
@@ -106,6 +120,6 @@ def _tell(done: Rebuilt, arguments: argparse.Namespace) -> None:
     for text in done.left:
         say(f"STILL TO DO: {text}")
     say(
-        "Now start it with `fennox serve`. It looks into every store for what was backed up after this; "
-        "users sign in with the passwords they had."
+        "Now start it with `fennox serve`. It looks into every store for what was backed up after"
+        " this; users sign in with the passwords they had."
     )

@@ -15,11 +15,19 @@ from fennox.service import wiring
 def recover(arguments: argparse.Namespace, _environment: Environment) -> None:
     """Whoever may read the service's settings and key file may do this; it is in the audit."""
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
-    password = first_line(arguments.password_file) if arguments.password_file else ask_twice("New password: ")
+    password = (
+        first_line(arguments.password_file)
+        if arguments.password_file
+        else ask_twice("New password: ")
+    )
     done = asyncio.run(
         wiring.recover(
-            settings, Path(arguments.simulated_clock) if arguments.simulated_clock else None, arguments.name, password,
-            administrator=arguments.administrator, no_approvals=arguments.no_approvals,
+            settings,
+            Path(arguments.simulated_clock) if arguments.simulated_clock else None,
+            arguments.name,
+            password,
+            administrator=arguments.administrator,
+            no_approvals=arguments.no_approvals,
         )
-    )  # fmt: skip
+    )
     say(f"{arguments.name} can sign in with the new password. {done}")

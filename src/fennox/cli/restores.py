@@ -25,7 +25,9 @@ def draft(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
 
         def attempt(key: str | None, entrance_key: str | None) -> RunShown:
-            entrance = EntranceWanted(at=arguments.entrance, login=arguments.entrance_login, key=entrance_key)
+            entrance = EntranceWanted(
+                at=arguments.entrance, login=arguments.entrance_login, key=entrance_key
+            )
             return service.draft(
                 NewDraft(
                     backup=arguments.backup,
@@ -70,14 +72,27 @@ def print_sheet(shown: SheetShown) -> None:
     lines = [
         (
             "run sheet",
-            f"{shown.id[:12]} ({sheet.state}), version {sheet.version}, by {shown.by}, {when(shown.created)}",
+            (
+                f"{shown.id[:12]} ({sheet.state}), version {sheet.version}, by {shown.by},"
+                f" {when(shown.created)}"
+            ),
         ),
         ("backup", f"{sheet.backup[:12]} of {sheet.system_name}" + _taken(sheet)),
-        ("target", f"{sheet.target.address} as {sheet.target.account}, machine {sheet.target_machine}"),
-        *([("acting at", f"{sheet.entrance.address} as {sheet.entrance.account}")] if sheet.entrance else []),
+        (
+            "target",
+            f"{sheet.target.address} as {sheet.target.account}, machine {sheet.target_machine}",
+        ),
+        *(
+            [("acting at", f"{sheet.entrance.address} as {sheet.entrance.account}")]
+            if sheet.entrance
+            else []
+        ),
         ("version", f"{sheet.target_product} {sheet.target_version}"),
         ("parts", ", ".join(sheet.parts)),
-        ("settings", "; ".join(f"{name}={value}" for name, value in sheet.settings.items()) or "none"),
+        (
+            "settings",
+            "; ".join(f"{name}={value}" for name, value in sheet.settings.items()) or "none",
+        ),
         ("afterwards at", f"{sheet.after.place.address}: {sheet.after.address_because}"),
         ("signing in as", f"{sheet.after.place.account}: {sheet.after.account_because}"),
         ("known by", f"{sheet.after.place.key}: {sheet.after.key_because}"),
@@ -124,9 +139,21 @@ def _findings(sheet: Sheet) -> None:
 def _step_table(steps: list[SheetStep]) -> None:
     rows: list[list[object]] = []
     for step in steps:
-        took = f"{(step.ended - step.started).total_seconds():.1f} s" if step.started and step.ended else ""
-        rows.append([step.number, step.phase, step.state, step.title + (" (restarts)" if step.restarts else ""),
-                     took, step.detail])  # fmt: skip
+        took = (
+            f"{(step.ended - step.started).total_seconds():.1f} s"
+            if step.started and step.ended
+            else ""
+        )
+        rows.append(
+            [
+                step.number,
+                step.phase,
+                step.state,
+                step.title + (" (restarts)" if step.restarts else ""),
+                took,
+                step.detail,
+            ]
+        )
         sign = "?" if step.do == "gate" else "$"
         rows += [["", "", "", f"  {sign} {command}", "", ""] for command in step.commands[:3]]
     show_table(["", "PHASE", "STATE", "STEP", "TOOK", ""], rows)
@@ -135,23 +162,35 @@ def _step_table(steps: list[SheetStep]) -> None:
 def _undo(sheet: Sheet) -> None:
     """What would undo it, of a restore that is not proved; what did, of one that was given up."""
     if sheet.undo and sheet.state != "proved":
-        out.print("\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]")
+        out.print(
+            "\n[dim]if it is given up[/dim]" if not sheet.giving_up else "\n[dim]given up[/dim]"
+        )
         _step_table(sheet.undo)
 
 
 def _proof(proof: Proof) -> None:
-    verdict = "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
+    verdict = (
+        "[bold green]PROVED[/bold green]" if proof.proved else "[bold red]NOT PROVED[/bold red]"
+    )
     out.print(f"\n{verdict} {when(proof.at)}")
     show_table(
         ["LIST", "BACKUP", "FRESH", "AFTER", "MISSING", "ONLY ON TARGET"],
         [
-            [item.name, item.backup, "-" if item.fresh is None else item.fresh, item.after,
-             ", ".join(item.missing[:6]) or "-", ", ".join(item.extra[:6]) or "-"]
+            [
+                item.name,
+                item.backup,
+                "-" if item.fresh is None else item.fresh,
+                item.after,
+                ", ".join(item.missing[:6]) or "-",
+                ", ".join(item.extra[:6]) or "-",
+            ]
             for item in proof.lists
         ],
-    )  # fmt: skip
+    )
     if proof.left_out_lists:
-        out.print(f"[yellow]not compared[/yellow]  {', '.join(proof.left_out_lists)}", soft_wrap=True)
+        out.print(
+            f"[yellow]not compared[/yellow]  {', '.join(proof.left_out_lists)}", soft_wrap=True
+        )
     for check in proof.checks:
         word = "[green]passed[/green]" if check.passed else "[bold red]FAILED[/bold red]"
         out.print(f"{word}  {check.title}", end=" ")
@@ -170,20 +209,30 @@ def start(arguments: argparse.Namespace, environment: Environment) -> int:
                 )
             _findings(sheet)
             say(
-                f"This writes to {sheet.target.address} ({sheet.target_product} {sheet.target_version}, machine "
-                f"{sheet.target_machine}). It cannot be undone: {'; '.join(sheet.cannot_be_undone) or 'nothing'}."
+                f"This writes to {sheet.target.address} ({sheet.target_product}"
+                f" {sheet.target_version}, machine {sheet.target_machine}). It cannot be undone:"
+                f" {'; '.join(sheet.cannot_be_undone) or 'nothing'}."
             )
             if ask(f"Type the system's name, {sheet.system_name}, to begin:") != sheet.system_name:
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        takeover = arguments.takeover if arguments.takeover is not None else _asked_whether_it_takes_over(shown.sheet)
+        takeover = (
+            arguments.takeover
+            if arguments.takeover is not None
+            else _asked_whether_it_takes_over(shown.sheet)
+        )
         return _started(service, shown.id, service.start_restore(shown.id, takeover), arguments)
 
 
 def _asked_whether_it_takes_over(sheet: Sheet) -> bool | None:
-    """None: there is nothing to decide, or no terminal to ask on; the service then refuses with the options to give."""
+    """None: there is nothing to decide, or no terminal to ask on; the service then refuses with the
+    options to give.
+    """
     if not sheet.at_another_machine or sheet.takes_over is not None or not can_ask():
         return None
-    say(f"This machine becomes {sheet.system_name}; {sheet.system_name}'s own machine is no longer watched.")
+    say(
+        f"This machine becomes {sheet.system_name}; {sheet.system_name}'s own machine is no longer"
+        " watched."
+    )
     match ask("Yes? Type yes; or no, and the system stays what it is:"):
         case "yes":
             return True
@@ -241,7 +290,9 @@ def answer(arguments: argparse.Namespace, environment: Environment) -> int:
         if given is None:
             say(gate.question, style="bold")
             if not can_ask():
-                raise PersonNeeded("An answer is needed.", f"Give one of: {', '.join(gate.choices)}.")
+                raise PersonNeeded(
+                    "An answer is needed.", f"Give one of: {', '.join(gate.choices)}."
+                )
             given = ask(f"Type {' or '.join(gate.choices)}:")
         run = service.answer(shown.id, gate.number, given)
     say(f"Answered. Follow it with: fennox run follow {run.id[:12]}")

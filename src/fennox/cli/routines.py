@@ -20,7 +20,10 @@ _ONCE_ON = "every day at 02:40"  # the time of a routine by hand, should it ever
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.when is None and arguments.mode == "on":
-        raise BadInput("It is not said when it takes.", "Give --when, like 'every day at 02:40', or --mode 'by hand'.")
+        raise BadInput(
+            "It is not said when it takes.",
+            "Give --when, like 'every day at 02:40', or --mode 'by hand'.",
+        )
     wanted = NewRoutine(
         name=arguments.name,
         systems=arguments.systems,
@@ -66,7 +69,10 @@ def _looks(routine: RoutineShown) -> str:
     every = f"every {routine.look_every} minutes"
     if routine.mode == "by hand":
         return f"{every}; what differs is told"
-    return f"{every}; what differs for {routine.settle} minutes is taken, at most {routine.most_a_day} times a day"
+    return (
+        f"{every}; what differs for {routine.settle} minutes is taken, at most {routine.most_a_day}"
+        " times a day"
+    )
 
 
 def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
@@ -82,7 +88,11 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
             ("systems", f"{routine.systems}: {_taken(routine)}"),
             ("when", f"{routine.when} ({routine.zone})"),
             *([("parts", ", ".join(routine.parts))] if routine.parts else []),
-            *([("spread", f"its systems begin over {routine.spread} minutes")] if routine.spread else []),
+            *(
+                [("spread", f"its systems begin over {routine.spread} minutes")]
+                if routine.spread
+                else []
+            ),
             *([("quiet hours", f"{routine.quiet}: nothing begins then")] if routine.quiet else []),
             *([("looks", _looks(routine))] if routine.look_every else []),
             ("next run", when(routine.next_run)),
@@ -145,7 +155,13 @@ def preview(arguments: argparse.Namespace, environment: Environment) -> None:
             backup.backup[:12],
             when(backup.time),
             ", ".join(backup.kept_by) or "GOES",
-            "now" if backup.goes else f"{backup.goes_at.astimezone():%Y-%m-%d}" if backup.goes_at else "-",
+            (
+                "now"
+                if backup.goes
+                else f"{backup.goes_at.astimezone():%Y-%m-%d}"
+                if backup.goes_at
+                else "-"
+            ),
         ]
         for system in found.systems
         for backup in system.backups
@@ -153,12 +169,17 @@ def preview(arguments: argparse.Namespace, environment: Environment) -> None:
     if rows:
         show_table(["SYSTEM", "BACKUP ID", "TAKEN", "KEPT BY", "GOES"], rows)
     if arguments.system is None and found.in_all > len(found.systems):
-        say(f"The first {len(found.systems)} of its {found.in_all} systems; another one: --system SYSTEM")
+        say(
+            f"The first {len(found.systems)} of its {found.in_all} systems; another one: --system"
+            " SYSTEM"
+        )
     say(f"{found.stays} backups stay, {found.goes} go.")
 
 
 def coming(arguments: argparse.Namespace, environment: Environment) -> None:
-    """A line for each day: its hours as a row of marks, the runs, and how long they are expected to take."""
+    """A line for each day: its hours as a row of marks, the runs, and how long they are expected to
+    take.
+    """
     with client(environment) as service:
         if arguments.calendar:
             Path(arguments.calendar).write_bytes(service.calendar())
@@ -182,10 +203,17 @@ def coming(arguments: argparse.Namespace, environment: Environment) -> None:
     for day, hours in sorted(by_day.items()):
         marks = [" "] * 24
         for item in hours:
-            marks[item.hour.astimezone().hour] = _MARKS[int(item.seconds / busiest * (len(_MARKS) - 1))]
+            marks[item.hour.astimezone().hour] = _MARKS[
+                int(item.seconds / busiest * (len(_MARKS) - 1))
+            ]
         seconds = sum(item.seconds for item in hours) / max(found.slots, 1)
         rows.append(
-            [f"{day:%a %Y-%m-%d}", "".join(marks), sum(item.runs for item in hours), span(timedelta(seconds=seconds))]
+            [
+                f"{day:%a %Y-%m-%d}",
+                "".join(marks),
+                sum(item.runs for item in hours),
+                span(timedelta(seconds=seconds)),
+            ]
         )
     show_table(["DAY", "HOURS 0 TO 23", "RUNS", f"WORK, {found.slots} AT A TIME"], rows)
     for wait in found.collisions:

@@ -31,7 +31,10 @@ def list_runs(arguments: argparse.Namespace, environment: Environment) -> None:
             ("STATE", lambda run: run.state),
             ("BY", lambda run: run.by),
             ("BEGUN", lambda run: when(run.started or run.created)),
-            ("TOOK", lambda run: span(run.ended - run.started) if run.ended and run.started else "-"),
+            (
+                "TOOK",
+                lambda run: span(run.ended - run.started) if run.ended and run.started else "-",
+            ),
             ("WHAT", lambda run: f"{run.outcome}; unusual" if run.odd else run.outcome),
         ],
         as_json=arguments.json,
@@ -57,10 +60,16 @@ def show(arguments: argparse.Namespace, environment: Environment) -> None:
     ]
     lines += [("reason", f"{run.reason} {run.remedy}")] if run.reason else []
     lines += [("unusual", run.odd)] if run.odd else []
-    facts = run.result.model_dump(exclude={"kind"}, exclude_none=True) if run.result is not None else {}
+    facts = (
+        run.result.model_dump(exclude={"kind"}, exclude_none=True) if run.result is not None else {}
+    )
     lines += list(facts.items())
     lines += [("step", f"{when(step.started)}  {step.title}") for step in run.steps]
-    lines += [("log", f"{when(line.at)}  {line.level}: {line.text}") for line in log if line.level != "expected"]
+    lines += [
+        ("log", f"{when(line.at)}  {line.level}: {line.text}")
+        for line in log
+        if line.level != "expected"
+    ]
     lines += [("expected", line.text) for line in log if line.level == "expected"]
     show_one(run, as_json=arguments.json, quiet=arguments.quiet, key="id", lines=lines)
 
@@ -94,11 +103,18 @@ def ending(run: RunShown) -> int:
     if run.wants_passphrase:
         return PERSON  # it was said while following
     say(f"{run.reason} {run.remedy}".strip() or f"The run is {run.state}.", style="bold")
-    return PERSON if run.state == "waiting" or run.problem in ("person-needed", "passphrase-needed") else FAILED
+    return (
+        PERSON
+        if run.state == "waiting" or run.problem in ("person-needed", "passphrase-needed")
+        else FAILED
+    )
 
 
 def started(
-    service: Client, run: RunShown, arguments: argparse.Namespace, said: Mapping[str, Callable[[RunShown], str]]
+    service: Client,
+    run: RunShown,
+    arguments: argparse.Namespace,
+    said: Mapping[str, Callable[[RunShown], str]],
 ) -> int:
     """Follow a run that was just started, unless told not to, and say what came of it."""
     if arguments.no_follow:
@@ -111,13 +127,19 @@ def started(
     if ended.state != "done":
         return ending(ended)
     if not arguments.json and not arguments.quiet:
-        earlier = " An earlier attempt was cut short; what that did is not counted here." if ended.attempt > 1 else ""
+        earlier = (
+            " An earlier attempt was cut short; what that did is not counted here."
+            if ended.attempt > 1
+            else ""
+        )
         say(said[ended.kind](ended) + earlier)
     return 0
 
 
 def watch(service: Client, run_id: str, arguments: argparse.Namespace) -> RunShown:
-    """Follow to the end, or until a person is needed; hands over the passphrase when it is asked for."""
+    """Follow to the end, or until a person is needed; hands over the passphrase when it is asked
+    for.
+    """
     try:
         return _watched(service, run_id, arguments)
     except KeyboardInterrupt:

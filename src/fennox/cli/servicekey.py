@@ -17,19 +17,33 @@ def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
     clock = Path(arguments.simulated_clock) if arguments.simulated_clock else None
     count = asyncio.run(wiring.rotate_key(settings, clock, forget=arguments.forget_old))
     if arguments.forget_old:
-        say(f"{count} values were still sealed under an older key and are sealed anew. The older keys are gone.")
+        say(
+            f"{count} values were still sealed under an older key and are sealed anew. The older"
+            " keys are gone."
+        )
         return
-    say(f"A new key is in use, and {count} values are sealed under it. Running processes follow by themselves.")
-    say("The keys before stay in the file. Copy it to every machine that has one, then: fennox service-key rotate "
-        "--forget-old")  # fmt: skip
+    say(
+        f"A new key is in use, and {count} values are sealed under it. Running processes follow by"
+        " themselves."
+    )
+    say(
+        "The keys before stay in the file. Copy it to every machine that has one, then: fennox"
+        " service-key rotate --forget-old"
+    )
 
 
 def seal(arguments: argparse.Namespace, _environment: Environment) -> None:
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
     keyfile.seal(settings.state, settings.token())
-    say(f"{keyfile.SEALED} opens under the token {settings.pkcs11_token} alone, and {keyfile.NAME} is removed.")
+    say(
+        f"{keyfile.SEALED} opens under the token {settings.pkcs11_token} alone, and {keyfile.NAME}"
+        " is removed."
+    )
     say('Set key_keeper = "pkcs11" and restart the service and its workers.')
-    say("Copies of the old file still open everything: rotate the key then, with fennox service-key rotate")
+    say(
+        "Copies of the old file still open everything: rotate the key then, with fennox service-key"
+        " rotate"
+    )
 
 
 def unseal(arguments: argparse.Namespace, _environment: Environment) -> None:

@@ -21,7 +21,9 @@ def serve(arguments: argparse.Namespace, _environment: Environment) -> None:
 
 
 def work(arguments: argparse.Namespace, _environment: Environment) -> None:
-    settings = wiring.read_settings(database=arguments.database, state=arguments.state, workers=arguments.slots)
+    settings = wiring.read_settings(
+        database=arguments.database, state=arguments.state, workers=arguments.slots
+    )
     wiring.work(settings, _clock(arguments))
 
 

@@ -1,4 +1,6 @@
-"""What ``fennox status`` shows: what is wrong, then the systems that are longest without a good backup."""
+"""What ``fennox status`` shows: what is wrong, then the systems that are longest without a good
+backup.
+"""
 
 from __future__ import annotations
 
@@ -66,6 +68,7 @@ def for_people(found: Status, systems: Sequence[SystemShown]) -> None:
     err.print(
         f"[dim]{found.protected} of {found.systems} systems protected; backups: {found.backups}, "
         f"stores: {found.stores}, muted concerns: {found.muted}, "
-        f"workers: {found.workers}, active runs: {found.active_runs}. {when(found.at)}{clock}[/dim]",
+        f"workers: {found.workers}, active runs: {found.active_runs}."
+        f" {when(found.at)}{clock}[/dim]",
         soft_wrap=True,
     )

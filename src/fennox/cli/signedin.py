@@ -24,9 +24,13 @@ def client(environment: Environment) -> Client:
         saved = json.loads((environment.folder / _FILE).read_text())
         address, token = environment.address or saved["address"], saved["token"]
     except FileNotFoundError:
-        raise NotSignedIn("You are not signed in.", "Run: fennox sign-in http://127.0.0.1:8420 --user NAME") from None
+        raise NotSignedIn(
+            "You are not signed in.", "Run: fennox sign-in http://127.0.0.1:8420 --user NAME"
+        ) from None
     except (ValueError, KeyError) as error:
-        raise NotSignedIn(f"{environment.folder / _FILE} cannot be read.", "Sign in again.") from error
+        raise NotSignedIn(
+            f"{environment.folder / _FILE} cannot be read.", "Sign in again."
+        ) from error
     must_be_safe(address, plain=environment.plain or bool(saved.get("plain")))
     return Client(address, token, present())
 
@@ -47,7 +51,8 @@ def must_be_safe(address: str, *, plain: bool) -> None:
         return
     raise MendSettings(
         f"{address} is another machine, and http:// sends passwords and tokens there in clear.",
-        "Use https://, or say --plain at sign-in (FENNOX_PLAIN=1) if the network between is yours alone.",
+        "Use https://, or say --plain at sign-in (FENNOX_PLAIN=1) if the network between is yours"
+        " alone.",
     )
 
 
@@ -61,7 +66,9 @@ def _is_here(host: str) -> bool:
 def saved_address(environment: Environment) -> str | None:
     """Of the service that was signed in to last."""
     try:
-        return environment.address or str(json.loads((environment.folder / _FILE).read_text())["address"])
+        return environment.address or str(
+            json.loads((environment.folder / _FILE).read_text())["address"]
+        )
     except (OSError, ValueError, KeyError):
         return environment.address
 

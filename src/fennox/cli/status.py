@@ -1,4 +1,6 @@
-"""``fennox status``: asked for before what is needed to show it is loaded, which takes as long as the answers."""
+"""``fennox status``: asked for before what is needed to show it is loaded, which takes as long as
+the answers.
+"""
 
 from __future__ import annotations
 

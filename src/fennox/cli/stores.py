@@ -38,11 +38,15 @@ T = TypeVar("T")
 
 
 def add(arguments: argparse.Namespace, environment: Environment) -> None:
-    address = arguments.address if "://" in arguments.address else os.path.abspath(arguments.address)
+    address = (
+        arguments.address if "://" in arguments.address else os.path.abspath(arguments.address)
+    )
     with client(environment) as service:
         known = {store.key_set: store.custody for store in service.stores()}
         needs = arguments.passphrase_file or known.get(arguments.key_set) != "kept"
-        phrase = access.passphrase(arguments, twice=arguments.key_set not in known) if needs else None
+        phrase = (
+            access.passphrase(arguments, twice=arguments.key_set not in known) if needs else None
+        )
 
         def attempt(key: str | None) -> StoreShown:
             return service.add_store(
@@ -67,14 +71,28 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
         own = service.own_state()
     _show(store, arguments)
     if not arguments.json and not arguments.quiet:
-        say("Keep the passphrase where it is found when this machine is gone. Nobody can open the backups without it.")
+        say(
+            "Keep the passphrase where it is found when this machine is gone. Nobody can open the"
+            " backups without it."
+        )
         if not own.kept:
-            say(f"Fennox itself is kept nowhere yet. If that is another machine: fennox own-state keep {store.name}")
+            say(
+                "Fennox itself is kept nowhere yet. If that is another machine: fennox own-state"
+                f" keep {store.name}"
+            )
 
 
 def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
-    custody = "kept: the service can open it" if store.custody == "kept" else "apart: only the passphrase opens it"
-    room = f"{size(store.free)} free of {size(store.total or 0)}" if store.free is not None else "not told"
+    custody = (
+        "kept: the service can open it"
+        if store.custody == "kept"
+        else "apart: only the passphrase opens it"
+    )
+    room = (
+        f"{size(store.free)} free of {size(store.total or 0)}"
+        if store.free is not None
+        else "not told"
+    )
     show_one(
         store,
         as_json=arguments.json,
@@ -90,12 +108,18 @@ def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
             ("key set", f"{store.key_set}, generation {store.generation}"),
             ("suite", store.suite),
             ("custody", custody),
-            *[("passphrase", f"{slot.label}, since {when(slot.since)}") for slot in store.passphrases],
+            *[
+                ("passphrase", f"{slot.label}, since {when(slot.since)}")
+                for slot in store.passphrases
+            ],
             ("backups", store.backups),
             ("newest", when(store.newest)),
             ("room", room),
             *([("ceiling", _ceiling(store))] if store.ceiling else []),
-            ("last scrub", f"{when(store.scrubbed)}; a scheduled one reads at most {size(store.scrub_budget)}"),
+            (
+                "last scrub",
+                f"{when(store.scrubbed)}; a scheduled one reads at most {size(store.scrub_budget)}",
+            ),
             ("last sweep", when(store.swept)),
             *[("warning", text) for text in store.warnings],
         ],
@@ -145,7 +169,11 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
                 site=arguments.site,
                 key=key,
                 ceiling=arguments.ceiling,
-                scrub_budget=int(arguments.scrub_budget * 1e9) if arguments.scrub_budget is not None else None,
+                scrub_budget=(
+                    int(arguments.scrub_budget * 1e9)
+                    if arguments.scrub_budget is not None
+                    else None
+                ),
             )
             return service.change_store(arguments.store, wanted)
 
@@ -154,7 +182,9 @@ def change(arguments: argparse.Namespace, environment: Environment) -> None:
 
 def scrub(arguments: argparse.Namespace, environment: Environment) -> int:
     with client(environment) as service:
-        return runs.started(service, service.scrub(arguments.store), arguments, {"scrub": _scrubbed})
+        return runs.started(
+            service, service.scrub(arguments.store), arguments, {"scrub": _scrubbed}
+        )
 
 
 def _scrubbed(run: RunShown) -> str:
@@ -170,9 +200,14 @@ def _scrubbed(run: RunShown) -> str:
         backups = counted(result.damaged_backups, "backup").upper()
         found += f" {backups} CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
     if result.unknown_backups and result.brought_in:
-        found += f" {result.unknown_backups} backups were not in the catalogue; they are brought in."
+        found += (
+            f" {result.unknown_backups} backups were not in the catalogue; they are brought in."
+        )
     elif result.unknown_backups:
-        found += f" {result.unknown_backups} backups are not in the catalogue: `fennox store adopt {run.store}`."
+        found += (
+            f" {result.unknown_backups} backups are not in the catalogue: `fennox store adopt"
+            f" {run.store}`."
+        )
     return f"{read} {found}"
 
 
@@ -195,22 +230,40 @@ def sweep(arguments: argparse.Namespace, environment: Environment) -> int:
             if not can_ask():
                 raise PersonNeeded("Nobody confirmed it.", "Give --yes, or --preview to look only.")
             lets_go = (
-                f" and let {counted(len(waiting), 'backup')} go that wait for a person" if arguments.confirm else ""
+                f" and let {counted(len(waiting), 'backup')} go that wait for a person"
+                if arguments.confirm
+                else ""
             )
             if ask(f"Type yes to sweep{lets_go}:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
         sure = [item.backup for item in waiting] if arguments.confirm else []
-        return runs.started(service, service.sweep(name, preview=False, confirmed=sure), arguments, {"sweep": _swept})
+        return runs.started(
+            service,
+            service.sweep(name, preview=False, confirmed=sure),
+            arguments,
+            {"sweep": _swept},
+        )
 
 
 def _tell_marked(marked: list[MarkedShown]) -> None:
-    """What is marked to go, and what it waits for: on standard output, as it is what was asked for."""
+    """What is marked to go, and what it waits for: on standard output, as it is what was asked
+    for.
+    """
     if marked:
         rows: list[list[object]] = [
-            [item.backup[:12], item.system, when(item.time), item.name or "-", when(item.marked), item.waits]
+            [
+                item.backup[:12],
+                item.system,
+                when(item.time),
+                item.name or "-",
+                when(item.marked),
+                item.waits,
+            ]
             for item in marked
         ]
-        show_table(["ID", "SYSTEM", "TAKEN", "NAME", "MARKED", "WAITS FOR"], rows, spare=["NAME", "MARKED"])
+        show_table(
+            ["ID", "SYSTEM", "TAKEN", "NAME", "MARKED", "WAITS FOR"], rows, spare=["NAME", "MARKED"]
+        )
 
 
 def _would(run: RunShown) -> str:
@@ -238,12 +291,18 @@ def _swept(run: RunShown) -> str:
 
 def _waiting(run: RunShown, result: SweepResult | PreviewResult) -> str:
     count = result.waiting
-    text = f" {counted(count, 'backup')} more wait for a person: `fennox store sweep {run.store} --confirm`."
+    text = (
+        f" {counted(count, 'backup')} more wait for a person: `fennox store sweep {run.store}"
+        " --confirm`."
+    )
     return text if count else ""
 
 
 def _locked(result: SweepResult | PreviewResult) -> str:
-    text = f" {result.locked} objects are locked by the far side; the first may go on {result.locked_until}."
+    text = (
+        f" {result.locked} objects are locked by the far side; the first may go on"
+        f" {result.locked_until}."
+    )
     return text if result.locked else ""
 
 
@@ -308,7 +367,10 @@ def remove(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         store = service.store(arguments.store)
         if not arguments.yes:
-            say(f"{store.name} holds {store.backups} backups. They stay in {store.address}; Fennox forgets them.")
+            say(
+                f"{store.name} holds {store.backups} backups. They stay in {store.address}; Fennox"
+                " forgets them."
+            )
             if not can_ask():
                 raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
             if ask(f"Type {store.name} to forget it:") != store.name:
@@ -325,8 +387,15 @@ def test(arguments: argparse.Namespace, environment: Environment) -> int:
         print(tested.model_dump_json(indent=2))
     elif not arguments.quiet:
         marks = {True: "passed", False: "FAILED"}
-        show_table(["", "", ""], [[marks[check.passed], check.title, check.detail] for check in tested.checks])
-        verdict = "[green]The store can be used.[/green]" if tested.passed else "[bold red]Do not use it.[/bold red]"
+        show_table(
+            ["", "", ""],
+            [[marks[check.passed], check.title, check.detail] for check in tested.checks],
+        )
+        verdict = (
+            "[green]The store can be used.[/green]"
+            if tested.passed
+            else "[bold red]Do not use it.[/bold red]"
+        )
         out.print(verdict)
     return 0 if tested.passed else FAILED
 
@@ -337,19 +406,32 @@ def add_login(arguments: argparse.Namespace, environment: Environment) -> None:
         password = SecretStr(access.ask_secret("Password: "))
     with client(environment) as service:
         login = service.add_login(
-            NewLogin(name=arguments.name, account=arguments.account, password=password, private_key=key,
-                     certificate=_certificate(arguments) or "", agent=arguments.agent, here=arguments.here,
-                     become=arguments.become or "")
-        )  # fmt: skip
+            NewLogin(
+                name=arguments.name,
+                account=arguments.account,
+                password=password,
+                private_key=key,
+                certificate=_certificate(arguments) or "",
+                agent=arguments.agent,
+                here=arguments.here,
+                become=arguments.become or "",
+            )
+        )
     _show_login(login, arguments)
 
 
 def set_login(arguments: argparse.Namespace, environment: Environment) -> None:
     key, password = _secret(arguments)
     with client(environment) as service:
-        wanted = LoginChange(account=arguments.account, password=password, private_key=key,
-                             certificate=_certificate(arguments), agent=arguments.agent, here=arguments.here,
-                             become=arguments.become)  # fmt: skip
+        wanted = LoginChange(
+            account=arguments.account,
+            password=password,
+            private_key=key,
+            certificate=_certificate(arguments),
+            agent=arguments.agent,
+            here=arguments.here,
+            become=arguments.become,
+        )
         _show_login(service.change_login(arguments.name, wanted), arguments)
 
 
@@ -366,14 +448,19 @@ def admit_login(arguments: argparse.Namespace, environment: Environment) -> None
 def revoke_login(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         service.revoke_login(arguments.name, arguments.at)
-    say(f"The login {arguments.name} is not used at {arguments.at} any more, except for systems that have it.")
+    say(
+        f"The login {arguments.name} is not used at {arguments.at} any more, except for systems"
+        " that have it."
+    )
 
 
 def _text_of(file: str) -> str:
     try:
         return Path(file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(f"{file} cannot be read ({type(error).__name__}).", "Check the file.") from error
+        raise BadInput(
+            f"{file} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
 
 
 def _certificate(arguments: argparse.Namespace) -> str | None:
@@ -397,7 +484,10 @@ def _show_login(login: LoginShown, arguments: argparse.Namespace) -> None:
             ("account", login.account),
             ("proves by", _proves_by(login)),
             ("becomes", login.become or "nobody else"),
-            *[("admitted", f"{place.address} with {place.key}, by {place.by}") for place in login.places],
+            *[
+                ("admitted", f"{place.address} with {place.key}, by {place.by}")
+                for place in login.places
+            ],
         ],
     )
 
@@ -418,12 +508,18 @@ def list_logins(arguments: argparse.Namespace, environment: Environment) -> None
             ("BECOMES", lambda login: login.become or "-"),
             ("CHANGED", lambda login: when(login.changed)),
             ("USED BY", lambda login: login.used_by),
-            ("ADMITTED AT", lambda login: ", ".join(sorted({place.address for place in login.places})) or "-"),
+            (
+                "ADMITTED AT",
+                lambda login: ", ".join(sorted({place.address for place in login.places})) or "-",
+            ),
         ],
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="There is no login yet. Add one with `fennox login add NAME --account ACCOUNT --key FILE`.",
+        none=(
+            "There is no login yet. Add one with `fennox login add NAME --account ACCOUNT --key"
+            " FILE`."
+        ),
     )
 
 

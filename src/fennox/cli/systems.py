@@ -17,7 +17,9 @@ from fennox.wire.systems import SystemShown
 
 
 def settings_of(arguments: argparse.Namespace) -> dict[str, str]:
-    """``--setting``, and ``--also`` and ``--without``, which are settings of the type ``paths``, one a line."""
+    """``--setting``, and ``--also`` and ``--without``, which are settings of the type ``paths``,
+    one a line.
+    """
     paths = {"also": arguments.also, "without": arguments.without}
     found = {name: "\n".join(listed) for name, listed in paths.items() if listed is not None}
     for pair in arguments.setting:
@@ -57,7 +59,10 @@ def add(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def _show(
-    service: Client, system: SystemShown, arguments: argparse.Namespace, relations: Relations | None = None
+    service: Client,
+    system: SystemShown,
+    arguments: argparse.Namespace,
+    relations: Relations | None = None,
 ) -> None:
     machine = system.machine
     lines: list[tuple[str, object]] = [
@@ -72,7 +77,11 @@ def _show(
         ("labels", ", ".join(system.labels) or "-"),
         (
             "newest good",
-            f"{when(system.newest_good)} ({age(system.newest_good, service.now())})" if system.newest_good else "never",
+            (
+                f"{when(system.newest_good)} ({age(system.newest_good, service.now())})"
+                if system.newest_good
+                else "never"
+            ),
         ),
         ("backups", f"{system.backups}, newest in {', '.join(system.stores) or 'no store'}"),
         ("routines", ", ".join(system.routines) or "none"),
@@ -82,7 +91,12 @@ def _show(
     lines += [("missing", f"{finding.text} {finding.remedy}") for finding in system.missing]
     if system.looked:
         differs = f"it differs since {when(system.differs_since)}: {system.differs}"
-        lines.append(("looked at", f"{when(system.looked)}, {differs if system.differs else 'no difference'}"))
+        lines.append(
+            (
+                "looked at",
+                f"{when(system.looked)}, {differs if system.differs else 'no difference'}",
+            )
+        )
     if system.left_open:
         lines.append(("LEFT OPEN", f"not undone after a take: {', '.join(system.left_open)}"))
     if system.retired:
@@ -112,9 +126,13 @@ def _show(
 def list_systems(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.systems(
-            kind=arguments.kind, site=arguments.site, label=arguments.label, retired=arguments.retired,
-            sort=arguments.sort.replace("-", "_"), down=arguments.down,
-        )  # fmt: skip
+            kind=arguments.kind,
+            site=arguments.site,
+            label=arguments.label,
+            retired=arguments.retired,
+            sort=arguments.sort.replace("-", "_"),
+            down=arguments.down,
+        )
     show_list(
         found,
         [
@@ -124,7 +142,10 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
             ("SITE", lambda system: system.site or "-"),
             ("NEWEST GOOD", lambda system: when(system.newest_good)),
             ("BACKUPS", lambda system: system.backups),
-            ("ROUTINES", lambda system: "retired" if system.retired else ", ".join(system.routines) or "-"),
+            (
+                "ROUTINES",
+                lambda system: "retired" if system.retired else ", ".join(system.routines) or "-",
+            ),
             ("LACKS", lambda system: len(system.missing) or "-"),
         ],
         as_json=arguments.json,
@@ -137,11 +158,18 @@ def list_systems(arguments: argparse.Namespace, environment: Environment) -> Non
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
-        _show(service, service.system(arguments.system), arguments, service.relations(arguments.system))
+        _show(
+            service,
+            service.system(arguments.system),
+            arguments,
+            service.relations(arguments.system),
+        )
 
 
 def order(arguments: argparse.Namespace, environment: Environment) -> None:
-    """In which order the estate comes back; what needs what is said, or named in what was captured."""
+    """In which order the estate comes back; what needs what is said, or named in what was
+    captured.
+    """
     with client(environment) as service:
         found = service.return_order()
     if arguments.json:
@@ -150,10 +178,15 @@ def order(arguments: argparse.Namespace, environment: Environment) -> None:
     if arguments.quiet:
         print("\n".join(name for wave in found.waves for name in wave))
         return
-    rows: list[list[object]] = [[number, ", ".join(wave)] for number, wave in enumerate(found.waves, 1)]
+    rows: list[list[object]] = [
+        [number, ", ".join(wave)] for number, wave in enumerate(found.waves, 1)
+    ]
     show_table(["WAVE", "SYSTEMS"], rows)
     for circle in found.circles:
-        say(f"These need each other, so that one of them must come back without the others: {', '.join(circle)}.")
+        say(
+            "These need each other, so that one of them must come back without the others:"
+            f" {', '.join(circle)}."
+        )
     if len(found.waves) < 2:
         say("Nothing is known of who needs whom. Say it: fennox system set NAME --needs OTHER")
 
@@ -165,7 +198,9 @@ def probe(arguments: argparse.Namespace, environment: Environment) -> int:
     if machine is None:
         say(f"{found.problem} {found.remedy}")
         return FAILED
-    known = {True: "the one that is known", False: "ANOTHER ONE", None: "not known before"}[found.same_machine]
+    known = {True: "the one that is known", False: "ANOTHER ONE", None: "not known before"}[
+        found.same_machine
+    ]
     show_one(
         machine,
         as_json=arguments.json,
@@ -178,13 +213,19 @@ def probe(arguments: argparse.Namespace, environment: Environment) -> int:
             ("platform", machine.platform or "-"),
             ("key", found.fingerprint),
             *[
-                ("would take", f"{part.name}: {part.title}{'' if part.default else ' (only if asked for)'}")
+                (
+                    "would take",
+                    f"{part.name}: {part.title}{'' if part.default else ' (only if asked for)'}",
+                )
                 for part in found.parts
             ],
         ],
     )
     if found.same_machine is False:
-        say(f"Reinstalled or replaced? Then: fennox system confirm {arguments.system} --machine {machine.id}")
+        say(
+            f"Reinstalled or replaced? Then: fennox system confirm {arguments.system} --machine"
+            f" {machine.id}"
+        )
         return PERSON
     return 0
 
@@ -198,11 +239,17 @@ def retire(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         _show(
             service,
-            service.retire(arguments.system, Retired(because=arguments.because, let_go=arguments.let_go)),
+            service.retire(
+                arguments.system, Retired(because=arguments.because, let_go=arguments.let_go)
+            ),
             arguments,
         )
     if not arguments.json and not arguments.quiet:
-        say("Its backups go by their ladders from now on." if arguments.let_go else "All its backups stay.")
+        say(
+            "Its backups go by their ladders from now on."
+            if arguments.let_go
+            else "All its backups stay."
+        )
         say(f"If it was a mistake: fennox system resume {arguments.system}")
 
 
@@ -212,7 +259,9 @@ def remove(arguments: argparse.Namespace, environment: Environment) -> None:
         say(_what_stays(found.name, found.backups, found.stores))
         if not arguments.yes:
             if not can_ask():
-                raise PersonNeeded(f"Nobody has confirmed that {found.name} is to be forgotten.", "Give --yes.")
+                raise PersonNeeded(
+                    f"Nobody has confirmed that {found.name} is to be forgotten.", "Give --yes."
+                )
             if ask(f"Type its name, {found.name}, to have it forgotten here:") != found.name:
                 raise PersonNeeded("That is not its name.", "Nothing was changed.")
         done = service.remove_system(found.name, arguments.because)
@@ -228,7 +277,10 @@ def _what_stays(name: str, backups: int, stores: list[str]) -> str:
         return f"{gone} It has no backups."
     stay = "Its backup stays" if backups == 1 else f"Its {backups} backups stay"
     back = f" `fennox store adopt {stores[0]}` brings all of it back." if stores else ""
-    return f"{gone} {stay} in {' and '.join(stores) or 'no store'}, and nobody removes what lies there.{back}"
+    return (
+        f"{gone} {stay} in {' and '.join(stores) or 'no store'}, and nobody removes what lies"
+        f" there.{back}"
+    )
 
 
 def change(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -258,8 +310,14 @@ def confirm(arguments: argparse.Namespace, environment: Environment) -> None:
         if machine is None:
             found = service.probe(arguments.system).machine
             if found is None or not can_ask():
-                raise PersonNeeded("It must be said which machine this is.", "Give --machine ID; see `system probe`.")
-            say(f"The machine that answers is {found.name} {found.id}, {found.product} {found.version}.")
+                raise PersonNeeded(
+                    "It must be said which machine this is.",
+                    "Give --machine ID; see `system probe`.",
+                )
+            say(
+                f"The machine that answers is {found.name} {found.id}, {found.product}"
+                f" {found.version}."
+            )
             if ask(f"Is it {arguments.system}, reinstalled or replaced? Type yes:") != "yes":
                 raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
             machine = found.id

@@ -22,7 +22,9 @@ class _Visible:
     """A stream that shows what would steer a terminal."""
 
     def __init__(self, stream: TextIO) -> None:
-        self.rich_proxied_file = stream  # Rich writes there: its colours are ours, and its texts have passed already
+        self.rich_proxied_file = (
+            stream  # Rich writes there: its colours are ours, and its texts have passed already
+        )
 
     def write(self, text: str) -> int:
         return self.rich_proxied_file.write(visible(text))

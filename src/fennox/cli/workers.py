@@ -35,7 +35,10 @@ def list_workers(arguments: argparse.Namespace, environment: Environment) -> Non
 def drain(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         service.drain(arguments.worker)
-    say("It takes nothing new, and finishes what it holds. `fennox worker list` shows when it has stopped.")
+    say(
+        "It takes nothing new, and finishes what it holds. `fennox worker list` shows when it has"
+        " stopped."
+    )
 
 
 def list_sites(arguments: argparse.Namespace, environment: Environment) -> None:
@@ -45,7 +48,12 @@ def list_sites(arguments: argparse.Namespace, environment: Environment) -> None:
         found,
         [
             ("SITE", lambda site: site.name),
-            ("STATE", lambda site: "connected" if site.connected else "away" if site.seen else "never came"),
+            (
+                "STATE",
+                lambda site: (
+                    "connected" if site.connected else "away" if site.seen else "never came"
+                ),
+            ),
             ("HEARD OF", lambda site: when(site.seen)),
             ("SYSTEMS", lambda site: site.systems),
             ("MACHINE", lambda site: site.machine or "-"),
@@ -56,7 +64,10 @@ def list_sites(arguments: argparse.Namespace, environment: Environment) -> None:
         as_json=arguments.json,
         quiet=arguments.quiet,
         key="name",
-        none="Every system is reached by the service itself. For those that it cannot reach: fennox worker admit SITE",
+        none=(
+            "Every system is reached by the service itself. For those that it cannot reach: fennox"
+            " worker admit SITE"
+        ),
     )
 
 
@@ -68,8 +79,9 @@ def admit(arguments: argparse.Namespace, environment: Environment) -> None:
     show_one(admitted, as_json=arguments.json, quiet=arguments.quiet, key="token", lines=lines)
     if not arguments.json and not arguments.quiet:
         say(
-            f"It is shown this once. Write it into a file on a machine at {admitted.name}, and run there:\n"
-            f"fennox worker run --site '{admitted.name}' --service {address} --token-file FILE"
+            f"It is shown this once. Write it into a file on a machine at {admitted.name}, and run"
+            f" there:\nfennox worker run --site '{admitted.name}' --service {address} --token-file"
+            " FILE"
         )
 
 
@@ -80,8 +92,16 @@ def revoke(arguments: argparse.Namespace, environment: Environment) -> None:
         if not arguments.yes and systems:
             many = "1 system is" if systems == 1 else f"{systems} systems are"
             if not can_ask():
-                raise PersonNeeded(f"{many} reached through {arguments.site}.", "Say --yes if that is meant.")
-            if ask(f"{many} reached through it, and will be reached from here. Revoke its token? [y/N] ") != "y":
+                raise PersonNeeded(
+                    f"{many} reached through {arguments.site}.", "Say --yes if that is meant."
+                )
+            if (
+                ask(
+                    f"{many} reached through it, and will be reached from here. Revoke its token?"
+                    " [y/N] "
+                )
+                != "y"
+            ):
                 say("Nothing was changed.")
                 return
         service.revoke(arguments.site)

@@ -1,4 +1,6 @@
-"""The typed client. httpx is loaded without its own command line, which takes a third of the time that it needs."""
+"""The typed client. httpx is loaded without its own command line, which takes a third of the time
+that it needs.
+"""
 
 import sys
 

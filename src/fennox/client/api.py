@@ -19,7 +19,9 @@ _EVERY = 1_000_000  # systems, in large pages
 
 
 class Client(PeopleCalls):
-    """One service, one token; every method is one call, and fails with one of the two errors above."""
+    """One service, one token; every method is one call, and fails with one of the two errors
+    above.
+    """
 
     # the estate
 
@@ -45,9 +47,17 @@ class Client(PeopleCalls):
         limit: int | None = None,
     ) -> list[wire.systems.SystemShown]:
         return self._all(
-            wire.systems.SystemShown, "/systems", limit or _EVERY,
-            kind=kind, site=site, label=label, q=words, retired=retired, sort=sort, down=down,
-        )  # fmt: skip
+            wire.systems.SystemShown,
+            "/systems",
+            limit or _EVERY,
+            kind=kind,
+            site=site,
+            label=label,
+            q=words,
+            retired=retired,
+            sort=sort,
+            down=down,
+        )
 
     def system(self, name: str) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "GET", f"/systems/{name}")
@@ -55,7 +65,9 @@ class Client(PeopleCalls):
     def add_system(self, wanted: wire.enrolling.NewSystem) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "POST", "/systems", wanted)
 
-    def change_system(self, name: str, wanted: wire.enrolling.SystemChange) -> wire.systems.SystemShown:
+    def change_system(
+        self, name: str, wanted: wire.enrolling.SystemChange
+    ) -> wire.systems.SystemShown:
         return self._one(wire.systems.SystemShown, "PATCH", f"/systems/{name}", wanted)
 
     def probe(self, name: str) -> wire.enrolling.Probe:
@@ -63,7 +75,10 @@ class Client(PeopleCalls):
 
     def confirm(self, name: str, machine: str) -> wire.systems.SystemShown:
         return self._one(
-            wire.systems.SystemShown, "POST", f"/systems/{name}/confirm", wire.enrolling.Confirmed(machine=machine)
+            wire.systems.SystemShown,
+            "POST",
+            f"/systems/{name}/confirm",
+            wire.enrolling.Confirmed(machine=machine),
         )
 
     # stores and logins
@@ -107,17 +122,25 @@ class Client(PeopleCalls):
     def key_sets(self) -> list[wire.stores.KeySetShown]:
         return self._all(wire.stores.KeySetShown, "/key-sets")
 
-    def add_passphrase(self, key_set: str, wanted: wire.stores.NewPassphrase) -> wire.stores.KeySetShown:
-        return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted)
+    def add_passphrase(
+        self, key_set: str, wanted: wire.stores.NewPassphrase
+    ) -> wire.stores.KeySetShown:
+        return self._one(
+            wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/passphrases", wanted
+        )
 
     def try_passphrase(self, key_set: str, passphrase: str) -> wire.stores.KeySetShown:
         wanted = wire.stores.TryPassphrase(passphrase=secret(passphrase))
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/try", wanted)
 
-    def withdraw_passphrase(self, key_set: str, wanted: wire.stores.Withdraw) -> wire.stores.KeySetShown:
+    def withdraw_passphrase(
+        self, key_set: str, wanted: wire.stores.Withdraw
+    ) -> wire.stores.KeySetShown:
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/withdraw", wanted)
 
-    def change_custody(self, key_set: str, wanted: wire.stores.CustodyWanted) -> wire.stores.KeySetShown:
+    def change_custody(
+        self, key_set: str, wanted: wire.stores.CustodyWanted
+    ) -> wire.stores.KeySetShown:
         return self._one(wire.stores.KeySetShown, "POST", f"/key-sets/{key_set}/custody", wanted)
 
     def hand_over(self, store: str, wanted: wire.stores.Unlock) -> wire.stores.KeySetShown:
@@ -132,10 +155,15 @@ class Client(PeopleCalls):
     def scrub(self, name: str) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/stores/{name}/scrub")
 
-    def sweep(self, name: str, *, preview: bool, confirmed: list[str] | None = None) -> wire.runs.RunShown:
+    def sweep(
+        self, name: str, *, preview: bool, confirmed: list[str] | None = None
+    ) -> wire.runs.RunShown:
         """``confirmed``: ids of marked backups that may go although that is unusual."""
         sent = self._sent(
-            "POST", f"/stores/{name}/sweep", {"preview": str(preview).lower()}, json={"confirmed": confirmed or []}
+            "POST",
+            f"/stores/{name}/sweep",
+            {"preview": str(preview).lower()},
+            json={"confirmed": confirmed or []},
         )
         return wire.runs.RunShown.model_validate_json(sent.content)
 
@@ -152,7 +180,9 @@ class Client(PeopleCalls):
 
     def confirm_clocks(self, *, believe_dates: bool = False) -> wire.clocks.ClocksConfirmed:
         believing = str(believe_dates).lower()
-        return self._one(wire.clocks.ClocksConfirmed, "POST", "/clocks/confirm", believe_dates=believing)
+        return self._one(
+            wire.clocks.ClocksConfirmed, "POST", "/clocks/confirm", believe_dates=believing
+        )
 
     def damage(self, name: str) -> list[wire.stores.DamageShown]:
         return self._all(wire.stores.DamageShown, f"/stores/{name}/damage")
@@ -161,7 +191,12 @@ class Client(PeopleCalls):
         return self._all(wire.stores.SpaceShown, f"/stores/{name}/space")
 
     def copy(self, backup: str, store: str) -> wire.runs.RunShown:
-        return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/copy", wire.backups.CopyWanted(store=store))
+        return self._one(
+            wire.runs.RunShown,
+            "POST",
+            f"/backups/{backup}/copy",
+            wire.backups.CopyWanted(store=store),
+        )
 
     def verify(self, backup: str, store: str | None = None) -> wire.runs.RunShown:
         return self._one(wire.runs.RunShown, "POST", f"/backups/{backup}/verify", store=store)
@@ -189,7 +224,9 @@ class Client(PeopleCalls):
 
     # backups
 
-    def backups(self, *, system: str | None = None, limit: int | None = None) -> list[wire.backups.BackupShown]:
+    def backups(
+        self, *, system: str | None = None, limit: int | None = None
+    ) -> list[wire.backups.BackupShown]:
         return self._all(wire.backups.BackupShown, "/backups", limit, system=system)
 
     def backup(self, backup: str) -> wire.backups.BackupShown:
@@ -203,7 +240,9 @@ class Client(PeopleCalls):
 
     def compare_as_patch(self, wanted: wire.comparing.CompareWanted) -> list[dict[str, Any]]:
         """A JSON Patch (RFC 6902)."""
-        found: list[dict[str, Any]] = self._call("POST", "/comparisons/patch", wanted, timeout=LOOKING).json()
+        found: list[dict[str, Any]] = self._call(
+            "POST", "/comparisons/patch", wanted, timeout=LOOKING
+        ).json()
         return found
 
     def trace(self, wanted: wire.comparing.TraceWanted) -> wire.comparing.Traced:
@@ -263,7 +302,9 @@ class Client(PeopleCalls):
     def add_alert(self, wanted: wire.alerts.NewAlertRoute) -> wire.alerts.AlertRouteShown:
         return self._one(wire.alerts.AlertRouteShown, "POST", "/alerts", wanted)
 
-    def change_alert(self, name: str, wanted: wire.alerts.AlertRouteChange) -> wire.alerts.AlertRouteShown:
+    def change_alert(
+        self, name: str, wanted: wire.alerts.AlertRouteChange
+    ) -> wire.alerts.AlertRouteShown:
         return self._one(wire.alerts.AlertRouteShown, "PATCH", f"/alerts/{name}", wanted)
 
     def remove_alert(self, name: str) -> None:
@@ -298,17 +339,26 @@ class Client(PeopleCalls):
 
     def hold(self, backup: str, reason: str) -> wire.backups.BackupShown:
         return self._one(
-            wire.backups.BackupShown, "POST", f"/backups/{backup}/hold", wire.backups.HoldWanted(reason=reason)
+            wire.backups.BackupShown,
+            "POST",
+            f"/backups/{backup}/hold",
+            wire.backups.HoldWanted(reason=reason),
         )
 
     def keep(self, backup: str, reason: str) -> wire.backups.BackupShown:
         return self._one(
-            wire.backups.BackupShown, "POST", f"/backups/{backup}/keep", wire.backups.HoldWanted(reason=reason)
+            wire.backups.BackupShown,
+            "POST",
+            f"/backups/{backup}/keep",
+            wire.backups.HoldWanted(reason=reason),
         )
 
     def release(self, backup: str, reason: str) -> wire.backups.BackupShown:
         return self._one(
-            wire.backups.BackupShown, "POST", f"/backups/{backup}/release", wire.backups.HoldWanted(reason=reason)
+            wire.backups.BackupShown,
+            "POST",
+            f"/backups/{backup}/release",
+            wire.backups.HoldWanted(reason=reason),
         )
 
     def export(self, backup: str, wanted: wire.backups.ExportWanted) -> Iterator[bytes]:
@@ -337,14 +387,18 @@ class Client(PeopleCalls):
     def add_routine(self, wanted: wire.routines.NewRoutine) -> wire.routines.RoutineShown:
         return self._one(wire.routines.RoutineShown, "POST", "/routines", wanted)
 
-    def change_routine(self, name: str, wanted: wire.routines.RoutineChange) -> wire.routines.RoutineShown:
+    def change_routine(
+        self, name: str, wanted: wire.routines.RoutineChange
+    ) -> wire.routines.RoutineShown:
         return self._one(wire.routines.RoutineShown, "PATCH", f"/routines/{name}", wanted)
 
     def remove_routine(self, name: str) -> None:
         self._call("DELETE", f"/routines/{name}")
 
     def preview_routine(self, name: str, system: str | None = None) -> wire.routines.RoutinePreview:
-        return self._one(wire.routines.RoutinePreview, "GET", f"/routines/{name}/preview", system=system)
+        return self._one(
+            wire.routines.RoutinePreview, "GET", f"/routines/{name}/preview", system=system
+        )
 
     # restores
 
@@ -366,13 +420,21 @@ class Client(PeopleCalls):
 
     def answer(self, sheet: str, gate: int, answer: str) -> wire.runs.RunShown:
         return self._one(
-            wire.runs.RunShown, "POST", f"/restores/{sheet}/answer", wire.restores.SheetAnswer(gate=gate, answer=answer)
+            wire.runs.RunShown,
+            "POST",
+            f"/restores/{sheet}/answer",
+            wire.restores.SheetAnswer(gate=gate, answer=answer),
         )
 
     # runs
 
     def runs(
-        self, *, system: str | None = None, state: str | None = None, kind: str | None = None, limit: int = 50
+        self,
+        *,
+        system: str | None = None,
+        state: str | None = None,
+        kind: str | None = None,
+        limit: int = 50,
     ) -> list[wire.runs.RunShown]:
         return self._all(wire.runs.RunShown, "/runs", limit, system=system, state=state, kind=kind)
 
@@ -396,7 +458,9 @@ class Client(PeopleCalls):
     def follow(self, run: str) -> Iterator[wire.runs.RunShown | wire.runs.LogLine]:
         """Server-sent events of a run until it ends."""
         try:
-            with connect_sse(self.http, "GET", f"/runs/{run}/events", timeout=httpx.Timeout(60, read=60)) as source:
+            with connect_sse(
+                self.http, "GET", f"/runs/{run}/events", timeout=httpx.Timeout(60, read=60)
+            ) as source:
                 if source.response.status_code >= 400:
                     source.response.read()
                     raise ProblemError(problem_of(source.response))
@@ -406,4 +470,6 @@ class Client(PeopleCalls):
                     elif event.event == "log":
                         yield wire.runs.LogLine.model_validate_json(event.data)
         except httpx.HTTPError as error:
-            raise OutOfReachError(f"The connection to {self.address} was cut ({type(error).__name__}).") from error
+            raise OutOfReachError(
+                f"The connection to {self.address} was cut ({type(error).__name__})."
+            ) from error

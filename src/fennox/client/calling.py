@@ -44,7 +44,9 @@ class OutOfReachError(Exception):
 
 
 def plain(model: BaseModel) -> dict[str, Any]:
-    """A request as JSON, with its secrets in clear: this is the one place where they leave their wrapping."""
+    """A request as JSON, with its secrets in clear: this is the one place where they leave their
+    wrapping.
+    """
 
     from pydantic import SecretStr
 
@@ -73,25 +75,39 @@ class Present(Protocol):
 
 
 class Caller:
-    """One service, one token; every method is one call, and fails with one of the two errors above."""
+    """One service, one token; every method is one call, and fails with one of the two errors
+    above.
+    """
 
-    def __init__(self, address: str, token: str | None = None, present: Present | None = None) -> None:
+    def __init__(
+        self, address: str, token: str | None = None, present: Present | None = None
+    ) -> None:
         headers = {"user-agent": f"fennox/{__version__} ({platform.node()})"}
         if token:
             headers["authorization"] = f"Bearer {token}"
         self._present = present
         self.address = address.rstrip("/")
         base = f"{self.address}/api/v1"
-        # an address without TLS needs none of the authorities, and reading them takes longer than most answers
+        # an address without TLS needs none of the authorities, and reading them takes longer than
+        # most answers
         tls = base.startswith("https:")
-        self.http = httpx.Client(base_url=base, headers=headers, timeout=_ANSWERING, trust_env=False, verify=tls)
-        self._now: tuple[datetime, float] | None = None  # by the service's clock, and when that was, by ours
+        self.http = httpx.Client(
+            base_url=base, headers=headers, timeout=_ANSWERING, trust_env=False, verify=tls
+        )
+        self._now: tuple[datetime, float] | None = (
+            None  # by the service's clock, and when that was, by ours
+        )
         self._asked: dict[tuple[str, frozenset[tuple[str, str]]], Future[httpx.Response]] = {}
 
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        at: TracebackType | None,
+    ) -> None:
         self.http.close()
 
     def ask_ahead(self, path: str, **query: object) -> None:
@@ -105,18 +121,36 @@ class Caller:
             except Exception as error:  # noqa: BLE001 - it is raised where the answer is wanted
                 answer.set_exception(error)
 
-        threading.Thread(target=ask, daemon=True).start()  # one that is not waited for does not keep the process
+        threading.Thread(
+            target=ask, daemon=True
+        ).start()  # one that is not waited for does not keep the process
 
     def _call(
-        self, method: str, path: str, body: BaseModel | None = None, *, timeout: float = _ANSWERING, **query: object
+        self,
+        method: str,
+        path: str,
+        body: BaseModel | None = None,
+        *,
+        timeout: float = _ANSWERING,
+        **query: object,
     ) -> httpx.Response:
-        return self._sent(method, path, _texts(query), json=plain(body) if body else None, timeout=timeout)
+        return self._sent(
+            method, path, _texts(query), json=plain(body) if body else None, timeout=timeout
+        )
 
     def _sent(
-        self, method: str, path: str, params: dict[str, str], *, json: dict[str, Any] | None = None,
-        content: bytes | None = None, timeout: float = _ANSWERING,
-    ) -> httpx.Response:  # fmt: skip
-        ahead = self._asked.pop((path, frozenset(params.items())), None) if method == "GET" else None
+        self,
+        method: str,
+        path: str,
+        params: dict[str, str],
+        *,
+        json: dict[str, Any] | None = None,
+        content: bytes | None = None,
+        timeout: float = _ANSWERING,
+    ) -> httpx.Response:
+        ahead = (
+            self._asked.pop((path, frozenset(params.items())), None) if method == "GET" else None
+        )
         try:
             if ahead is not None:
                 answer = ahead.result()
@@ -130,7 +164,9 @@ class Caller:
                     timeout=timeout,
                 )
         except httpx.HTTPError as error:
-            raise OutOfReachError(f"{self.address} does not answer ({type(error).__name__}).") from error
+            raise OutOfReachError(
+                f"{self.address} does not answer ({type(error).__name__})."
+            ) from error
         if NOW in answer.headers:
             self._now = datetime.fromisoformat(answer.headers[NOW]), time.monotonic()
         if answer.status_code >= 400:
@@ -141,7 +177,9 @@ class Caller:
         return answer
 
     def overcome(self, problem: ProblemError, path: str) -> bool:
-        """Have the person who is present do what the call lacks. Whether it is worth calling again."""
+        """Have the person who is present do what the call lacks. Whether it is worth calling
+        again.
+        """
         if self._present is None or path == _PROOF:
             return False
         if problem.slug == "proof-needed":
@@ -150,7 +188,10 @@ class Caller:
         if problem.slug == "approval-needed":
             self._present.wait_for_approval(problem.problem)
             approval = str((problem.problem.model_extra or {}).get("approval", ""))
-            while self._one(wire.access.ApprovalShown, "GET", f"/approvals/{approval}").state == "asked":
+            while (
+                self._one(wire.access.ApprovalShown, "GET", f"/approvals/{approval}").state
+                == "asked"
+            ):
                 time.sleep(_LOOKING_FOR_APPROVAL)
             return True
         return False
@@ -163,30 +204,46 @@ class Caller:
         except ProblemError as problem:
             if problem.slug != "second-factor-needed" or self._present is None:
                 raise
-        wanted = wire.access.ProofWanted(password=secret(password), code=secret(self._present.code()))
+        wanted = wire.access.ProofWanted(
+            password=secret(password), code=secret(self._present.code())
+        )
         return self._one(wire.access.SignedIn, "POST", _PROOF, wanted)
 
     def now(self) -> datetime:
-        """What the service's clock shows, as its last answer said: ages count by it, not by the clock here."""
+        """What the service's clock shows, as its last answer said: ages count by it, not by the
+        clock here.
+        """
         if self._now is None:
             return datetime.now(UTC)
         said, at = self._now
         return said + timedelta(seconds=time.monotonic() - at)
 
     def _one(
-        self, model: type[Model], method: str, path: str, body: BaseModel | None = None, *,
-        timeout: float = _ANSWERING, **query: object,
-    ) -> Model:  # fmt: skip
-        return model.model_validate_json(self._call(method, path, body, timeout=timeout, **query).content)
+        self,
+        model: type[Model],
+        method: str,
+        path: str,
+        body: BaseModel | None = None,
+        *,
+        timeout: float = _ANSWERING,
+        **query: object,
+    ) -> Model:
+        return model.model_validate_json(
+            self._call(method, path, body, timeout=timeout, **query).content
+        )
 
-    def _all(self, model: type[Model], path: str, limit: int | None = None, **query: object) -> list[Model]:
+    def _all(
+        self, model: type[Model], path: str, limit: int | None = None, **query: object
+    ) -> list[Model]:
         """All pages of a list, or its first ``limit`` items."""
         items: list[Model] = []
         after: str | None = None
         while True:
             size = min(limit, 500) if limit else None
             page = wire.base.Page[model].model_validate_json(  # type: ignore[valid-type]
-                self._call("GET", path, None, timeout=_ANSWERING, after=after, limit=size, **query).content
+                self._call(
+                    "GET", path, None, timeout=_ANSWERING, after=after, limit=size, **query
+                ).content
             )
             items += page.items
             after = page.after

@@ -1,5 +1,5 @@
-"""httpx without its own command line, which it loads wherever ``click`` is there, and with that a highlighter and more:
-a third of the time that a command takes to start.
+"""httpx without its own command line, which it loads wherever ``click`` is there, and with that a
+highlighter and more: a third of the time that a command takes to start.
 """
 
 from __future__ import annotations

@@ -14,10 +14,14 @@ class PeopleCalls(Caller):
     def sign_in(self, user: str, password: str, code: str | None = None) -> wire.access.SignedIn:
         wanted = wire.access.SignIn(user=user, password=secret(password), token=True)
         if code is not None:
-            wanted = wire.access.SignIn(user=user, password=secret(password), code=secret(code), token=True)
+            wanted = wire.access.SignIn(
+                user=user, password=secret(password), code=secret(code), token=True
+            )
         return self._one(wire.access.SignedIn, "POST", "/session", wanted)
 
-    def begin_provider_sign_in(self, wanted: wire.access.ProviderBegin) -> wire.access.ProviderBegun:
+    def begin_provider_sign_in(
+        self, wanted: wire.access.ProviderBegin
+    ) -> wire.access.ProviderBegun:
         return self._one(wire.access.ProviderBegun, "POST", "/session/provider/begin", wanted)
 
     def sign_in_with_provider(self, wanted: wire.access.ProviderSignIn) -> wire.access.SignedIn:
@@ -34,7 +38,9 @@ class PeopleCalls(Caller):
         return self._one(wire.access.SignedIn, "POST", "/session/password", wanted)
 
     def first_user(self, code: str, user: str, password: str) -> wire.access.SignedIn:
-        wanted = wire.access.FirstUser(code=secret(code), user=user, password=secret(password), token=True)
+        wanted = wire.access.FirstUser(
+            code=secret(code), user=user, password=secret(password), token=True
+        )
         return self._one(wire.access.SignedIn, "POST", "/first-user", wanted)
 
     def users(self) -> list[wire.access.UserShown]:
@@ -92,20 +98,36 @@ class PeopleCalls(Caller):
         return self._one(wire.access.ApprovalActsShown, "PUT", "/approval-acts", wanted)
 
     def audit(
-        self, limit: int, *, by: str | None = None, noun: str | None = None, about: str | None = None,
-        action: str | None = None, address: str | None = None, since: datetime | None = None,
+        self,
+        limit: int,
+        *,
+        by: str | None = None,
+        noun: str | None = None,
+        about: str | None = None,
+        action: str | None = None,
+        address: str | None = None,
+        since: datetime | None = None,
         until: datetime | None = None,
-    ) -> list[wire.access.AuditEntry]:  # fmt: skip
+    ) -> list[wire.access.AuditEntry]:
         """The newest entries, page after page."""
         found: list[wire.access.AuditEntry] = []
         before: str | None = None
         while len(found) < limit:
             page = wire.base.Page[wire.access.AuditEntry].model_validate_json(
                 self._call(
-                    "GET", "/audit", limit=min(limit - len(found), 500), before=before, by=by, noun=noun, about=about,
-                    action=action, address=address, since=since, until=until,
+                    "GET",
+                    "/audit",
+                    limit=min(limit - len(found), 500),
+                    before=before,
+                    by=by,
+                    noun=noun,
+                    about=about,
+                    action=action,
+                    address=address,
+                    since=since,
+                    until=until,
                 ).content
-            )  # fmt: skip
+            )
             found += page.items
             before = page.after
             if before is None:

@@ -1,4 +1,6 @@
-"""A ceiling for a store: how much backups may take of it, and which go early when they take more. Pure."""
+"""A ceiling for a store: how much backups may take of it, and which go early when they take more.
+Pure.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,11 @@ def parse(text: str) -> Ceiling | None:
     match = _FORM.match(text.strip())
     amount = float(match.group(1)) if match else 0.0
     if match is None or amount == 0 or (match.group(2) == "%" and amount > 100):
-        raise BadInput(f"{text!r} is no ceiling.", "Write a share like 80 %, or a size like 500 GB.", field="ceiling")
+        raise BadInput(
+            f"{text!r} is no ceiling.",
+            "Write a share like 80 %, or a size like 500 GB.",
+            field="ceiling",
+        )
     shown = f"{match.group(1)} {match.group(2)}"
     if match.group(2) == "%":
         return Ceiling(shown, share=amount / 100)
@@ -47,7 +53,9 @@ def parse(text: str) -> Ceiling | None:
 
 @dataclass(frozen=True)
 class Held:
-    """A backup in the store. ``size``: what it brought there; ``may_go``: nothing but rungs of ladders keeps it."""
+    """A backup in the store. ``size``: what it brought there; ``may_go``: nothing but rungs of
+    ladders keeps it.
+    """
 
     id: str
     system: str
@@ -65,9 +73,11 @@ class _Node:
 
 
 def thinned(backups: list[Held], excess: int, now: datetime) -> list[str]:
-    """Which go early so that ``excess`` bytes are freed, in the order in which they go; fewer if no more may.
+    """Which go early so that ``excess`` bytes are freed, in the order in which they go; fewer if no
+    more may.
 
-    First goes what lies closest to its neighbours for its age: a history gets thinner everywhere and keeps its length.
+    First goes what lies closest to its neighbours for its age: a history gets thinner everywhere
+    and keeps its length.
     """
     waiting: list[tuple[float, str, int, _Node]] = []
 

@@ -1,6 +1,8 @@
-"""What a schedule is made of: rules that give local times without a zone, and intervals that need none.
+"""What a schedule is made of: rules that give local times without a zone, and intervals that need
+none.
 
-RFC 5545 recurrences and POSIX cron lines are read by libraries; the phrases by :mod:`fennox.core.phrases`.
+RFC 5545 recurrences and POSIX cron lines are read by libraries; the phrases by
+:mod:`fennox.core.phrases`.
 """
 
 from __future__ import annotations
@@ -18,7 +20,9 @@ from dateutil.rrule import DAILY, HOURLY, WEEKLY, rrule, rrulestr
 from fennox.core.errors import BadInput
 
 ANCHOR = datetime(2000, 1, 3)  # noqa: DTZ001 - a Monday; what has no beginning of its own counts from here
-_LONGEST = 366 * 9  # days without a due time after which there is none: 29 February may be eight years away
+_LONGEST = (
+    366 * 9
+)  # days without a due time after which there is none: 29 February may be eight years away
 
 
 class LocalRule(Protocol):
@@ -30,7 +34,9 @@ class LocalRule(Protocol):
 
 @dataclass(frozen=True)
 class DayChoice:
-    """Which days. None and 1 do not narrow. ``month_days``: -1 is the last. ``nth``: (2, 6) is the second Sunday."""
+    """Which days. None and 1 do not narrow. ``month_days``: -1 is the last. ``nth``: (2, 6) is the
+    second Sunday.
+    """
 
     weekdays: frozenset[int] | None = None
     month_days: frozenset[int] | None = None
@@ -46,14 +52,19 @@ class DayChoice:
             (self.months is None or day.month in self.months)
             and (self.weekdays is None or day.weekday() in self.weekdays)
             and (self.month_days is None or bool({day.day, day.day - length - 1} & self.month_days))
-            and (self.nth is None or bool({(week, day.weekday()) for week in _weeks(day, length)} & self.nth))
+            and (
+                self.nth is None
+                or bool({(week, day.weekday()) for week in _weeks(day, length)} & self.nth)
+            )
             and since % self.every_days == 0
             and since // 7 % self.every_weeks == 0
         )
 
 
 def _weeks(day: date, length: int) -> tuple[int, int]:
-    """The how-manieth of its weekday this day is in its month, from the beginning and (negative) from the end."""
+    """The how-manieth of its weekday this day is in its month, from the beginning and (negative)
+    from the end.
+    """
     return (day.day - 1) // 7 + 1, -((length - day.day) // 7 + 1)
 
 
@@ -84,9 +95,10 @@ _UNIT = {HOURLY: timedelta(hours=1), DAILY: timedelta(days=1), WEEKLY: timedelta
 class Recurrence:
     """A recurrence rule of RFC 5545, with its own DTSTART or counted from the anchor.
 
-    Due times are looked for from shortly before the moment that is asked about, not from the rule's beginning. A rule
-    that never comes is still looked for until the year 9999: whoever accepts one does so in a process that can be
-    killed (``engine.evaluating``). One that comes at all comes again within 400 years, which is soon found.
+    Due times are looked for from shortly before the moment that is asked about, not from the rule's
+    beginning. A rule that never comes is still looked for until the year 9999: whoever accepts one
+    does so in a process that can be killed (``engine.evaluating``). One that comes at all comes
+    again within 400 years, which is soon found.
     """
 
     def __init__(self, text: str) -> None:
@@ -132,7 +144,10 @@ def _must_be_bounded(rule: Any, text: str) -> None:
     elif rule._count is not None and (rule._count > _MOST_COUNTED or rule._freq == HOURLY):
         problem = f"COUNT may be {_MOST_COUNTED} at most, and goes with FREQ from DAILY to YEARLY"
     if problem:
-        raise BadInput(f"{text!r} cannot be used: {problem}.", "Change it, or write a phrase like `every 5 hours`.")
+        raise BadInput(
+            f"{text!r} cannot be used: {problem}.",
+            "Change it, or write a phrase like `every 5 hours`.",
+        )
 
 
 class CronLine:
@@ -143,7 +158,8 @@ class CronLine:
             CronSim(text, ANCHOR)
         except CronSimError as error:
             raise BadInput(
-                f"{text!r} is no cron line: {error}.", "Write five fields: minute hour day month weekday."
+                f"{text!r} is no cron line: {error}.",
+                "Write five fields: minute hour day month weekday.",
             ) from error
         self._text = text
 
@@ -156,7 +172,9 @@ class CronLine:
 
 @dataclass(frozen=True)
 class Interval:
-    """Every so much time that really passes, whatever the clocks do; within the day perhaps only in a window."""
+    """Every so much time that really passes, whatever the clocks do; within the day perhaps only in
+    a window.
+    """
 
     length: timedelta
     window: tuple[time, time] | None = None

@@ -1,14 +1,13 @@
 """The one family of errors, split by what the caller can do about them.
 
-    FennoxError
-    ├── TryLater        the far side or a resource is not there just now; the same call may pass later
-    ├── MendSettings    an address, login, key or folder is wrong; it will not pass until somebody changes it
-    ├── Damaged         stored data is not what was written
-    ├── CallerMistake   the request itself is wrong
-    │   ├── BadInput  ├── NotFound  ├── Conflict  └── NotAllowed
-    └── PersonNeeded    a decision, a passphrase or a hand step is missing
+    FennoxError ├── TryLater        the far side or a resource is not there just now; the same call
+    may pass later ├── MendSettings    an address, login, key or folder is wrong; it will not pass
+    until somebody changes it ├── Damaged         stored data is not what was written ├──
+    CallerMistake   the request itself is wrong │   ├── BadInput  ├── NotFound  ├── Conflict  └──
+    NotAllowed └── PersonNeeded    a decision, a passphrase or a hand step is missing
 
-Every error has a sentence that says what is wrong, a remedy, and fields for programs. No field ever holds a secret.
+Every error has a sentence that says what is wrong, a remedy, and fields for programs. No field ever
+holds a secret.
 """
 
 from __future__ import annotations
@@ -86,7 +85,9 @@ class FarSideFailed(MendSettings):
 
 
 class PartUnread(FarSideFailed):
-    """A command that tells what a part holds failed, as one of a program that is not there (yet)."""
+    """A command that tells what a part holds failed, as one of a program that is not there
+    (yet).
+    """
 
     def __init__(self, part: str, what: str, remedy: str) -> None:
         super().__init__(what, remedy)

@@ -1,6 +1,8 @@
-"""Whether a new backup can be trusted, in comparison with the last good ones of the same parts. Pure.
+"""Whether a new backup can be trusted, in comparison with the last good ones of the same parts.
+Pure.
 
-What is doubted pushes no good backup out until a person has looked. Growing is never doubted: only what is gone is.
+What is doubted pushes no good backup out until a person has looked. Growing is never doubted: only
+what is gone is.
 """
 
 from __future__ import annotations
@@ -28,7 +30,9 @@ class Seen:
 
 
 def doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> list[str]:
-    """Why a person should look before this one counts; empty: nothing speaks against it. ``earlier``: good ones."""
+    """Why a person should look before this one counts; empty: nothing speaks against it.
+    ``earlier``: good ones.
+    """
     return list(_doubts(kind, new, earlier)) if earlier else []
 
 
@@ -43,7 +47,11 @@ def _doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> Iterator[str]:
             yield f"the list {name} is empty, and had {before:g}"
         elif lost >= kind.guard.least and lost > before * kind.guard.share:
             yield f"the list {name} has {now} of the {before:g} it had"
-    if new.names_in_clear and _only_defaults(kind, new) and not any(_only_defaults(kind, seen) for seen in earlier):
+    if (
+        new.names_in_clear
+        and _only_defaults(kind, new)
+        and not any(_only_defaults(kind, seen) for seen in earlier)
+    ):
         yield "it holds only what every fresh installation has"
     size = median(seen.bytes for seen in earlier)
     if new.bytes < size * kind.guard.size and size - new.bytes > _FEW_BYTES:

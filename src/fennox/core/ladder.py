@@ -1,10 +1,11 @@
 """Retention in words: what keeps each backup of one system. Pure.
 
-``everything for 14 days, daily for 60 days, monthly for 7 years, always 3``: a rung keeps the newest
-good backup of each of its local periods within its time; ``always n`` keeps the newest n good ones whatever their age.
-Backups that are held, and the last good one, never go. Doubtful ones keep nothing but themselves, and stay until a
-person has looked; so do those whose dates are in doubt, since a ladder that counted by a wrong date would let the right
-ones go. Safety copies count for no rung; they stay while they are held.
+``everything for 14 days, daily for 60 days, monthly for 7 years, always 3``: a rung keeps the
+newest good backup of each of its local periods within its time; ``always n`` keeps the newest n
+good ones whatever their age. Backups that are held, and the last good one, never go. Doubtful ones
+keep nothing but themselves, and stay until a person has looked; so do those whose dates are in
+doubt, since a ladder that counted by a wrong date would let the right ones go. Safety copies count
+for no rung; they stay while they are held.
 """
 
 from __future__ import annotations
@@ -25,7 +26,9 @@ from fennox.core.time import aware
 Cadence = Literal["everything", "daily", "weekly", "monthly", "yearly"]
 
 _DAYS = {"day": 1, "week": 7, "month": 31, "year": 366}
-_RUNG = re.compile(r"(everything|daily|weekly|monthly|yearly) for (\d{1,4}) (day|week|month|year)s?\Z")
+_RUNG = re.compile(
+    r"(everything|daily|weekly|monthly|yearly) for (\d{1,4}) (day|week|month|year)s?\Z"
+)
 _ALWAYS = re.compile(r"always (\d{1,4})\Z")
 _REMEDY = "Write for example `everything for 14 days, daily for 60 days, always 3`."
 
@@ -121,7 +124,9 @@ class Ladder:
 
 
 class Ranked(Protocol):
-    """A backup as a ladder sees it. ``held``: the reason, if it is on hold; ``safety``: it counts for no rung."""
+    """A backup as a ladder sees it. ``held``: the reason, if it is on hold; ``safety``: it counts
+    for no rung.
+    """
 
     @property
     def id(self) -> str: ...
@@ -136,7 +141,9 @@ class Ranked(Protocol):
 
 
 def _period_of(cadence: Cadence) -> Callable[[datetime], object] | None:
-    """What is the same for all moments of a period, local time; None: each moment is a period of its own."""
+    """What is the same for all moments of a period, local time; None: each moment is a period of
+    its own.
+    """
     match cadence:
         case "everything":
             return None
@@ -173,9 +180,16 @@ def parse(text: str) -> Ladder:
 
 
 def kept(
-    items: Sequence[Ranked], ladder: Ladder, now: datetime, zone: ZoneInfo, *, undated: Collection[str] = ()
+    items: Sequence[Ranked],
+    ladder: Ladder,
+    now: datetime,
+    zone: ZoneInfo,
+    *,
+    undated: Collection[str] = (),
 ) -> dict[str, list[Reason]]:
-    """For each backup what keeps it; an empty list means that it goes. ``undated``: those whose dates are in doubt."""
+    """For each backup what keeps it; an empty list means that it goes. ``undated``: those whose
+    dates are in doubt.
+    """
     now = aware(now)
     reasons: dict[str, list[Reason]] = {}
     good: list[tuple[datetime, str, list[Reason]]] = []
@@ -215,7 +229,8 @@ def kept(
 
 
 def goes(time: datetime, reasons: Iterable[Reason]) -> datetime | None:
-    """When nothing keeps a backup any more, at the earliest; None: something keeps it that has no end of its own.
+    """When nothing keeps a backup any more, at the earliest; None: something keeps it that has no
+    end of its own.
 
     ``reasons`` as :func:`kept` gives them.
     """

@@ -1,8 +1,9 @@
 """Which time it is, judged from evidence. Pure.
 
-A clock is evidence, not authority: by a clock that was a year ahead for two minutes, good backups were removed. So
-before anything is marked, removed or called late, the clock in use is compared with other clocks, and with the dates of
-things that have already happened. Where they disagree nothing goes until a person has looked.
+A clock is evidence, not authority: by a clock that was a year ahead for two minutes, good backups
+were removed. So before anything is marked, removed or called late, the clock in use is compared
+with other clocks, and with the dates of things that have already happened. Where they disagree
+nothing goes until a person has looked.
 """
 
 from __future__ import annotations
@@ -24,8 +25,8 @@ BACKUP, RUN, TENDING = "the newest backup", "the newest run", "the last tending"
 class Clock:
     """Another clock, by how much it was ahead of ours when both were read.
 
-    ``accepted``: the difference that a person has confirmed, as of a far side that keeps another time. One that has
-    been mended since agrees all the same.
+    ``accepted``: the difference that a person has confirmed, as of a far side that keeps another
+    time. One that has been mended since agrees all the same.
     """
 
     name: str
@@ -35,7 +36,9 @@ class Clock:
 
 @dataclass(frozen=True)
 class Event:
-    """Something that has happened, with the date it bears. A person has confirmed dates up to ``accepted``."""
+    """Something that has happened, with the date it bears. A person has confirmed dates up to
+    ``accepted``.
+    """
 
     name: str
     at: datetime
@@ -46,8 +49,9 @@ class Event:
 class Evidence:
     """All that one judgement rests on.
 
-    ``now``: by the clock that is judged, which is called ``own``. ``tended``: when stores and ladders were looked after
-    last, by that clock. ``disordered``: systems with backups that are dated before backups taken earlier.
+    ``now``: by the clock that is judged, which is called ``own``. ``tended``: when stores and
+    ladders were looked after last, by that clock. ``disordered``: systems with backups that are
+    dated before backups taken earlier.
     """
 
     own: str
@@ -118,7 +122,9 @@ def is_future(moment: datetime, now: datetime) -> bool:
 
 
 def past(moment: datetime | None, now: datetime) -> datetime | None:
-    """The moment, unless it is still to come: a wrong clock wrote it, and it says nothing about how long ago it was."""
+    """The moment, unless it is still to come: a wrong clock wrote it, and it says nothing about how
+    long ago it was.
+    """
     return None if moment is None or is_future(moment, now) else moment
 
 
@@ -126,13 +132,21 @@ def sentence(doubt: Doubt, own: str) -> str:
     """One doubt for people, without the full stop."""
     match doubt:
         case Apart(clock, ahead):
-            return f"{clock} is {span(abs(ahead))} {'ahead of' if ahead > timedelta() else 'behind'} {own}"
+            return (
+                f"{clock} is {span(abs(ahead))} {'ahead of' if ahead > timedelta() else 'behind'}"
+                f" {own}"
+            )
         case FromFuture(event, at, ahead):
             return f"{event} is dated {at:%Y-%m-%d %H:%M} UTC, {span(ahead)} in the future of {own}"
         case Jumped(since, by):
-            return f"{own} went {span(by)} forward since the last tending at {since:%Y-%m-%d %H:%M} UTC"
+            return (
+                f"{own} went {span(by)} forward since the last tending at"
+                f" {since:%Y-%m-%d %H:%M} UTC"
+            )
         case Disordered(systems):
-            named = ", ".join(systems[:5]) + (f" and {len(systems) - 5} more" if len(systems) > 5 else "")
+            named = ", ".join(systems[:5]) + (
+                f" and {len(systems) - 5} more" if len(systems) > 5 else ""
+            )
             return f"backups of {named} are dated before backups that were taken earlier"
         case _:
             assert_never(doubt)
@@ -151,8 +165,9 @@ def span(length: timedelta) -> str:
 def dates_in_doubt(dates: Mapping[int, datetime], now: datetime) -> frozenset[int]:
     """Sequence numbers of backups of one system whose dates cannot all be right.
 
-    Backups are numbered in the order in which they were taken. So a date that is still to come is wrong, and of two
-    that stand in the other order than their numbers at least one is. Which one cannot be known: both are in doubt.
+    Backups are numbered in the order in which they were taken. So a date that is still to come is
+    wrong, and of two that stand in the other order than their numbers at least one is. Which one
+    cannot be known: both are in doubt.
     """
     doubtful = {number for number, at in dates.items() if is_future(at, now)}
     rest = sorted(number for number in dates if number not in doubtful)
@@ -170,9 +185,11 @@ def dates_in_doubt(dates: Mapping[int, datetime], now: datetime) -> frozenset[in
 
 
 def misdated(dates: Mapping[int, datetime], now: datetime) -> frozenset[int]:
-    """The fewest backups whose dates must be wrong so that all others agree with the order and with ``now``.
+    """The fewest backups whose dates must be wrong so that all others agree with the order and with
+    ``now``.
 
-    This is what a person confirms who says that the clock is right now: these stay in doubt, the others do not.
+    This is what a person confirms who says that the clock is right now: these stay in doubt, the
+    others do not.
     """
     rest = [number for number in sorted(dates) if not is_future(dates[number], now)]
     kept = _longest_in_order([dates[number] for number in rest])

@@ -22,8 +22,8 @@ class Done:
 def oddness(now: Done, earlier: Sequence[Done]) -> str:
     """In words; empty if it is like the others.
 
-    It is held against the longest and the shortest, not the middle: once a week everything is read, and that is as
-    it should be.
+    It is held against the longest and the shortest, not the middle: once a week everything is read,
+    and that is as it should be.
     """
     if len(earlier) < _LEAST:
         return ""
@@ -31,10 +31,16 @@ def oddness(now: Done, earlier: Sequence[Done]) -> str:
     said = []
     if _far(now.seconds, seconds, _SECONDS):
         low, high = _ends(seconds)
-        said.append(f"it took {_span(now.seconds)}, the last {len(earlier)} took {_span(low)} to {_span(high)}")
+        said.append(
+            f"it took {_span(now.seconds)}, the last {len(earlier)} took {_span(low)} to"
+            f" {_span(high)}"
+        )
     if _far(now.bytes, sizes, _BYTES):
         low, high = _ends(sizes)
-        said.append(f"it read {_size(now.bytes)}, the last {len(earlier)} read {_size(low)} to {_size(high)}")
+        said.append(
+            f"it read {_size(now.bytes)}, the last {len(earlier)} read {_size(low)} to"
+            f" {_size(high)}"
+        )
     return "; ".join(said)
 
 

@@ -11,15 +11,22 @@ from urllib.parse import urlsplit
 
 @dataclass(frozen=True)
 class Order:
-    """``waves``: names that can come back together, earlier waves first. ``circles``: names that need each other."""
+    """``waves``: names that can come back together, earlier waves first. ``circles``: names that
+    need each other.
+    """
 
     waves: list[list[str]]
     circles: list[list[str]]
 
 
 def in_order(needs: Mapping[str, Iterable[str]]) -> Order:
-    """Waves of the keys. What is needed and is no key is passed over; the needs within a circle are not followed."""
-    left = {name: {other for other in others if other in needs and other != name} for name, others in needs.items()}
+    """Waves of the keys. What is needed and is no key is passed over; the needs within a circle are
+    not followed.
+    """
+    left = {
+        name: {other for other in others if other in needs and other != name}
+        for name, others in needs.items()
+    }
     circles: list[list[str]] = []
     while True:
         sorter = TopologicalSorter(left)
@@ -40,7 +47,9 @@ def in_order(needs: Mapping[str, Iterable[str]]) -> Order:
 
 
 def host_in(text: str) -> str:
-    """The host in a name that a configuration gives: a host, ``host:port``, ``[v6]:port`` or a URL; empty: none."""
+    """The host in a name that a configuration gives: a host, ``host:port``, ``[v6]:port`` or a URL;
+    empty: none.
+    """
     text = text.strip()
     try:
         found = urlsplit(text if "://" in text else f"//{text}").hostname or ""

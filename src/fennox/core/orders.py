@@ -1,4 +1,6 @@
-"""What a run is to do: fixed when it is queued, kept with it, and read by whoever carries it out. Pure."""
+"""What a run is to do: fixed when it is queued, kept with it, and read by whoever carries it out.
+Pure.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,9 @@ from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
-RunKind = Literal["take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"]
+RunKind = Literal[
+    "take", "look", "draft", "restore", "copy", "scrub", "verify", "sweep", "adopt", "rekey"
+]
 
 
 class _Order(BaseModel):
@@ -18,9 +22,11 @@ class _Order(BaseModel):
 
 
 class TakeOrder(_Order):
-    """``parts``: of the kind; None: its defaults. ``hold``: why the backup is held; None: it is not.
+    """``parts``: of the kind; None: its defaults. ``hold``: why the backup is held; None: it is
+    not.
 
-    ``handed_in``: the only document of the backup, which a person handed in. ``differs``: a look asked for the take.
+    ``handed_in``: the only document of the backup, which a person handed in. ``differs``: a look
+    asked for the take.
     """
 
     kind: Literal["take"] = "take"
@@ -47,7 +53,9 @@ class Aim(BaseModel):
 
 
 class DraftOrder(_Order):
-    """``parts``: to be put back; None: the kind's defaults. ``entrance``: where the kind has a second way in."""
+    """``parts``: to be put back; None: the kind's defaults. ``entrance``: where the kind has a
+    second way in.
+    """
 
     kind: Literal["draft"] = "draft"
     backup: str
@@ -57,7 +65,9 @@ class DraftOrder(_Order):
 
 
 class RestoreOrder(_Order):
-    """Id and time of the safety copy, so that a run that is taken up again finds the one it has made."""
+    """Id and time of the safety copy, so that a run that is taken up again finds the one it has
+    made.
+    """
 
     kind: Literal["restore"] = "restore"
     safety_backup: str
@@ -77,7 +87,9 @@ class ScrubOrder(_Order):
 
 
 class VerifyOrder(_Order):
-    """``backup``: None: those that were opened longest ago, at ``most`` so many. ``by_hand``: a person waits for it."""
+    """``backup``: None: those that were opened longest ago, at ``most`` so many. ``by_hand``: a
+    person waits for it.
+    """
 
     kind: Literal["verify"] = "verify"
     backup: str | None = None
@@ -86,7 +98,9 @@ class VerifyOrder(_Order):
 
 
 class SweepOrder(_Order):
-    """``confirmed``: ids of backups of which a person said that they may go. ``preview``: nothing is removed."""
+    """``confirmed``: ids of backups of which a person said that they may go. ``preview``: nothing
+    is removed.
+    """
 
     kind: Literal["sweep"] = "sweep"
     preview: bool = False

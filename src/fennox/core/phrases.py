@@ -23,8 +23,20 @@ from fennox.core.duerules import CronLine, DayChoice, Days, Interval, Recurrence
 from fennox.core.errors import BadInput
 
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-MONTHS = ("january", "february", "march", "april", "may", "june", "july", "august", "september", "october",
-          "november", "december")  # fmt: skip
+MONTHS = (
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
+    "december",
+)
 _NTH = {"first": 1, "second": 2, "third": 3, "fourth": 4, "last": -1}
 _CRON = re.compile(r"[0-9*,/A-Za-z?#L-]+(\s+[0-9*,/A-Za-z?#L-]+){4}\Z")
 _WORD = re.compile(r"\d{1,2}:\d{2}|\d+(?:st|nd|rd|th)\b|\d+|[a-z]+|,|\S")
@@ -104,7 +116,10 @@ class _Reader:
         if self.took("week", "weeks"):
             weeks = self.counted(number)
             self.need("on")
-            return Days(DayChoice(weekdays=frozenset(self.listed(self.weekday)), every_weeks=weeks), self.times())
+            return Days(
+                DayChoice(weekdays=frozenset(self.listed(self.weekday)), every_weeks=weeks),
+                self.times(),
+            )
         if self.took("day", "days"):
             return Days(DayChoice(every_days=self.counted(number)), self.times())
         if number is not None:

@@ -1,7 +1,8 @@
 """How a backup goes: marked, then removable, then removed. Pure.
 
-A ladder that keeps a backup no more only marks it. A sweep that sees the mark begins to count, a later sweep removes it
-once it stood for the grace. What would go unusually fast, or is the newest of anything, waits for a person.
+A ladder that keeps a backup no more only marks it. A sweep that sees the mark begins to count, a
+later sweep removes it once it stood for the grace. What would go unusually fast, or is the newest
+of anything, waits for a person.
 """
 
 from __future__ import annotations
@@ -33,10 +34,12 @@ BY_A_PERSON = frozenset({Wait.NEWEST, Wait.SYSTEM_SHARE, Wait.STORE_SHARE})
 
 @dataclass(frozen=True)
 class Standing:
-    """A backup in one store. ``parts``: which it holds, or None if it is whole; ``taken``: its date.
+    """A backup in one store. ``parts``: which it holds, or None if it is whole; ``taken``: its
+    date.
 
-    ``marked``: when something last said that it may go; None: nothing does, or it is on hold. ``person``: a person said
-    it, of this very backup or of a retired system. ``first_seen``: when a sweep saw the mark for the first time.
+    ``marked``: when something last said that it may go; None: nothing does, or it is on hold.
+    ``person``: a person said it, of this very backup or of a retired system. ``first_seen``: when a
+    sweep saw the mark for the first time.
     """
 
     id: str
@@ -50,8 +53,11 @@ class Standing:
     first_seen: datetime | None = None
 
 
-def waits(backups: Sequence[Standing], now: datetime, confirmed: Collection[str] = ()) -> dict[str, Wait | None]:
-    """What each marked backup of a store waits for; None: the sweep removes it. Others are not in the answer.
+def waits(
+    backups: Sequence[Standing], now: datetime, confirmed: Collection[str] = ()
+) -> dict[str, Wait | None]:
+    """What each marked backup of a store waits for; None: the sweep removes it. Others are not in
+    the answer.
 
     ``confirmed``: those of which a person said that they may go although they are unusual.
     """
@@ -77,7 +83,9 @@ def waits(backups: Sequence[Standing], now: datetime, confirmed: Collection[str]
 
 
 def _newest(backups: Sequence[Standing]) -> set[str]:
-    """The newest backup of each system, its newest good one, and the newest of each selection of parts."""
+    """The newest backup of each system, its newest good one, and the newest of each selection of
+    parts.
+    """
     newest: dict[tuple[str, object], Standing] = {}
     for backup in backups:
         of = [(backup.system, "any")]
@@ -93,8 +101,9 @@ def _newest(backups: Sequence[Standing]) -> set[str]:
 def _unusual(backups: Sequence[Standing]) -> tuple[set[str], set[str]]:
     """Backups marked together that are more than a share of their system's, and of the store's.
 
-    Each new backup pushes an old one out, which is usual however few there are. So one of a system that was taken
-    lately is never unusual, and neither are many in one sweep that were marked one after the other.
+    Each new backup pushes an old one out, which is usual however few there are. So one of a system
+    that was taken lately is never unusual, and neither are many in one sweep that were marked one
+    after the other.
     """
     total: dict[str, int] = defaultdict(int)
     newest: dict[str, datetime] = {}
@@ -112,5 +121,10 @@ def _unusual(backups: Sequence[Standing]) -> tuple[set[str], set[str]]:
         pushed_out = len(ids) == 1 and timedelta() <= marked - newest[system] <= LATELY
         if not pushed_out:
             at_once[marked] += ids
-    of_store = {id for ids in at_once.values() if len(ids) > 1 and len(ids) > SHARE * len(backups) for id in ids}
+    of_store = {
+        id
+        for ids in at_once.values()
+        if len(ids) > 1 and len(ids) > SHARE * len(backups)
+        for id in ids
+    }
     return of_system, of_store

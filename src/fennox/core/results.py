@@ -12,7 +12,9 @@ class _Result(BaseModel):
 
 
 class TakeResult(_Result):
-    """Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it is not known."""
+    """Sizes in bytes. ``changed``, ``new``, ``gone``: documents, from the backup before; None: it
+    is not known.
+    """
 
     kind: Literal["take"] = "take"
     backup: str
@@ -101,7 +103,9 @@ class _Swept(_Result):
 
 
 class SweepResult(_Swept):
-    """``waiting``: backups that go when a person says so; ``marked``: that go later by themselves."""
+    """``waiting``: backups that go when a person says so; ``marked``: that go later by
+    themselves.
+    """
 
     kind: Literal["sweep"] = "sweep"
     superseded: int = 0
@@ -132,7 +136,9 @@ class AdoptResult(_Result):
 
 
 class KeyResult(_Result):
-    """Of a run that failed because a machine proved itself by another key than is known: that one."""
+    """Of a run that failed because a machine proved itself by another key than is known: that
+    one.
+    """
 
     kind: Literal["key"] = "key"
     offered: str

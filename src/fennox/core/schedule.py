@@ -1,8 +1,9 @@
 """When a routine is due.
 
-A local time that does not exist (clocks go forward) is taken as much later as the clocks jump; one that exists twice
-(clocks go back) is taken the first time. So no local day loses a due time or has one twice. Intervals (`every 5 hours`)
-count time that really passes, from midnight UTC of 3 January 2000, and know no clock changes.
+A local time that does not exist (clocks go forward) is taken as much later as the clocks jump; one
+that exists twice (clocks go back) is taken the first time. So no local day loses a due time or has
+one twice. Intervals (`every 5 hours`) count time that really passes, from midnight UTC of 3 January
+2000, and know no clock changes.
 """
 
 from __future__ import annotations
@@ -28,7 +29,11 @@ _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _BLOCK = timedelta(days=8)  # of which the due times are kept
 _BLOCKS = 64  # kept of one schedule
 _INSTANT = timedelta(microseconds=1)
-_WINDOWS = (timedelta(days=2), timedelta(days=40), timedelta(days=400))  # in which a newest due time is looked for
+_WINDOWS = (
+    timedelta(days=2),
+    timedelta(days=40),
+    timedelta(days=400),
+)  # in which a newest due time is looked for
 _QUIET = re.compile(r"(\d{1,2}):(\d{2})\s+to\s+(\d{1,2}):(\d{2})\Z")
 
 
@@ -38,7 +43,9 @@ class Schedule:
 
     rule: Rule
     zone: ZoneInfo
-    _blocks: dict[int, list[datetime]] = field(default_factory=dict, init=False, compare=False, repr=False)
+    _blocks: dict[int, list[datetime]] = field(
+        default_factory=dict, init=False, compare=False, repr=False
+    )
 
     def after(self, moment: datetime) -> datetime | None:
         """The first due time later than ``moment``, in UTC; None: there is none any more."""
@@ -51,7 +58,9 @@ class Schedule:
         return self._kept(self.rule, moment)
 
     def _kept(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
-        """As :meth:`_on_the_wall`; what lies near is worked out once, as thousands of systems ask for it."""
+        """As :meth:`_on_the_wall`; what lies near is worked out once, as thousands of systems ask
+        for it.
+        """
         number = (moment - _EPOCH) // _BLOCK
         for near in (number, number + 1):
             block = self._block(rule, near)
@@ -72,7 +81,9 @@ class Schedule:
         return self._blocks[number]
 
     def _on_the_wall(self, rule: LocalRule, moment: datetime) -> Iterator[datetime]:
-        """Around a jump of the clocks local order is not the order of time, so what lies near is sorted."""
+        """Around a jump of the clocks local order is not the order of time, so what lies near is
+        sorted.
+        """
         near: list[datetime] = []
         given = moment
         local = moment.astimezone(self.zone).replace(tzinfo=None)
@@ -109,7 +120,9 @@ class Schedule:
             yield due
 
     def newest_due(self, since: datetime, now: datetime) -> datetime | None:
-        """The newest due time in ``(since, now]``: of several that were missed, only one is caught up."""
+        """The newest due time in ``(since, now]``: of several that were missed, only one is caught
+        up.
+        """
         for window in (*_WINDOWS, now - since):
             begin = max(since, now - window)
             if newest := deque(self.between(begin, now), maxlen=1):
@@ -122,7 +135,9 @@ class Schedule:
 
 
 def inside(window: tuple[time, time], at: time) -> bool:
-    """Whether a time of day lies in a window that may go over midnight; its end does not belong to it."""
+    """Whether a time of day lies in a window that may go over midnight; its end does not belong to
+    it.
+    """
     begin, end = window
     return begin <= at < end if begin <= end else at >= begin or at < end
 
@@ -131,7 +146,9 @@ def zone_named(name: str) -> ZoneInfo:
     try:
         return ZoneInfo(name)
     except (ZoneInfoNotFoundError, ValueError, OSError) as error:
-        raise BadInput(f"{name!r} is no time zone.", "Use an IANA name like Europe/Oslo or UTC.") from error
+        raise BadInput(
+            f"{name!r} is no time zone.", "Use an IANA name like Europe/Oslo or UTC."
+        ) from error
 
 
 @lru_cache(maxsize=4096)
@@ -150,11 +167,15 @@ def quiet_hours(text: str) -> tuple[time, time] | None:
     match = _QUIET.match(text.strip())
     numbers = [int(number) for number in match.groups()] if match else [24]
     if match is None or max(numbers[0], numbers[2]) > 23 or max(numbers[1], numbers[3]) > 59:
-        raise BadInput(f"{text!r} are no quiet hours.", "Write them like 08:00 to 18:30.", field="quiet")
+        raise BadInput(
+            f"{text!r} are no quiet hours.", "Write them like 08:00 to 18:30.", field="quiet"
+        )
     begin, end = time(numbers[0], numbers[1]), time(numbers[2], numbers[3])
     if begin == end:
         raise BadInput(
-            "Quiet hours of a whole day let nothing begin.", "Write them like 08:00 to 18:30.", field="quiet"
+            "Quiet hours of a whole day let nothing begin.",
+            "Write them like 08:00 to 18:30.",
+            field="quiet",
         )
     return begin, end
 
@@ -171,7 +192,9 @@ def after_quiet(window: tuple[time, time] | None, zone: ZoneInfo, moment: dateti
 
 
 def place_in(spread: int, system: str) -> timedelta:
-    """A system's own place in a window of ``spread`` minutes, the same every time and even over many systems."""
+    """A system's own place in a window of ``spread`` minutes, the same every time and even over
+    many systems.
+    """
     if spread == 0:
         return timedelta()
     number = int.from_bytes(blake2b(system.encode(), digest_size=8).digest(), "big")

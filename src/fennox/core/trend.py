@@ -10,8 +10,12 @@ _LEAST = timedelta(days=3)  # of looks from which a trend is drawn
 _DAY = 86400.0
 
 
-def time_until_full(looks: Sequence[tuple[datetime, int]], free: int, now: datetime) -> timedelta | None:
-    """From looks at used bytes, oldest first, and the bytes that are free now; None: it does not grow, or too few."""
+def time_until_full(
+    looks: Sequence[tuple[datetime, int]], free: int, now: datetime
+) -> timedelta | None:
+    """From looks at used bytes, oldest first, and the bytes that are free now; None: it does not
+    grow, or too few.
+    """
     if len(looks) < 3 or looks[-1][0] - looks[0][0] < _LEAST:
         return None
     begin = looks[0][0]

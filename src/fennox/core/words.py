@@ -8,7 +8,9 @@ def size(count: int) -> str:
     amount = float(count)
     for unit in ("B", "kB", "MB", "GB"):
         if amount < 1000:
-            return f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+            return (
+                f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+            )
         amount /= 1000
     return f"{amount:.1f} TB"
 

@@ -1,7 +1,8 @@
-"""What a kind does before a take and undoes after it: stop and start, lock and release, open and close.
+"""What a kind does before a take and undoes after it: stop and start, lock and release, open and
+close.
 
-What was done is noted before it is done, and struck out once it is undone, so that whoever comes next knows what an
-earlier run may have left when its worker died.
+What was done is noted before it is done, and struck out once it is undone, so that whoever comes
+next knows what an earlier run may have left when its worker died.
 """
 
 from __future__ import annotations
@@ -38,9 +39,13 @@ class Surroundings:
 
     @asynccontextmanager
     async def held(self, parts: Iterable[str]) -> AsyncIterator[None]:
-        """Inside, everything that ``parts`` want is done. Afterwards it is undone, however the inside ended."""
+        """Inside, everything that ``parts`` want is done. Afterwards it is undone, however the
+        inside ended.
+        """
         await self._undo_what_is_left()
-        wanted = [item for item in self.kind.around if not item.parts or set(item.parts) & set(parts)]
+        wanted = [
+            item for item in self.kind.around if not item.parts or set(item.parts) & set(parts)
+        ]
         try:
             for item in wanted:
                 await self.journal.step(item.title)
@@ -62,12 +67,15 @@ class Surroundings:
     async def _undo_what_is_left(self) -> None:
         known = {item.title for item in self.kind.around}
         if self.left:
-            await self.journal.log("warning", f"An earlier run ended without undoing: {', '.join(self.left)}.")
+            await self.journal.log(
+                "warning", f"An earlier run ended without undoing: {', '.join(self.left)}."
+            )
             self.left = [title for title in self.left if title in known]
         left = await self._undo(self._noted())
         if left:
             raise FarSideFailed(
-                f"What an earlier take did before it cannot be undone: {'; '.join(left)}", "Undo it on the machine."
+                f"What an earlier take did before it cannot be undone: {'; '.join(left)}",
+                "Undo it on the machine.",
             )
 
     async def _undo(self, items: list[Around]) -> list[str]:
@@ -78,7 +86,9 @@ class Surroundings:
                 await self._after(item)
             except FennoxError as error:
                 failed.append(f"{item.title} ({error.what})")
-                await self.journal.log("error", f"{item.title}: it could not be undone. {error.what}")
+                await self.journal.log(
+                    "error", f"{item.title}: it could not be undone. {error.what}"
+                )
                 continue
             self.left.remove(item.title)
             await self.note(self.left)
@@ -88,7 +98,9 @@ class Surroundings:
         try:
             await self._carry_out(self.link, item.after, item)
         except FennoxError as error:
-            await self.journal.log("warning", f"{item.title}: undone over a new connection, since {error.what}")
+            await self.journal.log(
+                "warning", f"{item.title}: undone over a new connection, since {error.what}"
+            )
             link = await self.reach()
             try:
                 await self._carry_out(link, item.after, item)
@@ -101,12 +113,18 @@ class Surroundings:
             output = await shell_of(link).run(command(action.run, values), limit=item.limit)
             if output.code != 0:
                 raise FarSideFailed(
-                    f"{action.run[0]} ended with {output.code}: {printable(output.said())}", "Look at the machine."
+                    f"{action.run[0]} ended with {output.code}: {printable(output.said())}",
+                    "Look at the machine.",
                 )
             return
         assert action.ask is not None
         answer = await web_of(link).request(
-            action.ask.method, filled(action.ask.path, values), json=action.ask.json_body, limit=item.limit
+            action.ask.method,
+            filled(action.ask.path, values),
+            json=action.ask.json_body,
+            limit=item.limit,
         )
         if answer.status >= 400:
-            raise FarSideFailed(f"{action.ask.path} was answered with {answer.status}.", "Look at the machine.")
+            raise FarSideFailed(
+                f"{action.ask.path} was answered with {answer.status}.", "Look at the machine."
+            )

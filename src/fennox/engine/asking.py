@@ -32,7 +32,11 @@ async def asked(web: Web, ask: Ask, values: dict[str, str]) -> AsyncGenerator[by
 
 async def _send(web: Web, request: Request, values: dict[str, str]) -> bytes:
     return (
-        await web.request(request.method, filled(request.path, values), json=filled_json(request.json_body, values))
+        await web.request(
+            request.method,
+            filled(request.path, values),
+            json=filled_json(request.json_body, values),
+        )
     ).body
 
 
@@ -45,17 +49,26 @@ async def poll_until(web: Web, request: Request, until: Until, values: dict[str,
             if state == until.equals:
                 return
             if until.fails is not None and state == until.fails:
-                raise FarSideFailed(f"{request.path} says {printable(state)[:100]}.", "Look at the machine.")
+                raise FarSideFailed(
+                    f"{request.path} says {printable(state)[:100]}.", "Look at the machine."
+                )
             await anyio.sleep(pause)
             pause = min(pause * 1.5, 5)
-    raise FarSideFailed(f"{request.path} was not {until.equals} within {until.limit} seconds.", "Look at the machine.")
+    raise FarSideFailed(
+        f"{request.path} was not {until.equals} within {until.limit} seconds.",
+        "Look at the machine.",
+    )
 
 
 def _one_value(jsonpath: str, body: bytes, where: str) -> str:
     try:
         drawn = expressions.json_values(jsonpath, json.loads(body))
     except (ValueError, RecursionError) as error:
-        raise FarSideFailed(f"{where} is not JSON.", "Check that the machine is of this kind.") from error
+        raise FarSideFailed(
+            f"{where} is not JSON.", "Check that the machine is of this kind."
+        ) from error
     if not drawn:
-        raise FarSideFailed(f"{where} has no {jsonpath}.", "Check that the machine is of this kind.")
+        raise FarSideFailed(
+            f"{where} has no {jsonpath}.", "Check that the machine is of this kind."
+        )
     return drawn[0]

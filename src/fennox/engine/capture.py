@@ -35,19 +35,25 @@ _BLOCK = 1024 * 1024  # bytes
 
 @dataclass(frozen=True)
 class Captured:
-    """One document as it comes: its head, and its content once; ``whole`` is all of it, if it is short."""
+    """One document as it comes: its head, and its content once; ``whole`` is all of it, if it is
+    short.
+    """
 
     part: str
     document: Document
     content: AsyncIterator[bytes]
     secret: bool
     whole: bytes | None = None
-    taken_over: bool = False  # it is as it was: the document names its chunks, and there is no content to read
+    taken_over: bool = (
+        False  # it is as it was: the document names its chunks, and there is no content to read
+    )
 
 
 @dataclass(frozen=True)
 class Said:
-    """A line that a command wrote beside its output although it succeeded. ``expected``: why it means nothing."""
+    """A line that a command wrote beside its output although it succeeded. ``expected``: why it
+    means nothing.
+    """
 
     command: str
     line: str
@@ -69,7 +75,9 @@ class Capture:
     writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
     noisy: dict[str, bytes] = field(default_factory=dict)  # contents that have noise, by path
     said: list[Said] = field(default_factory=list)
-    passed_over: set[str] = field(default_factory=set)  # paths that expressions fit, but not their contents
+    passed_over: set[str] = field(
+        default_factory=set
+    )  # paths that expressions fit, but not their contents
     trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
     taken_over: int = 0  # documents
     room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept to be looked at
@@ -80,7 +88,9 @@ class Capture:
         self.interest = evaluation.Interest(self.kind)
 
     def look_at(self, path: str, content: bytes | bytearray | None) -> None:
-        """Keep what the kind's expressions will look at. ``None``: the content was too long to be kept."""
+        """Keep what the kind's expressions will look at. ``None``: the content was too long to be
+        kept.
+        """
         noisy, looked_at = is_noisy(self.kind, path), self.interest.at(path)
         if not noisy and not looked_at:
             return
@@ -95,7 +105,9 @@ class Capture:
             return
         if len(content) > self.room:
             most = f"{MAX_EVIDENCE_OF_ALL >> 20} MB of one machine"
-            self.evidence.complaints.append(f"{printable(path)} was not looked at, as no more than {most} is")
+            self.evidence.complaints.append(
+                f"{printable(path)} was not looked at, as no more than {most} is"
+            )
             return
         self.room -= len(content)
         kept = bytes(content)
@@ -107,19 +119,28 @@ class Capture:
     def heard(self, command: str, errors: str) -> None:
         """Keep what a command that succeeded has said, with what its kind knows of it."""
         for line in dict.fromkeys(filter(None, errors.split(" | "))):
-            known = next((rule.title for rule in self.kind.harmless if compiled(rule.lines).fits(line)), "")
+            known = next(
+                (rule.title for rule in self.kind.harmless if compiled(rule.lines).fits(line)), ""
+            )
             self.said.append(Said(command, line, known))
 
     def found_nothing(self, part: str, patterns: list[str]) -> None:
         text = f"The part {part} found none of {', '.join(patterns)}."
         self.findings.append(
-            Finding(severity="warning", code="nothing-found", text=text, remedy="Check the system's settings.")
+            Finding(
+                severity="warning",
+                code="nothing-found",
+                text=text,
+                remedy="Check the system's settings.",
+            )
         )
 
     def moved_twice(self, part: str, said: str) -> None:
         text = f"Something in the part {part} changed while it was read, twice: {said}"
         remedy = "Take the backup again at a quieter time."
-        self.findings.append(Finding(severity="warning", code="moved-while-read", text=text, remedy=remedy))
+        self.findings.append(
+            Finding(severity="warning", code="moved-while-read", text=text, remedy=remedy)
+        )
 
     def still_written(self, path: str, seconds: int) -> None:
         """A file that its machine has not finished is not taken, and told."""
@@ -128,8 +149,14 @@ class Capture:
             Finding(
                 severity="warning",
                 code="still-written",
-                text=f"{printable(path)} was written within the last {seconds} seconds or still grew: not taken.",
-                remedy="Take the backup when the machine has finished it; the next one takes it by itself.",
+                text=(
+                    f"{printable(path)} was written within the last {seconds} seconds or still"
+                    " grew: not taken."
+                ),
+                remedy=(
+                    "Take the backup when the machine has finished it; the next one takes it by"
+                    " itself."
+                ),
             )
         )
 
@@ -147,18 +174,24 @@ class Capture:
             return []
         more = f"; and {len(real) - _SHOWN} more lines" if len(real) > _SHOWN else ""
         text = f"It was read, but this was said: {'; '.join(real[:_SHOWN])}{more}"
-        remedy = "Look whether something is missing; what is expected can be named in the kind (harmless)."
+        remedy = (
+            "Look whether something is missing; what is expected can be named in the kind"
+            " (harmless)."
+        )
         return [Finding(severity="note", code="said", text=text[:1000], remedy=remedy)]
 
     def not_taken(self) -> list[str]:
         """What was left out: patterns that nobody takes, and what cannot be kept.
 
-        What another part takes is no loss, even if it was not chosen this time: a finding names parts left out.
+        What another part takes is no loss, even if it was not chosen this time: a finding names
+        parts left out.
         """
         taken = sorted(self.evidence.paths)
         sources = [source.files or [] for part in self.kind.part for source in part.source]
         values = values_of(self.kind, self.settings)
-        elsewhere = {text for texts in sources for text in patterns(texts, self.kind.settings, values)}
+        elsewhere = {
+            text for texts in sources for text in patterns(texts, self.kind.settings, values)
+        }
         return sorted(text for text in set(self.left_out) - elsewhere if not fits_some(text, taken))
 
 
@@ -173,7 +206,11 @@ def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
     values = {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
     for name, setting in kind.settings.items():
         if (why := setting.unfit(values[name])) is not None:
-            raise BadInput(f"The setting {name} ({setting.title}): {why}.", "Give another value.", field="settings")
+            raise BadInput(
+                f"The setting {name} ({setting.title}): {why}.",
+                "Give another value.",
+                field="settings",
+            )
     return values
 
 
@@ -185,16 +222,26 @@ async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
     values = values_of(kind, settings)
     if asked := kind.identity.run:
         outputs = await shell_of(link).ask([command(words, values) for words in asked.values()])
-        answers |= {name: o.output if o.code == 0 else b"" for name, o in zip(asked, outputs, strict=True)}
+        answers |= {
+            name: o.output if o.code == 0 else b"" for name, o in zip(asked, outputs, strict=True)
+        }
     for name, request in kind.identity.ask.items():
-        answers[name] = (await web_of(link).request(request.method, filled(request.path, values))).body
+        answers[name] = (
+            await web_of(link).request(request.method, filled(request.path, values))
+        ).body
     return evaluation.machine(kind, answers)
 
 
 def watched(
-    capture: Capture, part: PartModel, source: Source, document: Document, content: AsyncIterator[bytes] | bytes
+    capture: Capture,
+    part: PartModel,
+    source: Source,
+    document: Document,
+    content: AsyncIterator[bytes] | bytes,
 ) -> Captured:
-    """Keep what the kind's expressions will look at, and hold the ceiling, as the content passes by."""
+    """Keep what the kind's expressions will look at, and hold the ceiling, as the content passes
+    by.
+    """
     whole = content if isinstance(content, bytes) else None
     if max(document.size, len(whole or b"")) > source.ceiling:
         raise _too_long(document, source)
@@ -204,7 +251,11 @@ def watched(
         capture.look_at(document.path, whole)
     if secret != document.secret:
         document = document.model_copy(update={"secret": secret})
-    passing = once(content) if isinstance(content, bytes) else _passing(capture, source, document, content)
+    passing = (
+        once(content)
+        if isinstance(content, bytes)
+        else _passing(capture, source, document, content)
+    )
     return Captured(part.name, document, passing, secret, whole)
 
 
@@ -237,11 +288,16 @@ async def once(data: bytes) -> AsyncIterator[bytes]:
 
 def shell_of(link: Link | None) -> Shell:
     if not isinstance(link, Shell):
-        raise FennoxError("This part runs commands, and the system is not reached by SSH.", "Mend the kind file.")
+        raise FennoxError(
+            "This part runs commands, and the system is not reached by SSH.", "Mend the kind file."
+        )
     return link
 
 
 def web_of(link: Link | None) -> Web:
     if not isinstance(link, Web):
-        raise FennoxError("This part sends requests, and the system is not reached by HTTPS.", "Mend the kind file.")
+        raise FennoxError(
+            "This part sends requests, and the system is not reached by HTTPS.",
+            "Mend the kind file.",
+        )
     return link

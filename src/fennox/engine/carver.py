@@ -1,8 +1,9 @@
-"""What runs in a process that carves contents: it answers question after question until nobody can ask any more.
+"""What runs in a process that carves contents: it answers question after question until nobody can
+ask any more.
 
-Contents, and chunks that were sealed, lie in memory that both processes see; it has room for ``PLACES`` questions.
-Questions and answers themselves are pickles, each behind its length (8 bytes, little-endian), on pipes whose other ends
-only the process that began this one holds.
+Contents, and chunks that were sealed, lie in memory that both processes see; it has room for
+``PLACES`` questions. Questions and answers themselves are pickles, each behind its length (8 bytes,
+little-endian), on pipes whose other ends only the process that began this one holds.
 """
 
 from __future__ import annotations
@@ -32,7 +33,9 @@ class Question(NamedTuple):
 
 
 class Answer(NamedTuple):
-    """What became of them; sealed chunks of these lengths lie there now, unless there was no room."""
+    """What became of them; sealed chunks of these lengths lie there now, unless there was no
+    room.
+    """
 
     carved: list[Carved]
     lengths: list[int]
@@ -69,7 +72,10 @@ def _answer(memory: mmap, question: Question) -> Answer:
     if sum(map(len, sealed)) > PLACE:
         return Answer(carved, [])
     lengths = lay(memory, question.place, sealed)
-    return Answer([Carved(each.digest, [cut._replace(sealed=None) for cut in each.cuts]) for each in carved], lengths)
+    return Answer(
+        [Carved(each.digest, [cut._replace(sealed=None) for cut in each.cuts]) for each in carved],
+        lengths,
+    )
 
 
 def answered(memory: mmap, place: int, answer: Answer) -> list[Carved]:
@@ -77,7 +83,10 @@ def answered(memory: mmap, place: int, answer: Answer) -> list[Carved]:
     if not answer.lengths:
         return answer.carved
     sealed = iter(lying(memory, place, answer.lengths))
-    return [Carved(each.digest, [cut._replace(sealed=next(sealed)) for cut in each.cuts]) for each in answer.carved]
+    return [
+        Carved(each.digest, [cut._replace(sealed=next(sealed)) for cut in each.cuts])
+        for each in answer.carved
+    ]
 
 
 def serve(memory: mmap, asks: BinaryIO, answers: BinaryIO) -> None:

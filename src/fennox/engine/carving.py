@@ -1,4 +1,6 @@
-"""Processes beside this one that carve contents, because Python lets only one thread of a process run at a time."""
+"""Processes beside this one that carve contents, because Python lets only one thread of a process
+run at a time.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ Coming = asyncio.Future[list[Carved]]
 
 @dataclass(eq=False)
 class Carver:
-    """One process, the memory it shares, and who waits for its answers, in the order of their questions."""
+    """One process, the memory it shares, and who waits for its answers, in the order of their
+    questions.
+    """
 
     process: asyncio.subprocess.Process
     memory: mmap
@@ -82,7 +86,8 @@ class Carver:
 
 
 class Carvers:
-    """The processes of one service or worker. They begin when they are first needed, and end when they no longer are.
+    """The processes of one service or worker. They begin when they are first needed, and end when
+    they no longer are.
 
     If one ends by itself, or none can be begun, the work is done here for a while, only slower.
     """
@@ -98,7 +103,10 @@ class Carvers:
 
     async def carve(self, contents: Sequence[bytes], recipe: Recipe) -> list[Carved]:
         """As ``core.format.carving.carve``."""
-        if sum(map(len, contents)) <= PLACE and asyncio.get_running_loop().time() >= self._not_before:
+        if (
+            sum(map(len, contents)) <= PLACE
+            and asyncio.get_running_loop().time() >= self._not_before
+        ):
             try:
                 coming = await self._asked(contents, recipe)
                 # who is stopped meanwhile leaves its place when the answer has come, and not before
@@ -126,7 +134,10 @@ class Carvers:
         """Once for all that were waiting."""
         now = asyncio.get_running_loop().time()
         if now >= self._not_before:
-            log.warning("a process that cuts and seals failed; that is done here for a while", reason=str(error))
+            log.warning(
+                "a process that cuts and seals failed; that is done here for a while",
+                reason=str(error),
+            )
             self._not_before = now + _AGAIN
             await self.close()
 
@@ -160,7 +171,13 @@ async def _begin() -> Carver:
         os.ftruncate(shared, PLACES * PLACE)
         memory = mmap(shared, PLACES * PLACE)
         process = await asyncio.create_subprocess_exec(
-            *(sys.executable, "-I", "-c", "from fennox.engine import carver; carver.main()", str(shared)),
+            *(
+                sys.executable,
+                "-I",
+                "-c",
+                "from fennox.engine import carver; carver.main()",
+                str(shared),
+            ),
             stdin=asyncio.subprocess.PIPE,
             stdout=asyncio.subprocess.PIPE,
             pass_fds=[shared],

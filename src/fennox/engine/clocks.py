@@ -1,4 +1,6 @@
-"""By how much a machine's clock differs from ours. Certificates, schedules and logs of the machine go by it."""
+"""By how much a machine's clock differs from ours. Certificates, schedules and logs of the machine
+go by it.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from fennox.engine.vault import Now
 from fennox.links.base import Link, Web
 
 
-async def skew(kind: Kind, link: Link, settings: dict[str, str], now: Now, inquiry: Inquiry) -> float | None:
+async def skew(
+    kind: Kind, link: Link, settings: dict[str, str], now: Now, inquiry: Inquiry
+) -> float | None:
     """Seconds that the machine is ahead, to about a second; None: its kind does not say how to ask.
 
     What a shell tells is among the answers; an HTTP interface is asked here.
@@ -28,21 +32,31 @@ async def skew(kind: Kind, link: Link, settings: dict[str, str], now: Now, inqui
     if clock.ask is None or not isinstance(link, Web):
         return None
     before = now()
-    body = (await link.request(clock.ask.method, filled(clock.ask.path, values_of(kind, settings)))).body
+    body = (
+        await link.request(clock.ask.method, filled(clock.ask.path, values_of(kind, settings)))
+    ).body
     return _ahead(clock, body, before + (now() - before) / 2)
 
 
 def _ahead(clock: Clock, answer: bytes, asked: datetime) -> float:
-    told = expressions.first(clock.value, Evidence(contents={clock.value.in_: answer}, paths={clock.value.in_}))
+    told = expressions.first(
+        clock.value, Evidence(contents={clock.value.in_: answer}, paths={clock.value.in_})
+    )
     return (_moment(told) - asked).total_seconds()
 
 
 def _moment(told: str) -> datetime:
     """Seconds since 1970, or ISO 8601."""
     try:
-        moment = datetime.fromtimestamp(float(told), UTC) if _is_number(told) else datetime.fromisoformat(told)
+        moment = (
+            datetime.fromtimestamp(float(told), UTC)
+            if _is_number(told)
+            else datetime.fromisoformat(told)
+        )
     except (ValueError, OverflowError, OSError) as error:
-        raise FarSideFailed("The machine does not tell its time as its kind expects.", "Look at its clock.") from error
+        raise FarSideFailed(
+            "The machine does not tell its time as its kind expects.", "Look at its clock."
+        ) from error
     return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
 
 

@@ -1,4 +1,6 @@
-"""Two backups, or a backup and the live system, laid side by side. Only documents that differ are read."""
+"""Two backups, or a backup and the live system, laid side by side. Only documents that differ are
+read.
+"""
 
 from __future__ import annotations
 
@@ -30,9 +32,11 @@ _MAX_HELD = 256 * 1024 * 1024  # bytes of a live system's documents that are hel
 
 @dataclass(frozen=True)
 class Side:
-    """A backup, or a live system, with its documents by part and path. ``content``: None where it is not at hand.
+    """A backup, or a live system, with its documents by part and path. ``content``: None where it
+    is not at hand.
 
-    ``rules``: the kind as it stood, which says what was asked for and how lists are drawn; None: it cannot be read.
+    ``rules``: the kind as it stood, which says what was asked for and how lists are drawn; None: it
+    cannot be read.
     """
 
     parts: Mapping[str, Mapping[str, Document]]
@@ -46,11 +50,20 @@ class Side:
 async def side_of(reader: BackupReader) -> Side:
     head = await reader.head()
     parts = {part.name: {d.path: d async for d in reader.documents(part)} for part in head.parts}
-    return Side(parts, head.census, head.kind.name, head.machine.id, rules_of(head.kind, head.settings), reader.content)
+    return Side(
+        parts,
+        head.census,
+        head.kind.name,
+        head.machine.id,
+        rules_of(head.kind, head.settings),
+        reader.content,
+    )
 
 
 def rules_of(file: KindFile, settings: Mapping[str, str]) -> Kind | None:
-    """The kind that a backup carries, with its settings filled in; None: this version cannot read it any more."""
+    """The kind that a backup carries, with its settings filled in; None: this version cannot read
+    it any more.
+    """
     try:
         return for_system(_loaded(file.text), settings)
     except BadInput:
@@ -64,33 +77,49 @@ def _loaded(text: str) -> Kind:
 
 def same_list(before: Kind | None, after: Kind | None, name: str) -> bool:
     """Whether a census list is drawn by the same rules."""
-    return before is not None and after is not None and before.census.get(name) == after.census.get(name)
+    return (
+        before is not None
+        and after is not None
+        and before.census.get(name) == after.census.get(name)
+    )
 
 
 def _same_sources(before: Kind | None, after: Kind | None, part: str) -> bool:
     """Whether a part reads the same."""
     if before is None or after is None:
         return False
-    ours, theirs = ([model.source for model in kind.part if model.name == part] for kind in (before, after))
+    ours, theirs = (
+        [model.source for model in kind.part if model.name == part] for kind in (before, after)
+    )
     return ours == theirs
 
 
 async def live_side(
-    kind: Kind, link: Link, settings: dict[str, str], against: Side, counts: str, evaluates: Evaluates
+    kind: Kind,
+    link: Link,
+    settings: dict[str, str],
+    against: Side,
+    counts: str,
+    evaluates: Evaluates,
 ) -> Side:
-    """The system as it is now, read once; held is only what differs from ``against``. Stores nothing.
+    """The system as it is now, read once; held is only what differs from ``against``. Stores
+    nothing.
 
-    ``counts``: the id of the machine that counts as the system now; the backup may be of the one before it.
+    ``counts``: the id of the machine that counts as the system now; the backup may be of the one
+    before it.
     """
     machine = await identify(kind, link, settings)
     if machine.id != counts:
         raise PersonNeeded(
             f"The machine says it is {machine.id}; the system was {counts} until now.",
-            "It was reinstalled, replaced, or this is the wrong machine. If it is the right one, confirm it.",
+            "It was reinstalled, replaced, or this is the wrong machine. If it is the right one,"
+            " confirm it.",
             machine=machine.id,
         )
     capture = Capture(kind, settings, machine)
-    parts: dict[str, dict[str, Document]] = {part.name: {} for part in kind.part if part.name in against.parts}
+    parts: dict[str, dict[str, Document]] = {
+        part.name: {} for part in kind.part if part.name in against.parts
+    }
     held: dict[str, bytes] = {}
     room = _MAX_HELD
     async with aclosing(read_documents(link, capture, list(parts))) as documents:
@@ -104,7 +133,12 @@ async def live_side(
             if document.type in ("file", "output"):
                 document = document.model_copy(update={"digest": digest.hexdigest(), "size": size})
             known = against.parts[captured.part].get(document.path)
-            if document.digest and known is not None and known.digest != document.digest and size <= len(kept) <= room:
+            if (
+                document.digest
+                and known is not None
+                and known.digest != document.digest
+                and size <= len(kept) <= room
+            ):
                 held[document.digest] = bytes(kept)
                 room -= size
             parts[captured.part][document.path] = document
@@ -118,18 +152,27 @@ async def live_side(
 
 
 async def compare(
-    kind: Kind, left: Side, right: Side, salt: bytes, evaluates: Evaluates, *,
-    patches: bool = False, only: Sequence[str] = ("*",),
-) -> Comparison:  # fmt: skip
-    """What changed from one side to the other. ``kind``: whose rules for noise, order and secrets count.
+    kind: Kind,
+    left: Side,
+    right: Side,
+    salt: bytes,
+    evaluates: Evaluates,
+    *,
+    patches: bool = False,
+    only: Sequence[str] = ("*",),
+) -> Comparison:
+    """What changed from one side to the other. ``kind``: whose rules for noise, order and secrets
+    count.
 
-    Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values; fresh for each use.
-    ``patches``: every document that changed carries a JSON Patch (RFC 6902) as well. ``only``: patterns of paths; of
-    what does not fit nothing is told, and no list is compared then.
+    Parts that only one of them took are named, and not compared. ``salt`` blinds hidden values;
+    fresh for each use. ``patches``: every document that changed carries a JSON Patch (RFC 6902) as
+    well. ``only``: patterns of paths; of what does not fit nothing is told, and no list is compared
+    then.
     """
     if left.kind != right.kind:
         raise BadInput(
-            f"One backup is of the kind {left.kind}, the other of {right.kind}.", "Compare two of the same kind."
+            f"One backup is of the kind {left.kind}, the other of {right.kind}.",
+            "Compare two of the same kind.",
         )
     found: list[DocumentChange] = []
     same = noise = 0
@@ -146,7 +189,9 @@ async def compare(
             elif equal(ours[path], theirs[path]):
                 same += 1
             else:
-                contents = await _contents(kind, left, ours[path], right, theirs[path]) if room else None
+                contents = (
+                    await _contents(kind, left, ours[path], right, theirs[path]) if room else None
+                )
                 change = await evaluates.changed(
                     kind, part, ours[path], theirs[path], contents, salt, patches=patches, room=room
                 )
@@ -164,7 +209,11 @@ async def compare(
     same_lists = {name for name in lists if same_list(left.rules, right.rules, name)}
     return Comparison(
         documents=found,
-        lists=list_changes(*(_counted(side, same_lists) for side in (left, right))) if "*" in only else [],
+        lists=(
+            list_changes(*(_counted(side, same_lists) for side in (left, right)))
+            if "*" in only
+            else []
+        ),
         other_lists=sorted(lists - same_lists) if "*" in only else [],
         other_sources=[name for name in shared if not _same_sources(left.rules, right.rules, name)],
         same=same,
@@ -203,5 +252,7 @@ def list_changes(before: Census, after: Census) -> list[ListChange]:
     for name in sorted({*before, *after}):
         ours, theirs = set(before.get(name, [])), set(after.get(name, []))
         if ours != theirs:
-            found.append(ListChange(name=name, added=sorted(theirs - ours), removed=sorted(ours - theirs)))
+            found.append(
+                ListChange(name=name, added=sorted(theirs - ours), removed=sorted(ours - theirs))
+            )
     return found

@@ -1,4 +1,6 @@
-"""Before a record is put: what the backup relies on is in the store, and what was just written reads back (§13.3)."""
+"""Before a record is put: what the backup relies on is in the store, and what was just written
+reads back (§13.3).
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ _ASKED_ONE_BY_ONE = 16  # packs; of more, whole months are listed
 
 
 class PacksGone(TryLater):
-    """Packs that a backup was to rely on are not in the store any more, or a sweep is about to remove them."""
+    """Packs that a backup was to rely on are not in the store any more, or a sweep is about to
+    remove them.
+    """
 
 
 @dataclass(frozen=True)
@@ -28,11 +32,14 @@ class Sample:
     digest: str
 
 
-async def see_packs(store: Store, index: PackIndex, digests: set[str], own: Collection[ObjectName]) -> None:
-    """See that every pack is in the store now, but for those that are our ``own`` and will be read back.
+async def see_packs(
+    store: Store, index: PackIndex, digests: set[str], own: Collection[ObjectName]
+) -> None:
+    """See that every pack is in the store now, but for those that are our ``own`` and will be read
+    back.
 
-    A store may have been put back to an older copy, failed over or swept since its packs were listed. Raises
-    :class:`PacksGone`, and the index knows better from then on.
+    A store may have been put back to an older copy, failed over or swept since its packs were
+    listed. Raises :class:`PacksGone`, and the index knows better from then on.
     """
     names = {digest: index.named(digest) for digest in digests}
     relied_on = [name for name in names.values() if name is not None and name not in own]
@@ -61,7 +68,9 @@ async def _sizes(store: Store, names: Sequence[ObjectName]) -> dict[ObjectName, 
     return sizes
 
 
-async def read_back(store: Store, index: PackIndex, own: Mapping[ObjectName, Sample], *, whole: bool) -> None:
+async def read_back(
+    store: Store, index: PackIndex, own: Mapping[ObjectName, Sample], *, whole: bool
+) -> None:
     """``whole``: all of each pack; else one chunk of it."""
     for name, sample in own.items():
         try:

@@ -1,4 +1,6 @@
-"""Sending a backup to a further store: sealed as it is within a key set, opened and sealed anew across key sets."""
+"""Sending a backup to a further store: sealed as it is within a key set, opened and sealed anew
+across key sets.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ class Holding:
 
 @dataclass(frozen=True)
 class Copied:
-    """``anew``: opened and sealed anew, as the stores share no keys. ``digest``: of the record in its new place."""
+    """``anew``: opened and sealed anew, as the stores share no keys. ``digest``: of the record in
+    its new place.
+    """
 
     written: Written
     anew: bool
@@ -42,14 +46,22 @@ def shares_keys(one: Vault, other: Vault, generation: int) -> bool:
 
 
 async def copy(
-    source: Holding, target: Holding, record: Record, journal: Journal, *, previous: Previous | None = None
+    source: Holding,
+    target: Holding,
+    record: Record,
+    journal: Journal,
+    *,
+    previous: Previous | None = None,
 ) -> Copied:
-    """Put a backup into a further store, or under the newest keys of its own. One that is there already is left.
+    """Put a backup into a further store, or under the newest keys of its own. One that is there
+    already is left.
 
     ``previous``: the record before it as it is named in the target, where that differs.
     """
     reference = record.reference
-    await journal.step("Look at what the store holds" if source is target else "Look at what both stores hold")
+    await journal.step(
+        "Look at what the store holds" if source is target else "Look at what both stores hold"
+    )
     await source.index.refresh(source.vault)
     await target.index.refresh(target.vault)
     writer = BackupWriter(target.vault, target.index, await target.vault.condemned())
@@ -71,12 +83,16 @@ async def copy(
     if writer.relies_on(await target.vault.condemned()):
         raise TryLater("A sweep condemned packs that this copy relies on.", "Copy it again.")
     data = await writer.commit(_placed(reference, target.vault), sealed, journal.check)
-    await carry_notes(source.vault, record.reference, target.vault, _placed(reference, target.vault))
+    await carry_notes(
+        source.vault, record.reference, target.vault, _placed(reference, target.vault)
+    )
     return Copied(writer.written, anew, blake2b_256(data))
 
 
 async def carry_notes(source: Vault, record: Reference, target: Vault, copy: Reference) -> int:
-    """Tell the copy what was said of the backup and it does not know, as after a try that died; how many notes."""
+    """Tell the copy what was said of the backup and it does not know, as after a try that died; how
+    many notes.
+    """
     written = 0
     told = list((await target.notes_of(target.record_name(copy))).values())
     for note in (await source.notes_of(source.record_name(record))).values():
@@ -106,21 +122,30 @@ def _placed(reference: Reference, vault: Vault) -> Reference:
     return reference.model_copy(update={"folder": folder})
 
 
-async def send_chunks(source: Holding, writer: BackupWriter, needed: set[bytes], journal: Journal) -> None:
-    """Send sealed chunks, reading each pack of the source once and only after its digest was checked."""
+async def send_chunks(
+    source: Holding, writer: BackupWriter, needed: set[bytes], journal: Journal
+) -> None:
+    """Send sealed chunks, reading each pack of the source once and only after its digest was
+    checked.
+    """
     wanted: dict[ObjectName, list[Place]] = defaultdict(list)
     for chunk_id in sorted(needed):
         if not writer.holds(chunk_id):
             place = source.index.sound_place(chunk_id)
             if place is None:
-                raise Damaged(f"Chunk {chunk_id.hex()[:16]} is in no sound pack.", "Heal the store, then copy again.")
+                raise Damaged(
+                    f"Chunk {chunk_id.hex()[:16]} is in no sound pack.",
+                    "Heal the store, then copy again.",
+                )
             wanted[place.pack].append(place)
     sent = 0
     for pack, places in sorted(wanted.items()):
         data = await read_pack(source, pack)
         for place in places:
             start = place.entry.offset
-            await writer.add_sealed(place.entry.id, data[start : start + place.entry.length], place.entry.plain_length)
+            await writer.add_sealed(
+                place.entry.id, data[start : start + place.entry.length], place.entry.plain_length
+            )
             sent += place.entry.length
             await journal.progress(documents=0, bytes=sent)
     await writer.flush()
@@ -137,7 +162,9 @@ async def read_pack(source: Holding, pack: ObjectName) -> bytes:
     return data
 
 
-async def _sealed_anew(reader: BackupReader, writer: BackupWriter, journal: Journal) -> tuple[Reference, bytes]:
+async def _sealed_anew(
+    reader: BackupReader, writer: BackupWriter, journal: Journal
+) -> tuple[Reference, bytes]:
     head = await reader.head()
     parts: list[Part] = []
     count = size = 0
@@ -152,7 +179,9 @@ async def _sealed_anew(reader: BackupReader, writer: BackupWriter, journal: Jour
             await journal.progress(documents=count, bytes=size)
         parts.append(await writer.add_part(part.name, part.title, held))
     old = reader.record.reference
-    id_list, sealed = await writer.seal_manifest(head.model_copy(update={"parts": parts}), old.backup)
+    id_list, sealed = await writer.seal_manifest(
+        head.model_copy(update={"parts": parts}), old.backup
+    )
     changes = {
         "generation": writer.vault.header.generation,
         "origin": writer.vault.id,

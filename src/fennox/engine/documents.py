@@ -32,11 +32,14 @@ _Keyed = tuple[Key, PartModel, Source]
 async def read_documents(
     link: Link | None, capture: Capture, parts: list[str], inquiry: Inquiry | None = None
 ) -> AsyncGenerator[Captured, None]:
-    """Every document of the chosen parts. Each document's content must be read before the next is asked for.
+    """Every document of the chosen parts. Each document's content must be read before the next is
+    asked for.
 
     ``inquiry``: the machine was already asked. What its programs say comes first.
     """
-    asking = inquiring(link, capture.kind, capture.settings, parts, stamps=capture.trust is not None)
+    asking = inquiring(
+        link, capture.kind, capture.settings, parts, stamps=capture.trust is not None
+    )
     async with asking if inquiry is None else nullcontext(inquiry) as answers:
         async for spoken in answers.spoken():
             yield _output(capture, spoken)
@@ -48,7 +51,11 @@ async def read_documents(
     ]
     for files, grouped in groupby(sources, lambda one: one[2].files is not None):
         group = list(grouped)
-        reading = _read_files(link, capture, group, answers.surveys) if files else _read_others(link, capture, group)
+        reading = (
+            _read_files(link, capture, group, answers.surveys)
+            if files
+            else _read_others(link, capture, group)
+        )
         async with aclosing(reading) as documents:
             async for captured in documents:
                 yield captured
@@ -65,7 +72,9 @@ def _output(capture: Capture, spoken: Spoken) -> Captured:
     return watched(capture, part, source, document, spoken.start)
 
 
-async def _long(capture: Capture, part: PartModel, source: Source, spoken: Spoken) -> AsyncGenerator[bytes, None]:
+async def _long(
+    capture: Capture, part: PartModel, source: Source, spoken: Spoken
+) -> AsyncGenerator[bytes, None]:
     async with aclosing(spoken.blocks()) as blocks:
         async for block in blocks:
             yield block
@@ -82,7 +91,11 @@ async def _read_files(
     link: Link | None, capture: Capture, group: list[_Keyed], surveys: dict[Key, Survey]
 ) -> AsyncGenerator[Captured, None]:
     lacking = [(key, source) for key, _, source in group if key not in surveys]
-    found = await surveyed(shell_of(link), capture, [source for _, source in lacking]) if lacking else []
+    found = (
+        await surveyed(shell_of(link), capture, [source for _, source in lacking])
+        if lacking
+        else []
+    )
     there = {**surveys, **{key: survey for (key, _), survey in zip(lacking, found, strict=True)}}
     wanted = [(part, source, there[key]) for key, part, source in group]
     async with aclosing(read_files(shell_of(link), capture, wanted)) as documents:
@@ -90,7 +103,9 @@ async def _read_files(
             yield captured
 
 
-async def _read_others(link: Link | None, capture: Capture, group: list[_Keyed]) -> AsyncGenerator[Captured, None]:
+async def _read_others(
+    link: Link | None, capture: Capture, group: list[_Keyed]
+) -> AsyncGenerator[Captured, None]:
     for _, part, source in group:
         async with aclosing(_read_source(link, capture, part, source)) as documents:
             async for captured in documents:
@@ -117,7 +132,9 @@ async def _read_source(
         words = command(source.run, filling, told=("each",))
         content = _streamed(shell_of(link), capture, part, words, source.codes)
         path = filled(source.document, {**values, "each": document_name(name)})
-        yield watched(capture, part, source, Document(path=path, type="output", secret=source.secret), content)
+        yield watched(
+            capture, part, source, Document(path=path, type="output", secret=source.secret), content
+        )
 
 
 async def hashed(captured: Captured) -> Document:
@@ -136,8 +153,12 @@ def document_name(name: str) -> str:
     return quote(name, safe=" @:+=,")
 
 
-async def _names(shell: Shell, part: PartModel, source: Source, values: dict[str, str]) -> AsyncGenerator[str, None]:
-    """What ``run`` is repeated for; a name becomes part of a document's name with its odd characters as ``%2F``."""
+async def _names(
+    shell: Shell, part: PartModel, source: Source, values: dict[str, str]
+) -> AsyncGenerator[str, None]:
+    """What ``run`` is repeated for; a name becomes part of a document's name with its odd
+    characters as ``%2F``.
+    """
     if source.each is None:
         yield ""
         return
@@ -145,7 +166,10 @@ async def _names(shell: Shell, part: PartModel, source: Source, values: dict[str
     _check(part, source.each[0], output, source.codes)
     names = output.output.decode("utf-8", "replace").splitlines()
     if len(names) > _MAX_NAMES:
-        raise FarSideFailed(f"{source.each[0]} for the part {part.name} lists {len(names)} names.", "Narrow it down.")
+        raise FarSideFailed(
+            f"{source.each[0]} for the part {part.name} lists {len(names)} names.",
+            "Narrow it down.",
+        )
     for name in dict.fromkeys(name for name in names if name.strip()):
         yield name
 
@@ -155,7 +179,9 @@ async def _streamed(
 ) -> AsyncGenerator[bytes, None]:
     """A command's output as it comes; how it ended is known, and told, at its end."""
     async with shell.stream(words) as running, aclosing(running.blocks()) as blocks:
-        while (block := await next_block(blocks, f"{words[0]} for the part {part.name}")) is not None:
+        while (
+            block := await next_block(blocks, f"{words[0]} for the part {part.name}")
+        ) is not None:
             yield block
         done = await running.ended()
         _check(part, words[0], done, codes)

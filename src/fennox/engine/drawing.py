@@ -1,4 +1,6 @@
-"""What the documents of one reading tell. Pure; it runs in a process that can be killed, as a machine wrote them."""
+"""What the documents of one reading tell. Pure; it runs in a process that can be killed, as a
+machine wrote them.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ PATIENCE = 60.0  # seconds that all expressions of a kind may work on one readin
 
 @dataclass(frozen=True)
 class Heard:
-    """What was read of a machine. ``kind``: with its placeholders filled; ``contents`` and ``paths`` as of evidence."""
+    """What was read of a machine. ``kind``: with its placeholders filled; ``contents`` and
+    ``paths`` as of evidence.
+    """
 
     kind: Kind
     parts: list[str]
@@ -40,20 +44,28 @@ class Told:
     unknown: str = ""  # why nothing of it is known
 
     def counted(self) -> Census:
-        """The census, to be held against another; where none was drawn, ``FarSideFailed``: it is not an empty one."""
+        """The census, to be held against another; where none was drawn, ``FarSideFailed``: it is
+        not an empty one.
+        """
         if self.unknown:
             text = f"What the machine holds was read and not looked at: {self.unknown}."
-            raise FarSideFailed(text, "Look for a document that is much longer or stranger than before.")
+            raise FarSideFailed(
+                text, "Look for a document that is much longer or stranger than before."
+            )
         return self.census
 
 
 def told(heard: Heard, patience: float = PATIENCE) -> Told:
-    """Between two values it is seen that there is no more time; what was not looked at is then among the findings."""
+    """Between two values it is seen that there is no more time; what was not looked at is then
+    among the findings.
+    """
     ends = monotonic() + patience
     evidence = Evidence(
-        contents=dict(heard.contents), paths=set(heard.paths), complaints=list(heard.complaints),
+        contents=dict(heard.contents),
+        paths=set(heard.paths),
+        complaints=list(heard.complaints),
         patience=lambda: monotonic() < ends,
-    )  # fmt: skip
+    )
     drawn = evaluation.census(heard.kind, evidence)
     expected = evaluation.expected(heard.kind, evidence)
     held = certificates(heard.kind, evidence)
@@ -69,8 +81,13 @@ def not_told(why: str) -> Told:
             Finding(
                 severity="warning",
                 code="not-looked-at",
-                text=f"What was read was not looked at: {why}. Nothing of it is counted or checked.",
-                remedy="The documents are in the backup. Look for one that is much longer or stranger than before.",
+                text=(
+                    f"What was read was not looked at: {why}. Nothing of it is counted or checked."
+                ),
+                remedy=(
+                    "The documents are in the backup. Look for one that is much longer or stranger"
+                    " than before."
+                ),
             )
         ],
     )

@@ -1,6 +1,8 @@
-"""Evaluates what people and machines supply in processes that can be killed: JSONPath, structures, comparisons.
+"""Evaluates what people and machines supply in processes that can be killed: JSONPath, structures,
+comparisons.
 
-A document, or an expression, that is made to take for ever costs a process its life, and the service nothing.
+A document, or an expression, that is made to take for ever costs a process its life, and the
+service nothing.
 """
 
 from __future__ import annotations
@@ -19,11 +21,23 @@ from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
 from fennox.engine import drawing
 from fennox.engine.drawing import Heard, Told
-from fennox.engine.evaluator import LENGTH, READY, Answer, Asked, Done, Mistaken, Refused, TooHard, framed
+from fennox.engine.evaluator import (
+    LENGTH,
+    READY,
+    Answer,
+    Asked,
+    Done,
+    Mistaken,
+    Refused,
+    TooHard,
+    framed,
+)
 
 _BEGINNING = 60.0  # seconds that a process may take to load
 _LIMIT = 5.0  # seconds that an answer may take
-_OF_READING = 1.5 * drawing.PATIENCE  # seconds: the process itself sees, between two values, that there is no more time
+_OF_READING = (
+    1.5 * drawing.PATIENCE
+)  # seconds: the process itself sees, between two values, that there is no more time
 _AT_ONCE = 2  # processes
 _MEMORY = 1 << 30  # bytes of address space of each
 _LOST = "the process that looked at it was lost"  # as by the kernel, for want of memory
@@ -38,11 +52,21 @@ class Evaluates(Protocol):
     """Whoever compares documents, and looks for values in them."""
 
     async def changed(
-        self, kind: Kind, part: str, before: Document, after: Document, contents: tuple[bytes, bytes] | None,
-        salt: bytes, *, patches: bool = False, room: int = MOST_CHANGES,
-    ) -> DocumentChange | None: ...  # fmt: skip
+        self,
+        kind: Kind,
+        part: str,
+        before: Document,
+        after: Document,
+        contents: tuple[bytes, bytes] | None,
+        salt: bytes,
+        *,
+        patches: bool = False,
+        room: int = MOST_CHANGES,
+    ) -> DocumentChange | None: ...
 
-    async def values(self, kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]: ...
+    async def values(
+        self, kind: Kind, question: Question, content: bytes, salt: bytes
+    ) -> tuple[list[Any], str]: ...
 
     async def told(self, heard: Heard) -> Told: ...
 
@@ -80,14 +104,26 @@ class Evaluators:
 
     @classmethod
     def of_readings(cls) -> Evaluators:
-        """For what whole machines hold: it may be much, and people who compare and look do not wait behind it."""
+        """For what whole machines hold: it may be much, and people who compare and look do not wait
+        behind it.
+        """
         return cls(_OF_READING, 4 * _MEMORY)
 
     async def changed(
-        self, kind: Kind, part: str, before: Document, after: Document, contents: tuple[bytes, bytes] | None,
-        salt: bytes, *, patches: bool = False, room: int = MOST_CHANGES,
-    ) -> DocumentChange | None:  # fmt: skip
-        """As ``core.compare.documents.changed``. What is too hard to compare has changed, and no more is said of it."""
+        self,
+        kind: Kind,
+        part: str,
+        before: Document,
+        after: Document,
+        contents: tuple[bytes, bytes] | None,
+        salt: bytes,
+        *,
+        patches: bool = False,
+        room: int = MOST_CHANGES,
+    ) -> DocumentChange | None:
+        """As ``core.compare.documents.changed``. What is too hard to compare has changed, and no
+        more is said of it.
+        """
         named: dict[str, Any] = {"patches": patches, "room": room}
         try:
             found = await self._ask("changed", kind, part, before, after, contents, salt, **named)
@@ -96,13 +132,18 @@ class Evaluators:
         told: DocumentChange | None = found
         return told
 
-    async def values(self, kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
-        """As ``core.compare.looking.values``; raises ``BadInput`` for an expression that takes too long."""
+    async def values(
+        self, kind: Kind, question: Question, content: bytes, salt: bytes
+    ) -> tuple[list[Any], str]:
+        """As ``core.compare.looking.values``; raises ``BadInput`` for an expression that takes too
+        long.
+        """
         try:
             found: tuple[list[Any], str] = await self._ask("values", kind, question, content, salt)
         except TooHardError as error:
             raise BadInput(
-                f"To look for that in this document takes more than {self.limit:g} seconds, or too much memory.",
+                f"To look for that in this document takes more than {self.limit:g} seconds, or too"
+                " much memory.",
                 "Ask for less, like $.server.port.",
                 field="jsonpath",
             ) from error
@@ -117,7 +158,9 @@ class Evaluators:
         return found
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
-        """As ``drawing.quiet_digests``, without what is too hard: of that it is not known what is noise."""
+        """As ``drawing.quiet_digests``, without what is too hard: of that it is not known what is
+        noise.
+        """
         if not contents:
             return {}
         try:
@@ -125,12 +168,18 @@ class Evaluators:
         except TooHardError:
             if len(contents) == 1:
                 return {}
-            halves = [dict(part) for part in (list(contents.items())[::2], list(contents.items())[1::2])]
-            return await self.quiet_digests(kind, halves[0]) | await self.quiet_digests(kind, halves[1])
+            halves = [
+                dict(part) for part in (list(contents.items())[::2], list(contents.items())[1::2])
+            ]
+            return await self.quiet_digests(kind, halves[0]) | await self.quiet_digests(
+                kind, halves[1]
+            )
         return found
 
     async def check_schedule(self, phrase: str, zone: str) -> None:
-        """Raise ``BadInput`` for a schedule that cannot be read, never comes, or takes too long to look for."""
+        """Raise ``BadInput`` for a schedule that cannot be read, never comes, or takes too long to
+        look for.
+        """
         try:
             await self._ask("schedule", phrase, zone)
         except TooHardError as error:
@@ -150,7 +199,11 @@ class Evaluators:
                     found = await one.ask(Asked(work, given, named))
             except (TimeoutError, asyncio.IncompleteReadError, OSError) as error:
                 await one.kill()
-                why = f"it took more than {self.limit:g} seconds" if isinstance(error, TimeoutError) else _LOST
+                why = (
+                    f"it took more than {self.limit:g} seconds"
+                    if isinstance(error, TimeoutError)
+                    else _LOST
+                )
                 raise TooHardError(why) from error
             except BaseException:
                 await one.kill()  # whoever asked was stopped; its answer is nobody's
@@ -181,7 +234,12 @@ class Evaluators:
 
 
 async def _begin(memory: int) -> asyncio.subprocess.Process:
-    program: Sequence[str] = (sys.executable, "-I", "-c", "from fennox.engine import evaluator; evaluator.main()")
+    program: Sequence[str] = (
+        sys.executable,
+        "-I",
+        "-c",
+        "from fennox.engine import evaluator; evaluator.main()",
+    )
     process = await asyncio.create_subprocess_exec(
         *program,
         str(memory),
@@ -199,6 +257,8 @@ async def _begin(memory: int) -> asyncio.subprocess.Process:
         process.kill()
         await process.wait()
         if isinstance(error, TimeoutError | asyncio.IncompleteReadError):
-            raise TryLater("A process that evaluates expressions did not start.", "Try again.") from error
+            raise TryLater(
+                "A process that evaluates expressions did not start.", "Try again."
+            ) from error
         raise
     return process

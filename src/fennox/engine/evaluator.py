@@ -1,7 +1,7 @@
 """What runs in a process that evaluates what people and machines supply, within limits of memory.
 
-Questions and answers are pickles, each behind its length (8 bytes, little-endian), on pipes whose other ends only the
-process that began this one holds. It is killed if an answer takes too long.
+Questions and answers are pickles, each behind its length (8 bytes, little-endian), on pipes whose
+other ends only the process that began this one holds. It is killed if an answer takes too long.
 """
 
 from __future__ import annotations
@@ -29,9 +29,12 @@ def _schedule(phrase: str, zone: str) -> None:
 
 
 WORKS: dict[str, Callable[..., Any]] = {
-    "changed": documents.changed, "values": looking.values, "schedule": _schedule, "told": drawing.told,
+    "changed": documents.changed,
+    "values": looking.values,
+    "schedule": _schedule,
+    "told": drawing.told,
     "quiet": drawing.quiet_digests,
-}  # fmt: skip
+}
 """What can be asked for, by name: pure functions alone."""
 
 

@@ -20,7 +20,9 @@ Format = Literal["tar.zst", "tar.gz"]
 MANIFEST = "MANIFEST.json"
 
 
-async def export(reader: BackupReader, archive: Format, parts: list[str] | None) -> AsyncGenerator[bytes, None]:
+async def export(
+    reader: BackupReader, archive: Format, parts: list[str] | None
+) -> AsyncGenerator[bytes, None]:
     """The archive as a stream; bounded memory, and only checked bytes."""
     packer = _Zstd() if archive == "tar.zst" else zlib.compressobj(6, zlib.DEFLATED, 31)
     async with aclosing(_tar(reader, parts)) as blocks:
@@ -58,12 +60,17 @@ async def _tar(reader: BackupReader, parts: list[str] | None) -> AsyncGenerator[
         },
         indent=1,
     ).encode()
-    async for block in _entry(Document(path=MANIFEST, type="output", size=len(listing)), _once(listing)):
+    async for block in _entry(
+        Document(path=MANIFEST, type="output", size=len(listing)), _once(listing)
+    ):
         yield block
     for part in chosen:
         async for document in reader.documents(part):
             moved = document.model_copy(
-                update={"path": f"{part.name}/{document.path.lstrip('/')}", "raw_path": _below(part.name, document)}
+                update={
+                    "path": f"{part.name}/{document.path.lstrip('/')}",
+                    "raw_path": _below(part.name, document),
+                }
             )
             async for block in _entry(moved, reader.content(document)):
                 yield block

@@ -1,4 +1,6 @@
-"""Documents of a backup onto a target: through its own tar, into its root or into a folder to be looked at."""
+"""Documents of a backup onto a target: through its own tar, into its root or into a folder to be
+looked at.
+"""
 
 from __future__ import annotations
 
@@ -19,22 +21,44 @@ _SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # mad
 
 
 async def extract(
-    shell: Shell, reader: BackupReader, documents: list[Document], folder: str, journal: Journal, *,
-    numbers: bool, limit: float,
-) -> Output:  # fmt: skip
+    shell: Shell,
+    reader: BackupReader,
+    documents: list[Document],
+    folder: str,
+    journal: Journal,
+    *,
+    numbers: bool,
+    limit: float,
+) -> Output:
     """Feed the documents into the target's own tar, or put them one by one where it is not GNU's.
 
     ``numbers``: owners by number and not by name.
     """
-    if shell.language != "posix" or b"GNU tar" not in (await shell.run(["tar", "--version"])).output:
+    if (
+        shell.language != "posix"
+        or b"GNU tar" not in (await shell.run(["tar", "--version"])).output
+    ):
         await oversftp.put_files(shell, reader, documents, folder, journal)
         return Output(0, b"", "")
     owners = ["--numeric-owner"] if numbers else []
-    words = ["tar", "-x", "-f", "-", "-C", folder, "-p", "--same-owner", "--keep-directory-symlink", *owners]
+    words = [
+        "tar",
+        "-x",
+        "-f",
+        "-",
+        "-C",
+        folder,
+        "-p",
+        "--same-owner",
+        "--keep-directory-symlink",
+        *owners,
+    ]
     return await shell.run(words, feed=_tar(reader, documents, journal), limit=limit)
 
 
-async def _tar(reader: BackupReader, documents: list[Document], journal: Journal) -> AsyncGenerator[bytes, None]:
+async def _tar(
+    reader: BackupReader, documents: list[Document], journal: Journal
+) -> AsyncGenerator[bytes, None]:
     """Every chunk was checked before it leaves the reader."""
     size = 0
     for number, document in enumerate(documents, start=1):
@@ -50,11 +74,15 @@ async def _tar(reader: BackupReader, documents: list[Document], journal: Journal
 
 @asynccontextmanager
 async def scratch_folder(shell: Shell) -> AsyncIterator[str]:
-    """A folder of its own on the target, taken away afterwards. Only a name of the form asked for is ever removed."""
+    """A folder of its own on the target, taken away afterwards. Only a name of the form asked for
+    is ever removed.
+    """
     made = await shell.run(["mktemp", "-d", "/tmp/fennox-check.XXXXXXXX"])  # noqa: S108
     name = made.output.decode("ascii", "replace").strip()
     if made.code != 0 or not _SCRATCH.fullmatch(name):
-        raise FarSideFailed("The target gave no folder to check the files in.", "Look at its free space.")
+        raise FarSideFailed(
+            "The target gave no folder to check the files in.", "Look at its free space."
+        )
     try:
         yield name
     finally:

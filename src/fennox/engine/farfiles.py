@@ -25,7 +25,9 @@ from fennox.engine.trusting import nul_separated, same
 from fennox.links.base import Shell
 
 _LIMIT = 600  # seconds
-_MOVED = re.compile(r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)")
+_MOVED = re.compile(
+    r"tar: (\S.*?): (?:[Ff]ile (?:changed|removed|shrank)|Cannot (?:stat|open): No such file)"
+)
 
 
 async def surveyed(shell: Shell, capture: Capture, sources: Sequence[Source]) -> list[Survey]:
@@ -43,7 +45,9 @@ async def _survey(shell: Shell, places: Places, *, stamps: bool) -> list[Survey]
     except FarSideFailed:
         if not stamps:
             raise
-        return await _survey(shell, places, stamps=False)  # more files than a list can be kept in memory for
+        return await _survey(
+            shell, places, stamps=False
+        )  # more files than a list can be kept in memory for
     return places.surveys(output.output, whole=output.code == 0)
 
 
@@ -64,25 +68,35 @@ class _Reading:
     over: dict[bytes, Document]  # what need not be read
     fits: Callable[[str], bool] = field(init=False)
     left_out: Callable[[str], bool] = field(init=False)
-    names: list[bytes] = field(init=False)  # what was seen and is to be read, in the order of the machine's find
+    names: list[bytes] = field(
+        init=False
+    )  # what was seen and is to be read, in the order of the machine's find
 
     def __post_init__(self) -> None:
         self.fits, self.left_out = fitting(self.patterns), fitting(self.without)
         seen = self.seen.types if self.seen is not None else ()
         # what is no UTF-8 is looked at again when it comes
-        self.names = [p for p in seen if p not in self.over and (self.takes(os.fsdecode(p)) or not _is_text(p))]
+        self.names = [
+            p
+            for p in seen
+            if p not in self.over and (self.takes(os.fsdecode(p)) or not _is_text(p))
+        ]
 
     def takes(self, path: str) -> bool:
         return self.fits(path) and not self.left_out(path)
 
 
 async def read_files(
-    shell: Shell, capture: Capture, sources: Sequence[tuple[PartModel, Source, Survey]], *, again: bool = False
+    shell: Shell,
+    capture: Capture,
+    sources: Sequence[tuple[PartModel, Source, Survey]],
+    *,
+    again: bool = False,
 ) -> AsyncGenerator[Captured, None]:
     """Files by the far side's own tar, one for all sources that have no file in common.
 
-    Those that changed while they were read are read ``again``, once: a document that comes a second time takes the
-    place of the first.
+    Those that changed while they were read are read ``again``, once: a document that comes a second
+    time takes the place of the first.
     """
     readings = []
     for part, source, there in sources:
@@ -91,7 +105,7 @@ async def read_files(
         if reading.patterns and not there.has_tar:  # else a setting names no path
             read = oversftp.read_files(
                 shell, capture, part, source, reading.patterns, reading.without, there.places
-            )  # fmt: skip
+            )
             async with aclosing(read) as documents:
                 async for captured in documents:
                     yield captured
@@ -110,7 +124,15 @@ def _reading(capture: Capture, part: PartModel, source: Source, there: Survey) -
     patterns = _patterns(capture, source.files or [], values)
     without = _patterns(capture, source.without, values)
     seen = there.look if capture.trust is not None else None
-    return _Reading(part, source, there, patterns, without, seen, _taken_over(capture, part, patterns, without, seen))
+    return _Reading(
+        part,
+        source,
+        there,
+        patterns,
+        without,
+        seen,
+        _taken_over(capture, part, patterns, without, seen),
+    )
 
 
 def _batches(readings: list[_Reading]) -> list[list[_Reading]]:
@@ -119,7 +141,12 @@ def _batches(readings: list[_Reading]) -> list[list[_Reading]]:
     for reading in readings:
         names = set(reading.names)
         last = batches[-1] if batches else None
-        if last is not None and reading.seen is not None and last[0][-1].seen is not None and not last[1] & names:
+        if (
+            last is not None
+            and reading.seen is not None
+            and last[0][-1].seen is not None
+            and not last[1] & names
+        ):
             last[0].append(reading)
             last[1].update(names)
         else:
@@ -141,9 +168,13 @@ async def _read(
         done = await running.ended()
     named = ", ".join(dict.fromkeys(reading.part.name for reading in batch))
     if done.code not in (0, 1) and batch[0].seen is not None:
-        capture.trust = None  # something went between the look and the reading: now everything is read
+        capture.trust = (
+            None  # something went between the look and the reading: now everything is read
+        )
         now = await surveyed(shell, capture, [reading.source for reading in batch])
-        sources = [(reading.part, reading.source, there) for reading, there in zip(batch, now, strict=True)]
+        sources = [
+            (reading.part, reading.source, there) for reading, there in zip(batch, now, strict=True)
+        ]
         async with aclosing(read_files(shell, capture, sources)) as documents:
             async for captured in documents:
                 yield captured
@@ -155,7 +186,8 @@ async def _read(
             yield Captured(reading.part.name, document, once(b""), document.secret, taken_over=True)
     if done.code not in (0, 1):
         raise FarSideFailed(
-            f"tar for the part {named} ended with {done.code}: {without_secrets(done.errors[:300])}",
+            f"tar for the part {named} ended with {done.code}:"
+            f" {without_secrets(done.errors[:300])}",
             "Check what the login may read, or leave the named files out.",
         )
     if done.code == 0:
@@ -205,14 +237,19 @@ def _taken_over(
 
 
 def _tar(batch: list[_Reading]) -> tuple[list[str], AsyncIterator[bytes] | None]:
-    """The far side's tar: of everything below the roots, or of what was seen there and is not taken over."""
-    # GNU's own format says all that is kept, before 1970 too, without a second head for every fraction of a second
+    """The far side's tar: of everything below the roots, or of what was seen there and is not taken
+    over.
+    """
+    # GNU's own format says all that is kept, before 1970 too, without a second head for every
+    # fraction of a second
     words = ["tar", "-c", "-f", "-", "--format=gnu", "--hard-dereference"]
     [first, *_] = batch
     if first.seen is not None:
         names = nul_separated(path for reading in batch for path in reading.names)
         return [*words, "--no-recursion", "-C", "/", "--null", "-T", "-"], names
-    excluded = [f"--exclude={pattern.lstrip('/')}" for pattern in first.without]  # of `x/*` the folder x stays
+    excluded = [
+        f"--exclude={pattern.lstrip('/')}" for pattern in first.without
+    ]  # of `x/*` the folder x stays
     roots = [root.lstrip("/") or "." for root in first.there.roots]
     return [*words, "--anchored", *excluded, "-C", "/", "--", *roots], None
 
@@ -245,9 +282,13 @@ async def _documents(
             capture.still_written(document.path, reading.source.settled)
             continue
         if reading.seen is not None and document.type == "file":
-            document = document.model_copy(update={"stamp": reading.seen.stamps.get(document.path_bytes())})
+            document = document.model_copy(
+                update={"stamp": reading.seen.stamps.get(document.path_bytes())}
+            )
         whole = item.whole if document.type == "file" else b""
-        captured = watched(capture, reading.part, reading.source, document, content() if whole is None else whole)
+        captured = watched(
+            capture, reading.part, reading.source, document, content() if whole is None else whole
+        )
         yield captured
         async for _ in captured.content:
             pass  # what the reader of the document has not read

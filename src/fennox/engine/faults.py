@@ -1,4 +1,6 @@
-"""What is not as it was written: objects of a store, the backups that need them, and their documents."""
+"""What is not as it was written: objects of a store, the backups that need them, and their
+documents.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ GONE = "packs that are gone"
 
 @dataclass(frozen=True)
 class Gap:
-    """Numbers of a system's backups that are not in the store though no sweep removed them; another may have them."""
+    """Numbers of a system's backups that are not in the store though no sweep removed them; another
+    may have them.
+    """
 
     system: str
     name: str
@@ -42,7 +46,9 @@ class Fault:
 
 @dataclass
 class Report:
-    """``lost``: backup → chunks of it that no sound pack holds. ``records``: by backup id, those that are sound."""
+    """``lost``: backup → chunks of it that no sound pack holds. ``records``: by backup id, those
+    that are sound.
+    """
 
     objects: int = 0
     size: int = 0  # bytes read
@@ -50,12 +56,16 @@ class Report:
     passed_over: int = 0  # packs of other shares
     faults: list[Fault] = field(default_factory=list)
     records: dict[str, records.Record] = field(default_factory=dict)
-    missing: list[str] = field(default_factory=list)  # backups that must be there, and have no sound record
+    missing: list[str] = field(
+        default_factory=list
+    )  # backups that must be there, and have no sound record
     lost: dict[str, set[bytes]] = field(default_factory=dict)
     gaps: list[Gap] = field(default_factory=list)
     losses: list[Loss] = field(default_factory=list)  # what was there when it was last looked at
     present: dict[str, Present] = field(default_factory=dict)  # by system
-    costs: dict[str, set[str]] = field(default_factory=dict)  # object with a fault → backups that need it
+    costs: dict[str, set[str]] = field(
+        default_factory=dict
+    )  # object with a fault → backups that need it
 
     @property
     def sound(self) -> bool:
@@ -80,18 +90,24 @@ async def lost_chunks(holding: Holding, record: records.Record) -> set[bytes]:
 
 
 def blamed(index: PackIndex, lost: Collection[bytes]) -> list[Fault]:
-    """The objects because of which these chunks are lost; which packs they were that are gone, nobody knows."""
+    """The objects because of which these chunks are lost; which packs they were that are gone,
+    nobody knows.
+    """
     found: dict[str, str] = {}
     for chunk_id in lost:
         places = index.places(chunk_id)
         if not places:
             found[GONE] = "Chunks that backups need are in no pack."
-        found |= {place.pack: index.damaged[place.pack] for place in places if place.pack in index.damaged}
+        found |= {
+            place.pack: index.damaged[place.pack] for place in places if place.pack in index.damaged
+        }
     return [Fault(name, what) for name, what in sorted(found.items())]
 
 
 async def found_damaged(reader: BackupReader, what: str) -> list[Fault]:
-    """The objects because of which a backup that was just read is not whole; ``what``: what reading it told."""
+    """The objects because of which a backup that was just read is not whole; ``what``: what reading
+    it told.
+    """
     backup = reader.record.reference.backup
     try:
         needed = await reader.needed()

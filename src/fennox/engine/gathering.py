@@ -1,4 +1,6 @@
-"""Documents go into the store as they are read; of a long take, short ones are carved by other processes meanwhile."""
+"""Documents go into the store as they are read; of a long take, short ones are carved by other
+processes meanwhile.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ class Gathered:
         return list(self.documents.get(part, {}).values())
 
     def keep(self, part: str, document: Document) -> None:
-        """A document that comes again, because it had changed while it was read, takes the place of the first."""
+        """A document that comes again, because it had changed while it was read, takes the place of
+        the first.
+        """
         held = self.documents.setdefault(part, {})
         before = held.get(document.path)
         if before is not None:
@@ -63,7 +67,9 @@ async def gather(
     apart: bool,
     carvers: Carvers | None,
 ) -> Gathered:
-    """Read the parts and store what is new. ``apart``: secrets lie under random chunk keys, which are made here."""
+    """Read the parts and store what is new. ``apart``: secrets lie under random chunk keys, which
+    are made here.
+    """
     gathered = Gathered()
     carving = _Carving(writer, capture, gathered, carvers) if carvers is not None else None
     try:
@@ -75,7 +81,12 @@ async def gather(
                     _rely_on(writer, document)
                 elif document.type in ("file", "output"):
                     secret = apart and captured.secret
-                    if whole is not None and not secret and carving is not None and carving.takes(len(whole)):
+                    if (
+                        whole is not None
+                        and not secret
+                        and carving is not None
+                        and carving.takes(len(whole))
+                    ):
                         await carving.add(captured, whole)
                     else:
                         content = await _stored(writer, captured, apart=secret)
@@ -108,7 +119,9 @@ def _evidence(capture: Capture, path: str) -> bool | None:
 
 def _rely_on(writer: BackupWriter, document: Document) -> None:
     if not all(writer.holds(bytes.fromhex(key.id)) for key in document.chunks):
-        raise TryLater(f"What {document.path} relied on was found damaged.", "Take the backup again.")
+        raise TryLater(
+            f"What {document.path} relied on was found damaged.", "Take the backup again."
+        )
 
 
 _Handful = list[tuple[Captured, bytes]]
@@ -116,7 +129,9 @@ _Handful = list[tuple[Captured, bytes]]
 
 @dataclass
 class _Carving:
-    """Short documents go to other processes by the handful; what comes back is stored in the order of the reading."""
+    """Short documents go to other processes by the handful; what comes back is stored in the order
+    of the reading.
+    """
 
     writer: BackupWriter
     capture: Capture
@@ -152,7 +167,9 @@ class _Carving:
 
     def _send(self) -> None:
         contents = [whole for _, whole in self._held]
-        self._away.append((self._held, asyncio.create_task(self.carvers.carve(contents, self.writer.recipe()))))
+        self._away.append(
+            (self._held, asyncio.create_task(self.carvers.carve(contents, self.writer.recipe())))
+        )
         self._held, self._held_bytes = [], 0
 
     async def _store(self) -> None:

@@ -1,4 +1,6 @@
-"""A document's head, from what a machine tells of a file. It is doubted: what cannot be is left out, and told."""
+"""A document's head, from what a machine tells of a file. It is doubted: what cannot be is left
+out, and told.
+"""
 
 from __future__ import annotations
 
@@ -23,10 +25,20 @@ def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
     except BadInput as error:
         capture.left_out.append(printable(raw[:200]))
         capture.findings.append(
-            Finding(severity="warning", code="strange-name", text=error.what, remedy="Rename it, or leave it out.")
+            Finding(
+                severity="warning",
+                code="strange-name",
+                text=error.what,
+                remedy="Rename it, or leave it out.",
+            )
         )
         return None
-    kinds = {tarfile.REGTYPE: "file", tarfile.AREGTYPE: "file", tarfile.DIRTYPE: "folder", tarfile.SYMTYPE: "link"}
+    kinds = {
+        tarfile.REGTYPE: "file",
+        tarfile.AREGTYPE: "file",
+        tarfile.DIRTYPE: "folder",
+        tarfile.SYMTYPE: "link",
+    }
     kind = kinds.get(info.type)
     if kind is None:
         capture.left_out.append(printable(raw))  # devices, sockets and pipes are no configuration
@@ -53,7 +65,9 @@ def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
 
 @lru_cache(maxsize=4096)
 def _name(text: str) -> str | None:
-    """An owner's or a group's name. One that fills its field may have been cut off: then the number has to do."""
+    """An owner's or a group's name. One that fills its field may have been cut off: then the number
+    has to do.
+    """
     return printable(text) if 0 < len(os.fsencode(text)) < _NAME_FIELD else None
 
 

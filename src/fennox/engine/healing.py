@@ -1,8 +1,8 @@
 """Making a damaged store whole again from another copy, object by object.
 
-Packs are never overwritten: what was lost is written into new packs, and a reader takes the sound one of several.
-Records, headers, the reader and the readme have fixed names, so a damaged one is removed when its whole successor is
-in hand.
+Packs are never overwritten: what was lost is written into new packs, and a reader takes the sound
+one of several. Records, headers, the reader and the readme have fixed names, so a damaged one is
+removed when its whole successor is in hand.
 """
 
 from __future__ import annotations
@@ -27,16 +27,24 @@ from fennox.engine.writing import BackupWriter
 
 @dataclass
 class Healed:
-    """What was made whole, by object; ``left``: backups that no other store could heal, with the reason."""
+    """What was made whole, by object; ``left``: backups that no other store could heal, with the
+    reason.
+    """
 
     objects: dict[str, str] = field(default_factory=dict)
     left: dict[str, str] = field(default_factory=dict)
 
 
 async def heal(
-    damaged: Holding, report: Report, others: Mapping[str, Holding], copies: Mapping[str, list[str]], journal: Journal
+    damaged: Holding,
+    report: Report,
+    others: Mapping[str, Holding],
+    copies: Mapping[str, list[str]],
+    journal: Journal,
 ) -> Healed:
-    """``others``: further stores by name. ``copies``: backup → names of the further stores that hold it."""
+    """``others``: further stores by name. ``copies``: backup → names of the further stores that
+    hold it.
+    """
     healed = Healed()
     await journal.step("Heal what was found")
     await _heal_fixed(damaged, report, healed)
@@ -64,7 +72,9 @@ async def heal(
 
 
 async def _retire_damaged_packs(damaged: Holding, report: Report, healed: Healed) -> None:
-    """A damaged pack that nothing needs any more is condemned; the sweep removes it after the grace."""
+    """A damaged pack that nothing needs any more is condemned; the sweep removes it after the
+    grace.
+    """
     if healed.left:
         return
     faults = [fault.object for fault in report.faults if fault.object.startswith("packs/")]
@@ -72,7 +82,13 @@ async def _retire_damaged_packs(damaged: Holding, report: Report, healed: Healed
         now = stamp(damaged.vault.now())
         digests = [packs.digest_in_name(name) for name in faults]
         await damaged.vault.write_sweep(
-            Sweep(stage="condemned", time=now, by=damaged.vault.header.sweeper, condemned=digests, removed=[])
+            Sweep(
+                stage="condemned",
+                time=now,
+                by=damaged.vault.header.sweeper,
+                condemned=digests,
+                removed=[],
+            )
         )
         healed.objects |= {name: "what it held was fetched from another copy" for name in faults}
 
@@ -99,17 +115,25 @@ async def _heal_notes(
     copies: Mapping[str, list[str]],
     healed: Healed,
 ) -> None:
-    """Damaged notes and sweep lists go: what a note said, another copy may know; packs are condemned anew."""
+    """Damaged notes and sweep lists go: what a note said, another copy may know; packs are
+    condemned anew.
+    """
     for fault in report.faults:
         if fault.object.startswith("sweep/"):
             name = object_name(fault.object)
             kept = await _list_put_back(damaged.vault, name)
             await damaged.vault.store.delete(name)
-            how = "written anew under its name" if kept else "removed; the next sweep looks again at what it named"
+            how = (
+                "written anew under its name"
+                if kept
+                else "removed; the next sweep looks again at what it named"
+            )
             healed.objects[fault.object] = how
         elif fault.object.startswith("anchors/"):
             await damaged.vault.store.delete(object_name(fault.object))
-            healed.objects[fault.object] = "removed; the next sweep of the store that it tells of writes another"
+            healed.objects[fault.object] = (
+                "removed; the next sweep of the store that it tells of writes another"
+            )
         elif fault.object.endswith(".fxn"):
             name = object_name(fault.object)
             back = await _put_back(damaged.vault, report, name)
@@ -122,13 +146,21 @@ async def _heal_notes(
             for other in known:
                 with contextlib.suppress(FennoxError):  # the next one may know
                     told = await other.vault.find_record(backup)
-                    await carry_notes(other.vault, told.reference, damaged.vault, report.records[backup].reference)
-            by = "what other copies know was written anew" if known else "no other store knows what it said"
+                    await carry_notes(
+                        other.vault, told.reference, damaged.vault, report.records[backup].reference
+                    )
+            by = (
+                "what other copies know was written anew"
+                if known
+                else "no other store knows what it said"
+            )
             healed.objects[fault.object] = f"removed; {by}"
 
 
 async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | None:
-    """Write a note that lies in a wrong place beside the record it is about. None: it cannot be read, or has none."""
+    """Write a note that lies in a wrong place beside the record it is about. None: it cannot be
+    read, or has none.
+    """
     try:
         data = await vault.store.get(name)
         note = notes.decode(data, vault.secret_of(notes.generation(data)), vault.id)
@@ -144,7 +176,9 @@ async def _put_back(vault: Vault, report: Report, name: ObjectName) -> str | Non
 
 
 async def _list_put_back(vault: Vault, name: ObjectName) -> bool:
-    """Write a sweep list that has a wrong name anew: it explains what is not here any more. False: it is damaged."""
+    """Write a sweep list that has a wrong name anew: it explains what is not here any more. False:
+    it is damaged.
+    """
     try:
         data = await vault.store.get(name)
         sweep = sweeps.decode(data, vault.secret_of(sweeps.generation(data)), vault.id)
@@ -154,14 +188,18 @@ async def _list_put_back(vault: Vault, name: ObjectName) -> bool:
     return True
 
 
-async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal) -> None:
+async def _fetch(
+    damaged: Holding, chunks: set[bytes], others: list[Holding], journal: Journal
+) -> None:
     """Fetch lost chunks from stores of the same key set into new packs."""
     missing = set(chunks)
     if not missing:
         return
     writer = BackupWriter(damaged.vault, damaged.index, await damaged.vault.condemned())
     for other in others:
-        if not missing or not shares_keys(other.vault, damaged.vault, damaged.vault.header.generation):
+        if not missing or not shares_keys(
+            other.vault, damaged.vault, damaged.vault.header.generation
+        ):
             continue
         await other.index.refresh(other.vault)
         for pack in {place.pack for c in missing if (place := other.index.sound_place(c))}:
@@ -180,7 +218,12 @@ async def _fetch(damaged: Holding, chunks: set[bytes], others: list[Holding], jo
 
 
 async def _heal_record(
-    damaged: Holding, report: Report, backup: str, sources: list[Holding], healed: Healed, journal: Journal
+    damaged: Holding,
+    report: Report,
+    backup: str,
+    sources: list[Holding],
+    healed: Healed,
+    journal: Journal,
 ) -> None:
     """A record that is gone or damaged comes from another copy, with all it needs."""
     why = "its record is damaged or gone, and no other store holds it."
@@ -190,7 +233,8 @@ async def _heal_record(
             mine = [
                 fault.object
                 for fault in report.faults
-                if fault.object.endswith(".fxr") and records.short_id(object_name(fault.object)) == backup[:8]
+                if fault.object.endswith(".fxr")
+                and records.short_id(object_name(fault.object)) == backup[:8]
             ]
             for name in mine:
                 await damaged.vault.store.delete(object_name(name))

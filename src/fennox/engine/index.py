@@ -33,20 +33,29 @@ class PackIndex:
         self._places: dict[bytes, list[Place]] = {}
         self._names: dict[str, ObjectName] = {}  # by the digest in the name
         self.damaged: dict[ObjectName, str] = {}
-        self.locks: dict[ObjectName, datetime] = {}  # until when the far side locks a pack, where that was asked
+        self.locks: dict[
+            ObjectName, datetime
+        ] = {}  # until when the far side locks a pack, where that was asked
         self.swept: dict[ObjectName, Sweep] = {}  # sweep lists that were read
-        self.condemned: frozenset[str] = frozenset()  # packs that no take relied on when the packs were listed
+        self.condemned: frozenset[str] = (
+            frozenset()
+        )  # packs that no take relied on when the packs were listed
         self._listed = -inf  # when the packs were listed, by a clock of our own
-        self._listed_at: datetime | None = None  # and by the service's, which may be a simulated one
+        self._listed_at: datetime | None = (
+            None  # and by the service's, which may be a simulated one
+        )
 
     async def refresh(self, vault: Vault, *, not_older: float = 0) -> None:
         """List the packs, if that was not done within ``not_older`` seconds.
 
-        A pack that a sweep removed meanwhile is named by a sweep list for ever, so that whoever holds the index against
-        those relies on none that is gone; one that another process wrote is not known yet.
+        A pack that a sweep removed meanwhile is named by a sweep list for ever, so that whoever
+        holds the index against those relies on none that is gone; one that another process wrote is
+        not known yet.
         """
         begun, now = time.monotonic(), vault.now()
-        passed = abs((now - self._listed_at).total_seconds()) if self._listed_at is not None else inf
+        passed = (
+            abs((now - self._listed_at).total_seconds()) if self._listed_at is not None else inf
+        )
         if max(passed, begun - self._listed) < not_older:
             return
         await self._list(vault)
@@ -58,7 +67,8 @@ class PackIndex:
         self._listed = -inf
 
     async def _list(self, vault: Vault) -> None:
-        # A pack that another run of this process adds while this one lists is not in the list, and not gone.
+        # A pack that another run of this process adds while this one lists is not in the list, and
+        # not gone.
         known, known_damaged = set(self._tables), set(self.damaged)
         present: set[ObjectName] = set()
         async for found in vault.store.list("packs/"):
@@ -120,7 +130,9 @@ class PackIndex:
 
     def sound_place(self, chunk_id: bytes) -> Place | None:
         """A place of this chunk in a pack that nothing is known against."""
-        return next((place for place in self.places(chunk_id) if place.pack not in self.damaged), None)
+        return next(
+            (place for place in self.places(chunk_id) if place.pack not in self.damaged), None
+        )
 
     def places(self, chunk_id: bytes) -> list[Place]:
         return self._places.get(chunk_id, [])

@@ -1,8 +1,8 @@
-"""What a machine is asked in one command before its files are read: who it is, its time, what lies where, and what its
-programs say.
+"""What a machine is asked in one command before its files are read: who it is, its time, what lies
+where, and what its programs say.
 
-Answers are kept if they are short. The output of a program that turns out to be long is read where it is wanted, and
-what was asked behind it follows it.
+Answers are kept if they are short. The output of a program that turns out to be long is read where
+it is wanted, and what was asked behind it follows it.
 """
 
 from __future__ import annotations
@@ -20,7 +20,15 @@ from fennox.core.kinds.commands import command
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.engine.capture import values_of
-from fennox.engine.surveying import CLOCK, Places, Survey, clock_of, is_at_rest, places_in, places_of
+from fennox.engine.surveying import (
+    CLOCK,
+    Places,
+    Survey,
+    clock_of,
+    is_at_rest,
+    places_in,
+    places_of,
+)
 from fennox.engine.vault import Now
 from fennox.links.base import MAX_OUTPUT, Link, Output, Running, Shell
 
@@ -32,10 +40,12 @@ Key = tuple[str, int]
 
 @dataclass(frozen=True)
 class Asked:
-    """One command of the script, and what it answers: the time, who it is, where files are, what a program says.
+    """One command of the script, and what it answers: the time, who it is, where files are, what a
+    program says.
 
-    Of ``places`` those of ``files`` come first, and behind them those that other answers are made from; such an answer
-    is ``made``, and need not be told from itself. ``clock``: the answer has the time, or is nothing else.
+    Of ``places`` those of ``files`` come first, and behind them those that other answers are made
+    from; such an answer is ``made``, and need not be told from itself. ``clock``: the answer has
+    the time, or is nothing else.
     """
 
     words: list[str]
@@ -48,12 +58,18 @@ class Asked:
 
     @property
     def name(self) -> str:
-        return f"{self.words[0]} for the part {self.output[0]}" if self.output is not None else self.words[0]
+        return (
+            f"{self.words[0]} for the part {self.output[0]}"
+            if self.output is not None
+            else self.words[0]
+        )
 
 
 @dataclass
 class Spoken:
-    """What a program says: ``start`` is all of it, unless it is long; then it goes on in ``blocks``."""
+    """What a program says: ``start`` is all of it, unless it is long; then it goes on in
+    ``blocks``.
+    """
 
     asked: Asked
     key: Key
@@ -83,7 +99,9 @@ class Inquiry:
     machine_answers: dict[str, bytes] = field(default_factory=dict)
     surveys: dict[Key, Survey] = field(default_factory=dict)
     _spoken: list[Spoken] = field(default_factory=list)
-    _plain: list[bytes] = field(default_factory=list)  # what would be the same if nothing has changed
+    _plain: list[bytes] = field(
+        default_factory=list
+    )  # what would be the same if nothing has changed
     _read: int = 0  # answers
     _still: bool = True  # all of it is short, and nothing has been changed just now
 
@@ -97,7 +115,9 @@ class Inquiry:
 
     async def read(self) -> None:
         """Read the answers, up to a program's output that is long."""
-        while self._read < len(self.asked) and not (self._spoken and self._spoken[-1].ended is None):
+        while self._read < len(self.asked) and not (
+            self._spoken and self._spoken[-1].ended is None
+        ):
             await self._read_one()
 
     async def spoken(self) -> AsyncGenerator[Spoken, None]:
@@ -119,7 +139,11 @@ class Inquiry:
         asked = self.asked[self._read]
         self._read += 1
         running = await anext(self.answers)
-        blocks, kept, most = running.blocks(), bytearray(), _SHORT if asked.output is not None else MAX_OUTPUT
+        blocks, kept, most = (
+            running.blocks(),
+            bytearray(),
+            _SHORT if asked.output is not None else MAX_OUTPUT,
+        )
         came = None  # when the answer began
         while len(kept) <= most and (block := await next_block(blocks, asked.name)) is not None:
             came = came or (self.now() if self.now is not None else None)
@@ -141,9 +165,16 @@ class Inquiry:
         elif asked.output is not None:
             self._spoken.append(Spoken(asked, asked.output, answer, running, None, ended))
             if not asked.made:
-                self._plain += [*map(_word, asked.words), answer, str(ended.code).encode(), _word(ended.errors)]
+                self._plain += [
+                    *map(_word, asked.words),
+                    answer,
+                    str(ended.code).encode(),
+                    _word(ended.errors),
+                ]
         elif asked.places is not None:
-            self._hear_of_files(asked, asked.places, answer, whole=ended.code == 0 and len(answer) <= most)
+            self._hear_of_files(
+                asked, asked.places, answer, whole=ended.code == 0 and len(answer) <= most
+            )
 
     def _hear_of_files(self, asked: Asked, places: Places, answer: bytes, *, whole: bool) -> None:
         self._plain += places.told(answer)
@@ -167,7 +198,9 @@ async def next_block(blocks: AsyncGenerator[bytes, None], name: str) -> bytes | 
         async with asyncio.timeout(_SILENCE):
             return await anext(blocks, None)
     except TimeoutError as error:
-        raise FarSideFailed(f"{name} wrote nothing for {_SILENCE} seconds.", "Look at the machine.") from error
+        raise FarSideFailed(
+            f"{name} wrote nothing for {_SILENCE} seconds.", "Look at the machine."
+        ) from error
 
 
 @asynccontextmanager
@@ -183,8 +216,9 @@ async def inquiring(
 ) -> AsyncIterator[Inquiry]:
     """Ask a machine about these parts, as far as it is reached by a shell.
 
-    ``stamps``: also what it knows of every file; ``now``: also who it is, and what its time is when this is ours.
-    ``likely``: nothing has changed, so that outputs are not asked for that are known by what they are made from.
+    ``stamps``: also what it knows of every file; ``now``: also who it is, and what its time is when
+    this is ours. ``likely``: nothing has changed, so that outputs are not asked for that are known
+    by what they are made from.
     """
     if not isinstance(link, Shell):
         yield Inquiry([], _nothing(), None, None)
@@ -206,7 +240,9 @@ def is_asked_whole(kind: Kind, parts: Sequence[str]) -> bool:
 
 
 def _tells(source: Source) -> bool:
-    return (source.files is not None and not source.settled) or (source.run is not None and source.each is None)
+    return (source.files is not None and not source.settled) or (
+        source.run is not None and source.each is None
+    )
 
 
 @dataclass
@@ -222,7 +258,8 @@ class _Asking:
     _made_from: list[list[str]] = field(default_factory=list)
     _behind: list[Asked] = field(default_factory=list)  # that come when files have been asked for
     _clock: bool = False  # the next question about files tells the time
-    _program: bool = False  # one that may change files comes behind those, so that further ones are another question
+    # one that may change files comes behind those, so that further ones are another question
+    _program: bool = False
 
     def all(self, parts: Sequence[str], *, itself: bool) -> list[Asked]:
         if itself:
@@ -239,18 +276,25 @@ class _Asking:
         identity = self.kind.identity
         made = self._is_made(identity.made_from)
         if not (made and self.likely):
-            asked = [Asked(command(run, self.values), answer=name, made=made) for name, run in identity.run.items()]
+            asked = [
+                Asked(command(run, self.values), answer=name, made=made)
+                for name, run in identity.run.items()
+            ]
             (self._behind if made else self._found).extend(asked)
 
     def _about_sources(self, parts: Sequence[str]) -> None:
-        """Of sources up to the first one that needs another way, so that all are asked in the order of the kind."""
+        """Of sources up to the first one that needs another way, so that all are asked in the order
+        of the kind.
+        """
         for part, at, source in _first_sources(self.kind, parts):
             key = (part.name, at)
             if source.files is None:
                 made = self._is_made(source.made_from)
                 self._program |= not made
                 if not (made and self.likely):
-                    self._behind.append(Asked(command(source.run or [], self.values), output=key, made=made))
+                    self._behind.append(
+                        Asked(command(source.run or [], self.values), output=key, made=made)
+                    )
             elif self.kind.shell == "posix":
                 if self._program:
                     self._close()
@@ -266,7 +310,9 @@ class _Asking:
     def _close(self) -> None:
         """Files, and behind them what answers are made from, are one question."""
         if self._files or self._made_from:
-            places = Places([*(places for _, places in self._files), *self._made_from], tar=not self.likely)
+            places = Places(
+                [*(places for _, places in self._files), *self._made_from], tar=not self.likely
+            )
             files = [key for key, _ in self._files]
             question = places.question(stamps=self.stamps)
             self._found.append(Asked(question, clock=self._clock, files=files, places=places))

@@ -1,4 +1,6 @@
-"""What a run reports, and what it asks of whoever keeps the record of runs. The engine needs no database."""
+"""What a run reports, and what it asks of whoever keeps the record of runs. The engine needs no
+database.
+"""
 
 from __future__ import annotations
 
@@ -17,12 +19,15 @@ class Journal(Protocol):
         """A new stage begins; the one before has ended well."""
 
     async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
-        """Totals so far. May be called often; the journal thins them out. Also raises as :meth:`check` does."""
+        """Totals so far. May be called often; the journal thins them out. Also raises as
+        :meth:`check` does.
+        """
 
     async def log(self, level: Level, text: str) -> None: ...
 
     async def check(self) -> None:
-        """Raise :class:`LeaseLost` if the run belongs to another worker now, :class:`Stopped` if a person asked.
+        """Raise :class:`LeaseLost` if the run belongs to another worker now, :class:`Stopped` if a
+        person asked.
 
         Called before everything that would count, above all before a record is put.
         """

@@ -1,6 +1,8 @@
-"""A look at a live system: whether it still is what its last backup holds, told from digests. Stores nothing.
+"""A look at a live system: whether it still is what its last backup holds, told from digests.
+Stores nothing.
 
-What is kept for it are digests under a key, so that who steals them learns nothing: neither names nor contents.
+What is kept for it are digests under a key, so that who steals them learns nothing: neither names
+nor contents.
 """
 
 from __future__ import annotations
@@ -29,7 +31,9 @@ _NAMED = 5  # paths that a note names
 
 @dataclass(frozen=True)
 class Difference:
-    """Paths that are there now and were not, or are not what they were; of what is gone only how many."""
+    """Paths that are there now and were not, or are not what they were; of what is gone only how
+    many.
+    """
 
     new: list[str]
     changed: list[str]
@@ -43,7 +47,11 @@ class Difference:
         return {"changed": len(self.changed), "new": len(self.new), "gone": self.gone}
 
     def __str__(self) -> str:
-        told = [f"{word} {_some(paths)}" for word, paths in (("changed", self.changed), ("new", self.new)) if paths]
+        told = [
+            f"{word} {_some(paths)}"
+            for word, paths in (("changed", self.changed), ("new", self.new))
+            if paths
+        ]
         if self.gone:
             told.append(f"{self.gone} gone")
         return "; ".join(told)
@@ -55,9 +63,15 @@ def _some(paths: list[str]) -> str:
 
 
 async def plain_of(
-    capture: Capture, documents: dict[str, list[Document]], evaluates: Evaluates, *, with_secrets: bool
+    capture: Capture,
+    documents: dict[str, list[Document]],
+    evaluates: Evaluates,
+    *,
+    with_secrets: bool,
 ) -> Plain:
-    """``with_secrets``: in custody ``apart`` nobody may be able to test a guess of them (store-format §4.3)."""
+    """``with_secrets``: in custody ``apart`` nobody may be able to test a guess of them
+    (store-format §4.3).
+    """
     quiet = await evaluates.quiet_digests(capture.kind, capture.noisy)
     return {
         part: {
@@ -77,7 +91,10 @@ def blinded(plain: Plain, secret: WriteSecret) -> State:
     def key(text: str) -> str:
         return secret.keyed_digest(text.encode("utf-8", "surrogateescape")).hex()[:32]
 
-    return {part: {key(path): key(f"{path}|{text}") for path, text in texts.items()} for part, texts in plain.items()}
+    return {
+        part: {key(path): key(f"{path}|{text}") for path, text in texts.items()}
+        for part, texts in plain.items()
+    }
 
 
 def difference(before: State, now: Plain, secret: WriteSecret) -> Difference:
@@ -97,7 +114,13 @@ def difference(before: State, now: Plain, secret: WriteSecret) -> Difference:
 
 
 async def look(
-    link: Link, capture: Capture, parts: Iterable[str], journal: Journal, evaluates: Evaluates, *, with_secrets: bool
+    link: Link,
+    capture: Capture,
+    parts: Iterable[str],
+    journal: Journal,
+    evaluates: Evaluates,
+    *,
+    with_secrets: bool,
 ) -> Plain:
     """Read the parts as they are now."""
     documents: dict[str, list[Document]] = {part: [] for part in parts}

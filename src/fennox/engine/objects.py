@@ -1,4 +1,6 @@
-"""The checks that each object of a store must pass, without any opening key: digests, seals, MACs, and its place."""
+"""The checks that each object of a store must pass, without any opening key: digests, seals, MACs,
+and its place.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +19,15 @@ from fennox.stores.base import Found
 
 
 async def check_object(
-    holding: Holding, found: Found, report: Report, removed: list[sweeps.Sweep], names: Collection[str]
+    holding: Holding,
+    found: Found,
+    report: Report,
+    removed: list[sweeps.Sweep],
+    names: Collection[str],
 ) -> int:
-    """Check one object; returns the bytes read. Sweep lists come before notes, as names are in order."""
+    """Check one object; returns the bytes read. Sweep lists come before notes, as names are in
+    order.
+    """
     vault = holding.vault
     name = found.name
     top = name.split("/")[0]
@@ -59,22 +67,31 @@ async def check_object(
         return found.size  # it holds nothing
     elif name == RESCUE_NAME:
         if sha256(await vault.store.get(name)).digest() != sha256(rescue_source()).digest():
-            raise Damaged("rescue.py is not the one this version of Fennox writes.", "Do not run it; heal the store.")
+            raise Damaged(
+                "rescue.py is not the one this version of Fennox writes.",
+                "Do not run it; heal the store.",
+            )
     elif name == README_NAME:
         if await vault.store.get(name) != readme(vault.id, vault.header.suite):
-            raise Damaged(f"{name} is not the one this version of Fennox writes.", "Heal the store.")
+            raise Damaged(
+                f"{name} is not the one this version of Fennox writes.", "Heal the store."
+            )
     else:
         report.foreign += 1
         return 0
     return found.size
 
 
-def _check_place(name: ObjectName, note: notes.Note, names: Collection[str], removed: Collection[sweeps.Sweep]) -> None:
+def _check_place(
+    name: ObjectName, note: notes.Note, names: Collection[str], removed: Collection[sweeps.Sweep]
+) -> None:
     """A note lies beside its record, or beside one that a sweep has removed (§2.2)."""
     beside = f"{name.rsplit('.', 2)[0]}.fxr"
     if note.backup and note.backup[:8] != records.short_id(name):
         raise Damaged(f"{name} holds a note of another backup.", "Somebody moved it.")
-    if beside not in names and beside not in {item.name for sweep in removed for item in sweep.removed}:
+    if beside not in names and beside not in {
+        item.name for sweep in removed for item in sweep.removed
+    }:
         raise Damaged(f"{name} lies beside no record.", "Somebody moved it.")
 
 

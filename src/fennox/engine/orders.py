@@ -17,7 +17,9 @@ from fennox.engine.writing import BackupWriter, Written
 
 @dataclass(frozen=True)
 class Subject:
-    """The system as a run knows it: its kind, settings, and the machine id it had the last time (empty: never)."""
+    """The system as a run knows it: its kind, settings, and the machine id it had the last time
+    (empty: never).
+    """
 
     id: str
     name: str
@@ -85,23 +87,33 @@ class Taken:
     written: Written
     documents: Digests
     plain: Plain  # what a look compares with
-    as_before: bool = False  # it holds what the backup before holds; no document was read, so that none is told here
-    likeness: str = ""  # how the machine answered, as :func:`~fennox.engine.sameness.likeness` tells it
+    # it holds what the backup before holds; no document was read, so that none is told here
+    as_before: bool = False
+    likeness: str = (
+        ""  # how the machine answered, as :func:`~fennox.engine.sameness.likeness` tells it
+    )
     skew: float | None = None  # seconds that the machine's clock is ahead
-    store_ahead: float | None = None  # seconds that the store's clock is ahead, where that was looked at and is told
+    store_ahead: float | None = (
+        None  # seconds that the store's clock is ahead, where that was looked at and is told
+    )
 
     @property
     def nothing_new(self) -> bool:
-        """No document has content that the store lacked; others may be gone, or have another mode or name."""
+        """No document has content that the store lacked; others may be gone, or have another mode
+        or name.
+        """
         return self.written.content == 0
 
 
 def check_same_machine(subject: Subject, machine: Machine) -> None:
-    """A changed machine id means reinstalled, replaced or wrong machine; only a person can say which."""
+    """A changed machine id means reinstalled, replaced or wrong machine; only a person can say
+    which.
+    """
     if subject.machine_id and machine.id != subject.machine_id:
         raise PersonNeeded(
             f"The machine at {subject.reached.address} says it is {machine.id}; {subject.name} was "
             f"{subject.machine_id} until now.",
-            "It was reinstalled, replaced, or this is the wrong machine. If it is the right one, confirm it.",
+            "It was reinstalled, replaced, or this is the wrong machine. If it is the right one,"
+            " confirm it.",
             machine=machine.id,
         )

@@ -18,8 +18,18 @@ from fennox.engine.journal import Journal
 from fennox.engine.reading import BackupReader
 from fennox.links.base import FarFile, FarFileKind, Files, Shell
 
-_TYPES = {"file": tarfile.REGTYPE, "folder": tarfile.DIRTYPE, "link": tarfile.SYMTYPE, "other": tarfile.FIFOTYPE}
-_KINDS: dict[str, FarFileKind] = {"file": "file", "output": "file", "folder": "folder", "link": "link"}
+_TYPES = {
+    "file": tarfile.REGTYPE,
+    "folder": tarfile.DIRTYPE,
+    "link": tarfile.SYMTYPE,
+    "other": tarfile.FIFOTYPE,
+}
+_KINDS: dict[str, FarFileKind] = {
+    "file": "file",
+    "output": "file",
+    "folder": "folder",
+    "link": "link",
+}
 _WHOLE = 128 * 1024  # bytes; a file that is not longer is handed on whole
 
 
@@ -32,13 +42,20 @@ async def read_files(
     without: list[str],
     places: list[str],
 ) -> AsyncGenerator[Captured, None]:
-    """Every file below the places that is wanted; one that changed while it was read is read again, once."""
+    """Every file below the places that is wanted; one that changed while it was read is read again,
+    once.
+    """
     if source.settled:
         raise FarSideFailed(
-            f"The part {part.name} waits until its files have been finished, which needs GNU tar and find there.",
+            f"The part {part.name} waits until its files have been finished, which needs GNU tar"
+            " and find there.",
             "Install them on the machine.",
         )
-    roots = [place for place in places if not any(place.startswith(other.rstrip("/") + "/") for other in places)]
+    roots = [
+        place
+        for place in places
+        if not any(place.startswith(other.rstrip("/") + "/") for other in places)
+    ]
     async with shell.files() as files:
         reading = _Reading(files, capture, part, source)
         found = False
@@ -47,7 +64,11 @@ async def read_files(
                 async for far in seen:
                     found = True
                     head = _head(far, capture)
-                    if head is None or not wanted(patterns, head.path) or wanted(without, head.path):
+                    if (
+                        head is None
+                        or not wanted(patterns, head.path)
+                        or wanted(without, head.path)
+                    ):
                         continue
                     async with aclosing(reading.read(far, head)) as documents:
                         async for captured in documents:
@@ -80,7 +101,9 @@ class _Reading:
             return
         async with aclosing(self._files.read(far.path)) as blocks:
             if far.size <= _WHOLE:
-                content: AsyncIterator[bytes] | bytes = b"".join([block async for block in _bounded(blocks, head)])
+                content: AsyncIterator[bytes] | bytes = b"".join(
+                    [block async for block in _bounded(blocks, head)]
+                )
             else:
                 content = blocks
             captured = watched(self._capture, self._part, self._source, head, content)
@@ -98,7 +121,9 @@ async def _bounded(blocks: AsyncIterator[bytes], head: Document) -> AsyncIterato
     async for block in blocks:
         size += len(block)
         if size > 2 * _WHOLE:
-            raise FarSideFailed(f"{printable(head.path)} grows faster than it can be read.", "Leave it out.")
+            raise FarSideFailed(
+                f"{printable(head.path)} grows faster than it can be read.", "Leave it out."
+            )
         yield block
 
 
@@ -117,9 +142,12 @@ async def put_files(
     async with shell.files() as files:
         for number, document in enumerate(documents, start=1):
             await journal.progress(documents=number, bytes=size)
-            await _put(files, reader, document, os.fsencode(folder.rstrip("/")) + document.path_bytes())
+            await _put(
+                files, reader, document, os.fsencode(folder.rstrip("/")) + document.path_bytes()
+            )
             size += document.size
-        # a folder's own owner and mode come last, as nothing may be written to some of them afterwards
+        # a folder's own owner and mode come last, as nothing may be written to some of them
+        # afterwards
         for document in reversed(documents):
             if document.type == "folder":
                 path = os.fsencode(folder.rstrip("/")) + document.path_bytes()
@@ -152,4 +180,12 @@ async def _make_parents(files: Files, path: bytes) -> None:
 def _like(document: Document, path: bytes) -> FarFile:
     mode = document.mode if document.mode is not None else 0o600
     kind = _KINDS[document.type]
-    return FarFile(path, kind, document.size, mode, document.uid or 0, document.gid or 0, document.modified or 0)
+    return FarFile(
+        path,
+        kind,
+        document.size,
+        mode,
+        document.uid or 0,
+        document.gid or 0,
+        document.modified or 0,
+    )

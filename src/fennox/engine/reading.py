@@ -50,7 +50,9 @@ class Pieces:
 
 @dataclass
 class BackupReader:
-    """Reads one backup. Of several places of a chunk the first valid one counts. ``pieces`` may be shared."""
+    """Reads one backup. Of several places of a chunk the first valid one counts. ``pieces`` may be
+    shared.
+    """
 
     vault: Vault
     index: PackIndex
@@ -80,7 +82,9 @@ class BackupReader:
             except (Damaged, NotFound) as error:
                 self.index.mark_damaged(place.pack, error.what)
                 fault = Damaged(f"{place.pack}: {error.what}", error.remedy)
-        raise fault or Damaged(f"Chunk {chunk_id.hex()[:16]} is in no pack.", "Heal the store from another copy.")
+        raise fault or Damaged(
+            f"Chunk {chunk_id.hex()[:16]} is in no pack.", "Heal the store from another copy."
+        )
 
     async def leaves(self, root: Root) -> list[Ref]:
         """The chunks that are the content of a tree."""
@@ -94,7 +98,12 @@ class BackupReader:
         """The references of a tree level by level, from the root down to the content."""
         levels = [root.chunks]
         for _ in range(root.depth):
-            level = b"".join([await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in levels[-1]])
+            level = b"".join(
+                [
+                    await self.chunk(ref.id_bytes(), ref.key_bytes(), ref.length)
+                    for ref in levels[-1]
+                ]
+            )
             levels.append(canonical.load(Level, level, "tree level").refs)
         return levels
 
@@ -118,14 +127,18 @@ class BackupReader:
     @property
     def head_root(self) -> Root:
         if self._head_root is None:
-            self._head_root = self.record.open(self.vault.opening_key(self.record.reference.generation)).head
+            self._head_root = self.record.open(
+                self.vault.opening_key(self.record.reference.generation)
+            ).head
         return self._head_root
 
     async def _head_bytes(self) -> bytes:
         return b"".join([piece async for piece in self.tree(self.head_root)])
 
     async def needed(self) -> set[bytes]:
-        """Every chunk the backup needs, those of the id list itself among them. Needs no opening key (§8)."""
+        """Every chunk the backup needs, those of the id list itself among them. Needs no opening
+        key (§8).
+        """
         return await self.tree_ids(self.record.reference.id_list) | (await self.id_list()).keys()
 
     async def id_list(self) -> dict[bytes, str]:
@@ -139,16 +152,24 @@ class BackupReader:
             for line in lines:
                 yield manifest.decode_document(line)
         if held:
-            raise Damaged(f"The manifest of part {part.name} ends in the middle of a line.", "Try another copy.")
+            raise Damaged(
+                f"The manifest of part {part.name} ends in the middle of a line.",
+                "Try another copy.",
+            )
 
     async def content(self, document: Document) -> AsyncIterator[bytes]:
-        """A document's content, piece by piece. Each piece is checked before it is given; the end checks the whole."""
+        """A document's content, piece by piece. Each piece is checked before it is given; the end
+        checks the whole.
+        """
         digest, size = Digest(), 0
         ahead: deque[asyncio.Task[bytes]] = deque()
         left = iter(document.chunks)
         try:
             while True:
-                ahead.extend(asyncio.create_task(self._keyed(key)) for key in islice(left, _AHEAD - len(ahead)))
+                ahead.extend(
+                    asyncio.create_task(self._keyed(key))
+                    for key in islice(left, _AHEAD - len(ahead))
+                )
                 if not ahead:
                     break
                 piece = await ahead.popleft()
@@ -159,7 +180,10 @@ class BackupReader:
             for task in ahead:
                 task.cancel()
             await asyncio.gather(*ahead, return_exceptions=True)
-        if document.digest is not None and (digest.hexdigest(), size) != (document.digest, document.size):
+        if document.digest is not None and (digest.hexdigest(), size) != (
+            document.digest,
+            document.size,
+        ):
             raise Damaged(f"{document.path} is not what was stored.", "Take it from another copy.")
 
     async def _keyed(self, key: ChunkKey) -> bytes:
@@ -168,7 +192,10 @@ class BackupReader:
     async def part(self, name: str) -> Part:
         found = next((part for part in (await self.head()).parts if part.name == name), None)
         if found is None:
-            raise NotFound(f"The backup holds no part {name}.", "Look at what it holds with `fennox backup show`.")
+            raise NotFound(
+                f"The backup holds no part {name}.",
+                "Look at what it holds with `fennox backup show`.",
+            )
         return found
 
 

@@ -1,4 +1,6 @@
-"""What kind of system answers: every kind whose identity can be read there and whose programs are there."""
+"""What kind of system answers: every kind whose identity can be read there and whose programs are
+there.
+"""
 
 from __future__ import annotations
 

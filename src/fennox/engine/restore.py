@@ -1,4 +1,6 @@
-"""Doing a run sheet, step by step; every state is saved before and after, so that it can be taken up again."""
+"""Doing a run sheet, step by step; every state is saved before and after, so that it can be taken
+up again.
+"""
 
 from __future__ import annotations
 
@@ -40,8 +42,9 @@ _PAUSE = 0.5  # seconds between two tries of a check
 class Restore:
     """One restore being done.
 
-    ``connect`` opens a link to a place with the target's login or the one expected afterwards; ``save`` makes the
-    sheet durable and raises :class:`LeaseLost` if the run is no longer ours; ``take_safety`` takes the safety copy.
+    ``connect`` opens a link to a place with the target's login or the one expected afterwards;
+    ``save`` makes the sheet durable and raises :class:`LeaseLost` if the run is no longer ours;
+    ``take_safety`` takes the safety copy.
     """
 
     sheet: Sheet
@@ -57,13 +60,19 @@ class Restore:
     _reached: Reached = field(init=False)
 
     def __post_init__(self) -> None:
-        self._reached = Reached(self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates)
+        self._reached = Reached(
+            self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates
+        )
 
     async def go_on(self) -> Sheet:
-        """Do steps until the sheet is done, fails, or waits for a person; of one that is given up, undo what can be."""
+        """Do steps until the sheet is done, fails, or waits for a person; of one that is given up,
+        undo what can be.
+        """
         self.sheet.state = "running"
         try:
-            if await asks_whether_it_was_put_back(self._reached, self.reader) or not await self._do_all(
+            if await asks_whether_it_was_put_back(
+                self._reached, self.reader
+            ) or not await self._do_all(
                 self._to_undo() if self.sheet.giving_up else self.sheet.steps
             ):
                 self.sheet.state = "waiting"
@@ -115,14 +124,19 @@ class Restore:
         return step.do != "safety" and self._is_asked("undo" if self.sheet.giving_up else "facts")
 
     async def _waits_at(self, step: SheetStep) -> bool:
-        """Whether a person has not answered yet, or what they say is done is not, where that can be seen."""
+        """Whether a person has not answered yet, or what they say is done is not, where that can be
+        seen.
+        """
         gate = self.sheet.ask("step", step.number, step.commands[-1], ["done"])
         if gate.answer is None:
             return True
         lacking = await self._still_lacking(step) if gate.answer == "done" else []
         if lacking:
             names = planning.some(lacking)
-            question = f"The target still lacks: {names}. Answer done when they are there, or skip to go on without."
+            question = (
+                f"The target still lacks: {names}. Answer done when they are there, or skip to go"
+                " on without."
+            )
             self.sheet.ask_anew("step", step.number, question, ["done", "skip"])
         return bool(lacking)
 
@@ -164,8 +178,14 @@ class Restore:
         except (LeaseLost, Stopped):
             raise
         except FennoxError as error:
-            cut = isinstance(error, TryLater) and not step.repeat  # it may have been done all the same
-            step.state, step.ended, step.detail = "unknown" if cut else "failed", self.now(), str(error)
+            cut = (
+                isinstance(error, TryLater) and not step.repeat
+            )  # it may have been done all the same
+            step.state, step.ended, step.detail = (
+                "unknown" if cut else "failed",
+                self.now(),
+                str(error),
+            )
             raise
         step.state, step.ended = "done", self.now()
         await self.save(self.sheet)
@@ -215,10 +235,17 @@ class Restore:
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
         changed = planning.changed_facts(self.sheet, now)
         if changed:
-            self.sheet.ask_anew("facts", None, "Since the sheet was drafted, " + "; ".join(changed) + ".", ["accept"])
+            self.sheet.ask_anew(
+                "facts",
+                None,
+                "Since the sheet was drafted, " + "; ".join(changed) + ".",
+                ["accept"],
+            )
             self.sheet.facts = now.facts
             self.sheet.version += 1
-        self.sheet.overwrites = now.overwrites  # its counts differ also where what is overwritten does not
+        self.sheet.overwrites = (
+            now.overwrites
+        )  # its counts differ also where what is overwritten does not
         self.sheet.findings = planning.counted_anew(self.sheet.findings, now.findings)
         self.sheet.fresh_census = target.census
         return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
@@ -233,13 +260,16 @@ class Restore:
             output = await shell.run(words, feed=feed, limit=model.limit)
             if output.code not in model.codes:
                 raise FarSideFailed(
-                    f"{model.title}: {words[0]} ended with {output.code}: {printable(output.said())}",
+                    f"{model.title}: {words[0]} ended with {output.code}:"
+                    f" {printable(output.said())}",
                     "Look at the target, then go on with the sheet or draft a new one.",
                 )
         return f"{len(commands)} done" if len(commands) > 1 else ""
 
     async def _validate(self, model: StepModel) -> str:
-        """The target's own programs look at the captured files, in a folder of their own, before any is put back."""
+        """The target's own programs look at the captured files, in a folder of their own, before
+        any is put back.
+        """
         shell = await self._reached.shell()
         async with extracting.scratch_folder(shell) as scratch:
             for name in model.parts:
@@ -251,8 +281,8 @@ class Restore:
             done = "; ".join(self.sheet.done_to_target())
             raise FarSideFailed(
                 f"{model.title}: the target does not accept the files of the backup: {said}",
-                f"{f'Done until now: {done}.' if done else 'Nothing was put back.'} Look at the target's programs and "
-                "their versions.",
+                f"{f'Done until now: {done}.' if done else 'Nothing was put back.'} Look at the"
+                " target's programs and their versions.",
             )
         return "accepted"
 
@@ -271,18 +301,28 @@ class Restore:
         return ""
 
     async def _write(self, model: StepModel) -> str:
-        """Feed a tar stream into the target's own tar; every chunk was checked before it leaves the reader."""
+        """Feed a tar stream into the target's own tar; every chunk was checked before it leaves the
+        reader.
+        """
         return f"{await self._extract(model, model.parts[0], '/')} documents"
 
     async def _extract(self, model: StepModel, part: str, folder: str) -> int:
-        documents = [document async for document in self.reader.documents(await self.reader.part(part))]
+        documents = [
+            document async for document in self.reader.documents(await self.reader.part(part))
+        ]
         output = await extracting.extract(
-            await self._reached.shell(), self.reader, documents, folder, self.journal,
-            numbers=model.owners == "numbers", limit=max(model.limit, 3600),
-        )  # fmt: skip
+            await self._reached.shell(),
+            self.reader,
+            documents,
+            folder,
+            self.journal,
+            numbers=model.owners == "numbers",
+            limit=max(model.limit, 3600),
+        )
         if output.code != 0:
             raise FarSideFailed(
-                f"{model.title}: tar ended with {output.code}: {without_secrets(output.errors[:300])}",
+                f"{model.title}: tar ended with {output.code}:"
+                f" {without_secrets(output.errors[:300])}",
                 "Look at the target's free space and rights, then go on with the sheet.",
             )
         return len(documents)
@@ -292,17 +332,24 @@ class Restore:
         web = await self._reached.web()
         document = await self._document(model)
         path = filled(model.request.path, self._values())
-        await web.upload(model.request.method, path, self.reader.content(document), limit=model.limit)
+        await web.upload(
+            model.request.method, path, self.reader.content(document), limit=model.limit
+        )
         return f"{document.size} bytes"
 
     async def _document(self, model: StepModel, name: str = "") -> Document:
-        """The one document of a step. A name from a listing stands in it as it was kept: odd characters as ``%2F``."""
+        """The one document of a step. A name from a listing stands in it as it was kept: odd
+        characters as ``%2F``.
+        """
         assert model.document is not None
         wanted = {filled(model.document, {"name": shape}) for shape in (name, document_name(name))}
         async for document in self.reader.documents(await self.reader.part(model.parts[0])):
             if document.path in wanted:
                 return document
-        raise Damaged(f"The backup has no document {filled(model.document, {'name': name})}.", "Choose another backup.")
+        raise Damaged(
+            f"The backup has no document {filled(model.document, {'name': name})}.",
+            "Choose another backup.",
+        )
 
     async def _check(self, model: StepModel, step: SheetStep) -> str:
         ends = anyio.current_time() + model.within
@@ -325,9 +372,9 @@ class Restore:
             else:
                 assert model.request is not None
                 path = filled(model.request.path, self._values())
-                text = (await (await self._reached.web()).request(model.request.method, path)).body.decode(
-                    "utf-8", "replace"
-                )
+                text = (
+                    await (await self._reached.web()).request(model.request.method, path)
+                ).body.decode("utf-8", "replace")
         except TryLater:
             raise
         except FennoxError as error:
@@ -339,7 +386,9 @@ class Restore:
     async def _prove(self) -> str:
         after = await self._reached.look(self.sheet.parts)
         head = await self.reader.head()
-        lists = proving.compare_census(self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census)
+        lists = proving.compare_census(
+            self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census
+        )
         lists += await self._written_documents(after)
         left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
         checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
@@ -347,12 +396,18 @@ class Restore:
         self.sheet.proof = proof
         self.sheet.target_machine = after.machine.id
         missing = sum(len(item.missing) for item in proof.lists)
-        return "all that was compared is there" if proof.proved else f"{missing} names missing; see the proof"
+        return (
+            "all that was compared is there"
+            if proof.proved
+            else f"{missing} names missing; see the proof"
+        )
 
     async def _written_documents(self, after: Target) -> list[ListProof]:
         """Every document that a part wrote, as it is on the target now."""
         names = {name for _, step in self.kind.steps() if step.do == "write" for name in step.parts}
-        held = await backup_digests(self.reader, [part for part in self.sheet.parts if part in names])
+        held = await backup_digests(
+            self.reader, [part for part in self.sheet.parts if part in names]
+        )
         return [
             proving.compare_documents(part, documents, after.documents.get(part, {}))
             for part, documents in held.items()

@@ -1,8 +1,10 @@
-"""A machine that answers as it did at its last take holds what that backup holds, and nothing of it need be read.
+"""A machine that answers as it did at its last take holds what that backup holds, and nothing of it
+need be read.
 
-The answers name every file with its inode, size and times, of which the change time (``ctime``) cannot be set back by a
-program, and hold all that programs said. They are kept as a digest under the key set's write secret, which tells
-nothing to who steals it; and every few days everything is read all the same.
+The answers name every file with its inode, size and times, of which the change time (``ctime``)
+cannot be set back by a program, and hold all that programs said. They are kept as a digest under
+the key set's write secret, which tells nothing to who steals it; and every few days everything is
+read all the same.
 """
 
 from __future__ import annotations
@@ -45,7 +47,9 @@ class Known(Protocol):
 
 @dataclass(frozen=True)
 class Before:
-    """The backup before, all of which is relied on now; ``head_root`` and ``ids``: where its head and content lie."""
+    """The backup before, all of which is relied on now; ``head_root`` and ``ids``: where its head
+    and content lie.
+    """
 
     reference: Reference
     head: Head
@@ -62,7 +66,9 @@ class RecordPlace:
     name: str
 
 
-def likeness(vault: Vault, subject: Known, machine: str, parts: Sequence[str], inquiry: Inquiry) -> str:
+def likeness(
+    vault: Vault, subject: Known, machine: str, parts: Sequence[str], inquiry: Inquiry
+) -> str:
     """A text that is the same as long as nothing has changed; empty if the answers do not tell.
 
     ``machine``: the id that it has, or that it must have if the answers do not name it.
@@ -72,17 +78,24 @@ def likeness(vault: Vault, subject: Known, machine: str, parts: Sequence[str], i
         return ""
     all_else = [__version__, machine, subject.kind_file.text, subject.settings, list(parts)]
     known = json.dumps(all_else, sort_keys=True).encode()
-    return vault.secret.keyed_digest(b"".join(b"%d:%b" % (len(text), text) for text in [known, *told])).hex()
+    return vault.secret.keyed_digest(
+        b"".join(b"%d:%b" % (len(text), text) for text in [known, *told])
+    ).hex()
 
 
 async def rely_on_before(
     vault: Vault, index: PackIndex, writer: BackupWriter, previous: Previous, place: RecordPlace
 ) -> Before | None:
-    """The backup before, if all of its chunks may be relied on and it is not too long since everything was read."""
+    """The backup before, if all of its chunks may be relied on and it is not too long since
+    everything was read.
+    """
     with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
         record = await vault.record_of(previous.backup, place.folder, place.time, place.name)
         reference = record.reference
-        if not recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
+        if (
+            not recent(reference.read_whole, vault.now())
+            or reference.generation != vault.header.generation
+        ):
             return None
         with suppress(Damaged):
             return await _relied_on(BackupReader(vault, index, record), writer)

@@ -1,7 +1,8 @@
 """Looking at every byte of a store: what is damaged, lost, foreign, or older than it should be.
 
-A scrub needs no opening key: packs are held against the digest in their name, everything else against its MAC or seal.
-What it finds is told from the object to the backups that need it, and with the opening key to the documents.
+A scrub needs no opening key: packs are held against the digest in their name, everything else
+against its MAC or seal. What it finds is told from the object to the backups that need it, and with
+the opening key to the documents.
 """
 
 from __future__ import annotations
@@ -27,7 +28,9 @@ from fennox.engine.vault import (
 
 @dataclass(frozen=True)
 class Share:
-    """A part of the packs, by their digests, so that nothing has to be remembered: the ``number``-th of ``of``."""
+    """A part of the packs, by their digests, so that nothing has to be remembered: the
+    ``number``-th of ``of``.
+    """
 
     number: int
     of: int
@@ -54,10 +57,11 @@ async def scrub(
     known: Mapping[str, str] | None = None,
     told: Collection[Anchors] = (),
 ) -> Report:
-    """Read and check every object, then every backup's list of chunks. ``expected``: backups that must be there.
+    """Read and check every object, then every backup's list of chunks. ``expected``: backups that
+    must be there.
 
-    Of packs only those of the ``share`` are read. ``known``: damage that was found before in the others. ``told``:
-    what the store held before, as others tell.
+    Of packs only those of the ``share`` are read. ``known``: damage that was found before in the
+    others. ``told``: what the store held before, as others tell.
     """
     vault, report = holding.vault, Report()
     await journal.step("List what is there")
@@ -101,7 +105,9 @@ async def scrub(
     for generation in sorted({record.reference.generation for record in report.records.values()}):
         if not any(name.startswith(f"header/{generation}.") for name in names):
             report.faults.append(
-                Fault(f"header/{generation}.", f"Every header of key generation {generation} is gone.")
+                Fault(
+                    f"header/{generation}.", f"Every header of key generation {generation} is gone."
+                )
             )
     report.missing = await _missing(vault, set(expected) - report.records.keys())
     for backup in report.missing:
@@ -114,7 +120,9 @@ async def scrub(
             report.lost[backup] = missing
     if report.lost:  # a take that ended meanwhile put its packs after they were listed
         await holding.index.refresh(vault)
-        again = {backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost}
+        again = {
+            backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost
+        }
         report.lost = {backup: missing for backup, missing in again.items() if missing}
     named = {fault.object for fault in report.faults}
     for backup, missing in report.lost.items():
@@ -128,7 +136,9 @@ async def scrub(
     return report
 
 
-def _losses(vault: Vault, report: Report, told: Collection[Anchors], removed: list[sweeps.Sweep]) -> list[Loss]:
+def _losses(
+    vault: Vault, report: Report, told: Collection[Anchors], removed: list[sweeps.Sweep]
+) -> list[Loss]:
     """The newest of what is told counts; records that were found unsound are no loss but damage."""
     if not told:
         return []
@@ -141,7 +151,9 @@ def _losses(vault: Vault, report: Report, told: Collection[Anchors], removed: li
 
 
 async def _missing(vault: Vault, absent: set[str]) -> list[str]:
-    """Of the backups that were not found those that no sweep has removed, as one may have done meanwhile."""
+    """Of the backups that were not found those that no sweep has removed, as one may have done
+    meanwhile.
+    """
     if not absent:
         return []
     swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
@@ -166,5 +178,8 @@ def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[Gap]
         for item in sweep.removed:
             if item.system in known:
                 known[item.system].add(item.sequence)
-    missing = {system: sorted(set(range(1, max(numbers))) - numbers) for system, numbers in sorted(known.items())}
+    missing = {
+        system: sorted(set(range(1, max(numbers))) - numbers)
+        for system, numbers in sorted(known.items())
+    }
     return [Gap(system, names[system], numbers) for system, numbers in missing.items() if numbers]

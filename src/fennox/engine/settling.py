@@ -1,4 +1,6 @@
-"""Files that a machine writes by its own schedule: which are finished, told by age and by a size that stands."""
+"""Files that a machine writes by its own schedule: which are finished, told by age and by a size
+that stands.
+"""
 
 from __future__ import annotations
 
@@ -8,17 +10,21 @@ from fennox.core.errors import FarSideFailed
 from fennox.links.base import Shell
 
 _PAUSE = 2  # seconds between the two looks at sizes
-_SCRIPT = (
-    'pause=$1; shift; date +%s && find "$@" -type f -printf "%s %T@ %p\\0" && printf "\\0" && sleep "$pause" && '
-    'find "$@" -type f -printf "%s %T@ %p\\0"'
-)  # GNU findutils
+_SCRIPT = (  # GNU findutils
+    'pause=$1; shift; date +%s && find "$@" -type f -printf "%s %T@ %p\\0" && printf "\\0" && sleep'
+    ' "$pause" && find "$@" -type f -printf "%s %T@ %p\\0"'
+)
 
 
 async def unsettled(shell: Shell, roots: list[str], seconds: int) -> set[str]:
-    """Paths below ``roots`` that were written within ``seconds``, by the machine's clock, or grow between two looks."""
+    """Paths below ``roots`` that were written within ``seconds``, by the machine's clock, or grow
+    between two looks.
+    """
     done = await shell.run(["sh", "-c", _SCRIPT, "sh", str(_PAUSE), *roots], limit=600)
     head, _, rest = done.output.partition(b"\n")
-    first, between, second = rest.partition(b"\0\0") if b"\0\0" in rest else (b"", rest[:1], rest[1:])
+    first, between, second = (
+        rest.partition(b"\0\0") if b"\0\0" in rest else (b"", rest[:1], rest[1:])
+    )
     if not head.strip().isdigit() or not between:
         raise FarSideFailed(
             f"The files below {', '.join(roots)} cannot be looked at: {done.errors[:300]}",

@@ -1,4 +1,6 @@
-"""Where the files lie that are about to be read: which places a machine has, and what it knows of each file there."""
+"""Where the files lie that are about to be read: which places a machine has, and what it knows of
+each file there.
+"""
 
 from __future__ import annotations
 
@@ -17,17 +19,22 @@ _TAR = 'tar --version 2>/dev/null | grep -q "GNU tar" && echo "GNU tar"; '
 _PLACES = (
     "listed=y; "
     f'for p in "$@"; do shift; if [ "$p" = {_ALSO} ]; then listed=; '
-    'elif [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; [ -n "$listed" ] && set -- "$@" "$p"; fi; done'
+    'elif [ -e "$p" ] || [ -L "$p" ]; then printf "%s\\n" "$p"; [ -n "$listed" ] && set -- "$@"'
+    ' "$p"; fi; done'
 )
 # GNU findutils
-_STAMPS = '; [ $# -gt 0 ] && printf "\\0" && date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\0"'
+_STAMPS = (
+    '; [ $# -gt 0 ] && printf "\\0" && date +%s && exec find "$@" -printf "%y %i %s %T@ %C@ %p\\0"'
+)
 
 
 @dataclass(frozen=True)
 class Look:
-    """What lies on the machine: every path with its type, and a stamp for each file that may be trusted later.
+    """What lies on the machine: every path with its type, and a stamp for each file that may be
+    trusted later.
 
-    ``at_rest``: nothing was changed so shortly before that a later change might leave the same times.
+    ``at_rest``: nothing was changed so shortly before that a later change might leave the same
+    times.
     """
 
     types: Mapping[bytes, bytes]
@@ -41,12 +48,16 @@ class Look:
             return any(path == root or path.startswith(root + b"/") for root in wanted)
 
         kept = {path: kind for path, kind in self.types.items() if is_below(path)}
-        return Look(kept, {path: stamp for path, stamp in self.stamps.items() if path in kept}, self.at_rest)
+        return Look(
+            kept, {path: stamp for path, stamp in self.stamps.items() if path in kept}, self.at_rest
+        )
 
 
 @dataclass(frozen=True)
 class Survey:
-    """Of the ``places`` asked for, those that are there (``roots``), which needs GNU tar, and the files below them."""
+    """Of the ``places`` asked for, those that are there (``roots``), which needs GNU tar, and the
+    files below them.
+    """
 
     places: list[str]
     has_tar: bool = False
@@ -56,13 +67,17 @@ class Survey:
 
 @dataclass(frozen=True)
 class Places:
-    """Of several sources, those whose files are read together. ``tar``: it is not known whether there is GNU tar."""
+    """Of several sources, those whose files are read together. ``tar``: it is not known whether
+    there is GNU tar.
+    """
 
     each: Sequence[list[str]]
     tar: bool = True
 
     def question(self, *, stamps: bool) -> list[str]:
-        """What is there of them; ``stamps``: with every file, if the machine's find can tell them."""
+        """What is there of them; ``stamps``: with every file, if the machine's find can tell
+        them.
+        """
         outer = outermost(place for places in self.each for place in places)
         inner = sorted({place for places in self.each for place in places} - set(outer))
         script = (_TAR if self.tar else "") + _PLACES + (_STAMPS if stamps else "")
@@ -83,10 +98,16 @@ class Places:
         return surveys
 
     def told(self, answer: bytes) -> list[bytes]:
-        """What was asked and answered, as it is the same while nothing changes: without the clock, in a fixed order."""
+        """What was asked and answered, as it is the same while nothing changes: without the clock,
+        in a fixed order.
+        """
         asked = [os.fsencode(place) for places in self.each for place in [*places, ""]]
         there, _, listed = answer.partition(b"\0")
-        return [*asked, there.removeprefix(b"GNU tar\n"), *sorted(listed.partition(b"\n")[2].split(b"\0"))]
+        return [
+            *asked,
+            there.removeprefix(b"GNU tar\n"),
+            *sorted(listed.partition(b"\n")[2].split(b"\0")),
+        ]
 
 
 def places_of(kind: Kind, source: Source, values: dict[str, str]) -> list[str]:
@@ -118,7 +139,9 @@ def _literal_prefix(pattern: str) -> str:
 
 
 def clock_of(answer: bytes) -> bytes:
-    """The machine's time in an answer with stamps, as :data:`CLOCK` tells it; empty if there is none."""
+    """The machine's time in an answer with stamps, as :data:`CLOCK` tells it; empty if there is
+    none.
+    """
     return answer.partition(b"\0")[2].partition(b"\n")[0]
 
 

@@ -1,8 +1,9 @@
 """Giving room back: records that nothing keeps, then packs that no record needs (store-format §11).
 
-A pack is first condemned, which makes every take treat it as absent, and deleted by a later sweep when the grace is
-over and all records have been read again. So a take that is going on, a second worker or a stop at any point never
-loses anything: what has not been written down as condemned for long enough is not touched.
+A pack is first condemned, which makes every take treat it as absent, and deleted by a later sweep
+when the grace is over and all records have been read again. So a take that is going on, a second
+worker or a stop at any point never loses anything: what has not been written down as condemned for
+long enough is not touched.
 """
 
 from __future__ import annotations
@@ -37,7 +38,9 @@ _HALF = 0.5
 
 @dataclass
 class Locked:
-    """What could go, but for the far side's lock: how many objects, and when the first of them may."""
+    """What could go, but for the far side's lock: how many objects, and when the first of them
+    may.
+    """
 
     objects: int = 0
     until: datetime | None = None
@@ -49,7 +52,9 @@ class Locked:
 
 @dataclass
 class Plan:
-    """What a sweep would do. Sizes in bytes; ``freed`` is what deleting frees now, ``later`` after the grace."""
+    """What a sweep would do. Sizes in bytes; ``freed`` is what deleting frees now, ``later`` after
+    the grace.
+    """
 
     expired: dict[ObjectName, str] = field(default_factory=dict)  # record → why nothing keeps it
     dead: list[Found] = field(default_factory=list)
@@ -64,8 +69,10 @@ class Plan:
 
 @dataclass
 class Swept:
-    """What a sweep did. ``records``: backups that are gone; ``superseded``: records that were sealed anew;
-    ``unfinished``: writes of runs that died; ``locked``: what the far side does not let go yet."""
+    """What a sweep did. ``records``: backups that are gone; ``superseded``: records that were
+    sealed anew; ``unfinished``: writes of runs that died; ``locked``: what the far side does not
+    let go yet.
+    """
 
     records: list[str] = field(default_factory=list)
     superseded: int = 0
@@ -88,8 +95,12 @@ class _Seen:
     packs: dict[ObjectName, Found]
 
 
-async def plan(holding: Holding, expired: Mapping[str, str], now: datetime, journal: Journal) -> Plan:
-    """``expired``: backup → why nothing keeps it any more. Reads every record and stops if one cannot be read."""
+async def plan(
+    holding: Holding, expired: Mapping[str, str], now: datetime, journal: Journal
+) -> Plan:
+    """``expired``: backup → why nothing keeps it any more. Reads every record and stops if one
+    cannot be read.
+    """
     vault = holding.vault
     await journal.step("Read every record")
     seen = await _look(holding, expired, journal)
@@ -142,7 +153,9 @@ async def _free(holding: Holding, name: ObjectName, now: datetime, locked: Locke
 
 
 async def _is_ours(holding: Holding, name: ObjectName) -> bool:
-    """Whether a pack's table was read, or its bytes are provably damaged; any other pack is left alone."""
+    """Whether a pack's table was read, or its bytes are provably damaged; any other pack is left
+    alone.
+    """
     if name in holding.index.packs:
         return True
     try:
@@ -153,11 +166,15 @@ async def _is_ours(holding: Holding, name: ObjectName) -> bool:
 
 
 def _young(found: Found, now: datetime) -> bool:
-    """A pack that a take going on may have just written: condemning it would only make that take begin again.
+    """A pack that a take going on may have just written: condemning it would only make that take
+    begin again.
 
     A far side whose clock goes ahead of ours tells nothing: its packs would be young for ever.
     """
-    return found.modified is not None and timedelta(0) <= now - found.modified + _CLOCKS_APART < GRACE / 2
+    return (
+        found.modified is not None
+        and timedelta(0) <= now - found.modified + _CLOCKS_APART < GRACE / 2
+    )
 
 
 async def _look(holding: Holding, expired: Mapping[str, str] | None, journal: Journal) -> _Seen:
@@ -181,8 +198,13 @@ async def _look(holding: Holding, expired: Mapping[str, str] | None, journal: Jo
 
 
 def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dict[ObjectName, str]:
-    """Records that nothing keeps: of expired backups, and those that were sealed anew under a later generation."""
-    newest = {r.reference.backup: r.reference.generation for r in records.newest_generations(found.values())}
+    """Records that nothing keeps: of expired backups, and those that were sealed anew under a later
+    generation.
+    """
+    newest = {
+        r.reference.backup: r.reference.generation
+        for r in records.newest_generations(found.values())
+    }
     gone = {}
     for name, record in found.items():
         reference = record.reference
@@ -193,8 +215,12 @@ def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dic
     return gone
 
 
-def _places(holding: Holding, seen: _Seen, condemned: frozenset[str]) -> dict[ObjectName, set[bytes]]:
-    """For every pack the chunks for which it is the one that counts: sound before damaged, kept before condemned."""
+def _places(
+    holding: Holding, seen: _Seen, condemned: frozenset[str]
+) -> dict[ObjectName, set[bytes]]:
+    """For every pack the chunks for which it is the one that counts: sound before damaged, kept
+    before condemned.
+    """
     chosen: dict[ObjectName, set[bytes]] = {}
     for chunk_id in set[bytes]().union(*seen.live.values()):
         places = sorted(
@@ -223,9 +249,15 @@ def _condemned_since(lists: list[Sweep]) -> dict[str, datetime]:
 
 
 async def sweep(
-    holding: Holding, expired: Mapping[str, str], by: str, now: datetime, journal: Journal, still: Still | None = None
+    holding: Holding,
+    expired: Mapping[str, str],
+    by: str,
+    now: datetime,
+    journal: Journal,
+    still: Still | None = None,
 ) -> Swept:
-    """Carry out what :func:`plan` says. May be stopped anywhere: each step is written down before it is done.
+    """Carry out what :func:`plan` says. May be stopped anywhere: each step is written down before
+    it is done.
 
     ``still``: asked directly before backups are removed which of them may still go.
     """
@@ -254,7 +286,10 @@ async def sweep(
 
 
 Dated = Literal["record", "sweep list"]
-_DATED: tuple[tuple[Dated, str, str], ...] = (("record", "systems/", ".fxr"), ("sweep list", "sweep/", ".fxc"))
+_DATED: tuple[tuple[Dated, str, str], ...] = (
+    ("record", "systems/", ".fxr"),
+    ("sweep list", "sweep/", ".fxc"),
+)
 
 
 async def newest_dates(vault: Vault) -> dict[Dated, datetime]:
@@ -269,9 +304,17 @@ async def newest_dates(vault: Vault) -> dict[Dated, datetime]:
     return found
 
 
-def _list(stage: str, now: datetime, by: str, condemned: list[str], removed: list[Removed] | None = None) -> Sweep:
+def _list(
+    stage: str, now: datetime, by: str, condemned: list[str], removed: list[Removed] | None = None
+) -> Sweep:
     return Sweep.model_validate(
-        {"stage": stage, "time": stamp(now), "by": by, "condemned": condemned, "removed": removed or []}
+        {
+            "stage": stage,
+            "time": stamp(now),
+            "by": by,
+            "condemned": condemned,
+            "removed": removed or [],
+        }
     )
 
 
@@ -295,14 +338,21 @@ async def _remove_records(
         said = list((await vault.notes_of(name)).values())
         if record.reference.backup in expired and notes.merge(said).held:
             continue
-        if record.reference.backup not in expired and not await _said_of_newest(vault, record, said):
-            continue  # the run that sealed it anew died before it carried the notes over, and will go on
+        if record.reference.backup not in expired and not await _said_of_newest(
+            vault, record, said
+        ):
+            # the run that sealed it anew died before it carried the notes over, and will go on
+            continue
         if await _free(holding, name, now, made.locked):
             told.append((name, record))
             beside[name] = len(said)
     if still is not None:
         going = await still([r.reference.backup for _, r in told if r.reference.backup in expired])
-        told = [(n, r) for n, r in told if r.reference.backup not in expired or r.reference.backup in going]
+        told = [
+            (n, r)
+            for n, r in told
+            if r.reference.backup not in expired or r.reference.backup in going
+        ]
     if not told:
         return
     removed = [
@@ -339,7 +389,9 @@ async def _said_of_newest(vault: Vault, record: Record, said: list[notes.Note]) 
 async def _repack(
     holding: Holding, made: Plan, expired: Mapping[str, str], done: Swept, journal: Journal
 ) -> list[Found]:
-    """Write the living chunks of such packs into new ones; the old ones are condemned, not deleted."""
+    """Write the living chunks of such packs into new ones; the old ones are condemned, not
+    deleted.
+    """
     if not made.repack:
         return []
     vault = holding.vault
@@ -368,7 +420,9 @@ async def _repack(
 async def _delete_packs(
     holding: Holding, doomed: list[Found], by: str, now: datetime, done: Swept, journal: Journal
 ) -> None:
-    """After the grace, and after all records have been read again: a record may have come meanwhile."""
+    """After the grace, and after all records have been read again: a record may have come
+    meanwhile.
+    """
     if not doomed:
         return
     await journal.step("Read every record again")
@@ -388,7 +442,9 @@ async def _delete_packs(
             done.freed += found.size
 
 
-async def _remove_unfinished(holding: Holding, now: datetime, done: Swept, journal: Journal) -> None:
+async def _remove_unfinished(
+    holding: Holding, now: datetime, done: Swept, journal: Journal
+) -> None:
     """What runs that died had begun to write. One whose age the far side does not tell is left."""
     store = holding.vault.store
     await journal.step("Remove what was never finished")
@@ -401,14 +457,18 @@ async def _remove_unfinished(holding: Holding, now: datetime, done: Swept, journ
 
 
 async def _remove_old_anchors(vault: Vault) -> None:
-    """Of each store that is told of here the newest few stay; a date to come is wrong, and so the oldest."""
+    """Of each store that is told of here the newest few stay; a date to come is wrong, and so the
+    oldest.
+    """
     now = stamp(vault.now())
     by_store: dict[str, list[ObjectName]] = {}
     async for found in vault.store.list("anchors/"):
         if found.name.endswith(".fxa"):
             by_store.setdefault(found.name.split(".")[0], []).append(found.name)
     for names in by_store.values():
-        for name in sorted(names, key=lambda name: (name.split(".")[1] <= now, name))[: -anchors.KEPT]:
+        for name in sorted(names, key=lambda name: (name.split(".")[1] <= now, name))[
+            : -anchors.KEPT
+        ]:
             await vault.store.delete(name)
 
 

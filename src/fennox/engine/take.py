@@ -32,7 +32,9 @@ from fennox.engine.vault import Vault
 from fennox.engine.writing import BackupWriter, Written
 from fennox.links.base import Link, Shell
 
-_LISTED_WITHIN = 60  # seconds: a thousand takes of one night do not each list every pack of the store
+_LISTED_WITHIN = (
+    60  # seconds: a thousand takes of one night do not each list every pack of the store
+)
 _MOST_SAID = 100  # lines of what commands said that go into a run's log
 
 
@@ -49,16 +51,19 @@ async def take(
     handed_in: HandedIn | None = None,
     carvers: Carvers | None = None,
 ) -> Taken:
-    """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh target).
+    """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh
+    target).
 
-    ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no link. ``carvers``
-    help with long takes.
+    ``handed_in`` is what a person gave; nothing is then read from the machine, and there need be no
+    link. ``carvers`` help with long takes.
     """
     parts = parts_to_take(subject.kind, order.parts)
     taking = _Taking(vault, index, link, subject, order, journal, evaluates, handed_in, parts)
     existing = await _already_there(vault, index, order)
     if existing is not None:
-        await journal.log("info", "The record of an earlier attempt is in the store; the backup is complete.")
+        await journal.log(
+            "info", "The record of an earlier attempt is in the store; the backup is complete."
+        )
         return existing
     try:
         return await _taken(taking, carvers, any_machine=any_machine)
@@ -69,7 +74,13 @@ async def take(
 
 
 async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool) -> Taken:
-    vault, index, subject, order, journal = taking.vault, taking.index, taking.subject, taking.order, taking.journal
+    vault, index, subject, order, journal = (
+        taking.vault,
+        taking.index,
+        taking.subject,
+        taking.order,
+        taking.journal,
+    )
     found = await taking.as_before()
     if found is None:
         found = await taking.read(carvers, any_machine=any_machine)
@@ -77,7 +88,9 @@ async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool)
     id_list, sealed = await _sealed(found, order)
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
-        raise PacksGone("A sweep condemned packs that this backup relies on.", "Take the backup again.")
+        raise PacksGone(
+            "A sweep condemned packs that this backup relies on.", "Take the backup again."
+        )
     reference = _reference(vault, subject, order, found, writer.written, id_list, sealed)
     begun = vault.now()
     data = await writer.commit(reference, sealed, journal.check)
@@ -97,15 +110,21 @@ async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool)
     )
 
 
-async def _far_side_ahead(vault: Vault, reference: records.Reference, begun: datetime) -> float | None:
-    """Seconds that the store's clock is ahead of ours, by the record that was just put there; None: it does not tell.
+async def _far_side_ahead(
+    vault: Vault, reference: records.Reference, begun: datetime
+) -> float | None:
+    """Seconds that the store's clock is ahead of ours, by the record that was just put there; None:
+    it does not tell.
 
     ``begun``: when it was about to be put. Whole seconds are all that some far sides tell.
     """
     there = await vault.store.stat(vault.record_name(reference))
     if there is None or there.modified is None:
         return None
-    early, late = (begun - there.modified).total_seconds(), (there.modified - vault.now()).total_seconds()
+    early, late = (
+        (begun - there.modified).total_seconds(),
+        (there.modified - vault.now()).total_seconds(),
+    )
     return late if late > 1 else -early if early > 1 else 0.0
 
 
@@ -124,42 +143,74 @@ class _Taking:
     parts: list[str]
 
     async def as_before(self) -> Found | None:
-        """What the machine holds if it answers as it did for the backup before; None: it must be read."""
+        """What the machine holds if it answers as it did for the backup before; None: it must be
+        read.
+        """
         order, link, kind = self.order, self.link, self.subject.kind
         if link is None or self.handed_in is not None or not order.trust or not order.likeness:
             return None
         if order.previous is None or order.before is None:
             return None
         await self.journal.step("Ask the machine whether anything has changed")
-        asking = inquiring(link, kind, self.subject.settings, self.parts, stamps=True, now=self.vault.now, likely=True)
+        asking = inquiring(
+            link,
+            kind,
+            self.subject.settings,
+            self.parts,
+            stamps=True,
+            now=self.vault.now,
+            likely=True,
+        )
         async with asking as inquiry:
             await inquiry.read()
             machine = self.subject.machine_id
             if likeness(self.vault, self.subject, machine, self.parts, inquiry) != order.likeness:
                 return None
             writer = await self._writer()
-            before = await rely_on_before(self.vault, self.index, writer, order.previous, order.before)
+            before = await rely_on_before(
+                self.vault, self.index, writer, order.previous, order.before
+            )
             if before is None:
                 return None
             skew = await self._skew(link, inquiry)
         sizes, since = before.reference.sizes, before.reference.read_whole or ""
-        text = f"It answers as it did for the backup before, so all {sizes.documents} documents are as they were; all "
+        text = (
+            f"It answers as it did for the backup before, so all {sizes.documents} documents are as"
+            " they were; all "
+        )
         await self.journal.log("info", f"{text}were last read on {_day(since)}.")
         await self.journal.progress(documents=sizes.documents, bytes=sizes.bytes)
-        head = before.head.model_copy(update={"reached": self.subject.reached, "routine": order.routine})
-        return Found(writer, head, sizes.documents, sizes.bytes, since, {}, {}, before, order.likeness, skew)
+        head = before.head.model_copy(
+            update={"reached": self.subject.reached, "routine": order.routine}
+        )
+        return Found(
+            writer, head, sizes.documents, sizes.bytes, since, {}, {}, before, order.likeness, skew
+        )
 
     async def read(self, carvers: Carvers | None, *, any_machine: bool) -> Found:
         """What the machine holds, or a person has given, read and stored; then its manifest."""
         order, subject = self.order, self.subject
-        asked = self.link if self.handed_in is None else None  # what a person gave is not asked of the machine
-        asking = inquiring(asked, subject.kind, subject.settings, self.parts, stamps=order.trust, now=self.vault.now)
+        asked = (
+            self.link if self.handed_in is None else None
+        )  # what a person gave is not asked of the machine
+        asking = inquiring(
+            asked,
+            subject.kind,
+            subject.settings,
+            self.parts,
+            stamps=order.trust,
+            now=self.vault.now,
+        )
         async with asking as inquiry:
             machine = await self._who(inquiry)
             if not any_machine:
                 check_same_machine(subject, machine)
             writer = await self._writer()
-            now = likeness(self.vault, subject, machine.id, self.parts, inquiry) if order.trust else ""
+            now = (
+                likeness(self.vault, subject, machine.id, self.parts, inquiry)
+                if order.trust
+                else ""
+            )
             found = await self._documents(writer, inquiry, machine, now, carvers)
             return found if asked is None else replace(found, skew=await self._skew(asked, inquiry))
 
@@ -175,9 +226,11 @@ class _Taking:
         return inquiry.machine(kind)
 
     async def _writer(self) -> BackupWriter:
-        """What has been condemned since the packs were listed is looked at before the record is written.
+        """What has been condemned since the packs were listed is looked at before the record is
+        written.
 
-        A routine's take is then tried again by itself; a person, who would have to do that, has it looked at here too.
+        A routine's take is then tried again by itself; a person, who would have to do that, has it
+        looked at here too.
         """
         await self.journal.step("Look at what the store already holds")
         index = self.index
@@ -188,48 +241,82 @@ class _Taking:
     async def _skew(self, link: Link, inquiry: Inquiry) -> float | None:
         """A backup is no worse for it, so that what goes wrong here is only told."""
         try:
-            return await clocks.skew(self.subject.kind, link, self.subject.settings, self.vault.now, inquiry)
+            return await clocks.skew(
+                self.subject.kind, link, self.subject.settings, self.vault.now, inquiry
+            )
         except FennoxError as error:
             await self.journal.log("warning", f"The machine's clock was not read: {error}")
             return None
 
     async def _documents(
-        self, writer: BackupWriter, inquiry: Inquiry, machine: Machine, likeness: str, carvers: Carvers | None
+        self,
+        writer: BackupWriter,
+        inquiry: Inquiry,
+        machine: Machine,
+        likeness: str,
+        carvers: Carvers | None,
     ) -> Found:
         """``likeness``: how the machine answered."""
         subject, order, journal = self.subject, self.order, self.journal
         trust = None
         if order.trust:
-            trust = await trusted(self.vault, self.index, writer.condemned, order.previous, subject, machine.id)
+            trust = await trusted(
+                self.vault, self.index, writer.condemned, order.previous, subject, machine.id
+            )
         await journal.step("Read and store the documents")
         given = self.handed_in.documents if self.handed_in is not None else {}
         capture = Capture(subject.kind, subject.settings, machine, handed_in=given, trust=trust)
         gathered = await gather(
-            writer, self.link, capture, self.parts, journal, inquiry, apart=order.apart, carvers=carvers
+            writer,
+            self.link,
+            capture,
+            self.parts,
+            journal,
+            inquiry,
+            apart=order.apart,
+            carvers=carvers,
         )
         if capture.taken_over and trust is not None:
-            text = f"{capture.taken_over} of {gathered.count} documents have the inode, size and times they had; all "
+            text = (
+                f"{capture.taken_over} of {gathered.count} documents have the inode, size and times"
+                " they had; all "
+            )
             await journal.log("info", f"{text}were last read on {_day(trust.since)}.")
         for said in capture.said[:_MOST_SAID]:
             known = f" (expected: {said.expected})" if said.expected else ""
-            await journal.log("expected" if said.expected else "warning", f"{said.command} said: {said.line}{known}")
+            await journal.log(
+                "expected" if said.expected else "warning",
+                f"{said.command} said: {said.line}{known}",
+            )
         await journal.step("Store the manifest")
         stored = [
             await stored_part(
-                writer, trust, name, subject.kind.part_named(name).title, _marked(gathered.of(name), capture.moved)
+                writer,
+                trust,
+                name,
+                subject.kind.part_named(name).title,
+                _marked(gathered.of(name), capture.moved),
             )
             for name in self.parts
         ]
-        still = capture.trust is trust and not capture.moved  # else something changed between the look and the reading
+        still = (
+            capture.trust is trust and not capture.moved
+        )  # else something changed between the look and the reading
         return Found(
             writer,
             _head(subject, order, capture, stored, await capture.told(self.parts, self.evaluates)),
             gathered.count,
             gathered.bytes,
             trust.since if trust is not None and capture.taken_over else order.time,
-            {part: {d.path: digest_of(d) for d in gathered.of(part)} for part in gathered.documents},
+            {
+                part: {d.path: digest_of(d) for d in gathered.of(part)}
+                for part in gathered.documents
+            },
             await plain_of(
-                capture, {name: gathered.of(name) for name in self.parts}, self.evaluates, with_secrets=not order.apart
+                capture,
+                {name: gathered.of(name) for name in self.parts},
+                self.evaluates,
+                with_secrets=not order.apart,
             ),
             None,
             likeness if still else "",
@@ -239,7 +326,9 @@ class _Taking:
 
 async def _sealed(found: Found, order: Order) -> tuple[Root, bytes]:
     if (before := found.before) is not None and found.head == before.head:
-        sealed = found.writer.seal_as_before(before.head_root, before.reference.id_list, before.ids, order.backup)
+        sealed = found.writer.seal_as_before(
+            before.head_root, before.reference.id_list, before.ids, order.backup
+        )
         if sealed is not None:
             return sealed
     return await found.writer.seal_manifest(found.head, order.backup)
@@ -257,7 +346,9 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
     """A resumed run first looks whether its record was put before it died."""
     if order.attempt == 1:
         return None
-    names = [name for name in await vault.record_names() if records.short_id(name) == order.backup[:8]]
+    names = [
+        name for name in await vault.record_names() if records.short_id(name) == order.backup[:8]
+    ]
     for name in names:
         record = await vault.read_record(name)
         if record.reference.backup == order.backup and not vault.locked:
@@ -328,7 +419,10 @@ def _reference(
         origin=vault.id,
         id_list=id_list,
         sizes=records.Sizes(
-            documents=found.count, bytes=found.bytes, new_chunks=written.chunks, new_bytes=written.bytes
+            documents=found.count,
+            bytes=found.bytes,
+            new_chunks=written.chunks,
+            new_bytes=written.bytes,
         ),
         sealed_digest=blake2b_256(sealed),
         read_whole=found.read_whole,

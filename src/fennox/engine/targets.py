@@ -1,4 +1,6 @@
-"""The machine that a restore writes to: how it is reached, under which of its faces, and what it holds."""
+"""The machine that a restore writes to: how it is reached, under which of its faces, and what it
+holds.
+"""
 
 from __future__ import annotations
 
@@ -31,13 +33,20 @@ from fennox.links.base import Link, Shell, Web
 Told = TypeVar("Told")
 WhoseLogin = Literal["target", "after", "entrance"]
 Connect = Callable[[Place, WhoseLogin], Awaitable[Link]]
-_CHANGING: frozenset[Phase] = frozenset({"write", "finish", "rejoin"})  # phases in which a target may get another face
+_CHANGING: frozenset[Phase] = frozenset(
+    {"write", "finish", "rejoin"}
+)  # phases in which a target may get another face
 _COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may have restarted it
 _PAUSE = 0.5  # seconds between two tries
 
 
 async def look_at_target(
-    kind: Kind, link: Link, place: Place, settings: dict[str, str], parts: list[str], evaluates: Evaluates
+    kind: Kind,
+    link: Link,
+    place: Place,
+    settings: dict[str, str],
+    parts: list[str],
+    evaluates: Evaluates,
 ) -> Target:
     """Read the target as it is now, storing nothing."""
     machine = await identify(kind, link, settings)
@@ -55,16 +64,36 @@ async def look_at_target(
 
 
 async def save_target(
-    vault: Vault, index: PackIndex, link: Link, subject: Subject, order: Order, journal: Journal,
-    evaluates: Evaluates, carvers: Carvers | None,
-) -> Taken:  # fmt: skip
-    """Take the safety copy: all that the target tells of itself. What it does not is named in the backup's note."""
+    vault: Vault,
+    index: PackIndex,
+    link: Link,
+    subject: Subject,
+    order: Order,
+    journal: Journal,
+    evaluates: Evaluates,
+    carvers: Carvers | None,
+) -> Taken:
+    """Take the safety copy: all that the target tells of itself. What it does not is named in the
+    backup's note.
+    """
 
     async def read(some: list[str]) -> Taken:
-        lacking = [part.title for part in subject.kind.part if not part.handed_in and part.name not in some]
+        lacking = [
+            part.title for part in subject.kind.part if not part.handed_in and part.name not in some
+        ]
         note = f"{order.note} It does not tell: {', '.join(lacking)}." if lacking else order.note
         fixed = replace(order, parts=some if lacking else None, note=note)
-        return await take(vault, index, link, subject, fixed, journal, evaluates, any_machine=True, carvers=carvers)
+        return await take(
+            vault,
+            index,
+            link,
+            subject,
+            fixed,
+            journal,
+            evaluates,
+            any_machine=True,
+            carvers=carvers,
+        )
 
     taken, unread = await as_far_as_it_tells(parts_to_take(subject.kind, None), read)
     for said in unread.values():
@@ -75,7 +104,8 @@ async def save_target(
 async def as_far_as_it_tells(
     parts: list[str], read: Callable[[list[str]], Awaitable[Told]]
 ) -> tuple[Told, dict[str, str]]:
-    """Read a machine that may lack a program: parts whose commands fail are left out, and told by name with the reason.
+    """Read a machine that may lack a program: parts whose commands fail are left out, and told by
+    name with the reason.
 
     Raises what the command said if no part is left.
     """
@@ -90,10 +120,14 @@ async def as_far_as_it_tells(
 
 
 async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
-    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or none is told."""
+    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or
+    none is told.
+    """
     if not kind.requires.room or not isinstance(link, Shell):
         return None
-    told = await link.run(["df", "-P", "-k", "--", filled(kind.requires.room, values_of(kind, settings))])
+    told = await link.run(
+        ["df", "-P", "-k", "--", filled(kind.requires.room, values_of(kind, settings))]
+    )
     words = told.output.decode("utf-8", "replace").splitlines()[-1:]
     fields = words[0].split() if words and told.code == 0 else []
     return int(fields[3]) * 1024 if len(fields) >= 6 and fields[3].isdigit() else None
@@ -121,7 +155,9 @@ class Reached:
 
     async def look(self, parts: list[str]) -> Target:
         """What it holds now."""
-        return await look_at_target(self.kind, await self.current(), self.place(), self.settings, parts, self.evaluates)
+        return await look_at_target(
+            self.kind, await self.current(), self.place(), self.settings, parts, self.evaluates
+        )
 
     async def rejoin(self, limit: float) -> str:
         """Wait until the machine answers at the expected place with the expected key and login."""
@@ -167,15 +203,18 @@ class Reached:
     async def _with_any_face(self) -> Link:
         """With its own face, or with as much of the backup's as was put back.
 
-        A restore that lost its worker goes on here. By then the machine may show the backup's host key, know the
-        backup's accounts, or answer at its address, each of which the sheet foretold and a person has accepted.
+        A restore that lost its worker goes on here. By then the machine may show the backup's host
+        key, know the backup's accounts, or answer at its address, each of which the sheet foretold
+        and a person has accepted.
         """
         fault: FennoxError | None = None
         for place, whose in self._faces():
             try:
                 link = await self.connect(place, whose)
                 if isinstance(link, Web) and self._may_have_changed():
-                    await identify(self.kind, link, self.settings)  # only a request tells whether the login counts
+                    await identify(
+                        self.kind, link, self.settings
+                    )  # only a request tells whether the login counts
                 return link
             except FennoxError as error:
                 fault = fault or error
@@ -188,7 +227,9 @@ class Reached:
             return [(after.place, self._whose_login())]
         faces: list[tuple[Place, WhoseLogin]] = [(target, "target")]
         if self._may_have_changed():
-            logins: list[WhoseLogin] = ["target", "after"] if after.login == "system" else ["target"]
+            logins: list[WhoseLogin] = (
+                ["target", "after"] if after.login == "system" else ["target"]
+            )
             for address in dict.fromkeys((target.address, after.place.address)):
                 for key in dict.fromkeys((target.key, after.place.key)):
                     for whose in logins:
@@ -204,27 +245,36 @@ class Reached:
         return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
 
     async def _acting(self) -> Link:
-        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it is read."""
+        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it
+        is read.
+        """
         if self.sheet.entrance is None:
             return await self.current()
         if self._entrance is None:
             place = self.sheet.entrance
             if self.sheet.rejoined:
                 host = self.sheet.after.place.address.rpartition(":")[0]
-                place = place.model_copy(update={"address": f"{host}:{place.address.rpartition(':')[2]}"})
+                place = place.model_copy(
+                    update={"address": f"{host}:{place.address.rpartition(':')[2]}"}
+                )
             self._entrance = await self.connect(place, "entrance")
         return self._entrance
 
     async def shell(self) -> Shell:
         link = await self._acting()
         if not isinstance(link, Shell):
-            raise FarSideFailed("This step runs a command, but the target has no shell.", "Mend the kind file.")
+            raise FarSideFailed(
+                "This step runs a command, but the target has no shell.", "Mend the kind file."
+            )
         return link
 
     async def web(self) -> Web:
         link = await self._acting()
         if not isinstance(link, Web):
-            raise FarSideFailed("This step sends a request, but the target is reached by SSH.", "Mend the kind file.")
+            raise FarSideFailed(
+                "This step sends a request, but the target is reached by SSH.",
+                "Mend the kind file.",
+            )
         return link
 
     async def close(self) -> None:

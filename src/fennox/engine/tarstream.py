@@ -1,7 +1,8 @@
-"""A far side's tar stream (GNU or POSIX.1-2001 pax), read member by member, and the heads of one for it (pax).
+"""A far side's tar stream (GNU or POSIX.1-2001 pax), read member by member, and the heads of one
+for it (pax).
 
-tarfile reads from a blocking file. It runs in a greenlet of the event loop's own thread: whenever it wants bytes that
-have not come yet, it is left where it stands until they have.
+tarfile reads from a blocking file. It runs in a greenlet of the event loop's own thread: whenever
+it wants bytes that have not come yet, it is left where it stands until they have.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ _WHOLE = 128 * 1024  # bytes; a member that is not longer comes together with it
 
 @dataclass(frozen=True)
 class Member:
-    """The head of a member. Its content is ``whole``, or follows as blocks of bytes if it is long."""
+    """The head of a member. Its content is ``whole``, or follows as blocks of bytes if it is
+    long.
+    """
 
     info: tarfile.TarInfo
     whole: bytes | None = None
@@ -72,7 +75,9 @@ class _Unpacker:
         return self._at
 
     def seek(self, position: int) -> None:
-        """Forwards only, which is all that a stream can do. A place behind its end is found by the next read."""
+        """Forwards only, which is all that a stream can do. A place behind its end is found by the
+        next read.
+        """
         if position < self._at:
             raise tarfile.ReadError("the stream leads backwards")
         while position > self._at and self.read(min(position - self._at, _BLOCK)):
@@ -103,7 +108,9 @@ class _Unpacker:
 
 
 async def members(source: AsyncIterator[bytes]) -> AsyncGenerator[Item, None]:
-    """Yield each member's head, and its content. A stream that lies about itself is :class:`Damaged`."""
+    """Yield each member's head, and its content. A stream that lies about itself is
+    :class:`Damaged`.
+    """
     unpacking = greenlet(_Unpacker().unpack)
     given: bytes | None = None
     try:
@@ -112,7 +119,8 @@ async def members(source: AsyncIterator[bytes]) -> AsyncGenerator[Item, None]:
                 found = unpacking.switch(given) if unpacking else unpacking.switch()
             except (tarfile.TarError, OSError, ValueError, EOFError) as error:
                 raise Damaged(
-                    f"The machine's tar stream cannot be read ({type(error).__name__}).", "Look at the machine's tar."
+                    f"The machine's tar stream cannot be read ({type(error).__name__}).",
+                    "Look at the machine's tar.",
                 ) from error
             if unpacking.dead:
                 return
@@ -129,7 +137,9 @@ def tar_head(document: Document) -> bytes:
     """The pax head of one document (POSIX.1-2001)."""
     raw = document.path_bytes().lstrip(b"/").decode("utf-8", "surrogateescape") or "."
     info = tarfile.TarInfo(raw)
-    info.type = {"folder": tarfile.DIRTYPE, "link": tarfile.SYMTYPE}.get(document.type, tarfile.REGTYPE)
+    info.type = {"folder": tarfile.DIRTYPE, "link": tarfile.SYMTYPE}.get(
+        document.type, tarfile.REGTYPE
+    )
     info.size = document.size if document.type in ("file", "output") else 0
     info.mode = document.mode if document.mode is not None else 0o600
     info.uid, info.gid = document.uid or 0, document.gid or 0

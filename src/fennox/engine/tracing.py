@@ -1,7 +1,8 @@
-"""One value followed through all backups of a system: since when it stands so, and what it was before.
+"""One value followed through all backups of a system: since when it stands so, and what it was
+before.
 
-Manifests are searched as bytes, and only the one line is parsed: a system has thousands of documents, and years of
-backups. What did not change between two backups is not read twice.
+Manifests are searched as bytes, and only the one line is parsed: a system has thousands of
+documents, and years of backups. What did not change between two backups is not read twice.
 """
 
 from __future__ import annotations
@@ -27,8 +28,8 @@ from fennox.engine.reading import BackupReader, Pieces
 class Standing:
     """One state, found in one or more backups in a row; ``first`` and ``last`` are their ids.
 
-    ``there``: whether the document or list is there at all. ``values``: what an expression or a list gave.
-    ``change``: how a whole document came to this state.
+    ``there``: whether the document or list is there at all. ``values``: what an expression or a
+    list gave. ``change``: how a whole document came to this state.
     """
 
     first: str
@@ -51,7 +52,9 @@ class _Seen:
 
 @dataclass
 class Trace:
-    """Looks into backups from the oldest to the newest. ``salt`` blinds hidden values; fresh for each use."""
+    """Looks into backups from the oldest to the newest. ``salt`` blinds hidden values; fresh for
+    each use.
+    """
 
     kind: Kind
     question: Question
@@ -67,7 +70,10 @@ class Trace:
     def standings(self) -> list[Standing]:
         """Newest first, secrets masked."""
         for standing in self._standings:
-            standing.values, standing.said = comparing.unsalted(standing.values), comparing.unsalted(standing.said)
+            standing.values, standing.said = (
+                comparing.unsalted(standing.values),
+                comparing.unsalted(standing.said),
+            )
         return self._standings[::-1]
 
     async def look(self, reader: BackupReader) -> None:
@@ -92,7 +98,9 @@ class Trace:
         self._stand(await self._state(backup, before, now))
 
     async def _counted(self, reader: BackupReader, backup: str) -> Standing:
-        """A list as a backup counted it. By other rules other names are drawn, although nothing has changed."""
+        """A list as a backup counted it. By other rules other names are drawn, although nothing has
+        changed.
+        """
         outline = await reader.outline()
         names = outline.census.get(self.question.list)
         state = Standing(backup, backup, names is not None, list(names or []))
@@ -103,7 +111,10 @@ class Trace:
         if newest.values == state.values:
             state.said = newest.said
         elif not same_list(before, self._kind, self.question.list):
-            state.said = f"Counted by version {outline.kind.version} of the kind, whose rules differ from those before."
+            state.said = (
+                f"Counted by version {outline.kind.version} of the kind, whose rules differ from"
+                " those before."
+            )
         return state
 
     def _stand(self, state: Standing) -> None:
@@ -130,7 +141,9 @@ class Trace:
         elif now.content is None:
             state.said = "The document is too long, or has no content."
         else:
-            state.values, state.said = await self.evaluates.values(self.kind, self.question, now.content, self.salt)
+            state.values, state.said = await self.evaluates.values(
+                self.kind, self.question, now.content, self.salt
+            )
         return state
 
     def _is_secret(self, part: str, document: Document) -> bool:
@@ -149,10 +162,14 @@ class Trace:
             leaves = [ref.id for ref in refs]
             if part.name == known and leaves == self._seen.leaves:
                 return _Seen(known, leaves, self._seen.document)
-            data = b"".join([await reader.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs])
+            data = b"".join(
+                [await reader.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs]
+            )
             at = data.find(needle)
             if at >= 0:
-                document = manifest.decode_document(data[data.rfind(b"\n", 0, at) + 1 : data.index(b"\n", at)])
+                document = manifest.decode_document(
+                    data[data.rfind(b"\n", 0, at) + 1 : data.index(b"\n", at)]
+                )
                 return _Seen(part.name, leaves, document)
         return None if reader.record.reference.partial else _Seen(known)
 

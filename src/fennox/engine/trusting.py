@@ -1,8 +1,9 @@
-"""Files that need not be read again: what has the same inode, size and times as when it was last read.
+"""Files that need not be read again: what has the same inode, size and times as when it was last
+read.
 
-The change time (``ctime``) cannot be set back by a program, so a file that was written since has another one. What
-changed within a few seconds of the look is not trusted, as a later write might leave the same times; and every few
-days everything is read all the same.
+The change time (``ctime``) cannot be set back by a program, so a file that was written since has
+another one. What changed within a few seconds of the look is not trusted, as a later write might
+leave the same times; and every few days everything is read all the same.
 """
 
 from __future__ import annotations
@@ -36,7 +37,9 @@ class PartBefore:
 
 @dataclass(frozen=True)
 class Trust:
-    """What the backup before holds, by part and path. ``since``: when all of it was last read; empty: never."""
+    """What the backup before holds, by part and path. ``since``: when all of it was last read;
+    empty: never.
+    """
 
     known: Mapping[str, Mapping[bytes, Document]]
     since: str = ""
@@ -59,13 +62,24 @@ class Known(Protocol):
 
 def same(known: Mapping[bytes, Document], stamps: Mapping[bytes, str]) -> dict[bytes, Document]:
     """Documents that are as they were when they were read."""
-    return {path: document for path, document in known.items() if document.stamp and stamps.get(path) == document.stamp}
+    return {
+        path: document
+        for path, document in known.items()
+        if document.stamp and stamps.get(path) == document.stamp
+    }
 
 
 async def trusted(
-    vault: Vault, index: PackIndex, condemned: frozenset[str], previous: Previous | None, subject: Known, machine: str
+    vault: Vault,
+    index: PackIndex,
+    condemned: frozenset[str],
+    previous: Previous | None,
+    subject: Known,
+    machine: str,
 ) -> Trust:
-    """What may be taken over from the backup before: all of its chunks are in packs that can be relied on."""
+    """What may be taken over from the backup before: all of its chunks are in packs that can be
+    relied on.
+    """
     if previous is None or vault.locked:
         return NOTHING
     with suppress(FennoxError):
@@ -77,11 +91,19 @@ async def trusted(
 
 
 async def _trusted(
-    vault: Vault, index: PackIndex, condemned: frozenset[str], previous: Previous, subject: Known, machine: str
+    vault: Vault,
+    index: PackIndex,
+    condemned: frozenset[str],
+    previous: Previous,
+    subject: Known,
+    machine: str,
 ) -> Trust:
     reader = BackupReader(vault, index, await vault.find_record(previous.backup, subject.folder))
     reference = reader.record.reference
-    if not recent(reference.read_whole, vault.now()) or reference.generation != vault.header.generation:
+    if (
+        not recent(reference.read_whole, vault.now())
+        or reference.generation != vault.header.generation
+    ):
         return NOTHING
     head = await reader.head()
     if head.machine.id != machine:
@@ -92,15 +114,25 @@ async def _trusted(
         held = _held(documents, index, reference.generation, condemned)
         known[part.name] = {document.path_bytes(): document for document in held}
         parts[part.name] = PartBefore(
-            part, {document.path: document for document in documents}, await reader.tree_ids(part.root)
+            part,
+            {document.path: document for document in documents},
+            await reader.tree_ids(part.root),
         )
     return Trust(known, reference.read_whole or "", head.kind.text == subject.kind_file.text, parts)
 
 
-async def stored_part(writer: BackupWriter, trust: Trust | None, name: str, title: str, found: list[Document]) -> Part:
-    """Store a part's manifest; where every document is as it was, that of the backup before serves again."""
+async def stored_part(
+    writer: BackupWriter, trust: Trust | None, name: str, title: str, found: list[Document]
+) -> Part:
+    """Store a part's manifest; where every document is as it was, that of the backup before serves
+    again.
+    """
     before = trust.parts.get(name) if trust is not None else None
-    if before is not None and before.documents == {d.path: d for d in found} and all(map(writer.holds, before.tree)):
+    if (
+        before is not None
+        and before.documents == {d.path: d for d in found}
+        and all(map(writer.holds, before.tree))
+    ):
         return before.part.model_copy(update={"title": title})
     return await writer.add_part(name, title, found)
 
@@ -117,7 +149,11 @@ def _held(
         ids = (bytes.fromhex(key.id) for key in document.chunks)
         return all(index.reusable(chunk, generation, condemned) is not None for chunk in ids)
 
-    return [document for document in documents if document.type == "file" and not document.moved and reusable(document)]
+    return [
+        document
+        for document in documents
+        if document.type == "file" and not document.moved and reusable(document)
+    ]
 
 
 async def nul_separated(paths: Iterable[bytes]) -> AsyncIterator[bytes]:

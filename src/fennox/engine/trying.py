@@ -19,7 +19,8 @@ from fennox.links.base import Link
 
 @dataclass(frozen=True)
 class Tried:
-    """What was read. ``documents``: by part, with their sizes; ``said``: what the machine is known by afterwards.
+    """What was read. ``documents``: by part, with their sizes; ``said``: what the machine is known
+    by afterwards.
 
     ``unmatched``: patterns of rules that no document fits, and where they stand.
     """
@@ -36,10 +37,17 @@ class Tried:
 
 
 async def try_kind(
-    kind: Kind, link: Link, settings: dict[str, str], parts: list[str], show: str, evaluates: Evaluates,
+    kind: Kind,
+    link: Link,
+    settings: dict[str, str],
+    parts: list[str],
+    show: str,
+    evaluates: Evaluates,
     told: Callable[[str], None],
-) -> Tried:  # fmt: skip
-    """Read everything once. ``show``: the path of one document whose content is wanted; ``told`` hears each part."""
+) -> Tried:
+    """Read everything once. ``show``: the path of one document whose content is wanted; ``told``
+    hears each part.
+    """
     capture = Capture(kind, settings, await identify(kind, link, settings))
     documents: dict[str, dict[str, Document]] = {name: {} for name in parts}
     content: bytes | None = None
@@ -56,7 +64,9 @@ async def try_kind(
                     kept += block
             if captured.document.path == show:
                 content = bytes(kept)
-            documents[captured.part][captured.document.path] = captured.document.model_copy(update={"size": size})
+            documents[captured.part][captured.document.path] = captured.document.model_copy(
+                update={"size": size}
+            )
     read = await capture.told(parts, evaluates)
     return Tried(
         machine=capture.machine,
@@ -72,7 +82,9 @@ async def try_kind(
 
 
 def _unmatched(capture: Capture, parts: list[str]) -> list[str]:
-    """Secrets that no document fits are shown when the pattern is wrong, and lists count nothing."""
+    """Secrets that no document fits are shown when the pattern is wrong, and lists count
+    nothing.
+    """
     paths = sorted(capture.evidence.paths)
     found = []
     for path, texts, _ in placed_patterns(capture.kind):

@@ -1,4 +1,6 @@
-"""A store with its keys: making one, opening one, and the small objects in it (headers, records, notes)."""
+"""A store with its keys: making one, opening one, and the small objects in it (headers, records,
+notes).
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,15 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from importlib.resources import files
 
-from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, PassphraseNeeded, StoreUnusable
+from fennox.core.errors import (
+    Conflict,
+    Damaged,
+    FennoxError,
+    NoRoom,
+    NotFound,
+    PassphraseNeeded,
+    StoreUnusable,
+)
 from fennox.core.format import anchors, notes, records, sweeps
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
@@ -35,7 +45,8 @@ Now = Callable[[], datetime]
 class Vault:
     """A store, its newest header, and the keys held for it, by generation.
 
-    ``openings`` is empty in custody ``apart`` until :meth:`unlock`. ``chain``: as for ``generations.all_openings``.
+    ``openings`` is empty in custody ``apart`` until :meth:`unlock`. ``chain``: as for
+    ``generations.all_openings``.
     """
 
     store: Store
@@ -59,7 +70,8 @@ class Vault:
             return self.held[generation]
         except KeyError:
             raise Damaged(
-                f"Something in the store is of key generation {generation}, which is not known here.",
+                f"Something in the store is of key generation {generation}, which is not known"
+                " here.",
                 "Open the store with a passphrase of that generation.",
             ) from None
 
@@ -69,14 +81,19 @@ class Vault:
         return self.header.generation not in self.openings
 
     def unlock(self, opening: OpeningKey) -> None:
-        """Use the opening key of the newest generation, and those of earlier ones that it leads to."""
-        self.openings = all_openings(opening, self.header.key_set, self.header.generation, self.chain)
+        """Use the opening key of the newest generation, and those of earlier ones that it leads
+        to.
+        """
+        self.openings = all_openings(
+            opening, self.header.key_set, self.header.generation, self.chain
+        )
 
     def opening_key(self, generation: int | None = None) -> OpeningKey:
         """Of a generation; of the newest if none is named."""
         if self.locked:
             raise PassphraseNeeded(
-                "The opening key of this store is kept apart from the service.", "Give the passphrase for this run."
+                "The opening key of this store is kept apart from the service.",
+                "Give the passphrase for this run.",
             )
         wanted = generation or self.header.generation
         try:
@@ -110,22 +127,33 @@ class Vault:
 
     async def record_names(self, folder: str = "") -> list[ObjectName]:
         prefix = f"systems/{folder}/" if folder else "systems/"
-        return [found.name async for found in self.store.list(prefix) if found.name.endswith(".fxr")]
+        return [
+            found.name async for found in self.store.list(prefix) if found.name.endswith(".fxr")
+        ]
 
     async def record_of(self, backup: str, folder: str, time: str, name: str) -> records.Record:
-        """As :meth:`find_record`, where what its name is made of is known too, so that the store need not be listed."""
+        """As :meth:`find_record`, where what its name is made of is known too, so that the store
+        need not be listed.
+        """
         if self.header.plain_names:
             with suppress(NotFound):
                 generation = self.header.generation
-                return await self.read_record(records.name_of(folder, time, name, backup, generation))
+                return await self.read_record(
+                    records.name_of(folder, time, name, backup, generation)
+                )
         return await self.find_record(backup, folder)
 
     async def lost(self, record: ObjectName) -> bool:
-        """Whether a record that was put here is gone though no sweep removed it; under another name it is not gone."""
+        """Whether a record that was put here is gone though no sweep removed it; under another name
+        it is not gone.
+        """
         if await self.store.stat(record) is not None:
             return False
         short, folder = records.short_id(record), record.rsplit("/", 1)[0].removeprefix("systems/")
-        if any(records.short_id(name) == short for name in await self.record_names(self._folder(folder))):
+        if any(
+            records.short_id(name) == short
+            for name in await self.record_names(self._folder(folder))
+        ):
             return False
         return short not in sweeps.swept_backups(await self.sweep_lists(whole=False))
 
@@ -134,14 +162,21 @@ class Vault:
         return folder if self.header.plain_names else ""
 
     async def find_record(self, backup: str, folder: str = "") -> records.Record:
-        """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if that is known."""
+        """The record of a backup, by its id or the beginning of it. ``folder``: of its system, if
+        that is known.
+        """
         inside = self._folder(folder)
-        names = [name for name in await self.record_names(inside) if records.short_id(name) == backup[:8]]
+        names = [
+            name for name in await self.record_names(inside) if records.short_id(name) == backup[:8]
+        ]
         found = [await self.read_record(name) for name in names]
         mine = [record for record in found if record.reference.backup.startswith(backup)]
         if mine:
             return max(mine, key=lambda record: record.reference.generation)
-        raise Damaged(f"The record of backup {backup[:8]} is not in {self.store.address}.", "Try another copy.")
+        raise Damaged(
+            f"The record of backup {backup[:8]} is not in {self.store.address}.",
+            "Try another copy.",
+        )
 
     def _note(self, data: bytes) -> notes.Note:
         return notes.decode(data, self.secret_of(notes.generation(data)), self.id)
@@ -160,9 +195,11 @@ class Vault:
     async def sweep_lists(
         self, *, whole: bool = True, known: dict[ObjectName, sweeps.Sweep] | None = None
     ) -> list[sweeps.Sweep]:
-        """What sweeps wrote, oldest first. ``whole``: a list that cannot be read is an error, and not passed over.
+        """What sweeps wrote, oldest first. ``whole``: a list that cannot be read is an error, and
+        not passed over.
 
-        ``known``: lists that were read before, which are not read again, as none ever changes; it learns new ones.
+        ``known``: lists that were read before, which are not read again, as none ever changes; it
+        learns new ones.
         """
         known = {} if known is None else known
         found = []
@@ -172,7 +209,9 @@ class Vault:
             if item.name not in known:
                 data = await self.store.get(item.name)
                 try:
-                    known[item.name] = sweeps.decode(data, self.secret_of(sweeps.generation(data)), self.id)
+                    known[item.name] = sweeps.decode(
+                        data, self.secret_of(sweeps.generation(data)), self.id
+                    )
                 except Damaged:
                     if whole:
                         raise
@@ -181,7 +220,9 @@ class Vault:
         return sorted(found, key=lambda sweep: sweep.time)
 
     async def write_sweep(self, sweep: sweeps.Sweep) -> None:
-        """Write a sweep list. In a store that is full the reserve is given up for it: without a list nothing may go."""
+        """Write a sweep list. In a store that is full the reserve is given up for it: without a
+        list nothing may go.
+        """
         name = sweeps.name(sweep.time, self.random(4).hex())
         data = sweeps.encode(sweep, self.secret, self.id, self.salt())
         try:
@@ -193,7 +234,9 @@ class Vault:
             await self.store.put(name, data)
 
     async def keep_reserve(self) -> None:
-        """Hold some room back, where the far side has a limit that it tells, so that a full store can be swept."""
+        """Hold some room back, where the far side has a limit that it tells, so that a full store
+        can be swept.
+        """
         if not self.store.abilities.space or await self.store.stat(RESERVE_NAME) is not None:
             return
         with suppress(NoRoom, Conflict):
@@ -212,13 +255,17 @@ class Vault:
         return name
 
     async def anchors_of(self, store: str) -> list[anchors.Anchors]:
-        """What is kept here of another store, oldest first; what cannot be read is the scrub's to name."""
+        """What is kept here of another store, oldest first; what cannot be read is the scrub's to
+        name.
+        """
         found = []
         async for item in self.store.list("anchors/"):
             if item.name.startswith(f"anchors/{store[:8]}.") and item.name.endswith(".fxa"):
                 data = await self.store.get(item.name)
                 with suppress(Damaged):
-                    found.append(anchors.decode(data, self.secret_of(anchors.generation(data)), self.id))
+                    found.append(
+                        anchors.decode(data, self.secret_of(anchors.generation(data)), self.id)
+                    )
         return sorted((one for one in found if one.store == store), key=lambda one: one.time)
 
     async def read_notes(self, folder: str) -> list[notes.Note]:
@@ -228,10 +275,14 @@ class Vault:
                 found.append(self._note(await self.store.get(item.name)))
         return found
 
-    async def condemned(self, known: dict[ObjectName, sweeps.Sweep] | None = None) -> frozenset[str]:
-        """Packs that takes treat as absent (store-format §11.2). ``known`` as for :meth:`sweep_lists`.
+    async def condemned(
+        self, known: dict[ObjectName, sweeps.Sweep] | None = None
+    ) -> frozenset[str]:
+        """Packs that takes treat as absent (store-format §11.2). ``known`` as for
+        :meth:`sweep_lists`.
 
-        A damaged list does not stop a take: the sweep, which could delete, stops at it, and a scrub removes it.
+        A damaged list does not stop a take: the sweep, which could delete, stops at it, and a scrub
+        removes it.
         """
         return sweeps.condemned_packs(await self.sweep_lists(whole=False, known=known))
 
@@ -245,33 +296,36 @@ def readme(store_id: str, suite: SuiteName) -> bytes:
     packages = (
         "apt install python3-cryptography python3-argon2 python3-zstandard"
         if suite == CLASSIC
-        else "apt install python3-venv; python3 -m venv reader; "
-        "reader/bin/pip install 'cryptography>=48' argon2-cffi zstandard\n"
-        "             (the recovery kit has them), and reader/bin/python in the place of python3 below"
+        else (
+            "apt install python3-venv; python3 -m venv reader; reader/bin/pip install"
+            " 'cryptography>=48' argon2-cffi zstandard\n             (the recovery kit has them),"
+            " and reader/bin/python in the place of python3 below"
+        )
     )
     return (
-        "This folder is a store of Fennox: configuration backups of servers and appliances, encrypted.\n\n"
-        "YOU NEED  1. this folder (a copy will do)\n"
-        "          2. a passphrase of it\n"
-        "          3. any machine with Python 3.11 or newer and three packages; on Debian 12:\n"
-        f"             {packages}\n"
-        "You need neither Fennox nor its database.\n\n"
-        "Compare the SHA-256 of rescue.py with the one on the recovery sheet before you run it:\n"
-        "             sha256sum rescue.py\n\n"
-        "TO SEE WHAT IS HERE    python3 rescue.py list .\n"
-        "TO CHECK IT            python3 rescue.py check .\n"
-        "TO GET A BACKUP OUT    python3 rescue.py extract . BACKUP some/empty/folder\n"
-        "TO READ THE STEPS      python3 rescue.py steps . BACKUP\n\n"
-        "systems/  one folder a system, one .fxr file a backup; the name tells when it was taken\n"
-        "packs/    the content; `b2sum -l 256 FILE` prints the file's own name if it is whole\n"
-        "header/   the locked keys; sweep/ what was removed and why\n\n"
-        f"Do not rename, edit or delete anything here. Store {store_id}.\n"
+        "This folder is a store of Fennox: configuration backups of servers and appliances,"
+        " encrypted.\n\nYOU NEED  1. this folder (a copy will do)\n          2. a passphrase of"
+        " it\n          3. any machine with Python 3.11 or newer and three packages; on Debian"
+        f" 12:\n             {packages}\nYou need neither Fennox nor its database.\n\nCompare the"
+        " SHA-256 of rescue.py with the one on the recovery sheet before you run it:\n            "
+        " sha256sum rescue.py\n\nTO SEE WHAT IS HERE    python3 rescue.py list .\nTO CHECK IT     "
+        "       python3 rescue.py check .\nTO GET A BACKUP OUT    python3 rescue.py extract ."
+        " BACKUP some/empty/folder\nTO READ THE STEPS      python3 rescue.py steps ."
+        " BACKUP\n\nsystems/  one folder a system, one .fxr file a backup; the name tells when it"
+        " was taken\npacks/    the content; `b2sum -l 256 FILE` prints the file's own name if it"
+        " is whole\nheader/   the locked keys; sweep/ what was removed and why\n\nDo not rename,"
+        f" edit or delete anything here. Store {store_id}.\n"
     ).encode()
 
 
 async def renew_reader(vault: Vault) -> None:
-    """Write reader and readme anew where they are not those of this version and of the store's newest keys."""
-    for name, data in ((RESCUE_NAME, rescue_source()), (README_NAME, readme(vault.id, vault.header.suite))):
+    """Write reader and readme anew where they are not those of this version and of the store's
+    newest keys.
+    """
+    for name, data in (
+        (RESCUE_NAME, rescue_source()),
+        (README_NAME, readme(vault.id, vault.header.suite)),
+    ):
         if await vault.store.stat(name) is not None:
             if await vault.store.get(name) == data:
                 continue
@@ -294,7 +348,8 @@ async def create(
     async for found in store.list(""):
         if found.name.startswith(("header/", "systems/", "packs/")):
             raise Conflict(
-                f"{store.address} already holds a store ({found.name}).", "Adopt it, or choose an empty folder."
+                f"{store.address} already holds a store ({found.name}).",
+                "Adopt it, or choose an empty folder.",
             )
     header = headers.new_header(
         keys,
@@ -305,7 +360,10 @@ async def create(
         plain_names=plain_names,
         sealed_secret=sealed_secret,
     )
-    for name, data in ((RESCUE_NAME, rescue_source()), (README_NAME, readme(header.store, header.suite))):
+    for name, data in (
+        (RESCUE_NAME, rescue_source()),
+        (README_NAME, readme(header.store, header.suite)),
+    ):
         if await store.stat(name) is None:
             await store.put(name, data)
     await store.put(headers.name(header), headers.encode(header))
@@ -321,12 +379,16 @@ async def read_headers(store: Store) -> list[bytes]:
 
 
 async def open_with_passphrase(store: Store, passphrase: str, now: Now) -> Vault:
-    """Open a store from nothing but its bytes and a passphrase, with all generations the passphrase opens."""
+    """Open a store from nothing but its bytes and a passphrase, with all generations the passphrase
+    opens.
+    """
     candidates = await read_headers(store)
     opened = await asyncio.to_thread(headers.unlock_all, candidates, passphrase)
     newest = opened[0][0]
     held = {header.generation: header.write_secret_with(opening) for header, opening in opened}
-    return Vault(store, newest, held, now, {header.generation: opening for header, opening in opened})
+    return Vault(
+        store, newest, held, now, {header.generation: opening for header, opening in opened}
+    )
 
 
 async def open_pinned(
@@ -339,10 +401,12 @@ async def open_pinned(
     chain: Mapping[int, bytes] | None = None,
     looked: bool = False,
 ) -> Vault:
-    """Open a store with the keys the service holds; a header it did not write stops everything (§3.3).
+    """Open a store with the keys the service holds; a header it did not write stops everything
+    (§3.3).
 
-    A pinned header that the store lacks was signed while the store was away, or somebody set the store back: if what
-    is there is ours and older, the pinned one is written. ``looked``: that was looked at just now.
+    A pinned header that the store lacks was signed while the store was away, or somebody set the
+    store back: if what is there is ours and older, the pinned one is written. ``looked``: that was
+    looked at just now.
     """
     mine = headers.decode(pinned)
     if not looked:
@@ -353,7 +417,9 @@ async def open_pinned(
     return vault
 
 
-async def _look_at_headers(store: Store, mine: Header, pinned: bytes, held: Mapping[int, WriteSecret]) -> None:
+async def _look_at_headers(
+    store: Store, mine: Header, pinned: bytes, held: Mapping[int, WriteSecret]
+) -> None:
     candidates = await read_headers(store)
     newest = headers.ranked(candidates)[0]
     if (newest.generation, newest.revision) > (mine.generation, mine.revision):
@@ -374,17 +440,21 @@ async def _look_at_headers(store: Store, mine: Header, pinned: bytes, held: Mapp
 def _not_ours(store: Store) -> StoreUnusable:
     return StoreUnusable(
         f"The header in {store.address} is not the one this service wrote.",
-        "Somebody wrote to the store. Compare it with the recovery sheet before you trust it again.",
+        "Somebody wrote to the store. Compare it with the recovery sheet before you trust it"
+        " again.",
     )
 
 
 async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
-    """Remove headers older than the last ``keep`` of this generation, and those that a withdrawn passphrase opens.
+    """Remove headers older than the last ``keep`` of this generation, and those that a withdrawn
+    passphrase opens.
 
-    All headers of a generation lock the same opening key: an older one beside the newest would let a passphrase that
-    was withdrawn open also what is written later (§3.3).
+    All headers of a generation lock the same opening key: an older one beside the newest would let
+    a passphrase that was withdrawn open also what is written later (§3.3).
     """
-    current = {slot.locked for slot in vault.header.slots}  # a slot that was locked anew has the same id
+    current = {
+        slot.locked for slot in vault.header.slots
+    }  # a slot that was locked anew has the same id
     found: list[tuple[int, ObjectName]] = []
     withdrawn: list[ObjectName] = []
     async for item in vault.store.list("header/"):
@@ -404,7 +474,9 @@ async def forget_old_headers(vault: Vault, keep: int = 3) -> None:
 
 
 def _is_ours(vault: Vault, header: Header) -> bool:
-    """Whether a holder of the write secret signed it; of what somebody else put there the scrub tells."""
+    """Whether a holder of the write secret signed it; of what somebody else put there the scrub
+    tells.
+    """
     try:
         header.check_under(vault.secret_of(header.generation))
     except Damaged:
@@ -413,7 +485,9 @@ def _is_ours(vault: Vault, header: Header) -> bool:
 
 
 async def renew_slots(vault: Vault, generation: int, slots: list[Slot]) -> None:
-    """Lock an earlier generation under other passphrases, and remove its headers with the old ones (§3.7)."""
+    """Lock an earlier generation under other passphrases, and remove its headers with the old ones
+    (§3.7).
+    """
     found: dict[ObjectName, Header] = {}
     async for item in vault.store.list("header/"):
         try:
@@ -425,22 +499,34 @@ async def renew_slots(vault: Vault, generation: int, slots: list[Slot]) -> None:
             continue  # the scrub's to name and heal
     if not found:
         keys = NewKeys(vault.opening_key(generation), vault.secret_of(generation))
-        made = headers.new_header(keys, store=vault.id, written=stamp(vault.now()), slots=slots,
-                                        sweeper=vault.header.sweeper, plain_names=vault.header.plain_names)  # fmt: skip
+        made = headers.new_header(
+            keys,
+            store=vault.id,
+            written=stamp(vault.now()),
+            slots=slots,
+            sweeper=vault.header.sweeper,
+            plain_names=vault.header.plain_names,
+        )
         await vault.store.put(headers.name(made), headers.encode(made))
         return
     newest = max(found.values(), key=lambda header: header.revision)
     if newest.slots != slots:
         changes = {"slots": slots, "revision": newest.revision + 1, "written": stamp(vault.now())}
-        newest = newest.model_copy(update=changes).signed(vault.secret_of(generation), vault.opening_key(generation))
+        newest = newest.model_copy(update=changes).signed(
+            vault.secret_of(generation), vault.opening_key(generation)
+        )
         await vault.store.put(headers.name(newest), headers.encode(newest))
     for name in found:
         if name != headers.name(newest):
             await vault.store.delete(name)
 
 
-async def read_records(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
-    """Every readable record, of all generations, and the names of those that cannot be read, with the reason."""
+async def read_records(
+    vault: Vault,
+) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
+    """Every readable record, of all generations, and the names of those that cannot be read, with
+    the reason.
+    """
     good: list[records.Record] = []
     bad: list[tuple[ObjectName, FennoxError]] = []
     for name in await vault.record_names():
@@ -453,9 +539,11 @@ async def read_records(vault: Vault) -> tuple[list[records.Record], list[tuple[O
 
 
 async def raise_unless_damage(vault: Vault, error: FennoxError) -> None:
-    """Raise what kept an object from being read, unless that tells of the object: that the store is away does not.
+    """Raise what kept an object from being read, unless that tells of the object: that the store is
+    away does not.
 
-    A far side that refuses or fails to read one object says so in the same words as one of which nothing can be read.
+    A far side that refuses or fails to read one object says so in the same words as one of which
+    nothing can be read.
     """
     match error:
         case Damaged() | NotFound():
@@ -467,8 +555,15 @@ async def raise_unless_damage(vault: Vault, error: FennoxError) -> None:
             raise error
 
 
-async def list_backups(vault: Vault) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
-    """Every backup's record, oldest first, and the names of those that cannot be read, with the reason."""
+async def list_backups(
+    vault: Vault,
+) -> tuple[list[records.Record], list[tuple[ObjectName, FennoxError]]]:
+    """Every backup's record, oldest first, and the names of those that cannot be read, with the
+    reason.
+    """
     good, bad = await read_records(vault)
     newest = records.newest_generations(good)
-    return sorted(newest, key=lambda record: (record.reference.time, record.reference.sequence)), bad
+    return (
+        sorted(newest, key=lambda record: (record.reference.time, record.reference.sequence)),
+        bad,
+    )

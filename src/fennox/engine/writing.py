@@ -1,4 +1,6 @@
-"""Writing a backup: content into chunks, chunks into packs, and the record last (store-format §13)."""
+"""Writing a backup: content into chunks, chunks into packs, and the record last (store-format
+§13).
+"""
 
 from __future__ import annotations
 
@@ -78,17 +80,25 @@ class BackupWriter:
     _coming: set[bytes] = field(default_factory=set)  # ids of chunks that are in a batch
     _leaving: frozenset[bytes] = frozenset()  # ids of chunks in the pack that is on its way
     _writing: asyncio.Task[None] | None = None
-    _own: dict[ObjectName, Sample] = field(default_factory=dict)  # packs that this writer has written
+    _own: dict[ObjectName, Sample] = field(
+        default_factory=dict
+    )  # packs that this writer has written
 
-    async def add_content(self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False) -> Content:
-        """Store one document. ``apart``: under random chunk keys, so that a guess of it cannot be tested (§4.3)."""
+    async def add_content(
+        self, stream: AsyncIterable[bytes], *, expected: int = 0, apart: bool = False
+    ) -> Content:
+        """Store one document. ``apart``: under random chunk keys, so that a guess of it cannot be
+        tested (§4.3).
+        """
         before = self._new
         content = await self._cut_and_kept(stream, expected, apart)
         self.written.content += self._new - before
         return content
 
     async def add_whole(self, data: bytes, *, apart: bool = False) -> Content:
-        """Store a document that is there whole. Short ones are not worth a thread, which has to wait for the others."""
+        """Store a document that is there whole. Short ones are not worth a thread, which has to
+        wait for the others.
+        """
         before = self._new
         pieces = self._named(chunks.cut(data, self.vault.header.chunking.small), apart)
         content = Content(await self._keep(list(pieces)), len(data), blake2b_256(data))
@@ -96,7 +106,9 @@ class BackupWriter:
         return content
 
     def recipe(self) -> Recipe:
-        """How contents are carved elsewhere for this backup: sealed as well, while most of what comes is new."""
+        """How contents are carved elsewhere for this backup: sealed as well, while most of what
+        comes is new.
+        """
         secret, sizes = self.vault.secret, self.vault.header.chunking.small
         return Recipe(secret.chunk_id_key, secret.chunk_key_key, sizes, self._new * 2 > self._kept)
 
@@ -113,10 +125,14 @@ class BackupWriter:
     def _named(self, cuts: Iterable[memoryview], apart: bool) -> Iterator[Piece]:
         for plain in cuts:
             yield (
-                chunks.identify_apart(plain, self.vault.random) if apart else chunks.identify(plain, self.vault.secret)
+                chunks.identify_apart(plain, self.vault.random)
+                if apart
+                else chunks.identify(plain, self.vault.secret)
             )
 
-    async def _cut_and_kept(self, stream: AsyncIterable[bytes], expected: int = 0, apart: bool = False) -> Content:
+    async def _cut_and_kept(
+        self, stream: AsyncIterable[bytes], expected: int = 0, apart: bool = False
+    ) -> Content:
         chunking = self.vault.header.chunking
         cutter = Cutter(chunking.large if expected >= _LARGE_FROM else chunking.small)
         digest, size, keys = Digest(), 0, []
@@ -124,7 +140,8 @@ class BackupWriter:
             size += len(block)
             if len(block) > _SMALL:
                 _, pieces = await asyncio.gather(
-                    asyncio.to_thread(digest.update, block), self._pieces(cutter.feed(block), apart, len(block))
+                    asyncio.to_thread(digest.update, block),
+                    self._pieces(cutter.feed(block), apart, len(block)),
                 )
             else:
                 digest.update(block)
@@ -138,7 +155,9 @@ class BackupWriter:
         return await asyncio.to_thread(list, named) if amount > 65536 else list(named)
 
     async def _keep(self, pieces: list[Piece]) -> list[ChunkKey]:
-        """Have those sealed that the store lacks; in packs they keep the order in which they came."""
+        """Have those sealed that the store lacks; in packs they keep the order in which they
+        came.
+        """
         self._kept += len(pieces)
         for piece in pieces:
             known = piece.id in self._used or piece.id in self._coming or self._packed(piece.id)
@@ -150,7 +169,9 @@ class BackupWriter:
                 if self._batch_bytes >= _BATCH:
                     await self._seal_batch()
         return [
-            ChunkKey(id=piece.id.hex(), key=base64.b64encode(piece.key).decode(), length=len(piece.plain))
+            ChunkKey(
+                id=piece.id.hex(), key=base64.b64encode(piece.key).decode(), length=len(piece.plain)
+            )
             for piece in pieces
         ]
 
@@ -167,7 +188,10 @@ class BackupWriter:
         nonces = [self.vault.random(12) for _ in batch]
 
         def seal_all() -> list[bytes]:
-            return [piece.sealed or chunks.seal(piece, nonce) for piece, nonce in zip(batch, nonces, strict=True)]
+            return [
+                piece.sealed or chunks.seal(piece, nonce)
+                for piece, nonce in zip(batch, nonces, strict=True)
+            ]
 
         return await asyncio.to_thread(seal_all)
 
@@ -185,7 +209,9 @@ class BackupWriter:
         self._pending_bytes += len(sealed)
 
     async def add_sealed(self, chunk_id: bytes, sealed: bytes, plain_length: int) -> None:
-        """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already (§13.6)."""
+        """Store a chunk as it was sealed elsewhere in the key set, unless the store has it already
+        (§13.6).
+        """
         if chunk_id in self._used or self._packed(chunk_id):
             return
         if not self.holds(chunk_id):
@@ -196,7 +222,9 @@ class BackupWriter:
         return chunk_id in self._pending or chunk_id in self._leaving
 
     def holds(self, chunk_id: bytes) -> bool:
-        """Whether the store holds a chunk in a pack that may be relied on; from then on this backup relies on it."""
+        """Whether the store holds a chunk in a pack that may be relied on; from then on this backup
+        relies on it.
+        """
         place = self.index.reusable(chunk_id, self.vault.header.generation, self.condemned)
         if place is not None:
             self._used[chunk_id] = packs.digest_in_name(place.pack)
@@ -205,7 +233,10 @@ class BackupWriter:
     def rely_on(self, chunk_ids: Collection[bytes]) -> bool:
         """Rely on all of these, or on none if one of them cannot be relied on."""
         generation = self.vault.header.generation
-        if any(self.index.reusable(chunk_id, generation, self.condemned) is None for chunk_id in chunk_ids):
+        if any(
+            self.index.reusable(chunk_id, generation, self.condemned) is None
+            for chunk_id in chunk_ids
+        ):
             return False
         return all(map(self.holds, chunk_ids))
 
@@ -219,11 +250,15 @@ class BackupWriter:
         await self._arrived()
 
     async def _write_pack(self) -> None:
-        """Hand the pending chunks to the store as one pack; the content goes on being read while it is written."""
+        """Hand the pending chunks to the store as one pack; the content goes on being read while it
+        is written.
+        """
         await self._arrived()
         if not self._pending:
             return
-        listed = [(chunk_id, sealed, length) for chunk_id, (sealed, length) in self._pending.items()]
+        listed = [
+            (chunk_id, sealed, length) for chunk_id, (sealed, length) in self._pending.items()
+        ]
         self._leaving = frozenset(self._pending)
         self._pending.clear()
         self._pending_bytes = 0
@@ -231,7 +266,11 @@ class BackupWriter:
         self._writing.add_done_callback(_seen)
 
     async def _put_pack(self, listed: list[tuple[bytes, bytes, int]]) -> None:
-        secret, salt, month = self.vault.secret, self.vault.salt(), self.vault.now().strftime("%Y-%m")
+        secret, salt, month = (
+            self.vault.secret,
+            self.vault.salt(),
+            self.vault.now().strftime("%Y-%m"),
+        )
 
         def encode() -> tuple[ObjectName, bytes, packs.Table]:
             data, entries = packs.encode(listed, secret, self.vault.id, salt)
@@ -278,37 +317,55 @@ class BackupWriter:
         return Root(depth=depth, chunks=refs) if refs else EMPTY
 
     async def seal_manifest(self, head: Head, backup: str) -> tuple[Root, bytes]:
-        """Store head and id list; returns the id list's root and the sealed section for the record."""
+        """Store head and id list; returns the id list's root and the sealed section for the
+        record.
+        """
         head_root = await self._tree(_each([canonical.dump(head)]))
         await self.flush()
         content = idlist.encode(self._used)
         id_root = await self._tree(_each([content]))
         await self.flush()
         id_root = id_root.model_copy(
-            update={"chunks": [ref.model_copy(update={"pack": self._used[ref.id_bytes()]}) for ref in id_root.chunks]}
+            update={
+                "chunks": [
+                    ref.model_copy(update={"pack": self._used[ref.id_bytes()]})
+                    for ref in id_root.chunks
+                ]
+            }
         )
         return id_root, self._sealed_section(head_root, backup)
 
     def seal_as_before(
         self, head: Root, id_list: Root, ids: Mapping[bytes, str], backup: str
     ) -> tuple[Root, bytes] | None:
-        """As :meth:`seal_manifest`, of a backup that is to hold what another holds; nothing need be written for that.
+        """As :meth:`seal_manifest`, of a backup that is to hold what another holds; nothing need be
+        written for that.
 
-        ``head``, ``id_list``: of that other one; ``ids``: what its id list says. None: something lies elsewhere now.
+        ``head``, ``id_list``: of that other one; ``ids``: what its id list says. None: something
+        lies elsewhere now.
         """
         if not self.rely_on(ids.keys()) or self._used != ids or id_list.depth:
             return None
-        if not all(self.holds(ref.id_bytes()) and self._used[ref.id_bytes()] == ref.pack for ref in id_list.chunks):
+        if not all(
+            self.holds(ref.id_bytes()) and self._used[ref.id_bytes()] == ref.pack
+            for ref in id_list.chunks
+        ):
             return None
         return id_list, self._sealed_section(head, backup)
 
     def _sealed_section(self, head: Root, backup: str) -> bytes:
         header = self.vault.header
-        return records.seal_section(Sealed(head=head), header.public(), self.vault.id, header.generation, backup)
+        return records.seal_section(
+            Sealed(head=head), header.public(), self.vault.id, header.generation, backup
+        )
 
     async def confirm(self) -> None:
-        """After the last pack and before the record: all of it can be read. Raises :class:`confirming.PacksGone`."""
-        await confirming.see_packs(self.vault.store, self.index, set(self._used.values()), self._own)
+        """After the last pack and before the record: all of it can be read. Raises
+        :class:`confirming.PacksGone`.
+        """
+        await confirming.see_packs(
+            self.vault.store, self.index, set(self._used.values()), self._own
+        )
         whole = self.written.bytes <= _READ_BACK_WHOLE
         await confirming.read_back(self.vault.store, self.index, self._own, whole=whole)
 
@@ -316,13 +373,18 @@ class BackupWriter:
         """Whether any chunk of this backup lies in a condemned pack (store-format §13.3)."""
         return not condemned.isdisjoint(self._used.values())
 
-    async def commit(self, reference: records.Reference, sealed: bytes, check: Callable[[], Awaitable[None]]) -> bytes:
+    async def commit(
+        self, reference: records.Reference, sealed: bytes, check: Callable[[], Awaitable[None]]
+    ) -> bytes:
         """Put the record, which makes the backup exist, and read it back. Returns its bytes.
 
-        ``check``: raises if the run is no longer ours; asked last, as what comes before it may take long.
+        ``check``: raises if the run is no longer ours; asked last, as what comes before it may take
+        long.
         """
         await self.confirm()
-        data = records.encode(reference, sealed, self.vault.secret, self.vault.id, self.vault.salt())
+        data = records.encode(
+            reference, sealed, self.vault.secret, self.vault.id, self.vault.salt()
+        )
         name = self.vault.record_name(reference)
         await self._lock_packs()
         await check()
@@ -341,7 +403,8 @@ class BackupWriter:
     async def _lock_packs(self) -> None:
         """Every pack this backup relies on stays locked at least as long as its record (§14.2).
 
-        A pack's lock is half as long again, so that one that is used every night is extended twice in a lock's time.
+        A pack's lock is half as long again, so that one that is used every night is extended twice
+        in a lock's time.
         """
         until, longer = self.vault.lock_end(), self._pack_lock_end()
         if until is None or longer is None:
@@ -351,7 +414,9 @@ class BackupWriter:
             if packs.digest_in_name(name) not in used:
                 continue
             if name not in self.index.locks:
-                self.index.locks[name] = await self.vault.store.locked_until(name) or self.vault.now()
+                self.index.locks[name] = (
+                    await self.vault.store.locked_until(name) or self.vault.now()
+                )
             if self.index.locks[name] < until:
                 await self.vault.store.extend_lock(name, longer)
                 self.index.locks[name] = longer
@@ -362,7 +427,9 @@ class BackupWriter:
 
 
 def _seen(task: asyncio.Task[None]) -> None:
-    """A run that ended for another reason does not wait for its last pack; its error is then nobody's news."""
+    """A run that ended for another reason does not wait for its last pack; its error is then
+    nobody's news.
+    """
     if not task.cancelled():
         task.exception()
 

@@ -1,4 +1,6 @@
-"""Reaching a machine and talking to it. Host keys and certificates are checked here, once, before anything is sent."""
+"""Reaching a machine and talking to it. Host keys and certificates are checked here, once, before
+anything is sent.
+"""
 
 from __future__ import annotations
 
@@ -17,10 +19,11 @@ MAX_OUTPUT = 64 * 1024 * 1024  # bytes of a command's output that is kept in mem
 
 @dataclass(frozen=True)
 class Credential:
-    """An account with a password or a private key (OpenSSH text), the latter perhaps with a certificate.
+    """An account with a password or a private key (OpenSSH text), the latter perhaps with a
+    certificate.
 
-    ``become``: the account that commands run as, by sudo (empty: the account itself). ``agent``: the path of the
-    socket of an SSH agent that has the keys, in place of password and key.
+    ``become``: the account that commands run as, by sudo (empty: the account itself). ``agent``:
+    the path of the socket of an SSH agent that has the keys, in place of password and key.
     """
 
     account: str
@@ -52,14 +55,23 @@ def parse_address(text: str, default_port: int) -> Address:
     if not separator or (":" in host and not host.endswith("]")):
         host, port = text, str(default_port)
     host = host.strip("[]")
-    if not host or not port.isdigit() or not 0 < int(port) < 65536 or any(c.isspace() or c in "/@" for c in host):
-        raise BadInput(f"{text!r} is not an address.", "Write host:port, like 10.1.2.3:22.", field="address")
+    if (
+        not host
+        or not port.isdigit()
+        or not 0 < int(port) < 65536
+        or any(c.isspace() or c in "/@" for c in host)
+    ):
+        raise BadInput(
+            f"{text!r} is not an address.", "Write host:port, like 10.1.2.3:22.", field="address"
+        )
     return Address(host, int(port))
 
 
 @dataclass(frozen=True)
 class Hop:
-    """A machine that the way to another one leads through: where, as whom, and the key that was accepted for it."""
+    """A machine that the way to another one leads through: where, as whom, and the key that was
+    accepted for it.
+    """
 
     address: Address
     credential: Credential
@@ -75,11 +87,15 @@ class Output:
     errors: str
 
     def said(self) -> str:
-        """What it says of how it ended: beside its output, or if nothing, the end of that, as many programs do.
+        """What it says of how it ended: beside its output, or if nothing, the end of that, as many
+        programs do.
 
         It is told in runs, concerns, alerts and logs; what looks like a secret in it is hidden.
         """
-        told = self.errors.strip()[:300] or self.output[-1200:].decode("utf-8", "replace").strip()[-300:]
+        told = (
+            self.errors.strip()[:300]
+            or self.output[-1200:].decode("utf-8", "replace").strip()[-300:]
+        )
         return without_secrets(told)
 
 
@@ -109,7 +125,9 @@ class FarFile:
 
 
 class Files(Protocol):
-    """Files of a machine, one by one. What is not there is None or nothing; all else that fails is an error."""
+    """Files of a machine, one by one. What is not there is None or nothing; all else that fails is
+    an error.
+    """
 
     async def look(self, path: bytes) -> FarFile | None:
         """What lies there, links not followed."""
@@ -144,7 +162,9 @@ class Shell(Protocol):
     def fingerprint(self) -> str:
         """``SHA256:…`` of the host key that was checked."""
 
-    async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
+    async def run(
+        self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60
+    ) -> Output:
         """Run to the end within ``limit`` seconds, feeding standard input if given."""
 
     async def ask(self, questions: Sequence[list[str]], *, limit: float = 60) -> list[Output]:
@@ -156,10 +176,11 @@ class Shell(Protocol):
     def series(
         self, questions: Sequence[list[str]], *, heard: Collection[int] = ()
     ) -> AbstractAsyncContextManager[AsyncIterator[Running]]:
-        """Run commands one after the other, without input, all in one go where the far side's shell can.
+        """Run commands one after the other, without input, all in one go where the far side's shell
+        can.
 
-        Each is to be read to its end before the next is asked for. ``heard``: those of which it matters what they write
-        beside their output.
+        Each is to be read to its end before the next is asked for. ``heard``: those of which it
+        matters what they write beside their output.
         """
 
     def stream(
@@ -193,11 +214,15 @@ class Web(Protocol):
     def until(self) -> datetime | None:
         """When that certificate ends, as far as it tells."""
 
-    async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer: ...
+    async def request(
+        self, method: str, path: str, *, json: object = None, limit: float = 60
+    ) -> Answer: ...
 
     def download(self, method: str, path: str) -> AsyncGenerator[bytes, None]: ...
 
-    async def upload(self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600) -> Answer: ...
+    async def upload(
+        self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600
+    ) -> Answer: ...
 
     async def close(self) -> None: ...
 

@@ -1,4 +1,6 @@
-"""One SSH connection: the host key is checked before anything of the login is sent (RFC 4251 to 4253), by asyncssh."""
+"""One SSH connection: the host key is checked before anything of the login is sent (RFC 4251 to
+4253), by asyncssh.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ from fennox.core.names import printable
 from fennox.links.base import Address, Credential, Dial
 from fennox.links.tls import key_changed
 
-HOST_AUTHORITY = "ca:"  # before the fingerprint of an authority whose host certificates are accepted
+HOST_AUTHORITY = (  # before the fingerprint of an authority whose host certificates are accepted
+    "ca:"
+)
 _CERTIFICATES = [
     "ssh-ed25519-cert-v01@openssh.com",
     "ecdsa-sha2-nistp256-cert-v01@openssh.com",
@@ -25,8 +29,11 @@ _CERTIFICATES = [
     "rsa-sha2-512-cert-v01@openssh.com",
     "rsa-sha2-256-cert-v01@openssh.com",
 ]
-_NO_CERTIFICATES = "-*-cert-v01@openssh.com"  # a host that has one also shows the key that was accepted
-_CIPHERS = "^aes256-gcm@openssh.com,aes128-gcm@openssh.com"  # one call a packet, where the library's first needs three
+_NO_CERTIFICATES = (  # a host that has one also shows the key that was accepted
+    "-*-cert-v01@openssh.com"
+)
+# one call a packet, where the library's first needs three
+_CIPHERS = "^aes256-gcm@openssh.com,aes128-gcm@openssh.com"
 
 _COMPRESSED = ["zlib@openssh.com", "none"]  # what a worker at a site passes on crosses slow lines
 
@@ -38,12 +45,16 @@ class _KeyCheck(asyncssh.SSHClient):
         self.expected = expected
         self.offered = ""
 
-    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+    def validate_host_public_key(
+        self, host: str, addr: str, port: int, key: asyncssh.SSHKey
+    ) -> bool:
         self.offered = key.get_fingerprint("sha256")
         return self.offered == self.expected
 
     def validate_host_ca_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
-        """The authority that signed the host's certificate; the library holds names and dates against it."""
+        """The authority that signed the host's certificate; the library holds names and dates
+        against it.
+        """
         self.offered = HOST_AUTHORITY + key.get_fingerprint("sha256")
         return self.offered == self.expected
 
@@ -66,14 +77,19 @@ async def open_connection(
     through: asyncssh.SSHClientConnection | None = None,
     dial: Dial | None = None,
 ) -> tuple[asyncssh.SSHClientConnection, str]:
-    """Connect and log in; nothing of the credential is sent before the host key was found to be the accepted one."""
+    """Connect and log in; nothing of the credential is sent before the host key was found to be the
+    accepted one.
+    """
     check = _KeyCheck(fingerprint)
     by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
     async with _keys(credential) as keys:
         way: dict[str, Any] = {"tunnel": through or ()}
         if dial is not None and through is None:
             way = {"sock": await _dialled(dial, address, limit), "compression_algs": _COMPRESSED}
-        return await _connected(address, credential, keys, check, by_authority, limit, way), check.offered
+        return (
+            await _connected(address, credential, keys, check, by_authority, limit, way),
+            check.offered,
+        )
 
 
 async def _dialled(dial: Dial, address: Address, limit: float) -> socket.socket:
@@ -82,7 +98,9 @@ async def _dialled(dial: Dial, address: Address, limit: float) -> socket.socket:
             return await dial(address)
     except (OSError, TimeoutError) as error:
         reason = printable(str(error))[:200] or "no answer"
-        raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
+        raise Unreachable(
+            f"{address} cannot be reached: {reason}.", "Check address, port and network."
+        ) from error
 
 
 async def _connected(
@@ -115,12 +133,14 @@ async def _connected(
         raise _key_error(check, address) from error
     except SASLPrepError as error:
         raise WrongLogin(
-            f"The account or password of the login for {address} has a character that SSH cannot send.",
+            f"The account or password of the login for {address} has a character that SSH cannot"
+            " send.",
             "Change the login: fennox login set",
         ) from error
     except asyncssh.PermissionDenied as error:
         raise WrongLogin(
-            f"{address} refuses the account {credential.account}.", "Check the login's account and its key or password."
+            f"{address} refuses the account {credential.account}.",
+            "Check the login's account and its key or password.",
         ) from error
     except TimeoutError as error:
         raise Unreachable(
@@ -145,7 +165,8 @@ async def _keys(credential: Credential) -> AsyncIterator[Sequence[object] | None
         keys = await agent.get_keys()
     except (OSError, ValueError, asyncssh.Error) as error:
         raise Unreachable(
-            f"The SSH agent at {credential.agent} does not answer.", "Start it where the workers run, and add the key."
+            f"The SSH agent at {credential.agent} does not answer.",
+            "Start it where the workers run, and add the key.",
         ) from error
     try:
         yield keys
@@ -163,5 +184,6 @@ def _own_keys(credential: Credential) -> list[object] | None:
         return [(key, asyncssh.import_certificate(credential.certificate))]
     except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError) as error:
         raise WrongLogin(
-            "The login's private key or its certificate cannot be read.", "Give an unencrypted OpenSSH key."
+            "The login's private key or its certificate cannot be read.",
+            "Give an unencrypted OpenSSH key.",
         ) from error

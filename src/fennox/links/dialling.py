@@ -1,4 +1,6 @@
-"""Connections that somebody else makes for us: by the network of this machine, or through a worker at a site."""
+"""Connections that somebody else makes for us: by the network of this machine, or through a worker
+at a site.
+"""
 
 from __future__ import annotations
 
@@ -19,12 +21,16 @@ from fennox.links.base import Address, Dial
 async def opened(
     address: Address, dial: Dial | None, context: ssl.SSLContext | None = None
 ) -> AsyncIterator[tuple[asyncio.StreamReader, asyncio.StreamWriter]]:
-    """A connection for a look at what answers; it is dropped at the end. Raises ``OSError`` like any other."""
+    """A connection for a look at what answers; it is dropped at the end. Raises ``OSError`` like
+    any other.
+    """
     if dial is None:
         reader, writer = await asyncio.open_connection(address.host, address.port, ssl=context)
     else:
         name = address.host if context is not None else None
-        reader, writer = await asyncio.open_connection(sock=await dial(address), ssl=context, server_hostname=name)
+        reader, writer = await asyncio.open_connection(
+            sock=await dial(address), ssl=context, server_hostname=name
+        )
     try:
         yield reader, writer
     finally:
@@ -62,7 +68,10 @@ class _Stream(httpcore.AsyncNetworkStream):
             await self._writer.wait_closed()
 
     async def start_tls(
-        self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None
+        self,
+        ssl_context: ssl.SSLContext,
+        server_hostname: str | None = None,
+        timeout: float | None = None,
     ) -> httpcore.AsyncNetworkStream:
         try:
             async with asyncio.timeout(timeout):
@@ -74,7 +83,9 @@ class _Stream(httpcore.AsyncNetworkStream):
         return self
 
     def get_extra_info(self, info: str) -> Any:
-        return self._writer.get_extra_info({"ssl_object": "ssl_object", "client_addr": "sockname"}.get(info, info))
+        return self._writer.get_extra_info(
+            {"ssl_object": "ssl_object", "client_addr": "sockname"}.get(info, info)
+        )
 
 
 class _Backend(httpcore.AsyncNetworkBackend):
@@ -107,4 +118,6 @@ class DialledTransport(httpx.AsyncHTTPTransport):
 
     def __init__(self, dial: Dial, context: ssl.SSLContext) -> None:
         super().__init__(verify=context, trust_env=False)
-        self._pool = httpcore.AsyncConnectionPool(ssl_context=context, network_backend=_Backend(dial))
+        self._pool = httpcore.AsyncConnectionPool(
+            ssl_context=context, network_backend=_Backend(dial)
+        )

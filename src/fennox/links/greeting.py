@@ -1,4 +1,6 @@
-"""Which protocol answers at an address: an SSH server speaks first (RFC 4253 §4.2), a TLS server waits."""
+"""Which protocol answers at an address: an SSH server speaks first (RFC 4253 §4.2), a TLS server
+waits.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ async def greets_as_ssh(address: Address, dial: Dial | None = None, limit: float
                 reader, _ = await stack.enter_async_context(opened(address, dial))
         except (OSError, TimeoutError) as error:
             reason = "no answer" if isinstance(error, TimeoutError) else "nobody listens there"
-            raise Unreachable(f"{address} cannot be reached: {reason}.", "Check address, port and network.") from error
+            raise Unreachable(
+                f"{address} cannot be reached: {reason}.", "Check address, port and network."
+            ) from error
         return await _heard_ssh(reader)
 
 

@@ -1,4 +1,6 @@
-"""Connections that are kept open after a run for the next one, where an administrator wants that."""
+"""Connections that are kept open after a run for the next one, where an administrator wants
+that.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from fennox.links.ssh import SshLink
 
 _MOST = 2000  # connections; of more the one that lies idle longest is closed
 _OLDEST = 24 * 3600.0  # seconds; a connection shows only once that its login is still good
-_SURE = 20.0  # seconds; one that lay idle for longer is first asked whether the machine is still there
+_SURE = (
+    20.0  # seconds; one that lay idle for longer is first asked whether the machine is still there
+)
 _ANSWER = 10.0  # seconds
 
 
@@ -25,7 +29,8 @@ class _Idle:
 
 @dataclass
 class KeptLinks:
-    """Idle connections, each by everything that it was made with: whoever asks for anything else gets another one.
+    """Idle connections, each by everything that it was made with: whoever asks for anything else
+    gets another one.
 
     ``seconds``: how long one may lie idle; 0: none is kept.
     """
@@ -35,7 +40,9 @@ class KeptLinks:
     _closing: set[asyncio.Task[None]] = field(default_factory=set, repr=False)
 
     async def take(self, made_with: Hashable) -> SshLink | None:
-        """One that lies idle and is alive; nobody else has it until it is closed, which gives it back."""
+        """One that lies idle and is alive; nobody else has it until it is closed, which gives it
+        back.
+        """
         idle = self._drop(made_with)
         if idle is None:
             return None
@@ -44,7 +51,9 @@ class KeptLinks:
             if time.monotonic() - idle.since > _SURE:
                 await link.is_there(_ANSWER)
         finally:
-            if not self._fit(link):  # no answer, or nobody waits for one any more: either has spoilt it
+            if not self._fit(
+                link
+            ):  # no answer, or nobody waits for one any more: either has spoilt it
                 self._close(link)
         return link if self._fit(link) else None
 

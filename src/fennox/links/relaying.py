@@ -17,8 +17,9 @@ async def relay(
 ) -> None:
     """Until either side ends; what one has said before it ended arrives at the other.
 
-    ``receive`` gives the next message, None at the end; ``send`` returns when the other side takes more. A connection
-    that breaks is an end like any other: whoever speaks over it sees that something is missing.
+    ``receive`` gives the next message, None at the end; ``send`` returns when the other side takes
+    more. A connection that breaks is an end like any other: whoever speaks over it sees that
+    something is missing.
     """
 
     async def outwards() -> None:

@@ -1,7 +1,8 @@
-"""Commands that run one after the other in one script of the far side's shell, and the answers cut apart again.
+"""Commands that run one after the other in one script of the far side's shell, and the answers cut
+apart again.
 
-Behind what a command writes the script writes a mark that nobody can guess, with the exit code; behind what it writes
-on standard error, the mark alone.
+Behind what a command writes the script writes a mark that nobody can guess, with the exit code;
+behind what it writes on standard error, the mark alone.
 """
 
 from __future__ import annotations
@@ -19,12 +20,19 @@ from fennox.links.base import Output
 _MAX_ERRORS = 16 * 1024  # bytes of standard error that are kept of a command
 
 
-def script(questions: Sequence[list[str]], heard: Collection[int], before: list[str], mark: str) -> str:
-    """For a POSIX shell. ``before``: words before every command; ``heard``: those whose standard error is wanted."""
+def script(
+    questions: Sequence[list[str]], heard: Collection[int], before: list[str], mark: str
+) -> str:
+    """For a POSIX shell. ``before``: words before every command; ``heard``: those whose standard
+    error is wanted.
+    """
 
     def one(number: int, words: list[str]) -> str:
         quiet, marked = ("", f"; printf '{mark}' >&2") if number in heard else (" 2>/dev/null", "")
-        return f"({shlex.join([*before, *words])}) </dev/null{quiet}; printf '\\n{mark} %d\\n' $?{marked}"
+        return (
+            f"({shlex.join([*before, *words])}) </dev/null{quiet}; printf '\\n{mark} %d\\n'"
+            f" $?{marked}"
+        )
 
     return "; ".join(one(number, words) for number, words in enumerate(questions))
 
@@ -35,7 +43,9 @@ class Reader(Protocol):
 
 @dataclass
 class Errors:
-    """What commands write on standard error, bounded, each as one line of text. No mark: all of it is one command's."""
+    """What commands write on standard error, bounded, each as one line of text. No mark: all of it
+    is one command's.
+    """
 
     mark: bytes = b""
     _said: list[bytes] = field(default_factory=list)
@@ -77,7 +87,9 @@ class Errors:
 
 @dataclass
 class Answer:
-    """What one command of a series writes; how it ended is known once that has been read to its end."""
+    """What one command of a series writes; how it ended is known once that has been read to its
+    end.
+    """
 
     series: Series
     heard: int | None  # which of those it is whose standard error is wanted
@@ -93,12 +105,18 @@ class Answer:
         async for _ in self.blocks():
             pass
         assert self.code is not None
-        return Output(self.code, b"", await self.series.errors.of(self.heard) if self.heard is not None else "")
+        return Output(
+            self.code,
+            b"",
+            await self.series.errors.of(self.heard) if self.heard is not None else "",
+        )
 
 
 @dataclass
 class Series:
-    """The answers of a script, cut out of its output. ``cut``: what an end before the last mark means."""
+    """The answers of a script, cut out of its output. ``cut``: what an end before the last mark
+    means.
+    """
 
     blocks: AsyncIterator[bytes]
     mark: str
@@ -115,7 +133,9 @@ class Series:
             await answer.ended()
 
     async def next_piece(self) -> tuple[bytes, int | None]:
-        """The next bytes of the answer that is being read, and its exit code if it ends with them."""
+        """The next bytes of the answer that is being read, and its exit code if it ends with
+        them.
+        """
         mark = f"\n{self.mark} ".encode()
         while True:
             output, found, rest = self._held.partition(mark)

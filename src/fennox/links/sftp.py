@@ -32,16 +32,19 @@ class SftpFiles:
             yield
         except asyncssh.SFTPPermissionDenied as error:
             raise FarSideFailed(
-                f"{self._address} does not let the login {doing} {printable(path)}.", "Check the login's rights there."
+                f"{self._address} does not let the login {doing} {printable(path)}.",
+                "Check the login's rights there.",
             ) from error
         except (OSError, asyncssh.Error) as error:
             if isinstance(error, asyncssh.SFTPError) and not isinstance(error, _CUT):
                 raise FarSideFailed(
-                    f"{self._address} could not {doing} {printable(path)}: {printable(error.reason)[:200]}",
+                    f"{self._address} could not {doing} {printable(path)}:"
+                    f" {printable(error.reason)[:200]}",
                     "Look at the machine.",
                 ) from error
             raise Unreachable(
-                f"The connection to {self._address} was cut.", "Try again; look at the machine if it happens twice."
+                f"The connection to {self._address} was cut.",
+                "Try again; look at the machine if it happens twice.",
             ) from error
 
     async def look(self, path: bytes) -> FarFile | None:
@@ -64,7 +67,9 @@ class SftpFiles:
         link = _bytes(await self._client.readlink(path)) if kind == "link" else b""
         size = attributes.size or 0
         owner = (attributes.uid or 0, attributes.gid or 0)
-        return FarFile(path, kind, size, stat.S_IMODE(mode), *owner, int(attributes.mtime or 0), link)
+        return FarFile(
+            path, kind, size, stat.S_IMODE(mode), *owner, int(attributes.mtime or 0), link
+        )
 
     async def walk(self, root: bytes) -> AsyncGenerator[FarFile, None]:
         found = await self.look(root)
@@ -75,7 +80,9 @@ class SftpFiles:
             found = waiting.pop()
             yield found
             if found.kind == "folder":
-                waiting += sorted(await self._inside(found.path), key=lambda one: one.path, reverse=True)
+                waiting += sorted(
+                    await self._inside(found.path), key=lambda one: one.path, reverse=True
+                )
 
     async def _inside(self, folder: bytes) -> list[FarFile]:
         listed: list[FarFile] = []
@@ -85,7 +92,9 @@ class SftpFiles:
                 if name in (b".", b"..") or b"/" in name:
                     continue
                 if len(listed) == _MOST:
-                    raise FarSideFailed(f"{printable(folder)} has more than {_MOST} entries.", "Leave it out.")
+                    raise FarSideFailed(
+                        f"{printable(folder)} has more than {_MOST} entries.", "Leave it out."
+                    )
                 with contextlib.suppress(*_GONE):  # it went meanwhile
                     listed.append(await self._seen(folder.rstrip(b"/") + b"/" + name, item.attrs))
         return listed

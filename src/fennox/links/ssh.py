@@ -9,21 +9,42 @@ import re
 import secrets
 import shlex
 import time
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Collection, Coroutine, Sequence
+from collections.abc import (
+    AsyncGenerator,
+    AsyncIterator,
+    Awaitable,
+    Callable,
+    Collection,
+    Coroutine,
+    Sequence,
+)
 from contextlib import asynccontextmanager
 
 import asyncssh
 
 from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
-from fennox.links.base import MAX_OUTPUT, Address, Credential, Dial, Hop, Output, Running, ShellLanguage
+from fennox.links.base import (
+    MAX_OUTPUT,
+    Address,
+    Credential,
+    Dial,
+    Hop,
+    Output,
+    Running,
+    ShellLanguage,
+)
 from fennox.links.connecting import open_connection
 from fennox.links.series import Errors, Series, script
 from fennox.links.sftp import SftpFiles
 from fennox.links.standing import COMMAND, StandingShell, blocks_of
 
-_QUOTES = re.compile("(['\u2018\u2019\u201a\u201b])")  # PowerShell takes each of them for the end of a text
+_QUOTES = re.compile(
+    "(['\u2018\u2019\u201a\u201b])"
+)  # PowerShell takes each of them for the end of a text
 _PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
-_WINDOW = 6 * 1024 * 1024  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
+_WINDOW = (
+    6 * 1024 * 1024
+)  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
 _LONGEST_WORD = 100 * 1024  # bytes; Linux gives a program no longer word than 128 KiB
 
 
@@ -35,16 +56,21 @@ async def connect(
     hops: Sequence[Hop] = (),
     dial: Dial | None = None,
 ) -> SshLink:
-    """Connect and log in for commands, through other machines if need be (``hops``, the nearest first).
+    """Connect and log in for commands, through other machines if need be (``hops``, the nearest
+    first).
 
     ``dial`` makes the first of these connections.
     """
     opened: list[asyncssh.SSHClientConnection] = []
     try:
         for hop in hops:
-            through, _ = await open_connection(hop.address, hop.credential, hop.fingerprint, limit, _last(opened), dial)
+            through, _ = await open_connection(
+                hop.address, hop.credential, hop.fingerprint, limit, _last(opened), dial
+            )
             opened.append(through)
-        connection, offered = await open_connection(address, credential, fingerprint, limit, _last(opened), dial)
+        connection, offered = await open_connection(
+            address, credential, fingerprint, limit, _last(opened), dial
+        )
         opened.append(connection)
         link = SshLink(opened, address, offered)
         if credential.become:
@@ -68,7 +94,11 @@ async def _close(opened: list[asyncssh.SSHClientConnection]) -> None:
 
 class _SshRunning:
     def __init__(
-        self, process: asyncssh.SSHClientProcess[bytes], address: Address, feeder: asyncio.Task[None], mark: str
+        self,
+        process: asyncssh.SSHClientProcess[bytes],
+        address: Address,
+        feeder: asyncio.Task[None],
+        mark: str,
     ) -> None:
         self._process = process
         self._address = address
@@ -92,7 +122,9 @@ class _SshRunning:
         return Output(code, b"", errors)
 
     def answers(self, count: int, heard: Collection[int]) -> AsyncIterator[Running]:
-        return Series(self.blocks(), self._mark, self._errors, _cut(self._address)).answers(count, heard)
+        return Series(self.blocks(), self._mark, self._errors, _cut(self._address)).answers(
+            count, heard
+        )
 
     async def abandon(self) -> None:
         self._process.close()
@@ -102,15 +134,21 @@ class _SshRunning:
 
 
 class SshLink:
-    """One connection, kept for all commands of a run. ``opened``: those it leads through, and itself as the last."""
+    """One connection, kept for all commands of a run. ``opened``: those it leads through, and
+    itself as the last.
+    """
 
-    def __init__(self, opened: list[asyncssh.SSHClientConnection], address: Address, fingerprint: str) -> None:
+    def __init__(
+        self, opened: list[asyncssh.SSHClientConnection], address: Address, fingerprint: str
+    ) -> None:
         self._opened = opened
         self._connection = opened[-1]
         self._address = address
         self._before: list[str] = []  # words before every command
         self._said_first: bytes = b""  # what the command before it reads
-        self._spoilt = False  # something went wrong over it, so that a command of it may still run over there
+        self._spoilt = (
+            False  # something went wrong over it, so that a command of it may still run over there
+        )
         self.language: ShellLanguage = "posix"
         self.fingerprint = fingerprint
         self.since = time.monotonic()
@@ -119,13 +157,16 @@ class SshLink:
         self.closer: Callable[[SshLink], Awaitable[None]] = SshLink.disconnect
 
     async def become(self, account: str, password: str | None) -> None:
-        """Have every command run as another account, by sudo: without a password, else with the login's own."""
+        """Have every command run as another account, by sudo: without a password, else with the
+        login's own.
+        """
         plain = ["sudo", "-n", "-u", account, "--"]
         if (await self.run([*plain, "true"])).code == 0:
             self._before = plain
             return
         if password is not None:
-            # -k with a command: the password is asked for every time, so that exactly one line of input is its
+            # -k with a command: the password is asked for every time, so that exactly one line of
+            # input is its
             self._before, self._said_first = (
                 ["sudo", "-k", "-S", "-p", "", "-u", account, "--"],
                 f"{password}\n".encode(),
@@ -140,15 +181,30 @@ class SshLink:
 
     async def _start(self, words: list[str], feed: AsyncIterator[bytes] | None) -> _SshRunning:
         if self.language == "powershell" and feed is not None:
-            raise FarSideFailed("A document cannot be fed to a command of PowerShell.", "Mend the kind file.")
-        line = shlex.join([*self._before, *words]) if self.language == "posix" else in_powershell(words)
+            raise FarSideFailed(
+                "A document cannot be fed to a command of PowerShell.", "Mend the kind file."
+            )
+        line = (
+            shlex.join([*self._before, *words])
+            if self.language == "posix"
+            else in_powershell(words)
+        )
         return await self._start_line(line, feed)
 
-    async def _start_line(self, line: str, feed: AsyncIterator[bytes] | None, mark: str = "") -> _SshRunning:
+    async def _start_line(
+        self, line: str, feed: AsyncIterator[bytes] | None, mark: str = ""
+    ) -> _SshRunning:
         process = await self._process(line)
-        return _SshRunning(process, self._address, asyncio.create_task(_feed(process, self._said_first, feed)), mark)
+        return _SshRunning(
+            process,
+            self._address,
+            asyncio.create_task(_feed(process, self._said_first, feed)),
+            mark,
+        )
 
-    async def run(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60) -> Output:
+    async def run(
+        self, words: list[str], *, feed: AsyncIterator[bytes] | None = None, limit: float = 60
+    ) -> Output:
         try:
             async with asyncio.timeout(limit), self.stream(words, feed=feed) as running:
                 return await self._kept(running, words[0])
@@ -179,11 +235,18 @@ class SshLink:
             async with self._turn(line, mark, len(questions), heard) as answers:
                 yield answers
             return
-        if len(questions) < 2 or self.language != "posix" or self._said_first or len(line) > _LONGEST_WORD:
+        if (
+            len(questions) < 2
+            or self.language != "posix"
+            or self._said_first
+            or len(line) > _LONGEST_WORD
+        ):
             async with contextlib.aclosing(self._one_by_one(questions)) as answers:
                 yield answers
             return
-        async with self._running(self._start_line(shlex.join(["sh", "-c", line]), None, mark)) as running:
+        async with self._running(
+            self._start_line(shlex.join(["sh", "-c", line]), None, mark)
+        ) as running:
             yield running.answers(len(questions), heard)
 
     @asynccontextmanager
@@ -203,7 +266,9 @@ class SshLink:
 
     async def _process(self, line: str) -> asyncssh.SSHClientProcess[bytes]:
         try:
-            return await self._connection.create_process(line, encoding=None, max_pktsize=131072, window=_WINDOW)
+            return await self._connection.create_process(
+                line, encoding=None, max_pktsize=131072, window=_WINDOW
+            )
         except (OSError, asyncssh.Error) as error:
             raise _cut(self._address) from error
 
@@ -218,20 +283,28 @@ class SshLink:
         async for block in running.blocks():
             kept += block
             if len(kept) > MAX_OUTPUT:
-                raise FarSideFailed(f"{name} on {self._address} writes without end.", "Look at the machine.")
+                raise FarSideFailed(
+                    f"{name} on {self._address} writes without end.", "Look at the machine."
+                )
         done = await running.ended()
         return Output(done.code, bytes(kept), done.errors)
 
     def _too_slow(self, name: str, limit: float) -> FarSideFailed:
-        return FarSideFailed(f"{name} on {self._address} did not end within {limit:g} s.", "Look at the machine.")
+        return FarSideFailed(
+            f"{name} on {self._address} did not end within {limit:g} s.", "Look at the machine."
+        )
 
     @asynccontextmanager
-    async def stream(self, words: list[str], *, feed: AsyncIterator[bytes] | None = None) -> AsyncIterator[Running]:
+    async def stream(
+        self, words: list[str], *, feed: AsyncIterator[bytes] | None = None
+    ) -> AsyncIterator[Running]:
         async with self._running(self._start(words, feed)) as running:
             yield running
 
     @asynccontextmanager
-    async def _running(self, starting: Coroutine[None, None, _SshRunning]) -> AsyncIterator[_SshRunning]:
+    async def _running(
+        self, starting: Coroutine[None, None, _SshRunning]
+    ) -> AsyncIterator[_SshRunning]:
         running = await starting
         try:
             yield running
@@ -259,11 +332,15 @@ class SshLink:
             yield SftpFiles(client, self._address)
 
     async def is_there(self, limit: float) -> bool:
-        """Whether the far side still answers (RFC 4254 §4); nothing is started over there for that."""
+        """Whether the far side still answers (RFC 4254 §4); nothing is started over there for
+        that.
+        """
         before, self._spoilt = self._spoilt, True  # until it has answered
         with contextlib.suppress(TimeoutError, OSError, asyncssh.Error):
             async with asyncio.timeout(limit):
-                await self._connection._make_global_request(b"keepalive@openssh.com")  # its own keepalive tells nobody
+                await self._connection._make_global_request(
+                    b"keepalive@openssh.com"
+                )  # its own keepalive tells nobody
             self._spoilt = before
         return self.usable
 
@@ -280,12 +357,17 @@ class SshLink:
 
 
 def in_powershell(words: Sequence[str]) -> str:
-    """A command line for a machine whose shell is PowerShell or cmd.exe, as OpenSSH on Windows has them.
+    """A command line for a machine whose shell is PowerShell or cmd.exe, as OpenSSH on Windows has
+    them.
 
-    The command goes as UTF-16 in base64, so that neither shell reads anything in it. Words are literal texts but for
-    names of parameters (``-Path``), which PowerShell knows by their standing bare.
+    The command goes as UTF-16 in base64, so that neither shell reads anything in it. Words are
+    literal texts but for names of parameters (``-Path``), which PowerShell knows by their standing
+    bare.
     """
-    quoted = [word if _PARAMETER.fullmatch(word) else "'" + _QUOTES.sub(r"\1\1", word) + "'" for word in words]
+    quoted = [
+        word if _PARAMETER.fullmatch(word) else "'" + _QUOTES.sub(r"\1\1", word) + "'"
+        for word in words
+    ]
     script = (
         "$ProgressPreference='SilentlyContinue'; $ErrorActionPreference='Stop'; $LASTEXITCODE=0; "
         f"[Console]::OutputEncoding=[Text.Encoding]::UTF8; & {' '.join(quoted)}; exit $LASTEXITCODE"
@@ -294,7 +376,9 @@ def in_powershell(words: Sequence[str]) -> str:
     return f"powershell -NoProfile -NonInteractive -EncodedCommand {encoded}"
 
 
-async def _feed(process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: AsyncIterator[bytes] | None) -> None:
+async def _feed(
+    process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: AsyncIterator[bytes] | None
+) -> None:
     try:
         if first:
             process.stdin.write(first)
@@ -308,4 +392,7 @@ async def _feed(process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: A
 
 
 def _cut(address: Address) -> Unreachable:
-    return Unreachable(f"The connection to {address} was cut.", "Try again; look at the machine if it happens twice.")
+    return Unreachable(
+        f"The connection to {address} was cut.",
+        "Try again; look at the machine if it happens twice.",
+    )

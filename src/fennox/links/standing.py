@@ -1,4 +1,6 @@
-"""A shell over there that stays and waits for scripts, so that none has to be begun for each question."""
+"""A shell over there that stays and waits for scripts, so that none has to be begun for each
+question.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ COMMAND = "exec sh"
 _BLOCK = 256 * 1024  # bytes
 
 
-async def blocks_of(process: asyncssh.SSHClientProcess[bytes], cut: Unreachable) -> AsyncGenerator[bytes, None]:
+async def blocks_of(
+    process: asyncssh.SSHClientProcess[bytes], cut: Unreachable
+) -> AsyncGenerator[bytes, None]:
     """What a process writes. ``cut``: what it means that the connection ends before it."""
     try:
         while block := await process.stdout.read(_BLOCK):
@@ -26,7 +30,9 @@ async def blocks_of(process: asyncssh.SSHClientProcess[bytes], cut: Unreachable)
 
 
 class StandingShell:
-    """One process of :data:`COMMAND`; it reads scripts, one at a time, and is done with if one is not heard out."""
+    """One process of :data:`COMMAND`; it reads scripts, one at a time, and is done with if one is
+    not heard out.
+    """
 
     def __init__(self, process: asyncssh.SSHClientProcess[bytes], cut: Unreachable) -> None:
         self._process = process
@@ -35,13 +41,19 @@ class StandingShell:
 
     @property
     def waits(self) -> bool:
-        return not self._busy and self._process.exit_status is None and not self._process.stdout.at_eof()
+        return (
+            not self._busy
+            and self._process.exit_status is None
+            and not self._process.stdout.at_eof()
+        )
 
     @asynccontextmanager
     async def turn(
         self, script: str, mark: str, count: int, heard: Collection[int]
     ) -> AsyncIterator[AsyncIterator[Running]]:
-        """The answers of a script as :func:`~fennox.links.series.script` makes it, of ``count`` questions."""
+        """The answers of a script as :func:`~fennox.links.series.script` makes it, of ``count``
+        questions.
+        """
         self._busy = True
         errors = Errors(mark.encode())
         series = Series(blocks_of(self._process, self._cut), mark, errors, self._cut)

@@ -1,7 +1,8 @@
-"""Certificates of far sides: looked at before anything is said, and then exactly one of them trusted.
+"""Certificates of far sides: looked at before anything is said, and then exactly one of them
+trusted.
 
-A person accepts either one certificate, by its fingerprint, or ``authority``: any certificate that this machine's own
-authorities vouch for under the name in the address.
+A person accepts either one certificate, by its fingerprint, or ``authority``: any certificate that
+this machine's own authorities vouch for under the name in the address.
 """
 
 from __future__ import annotations
@@ -27,7 +28,9 @@ def fingerprint_of(certificate: bytes) -> str:
 
 
 def ends(certificate: bytes) -> datetime | None:
-    """When a certificate (DER) ends; None if it cannot be read, which does not keep anybody from accepting it."""
+    """When a certificate (DER) ends; None if it cannot be read, which does not keep anybody from
+    accepting it.
+    """
     try:
         return x509.load_der_x509_certificate(certificate).not_valid_after_utc
     except ValueError:
@@ -59,7 +62,8 @@ async def offered(address: Address, limit: float, dial: Dial | None = None) -> b
             certificate = shown.getpeercert(binary_form=True)
     except (OSError, TimeoutError) as error:
         raise Unreachable(
-            f"{address} cannot be reached by TLS ({type(error).__name__}).", "Check address, port and network."
+            f"{address} cannot be reached by TLS ({type(error).__name__}).",
+            "Check address, port and network.",
         ) from error
     if certificate is None:
         raise Unreachable(f"{address} shows no certificate.", "Check that it is the right port.")
@@ -82,14 +86,17 @@ def judge(address: Address, certificate: bytes, accepted: str | None) -> None:
 def key_changed(address: Address, what: str, shown: str, accepted: str) -> FennoxError:
     return KeyChanged(
         f"{address} shows the {what} {shown}; {accepted} was accepted for it.",
-        "If the machine was reinstalled, accept the new one on purpose; if not, somebody may be in between.",
+        "If the machine was reinstalled, accept the new one on purpose; if not, somebody may be in"
+        " between.",
         fingerprint=shown,
         accepted=accepted,
     )
 
 
 async def trusted_context(address: Address, accepted: str | None, limit: float) -> ssl.SSLContext:
-    """The context for talking to ``address``: pinned to its accepted certificate, or by this machine's authorities."""
+    """The context for talking to ``address``: pinned to its accepted certificate, or by this
+    machine's authorities.
+    """
     if accepted == AUTHORITY:
         return ssl.create_default_context()
     certificate = await offered(address, limit)

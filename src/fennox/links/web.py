@@ -14,7 +14,11 @@ from fennox.links.dialling import DialledTransport
 
 
 async def connect(
-    address: Address, credential: Credential, fingerprint: str | None, limit: float = 15, dial: Dial | None = None
+    address: Address,
+    credential: Credential,
+    fingerprint: str | None,
+    limit: float = 15,
+    dial: Dial | None = None,
 ) -> WebLink:
     """Look at the certificate, and trust exactly that one for every later connection."""
     certificate = await tls.offered(address, limit, dial)
@@ -35,20 +39,26 @@ async def connect(
 class WebLink:
     """One machine's interface, with basic authentication (RFC 7617) over the pinned certificate."""
 
-    def __init__(self, client: httpx.AsyncClient, address: Address, fingerprint: str, until: datetime | None) -> None:
+    def __init__(
+        self, client: httpx.AsyncClient, address: Address, fingerprint: str, until: datetime | None
+    ) -> None:
         self._client = client
         self._address = address
         self.fingerprint = fingerprint
         self.until = until
 
-    async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer:
+    async def request(
+        self, method: str, path: str, *, json: object = None, limit: float = 60
+    ) -> Answer:
         kept = bytearray()
         try:
             async with self._client.stream(method, path, json=json, timeout=limit) as answer:
                 async for block in answer.aiter_bytes():
                     kept += block
                     if len(kept) > MAX_OUTPUT:
-                        raise FarSideFailed(f"{self._address} answers without end.", "Look at the machine.")
+                        raise FarSideFailed(
+                            f"{self._address} answers without end.", "Look at the machine."
+                        )
                 return self._judged(answer.status_code, bytes(kept), path)
         except httpx.HTTPError as error:
             raise self._cut(error) from error
@@ -62,7 +72,9 @@ class WebLink:
         except httpx.HTTPError as error:
             raise self._cut(error) from error
 
-    async def upload(self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600) -> Answer:
+    async def upload(
+        self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600
+    ) -> Answer:
         try:
             answer = await self._client.request(
                 method,
@@ -80,11 +92,17 @@ class WebLink:
 
     def _judged(self, status: int, body: bytes, path: str) -> Answer:
         if status in (401, 403):
-            raise WrongLogin(f"{self._address} refuses the login.", "Check the login's account and password.")
+            raise WrongLogin(
+                f"{self._address} refuses the login.", "Check the login's account and password."
+            )
         if status >= 500:
-            raise Unreachable(f"{self._address} answers {status} to {path}.", "Try again; look at the machine.")
+            raise Unreachable(
+                f"{self._address} answers {status} to {path}.", "Try again; look at the machine."
+            )
         if status >= 400:
-            raise FarSideFailed(f"{self._address} answers {status} to {path}.", "Look at the machine and its kind.")
+            raise FarSideFailed(
+                f"{self._address} answers {status} to {path}.", "Look at the machine and its kind."
+            )
         return Answer(status, body)
 
     def _cut(self, error: httpx.HTTPError) -> Unreachable:

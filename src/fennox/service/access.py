@@ -1,7 +1,8 @@
-"""Who may do what: tables for every route, held against the application when it starts and by a test.
+"""Who may do what: tables for every route, held against the application when it starts and by a
+test.
 
-Every request passes :func:`authorise` first: who it is, their role and rights, the part of the estate that they reach,
-and for a grave act a fresh proof and an approval.
+Every request passes :func:`authorise` first: who it is, their role and rights, the part of the
+estate that they reach, and for a grave act a fresh proof and an approval.
 """
 
 from __future__ import annotations
@@ -17,7 +18,14 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Sheet, System
-from fennox.core.errors import BadInput, NotAllowed, NotSignedIn, Outdated, PasswordChangeNeeded, WrongPassphrase
+from fennox.core.errors import (
+    BadInput,
+    NotAllowed,
+    NotSignedIn,
+    Outdated,
+    PasswordChangeNeeded,
+    WrongPassphrase,
+)
 from fennox.core.words import a
 from fennox.service import audit, lookups
 from fennox.service.context import Context, named
@@ -191,20 +199,74 @@ RIGHTS: dict[str, Right] = {
 }
 
 # what whoever reaches a part of the estate may do: it is about single systems, or shows only theirs
-WITHIN = frozenset({
-    "who_am_i", "sign_out", "prove", "change_password", "list_sessions", "end_session", "end_other_sessions",
-    "add_token", "begin_totp", "confirm_totp", "remove_totp", "new_recovery_codes", "list_passkeys",
-    "begin_passkey", "add_passkey", "remove_passkey", "prove_with_passkey",
-    "list_approvals", "show_approval", "grant_approval", "refuse_approval", "approval_acts",
-    "status", "openapi_document", "list_kinds", "metrics", "list_concerns", "mute_concern", "unmute_concern",
-    "list_systems", "list_system_names", "show_system", "probe_system", "resume_system", "confirm_system",
-    "list_hand_ins", "hand_in",
-    "list_backups", "take_backup", "show_backup", "list_documents", "export_backup", "compare_as_patch",
-    "compare_backups", "trace_value", "hold_backup", "copy_backup", "verify_backup", "clear_backup", "release_backup",
-    "keep_backup", "list_removals",
-    "list_restores", "draft_restore", "show_restore", "start_restore", "undo_restore", "answer_gate",
-    "list_runs", "show_run", "run_log", "run_events", "stop_run", "give_passphrase",
-})  # fmt: skip
+WITHIN = frozenset(
+    {
+        "who_am_i",
+        "sign_out",
+        "prove",
+        "change_password",
+        "list_sessions",
+        "end_session",
+        "end_other_sessions",
+        "add_token",
+        "begin_totp",
+        "confirm_totp",
+        "remove_totp",
+        "new_recovery_codes",
+        "list_passkeys",
+        "begin_passkey",
+        "add_passkey",
+        "remove_passkey",
+        "prove_with_passkey",
+        "list_approvals",
+        "show_approval",
+        "grant_approval",
+        "refuse_approval",
+        "approval_acts",
+        "status",
+        "openapi_document",
+        "list_kinds",
+        "metrics",
+        "list_concerns",
+        "mute_concern",
+        "unmute_concern",
+        "list_systems",
+        "list_system_names",
+        "show_system",
+        "probe_system",
+        "resume_system",
+        "confirm_system",
+        "list_hand_ins",
+        "hand_in",
+        "list_backups",
+        "take_backup",
+        "show_backup",
+        "list_documents",
+        "export_backup",
+        "compare_as_patch",
+        "compare_backups",
+        "trace_value",
+        "hold_backup",
+        "copy_backup",
+        "verify_backup",
+        "clear_backup",
+        "release_backup",
+        "keep_backup",
+        "list_removals",
+        "list_restores",
+        "draft_restore",
+        "show_restore",
+        "start_restore",
+        "undo_restore",
+        "answer_gate",
+        "list_runs",
+        "show_run",
+        "run_log",
+        "run_events",
+        "stop_run",
+        "give_passphrase",
+    }
+)
 
 # what must still be done by whoever has to change their password first
 _BEFORE_A_CHANGE = frozenset({"who_am_i", "sign_out", "change_password", "prove"})
@@ -222,7 +284,12 @@ def operations(app: FastAPI) -> dict[str, tuple[str, str]]:
 
 def check_table(routers: Iterable[APIRouter]) -> None:
     """Every operation stands in the table; one that does not keeps the service from starting."""
-    names = {route.endpoint.__name__ for router in routers for route in router.routes if isinstance(route, APIRoute)}
+    names = {
+        route.endpoint.__name__
+        for router in routers
+        for route in router.routes
+        if isinstance(route, APIRoute)
+    }
     if missing := names - TABLE.keys():
         raise RuntimeError(f"operations without a role: {sorted(missing)}")
     if unknown := (WITHIN | RIGHTS.keys() | grave.TABLE.keys()) - TABLE.keys():
@@ -234,8 +301,12 @@ async def authorise(request: Request) -> AsyncIterator[None]:
     context: Context = request.app.state.context
     operation: str = request.scope["endpoint"].__name__
     if context.outdated and operation != "healthz":
-        raise Outdated(context.outdated, "Stop this process, and start the new version in its place.")
-    if "\0" in request.url.path or any("\0" in text for pair in request.query_params.multi_items() for text in pair):
+        raise Outdated(
+            context.outdated, "Stop this process, and start the new version in its place."
+        )
+    if "\0" in request.url.path or any(
+        "\0" in text for pair in request.query_params.multi_items() for text in pair
+    ):
         raise BadInput("The address holds the character NUL.", "Nothing is called so.")
     needed = TABLE[operation]
     if needed == "nobody":
@@ -257,7 +328,9 @@ async def authorise(request: Request) -> AsyncIterator[None]:
                 grave.must_be_proved(who)
                 if act.approved:
                     asked = await _asked(context, request, operation, act, body)
-                    request.state.approval = await stack.enter_async_context(approvals.approved(context, who, asked))
+                    request.state.approval = await stack.enter_async_context(
+                        approvals.approved(context, who, asked)
+                    )
         except NotAllowed as refusal:
             await audit.refused(context, request, operation, refusal)
             raise
@@ -269,8 +342,12 @@ async def authorise(request: Request) -> AsyncIterator[None]:
 
 
 @asynccontextmanager
-async def _passphrase_given(context: Context, request: Request, who: Person, operation: str) -> AsyncIterator[None]:
-    """Around a route that opens something with a passphrase: wrong ones are limited, and in the audit."""
+async def _passphrase_given(
+    context: Context, request: Request, who: Person, operation: str
+) -> AsyncIterator[None]:
+    """Around a route that opens something with a passphrase: wrong ones are limited, and in the
+    audit.
+    """
     async with attempt(context, to_open(who.name)) as tried:
         try:
             yield
@@ -284,29 +361,39 @@ async def _passphrase_given(context: Context, request: Request, who: Person, ope
 
 
 def _must_be_allowed(request: Request, who: Person, operation: str, needed: Role) -> None:
-    if who.by_cookie and request.method not in ("GET", "HEAD") and request.headers.get(CONSOLE_HEADER) != "1":
+    if (
+        who.by_cookie
+        and request.method not in ("GET", "HEAD")
+        and request.headers.get(CONSOLE_HEADER) != "1"
+    ):
         raise NotAllowed("The request does not come from the console.", "Reload the page.")
     if who.must_change and operation not in _BEFORE_A_CHANGE:
         raise PasswordChangeNeeded(
             "Your password was set by somebody else; change it first.", "Run: fennox user password"
         )
     if who.kind == "metrics" and operation not in _METRICS:
-        raise NotAllowed("This token reads metrics, and nothing else.", "Make one of the kind automation.")
+        raise NotAllowed(
+            "This token reads metrics, and nothing else.", "Make one of the kind automation."
+        )
     if not who.may(needed):
-        raise NotAllowed(f"{a(who.role).capitalize()} may not do this; it needs {a(needed)}.", "Ask an administrator.")
+        raise NotAllowed(
+            f"{a(who.role).capitalize()} may not do this; it needs {a(needed)}.",
+            "Ask an administrator.",
+        )
     if (right := RIGHTS.get(operation)) is not None:
         must_have(who, right)
     if who.scope is not None and operation not in WITHIN:
         raise NotAllowed(
-            "You reach a part of the estate; this is about all of it.", "Ask somebody who reaches the whole estate."
+            "You reach a part of the estate; this is about all of it.",
+            "Ask somebody who reaches the whole estate.",
         )
 
 
 async def _body(request: Request) -> Any:
     """The JSON of a request, whatever it says that it is; None if its route reads none.
 
-    Rules that did not read what the route reads would be passed by a request that does not call itself JSON. What is no
-    JSON, the route itself refuses.
+    Rules that did not read what the route reads would be passed by a request that does not call
+    itself JSON. What is no JSON, the route itself refuses.
     """
     route: APIRoute = request.scope["route"]
     if route.body_field is None:
@@ -325,29 +412,50 @@ async def _system(session: AsyncSession, name: str) -> System:
 
 
 _IN_PATHS: dict[str, Lookup] = {
-    "backup": lookups.find_backup, "run": lookups.find_run, "sheet": lookups.find_sheet,
-    "concern": lookups.find_concern, "approval": approvals.found,
-    "name": _system,  # of the operations that are allowed within a scope, systems alone are named so
-}  # fmt: skip
+    "backup": lookups.find_backup,
+    "run": lookups.find_run,
+    "sheet": lookups.find_sheet,
+    "concern": lookups.find_concern,
+    "approval": approvals.found,
+    # of the operations that are allowed within a scope, systems alone are named so
+    "name": _system,
+}
 _IN_BODIES: dict[str, Lookup] = {
-    "system": _system, "onto": _system, "backup": lookups.find_backup, "before": lookups.find_backup,
+    "system": _system,
+    "onto": _system,
+    "backup": lookups.find_backup,
+    "before": lookups.find_backup,
     "after": lookups.find_backup,
-}  # fmt: skip
+}
 
 
-async def _must_reach(context: Context, who: Person, request: Request, operation: str, body: Any) -> None:
+async def _must_reach(
+    context: Context, who: Person, request: Request, operation: str, body: Any
+) -> None:
     """Raise ``NotFound`` for what lies outside of the person's scope, as if it were not there."""
-    given = [(_IN_PATHS[name], str(value)) for name, value in request.path_params.items() if name in _IN_PATHS]
+    given = [
+        (_IN_PATHS[name], str(value))
+        for name, value in request.path_params.items()
+        if name in _IN_PATHS
+    ]
     if isinstance(body, dict):
-        given += [(find, body[name]) for name, find in _IN_BODIES.items() if isinstance(body.get(name), str)]
+        given += [
+            (find, body[name])
+            for name, find in _IN_BODIES.items()
+            if isinstance(body.get(name), str)
+        ]
     with scopes.within(who.scope):
         async with context.session() as session:
             for find, value in given:
                 await find(session, value)
 
 
-async def _asked(context: Context, request: Request, operation: str, act: Grave, body: Any) -> Asked:
-    """The request as a second person is shown it, and bound to what it is about as that stands now."""
+async def _asked(
+    context: Context, request: Request, operation: str, act: Grave, body: Any
+) -> Asked:
+    """The request as a second person is shown it, and bound to what it is about as that stands
+    now.
+    """
     sheet: Sheet | None = None
     system: str | None = None
     subject: Any = None
@@ -359,14 +467,22 @@ async def _asked(context: Context, request: Request, operation: str, act: Grave,
             backup = await lookups.find_backup(session, request.path_params["backup"])
             system, subject = backup.system_id, backup.id
     return Asked(
-        operation=operation, act=act.act, path=request.url.path, query=request.url.query,
-        body=await request.body() if body is not None else b"", values=_values(request, body),
-        sheet=sheet.id if sheet is not None else None, system=system, subject=subject,
-    )  # fmt: skip
+        operation=operation,
+        act=act.act,
+        path=request.url.path,
+        query=request.url.query,
+        body=await request.body() if body is not None else b"",
+        values=_values(request, body),
+        sheet=sheet.id if sheet is not None else None,
+        system=system,
+        subject=subject,
+    )
 
 
 def _values(request: Request, body: Any) -> dict[str, Any]:
-    """The values of a request with secrets masked, as its model says which are; queries hold none."""
+    """The values of a request with secrets masked, as its model says which are; queries hold
+    none.
+    """
     shown: dict[str, Any] = dict(request.query_params)
     route: APIRoute = request.scope["route"]
     model = route.body_field.field_info.annotation if route.body_field is not None else None
@@ -386,11 +502,15 @@ async def _person(request: Request, context: Context) -> Person:
     if token is None and cookie is None:
         raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
     async with context.session(lasting=False) as session:
-        return await person_of(session, token or cookie or "", by_cookie=token is None, now=context.wall())
+        return await person_of(
+            session, token or cookie or "", by_cookie=token is None, now=context.wall()
+        )
 
 
 def cookie_name(request: Request) -> str:
-    """Under TLS a name that no other host and no plain page can set (RFC 6265bis, section 4.1.3.2)."""
+    """Under TLS a name that no other host and no plain page can set (RFC 6265bis, section
+    4.1.3.2).
+    """
     return f"__Host-{COOKIE}" if request.url.scheme == "https" else COOKIE
 
 

@@ -1,4 +1,6 @@
-"""Bringing what a store holds into the catalogue: of a store that is new here, or of one that is known."""
+"""Bringing what a store holds into the catalogue: of a store that is new here, or of one that is
+known.
+"""
 
 from __future__ import annotations
 
@@ -37,16 +39,24 @@ async def open_store(context: Context, wanted: AdoptStore) -> Vault:
         login = await session.get(Login, row.login_id) if row.login_id else None
     store = context.far_side(row.address, login, row.key)
     try:
-        return await vaults.open_with_passphrase(store, wanted.passphrase.get_secret_value(), context.now)
+        return await vaults.open_with_passphrase(
+            store, wanted.passphrase.get_secret_value(), context.now
+        )
     finally:
         await store.close()
 
 
-async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStore, vault: Vault) -> StoreRow:
-    """Pin the header and keys of a store that was opened; its backups come with the run that follows."""
+async def adopt_store(
+    context: Context, session: AsyncSession, wanted: AdoptStore, vault: Vault
+) -> StoreRow:
+    """Pin the header and keys of a store that was opened; its backups come with the run that
+    follows.
+    """
     row = await storekeeping.new_row(session, wanted)
     if (await session.get(StoreRow, vault.id)) is not None:
-        raise Conflict("This store is here already, under another address.", "Remove that one first.")
+        raise Conflict(
+            "This store is here already, under another address.", "Remove that one first."
+        )
     header = vault.header
     await _keep_keys(context, session, vault, wanted)
     data = headers.encode(header)
@@ -57,13 +67,18 @@ async def adopt_store(context: Context, session: AsyncSession, wanted: AdoptStor
     return row
 
 
-async def _keep_keys(context: Context, session: AsyncSession, vault: Vault, wanted: AdoptStore) -> None:
+async def _keep_keys(
+    context: Context, session: AsyncSession, vault: Vault, wanted: AdoptStore
+) -> None:
     header = vault.header
     if await session.get(KeySet, (header.key_set, header.generation)) is not None:
         return
     name = wanted.key_set
     if (await session.execute(select(KeySet.id).where(KeySet.name == name))).first() is not None:
-        raise Conflict(f"There is another key set {name} already.", "Give this one another name with --key-set.")
+        raise Conflict(
+            f"There is another key set {name} already.",
+            "Give this one another name with --key-set.",
+        )
     for generation, secret in vault.held.items():
         place = f"key_sets|{header.key_set}|{generation}"
         opening, before = vault.openings[generation], vault.openings.get(generation - 1)
@@ -77,9 +92,13 @@ async def _keep_keys(context: Context, session: AsyncSession, vault: Vault, want
                 custody=wanted.custody,
                 suite=opening.suite,
                 sealed_write_secret=context.keyfile.seal(secret.raw, f"{place}|write secret"),
-                sealed_opening_key=context.keyfile.seal(opening.raw, f"{place}|opening key") if kept else None,
+                sealed_opening_key=(
+                    context.keyfile.seal(opening.raw, f"{place}|opening key") if kept else None
+                ),
                 previous_opening_key=(
-                    generations.seal_previous(before, seal_key, header.key_set, generation) if before else None
+                    generations.seal_previous(before, seal_key, header.key_set, generation)
+                    if before
+                    else None
                 ),
                 created=context.now(),
             )
@@ -88,11 +107,15 @@ async def _keep_keys(context: Context, session: AsyncSession, vault: Vault, want
 
 
 _ENTERING = text("select pg_advisory_xact_lock(7204)")
-"""One backup is entered at a time: the stores of a rebuilt service are adopted side by side, and hold the same."""
+"""One backup is entered at a time: the stores of a rebuilt service are adopted side by side, and
+hold the same.
+"""
 
 
 async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
-    """Enter every backup of a store that the catalogue does not know, with its system, notes and census."""
+    """Enter every backup of a store that the catalogue does not know, with its system, notes and
+    census.
+    """
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
@@ -124,15 +147,21 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
             continue
         try:
             head = await BackupReader(vault, index, record).head()
-            standing = notes.merge(list((await vault.notes_of(vault.record_name(record.reference))).values()))
+            standing = notes.merge(
+                list((await vault.notes_of(vault.record_name(record.reference))).values())
+            )
         except FennoxError as error:
             await vaults.raise_unless_damage(vault, error)
-            await journal.log("error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}")
+            await journal.log(
+                "error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}"
+            )
             continue
         async with context.session() as session:
             await queue.owned(session, lease)
             await session.execute(_ENTERING)
-            if await session.get(Backup, record.reference.backup) is not None:  # another store's adoption was quicker
+            if (
+                await session.get(Backup, record.reference.backup) is not None
+            ):  # another store's adoption was quicker
                 known += await _enter_copy(context, session, record, row)
                 continue
             await _enter(context, session, record, head, standing, row, vault, apart=kept_apart)
@@ -142,7 +171,9 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     gone = await follow(context, lease, vault, row)
     if gone:
         await journal.log(
-            "info", f"{len(gone)} backups of the catalogue were swept from {row.name}; it holds them no more."
+            "info",
+            f"{len(gone)} backups of the catalogue were swept from {row.name}; it holds them no"
+            " more.",
         )
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -154,7 +185,9 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
 
 
 async def _follow_notes(context: Context, lease: Lease, vault: Vault, record: Record) -> None:
-    """What was said of a backup after the catalogue was kept: the store knows it, the catalogue does not."""
+    """What was said of a backup after the catalogue was kept: the store knows it, the catalogue
+    does not.
+    """
     said = list((await vault.notes_of(vault.record_name(record.reference))).values())
     if not said:
         return
@@ -168,11 +201,19 @@ async def _follow_notes(context: Context, lease: Lease, vault: Vault, record: Re
         backup.doubtful_because = standing.doubtful_because
 
 
-async def _enter_copy(context: Context, session: AsyncSession, record: Record, row: StoreRow) -> int:
+async def _enter_copy(
+    context: Context, session: AsyncSession, record: Record, row: StoreRow
+) -> int:
     if await session.get(Copy, (record.reference.backup, row.id)) is not None:
         return 0
     session.add(
-        Copy(backup_id=record.reference.backup, store_id=row.id, since=context.now(), digest=record.digest, damaged="")
+        Copy(
+            backup_id=record.reference.backup,
+            store_id=row.id,
+            since=context.now(),
+            digest=record.digest,
+            damaged="",
+        )
     )
     return 1
 
@@ -189,7 +230,9 @@ async def _enter(
     apart: bool,
 ) -> None:
     reference = record.reference
-    system = await session.get(System, reference.system) or await _new_system(context, session, record, head)
+    system = await session.get(System, reference.system) or await _new_system(
+        context, session, record, head
+    )
     if reference.purpose == "backup":
         system.machine = head.machine.model_dump(mode="json")
     sequence = await _place(session, system, reference)
@@ -205,7 +248,10 @@ async def _enter(
         time=parse_stamp(reference.time),
         sequence=sequence,
         digest=record.digest,
-        parts=[{"name": part.name, "documents": part.documents, "bytes": part.bytes} for part in head.parts],
+        parts=[
+            {"name": part.name, "documents": part.documents, "bytes": part.bytes}
+            for part in head.parts
+        ],
         documents=reference.sizes.documents,
         size=reference.sizes.bytes,
         new_bytes=reference.sizes.new_bytes,
@@ -225,47 +271,78 @@ async def _enter(
     )
     session.add(backup)
     await session.flush()
-    session.add(Copy(backup_id=backup.id, store_id=row.id, since=backup.time, digest=record.digest, damaged=""))
+    session.add(
+        Copy(
+            backup_id=backup.id,
+            store_id=row.id,
+            since=backup.time,
+            digest=record.digest,
+            damaged="",
+        )
+    )
 
 
 async def _place(session: AsyncSession, system: System, reference: Reference) -> int:
     """A backup's number in the catalogue: its own, unless two histories of one system met.
 
-    Then what was taken later comes behind all that is there. Of anything else the place is not known: negative numbers
-    come before all others, and no date is held against them.
+    Then what was taken later comes behind all that is there. Of anything else the place is not
+    known: negative numbers come before all others, and no date is held against them.
     """
     mine = Backup.system_id == system.id
     taken = select(Backup.id).where(mine, Backup.sequence == reference.sequence)
     if (await session.execute(taken)).first() is None:
         return reference.sequence
-    ends = select(func.max(Backup.sequence), func.min(Backup.sequence), func.max(Backup.time)).where(mine)
+    ends = select(
+        func.max(Backup.sequence), func.min(Backup.sequence), func.max(Backup.time)
+    ).where(mine)
     last, first, newest = (await session.execute(ends)).one()
     return int(last) + 1 if parse_stamp(reference.time) >= newest else min(int(first), 0) - 1
 
 
-async def _new_system(context: Context, session: AsyncSession, record: Record, head: Head) -> System:
-    """The system as its backup describes it. Its login's secret is in no store: somebody gives it again."""
+async def _new_system(
+    context: Context, session: AsyncSession, record: Record, head: Head
+) -> System:
+    """The system as its backup describes it. Its login's secret is in no store: somebody gives it
+    again.
+    """
     reference = record.reference
     name = reference.system_name
     if (await session.execute(select(System.id).where(System.name == name))).first() is not None:
         name = f"{name[:39]}-{reference.system[:8]}"
     login = None if reference.kind == OWN_KIND else await _login(context, session, head)
     system = System(
-        id=reference.system, name=name, folder=reference.folder, kind=reference.kind, address=head.reached.address,
-        login_id=login.id if login else None, key=head.reached.key, site="", labels=[], settings=dict(head.settings),
-        machine=head.machine.model_dump(mode="json"), created=parse_stamp(reference.time),
-    )  # fmt: skip
+        id=reference.system,
+        name=name,
+        folder=reference.folder,
+        kind=reference.kind,
+        address=head.reached.address,
+        login_id=login.id if login else None,
+        key=head.reached.key,
+        site="",
+        labels=[],
+        settings=dict(head.settings),
+        machine=head.machine.model_dump(mode="json"),
+        created=parse_stamp(reference.time),
+    )
     session.add(system)
     await session.flush()
     return system
 
 
 async def _login(context: Context, session: AsyncSession, head: Head) -> Login:
-    label = f"adopted-{''.join(c if c.isalnum() else '-' for c in head.reached.account.lower())}"[:48]
+    label = f"adopted-{''.join(c if c.isalnum() else '-' for c in head.reached.account.lower())}"[
+        :48
+    ]
     login = (await session.execute(select(Login).where(Login.name == label))).scalar_one_or_none()
     if login is None:
-        login = Login(id=secrets.token_hex(16), name=label, account=head.reached.account, proves_by="password",
-                      sealed_secret=b"", changed=context.now())  # fmt: skip
+        login = Login(
+            id=secrets.token_hex(16),
+            name=label,
+            account=head.reached.account,
+            proves_by="password",
+            sealed_secret=b"",
+            changed=context.now(),
+        )
         login.sealed_secret = context.keyfile.seal(b"", f"logins|{login.id}|secret")
         session.add(login)
         await session.flush()

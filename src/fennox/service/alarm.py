@@ -1,4 +1,6 @@
-"""What a duty sleeps for: a moment of the clock that is given, a change that somebody tells, or a time gone by."""
+"""What a duty sleeps for: a moment of the clock that is given, a change that somebody tells, or a
+time gone by.
+"""
 
 from __future__ import annotations
 
@@ -9,14 +11,17 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-_BACK = timedelta(seconds=1)  # that a clock may go back, as it is set by little, before all is looked at again
+_BACK = timedelta(
+    seconds=1
+)  # that a clock may go back, as it is set by little, before all is looked at again
 
 
 @dataclass
 class Alarm:
     """Rings once for all that came to be since it was set.
 
-    The clock may jump, stand still, or be a simulated one; so the time that really passes counts as well.
+    The clock may jump, stand still, or be a simulated one; so the time that really passes counts as
+    well.
     """
 
     longest: float  # seconds that really pass until it rings in any case
@@ -29,13 +34,17 @@ class Alarm:
     def set(self, now: datetime, at: datetime | None, within: float | None = None) -> None:
         """To ring at that moment of the clock, or after so many seconds, or when it is called."""
         self._set, self._at = now, at
-        self._until = self.monotonic() + (self.longest if within is None else min(within, self.longest))
+        self._until = self.monotonic() + (
+            self.longest if within is None else min(within, self.longest)
+        )
 
     def call(self) -> None:
         self._rings.set()
 
     def look(self, now: datetime) -> None:
-        """Ring if it is time; a clock that went back is a reason too, since what was decided by it is in doubt."""
+        """Ring if it is time; a clock that went back is a reason too, since what was decided by it
+        is in doubt.
+        """
         back = self._set is not None and now < self._set - _BACK
         if back or (self._at is not None and now >= self._at) or self.monotonic() >= self._until:
             self._rings.set()

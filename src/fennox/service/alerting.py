@@ -1,4 +1,6 @@
-"""Who is told what, when it begins and when it ends. One message for one cause; what cannot be sent is tried again."""
+"""Who is told what, when it begins and when it ends. One message for one cause; what cannot be sent
+is tried again.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ _NAMED = 20  # concerns that one message names
 _AT_ONCE = 20  # messages that are sent before the scheduler goes on
 
 
-async def tell(context: Context, session: AsyncSession, begun: list[ConcernRow], ended: list[ConcernRow]) -> None:
+async def tell(
+    context: Context, session: AsyncSession, begun: list[ConcernRow], ended: list[ConcernRow]
+) -> None:
     """Write a message for every route and cause; those with a digest hear of it later."""
     now = context.now()
     loud = [row for row in begun if row.muted_until is None or row.muted_until <= now]
@@ -39,7 +43,15 @@ async def tell(context: Context, session: AsyncSession, begun: list[ConcernRow],
         for event, rows in (("begun", loud), ("ended", over)):
             for together in _by_cause([row for row in rows if concerns_route(route, row, systems)]):
                 text = sentence(together, len(together))
-                session.add(Alert(route_id=route.id, at=now, event=event, not_before=now, body=_body(together, text)))
+                session.add(
+                    Alert(
+                        route_id=route.id,
+                        at=now,
+                        event=event,
+                        not_before=now,
+                        body=_body(together, text),
+                    )
+                )
 
 
 def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System]) -> bool:
@@ -64,11 +76,17 @@ def _body(rows: list[ConcernRow], text: str = "") -> dict[str, Any]:
         "count": len(rows),
         "text": text,
         "concerns": [
-            {"id": row.key, "about": row.about, "text": row.text, "means": row.means, "remedy": row.remedy,
-             "since": row.since.isoformat()}
+            {
+                "id": row.key,
+                "about": row.about,
+                "text": row.text,
+                "means": row.means,
+                "remedy": row.remedy,
+                "since": row.since.isoformat(),
+            }
             for row in rows[:_NAMED]
         ],
-    }  # fmt: skip
+    }
 
 
 def message_of(context: Context, alert: Alert) -> Message:
@@ -76,17 +94,31 @@ def message_of(context: Context, alert: Alert) -> Message:
     body, ended = alert.body, alert.event == "ended"
     listed = body["concerns"]
     first = body.get("text") or (listed[0]["text"] if listed else "Nothing is wrong.")
-    titles = {"begun": first, "ended": f"Over: {first}", "digest": _digest_title(body), "test": first, "audit": first}
+    titles = {
+        "begun": first,
+        "ended": f"Over: {first}",
+        "digest": _digest_title(body),
+        "test": first,
+        "audit": first,
+    }
     lines = []
     for item in listed:
-        lines += [f"- {item['text']}", *(f"  {item[part]}" for part in ("means", "remedy") if item[part] and not ended)]
+        lines += [
+            f"- {item['text']}",
+            *(f"  {item[part]}" for part in ("means", "remedy") if item[part] and not ended),
+        ]
     if body["count"] > len(listed):
         lines.append(f"- and {body['count'] - len(listed)} more")
     lines += ["", f"See {context.settings.url} or `fennox status`."]
     return Message(
-        id=f"{context.service_id}-{alert.id}", at=alert.at, event=alert.event, severity=body["severity"],
-        title=titles[alert.event], text="\n".join(lines), data=body,
-    )  # fmt: skip
+        id=f"{context.service_id}-{alert.id}",
+        at=alert.at,
+        event=alert.event,
+        severity=body["severity"],
+        title=titles[alert.event],
+        text="\n".join(lines),
+        data=body,
+    )
 
 
 def _digest_title(body: dict[str, Any]) -> str:
@@ -94,7 +126,9 @@ def _digest_title(body: dict[str, Any]) -> str:
 
 
 async def send_due(context: Context) -> datetime | None:
-    """Send what waits, and the digests that are due; when the next one is, as far as it is known by now."""
+    """Send what waits, and the digests that are due; when the next one is, as far as it is known by
+    now.
+    """
     digest = await _digests(context)
     for _ in range(_AT_ONCE):
         async with context.session() as session:
@@ -103,14 +137,18 @@ async def send_due(context: Context) -> datetime | None:
                 select(Alert, AlertRoute)
                 .join(AlertRoute)
                 .where(Alert.sent.is_(None), Alert.at > now - _GIVEN_UP)
-                .where(or_(Alert.not_before <= now, Alert.not_before > now + 2 * _LONGEST_PAUSE))  # by a wrong clock
+                .where(
+                    or_(Alert.not_before <= now, Alert.not_before > now + 2 * _LONGEST_PAUSE)
+                )  # by a wrong clock
                 .order_by(Alert.id)
                 .limit(1)
                 .with_for_update(skip_locked=True, of=Alert)
             )
             row = (await session.execute(waiting)).first()
             if row is None:
-                again = select(func.min(Alert.not_before)).where(Alert.sent.is_(None), Alert.at > now - _GIVEN_UP)
+                again = select(func.min(Alert.not_before)).where(
+                    Alert.sent.is_(None), Alert.at > now - _GIVEN_UP
+                )
                 following = (digest, (await session.execute(again)).scalar_one())
                 return min((moment for moment in following if moment is not None), default=None)
             alert, route = row
@@ -135,7 +173,9 @@ async def _digests(context: Context) -> datetime | None:
     following: list[datetime | None] = []
     async with context.session() as session:
         wanted = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.digest != "")
-        for route in (await session.execute(wanted.with_for_update(skip_locked=True))).scalars().all():
+        for route in (
+            (await session.execute(wanted.with_for_update(skip_locked=True))).scalars().all()
+        ):
             told = moments.past(route.told_until, context.now()) or context.now() - _GIVEN_UP
             plan = schedule.parse(route.digest, "UTC")
             following.append(plan.after(context.now()))
@@ -144,10 +184,24 @@ async def _digests(context: Context) -> datetime | None:
                 continue
             route.told_until = due
             systems = {row.name: row for row in (await session.execute(select(System))).scalars()}
-            standing = (await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))).scalars()
-            rows = [row for row in standing if concerns_route(route, row, systems) and not _muted(row, due)]
+            standing = (
+                await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))
+            ).scalars()
+            rows = [
+                row
+                for row in standing
+                if concerns_route(route, row, systems) and not _muted(row, due)
+            ]
             rows.sort(key=lambda row: (row.severity != "high", row.since))
-            session.add(Alert(route_id=route.id, at=context.now(), event="digest", not_before=due, body=_body(rows)))
+            session.add(
+                Alert(
+                    route_id=route.id,
+                    at=context.now(),
+                    event="digest",
+                    not_before=due,
+                    body=_body(rows),
+                )
+            )
     return min((moment for moment in following if moment is not None), default=None)
 
 
@@ -192,11 +246,25 @@ def secret_of(context: Context, route: AlertRoute) -> str:
 async def test(context: Context, route: AlertRoute) -> None:
     """Send one message at once; raises what stands in its way."""
     alert = Alert(
-        id=0, route_id=route.id, at=context.now(), event="test", not_before=context.now(),
-        body={"severity": "low", "count": 1, "concerns": [
-            {"id": "test", "about": "alerts", "means": "", "remedy": "", "since": context.now().isoformat(),
-             "text": f"This is a test of the alert route {route.name}; nothing is wrong."}
-        ]},
-    )  # fmt: skip
+        id=0,
+        route_id=route.id,
+        at=context.now(),
+        event="test",
+        not_before=context.now(),
+        body={
+            "severity": "low",
+            "count": 1,
+            "concerns": [
+                {
+                    "id": "test",
+                    "about": "alerts",
+                    "means": "",
+                    "remedy": "",
+                    "since": context.now().isoformat(),
+                    "text": f"This is a test of the alert route {route.name}; nothing is wrong.",
+                }
+            ],
+        },
+    )
     address, secret = address_of(context, route), secret_of(context, route)
     await send(route.channel, address, route.settings, secret, message_of(context, alert))

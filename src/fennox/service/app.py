@@ -45,7 +45,10 @@ from fennox.service.turns import AnswersFirst, Turns
 from fennox.wire.base import Problem
 from fennox.wire.headers import NOW
 
-_CSP = "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+_CSP = (
+    "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri"
+    " 'none'"
+)
 _HEADERS = {
     "content-security-policy": _CSP,
     "x-content-type-options": "nosniff",
@@ -65,11 +68,16 @@ Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
 
 
 def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastAPI:
-    """Without a context only its description can be asked for, until ``lifespan`` sets one that has the same turns."""
+    """Without a context only its description can be asked for, until ``lifespan`` sets one that has
+    the same turns.
+    """
     app = FastAPI(
         title="Fennox",
         version=__version__,
-        description="Configuration backups that can be put back, and the proof that everything is there again.",
+        description=(
+            "Configuration backups that can be put back, and the proof that everything is there"
+            " again."
+        ),
         openapi_url=None,  # a route of our own, for whoever is signed in
         docs_url=None,
         redoc_url=None,
@@ -96,7 +104,9 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     app.add_middleware(AnswersFirst, turns=app.state.turns)
 
     @app.middleware("http")
-    async def headers(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
+    async def headers(
+        request: Request, call_next: Callable[[Request], Awaitable[Response]]
+    ) -> Response:
         here: Context | None = getattr(app.state, "context", None)
         if here is not None and not hosts.is_ours(request.headers.get("host", ""), here.settings):
             return problems.problem_of(hosts.refusal(request.headers.get("host", "")))

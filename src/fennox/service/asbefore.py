@@ -1,7 +1,8 @@
-"""The end of a take that found nothing changed: all that the catalogue keeps of it, in one statement.
+"""The end of a take that found nothing changed: all that the catalogue keeps of it, in one
+statement.
 
-Most takes of a night are such, and thousands of them end within minutes. What the backup holds is copied from the row
-of the one before it.
+Most takes of a night are such, and thousands of them end within minutes. What the backup holds is
+copied from the row of the one before it.
 """
 
 from __future__ import annotations
@@ -11,7 +12,20 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from sqlalchemy import CTE, DateTime, Select, String, bindparam, column, func, insert, literal, null, select, update
+from sqlalchemy import (
+    CTE,
+    DateTime,
+    Select,
+    String,
+    bindparam,
+    column,
+    func,
+    insert,
+    literal,
+    null,
+    select,
+    update,
+)
 from sqlalchemy.dialects.postgresql import JSONB
 
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
@@ -34,29 +48,58 @@ class Ending:
 
 
 async def enter(database: Database, lease: Lease, ending: Ending, now: datetime) -> bool:
-    """Enter the backup and end the run. False, and nothing is done: it is not ours, or the backup before is gone."""
+    """Enter the backup and end the run. False, and nothing is done: it is not ours, or the backup
+    before is gone.
+    """
     reference, head = ending.taken.reference, ending.taken.head
     assert reference.previous is not None
     with lease.book.taken_out(now) as told:
         values = {
-            "run": lease.run, "fence": lease.fence, "attempt": lease.attempt, "now": now, "odd": ending.odd,
-            "result": ending.result, "step": told.step, "closed": told.closed, "steps": told.steps, "lines": told.lines,
-            "store": ending.store, "skew": ending.skew, "before": reference.previous.backup,
-            "backup": reference.backup, "name": reference.name, "note": reference.note,
-            "time": parse_stamp(reference.time), "sequence": reference.sequence, "digest": ending.taken.digest,
-            "new_bytes": ending.taken.written.bytes, "account": head.reached.account,
+            "run": lease.run,
+            "fence": lease.fence,
+            "attempt": lease.attempt,
+            "now": now,
+            "odd": ending.odd,
+            "result": ending.result,
+            "step": told.step,
+            "closed": told.closed,
+            "steps": told.steps,
+            "lines": told.lines,
+            "store": ending.store,
+            "skew": ending.skew,
+            "before": reference.previous.backup,
+            "backup": reference.backup,
+            "name": reference.name,
+            "note": reference.note,
+            "time": parse_stamp(reference.time),
+            "sequence": reference.sequence,
+            "digest": ending.taken.digest,
+            "new_bytes": ending.taken.written.bytes,
+            "account": head.reached.account,
             "likeness": ending.taken.likeness,
-        }  # fmt: skip
-        of_it = {f"its_{name}": value for name, value in values.items()}  # none may be called like a column
+        }
+        of_it = {
+            f"its_{name}": value for name, value in values.items()
+        }  # none may be called like a column
         done = (await database.execute(_statement(), of_it)).one_or_none() is not None
         told.kept = done
     return done
 
 
 AS_BEFORE = (
-    "system_id", "purpose", "kind", "parts", "documents", "size", "partial", "machine", "census", "findings",
-    "left_out", "certificates",
-)  # columns that say what a backup holds; all others are of the backup itself  # fmt: skip
+    "system_id",
+    "purpose",
+    "kind",
+    "parts",
+    "documents",
+    "size",
+    "partial",
+    "machine",
+    "census",
+    "findings",
+    "left_out",
+    "certificates",
+)  # columns that say what a backup holds; all others are of the backup itself
 
 
 @cache
@@ -147,22 +190,41 @@ def _copy(mine: CTE) -> CTE:
         "damaged": literal(""),
         "let_go": literal(False),
     }
-    return insert(Copy).from_select(list(row), select(*row.values()).select_from(mine)).cte("copied")
+    return (
+        insert(Copy).from_select(list(row), select(*row.values()).select_from(mine)).cte("copied")
+    )
 
 
 def _steps(mine: CTE) -> CTE:
     moment = DateTime(timezone=True)
-    each = func.jsonb_to_recordset(bindparam("its_steps", type_=JSONB)).table_valued(
-        column("title", String), column("started", moment), column("ended", moment), name="step"
-    ).render_derived(with_types=True)  # fmt: skip
-    rows = select(mine.c.id, bindparam("its_attempt", type_=RunStep.__table__.c.attempt.type), *each.c)
+    each = (
+        func.jsonb_to_recordset(bindparam("its_steps", type_=JSONB))
+        .table_valued(
+            column("title", String), column("started", moment), column("ended", moment), name="step"
+        )
+        .render_derived(with_types=True)
+    )
+    rows = select(
+        mine.c.id, bindparam("its_attempt", type_=RunStep.__table__.c.attempt.type), *each.c
+    )
     names = ["run_id", "attempt", "title", "started", "ended"]
-    return insert(RunStep).from_select(names, rows.select_from(mine.join(each, literal(True)))).cte("steps")
+    return (
+        insert(RunStep)
+        .from_select(names, rows.select_from(mine.join(each, literal(True))))
+        .cte("steps")
+    )
 
 
 def _lines(mine: CTE) -> CTE:
-    each = func.jsonb_to_recordset(bindparam("its_lines", type_=JSONB)).table_valued(
-        column("at", DateTime(timezone=True)), column("level", String), column("text", String), name="line"
-    ).render_derived(with_types=True)  # fmt: skip
+    each = (
+        func.jsonb_to_recordset(bindparam("its_lines", type_=JSONB))
+        .table_valued(
+            column("at", DateTime(timezone=True)),
+            column("level", String),
+            column("text", String),
+            name="line",
+        )
+        .render_derived(with_types=True)
+    )
     rows = select(mine.c.id, *each.c).select_from(mine.join(each, literal(True)))
     return insert(RunLog).from_select(["run_id", "at", "level", "text"], rows).cte("lines")

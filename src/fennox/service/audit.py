@@ -1,4 +1,6 @@
-"""An entry for every change, every start, every look, and every refusal: who, from where, when, on what."""
+"""An entry for every change, every start, every look, and every refusal: who, from where, when, on
+what.
+"""
 
 from __future__ import annotations
 
@@ -12,14 +14,22 @@ from fennox.service.context import Context
 _LONGEST = 500  # characters of one detail
 
 
-async def note(session: AsyncSession, request: Request, action: str, noun: str, name: str, **details: str) -> None:
+async def note(
+    session: AsyncSession, request: Request, action: str, noun: str, name: str, **details: str
+) -> None:
     """In the caller's transaction. No detail ever holds a secret."""
     person = getattr(request.state, "person", None)
     await note_as(session, request, person.name if person else "-", action, noun, name, **details)
 
 
 async def note_as(
-    session: AsyncSession, request: Request, by: str, action: str, noun: str, name: str, **details: str
+    session: AsyncSession,
+    request: Request,
+    by: str,
+    action: str,
+    noun: str,
+    name: str,
+    **details: str,
 ) -> None:
     """As :func:`note`, for somebody who is not signed in (yet)."""
     context: Context = request.app.state.context
@@ -27,9 +37,16 @@ async def note_as(
     if approval is not None:
         details["approval"] = approval[:12]
     session.add(
-        Audit(at=context.now(), by=by, action=action, noun=noun, name=name, address=_address(request),
-              details={key: value[:_LONGEST] for key, value in details.items()})
-    )  # fmt: skip
+        Audit(
+            at=context.now(),
+            by=by,
+            action=action,
+            noun=noun,
+            name=name,
+            address=_address(request),
+            details={key: value[:_LONGEST] for key, value in details.items()},
+        )
+    )
 
 
 async def refused(context: Context, request: Request, operation: str, refusal: FennoxError) -> None:
@@ -45,7 +62,15 @@ async def refused(context: Context, request: Request, operation: str, refusal: F
         case _:
             action = "was refused"
     async with context.session(lasting=False) as session:
-        await note(session, request, action, "operation", operation, on=", ".join(names), because=refusal.what)
+        await note(
+            session,
+            request,
+            action,
+            "operation",
+            operation,
+            on=", ".join(names),
+            because=refusal.what,
+        )
 
 
 async def not_signed_in(context: Context, request: Request, operation: str) -> None:

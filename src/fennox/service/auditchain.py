@@ -1,8 +1,10 @@
-"""The chain of the audit: each entry's digest holds the one before, so that no row is changed unnoticed.
+"""The chain of the audit: each entry's digest holds the one before, so that no row is changed
+unnoticed.
 
-Entries are chained after they are committed, in one transaction of its own: a lock that every audited transaction held
-until its end would have them wait for each other. Fennox's own backup holds the entries with their digests, and a store
-keeps it from being written anew; so a chain that somebody computed anew does not match what was sealed before.
+Entries are chained after they are committed, in one transaction of its own: a lock that every
+audited transaction held until its end would have them wait for each other. Fennox's own backup
+holds the entries with their digests, and a store keeps it from being written anew; so a chain that
+somebody computed anew does not match what was sealed before.
 """
 
 from __future__ import annotations
@@ -30,15 +32,31 @@ FIRST = "0" * 64  # what the first entry follows
 
 
 def digest_of(before: str, entry: Audit) -> str:
-    """SHA-256 over the digest before and the entry, as canonical JSON; the moment in UTC to the microsecond."""
+    """SHA-256 over the digest before and the entry, as canonical JSON; the moment in UTC to the
+    microsecond.
+    """
     at = entry.at.astimezone(UTC).isoformat(timespec="microseconds")
-    what = [before, entry.place, entry.id, at, entry.by, entry.action, entry.noun, entry.name, entry.details,
-            entry.address]  # fmt: skip
-    return hashlib.sha256(json.dumps(what, sort_keys=True, separators=(",", ":")).encode()).hexdigest()
+    what = [
+        before,
+        entry.place,
+        entry.id,
+        at,
+        entry.by,
+        entry.action,
+        entry.noun,
+        entry.name,
+        entry.details,
+        entry.address,
+    ]
+    return hashlib.sha256(
+        json.dumps(what, sort_keys=True, separators=(",", ":")).encode()
+    ).hexdigest()
 
 
 async def chain(context: Context, session: AsyncSession) -> int:
-    """Chain what was committed since, and hand it to those who are told of the audit. How many entries it was."""
+    """Chain what was committed since, and hand it to those who are told of the audit. How many
+    entries it was.
+    """
     await session.execute(select(func.pg_advisory_xact_lock(_CHAINING)))
     last = select(Audit).where(Audit.place.is_not(None)).order_by(Audit.place.desc()).limit(1)
     end = (await session.execute(last)).scalar_one_or_none()
@@ -57,15 +75,31 @@ async def _tell(context: Context, session: AsyncSession, rows: Sequence[Audit]) 
     routes = select(AlertRoute).where(AlertRoute.mode == "on", AlertRoute.audit.is_(True))
     for route in (await session.execute(routes)).scalars().all():
         for row in rows:
-            session.add(Alert(route_id=route.id, at=context.now(), event="audit", not_before=context.now(),
-                              body=_body(row)))  # fmt: skip
+            session.add(
+                Alert(
+                    route_id=route.id,
+                    at=context.now(),
+                    event="audit",
+                    not_before=context.now(),
+                    body=_body(row),
+                )
+            )
 
 
 def _body(row: Audit) -> dict[str, object]:
     details = ", ".join(f"{name} {value}" for name, value in row.details.items() if value)
     text = f"{row.by} {row.action} {row.noun} {row.name}{f': {details}' if details else ''}"
-    entry = {"place": row.place, "at": row.at.isoformat(), "by": row.by, "action": row.action, "noun": row.noun,
-             "name": row.name, "details": row.details, "address": row.address, "digest": row.digest}  # fmt: skip
+    entry = {
+        "place": row.place,
+        "at": row.at.isoformat(),
+        "by": row.by,
+        "action": row.action,
+        "noun": row.noun,
+        "name": row.name,
+        "details": row.details,
+        "address": row.address,
+        "digest": row.digest,
+    }
     return {"severity": "low", "count": 0, "text": text, "concerns": [], "entry": entry}
 
 
@@ -101,7 +135,10 @@ async def check(context: Context) -> Checked:
             if row.place != expected:
                 found.fault(_missing(expected, row.place - 1))
             elif row.digest != digest_of(before, row):
-                found.fault(f"Entry {row.place} of {row.at:%Y-%m-%d %H:%M} UTC was changed, or the one before it.")
+                found.fault(
+                    f"Entry {row.place} of {row.at:%Y-%m-%d %H:%M} UTC was changed, or the one"
+                    " before it."
+                )
             before, expected = row.digest, row.place + 1
             digests[row.place] = (row.id, row.digest)
     try:
@@ -114,7 +151,9 @@ async def check(context: Context) -> Checked:
 
 
 def _missing(first: int, last: int) -> str:
-    return f"Entry {first} is missing." if first == last else f"Entries {first} to {last} are missing."
+    return (
+        f"Entry {first} is missing." if first == last else f"Entries {first} to {last} are missing."
+    )
 
 
 async def _entries(session: AsyncSession) -> AsyncIterator[Audit]:
@@ -130,19 +169,31 @@ async def _entries(session: AsyncSession) -> AsyncIterator[Audit]:
         session.expunge_all()
 
 
-async def _against_backup(context: Context, digests: dict[int, tuple[int, str]], found: Checked) -> None:
+async def _against_backup(
+    context: Context, digests: dict[int, tuple[int, str]], found: Checked
+) -> None:
     async with context.session() as session:
         own = await ownroutine.own_system(session)
-        newest = select(Backup).where(Backup.system_id == (own.id if own else "")).order_by(Backup.sequence.desc())
+        newest = (
+            select(Backup)
+            .where(Backup.system_id == (own.id if own else ""))
+            .order_by(Backup.sequence.desc())
+        )
         backup = (await session.execute(newest.limit(1))).scalar_one_or_none()
     if backup is None:
-        raise NotFound("There is no backup of Fennox itself to hold the entries against.", "Run: fennox own-state keep")
+        raise NotFound(
+            "There is no backup of Fennox itself to hold the entries against.",
+            "Run: fennox own-state keep",
+        )
     reader, name = await Shelf(context).reader(backup), backup.id
     found.backup = name
     async for place, digest in _held(reader):
         found.held += 1
         if place not in digests:
-            found.fault(f"Entry {place}, which Fennox's own backup {name[:12]} holds, is not there any more.")
+            found.fault(
+                f"Entry {place}, which Fennox's own backup {name[:12]} holds, is not there any"
+                " more."
+            )
         elif digests[place][1] != digest:
             found.fault(f"Entry {place} is not as Fennox's own backup {name[:12]} holds it.")
 

@@ -21,7 +21,8 @@ _NOTIFY = text("select pg_notify(:channel, :run)")
 
 @dataclass
 class Book:
-    """What a run has to tell and has not yet told: its steps, lines and totals are written together.
+    """What a run has to tell and has not yet told: its steps, lines and totals are written
+    together.
 
     A short run tells all of it in the transactions that it needs anyway.
     """
@@ -37,7 +38,9 @@ class Book:
     def news(self) -> bool:
         return bool(self.steps or self.lines) or self.totals != self._told
 
-    async def tell(self, session: AsyncSession, run: Run, attempt: int, ended: datetime | None = None) -> None:
+    async def tell(
+        self, session: AsyncSession, run: Run, attempt: int, ended: datetime | None = None
+    ) -> None:
         """Write it in the transaction that owns the run. If that fails, it is still to be told.
 
         ``ended``: when the last step ended, as the run does.
@@ -66,21 +69,32 @@ class Book:
             await end_steps(session, run.id, closed)
         if steps:
             told_steps = [
-                {"run_id": run.id, "attempt": attempt, "title": title, "started": started, "ended": end}
+                {
+                    "run_id": run.id,
+                    "attempt": attempt,
+                    "title": title,
+                    "started": started,
+                    "ended": end,
+                }
                 for title, started, end in _spans(steps, ended)
             ]
             await session.execute(insert(RunStep).values(told_steps))
             run.step = self._step = steps[-1][0]
             self._open = ended is None
         if lines:
-            told_lines = [{"run_id": run.id, "at": at, "level": level, "text": line} for at, level, line in lines]
+            told_lines = [
+                {"run_id": run.id, "at": at, "level": level, "text": line}
+                for at, level, line in lines
+            ]
             await session.execute(insert(RunLog).values(told_lines))
         if ended is None:
             await announce(session, run.id)
 
     @contextmanager
     def taken_out(self, ended: datetime) -> Iterator[Told]:
-        """All that is still to be told of a run that ends, to be kept in one statement. If it is not, it stays."""
+        """All that is still to be told of a run that ends, to be kept in one statement. If it is
+        not, it stays.
+        """
         steps, lines = self.steps, self.lines
         told = Told(
             [
@@ -102,15 +116,21 @@ class Book:
 _End = TypeVar("_End", datetime, datetime | None)
 
 
-def _spans(steps: list[tuple[str, datetime]], ended: _End) -> Iterator[tuple[str, datetime, datetime | _End]]:
-    """Each step with its end, which is the beginning of the next one, or for the last one ``ended``."""
+def _spans(
+    steps: list[tuple[str, datetime]], ended: _End
+) -> Iterator[tuple[str, datetime, datetime | _End]]:
+    """Each step with its end, which is the beginning of the next one, or for the last one
+    ``ended``.
+    """
     for at, (title, started) in enumerate(steps):
         yield title, started, steps[at + 1][1] if at + 1 < len(steps) else ended
 
 
 @dataclass
 class Told:
-    """What a run's book held: rows of steps and lines, its last step, and when the step before these ended."""
+    """What a run's book held: rows of steps and lines, its last step, and when the step before
+    these ended.
+    """
 
     steps: list[dict[str, str]]
     lines: list[dict[str, str]]
@@ -125,5 +145,7 @@ async def announce(session: AsyncSession, run_id: str) -> None:
 
 
 async def end_steps(session: AsyncSession, run_id: str, now: datetime) -> None:
-    going_on = update(RunStep).where(RunStep.run_id == run_id, RunStep.ended.is_(None)).values(ended=now)
+    going_on = (
+        update(RunStep).where(RunStep.run_id == run_id, RunStep.ended.is_(None)).values(ended=now)
+    )
     await session.execute(going_on.execution_options(synchronize_session=False))

@@ -1,4 +1,6 @@
-"""What anybody may send, and how slowly: bounded before it is read, so that nobody can stop the service with it."""
+"""What anybody may send, and how slowly: bounded before it is read, so that nobody can stop the
+service with it.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,9 @@ _HEADER = 10.0  # seconds in which the header of a request must have come
 
 @dataclass
 class BoundedBodies:
-    """Refuses bodies that are too large, and those of callers who are not signed in, before they are read."""
+    """Refuses bodies that are too large, and those of callers who are not signed in, before they
+    are read.
+    """
 
     app: ASGIApp
 
@@ -50,7 +54,9 @@ class BoundedBodies:
         refusal = _refusal(scope["path"], headers, bounded=bounded)
         if refusal is not None:
             answer = problem_of(refusal)
-            answer.headers["connection"] = "close"  # else what is on its way would be read all the same
+            answer.headers["connection"] = (
+                "close"  # else what is on its way would be read all the same
+            )
             await answer(scope, receive, send)
             return
         taken, over = 0, False
@@ -113,7 +119,9 @@ class BoundedConnection(H11Protocol):
         super().connection_lost(exc)
 
     def handle_websocket_upgrade(self, event: h11.Request) -> None:
-        """A site's worker, which stays: another protocol has the connection from now on, and hears of its end."""
+        """A site's worker, which stays: another protocol has the connection from now on, and hears
+        of its end.
+        """
         self._leave()
         super().handle_websocket_upgrade(event)
 

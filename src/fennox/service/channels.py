@@ -1,4 +1,6 @@
-"""Ways to tell people: e-mail (RFC 5321), webhooks (CloudEvents 1.0 JSON), syslog (RFC 5424), a file of JSON lines."""
+"""Ways to tell people: e-mail (RFC 5321), webhooks (CloudEvents 1.0 JSON), syslog (RFC 5424), a
+file of JSON lines.
+"""
 
 from __future__ import annotations
 
@@ -49,19 +51,28 @@ def check(channel: str, address: str, settings: Mapping[str, Any]) -> None:
     match channel:
         case "email":
             if parts.scheme not in _SMTP or not parts.hostname:
-                raise _wrong(address, "smtp://host:25, smtp+starttls://host:587 or smtps://host:465")
+                raise _wrong(
+                    address, "smtp://host:25, smtp+starttls://host:587 or smtps://host:465"
+                )
             if parts.scheme == "smtp" and settings.get("account"):
                 raise BadInput(
-                    f"The password of {printable(settings['account'])} would go to {parts.hostname} in clear.",
+                    f"The password of {printable(settings['account'])} would go to {parts.hostname}"
+                    " in clear.",
                     f"Write smtp+starttls://{parts.hostname} or smtps://{parts.hostname}.",
                     field="address",
                 )
             if not settings.get("to") or not settings.get("sender"):
-                raise BadInput("It is not said from whom and to whom.", "Give --to and --sender.", field="to")
+                raise BadInput(
+                    "It is not said from whom and to whom.", "Give --to and --sender.", field="to"
+                )
             for one in [*settings["to"], settings["sender"]]:
                 if "@" not in one or any(c.isspace() or ord(c) < 32 for c in one):
-                    raise BadInput(f"{printable(one)!r} is no e-mail address.", "Write name@host.", field="to")
-        case "webhook" if parts.scheme not in ("https", "http") or not parts.hostname or parts.username:
+                    raise BadInput(
+                        f"{printable(one)!r} is no e-mail address.", "Write name@host.", field="to"
+                    )
+        case "webhook" if (
+            parts.scheme not in ("https", "http") or not parts.hostname or parts.username
+        ):
             raise _wrong(address, "https://host/path, without a login in it")
         case "syslog" if parts.scheme not in _SYSLOG or not parts.hostname:
             raise _wrong(address, "syslog+udp://host, syslog+tcp://host or syslog+tls://host")
@@ -79,11 +90,19 @@ def shown(channel: str, address: str) -> str:
 
 
 def _wrong(address: str, right: str) -> BadInput:
-    return BadInput(f"{printable(address)!r} is no address for this channel.", f"Write {right}.", field="address")
+    return BadInput(
+        f"{printable(address)!r} is no address for this channel.",
+        f"Write {right}.",
+        field="address",
+    )
 
 
-async def send(channel: str, address: str, settings: Mapping[str, Any], secret: str, message: Message) -> None:
-    """Send one message, or raise what may pass (:class:`TryLater`) or must be mended (:class:`MendSettings`)."""
+async def send(
+    channel: str, address: str, settings: Mapping[str, Any], secret: str, message: Message
+) -> None:
+    """Send one message, or raise what may pass (:class:`TryLater`) or must be mended
+    (:class:`MendSettings`).
+    """
     try:
         async with asyncio.timeout(_LIMIT):
             match channel:
@@ -97,7 +116,9 @@ async def send(channel: str, address: str, settings: Mapping[str, Any], secret: 
                     await asyncio.to_thread(_append, Path(address), _event(message))
     except (OSError, TimeoutError) as error:
         reason = printable(str(error))[:200] or type(error).__name__
-        raise TryLater(f"{shown(channel, address)} cannot be told: {reason}.", "Check address and network.") from error
+        raise TryLater(
+            f"{shown(channel, address)} cannot be told: {reason}.", "Check address and network."
+        ) from error
 
 
 async def _email(address: str, settings: Mapping[str, Any], secret: str, message: Message) -> None:
@@ -126,7 +147,8 @@ async def _email(address: str, settings: Mapping[str, Any], secret: str, message
         ) from error
     except (aiosmtplib.SMTPException, ValueError) as error:
         raise TryLater(
-            f"{parts.hostname} did not take the message: {printable(str(error))[:200]}.", "It is tried again."
+            f"{parts.hostname} did not take the message: {printable(str(error))[:200]}.",
+            "It is tried again.",
         ) from error
 
 
@@ -151,25 +173,35 @@ async def _webhook(address: str, secret: str, message: Message) -> None:
         signed = hmac.new(secret.encode(), f"{moment}.".encode() + body, hashlib.sha256).hexdigest()
         headers[SIGNATURE] = f"t={moment},v1={signed}"
     try:
-        async with httpx.AsyncClient(timeout=_LIMIT, trust_env=False, follow_redirects=False) as client:
+        async with httpx.AsyncClient(
+            timeout=_LIMIT, trust_env=False, follow_redirects=False
+        ) as client:
             answer = await client.post(address, content=body, headers=headers)
     except httpx.HTTPError as error:
         raise TryLater(
-            f"{shown('webhook', address)} does not answer ({type(error).__name__}).", "It is tried again."
+            f"{shown('webhook', address)} does not answer ({type(error).__name__}).",
+            "It is tried again.",
         ) from error
     if answer.status_code >= 300:
         fault = TryLater if answer.status_code >= 500 or answer.status_code == 429 else MendSettings
-        raise fault(f"{shown('webhook', address)} answers {answer.status_code}.", "Look at the receiver.")
+        raise fault(
+            f"{shown('webhook', address)} answers {answer.status_code}.", "Look at the receiver."
+        )
 
 
 async def _syslog(address: str, message: Message) -> None:
     parts = urls.split(address)
     assert parts.hostname is not None
     port = parts.port or _SYSLOG[parts.scheme]
-    priority = _FACILITY * 8 + (_ERROR if message.severity == "high" and message.event != "ended" else _NOTICE)
+    priority = _FACILITY * 8 + (
+        _ERROR if message.severity == "high" and message.event != "ended" else _NOTICE
+    )
     stamp = message.at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
     host = "".join(c for c in socket.gethostname() if 32 < ord(c) < 127)[:255] or "-"
-    line = f"<{priority}>1 {stamp} {host} fennox {os.getpid()} {message.event} - \ufeff{printable(message.title)}"
+    line = (
+        f"<{priority}>1 {stamp} {host} fennox {os.getpid()} {message.event} -"
+        f" \ufeff{printable(message.title)}"
+    )
     data = line.encode()
     if parts.scheme == "syslog+udp":
         await asyncio.to_thread(_datagram, parts.hostname, port, data)
@@ -177,7 +209,9 @@ async def _syslog(address: str, message: Message) -> None:
     context = ssl.create_default_context() if parts.scheme == "syslog+tls" else None
     _, writer = await asyncio.open_connection(parts.hostname, port, ssl=context)
     try:
-        writer.write(f"{len(data)} ".encode() + data)  # octet counting (RFC 6587 §3.4.1, RFC 5425 §4.3)
+        writer.write(
+            f"{len(data)} ".encode() + data
+        )  # octet counting (RFC 6587 §3.4.1, RFC 5425 §4.3)
         await writer.drain()
     finally:
         writer.close()
@@ -192,6 +226,8 @@ def _datagram(host: str, port: int, data: bytes) -> None:
 
 def _append(path: Path, event: dict[str, Any]) -> None:
     with os.fdopen(
-        os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600), "a", encoding="utf-8"
+        os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600),
+        "a",
+        encoding="utf-8",
     ) as file:
         file.write(json.dumps(event, ensure_ascii=False) + "\n")

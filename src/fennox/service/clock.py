@@ -1,7 +1,8 @@
 """Time is given, not taken: the machine's clock, or a simulated one told over a local socket.
 
-The simulated clock's server sends lines ``<seconds since 1970> <rate>``; between lines time goes on at that rate (0
-stands still). Leases and heartbeats never use it: they go by the database's own clock.
+The simulated clock's server sends lines ``<seconds since 1970> <rate>``; between lines time goes on
+at that rate (0 stands still). Leases and heartbeats never use it: they go by the database's own
+clock.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ def real_now() -> datetime:
 
 
 class SimulatedClock:
-    """Follows a clock server; the first line is waited for. ``on_change`` is called for each later one, in a thread."""
+    """Follows a clock server; the first line is waited for. ``on_change`` is called for each later
+    one, in a thread.
+    """
 
     def __init__(self, path: Path, on_change: Callable[[], None] = lambda: None) -> None:
         self._on_change = on_change

@@ -1,4 +1,6 @@
-"""Gathers the evidence by which the clock is judged, and keeps what a person has confirmed of it."""
+"""Gathers the evidence by which the clock is judged, and keeps what a person has confirmed of
+it.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,18 @@ from fennox.catalogue.models import (
     constant,
 )
 from fennox.core import moments
-from fennox.core.moments import Apart, Clock, Disordered, Doubt, Event, Evidence, FromFuture, Jumped, misdated, sentence
+from fennox.core.moments import (
+    Apart,
+    Clock,
+    Disordered,
+    Doubt,
+    Event,
+    Evidence,
+    FromFuture,
+    Jumped,
+    misdated,
+    sentence,
+)
 from fennox.service.concerns import Found
 from fennox.service.context import Context
 
@@ -32,9 +45,16 @@ _OF_A_STORE = "the clock of the store {name}"
 _OF_A_WORKER = "the clock of the worker {name} ({id})"
 _HEARD = timedelta(seconds=30)  # since a worker said by how much its clock differs
 _SWEEP_OF = "the last sweep of {name}"
-_LEAP = timedelta(days=40)  # that a simulated clock may go at once: to the next due time of a monthly routine
-WAITS = "Until then nothing expires, is swept, condemned or thinned, and nothing is called late. Takes go on."
-_REMEDY = "Look: fennox doctor clocks. Mend the clock; or, if it is right: fennox doctor clocks --confirm"
+_LEAP = timedelta(
+    days=40
+)  # that a simulated clock may go at once: to the next due time of a monthly routine
+WAITS = (
+    "Until then nothing expires, is swept, condemned or thinned, and nothing is called late. Takes"
+    " go on."
+)
+_REMEDY = (
+    "Look: fennox doctor clocks. Mend the clock; or, if it is right: fennox doctor clocks --confirm"
+)
 
 
 @dataclass(frozen=True)
@@ -49,8 +69,12 @@ class Judged:
         return [_capital(sentence(doubt, self.evidence.own)) + "." for doubt in self.doubts]
 
 
-async def judge(context: Context, session: AsyncSession, *, own: str = OWN, seen: Sequence[Seen] = ()) -> Judged:
-    """Judge the clock of this process. ``seen``: what else bears a date, as in a store that was just listed."""
+async def judge(
+    context: Context, session: AsyncSession, *, own: str = OWN, seen: Sequence[Seen] = ()
+) -> Judged:
+    """Judge the clock of this process. ``seen``: what else bears a date, as in a store that was
+    just listed.
+    """
     accepted = {row.name: row for row in (await session.execute(select(ClockAcceptance))).scalars()}
     now = context.now()
     evidence = Evidence(
@@ -65,19 +89,32 @@ async def judge(context: Context, session: AsyncSession, *, own: str = OWN, seen
     return Judged(evidence, moments.judge(evidence))
 
 
-async def _clocks(context: Context, session: AsyncSession, accepted: dict[str, ClockAcceptance]) -> list[Clock]:
+async def _clocks(
+    context: Context, session: AsyncSession, accepted: dict[str, ClockAcceptance]
+) -> list[Clock]:
     """A simulated clock is compared with no real one."""
     if context.simulated:
         return []
     database = (await session.execute(select(func.clock_timestamp()))).scalar_one()
     ahead = database - context.now()
     found = [_clock(moments.DATABASE, ahead, accepted)]
-    skews = select(StoreRow.name, StoreRow.skew).where(StoreRow.skew.is_not(None)).order_by(StoreRow.name)
+    skews = (
+        select(StoreRow.name, StoreRow.skew)
+        .where(StoreRow.skew.is_not(None))
+        .order_by(StoreRow.name)
+    )
     for name, skew in await session.execute(skews):
-        of_store = ahead + timedelta(seconds=float(skew or 0))  # it is kept against the database's clock
+        of_store = ahead + timedelta(
+            seconds=float(skew or 0)
+        )  # it is kept against the database's clock
         found.append(_clock(_OF_A_STORE.format(name=name), of_store, accepted))
-    heard = (Worker.stopped.is_(None), Worker.seen.between(func.now() - _HEARD, func.now() + _HEARD))
-    workers = select(Worker.name, Worker.id, Worker.skew).where(*heard).order_by(Worker.name, Worker.id)
+    heard = (
+        Worker.stopped.is_(None),
+        Worker.seen.between(func.now() - _HEARD, func.now() + _HEARD),
+    )
+    workers = (
+        select(Worker.name, Worker.id, Worker.skew).where(*heard).order_by(Worker.name, Worker.id)
+    )
     for name, id_, skew in await session.execute(workers):
         of_worker = ahead + timedelta(seconds=skew)
         found.append(_clock(_OF_A_WORKER.format(name=name, id=id_[:8]), of_worker, accepted))
@@ -86,13 +123,17 @@ async def _clocks(context: Context, session: AsyncSession, accepted: dict[str, C
 
 def _clock(name: str, ahead: timedelta, accepted: dict[str, ClockAcceptance]) -> Clock:
     known = accepted.get(name)
-    return Clock(name, ahead, timedelta(seconds=known.ahead or 0) if known is not None else timedelta())
+    return Clock(
+        name, ahead, timedelta(seconds=known.ahead or 0) if known is not None else timedelta()
+    )
 
 
 _NEWEST_BACKUP = select(func.max(Backup.time)).where(Backup.misdated.is_(False))
 _NEWEST_RUN = select(func.max(Run.created))
 _TENDED = select(ServiceState.tended)
-_SWEPT = select(StoreRow.name, StoreRow.swept).where(StoreRow.swept.is_not(None)).order_by(StoreRow.name)
+_SWEPT = (
+    select(StoreRow.name, StoreRow.swept).where(StoreRow.swept.is_not(None)).order_by(StoreRow.name)
+)
 _DISORDERED = select(System.name).where(System.disordered).order_by(System.name)
 
 
@@ -119,15 +160,24 @@ class Seen:
     at: datetime
 
 
-async def _seen(session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: Sequence[Seen]) -> list[Event]:
-    """What a person has confirmed of backups and sweeps, and what is known to be misdated, is known in a store too."""
+async def _seen(
+    session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: Sequence[Seen]
+) -> list[Event]:
+    """What a person has confirmed of backups and sweeps, and what is known to be misdated, is known
+    in a store too.
+    """
     if not seen:
         return []
-    misdated = (await session.execute(select(func.max(Backup.time)).where(Backup.misdated))).scalar_one_or_none()
+    misdated = (
+        await session.execute(select(func.max(Backup.time)).where(Backup.misdated))
+    ).scalar_one_or_none()
     found = []
     for item in seen:
         name = moments.BACKUP if item.what == "record" else _SWEEP_OF.format(name=item.store)
-        known = [accepted[name].until if name in accepted else None, misdated if item.what == "record" else None]
+        known = [
+            accepted[name].until if name in accepted else None,
+            misdated if item.what == "record" else None,
+        ]
         until = max((moment for moment in known if moment is not None), default=None)
         found.append(Event(f"the newest {item.what} in {item.store}", item.at, until))
     return found
@@ -147,9 +197,11 @@ _TAKEN_SINCE = (
 
 
 async def suspect(session: AsyncSession, judged: Judged) -> None:
-    """Backups taken while the clocks disagree may bear any date: no ladder counts by it, and they stay.
+    """Backups taken while the clocks disagree may bear any date: no ladder counts by it, and they
+    stay.
 
-    What disagrees is remembered: once it is right again, all that is left is that no tending was for long.
+    What disagrees is remembered: once it is right again, all that is left is that no tending was
+    for long.
     """
     if not _only_jumped(judged):
         await session.execute(update(ServiceState).values(apart=True))
@@ -161,22 +213,30 @@ def concern(judged: Judged) -> Found | None:
     """What waits, and why; None: the clock is believed."""
     if not judged.doubts:
         return None
-    text = f"The clocks disagree: {'; '.join(sentence(doubt, judged.evidence.own) for doubt in judged.doubts)}."
+    text = (
+        "The clocks disagree:"
+        f" {'; '.join(sentence(doubt, judged.evidence.own) for doubt in judged.doubts)}."
+    )
     return Found("clocks", "high", "service", "clocks", text, _REMEDY, WAITS)
 
 
 async def said_by_a_service(session: AsyncSession) -> str | None:
     """What the concern about the clocks says, while it stands."""
-    standing = select(ConcernRow.text).where(ConcernRow.code == "clocks", ConcernRow.ended.is_(None))
+    standing = select(ConcernRow.text).where(
+        ConcernRow.code == "clocks", ConcernRow.ended.is_(None)
+    )
     return (await session.execute(standing)).scalar_one_or_none()
 
 
-async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bool = False) -> list[str]:
-    """A person says that the clock is right: what disagrees with it is known from now on. What that means, in words.
+async def confirm(
+    session: AsyncSession, judged: Judged, by: str, *, believe: bool = False
+) -> list[str]:
+    """A person says that the clock is right: what disagrees with it is known from now on. What that
+    means, in words.
 
-    Backups whose dates cannot be right then stay, marked as such, until a person clears them; so do those that were
-    taken meanwhile, unless the clock only seemed to have jumped all that time, or the person says that they are right
-    (``believe``).
+    Backups whose dates cannot be right then stay, marked as such, until a person clears them; so do
+    those that were taken meanwhile, unless the clock only seemed to have jumped all that time, or
+    the person says that they are right (``believe``).
     """
     now = judged.evidence.now
     said: list[str] = []
@@ -191,15 +251,22 @@ async def confirm(session: AsyncSession, judged: Judged, by: str, *, believe: bo
             case Jumped():
                 said.append("The time since the last tending is as it should be.")
             case Disordered():
-                said.append("Backups that are dated in the wrong order are no longer counted by their dates.")
+                said.append(
+                    "Backups that are dated in the wrong order are no longer counted by their"
+                    " dates."
+                )
             case _:
                 assert_never(doubt)
     apart = bool((await session.execute(select(ServiceState.apart))).scalar_one_or_none())
     if believe or (judged.doubts and _only_jumped(judged) and not apart):
         await _believe(session, _TAKEN_SINCE if not believe else None)
     elif left := await _doubted(session):
-        said.append(f"{_backups(left)} taken while clocks disagreed, and counted by no date until you have looked.")
-    # also of systems that no tending has looked at since: else their dates are in doubt again a moment later
+        said.append(
+            f"{_backups(left)} taken while clocks disagreed, and counted by no date until you have"
+            " looked."
+        )
+    # also of systems that no tending has looked at since: else their dates are in doubt again a
+    # moment later
     if wrong := await _mark_misdated(session, now):
         said.append(
             f"{wrong} backups with a wrong date stay until you clear them."
@@ -230,7 +297,9 @@ async def _believe(session: AsyncSession, runs: Select[str] | None) -> None:
     doubted = update(Backup).where(Backup.misdated)
     if runs is not None:
         doubted = doubted.where(Backup.run_id.in_(runs))
-    await session.execute(doubted.values(misdated=False).execution_options(synchronize_session=False))
+    await session.execute(
+        doubted.values(misdated=False).execution_options(synchronize_session=False)
+    )
 
 
 async def misdated_backups(session: AsyncSession) -> int:
@@ -258,8 +327,14 @@ async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
     taken_later = func.min(Backup.time).over(
         partition_by=Backup.system_id, order_by=Backup.sequence.desc(), rows=(None, -1)
     )
-    ordered = select(Backup.system_id, Backup.time, taken_later.label("later")).where(*standing).subquery()
-    contradicted = select(ordered.c.system_id).where(ordered.c.time > ordered.c.later + moments.APART)
+    ordered = (
+        select(Backup.system_id, Backup.time, taken_later.label("later"))
+        .where(*standing)
+        .subquery()
+    )
+    contradicted = select(ordered.c.system_id).where(
+        ordered.c.time > ordered.c.later + moments.APART
+    )
     every = select(System.id).where(System.id.in_(late) | System.id.in_(contradicted))
     rows = select(Backup.system_id, Backup.id, Backup.sequence, Backup.time).where(
         Backup.system_id.in_(every), *standing
@@ -271,7 +346,10 @@ async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
         ids[system, sequence] = backup
     wrong = [ids[system, number] for system, its in dates.items() for number in misdated(its, now)]
     await session.execute(
-        update(Backup).where(Backup.id.in_(wrong)).values(misdated=True).execution_options(synchronize_session=False)
+        update(Backup)
+        .where(Backup.id.in_(wrong))
+        .values(misdated=True)
+        .execution_options(synchronize_session=False)
     )
     await session.execute(update(System).where(System.disordered).values(disordered=False))
     return len(wrong)

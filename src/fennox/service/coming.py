@@ -1,4 +1,6 @@
-"""What is to come: load by hours, runs that will wait for each other, and a calendar of due times."""
+"""What is to come: load by hours, runs that will wait for each other, and a calendar of due
+times.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ async def expected_seconds(session: AsyncSession) -> dict[str, float]:
     """Of each system the median of its last few takes."""
     seconds = func.extract("epoch", Run.ended - Run.started).label("seconds")
     done = (Run.system_id == System.id, Run.kind == "take", Run.state == constant("done"))
-    last = select(seconds).where(*done).order_by(Run.created.desc()).limit(_LOOKED_AT).lateral("last")
+    last = (
+        select(seconds).where(*done).order_by(Run.created.desc()).limit(_LOOKED_AT).lateral("last")
+    )
     median = func.percentile_cont(0.5).within_group(last.c.seconds)
     query = select(System.id, median).join(last, true()).group_by(System.id)
     return {str(system): float(found) for system, found in await session.execute(query)}
@@ -38,7 +42,9 @@ async def coming(context: Context, session: AsyncSession) -> Coming:
     hours: dict[datetime, tuple[int, float]] = {}
     begun_by: dict[str, list[tuple[Routine, list[datetime]]]] = defaultdict(list)
     names: dict[str, str] = {}
-    for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
+    for routine in (
+        (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all()
+    ):
         due = list(schedule.parse(routine.when, routine.zone).between(now, now + AHEAD))
         for number, (system, name) in enumerate(await _taken(session, routine)):
             if number % _TURN == 0:
@@ -56,12 +62,18 @@ async def coming(context: Context, session: AsyncSession) -> Coming:
         if number % _TURN == 0:
             await context.turns.give_way()
         length = timedelta(seconds=expected.get(system, _UNKNOWN))
-        every = sorted((moment, routine.name) for routine, begins in by_routine for moment in begins)
+        every = sorted(
+            (moment, routine.name) for routine, begins in by_routine for moment in begins
+        )
         for (earlier, first), (later, second) in pairwise(every):
             if later < earlier + length:
-                collisions.append(Collision(system=names[system], at=later, routine=second, waits_for=first))
+                collisions.append(
+                    Collision(system=names[system], at=later, routine=second, waits_for=first)
+                )
     return Coming(
-        load=[Load(hour=hour, runs=runs, seconds=work) for hour, (runs, work) in sorted(hours.items())],
+        load=[
+            Load(hour=hour, runs=runs, seconds=work) for hour, (runs, work) in sorted(hours.items())
+        ],
         collisions=sorted(collisions, key=lambda item: (item.at, item.system))[:_MOST],
         slots=context.settings.workers,
     )
@@ -76,7 +88,11 @@ def _begins(routine: Routine, due: list[datetime], place: timedelta) -> list[dat
 async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str]]:
     """Id and name of each system that the routine takes now."""
     there = (System.suspended_because == "", System.retired.is_(None))
-    rows = select(System.id, System.name).where(*routines.selected(routine.systems), *there).order_by(System.name)
+    rows = (
+        select(System.id, System.name)
+        .where(*routines.selected(routine.systems), *there)
+        .order_by(System.name)
+    )
     return [(row.id, row.name) for row in await session.execute(rows)]
 
 
@@ -88,7 +104,9 @@ async def calendar(context: Context, session: AsyncSession) -> bytes:
     found = icalendar.Calendar()
     found.add("prodid", "-//Fennox//coming runs//EN")
     found.add("version", "2.0")
-    for routine in (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all():
+    for routine in (
+        (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all()
+    ):
         names = [name for _, name in await _taken(session, routine)]
         for due in schedule.parse(routine.when, routine.zone).between(now, now + AHEAD):
             event = icalendar.Event()

@@ -15,9 +15,11 @@ _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 
 @dataclass(frozen=True)
 class Found:
-    """One thing that is wrong. ``cause``: what it comes from, if it is more than this one; they are told as one.
+    """One thing that is wrong. ``cause``: what it comes from, if it is more than this one; they are
+    told as one.
 
-    ``together``: what is said of all of one cause, with ``{these}`` in place of their names; empty: the first's text.
+    ``together``: what is said of all of one cause, with ``{these}`` in place of their names; empty:
+    the first's text.
     """
 
     code: str
@@ -48,13 +50,17 @@ SITE_CAUSE = "site|"
 
 @dataclass(frozen=True)
 class Away:
-    """What cannot be reached, and takes other things with it: stores by id with their names, and sites."""
+    """What cannot be reached, and takes other things with it: stores by id with their names, and
+    sites.
+    """
 
     stores: dict[str, str] = field(default_factory=dict)
     sites: set[str] = field(default_factory=set)
 
     def cause(self, store: str | None, site: str) -> str:
-        """Of something that a system at ``site`` or a store suffers from; empty: neither is away."""
+        """Of something that a system at ``site`` or a store suffers from; empty: neither is
+        away.
+        """
         if site in self.sites:
             return SITE_CAUSE + site
         return f"store|{self.stores[store]}" if store in self.stores else ""
@@ -62,11 +68,15 @@ class Away:
 
 def root_first(rows: list[ConcernRow]) -> list[ConcernRow]:
     """What other things suffer from comes before what suffers."""
-    return sorted(rows, key=lambda row: (row.code != "store-away", _ROOTS.index(row.noun), row.about))
+    return sorted(
+        rows, key=lambda row: (row.code != "store-away", _ROOTS.index(row.noun), row.about)
+    )
 
 
 def sentence(rows: list[ConcernRow], in_all: int) -> str:
-    """What ``in_all`` concerns of one cause come to, of which these are the first, as :func:`root_first` has them."""
+    """What ``in_all`` concerns of one cause come to, of which these are the first, as
+    :func:`root_first` has them.
+    """
     first = rows[0]
     if in_all == 1:
         return first.text

@@ -1,4 +1,6 @@
-"""What every part of the service is given: database, clock, key file, and the doors to stores and machines."""
+"""What every part of the service is given: database, clock, key file, and the doors to stores and
+machines.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,16 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, a
 
 from fennox import __version__
 from fennox.catalogue import schema
-from fennox.catalogue.models import Copy, KeySet, KindRow, Login, Routine, ServiceState, StoreRow, System
+from fennox.catalogue.models import (
+    Copy,
+    KeySet,
+    KindRow,
+    Login,
+    Routine,
+    ServiceState,
+    StoreRow,
+    System,
+)
 from fennox.core import moments
 from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated
 from fennox.core.format import header as headers
@@ -80,11 +91,15 @@ class Context:
     _single: async_sessionmaker[AsyncSession] = field(init=False)
     _stores: dict[str, tuple[object, Store]] = field(default_factory=dict)
     _indexes: dict[str, PackIndex] = field(default_factory=dict)
-    _headers: dict[str, tuple[str, float]] = field(default_factory=dict)  # that were seen in stores, and when
+    _headers: dict[str, tuple[str, float]] = field(
+        default_factory=dict
+    )  # that were seen in stores, and when
     _measured: dict[str, float] = field(default_factory=dict)  # when stores' clocks were looked at
     carvers: Carvers = field(default_factory=Carvers)
     provider: Provider | None = None
-    attempts_at_once: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(_ATTEMPTS_AT_ONCE))
+    attempts_at_once: asyncio.Semaphore = field(
+        default_factory=lambda: asyncio.Semaphore(_ATTEMPTS_AT_ONCE)
+    )
     attempts_waiting: int = 0
     evaluators: Evaluators = field(default_factory=Evaluators)
     strangers: Strangers = field(default_factory=Strangers)
@@ -94,17 +109,24 @@ class Context:
     _added_kinds: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self._sessions = async_sessionmaker(self.engine, expire_on_commit=False, info={KEPT_AT: self.turns})
+        self._sessions = async_sessionmaker(
+            self.engine, expire_on_commit=False, info={KEPT_AT: self.turns}
+        )
         self._alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
-        self._single = async_sessionmaker(self._alone, expire_on_commit=False, info={KEPT_AT: self.turns})
+        self._single = async_sessionmaker(
+            self._alone, expire_on_commit=False, info={KEPT_AT: self.turns}
+        )
         self._links = KeptLinks(self.settings.keep_connections)
 
     @asynccontextmanager
-    async def session(self, *, lasting: bool = True, single: bool = False) -> AsyncIterator[AsyncSession]:
+    async def session(
+        self, *, lasting: bool = True, single: bool = False
+    ) -> AsyncIterator[AsyncSession]:
         """One transaction: committed at the end, rolled back on an error.
 
-        What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose the last of it.
-        ``single``: every statement is a transaction of its own, which saves the beginning and the end of one.
+        What need not be ``lasting`` is not waited for on the disk: a crash of the machine may lose
+        the last of it. ``single``: every statement is a transaction of its own, which saves the
+        beginning and the end of one.
         """
         with postgresql.in_words(), sessions.session_open():
             async with (self._single if single else self._sessions)() as session, session.begin():
@@ -114,7 +136,9 @@ class Context:
 
     @asynccontextmanager
     async def alone(self) -> AsyncIterator[AsyncConnection]:
-        """For statements that are each a transaction of its own, and of whose rows nobody makes objects."""
+        """For statements that are each a transaction of its own, and of whose rows nobody makes
+        objects.
+        """
         with postgresql.in_words(), sessions.session_open():
             async with self._alone.connect() as connection:
                 yield connection
@@ -125,14 +149,18 @@ class Context:
         What is said stays: every door of this process is closed from then on.
         """
         async with self.alone() as database:
-            number = (await database.execute(text("select version_num from alembic_version"))).scalar_one()
+            number = (
+                await database.execute(text("select version_num from alembic_version"))
+            ).scalar_one()
         if str(number) != schema.NUMBER:
             self.outdated = (
-                f"A newer Fennox has brought the database to schema {number}; this one, {__version__}, knows "
-                f"{schema.NUMBER} and does no more work."
+                f"A newer Fennox has brought the database to schema {number}; this one,"
+                f" {__version__}, knows {schema.NUMBER} and does no more work."
             )
         if self.outdated:
-            raise Outdated(self.outdated, "Stop this process, and start the new version in its place.")
+            raise Outdated(
+                self.outdated, "Stop this process, and start the new version in its place."
+            )
 
     # kinds
 
@@ -141,7 +169,9 @@ class Context:
         if name not in self._kinds:
             text = self.kind_text(name)
             kind = load_kind(text, self.kind_text)
-            file = KindFile(name=name, version=kind.version, text=loading.whole(text, self.kind_text))
+            file = KindFile(
+                name=name, version=kind.version, text=loading.whole(text, self.kind_text)
+            )
             self._kinds[name] = (kind, file)
         return self._kinds[name]
 
@@ -155,7 +185,11 @@ class Context:
             return self._added_kinds[name]
         path = files("fennox").joinpath(f"kinds/{name}.toml")
         if not name.replace("-", "").isalnum() or not path.is_file():
-            raise BadInput(f"There is no kind {name}.", f"There are: {', '.join(self.kind_names())}.", field="kind")
+            raise BadInput(
+                f"There is no kind {name}.",
+                f"There are: {', '.join(self.kind_names())}.",
+                field="kind",
+            )
         return path.read_text(encoding="utf-8")
 
     def shipped_kinds(self) -> set[str]:
@@ -167,7 +201,9 @@ class Context:
 
     async def learn_kinds(self, session: AsyncSession) -> None:
         """Read the kinds that were added, perhaps by another process."""
-        rows = (await session.execute(select(KindRow).order_by(KindRow.name, KindRow.version))).scalars()
+        rows = (
+            await session.execute(select(KindRow).order_by(KindRow.name, KindRow.version))
+        ).scalars()
         self._added_kinds = {row.name: row.text for row in rows}
         self._kinds.clear()
 
@@ -206,7 +242,9 @@ class Context:
 
     def write_secret_of(self, keys: KeySet) -> WriteSecret:
         place = f"key_sets|{keys.id}|{keys.generation}|write secret"
-        return WriteSecret(self.keyfile.open(keys.sealed_write_secret, place), keys.id, keys.generation)
+        return WriteSecret(
+            self.keyfile.open(keys.sealed_write_secret, place), keys.id, keys.generation
+        )
 
     async def kept_opening_key(self, session: AsyncSession, row: StoreRow) -> OpeningKey | None:
         """The opening key in custody ``kept``; None in ``apart``."""
@@ -220,7 +258,9 @@ class Context:
     async def _key_set(self, session: AsyncSession, row: StoreRow) -> KeySet:
         keys = await session.get(KeySet, (row.key_set, row.generation))
         if keys is None:
-            raise MendSettings(f"The keys of the store {row.name} are missing.", "Adopt the store again.")
+            raise MendSettings(
+                f"The keys of the store {row.name} are missing.", "Adopt the store again."
+            )
         return keys
 
     async def door(
@@ -234,11 +274,16 @@ class Context:
     ) -> Door:
         """Read what it takes to open a store, outside of this session.
 
-        ``removing``: with the login that may remove things, where the store has one of its own for that.
-        ``generations``: of its key set, if they have been read. ``lately``: as for :meth:`vault`.
+        ``removing``: with the login that may remove things, where the store has one of its own for
+        that. ``generations``: of its key set, if they have been read. ``lately``: as for
+        :meth:`vault`.
         """
         if generations is None:
-            generations = (await session.execute(select(KeySet).where(KeySet.id == row.key_set))).scalars().all()
+            generations = (
+                (await session.execute(select(KeySet).where(KeySet.id == row.key_set)))
+                .scalars()
+                .all()
+            )
         await self._key_set(session, row)  # which says what is wrong if the store's own are missing
         login_id = (row.sweep_login_id if removing else None) or row.login_id
         login = await session.get(Login, login_id) if login_id else None
@@ -254,19 +299,36 @@ class Context:
             header=row.header,
             held={keys.generation: self.write_secret_of(keys) for keys in generations},
             opening=await self.kept_opening_key(session, row),
-            chain={keys.generation: sealed for keys in generations if (sealed := keys.previous_opening_key)},
-            newest=None if self._looked(row.id, row.header, lately) else await newest_record(session, row),
+            chain={
+                keys.generation: sealed
+                for keys in generations
+                if (sealed := keys.previous_opening_key)
+            },
+            newest=(
+                None
+                if self._looked(row.id, row.header, lately)
+                else await newest_record(session, row)
+            ),
         )
 
     def _looked(self, store: str, header: str, lately: bool) -> bool:
-        """Whether this process has looked within the last minute whether that header is the newest there."""
+        """Whether this process has looked within the last minute whether that header is the newest
+        there.
+        """
         seen = self._headers.get(store)
-        return lately and seen is not None and seen[0] == header and time.monotonic() - seen[1] < _LATELY
+        return (
+            lately
+            and seen is not None
+            and seen[0] == header
+            and time.monotonic() - seen[1] < _LATELY
+        )
 
     async def vault(self, door: Door, *, lately: bool = False) -> Vault:
-        """Open a store with its pinned header and the keys held here, and see whether it went back in time.
+        """Open a store with its pinned header and the keys held here, and see whether it went back
+        in time.
 
-        ``lately``: it will do if that was looked at within the last minute, as for the many takes of a night.
+        ``lately``: it will do if that was looked at within the last minute, as for the many takes
+        of a night.
         """
         looked = self._looked(door.store, door.header, lately)
         begun = time.monotonic()
@@ -285,13 +347,20 @@ class Context:
         return vault
 
     async def _see_whether_it_went_back(self, door: Door, vault: Vault) -> None:
-        """A store that lacks the last record that was put there is an older copy of itself; a concern says so."""
+        """A store that lacks the last record that was put there is an older copy of itself; a
+        concern says so.
+        """
         if door.newest is None or not await vault.lost(door.newest):
             return
         self.index(door.store).look_again()
-        text = f"its newest record, {door.newest.rsplit('/', 1)[-1]}, is not there, and no sweep removed it"
+        text = (
+            f"its newest record, {door.newest.rsplit('/', 1)[-1]}, is not there, and no sweep"
+            " removed it"
+        )
         async with self.session() as session:
-            await session.execute(update(StoreRow).where(StoreRow.id == door.store).values(went_back=text))
+            await session.execute(
+                update(StoreRow).where(StoreRow.id == door.store).values(went_back=text)
+            )
 
     async def still_held(self, backup: str, store: str) -> bool:
         """Whether the catalogue says that a store holds a backup, now."""
@@ -299,10 +368,15 @@ class Context:
             return await session.get(Copy, (backup, store)) is not None
 
     def measures(self, store: StoreRow) -> bool:
-        """Whether it is time to see by how much a store's clock differs: seldom, while it does not."""
+        """Whether it is time to see by how much a store's clock differs: seldom, while it does
+        not.
+        """
         if self.simulated:
             return False
-        now, apart = time.monotonic(), store.skew is None or abs(store.skew) > moments.APART.total_seconds()
+        now, apart = (
+            time.monotonic(),
+            store.skew is None or abs(store.skew) > moments.APART.total_seconds(),
+        )
         due = apart or now - self._measured.get(store.id, -_MEASURED_EVERY) >= _MEASURED_EVERY
         if due:
             self._measured[store.id] = now
@@ -319,7 +393,9 @@ class Context:
         match login.proves_by:
             case "key":
                 certificate = login.certificate or None
-                return Credential(login.account, private_key=secret, certificate=certificate, become=login.become)
+                return Credential(
+                    login.account, private_key=secret, certificate=certificate, become=login.become
+                )
             case "agent":
                 if not self.settings.ssh_agent:
                     raise MendSettings(
@@ -339,23 +415,38 @@ class Context:
         *,
         kept: bool = False,
     ) -> Link:
-        """Reach a machine. ``kept``: over a connection that an earlier run left open will do, and this one is left."""
+        """Reach a machine. ``kept``: over a connection that an earlier run left open will do, and
+        this one is left.
+        """
         if kind.reach == "service":
             return OwnState(self.engine, self.service_id)
         if kind.reach == "hand":
-            raise BadInput("Such a system is not reached: people hand in what they export.", "Use backup hand-in.")
+            raise BadInput(
+                "Such a system is not reached: people hand in what they export.",
+                "Use backup hand-in.",
+            )
         if use.login is None:
             raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
-        return await self._linked(kind, use.address, self.credential(use.login), use.key, way, kept=kept)
+        return await self._linked(
+            kind, use.address, self.credential(use.login), use.key, way, kept=kept
+        )
 
-    async def try_credential(self, kind: Kind, address: str, credential: Credential, key: str, way: Way) -> Link:
+    async def try_credential(
+        self, kind: Kind, address: str, credential: Credential, key: str, way: Way
+    ) -> Link:
         """As :meth:`connect`, with what everybody knows, like a login of a fresh installation."""
         return await self._linked(kind, address, credential, key, way)
 
     async def tell_key(self, address: str, way: Way) -> None:
-        """Raise the error that shows with which key a machine answers. Nothing secret is sent to it."""
+        """Raise the error that shows with which key a machine answers. Nothing secret is sent to
+        it.
+        """
         sessions.check_outside(f"connection to {address}")
-        parsed, nobody, dial = parse_address(address, 22), Credential("nobody"), await self.dialler(way.site)
+        parsed, nobody, dial = (
+            parse_address(address, 22),
+            Credential("nobody"),
+            await self.dialler(way.site),
+        )
         if await greets_as_ssh(parsed, dial):
             link: Link = await ssh.connect(parsed, nobody, None, way.patience, [], dial)
         else:
@@ -385,11 +476,17 @@ class Context:
             link.language = kind.shell
             return self._links.keep(made_with, link) if kept else link
         if way.via is not None:
-            raise MendSettings("Only what is reached by SSH is reached through another system.", "Take --via away.")
-        return await web.connect(parsed, credential, key, way.patience, await self.dialler(way.site))
+            raise MendSettings(
+                "Only what is reached by SSH is reached through another system.", "Take --via away."
+            )
+        return await web.connect(
+            parsed, credential, key, way.patience, await self.dialler(way.site)
+        )
 
     async def dialler(self, site: str) -> Dial | None:
-        """Who makes connections to the machines of a site; None: this machine's own network leads there."""
+        """Who makes connections to the machines of a site; None: this machine's own network leads
+        there.
+        """
         if not site:
             return None
         async with self.session() as session:
@@ -411,10 +508,13 @@ class Context:
                 login = await session.get_one(Login, row.login_id) if row.login_id else None
                 if kind.reach != "ssh" or login is None or len(found) == _MOST_HOPS:
                     raise MendSettings(
-                        f"The way through {row.name} is none: it is not reached by SSH, or leads in a circle.",
+                        f"The way through {row.name} is none: it is not reached by SSH, or leads in"
+                        " a circle.",
                         "Change it with `fennox system set NAME --via SYSTEM`.",
                     )
-                found.insert(0, Hop(parse_address(row.address, kind.port), self.credential(login), row.key))
+                found.insert(
+                    0, Hop(parse_address(row.address, kind.port), self.credential(login), row.key)
+                )
                 via, site = row.via_id, row.site
         return found, site
 
@@ -433,7 +533,9 @@ async def open_context(
     try:
         with postgresql.in_words():
             service_id = await _who_we_are(engine, now, "simulated" if simulated else "real")
-        context = Context(settings, engine, now, keyfile, service_id, simulated, turns=turns or Turns())
+        context = Context(
+            settings, engine, now, keyfile, service_id, simulated, turns=turns or Turns()
+        )
         context.clock_set = clock_set or context.clock_set
         async with context.session() as session:
             await context.learn_kinds(session)
@@ -448,13 +550,21 @@ async def _who_we_are(engine: AsyncEngine, now: Now, clock: str) -> str:
     async with async_sessionmaker(engine)() as session, session.begin():
         state = (await session.execute(select(ServiceState).with_for_update())).scalar_one_or_none()
         if state is None:
-            if clock == "simulated" and (await session.execute(select(System.id).limit(1))).first() is not None:
-                raise MendSettings("A simulated clock needs an empty database.", "Use another database.")
-            state = ServiceState(one=1, id=secrets.token_hex(16), clock=clock, created=now(), setup_code=None)
+            if (
+                clock == "simulated"
+                and (await session.execute(select(System.id).limit(1))).first() is not None
+            ):
+                raise MendSettings(
+                    "A simulated clock needs an empty database.", "Use another database."
+                )
+            state = ServiceState(
+                one=1, id=secrets.token_hex(16), clock=clock, created=now(), setup_code=None
+            )
             session.add(state)
         elif state.clock != clock:
             raise MendSettings(
-                f"This database lives by a {state.clock} clock and cannot be used with a {clock} one.",
+                f"This database lives by a {state.clock} clock and cannot be used with a {clock}"
+                " one.",
                 "Use another database.",
             )
         return state.id
@@ -466,8 +576,14 @@ _NOUNS = {System: "system", StoreRow: "store", Login: "login", Routine: "routine
 
 async def named(session: AsyncSession, table: type[Named], name: str) -> Named:
     """The row of a noun by its name or its id."""
-    row = (await session.execute(select(table).where((table.name == name) | (table.id == name)))).scalar_one_or_none()
+    row = (
+        await session.execute(select(table).where((table.name == name) | (table.id == name)))
+    ).scalar_one_or_none()
     if row is None:
         noun = _NOUNS[table]
-        raise NotFound(f"There is no {noun} {name}.", f"`fennox {noun} list` shows those there are.", field=noun)
+        raise NotFound(
+            f"There is no {noun} {name}.",
+            f"`fennox {noun} list` shows those there are.",
+            field=noun,
+        )
     return row

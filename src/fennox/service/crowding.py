@@ -1,4 +1,6 @@
-"""Stores that hold more than their ceiling: told first, thinned after a grace, never below what ``always n`` keeps."""
+"""Stores that hold more than their ceiling: told first, thinned after a grace, never below what
+``always n`` keeps.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,12 @@ class Fill:
 async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
     """None: there is no ceiling, or nothing to hold it against yet."""
     wanted = ceiling.parse(store.ceiling)
-    newest = select(StoreSpace).where(StoreSpace.store_id == store.id).order_by(StoreSpace.at.desc()).limit(1)
+    newest = (
+        select(StoreSpace)
+        .where(StoreSpace.store_id == store.id)
+        .order_by(StoreSpace.at.desc())
+        .limit(1)
+    )
     seen = (await session.execute(newest)).scalar_one_or_none()
     if wanted is None or seen is None:
         return None
@@ -48,11 +55,15 @@ async def thin_out(context: Context) -> None:
     now = context.now()
     none: dict[str, Any] = {"let_go": False, "let_go_at": None}
     async with context.session() as session:
-        for store in (await session.execute(select(StoreRow).where(StoreRow.ceiling != ""))).scalars().all():
+        for store in (
+            (await session.execute(select(StoreRow).where(StoreRow.ceiling != ""))).scalars().all()
+        ):
             found = await fill(session, store)
             if found is None or found.used <= found.limit:
                 store.over_since = None
-                await session.execute(update(Copy).where(Copy.store_id == store.id, Copy.let_go).values(none))
+                await session.execute(
+                    update(Copy).where(Copy.store_id == store.id, Copy.let_go).values(none)
+                )
                 continue
             if moments.past(store.over_since, now) is None:
                 store.over_since = now
@@ -67,13 +78,17 @@ async def thin_out(context: Context) -> None:
             mark = update(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going))
             mark = mark.values(let_go=True, let_go_at=now)
             await session.execute(mark)
-            store.over_since = now  # what has gone makes room within days only, and no more goes before
+            store.over_since = (
+                now  # what has gone makes room within days only, and no more goes before
+            )
             if going:
                 await upkeep.queue_once(context, session, SweepOrder(), store)
 
 
 async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[Held]:
-    here = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == store.id))).scalars())
+    here = set(
+        (await session.execute(select(Copy.backup_id).where(Copy.store_id == store.id))).scalars()
+    )
     all_routines = list((await session.execute(select(Routine))).scalars())
     found: list[Held] = []
     systems = (await session.execute(select(System))).scalars().all()
@@ -83,7 +98,13 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
         there = standing[system.id]
         why = routines.what_keeps(system, there, mine, now)
         found += [
-            Held(backup.id, system.id, backup.time, backup.new_bytes, _only_rungs(backup, why[backup.id]))
+            Held(
+                backup.id,
+                system.id,
+                backup.time,
+                backup.new_bytes,
+                _only_rungs(backup, why[backup.id]),
+            )
             for backup in there
             if backup.id in here
         ]
@@ -91,7 +112,9 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
 
 
 def _only_rungs(backup: Standing, why: list[Reason]) -> bool:
-    """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have none."""
+    """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have
+    none.
+    """
     return bool(why) and ladder.goes(backup.time, why) is not None
 
 
@@ -99,14 +122,41 @@ async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> lis
     found = await fill(session, store)
     if found is None or found.used < found.limit * ceiling.NEAR:
         return []
-    held = f"{store.name} holds {size(found.used)} of {size(found.limit)}, its ceiling of {store.ceiling}."
-    remedy = f"Raise it (fennox store set {store.name} --ceiling), shorten ladders, or hold what must stay."
+    held = (
+        f"{store.name} holds {size(found.used)} of {size(found.limit)}, its ceiling of"
+        f" {store.ceiling}."
+    )
+    remedy = (
+        f"Raise it (fennox store set {store.name} --ceiling), shorten ladders, or hold what must"
+        " stay."
+    )
     if found.used <= found.limit:
-        means = "Above it, backups go before their time; what is on hold, always kept or the last good one stays."
+        means = (
+            "Above it, backups go before their time; what is on hold, always kept or the last good"
+            " one stays."
+        )
         return [Found("near-ceiling", "low", "store", store.name, held, remedy, means)]
     if not any(one.may_go for one in await _held(session, store, now)):
         means = "Nothing more may go: all that is left is on hold, doubtful, or always kept."
-        return [Found("over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since)]
+        return [
+            Found(
+                "over-ceiling",
+                "high",
+                "store",
+                store.name,
+                held,
+                remedy,
+                means,
+                since=store.over_since,
+            )
+        ]
     acts = (store.over_since or now) + ceiling.GRACE
-    means = f"From {acts:%Y-%m-%d %H:%M} UTC on backups go before their time, first those that lie close to others."
-    return [Found("over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since)]
+    means = (
+        f"From {acts:%Y-%m-%d %H:%M} UTC on backups go before their time, first those that lie"
+        " close to others."
+    )
+    return [
+        Found(
+            "over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since
+        )
+    ]

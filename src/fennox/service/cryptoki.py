@@ -1,7 +1,9 @@
-"""A key that never leaves a PKCS #11 token (OASIS PKCS #11 3.0): the service's keys lie on disk sealed under it.
+"""A key that never leaves a PKCS #11 token (OASIS PKCS #11 3.0): the service's keys lie on disk
+sealed under it.
 
-Whoever copies the disk has nothing; whoever takes the token as well needs its PIN. The service's keys are in its memory
-while it runs, as a token is too slow, and too far away, to be asked for every secret.
+Whoever copies the disk has nothing; whoever takes the token as well needs its PIN. The service's
+keys are in its memory while it runs, as a token is too slow, and too far away, to be asked for
+every secret.
 """
 
 from __future__ import annotations
@@ -26,7 +28,9 @@ _ABOUT = b"fennox service.key"
 
 @dataclass(frozen=True)
 class Cryptoki:
-    """``label``: the token's; ``key``: that of the AES key in it, which is made where there is none."""
+    """``label``: the token's; ``key``: that of the AES key in it, which is made where there is
+    none.
+    """
 
     module: Path
     label: str
@@ -47,18 +51,23 @@ class Cryptoki:
             try:
                 return bytes(
                     key.decrypt(
-                        data[_NONCE:], mechanism=Mechanism.AES_GCM, mechanism_param=GCMParams(data[:_NONCE], _ABOUT)
+                        data[_NONCE:],
+                        mechanism=Mechanism.AES_GCM,
+                        mechanism_param=GCMParams(data[:_NONCE], _ABOUT),
                     )
                 )
             except PKCS11Error as error:
                 raise Damaged(
-                    f"The sealed key file does not open under the key {self.key} of the token {self.label}.",
+                    f"The sealed key file does not open under the key {self.key} of the token"
+                    f" {self.label}.",
                     "Put the right file back, or the token that belongs to it.",
                 ) from error
 
     def _key(self, session: Session, *, make: bool) -> Any:
         try:
-            found = session.get_key(object_class=ObjectClass.SECRET_KEY, key_type=KeyType.AES, label=self.key)
+            found = session.get_key(
+                object_class=ObjectClass.SECRET_KEY, key_type=KeyType.AES, label=self.key
+            )
         except NoSuchKey as error:
             if not make:
                 raise MendSettings(
@@ -66,9 +75,12 @@ class Cryptoki:
                     "Use the token that belongs to this service.",
                 ) from error
             found = session.generate_key(
-                KeyType.AES, 256, label=self.key, store=True,
+                KeyType.AES,
+                256,
+                label=self.key,
+                store=True,
                 template={Attribute.SENSITIVE: True, Attribute.EXTRACTABLE: False},
-            )  # fmt: skip
+            )
         return found
 
     @contextmanager
@@ -76,11 +88,14 @@ class Cryptoki:
         """Signed in by the PIN, which is tried once: tokens lock after a few that are wrong."""
         try:
             if stat.S_IMODE(self.pin_file.stat().st_mode) & 0o077:
-                raise MendSettings(f"Others may read {self.pin_file}.", f"Run: chmod 600 {self.pin_file}")
+                raise MendSettings(
+                    f"Others may read {self.pin_file}.", f"Run: chmod 600 {self.pin_file}"
+                )
             pin = self.pin_file.read_text().split("\n")[0]
         except (OSError, UnicodeDecodeError) as error:
             raise MendSettings(
-                f"{self.pin_file} cannot be read as the PIN of the token.", "Write the PIN into its first line."
+                f"{self.pin_file} cannot be read as the PIN of the token.",
+                "Write the PIN into its first line.",
             ) from error
         try:
             token = pkcs11.lib(str(self.module)).get_token(token_label=self.label)
@@ -98,5 +113,6 @@ class Cryptoki:
         except (PKCS11Error, RuntimeError) as error:
             reason = str(error) or type(error).__name__
             raise MendSettings(
-                f"The token {self.label} cannot be used: {reason}.", f"Is {self.module} its PKCS #11 module?"
+                f"The token {self.label} cannot be used: {reason}.",
+                f"Is {self.module} its PKCS #11 module?",
             ) from error

@@ -18,7 +18,9 @@ from fennox.service.ways import Way, way_to
 _AGAIN = timedelta(days=7)
 
 
-async def still_working(context: Context, kind: Kind, address: str, used: Credential, key: str, way: Way) -> list[str]:
+async def still_working(
+    context: Context, kind: Kind, address: str, used: Credential, key: str, way: Way
+) -> list[str]:
     """Their accounts. Each login is tried once; the one that is used anyway is only compared."""
     found = []
     for default in kind.default_logins:
@@ -30,7 +32,9 @@ async def still_working(context: Context, kind: Kind, address: str, used: Creden
     return found
 
 
-async def look_again(context: Context, kind: Kind, system: System, login: Login | None, journal: Journal) -> None:
+async def look_again(
+    context: Context, kind: Kind, system: System, login: Login | None, journal: Journal
+) -> None:
     """What a take sees of it: the first one, one a week, and each for as long as one works.
 
     A failed sign-in each night would fill the machine's log, and could lock the account.
@@ -43,7 +47,9 @@ async def look_again(context: Context, kind: Kind, system: System, login: Login 
             context, kind, system.address, context.credential(login), system.key, way_to(system)
         )
     except FennoxError as error:
-        await journal.log("warning", f"Whether the login of a fresh installation works is not known: {error.what}")
+        await journal.log(
+            "warning", f"Whether the login of a fresh installation works is not known: {error.what}"
+        )
         return
     async with context.session() as session:
         values = {"default_logins": works, "defaults_tried": context.now()}
@@ -51,10 +57,16 @@ async def look_again(context: Context, kind: Kind, system: System, login: Login 
 
 
 def _is_due(system: System, now: datetime) -> bool:
-    return bool(system.default_logins) or system.defaults_tried is None or now - system.defaults_tried >= _AGAIN
+    return (
+        bool(system.default_logins)
+        or system.defaults_tried is None
+        or now - system.defaults_tried >= _AGAIN
+    )
 
 
-async def _enters(context: Context, kind: Kind, address: str, tried: Credential, key: str, way: Way) -> bool:
+async def _enters(
+    context: Context, kind: Kind, address: str, tried: Credential, key: str, way: Way
+) -> bool:
     try:
         link = await context.try_credential(kind, address, tried, key, way)
     except WrongLogin:

@@ -1,7 +1,9 @@
-"""Looks between takes: whether a system still is what its last backup holds, and a take when it is not.
+"""Looks between takes: whether a system still is what its last backup holds, and a take when it is
+not.
 
-A difference is taken once it has stood for the routine's quiet time, so that nothing is taken in the middle of a
-change, and only so often a day. A system that is taken by hand only, on purpose, is looked at and reported.
+A difference is taken once it has stood for the routine's quiet time, so that nothing is taken in
+the middle of a change, and only so often a day. A system that is taken by hand only, on purpose, is
+looked at and reported.
 """
 
 from __future__ import annotations
@@ -49,13 +51,17 @@ async def decide(context: Context) -> None:
                     await queue.enqueue(
                         session,
                         LookOrder(),
-                        queue.About(system_id=system.id, store_id=routine.store_id, routine_id=routine.id),
+                        queue.About(
+                            system_id=system.id, store_id=routine.store_id, routine_id=routine.id
+                        ),
                         by=f"routine {routine.name}",
                         now=now,
                     )
                 except Conflict:
                     continue
-                system.looked = now  # also if it fails: it is tried again at the next time, not at once
+                system.looked = (
+                    now  # also if it fails: it is tried again at the next time, not at once
+                )
 
 
 def _due(routine: Routine, system: System, now: datetime) -> bool:
@@ -81,18 +87,27 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
     vault = await context.vault(door)
     if (held.key_set, held.generation) != (vault.header.key_set, vault.header.generation):
         raise FennoxError(
-            f"{system.name} has no backup since the keys were changed, so there is nothing to compare it with.",
+            f"{system.name} has no backup since the keys were changed, so there is nothing to"
+            " compare it with.",
             f"Run: fennox backup take {system.name}",
         )
     await journal.step(f"Reach {system.address}")
-    link = await context.connect(subject.kind, uses.of_system(system, login), way_to(system), kept=True)
+    link = await context.connect(
+        subject.kind, uses.of_system(system, login), way_to(system), kept=True
+    )
     try:
         machine = await identify(subject.kind, link, subject.settings)
         check_same_machine(subject, machine)
         await journal.step("Read the documents; nothing is stored")
         capture = Capture(subject.kind, subject.settings, machine)
-        parts = [part.name for part in subject.kind.part if part.name in held.parts and not part.handed_in]
-        now = await look(link, capture, parts, journal, context.readings, with_secrets=not vault.locked)
+        parts = [
+            part.name
+            for part in subject.kind.part
+            if part.name in held.parts and not part.handed_in
+        ]
+        now = await look(
+            link, capture, parts, journal, context.readings, with_secrets=not vault.locked
+        )
     finally:
         await link.close()
     found = difference(held.parts, now, vault.secret)
@@ -102,8 +117,12 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
         await conclude(context, session, await queue.owned(session, lease), str(found), state)
 
 
-async def conclude(context: Context, session: AsyncSession, run: Run, differs: str, state: str) -> None:
-    """End a look. ``differs``: how, in words; ``state``: a digest of what was found, to see whether it stands."""
+async def conclude(
+    context: Context, session: AsyncSession, run: Run, differs: str, state: str
+) -> None:
+    """End a look. ``differs``: how, in words; ``state``: a digest of what was found, to see whether
+    it stands.
+    """
     system = await session.get_one(System, run.system_id, with_for_update=True)
     _note(system, differs, state, context.now())
     run.result = LookResult(differs=differs)
@@ -116,11 +135,16 @@ async def conclude(context: Context, session: AsyncSession, run: Run, differs: s
 
 
 async def _forget_uneventful(session: AsyncSession, run: Run) -> None:
-    """Of looks that found nothing only the newest stays in the log book, which would be full of them."""
+    """Of looks that found nothing only the newest stays in the log book, which would be full of
+    them.
+    """
     earlier = delete(Run).where(
-        Run.system_id == run.system_id, Run.kind == "look", Run.state == constant("done"), Run.id != run.id,
+        Run.system_id == run.system_id,
+        Run.kind == "look",
+        Run.state == constant("done"),
+        Run.id != run.id,
         Run.result["differs"].astext == "",
-    )  # fmt: skip
+    )
     await session.execute(earlier.execution_options(synchronize_session=False))
 
 
@@ -134,13 +158,24 @@ def _note(system: System, differs: str, state: str, now: datetime) -> None:
     system.differs, system.differs_since = differs, system.differs_since or now
 
 
-async def _take_if_it_stands(context: Context, session: AsyncSession, routine: Routine, system: System) -> None:
+async def _take_if_it_stands(
+    context: Context, session: AsyncSession, routine: Routine, system: System
+) -> None:
     now = context.now()
-    if system.differs_still is None or now - system.differs_still < timedelta(minutes=routine.settle):
+    if system.differs_still is None or now - system.differs_still < timedelta(
+        minutes=routine.settle
+    ):
         return
-    lately = select(func.count()).select_from(Run).where(
-        Run.system_id == system.id, Run.kind == "take", Run.created > now - _DAY, Run.order.has_key("differs")
-    )  # fmt: skip
+    lately = (
+        select(func.count())
+        .select_from(Run)
+        .where(
+            Run.system_id == system.id,
+            Run.kind == "take",
+            Run.created > now - _DAY,
+            Run.order.has_key("differs"),
+        )
+    )
     if (await session.execute(lately)).scalar_one() >= routine.most_a_day:
         return  # the concern says so; the next night takes it
     await session.flush()

@@ -1,4 +1,6 @@
-"""All that is needed to open a store, read in one session; opening it needs no database any more."""
+"""All that is needed to open a store, read in one session; opening it needs no database any
+more.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ from fennox.links.base import Credential
 class Door:
     """The way into a store. ``place`` and ``known`` name the connection and what it was made with.
 
-    ``header``: the pinned one. ``newest``: the record that was put there last, as far as the catalogue knows.
+    ``header``: the pinned one. ``newest``: the record that was put there last, as far as the
+    catalogue knows.
     """
 
     store: str

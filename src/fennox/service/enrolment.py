@@ -1,4 +1,6 @@
-"""What a system is called and where it is: that no two are confused, how one is renamed, and how one leaves."""
+"""What a system is called and where it is: that no two are confused, how one is renamed, and how
+one leaves.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,18 @@ from dataclasses import dataclass
 from sqlalchemy import delete, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import IS_ACTIVE, AlertRoute, Backup, Copy, Routine, Run, Sheet, StateRow, StoreRow, System
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    AlertRoute,
+    Backup,
+    Copy,
+    Routine,
+    Run,
+    Sheet,
+    StateRow,
+    StoreRow,
+    System,
+)
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.kinds.model import Kind
 from fennox.engine.capture import values_of
@@ -17,12 +30,18 @@ from fennox.service import sites
 _OWN = "fennox"  # the name of the service's own state, which has no login
 
 
-async def must_be_free(session: AsyncSession, name: str, address: str, site: str, but: str | None = None) -> None:
-    """Raise if another system than ``but`` has the name, or is in use at the address in the same network.
+async def must_be_free(
+    session: AsyncSession, name: str, address: str, site: str, but: str | None = None
+) -> None:
+    """Raise if another system than ``but`` has the name, or is in use at the address in the same
+    network.
 
-    A retired system keeps its name, for its backups, and not its address, for its successor is often there.
+    A retired system keeps its name, for its backups, and not its address, for its successor is
+    often there.
     """
-    taken = select(System).where(or_(System.name == name, System.address == address), System.id != (but or ""))
+    taken = select(System).where(
+        or_(System.name == name, System.address == address), System.id != (but or "")
+    )
     for other in (await session.execute(taken)).scalars():
         if other.name == name:
             remedy = "Choose another name."
@@ -32,7 +51,8 @@ async def must_be_free(session: AsyncSession, name: str, address: str, site: str
         if other.retired is None and await sites.same_network(session, other.site, site):
             raise Conflict(
                 f"The system {other.name} is at {address} already.",
-                f"Give another address. If it is no more: fennox system retire {other.name} --because TEXT",
+                f"Give another address. If it is no more: fennox system retire {other.name}"
+                " --because TEXT",
                 field="address",
             )
 
@@ -40,16 +60,22 @@ async def must_be_free(session: AsyncSession, name: str, address: str, site: str
 async def must_be_at_rest(session: AsyncSession, system: System) -> None:
     active = select(Run).where(Run.system_id == system.id, IS_ACTIVE)
     if (await session.execute(active)).first() is not None:
-        raise Conflict(f"A run of {system.name} goes on.", "Wait for it, or stop it with `fennox run stop`.")
+        raise Conflict(
+            f"A run of {system.name} goes on.", "Wait for it, or stop it with `fennox run stop`."
+        )
 
 
 def must_not_be_own(system: System) -> None:
     if system.login_id is None and system.name == _OWN:
-        raise Conflict("That is Fennox's own state.", "Keep it elsewhere with `fennox own-state set`.")
+        raise Conflict(
+            "That is Fennox's own state.", "Keep it elsewhere with `fennox own-state set`."
+        )
 
 
 async def rename(session: AsyncSession, system: System, name: str) -> None:
-    """Its backups stay its own, wherever they lie; routines and alert routes that name it go on naming it."""
+    """Its backups stay its own, wherever they lie; routines and alert routes that name it go on
+    naming it.
+    """
     must_not_be_own(system)
     term = re.compile(rf"(?<!\S)name={re.escape(system.name)}(?!\S)")
     for routine in (await session.execute(select(Routine))).scalars():
@@ -62,7 +88,9 @@ async def rename(session: AsyncSession, system: System, name: str) -> None:
 
 
 async def change_kind(session: AsyncSession, system: System, kind: Kind, before: Kind) -> None:
-    """Take it by another kind from now on. What looks compare with was read by the old one, and is forgotten."""
+    """Take it by another kind from now on. What looks compare with was read by the old one, and is
+    forgotten.
+    """
     if kind.reach != before.reach or kind.reach == "service":
         raise BadInput(
             f"{kind.name} is reached otherwise than {before.name}.",
@@ -73,7 +101,9 @@ async def change_kind(session: AsyncSession, system: System, kind: Kind, before:
     unknown = sorted(set(system.settings) - set(kind.settings))
     if unknown:
         raise BadInput(
-            f"{kind.name} has no setting {', '.join(unknown)}.", "Give --setting with those it has.", field="settings"
+            f"{kind.name} has no setting {', '.join(unknown)}.",
+            "Give --setting with those it has.",
+            field="settings",
         )
     values_of(kind, dict(system.settings))
     await session.execute(delete(StateRow).where(StateRow.system_id == system.id))
@@ -82,21 +112,30 @@ async def change_kind(session: AsyncSession, system: System, kind: Kind, before:
 
 @dataclass(frozen=True)
 class Left:
-    """What stays of a system that was removed: backups in all, and the names of the stores in which they lie."""
+    """What stays of a system that was removed: backups in all, and the names of the stores in which
+    they lie.
+    """
 
     backups: int
     stores: list[str]
 
 
 async def left_of(session: AsyncSession, system: System) -> Left:
-    lying = select(StoreRow.name, func.count()).join(Copy).join(Backup).where(Backup.system_id == system.id)
+    lying = (
+        select(StoreRow.name, func.count())
+        .join(Copy)
+        .join(Backup)
+        .where(Backup.system_id == system.id)
+    )
     stores = (await session.execute(lying.group_by(StoreRow.name).order_by(StoreRow.name))).all()
     count = select(func.count()).select_from(Backup).where(Backup.system_id == system.id)
     return Left((await session.execute(count)).scalar_one(), [name for name, _ in stores])
 
 
 async def remove(session: AsyncSession, system: System) -> Left:
-    """Forget a system with its log book, its sheets, and where its backups lie. In the stores nothing is removed."""
+    """Forget a system with its log book, its sheets, and where its backups lie. In the stores
+    nothing is removed.
+    """
     must_not_be_own(system)
     await must_be_at_rest(session, system)
     through = select(System.name).where(System.via_id == system.id).order_by(System.name)
@@ -106,7 +145,9 @@ async def remove(session: AsyncSession, system: System) -> Left:
             f"Change it first: fennox system set {names[0]} --via ''",
         )
     left = await left_of(session, system)
-    for other in (await session.execute(select(System).where(System.needs.contains([system.id])))).scalars():
+    for other in (
+        await session.execute(select(System).where(System.needs.contains([system.id])))
+    ).scalars():
         other.needs = [need for need in other.needs if need != system.id]
         other.version += 1
     for table in (Backup, Run, Sheet):

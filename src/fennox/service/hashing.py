@@ -1,4 +1,6 @@
-"""Hashes of passphrases and passwords: slow on purpose, so never on the event loop nor inside a session."""
+"""Hashes of passphrases and passwords: slow on purpose, so never on the event loop nor inside a
+session.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
 """By which names the service answers.
 
-A page of somebody else can have its own name lead to this machine after it was loaded (DNS rebinding), and then speaks
-to us as if it were our console. A number cannot be made to lead elsewhere, so that numbers are always accepted.
+A page of somebody else can have its own name lead to this machine after it was loaded (DNS
+rebinding), and then speaks to us as if it were our console. A number cannot be made to lead
+elsewhere, so that numbers are always accepted.
 """
 
 from __future__ import annotations

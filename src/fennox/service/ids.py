@@ -8,11 +8,20 @@ LEAST = 6  # characters
 
 
 def not_one(what: str, text: str, found: int, lists: str, field: str | None = None) -> NotFound:
-    """Why what was given is not the id of one thing. ``lists``: the command that shows those there are."""
+    """Why what was given is not the id of one thing. ``lists``: the command that shows those there
+    are.
+    """
     remedy = f"`{lists}` shows those there are."
     if len(text) < LEAST:
-        return NotFound(f"{text[:32]} is too short for the id of a {what}.", f"Give six characters or more. {remedy}",
-                        field=field)  # fmt: skip
+        return NotFound(
+            f"{text[:32]} is too short for the id of a {what}.",
+            f"Give six characters or more. {remedy}",
+            field=field,
+        )
     if found > 1:
-        return NotFound(f"More than one {what} begins with {text[:32]}.", f"Give more of its id. {remedy}", field=field)
+        return NotFound(
+            f"More than one {what} begins with {text[:32]}.",
+            f"Give more of its id. {remedy}",
+            field=field,
+        )
     return NotFound(f"There is no {what} {text[:32]}.", remedy, field=field)

@@ -15,14 +15,18 @@ from fennox.service.book import Book
 from fennox.service.context import Context
 from fennox.service.queue import Lease
 
-_EVERY = 1.0  # seconds until what happened is written, so that what happens meanwhile is written with it
+_EVERY = (
+    1.0  # seconds until what happened is written, so that what happens meanwhile is written with it
+)
 
 log: Any = structlog.get_logger()
 
 
 @dataclass
 class CatalogueJournal:
-    """Implements :class:`fennox.engine.journal.Journal`. The worker's heartbeat sets ``stop`` and ``lost``."""
+    """Implements :class:`fennox.engine.journal.Journal`. The worker's heartbeat sets ``stop`` and
+    ``lost``.
+    """
 
     context: Context
     lease: Lease
@@ -51,7 +55,9 @@ class CatalogueJournal:
         self._tell_soon()
 
     async def check(self) -> None:
-        """Ask the database itself: this is what stands between a lost lease and a record in a store."""
+        """Ask the database itself: this is what stands between a lost lease and a record in a
+        store.
+        """
         self._raise_flags()
         try:
             async with self.context.alone() as database:
@@ -71,7 +77,9 @@ class CatalogueJournal:
             self._telling = asyncio.create_task(self._tell())
 
     async def _tell(self) -> None:
-        """What is only told need not last: a crash of the database's machine may lose the end of it."""
+        """What is only told need not last: a crash of the database's machine may lose the end of
+        it.
+        """
         await asyncio.sleep(_EVERY)
         while self._book.news:
             try:
@@ -86,6 +94,8 @@ class CatalogueJournal:
 
     def _raise_flags(self) -> None:
         if self.lost:
-            raise LeaseLost("This worker no longer owns the run.", "Another worker goes on with it.")
+            raise LeaseLost(
+                "This worker no longer owns the run.", "Another worker goes on with it."
+            )
         if self.stop:
             raise Stopped("The run was stopped.", "Start it again when you want it.")

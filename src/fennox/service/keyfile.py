@@ -1,8 +1,9 @@
 """What the database must not tell in clear: sealed under keys that lie outside of it.
 
-The newest key seals; those before it still open what was sealed under them. Keys lie in ``service.key`` in the state
-folder or, where the settings say so, come from a credential that systemd hands to the service (systemd.exec(5)), or lie
-in ``service.key.sealed`` under a key of a PKCS #11 token.
+The newest key seals; those before it still open what was sealed under them. Keys lie in
+``service.key`` in the state folder or, where the settings say so, come from a credential that
+systemd hands to the service (systemd.exec(5)), or lie in ``service.key.sealed`` under a key of a
+PKCS #11 token.
 """
 
 from __future__ import annotations
@@ -55,7 +56,8 @@ class _Ring:
 class KeyFile:
     """AES-256-GCM; ``place`` (table, row, field) is authenticated, so that nothing can be moved.
 
-    A key file that was replaced while a process runs is read anew before anything is sealed or opened.
+    A key file that was replaced while a process runs is read anew before anything is sealed or
+    opened.
     """
 
     def __init__(self, path: Path, wrapping: Wrapping | None = None) -> None:
@@ -73,7 +75,9 @@ class KeyFile:
         self._replace(lambda keys: (secrets.token_bytes(_KEY), *keys)[:_MOST])
 
     def keep_newest(self) -> None:
-        """Forget the keys before the newest. What was sealed under them must have been sealed anew."""
+        """Forget the keys before the newest. What was sealed under them must have been sealed
+        anew.
+        """
         self._replace(lambda keys: keys[:1])
 
     def _replace(self, change: Callable[[tuple[bytes, ...]], tuple[bytes, ...]]) -> None:
@@ -87,7 +91,9 @@ class KeyFile:
         return len(self._keys())
 
     def tag(self, data: bytes, place: str) -> str:
-        """A digest that only this service can make (HMAC, RFC 2104), under a key for that ``place`` alone."""
+        """A digest that only this service can make (HMAC, RFC 2104), under a key for that ``place``
+        alone.
+        """
         key = hmac.digest(self._keys()[0], place.encode(), "sha256")
         return hmac.new(key, data, "sha256").hexdigest()
 
@@ -118,12 +124,15 @@ class KeyFile:
 
 
 def load(
-    folder: Path, keeper: str = "file", credentials: Path | None = None, wrapping: Wrapping | None = None
+    folder: Path,
+    keeper: str = "file",
+    credentials: Path | None = None,
+    wrapping: Wrapping | None = None,
 ) -> KeyFile:
     """The keys, made if the service starts for the first time.
 
-    ``keeper``: ``file``, or ``credential:NAME`` for one in the folder ``credentials`` of systemd. ``wrapping``: the
-    token under whose key they lie sealed in the folder.
+    ``keeper``: ``file``, or ``credential:NAME`` for one in the folder ``credentials`` of systemd.
+    ``wrapping``: the token under whose key they lie sealed in the folder.
     """
     if keeper.startswith(_CREDENTIAL):
         path = _credential(keeper.removeprefix(_CREDENTIAL), credentials)
@@ -135,21 +144,28 @@ def load(
             change = "seal" if wrapping is not None else "unseal"
             raise MendSettings(
                 f"{folder} holds {other}, and no {here}.",
-                f"Run: fennox service-key {change}, with the settings of the token; or set key_keeper as it was.",
+                f"Run: fennox service-key {change}, with the settings of the token; or set"
+                " key_keeper as it was.",
             )
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         keys = secrets.token_bytes(_KEY)
         try:
             _write_new(path, keys if wrapping is None else wrapping.wrap(keys))
         except FileExistsError:
-            return load(folder, keeper, credentials, wrapping)  # another process of this service was quicker
+            return load(
+                folder, keeper, credentials, wrapping
+            )  # another process of this service was quicker
     if stat.S_IMODE(folder.stat().st_mode) & 0o077:
-        raise MendSettings(f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}")
+        raise MendSettings(
+            f"Others may enter {folder}, where the service's key lies.", f"Run: chmod 700 {folder}"
+        )
     return KeyFile(path, wrapping)
 
 
 def seal(folder: Path, wrapping: Wrapping) -> None:
-    """Put the keys under a token's key. The file in clear goes once the sealed one has been opened."""
+    """Put the keys under a token's key. The file in clear goes once the sealed one has been
+    opened.
+    """
     _move(folder / NAME, _InClear(), folder / SEALED, wrapping)
 
 
@@ -160,11 +176,17 @@ def unseal(folder: Path, wrapping: Wrapping) -> None:
 
 def _move(before: Path, opens: Wrapping, after: Path, seals: Wrapping) -> None:
     if not before.exists():
-        raise MendSettings(f"{before} is not there.", "Is the state folder the right one, and is it not done already?")
+        raise MendSettings(
+            f"{before} is not there.",
+            "Is the state folder the right one, and is it not done already?",
+        )
     keys = _ring(before, opens).keys
     _put(after, seals.wrap(b"".join(keys)))
     if _ring(after, seals).keys != keys:
-        raise Damaged(f"{after.name} does not open to what was sealed in it.", f"{before.name} stays as it was.")
+        raise Damaged(
+            f"{after.name} does not open to what was sealed in it.",
+            f"{before.name} stays as it was.",
+        )
     before.unlink()
 
 
@@ -173,7 +195,8 @@ def _credential(name: str, folder: Path | None) -> Path:
     if folder is None or "/" in name or not path.is_file():
         raise MendSettings(
             f"systemd hands no credential {name} to this process.",
-            f"Write LoadCredentialEncrypted={name} into its unit; docs/security.md shows how it is made.",
+            f"Write LoadCredentialEncrypted={name} into its unit; docs/security.md shows how it is"
+            " made.",
         )
     return path
 
@@ -197,7 +220,9 @@ def _ring(path: Path, wrapping: Wrapping) -> _Ring:
         raise MendSettings(f"Others may read {path}.", f"Run: chmod 600 {path}")
     data = wrapping.unwrap(path.read_bytes())
     if not data or len(data) % _KEY or len(data) > _KEY * _MOST:
-        raise MendSettings(f"{path} is not a key file of 32 bytes a key.", "Put the right file back.")
+        raise MendSettings(
+            f"{path} is not a key file of 32 bytes a key.", "Put the right file back."
+        )
     return _Ring(tuple(data[at : at + _KEY] for at in range(0, len(data), _KEY)), version)
 
 

@@ -1,7 +1,9 @@
-"""Key sets: their passphrases, who can open, and the headers that tell it to every store of the set.
+"""Key sets: their passphrases, who can open, and the headers that tell it to every store of the
+set.
 
-A changed header is pinned in the catalogue first and then written to the stores; a store that was away gets it the
-next time it is opened. So the service never meets a newer header than the one it knows.
+A changed header is pinned in the catalogue first and then written to the stores; a store that was
+away gets it the next time it is opened. So the service never meets a newer header than the one it
+knows.
 """
 
 from __future__ import annotations
@@ -29,7 +31,9 @@ from fennox.service.concerns import Found
 from fennox.service.context import Context
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
-TRY_WITHIN = timedelta(days=90)  # a passphrase that is never typed is a passphrase that is forgotten
+TRY_WITHIN = timedelta(
+    days=90
+)  # a passphrase that is never typed is a passphrase that is forgotten
 
 
 async def key_set_named(session: AsyncSession, name: str) -> KeySet:
@@ -37,12 +41,16 @@ async def key_set_named(session: AsyncSession, name: str) -> KeySet:
     query = select(KeySet).where(KeySet.name == name).order_by(KeySet.generation.desc()).limit(1)
     row = (await session.execute(query)).scalar_one_or_none()
     if row is None:
-        raise NotFound(f"There is no key set {name}.", "`fennox passphrase list` shows those there are.")
+        raise NotFound(
+            f"There is no key set {name}.", "`fennox passphrase list` shows those there are."
+        )
     return row
 
 
 async def stores_of(session: AsyncSession, keys: KeySet) -> list[StoreRow]:
-    query = select(StoreRow).where(StoreRow.key_set == keys.id, StoreRow.generation == keys.generation)
+    query = select(StoreRow).where(
+        StoreRow.key_set == keys.id, StoreRow.generation == keys.generation
+    )
     return list((await session.execute(query.order_by(StoreRow.created))).scalars())
 
 
@@ -53,7 +61,10 @@ def header_of(row: StoreRow) -> Header:
 async def shown(session: AsyncSession, keys: KeySet) -> KeySetShown:
     rows = await stores_of(session, keys)
     tried = {
-        trial.slot: trial for trial in (await session.execute(select(Trial).where(Trial.key_set == keys.id))).scalars()
+        trial.slot: trial
+        for trial in (
+            await session.execute(select(Trial).where(Trial.key_set == keys.id))
+        ).scalars()
     }
     slots = header_of(rows[0]).slots if rows else []
     return KeySetShown(
@@ -77,12 +88,19 @@ async def shown(session: AsyncSession, keys: KeySet) -> KeySetShown:
     )
 
 
-async def earlier_keys(session: AsyncSession, keys: KeySet, opening: OpeningKey) -> list[tuple[KeySet, OpeningKey]]:
+async def earlier_keys(
+    session: AsyncSession, keys: KeySet, opening: OpeningKey
+) -> list[tuple[KeySet, OpeningKey]]:
     """The generations before this one that its opening key leads to."""
     rows = {
-        row.generation: row for row in (await session.execute(select(KeySet).where(KeySet.id == keys.id))).scalars()
+        row.generation: row
+        for row in (await session.execute(select(KeySet).where(KeySet.id == keys.id))).scalars()
     }
-    chain = {number: row.previous_opening_key for number, row in rows.items() if row.previous_opening_key is not None}
+    chain = {
+        number: row.previous_opening_key
+        for number, row in rows.items()
+        if row.previous_opening_key is not None
+    }
     found = generations.all_openings(opening, keys.id, keys.generation, chain)
     return [(rows[number], key) for number, key in found.items() if number < keys.generation]
 
@@ -97,13 +115,25 @@ async def pin_slots(
     """Pin a header with other slots for every store of the set."""
     for row in rows:
         header = header_of(row)
-        await pin(context, session, row, opening, header.model_copy(update={"slots": change(header.slots)}))
+        await pin(
+            context,
+            session,
+            row,
+            opening,
+            header.model_copy(update={"slots": change(header.slots)}),
+        )
     return rows
 
 
-async def pin(context: Context, session: AsyncSession, row: StoreRow, opening: OpeningKey, wanted: Header) -> None:
-    """Sign a changed header and pin it; :func:`write_pinned` puts it into the store once that is committed."""
-    renewed = wanted.model_copy(update={"revision": wanted.revision + 1, "written": stamp(context.now())})
+async def pin(
+    context: Context, session: AsyncSession, row: StoreRow, opening: OpeningKey, wanted: Header
+) -> None:
+    """Sign a changed header and pin it; :func:`write_pinned` puts it into the store once that is
+    committed.
+    """
+    renewed = wanted.model_copy(
+        update={"revision": wanted.revision + 1, "written": stamp(context.now())}
+    )
     data = headers.encode(renewed.signed(await context.write_secret(session, row), opening))
     row.header, row.header_digest = data.decode(), blake2b_256(data)
 
@@ -142,9 +172,13 @@ async def renew_earlier(vault: Vault, earlier: list[KeySet]) -> None:
 async def change_custody(
     context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, custody: Custody
 ) -> None:
-    """``apart`` forgets the opening key, and the names that lie in clear in the catalogue; ``kept`` keeps it."""
+    """``apart`` forgets the opening key, and the names that lie in clear in the catalogue; ``kept``
+    keeps it.
+    """
     if keys.custody == custody:
-        raise Conflict(f"The key set {keys.name} is {custody} already.", "Nothing is to be changed.")
+        raise Conflict(
+            f"The key set {keys.name} is {custody} already.", "Nothing is to be changed."
+        )
     keys.custody = custody
     if custody == "kept":
         place = f"key_sets|{keys.id}|{keys.generation}|opening key"
@@ -162,11 +196,15 @@ async def change_custody(
 
 
 async def concerns(context: Context, session: AsyncSession) -> list[Found]:
-    """Key sets of which nobody has tried a passphrase for long, and passphrases that are cheap to guess against."""
+    """Key sets of which nobody has tried a passphrase for long, and passphrases that are cheap to
+    guess against.
+    """
     found = []
     last = select(Trial.key_set, func.max(Trial.at)).group_by(Trial.key_set)
     tried = {key_set: at for key_set, at in await session.execute(last)}
-    newest = select(KeySet).ext(distinct_on(KeySet.id)).order_by(KeySet.id, KeySet.generation.desc())
+    newest = (
+        select(KeySet).ext(distinct_on(KeySet.id)).order_by(KeySet.id, KeySet.generation.desc())
+    )
     for keys in (await session.execute(newest)).scalars():
         found += await _cheap_ones(context, session, keys)
         since = max(filter(None, (keys.created, tried.get(keys.id))))
@@ -178,7 +216,9 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
                     severity="low",
                     noun="service",
                     about=keys.name,
-                    text=f"Nobody has tried a passphrase of the key set {keys.name} for {days} days.",
+                    text=(
+                        f"Nobody has tried a passphrase of the key set {keys.name} for {days} days."
+                    ),
                     remedy=f"Run: fennox passphrase try --key-set {keys.name}",
                     since=since,
                 )
@@ -196,10 +236,15 @@ async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> 
             severity="low",
             noun="service",
             about=f"{keys.name}, {slot.label}",
-            text=f"Whoever has a copy of a store can try guesses at the passphrase {slot.label} of the key set "
-            f"{keys.name} cheaply: each fills {size(slot.costs.work * 1024)} of memory; those of new ones at least "
-            f"{size(FLOOR_WORK * 1024)}.",
-            remedy=f"Run: fennox passphrase try --key-set {keys.name}. Give that passphrase, and it is locked anew.",
+            text=(
+                f"Whoever has a copy of a store can try guesses at the passphrase {slot.label} of"
+                f" the key set {keys.name} cheaply: each fills {size(slot.costs.work * 1024)} of"
+                f" memory; those of new ones at least {size(FLOOR_WORK * 1024)}."
+            ),
+            remedy=(
+                f"Run: fennox passphrase try --key-set {keys.name}. Give that passphrase, and it is"
+                " locked anew."
+            ),
             since=parse_stamp(slot.since),
         )
         for slot in header_of(rows[0]).slots

@@ -18,7 +18,9 @@ _RENEWED_WITHIN = 0.5  # of a lease: a living worker renews it after a third
 
 @dataclass(frozen=True)
 class _Watched:
-    """A lease as it was first seen so: by whom, until when, and when that was, by a clock that never jumps."""
+    """A lease as it was first seen so: by whom, until when, and when that was, by a clock that
+    never jumps.
+    """
 
     fence: int
     until: datetime
@@ -29,9 +31,10 @@ class _Watched:
 class LeaseWatch:
     """Finds runs whose worker is gone, whatever the database's clock says.
 
-    A living worker renews its lease every third of it. So a lease that has not changed for as long as it lasts is over,
-    also one that a clock ahead has set far into the future; and one that is past its end is not over before its worker
-    had the time to renew it, as after a step of the clock.
+    A living worker renews its lease every third of it. So a lease that has not changed for as long
+    as it lasts is over, also one that a clock ahead has set far into the future; and one that is
+    past its end is not over before its worker had the time to renew it, as after a step of the
+    clock.
     """
 
     lease_seconds: float
@@ -61,8 +64,14 @@ class LeaseWatch:
 async def _take_back(
     session: AsyncSession, over: list[str], watched: Mapping[str, _Watched], now: datetime
 ) -> list[str]:
-    """Of the runs whose leases are ``over`` those whose worker has not renewed them at this very moment."""
-    lost = select(Run).where(Run.id.in_(over), Run.state == constant("running")).with_for_update(skip_locked=True)
+    """Of the runs whose leases are ``over`` those whose worker has not renewed them at this very
+    moment.
+    """
+    lost = (
+        select(Run)
+        .where(Run.id.in_(over), Run.state == constant("running"))
+        .with_for_update(skip_locked=True)
+    )
     found = []
     for run in (await session.execute(lost)).scalars():
         if (run.fence, run.lease_until) != (watched[run.id].fence, watched[run.id].until):
@@ -74,7 +83,10 @@ async def _take_back(
             await queue.end(session, run, "stopped", now)
         elif run.attempt >= queue.MAX_ATTEMPTS:
             run.reason = f"Its worker died {run.attempt} times."
-            run.remedy, run.problem = "Look at the workers' log, then start it again.", "worker-died"
+            run.remedy, run.problem = (
+                "Look at the workers' log, then start it again.",
+                "worker-died",
+            )
             await queue.end(session, run, "failed", now)
         else:
             await queue.put_off(session, run, 0, now)

@@ -14,12 +14,15 @@ _PAUSE = 0.5  # seconds until a connection that was lost is made anew
 async def listen(database: str, channel: str, heard: Callable[[str], None]) -> None:
     """Until cancelled; connects anew when the connection is lost.
 
-    ``heard`` is called with the payload, and with an empty one at each connection: something may have been missed.
+    ``heard`` is called with the payload, and with an empty one at each connection: something may
+    have been missed.
     """
     address = database.replace("postgresql+psycopg://", "postgresql://", 1)
     while True:
         try:
-            async with await psycopg.AsyncConnection.connect(address, autocommit=True) as connection:
+            async with await psycopg.AsyncConnection.connect(
+                address, autocommit=True
+            ) as connection:
                 await connection.execute(f"listen {channel}")
                 heard("")
                 while True:

@@ -1,4 +1,6 @@
-"""Marks what no ladder keeps any more; the first of the three moves by which a backup goes (``core.removal``)."""
+"""Marks what no ladder keeps any more; the first of the three moves by which a backup goes
+(``core.removal``).
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,9 @@ _TURN = 5  # systems whose ladders are worked out before others get their turn o
 async def mark_expired(context: Context) -> None:
     """Mark backups that nothing keeps any more, in the catalogue and by a note for each store.
 
-    All that one round marks bears the same moment: what is marked together is unusual together. Systems whose backups
-    are dated in another order than they were taken in are remembered: only a person knows which date is wrong.
+    All that one round marks bears the same moment: what is marked together is unusual together.
+    Systems whose backups are dated in another order than they were taken in are remembered: only a
+    person knows which date is wrong.
     """
     now = context.now()
     async with context.session() as session:
@@ -39,43 +42,73 @@ async def mark_expired(context: Context) -> None:
         every = [row for (row,) in await unhurried(session, select(System))]
         async with aclosing(_backups_of_each(session, every)) as each:
             async for system, held in each:
-                mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+                mine = [
+                    routine for routine in all_routines if routines.selects(routine.systems, system)
+                ]
                 why = routines.what_keeps(system, held, mine, now)
                 gone += [backup for backup, reasons in why.items() if not reasons]
                 if system.disordered != (disordered := routines.disordered(held, now)):
                     system.disordered = disordered
         for first in range(0, len(gone), _TOGETHER):
-            rows = await session.execute(select(Backup).where(among(Backup.id, gone[first : first + _TOGETHER])))
+            rows = await session.execute(
+                select(Backup).where(among(Backup.id, gone[first : first + _TOGETHER]))
+            )
             for backup in rows.scalars().all():
                 await mark(session, backup, now, LADDER, "no rung of its ladders keeps it")
 
 
 async def mark(session: AsyncSession, backup: Backup, now: datetime, by: str, reason: str) -> None:
     backup.expired, backup.expired_at, backup.expired_by = True, now, by
-    said = notes.Note(fact="expired", backup=backup.id, system=backup.system_id, time=stamp(now), by=by, reason=reason)
+    said = notes.Note(
+        fact="expired",
+        backup=backup.id,
+        system=backup.system_id,
+        time=stamp(now),
+        by=by,
+        reason=reason,
+    )
     await noting.tell(session, backup, said)
 
 
-async def unmark(session: AsyncSession, backup: Backup, now: datetime, by: str, reason: str) -> None:
+async def unmark(
+    session: AsyncSession, backup: Backup, now: datetime, by: str, reason: str
+) -> None:
     """Take a mark back, which is possible until a sweep has removed the backup."""
     backup.expired, backup.expired_at, backup.expired_by = False, None, ""
     copies = update(Copy).where(Copy.backup_id == backup.id)
     await session.execute(
-        copies.values(let_go=False, let_go_at=None, removable_since=None).execution_options(synchronize_session=False)
+        copies.values(let_go=False, let_go_at=None, removable_since=None).execution_options(
+            synchronize_session=False
+        )
     )
-    said = notes.Note(fact="kept", backup=backup.id, system=backup.system_id, time=stamp(now), by=by, reason=reason)
+    said = notes.Note(
+        fact="kept",
+        backup=backup.id,
+        system=backup.system_id,
+        time=stamp(now),
+        by=by,
+        reason=reason,
+    )
     await noting.tell(session, backup, said)
 
 
-async def unmark_what_is_kept_again(session: AsyncSession, marked: Sequence[str], now: datetime) -> list[str]:
-    """Of backups that a ladder marked those that it keeps after all, as after a longer ladder. They are unmarked."""
-    rows = select(Backup).where(among(Backup.id, marked), Backup.expired_by == LADDER, Backup.expired)
+async def unmark_what_is_kept_again(
+    session: AsyncSession, marked: Sequence[str], now: datetime
+) -> list[str]:
+    """Of backups that a ladder marked those that it keeps after all, as after a longer ladder. They
+    are unmarked.
+    """
+    rows = select(Backup).where(
+        among(Backup.id, marked), Backup.expired_by == LADDER, Backup.expired
+    )
     backups = {backup.id: backup for backup in (await session.execute(rows)).scalars()}
     systems = {backup.system_id for backup in backups.values()}
     all_routines = list((await session.execute(select(Routine))).scalars())
     held = await routines.backups_of(session, sorted(systems))
     kept: list[str] = []
-    for system in (await session.execute(select(System).where(among(System.id, systems)))).scalars().all():
+    for system in (
+        (await session.execute(select(System).where(among(System.id, systems)))).scalars().all()
+    ):
         mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
         why = routines.what_keeps(system, held[system.id], mine, now)
         kept += [backup for backup in backups if why.get(backup)]
@@ -87,7 +120,9 @@ async def unmark_what_is_kept_again(session: AsyncSession, marked: Sequence[str]
 async def _backups_of_each(
     session: AsyncSession, every: Sequence[System]
 ) -> AsyncGenerator[tuple[System, list[Standing]], None]:
-    """Each system with its backups; the database looks for the next ones while these are gone through."""
+    """Each system with its backups; the database looks for the next ones while these are gone
+    through.
+    """
 
     def begin(first: int) -> asyncio.Task[dict[str, list[Standing]]]:
         ids = [system.id for system in every[first : first + _SYSTEMS]]

@@ -1,4 +1,6 @@
-"""Concerns of one cause told as one: what has happened, whom it touches, and what to do. Worst first."""
+"""Concerns of one cause told as one: what has happened, whom it touches, and what to do. Worst
+first.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,11 @@ def matters(found: Standing) -> list[Matter]:
     together: dict[tuple[str, str], list[ConcernRow]] = defaultdict(list)
     for row in found.worst:
         together[row.cause, row.severity].append(row)
-    told = [_matter(rows, *found.of_cause[alike]) for alike, rows in together.items() if alike in found.of_cause]
+    told = [
+        _matter(rows, *found.of_cause[alike])
+        for alike, rows in together.items()
+        if alike in found.of_cause
+    ]
     return sorted(told, key=lambda one: (one.severity != "high", -one.in_all, one.since))
 
 
@@ -26,6 +32,12 @@ def _matter(rows: list[ConcernRow], in_all: int, since: datetime) -> Matter:
     alike = len({row.remedy for row in rows}) == 1
     remedy = first.remedy if alike or in_all == 1 else f"{first.remedy} Likewise for the others."
     return Matter(
-        severity=first.severity, text=sentence(rows, in_all), means=first.means, remedy=remedy, since=since,
-        in_all=in_all, about=[row.about for row in rows], concerns=[row.key for row in rows],
-    )  # fmt: skip
+        severity=first.severity,
+        text=sentence(rows, in_all),
+        means=first.means,
+        remedy=remedy,
+        since=since,
+        in_all=in_all,
+        about=[row.about for row in rows],
+        concerns=[row.key for row in rows],
+    )

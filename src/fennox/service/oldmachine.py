@@ -15,7 +15,9 @@ _SILENT = "old-one-silent"
 
 
 async def look(context: Context, system: System, login: Login, target: str) -> list[Finding]:
-    """As it is now. ``target``: the address a restore writes to; nothing is said of the system's own."""
+    """As it is now. ``target``: the address a restore writes to; nothing is said of the system's
+    own.
+    """
     if target == system.address:
         return []
     kind, _ = context.kind(system.kind)
@@ -25,7 +27,11 @@ async def look(context: Context, system: System, login: Login, target: str) -> l
     except Unreachable as error:
         return [_finding("note", _SILENT, f"{old} does not answer at {there}: {error.what}")]
     except WrongLogin:
-        return [_finding("warning", "old-one-refuses-us", f"{old} answers at {there}, and refuses the login.")]
+        return [
+            _finding(
+                "warning", "old-one-refuses-us", f"{old} answers at {there}, and refuses the login."
+            )
+        ]
     except KeyChanged:
         text = f"{old} does not answer at {there}, but a machine with another key does."
         return [_finding("warning", "old-one-other-key", text, "Find out which machine that is.")]
@@ -36,8 +42,12 @@ async def look(context: Context, system: System, login: Login, target: str) -> l
     return [_finding("warning", "old-one-answers", f"{old} still answers at {there}.")]
 
 
-def _finding(severity: Severity, code: str, text: str, remedy: str = "Switch it off first.") -> Finding:
-    return Finding(severity=severity, code=code, text=text, remedy="" if severity == "note" else remedy)
+def _finding(
+    severity: Severity, code: str, text: str, remedy: str = "Switch it off first."
+) -> Finding:
+    return Finding(
+        severity=severity, code=code, text=text, remedy="" if severity == "note" else remedy
+    )
 
 
 def seen_anew(sheet: Sheet, now: list[Finding]) -> list[str]:

@@ -1,4 +1,6 @@
-"""How the opening key reaches a worker in custody ``apart``: sealed to the worker's own key, for one run, in memory."""
+"""How the opening key reaches a worker in custody ``apart``: sealed to the worker's own key, for
+one run, in memory.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,12 @@ def _info(run_id: str) -> bytes:
     return f"fennox/1|opening key for run|{run_id}".encode()
 
 
-async def wait_for_key(context: Context, lease: Lease, store: StoreRow, journal: Journal) -> OpeningKey:
-    """In the worker: publish a fresh key, wait until somebody gave the passphrase, open what came."""
+async def wait_for_key(
+    context: Context, lease: Lease, store: StoreRow, journal: Journal
+) -> OpeningKey:
+    """In the worker: publish a fresh key, wait until somebody gave the passphrase, open what
+    came.
+    """
     mine = OpeningKey.generate(CLASSIC, secrets.token_bytes)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -46,7 +52,9 @@ async def wait_for_key(context: Context, lease: Lease, store: StoreRow, journal:
             return OpeningKey(suite, mine.open(sealed, _info(lease.run)))
         await asyncio.sleep(_LOOK)
         waited += _LOOK
-    raise PassphraseNeeded("Nobody gave the passphrase within ten minutes.", "Start it again and give the passphrase.")
+    raise PassphraseNeeded(
+        "Nobody gave the passphrase within ten minutes.", "Start it again and give the passphrase."
+    )
 
 
 async def unlock(store: StoreRow, passphrase: str) -> OpeningKey:
@@ -58,5 +66,8 @@ async def unlock(store: StoreRow, passphrase: str) -> OpeningKey:
 def give(run: Run, opening: OpeningKey) -> None:
     """In the service: hand the opening key to the worker that holds the run, and to nobody else."""
     if run.worker_key is None:
-        raise Conflict("The run does not wait for a passphrase.", "Follow it, and give the passphrase when it asks.")
+        raise Conflict(
+            "The run does not wait for a passphrase.",
+            "Follow it, and give the passphrase when it asks.",
+        )
     run.sealed_opening_key = SealKey(CLASSIC, run.worker_key).seal(opening.raw, _info(run.id))

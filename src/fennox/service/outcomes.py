@@ -57,9 +57,15 @@ def in_words(result: RunResult) -> str:
         case PreviewResult():
             return f"only looked: {size(result.freed)} now, {size(result.later)} after the grace"
         case RekeyResult():
-            return f"{counted(result.backups, 'backup')} sealed anew, key generation {result.generation}"
+            return (
+                f"{counted(result.backups, 'backup')} sealed anew, key generation"
+                f" {result.generation}"
+            )
         case AdoptResult():
-            return f"{counted(result.backups, 'backup')} of {counted(result.systems, 'system')} brought in"
+            return (
+                f"{counted(result.backups, 'backup')} of {counted(result.systems, 'system')}"
+                " brought in"
+            )
         case KeyResult():
             return f"it proved itself by {result.offered}"
         case _:
@@ -73,7 +79,9 @@ def _take(result: TakeResult) -> str:
 
 
 def difference(result: TakeResult) -> str:
-    """``2 documents changed, 1 document gone``; nothing if nothing differs, or if that is not known."""
+    """``2 documents changed, 1 document gone``; nothing if nothing differs, or if that is not
+    known.
+    """
     counts = (("changed", result.changed), ("new", result.new), ("gone", result.gone))
     return ", ".join(f"{counted(count, 'document')} {word}" for word, count in counts if count)
 
@@ -84,4 +92,8 @@ def _scrub(result: ScrubResult) -> str:
         return f"{text}; {counted(result.damaged_backups, 'backup')} cannot be read whole"
     if result.passed_over:
         text += f", {counted(result.passed_over, 'pack')} in a later one"
-    return f"{text}; {result.damaged} damaged, healed" if result.damaged else f"{text}; nothing is damaged"
+    return (
+        f"{text}; {result.damaged} damaged, healed"
+        if result.damaged
+        else f"{text}; nothing is damaged"
+    )

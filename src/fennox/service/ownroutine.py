@@ -35,7 +35,8 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
     stores = [await named(session, StoreRow, name) for name in (wanted.store, *wanted.copy_to)]
     if not wanted.on_this_machine and all(is_on_this_machine(store) for store in stores):
         raise Conflict(
-            f"{' and '.join(store.name for store in stores)} would be lost together with this machine.",
+            f"{' and '.join(store.name for store in stores)} would be lost together with this"
+            " machine.",
             "Choose a store elsewhere, or say --on-this-machine and carry a copy away by hand.",
             field="store",
         )
@@ -43,21 +44,47 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
     if system is None:
         system_id = secrets.token_hex(16)
         system = System(
-            id=system_id, name=await _free_name(session), folder=folder_name(KIND, system_id), kind=KIND,
-            address=ADDRESS, login_id=None, key="", site="", labels=[], settings={}, machine=None,
+            id=system_id,
+            name=await _free_name(session),
+            folder=folder_name(KIND, system_id),
+            kind=KIND,
+            address=ADDRESS,
+            login_id=None,
+            key="",
+            site="",
+            labels=[],
+            settings={},
+            machine=None,
             created=context.now(),
-        )  # fmt: skip
+        )
         session.add(system)
         await session.flush()
-    routine = (await session.execute(select(Routine).where(Routine.name == NAME))).scalar_one_or_none()
+    routine = (
+        await session.execute(select(Routine).where(Routine.name == NAME))
+    ).scalar_one_or_none()
     if routine is None:
         now = context.now()
         routine = Routine(
-            id=secrets.token_hex(16), name=NAME, systems=f"kind={KIND}", when=WHEN, zone="UTC", ladder=LADDER,
-            mode="on", parts=None, created=now, decided_until=now, version=0, store_id=stores[0].id, copy_to=[],
-        )  # fmt: skip
+            id=secrets.token_hex(16),
+            name=NAME,
+            systems=f"kind={KIND}",
+            when=WHEN,
+            zone="UTC",
+            ladder=LADDER,
+            mode="on",
+            parts=None,
+            created=now,
+            decided_until=now,
+            version=0,
+            store_id=stores[0].id,
+            copy_to=[],
+        )
         session.add(routine)
-    routine.store_id, routine.copy_to, routine.mode = stores[0].id, [store.id for store in stores[1:]], "on"
+    routine.store_id, routine.copy_to, routine.mode = (
+        stores[0].id,
+        [store.id for store in stores[1:]],
+        "on",
+    )
     routine.version += 1
     await session.flush()
     await queue.enqueue(
@@ -76,23 +103,37 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
 
 async def _free_name(session: AsyncSession) -> str:
     taken = set((await session.execute(select(System.name))).scalars())
-    return next(name for name in (KIND, f"{KIND}-itself", f"{KIND}-{secrets.token_hex(3)}") if name not in taken)
+    return next(
+        name
+        for name in (KIND, f"{KIND}-itself", f"{KIND}-{secrets.token_hex(3)}")
+        if name not in taken
+    )
 
 
 async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
     system = await own_system(session)
     mine = []
     if system is not None:
-        every = (await session.execute(select(Routine).where(Routine.mode == "on").order_by(Routine.name))).scalars()
+        every = (
+            await session.execute(
+                select(Routine).where(Routine.mode == "on").order_by(Routine.name)
+            )
+        ).scalars()
         mine = [routine for routine in every if routines.selects(routine.systems, system)]
     ids = [store for routine in mine for store in (routine.store_id, *routine.copy_to)]
     stores = [await session.get_one(StoreRow, store) for store in dict.fromkeys(ids)]
-    newest: Backup | None = await taking.newest_of(session, system.id) if system is not None else None
+    newest: Backup | None = (
+        await taking.newest_of(session, system.id) if system is not None else None
+    )
     held: list[StoreRow] = []
     if newest is not None:
         places = select(StoreRow).join(Copy).where(Copy.backup_id == newest.id, Copy.damaged == "")
         held = list((await session.execute(places.order_by(StoreRow.name))).scalars())
-    due = [moment for routine in mine if (moment := routines.next_run(routine, context.now())) is not None]
+    due = [
+        moment
+        for routine in mine
+        if (moment := routines.next_run(routine, context.now())) is not None
+    ]
     return OwnStateShown(
         kept=bool(mine),
         system=system.name if system else None,
@@ -124,16 +165,37 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
     found = []
     if not state.kept:
         found.append(
-            Found("own-state-not-kept", "high", "service", "fennox",
-                  "Fennox's own state is kept nowhere. " + state.warnings[0], "Run: fennox own-state keep STORE")
-        )  # fmt: skip
+            Found(
+                "own-state-not-kept",
+                "high",
+                "service",
+                "fennox",
+                "Fennox's own state is kept nowhere. " + state.warnings[0],
+                "Run: fennox own-state keep STORE",
+            )
+        )
     elif state.warnings:
-        found.append(Found("own-state-here", "low", "service", "fennox", state.warnings[0],
-                           "Run: fennox own-state keep ANOTHER-STORE"))  # fmt: skip
+        found.append(
+            Found(
+                "own-state-here",
+                "low",
+                "service",
+                "fennox",
+                state.warnings[0],
+                "Run: fennox own-state keep ANOTHER-STORE",
+            )
+        )
     if state.newest is not None and context.now() - state.newest > _TOO_OLD:
         found.append(
-            Found("own-state-old", "high", "service", "fennox",
-                  f"The newest backup of Fennox itself is {(context.now() - state.newest).days} days old.",
-                  "Look at its last run: fennox own-state show", since=state.newest)
-        )  # fmt: skip
+            Found(
+                "own-state-old",
+                "high",
+                "service",
+                "fennox",
+                f"The newest backup of Fennox itself is {(context.now() - state.newest).days} days"
+                " old.",
+                "Look at its last run: fennox own-state show",
+                since=state.newest,
+            )
+        )
     return found

@@ -1,8 +1,9 @@
 """The service's own state as a system that is taken like any other.
 
-A link reads every table in one snapshot, so that a backup is of one moment though the service goes on (PostgreSQL's
-``repeatable read``). What is secret leaves the database only sealed to the key sets (HPKE, RFC 9180): a rebuilt service
-opens it with a passphrase, and whoever has the database or its copies cannot.
+A link reads every table in one snapshot, so that a backup is of one moment though the service goes
+on (PostgreSQL's ``repeatable read``). What is secret leaves the database only sealed to the key
+sets (HPKE, RFC 9180): a rebuilt service opens it with a passphrase, and whoever has the database or
+its copies cannot.
 """
 
 from __future__ import annotations
@@ -38,7 +39,9 @@ _LONGEST = "1h"  # that the snapshot may stay open while a slow store is written
 
 @dataclass(frozen=True)
 class Kept:
-    """A table of the own state: its rows in an order in which new ones come last, without what only one machine has."""
+    """A table of the own state: its rows in an order in which new ones come last, without what only
+    one machine has.
+    """
 
     model: type[models.Base]
     order: tuple[str, ...]
@@ -58,7 +61,11 @@ KEPT = {
         Kept(models.User, ("created", "id"), frozenset({"sealed_totp"})),
         Kept(models.RecoveryCode, ("user_id", "hash")),
         Kept(models.Passkey, ("created", "id")),
-        Kept(models.KeySet, ("id", "generation"), frozenset({"sealed_write_secret", "sealed_opening_key"})),
+        Kept(
+            models.KeySet,
+            ("id", "generation"),
+            frozenset({"sealed_write_secret", "sealed_opening_key"}),
+        ),
         Kept(models.Login, ("name",), frozenset({"sealed_secret"})),
         Kept(models.LoginPlace, ("at", "login_id", "address", "key")),
         Kept(models.SealedSecret, ("what", "key_set", "generation")),
@@ -88,7 +95,16 @@ KEPT = {
         Kept(
             models.Run,
             ("created", "id"),
-            frozenset({"worker", "lease_until", "worker_key", "sealed_opening_key", "idempotency_key", "lane"}),
+            frozenset(
+                {
+                    "worker",
+                    "lease_until",
+                    "worker_key",
+                    "sealed_opening_key",
+                    "idempotency_key",
+                    "lane",
+                }
+            ),
         ),
         Kept(models.RunStep, ("id",)),
         Kept(models.RunLog, ("id",)),
@@ -96,13 +112,24 @@ KEPT = {
 }
 SCHEMA = "schema"  # a document that says which schema the tables have
 LEFT_OUT = frozenset(
-    {"tokens", "challenges", "approvals", "sign_in_failures", "workers", "alerts", "states", "estate_counts"}
+    {
+        "tokens",
+        "challenges",
+        "approvals",
+        "sign_in_failures",
+        "workers",
+        "alerts",
+        "states",
+        "estate_counts",
+    }
 )
 """Tables that tell of this process and of sign-ins only, or that the next take makes anew."""
 
 
 class OwnState:
-    """A link to the service itself: ``/about`` says who it is, ``/tables/<name>`` gives a table as JSON."""
+    """A link to the service itself: ``/about`` says who it is, ``/tables/<name>`` gives a table as
+    JSON.
+    """
 
     def __init__(self, engine: AsyncEngine, service_id: str) -> None:
         self._engine = engine
@@ -117,19 +144,34 @@ class OwnState:
     def until(self) -> datetime | None:
         return None
 
-    async def request(self, method: str, path: str, *, json: object = None, limit: float = 60) -> Answer:
+    async def request(
+        self, method: str, path: str, *, json: object = None, limit: float = 60
+    ) -> Answer:
         if (method, path) != ("GET", "/about"):
-            raise FarSideFailed(f"Fennox itself does not answer to {method} {path}.", "Mend the kind file.")
-        about = {"service": self._service_id, "product": PRODUCT, "version": __version__, "name": PRODUCT}
+            raise FarSideFailed(
+                f"Fennox itself does not answer to {method} {path}.", "Mend the kind file."
+            )
+        about = {
+            "service": self._service_id,
+            "product": PRODUCT,
+            "version": __version__,
+            "name": PRODUCT,
+        }
         return Answer(200, canonical.dump_value(about))
 
     async def download(self, method: str, path: str) -> AsyncGenerator[bytes, None]:
         if (method, path) == ("GET", f"/tables/{SCHEMA}"):
-            yield canonical.dump_value([{"schema": schema.NUMBER}]).replace(b"[{", b"[\n{").replace(b"}]", b"}\n]\n")
+            yield (
+                canonical.dump_value([{"schema": schema.NUMBER}])
+                .replace(b"[{", b"[\n{")
+                .replace(b"}]", b"}\n]\n")
+            )
             return
         kept = KEPT.get(path.removeprefix("/tables/"))
         if method != "GET" or kept is None:
-            raise FarSideFailed(f"Fennox itself does not answer to {method} {path}.", "Mend the kind file.")
+            raise FarSideFailed(
+                f"Fennox itself does not answer to {method} {path}.", "Mend the kind file."
+            )
         columns = [column for column in kept.table.columns if column.name not in kept.without]
         query = select(*columns).order_by(*(kept.table.columns[name] for name in kept.order))
         connection = await self._connection()
@@ -141,14 +183,22 @@ class OwnState:
             before = b",\n"
         yield b"\n]\n" if before == b",\n" else b"[]\n"
 
-    async def upload(self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600) -> Answer:
-        raise FarSideFailed("Nothing is written to Fennox itself.", "Use `fennox rebuild` on an empty machine.")
+    async def upload(
+        self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600
+    ) -> Answer:
+        raise FarSideFailed(
+            "Nothing is written to Fennox itself.", "Use `fennox rebuild` on an empty machine."
+        )
 
     async def _connection(self) -> AsyncConnection:
         if self._snapshot is None:
             made = await self._engine.connect()
-            self._snapshot = await made.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
-            await made.execute(text(f"set local idle_in_transaction_session_timeout = '{_LONGEST}'"))
+            self._snapshot = await made.execution_options(
+                isolation_level="REPEATABLE READ", postgresql_readonly=True
+            )
+            await made.execute(
+                text(f"set local idle_in_transaction_session_timeout = '{_LONGEST}'")
+            )
         return self._snapshot
 
     async def close(self) -> None:
@@ -176,7 +226,11 @@ def parse_row(kept: Kept, line: bytes) -> dict[str, Any]:
     if kept.model is models.Run and row.get("result"):
         row["order"] = orders.of_before(row["kind"], row["order"])
         row["result"] = results.of_before(row["kind"], row["result"])
-    return {name: _typed(kept.table.columns[name], value) for name, value in row.items() if name in kept.table.columns}
+    return {
+        name: _typed(kept.table.columns[name], value)
+        for name, value in row.items()
+        if name in kept.table.columns
+    }
 
 
 def _typed(column: Any, value: Any) -> Any:
@@ -213,7 +267,8 @@ def write_secret(key_set: str, generation: int) -> str:
 
 
 async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -> None:
-    """Seal what is new or changed to every key set in use, so that each of them alone brings the service back.
+    """Seal what is new or changed to every key set in use, so that each of them alone brings the
+    service back.
 
     What has not changed keeps its sealed bytes, so that the next backup does not store them anew.
     """
@@ -224,20 +279,40 @@ async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -
         wanted[login_secret(login.id)] = (login.changed, login.sealed_secret, place)
     for user in (await session.execute(select(User))).scalars():
         if user.sealed_totp is not None and user.totp_since is not None:
-            wanted[totp_secret(user.id)] = (user.totp_since, user.sealed_totp, f"users|{user.id}|totp")
+            wanted[totp_secret(user.id)] = (
+                user.totp_since,
+                user.sealed_totp,
+                f"users|{user.id}|totp",
+            )
     for route in (await session.execute(select(AlertRoute))).scalars():
         if route.sealed_address is not None:
-            wanted[alert_address(route.id)] = (route.created, route.sealed_address, f"alert_routes|{route.id}|address")
+            wanted[alert_address(route.id)] = (
+                route.created,
+                route.sealed_address,
+                f"alert_routes|{route.id}|address",
+            )
         if route.sealed_secret is not None:
-            wanted[alert_secret(route.id)] = (route.created, route.sealed_secret, f"alert_routes|{route.id}|secret")
+            wanted[alert_secret(route.id)] = (
+                route.created,
+                route.sealed_secret,
+                f"alert_routes|{route.id}|secret",
+            )
     for keys in (await session.execute(select(KeySet))).scalars():
         place = f"key_sets|{keys.id}|{keys.generation}|write secret"
-        wanted[write_secret(keys.id, keys.generation)] = (keys.created, keys.sealed_write_secret, place)
+        wanted[write_secret(keys.id, keys.generation)] = (
+            keys.created,
+            keys.sealed_write_secret,
+            place,
+        )
     for known in (await session.execute(select(SealedSecret))).scalars().all():
         if known.what not in wanted or (known.key_set, known.generation) not in targets:
-            await session.execute(delete(SealedSecret).where(SealedSecret.what == known.what,
-                                                             SealedSecret.key_set == known.key_set,
-                                                             SealedSecret.generation == known.generation))  # fmt: skip
+            await session.execute(
+                delete(SealedSecret).where(
+                    SealedSecret.what == known.what,
+                    SealedSecret.key_set == known.key_set,
+                    SealedSecret.generation == known.generation,
+                )
+            )
     for (key_set, generation), seal_key in targets.items():
         for what, (changed, sealed, place) in wanted.items():
             there = await session.get(SealedSecret, (what, key_set, generation))
@@ -246,7 +321,13 @@ async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -
             info = sealed_info(what, key_set, generation)
             made = await asyncio.to_thread(seal_key.seal, keyfile.open(sealed, place), info)
             await session.merge(
-                SealedSecret(what=what, key_set=key_set, generation=generation, made=max(now, changed), sealed=made)
+                SealedSecret(
+                    what=what,
+                    key_set=key_set,
+                    generation=generation,
+                    made=max(now, changed),
+                    sealed=made,
+                )
             )
 
 
@@ -254,4 +335,7 @@ async def _seal_keys(session: AsyncSession) -> dict[tuple[str, int], SealKey]:
     """The public key of each key set in use, of its newest generation."""
     rows = (await session.execute(select(StoreRow).order_by(StoreRow.generation))).scalars().all()
     newest = {row.key_set: row for row in rows}
-    return {(row.key_set, row.generation): headers.decode(row.header.encode()).public() for row in newest.values()}
+    return {
+        (row.key_set, row.generation): headers.decode(row.header.encode()).public()
+        for row in newest.values()
+    }

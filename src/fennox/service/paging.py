@@ -29,7 +29,9 @@ async def in_order_of(
     *,
     down: bool = False,
 ) -> tuple[list[Any], str | None]:
-    """A page of rows by these keys, which together tell every row from the others, and the cursor of the next page."""
+    """A page of rows by these keys, which together tell every row from the others, and the cursor
+    of the next page.
+    """
     if after is not None:
         place, last = tuple_(*keys), _unpacked(after, keys)
         query = query.where(place < last if down else place > last)
@@ -43,7 +45,9 @@ async def in_order_of(
 async def newest_first(
     session: AsyncSession, query: Select[Any], keys: Sequence[Key], limit: int, after: str | None
 ) -> tuple[list[Any], str | None]:
-    """As :func:`in_order_of`, by a moment and then by what tells rows of one moment apart, the latest first."""
+    """As :func:`in_order_of`, by a moment and then by what tells rows of one moment apart, the
+    latest first.
+    """
     return await in_order_of(session, query, keys, limit, after, down=True)
 
 
@@ -55,9 +59,13 @@ def _packed(place: Sequence[object]) -> str:
 def _unpacked(cursor: str, keys: Sequence[Key]) -> tuple[object, ...]:
     try:
         values = json.loads(base64.urlsafe_b64decode(cursor))
-        return tuple(_as(key.type.python_type, value) for key, value in zip(keys, values, strict=True))
+        return tuple(
+            _as(key.type.python_type, value) for key, value in zip(keys, values, strict=True)
+        )
     except (ValueError, TypeError) as error:
-        raise BadInput("The cursor is not one of ours.", "Begin at the first page.", field="after") from error
+        raise BadInput(
+            "The cursor is not one of ours.", "Begin at the first page.", field="after"
+        ) from error
 
 
 def _as(kind: type, value: object) -> object:

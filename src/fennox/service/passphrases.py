@@ -1,4 +1,6 @@
-"""Passphrases of key sets: trying them, adding and withdrawing them, and what a guess at one costs."""
+"""Passphrases of key sets: trying them, adding and withdrawing them, and what a guess at one
+costs.
+"""
 
 from __future__ import annotations
 
@@ -16,11 +18,26 @@ from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded, W
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import OpeningKey
-from fennox.core.format.slots import FLOOR_WORK, MAX_PASSES, MAX_SLOTS, Costs, Passphrase, Slot, derived
+from fennox.core.format.slots import (
+    FLOOR_WORK,
+    MAX_PASSES,
+    MAX_SLOTS,
+    Costs,
+    Passphrase,
+    Slot,
+    derived,
+)
 from fennox.core.time import stamp
 from fennox.service.context import Context
 from fennox.service.hashing import hashed
-from fennox.service.keysets import earlier_keys, header_of, key_set_named, pin_slots, stores_of, write_pinned
+from fennox.service.keysets import (
+    earlier_keys,
+    header_of,
+    key_set_named,
+    pin_slots,
+    stores_of,
+    write_pinned,
+)
 from fennox.service.people import passwords
 
 log: Any = structlog.get_logger()
@@ -45,12 +62,18 @@ async def open_with(context: Context, name: str, passphrase: str | None, by: str
             await _lock_anew(context, name, opening, slot, passphrase)
         return opening
     if held is None:
-        raise PassphraseNeeded(f"The key set {keys.name} is kept apart from the service.", "Give its passphrase.")
+        raise PassphraseNeeded(
+            f"The key set {keys.name} is kept apart from the service.", "Give its passphrase."
+        )
     return held
 
 
-async def _lock_anew(context: Context, name: str, opening: OpeningKey, weak: Slot, passphrase: str) -> None:
-    """Raise what it costs to guess a passphrase, while it is here: it was typed, which alone makes that possible."""
+async def _lock_anew(
+    context: Context, name: str, opening: OpeningKey, weak: Slot, passphrase: str
+) -> None:
+    """Raise what it costs to guess a passphrase, while it is here: it was typed, which alone makes
+    that possible.
+    """
     async with context.session() as session:
         keys = await key_set_named(session, name)
         first = (await stores_of(session, keys))[0]
@@ -61,21 +84,35 @@ async def _lock_anew(context: Context, name: str, opening: OpeningKey, weak: Slo
             if any(slot["label"] == weak.label for slot in row.slots or [])
         ]
     strong = await new_slot(context, pair, passphrase, weak.label, replaced=weak)
-    again = {generation: await new_slot(context, older, passphrase, weak.label) for generation, older in earlier}
+    again = {
+        generation: await new_slot(context, older, passphrase, weak.label)
+        for generation, older in earlier
+    }
     async with context.session() as session:
         keys = await key_set_named(session, name)
         rows = await stores_of(session, keys)
         if rows[0].header_digest != first.header_digest:
-            return  # the passphrases were changed meanwhile; it is done when this one is typed again
+            # the passphrases were changed meanwhile; it is done when this one is typed again
+            return
         for row, _ in await earlier_keys(session, keys, opening):
             if row.generation in again:
                 kept = [slot for slot in row.slots or [] if slot["label"] != weak.label]
                 row.slots = [*kept, again[row.generation].model_dump(mode="json")]
         await pin_slots(
-            context, session, rows, opening, lambda old: [strong if slot.id == weak.id else slot for slot in old]
+            context,
+            session,
+            rows,
+            opening,
+            lambda old: [strong if slot.id == weak.id else slot for slot in old],
         )
     away = await write_pinned(context, rows, opening)
-    log.info("passphrase locked anew", key_set=name, label=weak.label, costs=strong.costs.model_dump(), away=away)
+    log.info(
+        "passphrase locked anew",
+        key_set=name,
+        label=weak.label,
+        costs=strong.costs.model_dump(),
+        away=away,
+    )
 
 
 async def unlock_slot(header: Header, passphrase: str) -> tuple[Slot, OpeningKey]:
@@ -94,7 +131,11 @@ async def must_be_new(header: Header, passphrase: str) -> None:
 def must_be_strong(new: str, keys: KeySet, label: str) -> None:
     complaint = passwords.strength_complaint(new, ["fennox", keys.name, label])
     if complaint is not None:
-        raise BadInput(f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="new")
+        raise BadInput(
+            f"The passphrase is too weak. {complaint}",
+            "Use five or more unrelated words.",
+            field="new",
+        )
 
 
 @dataclass(frozen=True)
@@ -106,7 +147,9 @@ class FurtherSlot:
     header_digest: str
 
 
-async def further_slot(context: Context, name: str, opening: OpeningKey, *, label: str, new: str) -> FurtherSlot:
+async def further_slot(
+    context: Context, name: str, opening: OpeningKey, *, label: str, new: str
+) -> FurtherSlot:
     """What a further passphrase takes; hashing it needs seconds, and no session."""
     async with context.session() as session:
         keys = await key_set_named(session, name)
@@ -114,7 +157,11 @@ async def further_slot(context: Context, name: str, opening: OpeningKey, *, labe
         rows = await stores_of(session, keys)
         header = header_of(rows[0])
         if any(slot.label == label for slot in header.slots):
-            raise Conflict(f"There is a passphrase labelled {label} already.", "Choose another label.", field="label")
+            raise Conflict(
+                f"There is a passphrase labelled {label} already.",
+                "Choose another label.",
+                field="label",
+            )
         if len(header.slots) >= MAX_SLOTS:
             raise Conflict(f"A key set has at most {MAX_SLOTS} passphrases.", "Withdraw one first.")
         pair = NewKeys(opening, await context.write_secret(session, rows[0]))
@@ -125,7 +172,9 @@ async def further_slot(context: Context, name: str, opening: OpeningKey, *, labe
         ]
     await must_be_new(header, new)
     slot = await new_slot(context, pair, new, label)
-    again = {generation: await new_slot(context, earlier, new, label) for generation, earlier in before}
+    again = {
+        generation: await new_slot(context, earlier, new, label) for generation, earlier in before
+    }
     return FurtherSlot(slot, again, rows[0].header_digest)
 
 
@@ -134,7 +183,9 @@ async def add_passphrase(
 ) -> list[StoreRow]:
     rows = await stores_of(session, keys)
     if rows[0].header_digest != further.header_digest:
-        raise Conflict("The passphrases of the key set were changed meanwhile.", "Look at them, and try again.")
+        raise Conflict(
+            "The passphrases of the key set were changed meanwhile.", "Look at them, and try again."
+        )
     for earlier, _ in await earlier_keys(session, keys, opening):
         if earlier.generation in further.earlier:
             added = further.earlier[earlier.generation].model_dump(mode="json")
@@ -149,12 +200,20 @@ async def withdraw_passphrase(
     slots = header_of(rows[0]).slots
     gone = next((slot for slot in slots if which in (slot.id, slot.label)), None)
     if gone is None:
-        raise NotFound(f"There is no passphrase {which}.", "`fennox passphrase list` shows those there are.")
+        raise NotFound(
+            f"There is no passphrase {which}.", "`fennox passphrase list` shows those there are."
+        )
     if len(slots) == 1:
-        raise Conflict("It is the only passphrase of the key set.", "Add and try another one first.")
+        raise Conflict(
+            "It is the only passphrase of the key set.", "Add and try another one first."
+        )
     for earlier, _ in await earlier_keys(session, keys, opening):
-        earlier.slots = [slot for slot in earlier.slots or [] if slot["label"] != gone.label] or earlier.slots
-    return await pin_slots(context, session, rows, opening, lambda old: [slot for slot in old if slot.id != gone.id])
+        earlier.slots = [
+            slot for slot in earlier.slots or [] if slot["label"] != gone.label
+        ] or earlier.slots
+    return await pin_slots(
+        context, session, rows, opening, lambda old: [slot for slot in old if slot.id != gone.id]
+    )
 
 
 async def new_slot(
@@ -167,16 +226,22 @@ async def new_slot(
     def made() -> Slot:
         costs = _WEAK if settings.weak_slots else costs_for(_A_GUESS, settings.argon_memory_kib)
         return headers.new_slot(
-            pair, passphrase, label=label, since=since, costs=costs, random=secrets.token_bytes,
+            pair,
+            passphrase,
+            label=label,
+            since=since,
+            costs=costs,
+            random=secrets.token_bytes,
             slot_id=replaced.id if replaced else None,
-        )  # fmt: skip
+        )
 
     return await hashed(made)
 
 
 @cache
 def costs_for(seconds: float, memory: int, lanes: int = 2) -> Costs:
-    """Costs at which this machine takes about as long to try a passphrase, and never below the floor.
+    """Costs at which this machine takes about as long to try a passphrase, and never below the
+    floor.
 
     ``memory`` in KiB. It is measured once in a process, which takes less than a second.
     """

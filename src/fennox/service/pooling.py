@@ -1,4 +1,5 @@
-"""Connections to the database that lay idle are asked whether they are still there; those in use are not.
+"""Connections to the database that lay idle are asked whether they are still there; those in use
+are not.
 
 To ask every time costs a turn to the database for every transaction.
 """
@@ -29,7 +30,8 @@ def ask_the_idle(engine: AsyncEngine) -> None:
         try:
             dialect.do_ping(connection)
         except dialect.loaded_dbapi.Error as error:
-            raise InvalidatePoolError from error  # the others are no better; the pool makes a new one
+            # the others are no better; the pool makes a new one
+            raise InvalidatePoolError from error
 
     event.listen(pool, "checkin", used)
     event.listen(pool, "checkout", taken)

@@ -45,7 +45,9 @@ def problem_of(error: FennoxError) -> JSONResponse:
         remedy=error.remedy,
         **extra,
     )
-    return JSONResponse(problem.model_dump(mode="json"), status, media_type="application/problem+json")
+    return JSONResponse(
+        problem.model_dump(mode="json"), status, media_type="application/problem+json"
+    )
 
 
 def install(app: FastAPI) -> None:
@@ -56,16 +58,28 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(RequestValidationError)
     async def wrong_request(_request: Request, error: RequestValidationError) -> JSONResponse:
         first = error.errors()[0]
-        field = ".".join(str(step) for step in first["loc"] if step not in ("body", "query", "path"))
+        field = ".".join(
+            str(step) for step in first["loc"] if step not in ("body", "query", "path")
+        )
         text = str(first["msg"]).removeprefix("Value error, ")
-        return problem_of(errors.BadInput(f"{field or 'The request'}: {text}.", "Correct it.", field=field))
+        return problem_of(
+            errors.BadInput(f"{field or 'The request'}: {text}.", "Correct it.", field=field)
+        )
 
     @app.exception_handler(HTTPException)
     async def http(_request: Request, error: HTTPException) -> JSONResponse:
         problem = Problem(
-            type="about:blank", title=str(error.detail), status=error.status_code, detail=str(error.detail), remedy=""
+            type="about:blank",
+            title=str(error.detail),
+            status=error.status_code,
+            detail=str(error.detail),
+            remedy="",
         )
-        return JSONResponse(problem.model_dump(mode="json"), error.status_code, media_type="application/problem+json")
+        return JSONResponse(
+            problem.model_dump(mode="json"),
+            error.status_code,
+            media_type="application/problem+json",
+        )
 
     @app.exception_handler(Exception)
     async def mistake(_request: Request, error: Exception) -> JSONResponse:

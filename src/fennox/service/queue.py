@@ -1,7 +1,7 @@
 """The run table as the queue: claim, lease, fence, finish. Leases go by the database's own clock.
 
-Every outcome is conditional on the fence: a worker that was paused past its lease wakes up to find that nothing it does
-counts any more.
+Every outcome is conditional on the fence: a worker that was paused past its lease wakes up to find
+that nothing it does counts any more.
 """
 
 from __future__ import annotations
@@ -37,7 +37,18 @@ from sqlalchemy.orm import aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
 from fennox.catalogue import schema
-from fennox.catalogue.models import ACTIVE, IS_ACTIVE, PEOPLE, KindRow, Routine, Run, Site, System, Worker, constant
+from fennox.catalogue.models import (
+    ACTIVE,
+    IS_ACTIVE,
+    PEOPLE,
+    KindRow,
+    Routine,
+    Run,
+    Site,
+    System,
+    Worker,
+    constant,
+)
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.core.orders import RunKind, RunOrder
 from fennox.service.book import CHANNEL, Book, announce, end_steps
@@ -52,11 +63,18 @@ _STOPPED = {
     "waiting": "Stopped while it waited for a person.",
     "running": "Stopped; its worker was no longer heard of.",
 }
-ENDED: dict[str, Any] = {"worker": None, "lease_until": None, "worker_key": None, "sealed_opening_key": None}
+ENDED: dict[str, Any] = {
+    "worker": None,
+    "lease_until": None,
+    "worker_key": None,
+    "sealed_opening_key": None,
+}
 """What a run that nobody works at has not."""
 _CALL = text("select pg_notify(:channel, '')")
 _TELL = text("select pg_notify(:channel, :run)")
-_RUNS = Run.metadata.tables[Run.__tablename__]  # for what needs no objects, of which a session keeps account
+_RUNS = Run.metadata.tables[
+    Run.__tablename__
+]  # for what needs no objects, of which a session keeps account
 Database = AsyncSession | AsyncConnection
 
 
@@ -72,7 +90,9 @@ class Lease:
 
 @dataclass(frozen=True, kw_only=True)
 class About:
-    """What a run is about, by ids. ``backup_id``: of the backup that a take makes, or that is copied or verified."""
+    """What a run is about, by ids. ``backup_id``: of the backup that a take makes, or that is
+    copied or verified.
+    """
 
     system_id: str | None = None
     store_id: str | None = None
@@ -99,15 +119,20 @@ async def enqueue(
 ) -> Run:
     """Record and queue a run in the caller's transaction; one active run for a system.
 
-    ``wait``: while another run of the system is active it lines up behind it, where it would be refused otherwise. The
-    same idempotency key gives the same run again.
+    ``wait``: while another run of the system is active it lines up behind it, where it would be
+    refused otherwise. The same idempotency key gives the same run again.
     """
     if idempotency_key is not None:
         known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
         if (run := known.scalar_one_or_none()) is not None:
-            if (run.kind, run.system_id, run.sheet_id) != (order.kind, about.system_id, about.sheet_id):
+            if (run.kind, run.system_id, run.sheet_id) != (
+                order.kind,
+                about.system_id,
+                about.sheet_id,
+            ):
                 raise Conflict(
-                    f"This idempotency key has started something else: the {run.kind} {run.id[:12]}.",
+                    f"This idempotency key has started something else: the {run.kind}"
+                    f" {run.id[:12]}.",
                     "Give another key.",
                 )
             return run
@@ -135,7 +160,9 @@ async def enqueue(
         match broken_constraint(error):
             case "a_due_time_is_decided_once":
                 raise Conflict(
-                    "This due time has already been decided.", "Nothing is to be done.", decided=True
+                    "This due time has already been decided.",
+                    "Nothing is to be done.",
+                    decided=True,
                 ) from error
             case "one_active_run_for_a_system":
                 run = await _lined_up(session, run, wait=wait)
@@ -149,8 +176,8 @@ async def enqueue(
 async def hold_active(session: AsyncSession, system_id: str) -> None:
     """Lock the active runs of a system, before its own row or a sheet of its is locked.
 
-    Whoever carries a run out locks that first. Two who lock in another order wait for each other, and the database ends
-    one of them: a restore died of somebody who started it a second time.
+    Whoever carries a run out locks that first. Two who lock in another order wait for each other,
+    and the database ends one of them: a restore died of somebody who started it a second time.
     """
     active = select(Run.id).where(Run.system_id == system_id, IS_ACTIVE).order_by(Run.id)
     await session.execute(active.with_for_update())
@@ -170,28 +197,49 @@ async def _lined_up(session: AsyncSession, run: Run, *, wait: bool) -> Run:
             run=other.id if other else None,
         )
     behind = Run(
-        **{name: getattr(run, name) for name in _QUEUED_WITH}, id=secrets.token_hex(16), state="queued",
+        **{name: getattr(run, name) for name in _QUEUED_WITH},
+        id=secrets.token_hex(16),
+        state="queued",
         behind=other.id,
-    )  # fmt: skip
+    )
     session.add(behind)
     await session.flush()
     return behind
 
 
-_QUEUED_WITH = ("kind", "system_id", "store_id", "routine_id", "sheet_id", "backup_id", "order", "by", "due", "created",
-                "idempotency_key")  # fmt: skip
+_QUEUED_WITH = (
+    "kind",
+    "system_id",
+    "store_id",
+    "routine_id",
+    "sheet_id",
+    "backup_id",
+    "order",
+    "by",
+    "due",
+    "created",
+    "idempotency_key",
+)
 _MOST_LINED_UP = 5  # runs of one system that wait behind an active one
 
 
 def _let_begin(*of: ColumnElement[bool]) -> ReturningUpdate[str]:
-    """Let the first of those that line up into the queue, of every system that has no active run."""
+    """Let the first of those that line up into the queue, of every system that has no active
+    run.
+    """
     ahead, active = aliased(Run), aliased(Run)
-    busy = exists().where(active.system_id == Run.system_id, active.behind.is_(None), active.state.in_(ACTIVE))
+    busy = exists().where(
+        active.system_id == Run.system_id, active.behind.is_(None), active.state.in_(ACTIVE)
+    )
     earlier = exists().where(
-        ahead.system_id == Run.system_id, ahead.behind.is_not(None), ahead.state == constant("queued"),
+        ahead.system_id == Run.system_id,
+        ahead.behind.is_not(None),
+        ahead.state == constant("queued"),
         ahead.number < Run.number,
-    )  # fmt: skip
-    first = update(Run).where(Run.behind.is_not(None), Run.state == constant("queued"), ~busy, ~earlier, *of)
+    )
+    first = update(Run).where(
+        Run.behind.is_not(None), Run.state == constant("queued"), ~busy, ~earlier, *of
+    )
     return first.values(behind=None).returning(Run.id).execution_options(synchronize_session=False)
 
 
@@ -200,7 +248,9 @@ _LET_ANY_BEGIN, _LET_ONE_BEGIN = _let_begin(), _let_begin(Run.system_id == bindp
 
 
 async def let_next_begin(database: Database, system_id: str | None = None) -> list[str]:
-    """Let the first of those that line up into the queue: of a system that has no active run, or of every such one."""
+    """Let the first of those that line up into the queue: of a system that has no active run, or of
+    every such one.
+    """
     if system_id is None:
         released = await database.execute(_LET_ANY_BEGIN)
     else:
@@ -215,7 +265,11 @@ async def let_next_begin(database: Database, system_id: str | None = None) -> li
 
 async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> None:
     """A look holds nobody up: it ends when anything else is wanted of its system."""
-    looks = select(Run).where(Run.system_id == system_id, Run.kind == "look", IS_ACTIVE).with_for_update()
+    looks = (
+        select(Run)
+        .where(Run.system_id == system_id, Run.kind == "look", IS_ACTIVE)
+        .with_for_update()
+    )
     for run in (await session.execute(looks)).scalars():
         run.fence += 1
         run.reason = "It gave way to another run of the system."
@@ -226,18 +280,27 @@ async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> Non
 _PEOPLE, _NO_ROUTINE = constant(PEOPLE), constant("")
 _ONE: ColumnElement[int] = literal_column("1")
 _WAITS = (Run.state == constant("queued")).is_(True)
-"""Put as no other index has it: a database that believes that hardly anything waits takes any, and reads all of it."""
-_KINDS = select(func.concat(func.count(), " ", func.max(KindRow.added))).select_from(KindRow).scalar_subquery()
-_OUR_SCHEMA = select(literal_column("version_num", String)).select_from(table("alembic_version")).scalar_subquery() == (
-    constant(schema.NUMBER)
+"""Put as no other index has it: a database that believes that hardly anything waits takes any, and
+reads all of it.
+"""
+_KINDS = (
+    select(func.concat(func.count(), " ", func.max(KindRow.added)))
+    .select_from(KindRow)
+    .scalar_subquery()
 )
-"""Nothing is claimed once a newer Fennox has changed the tables: what an older one wrote there could be wrong."""
+_OUR_SCHEMA = select(literal_column("version_num", String)).select_from(
+    table("alembic_version")
+).scalar_subquery() == (constant(schema.NUMBER))
+"""Nothing is claimed once a newer Fennox has changed the tables: what an older one wrote there
+could be wrong.
+"""
 _REACHES = ("take", "look", "draft", "restore")  # kinds of runs that speak with a machine
 
 
 @dataclass(frozen=True)
 class Claimant:
-    """What a worker may take: runs at these sites, and (``near``) those that need no worker of a site.
+    """What a worker may take: runs at these sites, and (``near``) those that need no worker of a
+    site.
 
     ``people_only``: nothing that is due by itself.
     """
@@ -249,23 +312,31 @@ class Claimant:
 
 
 class Claimed(NamedTuple):
-    """``kind``: of the run; ``kinds``: a text that is another one once somebody has added a kind."""
+    """``kind``: of the run; ``kinds``: a text that is another one once somebody has added a
+    kind.
+    """
 
     kind: RunKind
     lease: Lease
     kinds: str
 
 
-async def claim(database: Database, claimant: Claimant, lease_seconds: float, now: datetime) -> Claimed | None:
+async def claim(
+    database: Database, claimant: Claimant, lease_seconds: float, now: datetime
+) -> Claimed | None:
     """Take the next run of the queue.
 
-    A person's run goes first. Of what is due by itself those go first whose routine has the fewest going on, so that
-    a routine of a thousand systems does not hold up one of three.
+    A person's run goes first. Of what is due by itself those go first whose routine has the fewest
+    going on, so that a routine of a thousand systems does not hold up one of three.
     """
     chosen = _next(claimant.sites, claimant.near, claimant.people_only)
     begun = {"now": now, "worker": claimant.worker, "seconds": timedelta(seconds=lease_seconds)}
     row = (await database.execute(chosen, begun)).one_or_none()
-    return Claimed(row.kind, Lease(row.id, row.fence, row.attempt), row.kinds) if row is not None else None
+    return (
+        Claimed(row.kind, Lease(row.id, row.fence, row.attempt), row.kinds)
+        if row is not None
+        else None
+    )
 
 
 @lru_cache(maxsize=64)
@@ -296,7 +367,9 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
     )
     chosen = (
         select(oldest.c.id)
-        .select_from(lanes.join(oldest, true()).outerjoin(going_on, going_on.c.lane == lanes.c.lane))
+        .select_from(
+            lanes.join(oldest, true()).outerjoin(going_on, going_on.c.lane == lanes.c.lane)
+        )
         .order_by(lanes.c.lane != _PEOPLE, func.coalesce(going_on.c.runs, 0), oldest.c.queued_at)
         .limit(_ONE)
     )
@@ -311,13 +384,26 @@ def _next(sites: frozenset[str], near: bool, people_only: bool) -> ReturningUpda
             lease_until=func.now() + bindparam("seconds", type_=Interval),
             started=func.coalesce(Run.started, bindparam("now")),
         )
-        .returning(Run.id, Run.kind, Run.fence, Run.attempt, _KINDS.label("kinds"), func.pg_notify(CHANNEL, Run.id))
+        .returning(
+            Run.id,
+            Run.kind,
+            Run.fence,
+            Run.attempt,
+            _KINDS.label("kinds"),
+            func.pg_notify(CHANNEL, Run.id),
+        )
     )
 
 
 def _waited_for() -> ColumnElement[bool]:
-    """Its pause is over; one that is longer than any was set by a database whose clock went back since."""
-    return or_(Run.not_before.is_(None), Run.not_before <= func.now(), Run.not_before > func.now() + _LONGEST_PAUSE)
+    """Its pause is over; one that is longer than any was set by a database whose clock went back
+    since.
+    """
+    return or_(
+        Run.not_before.is_(None),
+        Run.not_before <= func.now(),
+        Run.not_before > func.now() + _LONGEST_PAUSE,
+    )
 
 
 def _within_reach(sites: frozenset[str], near: bool) -> ColumnElement[bool]:
@@ -347,10 +433,14 @@ async def renew(session: AsyncSession, lease: Lease, seconds: float) -> bool:
     """Renew the lease; returns whether a person asked the run to stop."""
     if not await _set_lease(session, lease.run, lease.fence, seconds):
         raise lost()
-    return bool((await session.execute(select(Run.stop_asked).where(Run.id == lease.run))).scalar_one())
+    return bool(
+        (await session.execute(select(Run.stop_asked).where(Run.id == lease.run))).scalar_one()
+    )
 
 
-OURS = and_(Run.id == bindparam("run"), Run.fence == bindparam("fence"), Run.state == constant("running"))
+OURS = and_(
+    Run.id == bindparam("run"), Run.fence == bindparam("fence"), Run.state == constant("running")
+)
 """Whether a run is still that of a lease (:func:`of_lease`)."""
 _STOP_ASKED = select(_RUNS.c.stop_asked).where(OURS)
 _LOCKED = select(Run).where(OURS).with_for_update().execution_options(populate_existing=True)
@@ -361,7 +451,9 @@ def of_lease(lease: Lease) -> dict[str, Any]:
 
 
 async def check(database: Database, lease: Lease) -> bool:
-    """Raise :class:`LeaseLost` if the run is no longer ours; returns whether a person asked it to stop."""
+    """Raise :class:`LeaseLost` if the run is no longer ours; returns whether a person asked it to
+    stop.
+    """
     asked: bool | None = (await database.execute(_STOP_ASKED, of_lease(lease))).scalar_one_or_none()
     if asked is None:
         raise lost()
@@ -371,7 +463,8 @@ async def check(database: Database, lease: Lease) -> bool:
 async def owned(session: AsyncSession, lease: Lease, *, ending: bool = False) -> Run:
     """The run, locked, if it is still ours; everything that counts happens in the same transaction.
 
-    What its book has to tell is told here, and what comes until then at its :func:`end`; if it is ``ending``, all.
+    What its book has to tell is told here, and what comes until then at its :func:`end`; if it is
+    ``ending``, all.
     """
     run: Run | None = (await session.execute(_LOCKED, of_lease(lease))).scalar_one_or_none()
     if run is None:
@@ -407,7 +500,9 @@ async def end(session: AsyncSession, run: Run, state: str, now: datetime) -> Non
 
 
 async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime) -> None:
-    """Back into an owned run's queue, to be tried again when that time has passed (by the database's clock)."""
+    """Back into an owned run's queue, to be tried again when that time has passed (by the
+    database's clock).
+    """
     await end(session, run, "waiting", now)
     run.state, run.ended = "queued", None
     run.not_before = _from_now(seconds)
@@ -415,7 +510,9 @@ async def put_off(session: AsyncSession, run: Run, seconds: float, now: datetime
 
 
 async def _is_silent(session: AsyncSession, run: Run) -> bool:
-    """Whether nothing was heard of a run's worker for longer than it is ever silent, or only from the future."""
+    """Whether nothing was heard of a run's worker for longer than it is ever silent, or only from
+    the future.
+    """
     age = func.extract("epoch", func.now() - Worker.seen)
     heard = (
         await session.execute(select(age).where(Worker.id == run.worker, Worker.stopped.is_(None)))
@@ -424,10 +521,16 @@ async def _is_silent(session: AsyncSession, run: Run) -> bool:
 
 
 async def ask_to_stop(session: AsyncSession, run_id: str, now: datetime) -> Run:
-    """A waiting or queued run stops at once, and so does one whose worker is silent; else it stops at its next step."""
-    run = (await session.execute(select(Run).where(Run.id == run_id).with_for_update())).scalar_one_or_none()
+    """A waiting or queued run stops at once, and so does one whose worker is silent; else it stops
+    at its next step.
+    """
+    run = (
+        await session.execute(select(Run).where(Run.id == run_id).with_for_update())
+    ).scalar_one_or_none()
     if run is None:
-        raise NotFound(f"There is no run {run_id[:12]}.", "`fennox run list` shows those there are.")
+        raise NotFound(
+            f"There is no run {run_id[:12]}.", "`fennox run list` shows those there are."
+        )
     if run.state not in ACTIVE:
         raise Conflict(f"The run has already ended: {run.state}.", "Nothing is to be stopped.")
     silent = run.state == "running" and await _is_silent(session, run)

@@ -13,7 +13,16 @@ from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue import schema
-from fennox.catalogue.models import IS_ACTIVE, Audit, Base, Run, ServiceState, StoreRow, System, User
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    Audit,
+    Base,
+    Run,
+    ServiceState,
+    StoreRow,
+    System,
+    User,
+)
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, Outdated
 from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import Document, Head
@@ -41,7 +50,9 @@ class OwnBackup:
     vault: Vault
     reader: BackupReader
     head: Head
-    passed: list[str] = field(default_factory=list)  # newer ones that do not open, and records that cannot be read
+    passed: list[str] = field(
+        default_factory=list
+    )  # newer ones that do not open, and records that cannot be read
 
     @property
     def record(self) -> Record:
@@ -57,7 +68,9 @@ class Rebuilt:
 
 
 async def find(vault: Vault, wanted: str | None) -> OwnBackup:
-    """The newest backup of the own state that opens, or the wanted one; what is passed over is named."""
+    """The newest backup of the own state that opens, or the wanted one; what is passed over is
+    named.
+    """
     index = PackIndex()
     await index.refresh(vault)
     own: list[Record] = []
@@ -66,7 +79,9 @@ async def find(vault: Vault, wanted: str | None) -> OwnBackup:
         try:
             record = await vault.read_record(name)
         except Damaged as error:
-            passed.append(f"{name} cannot be read: {error.what}")  # it may have been one of the own state
+            passed.append(
+                f"{name} cannot be read: {error.what}"
+            )  # it may have been one of the own state
             continue
         if record.reference.kind == KIND and record.reference.backup.startswith(wanted or ""):
             own.append(record)
@@ -83,26 +98,33 @@ async def find(vault: Vault, wanted: str | None) -> OwnBackup:
     if fault is not None:
         older = ", ".join(_named(record) for record in own)
         raise Damaged(
-            f"No backup of Fennox itself can be opened: {fault.what}", f"There were: {older}. Try another store."
+            f"No backup of Fennox itself can be opened: {fault.what}",
+            f"There were: {older}. Try another store.",
         )
     raise NotFound(
         f"{vault.store.address} holds no {'such ' if wanted else ''}backup of Fennox itself.",
-        "Try another store. Without one: start an empty service, and `fennox store adopt` brings every backup back.",
+        "Try another store. Without one: start an empty service, and `fennox store adopt` brings"
+        " every backup back.",
     )
 
 
 def _named(record: Record) -> str:
-    return f"{record.reference.backup[:12]} of {parse_stamp(record.reference.time):%Y-%m-%d %H:%M} UTC"
+    return (
+        f"{record.reference.backup[:12]} of {parse_stamp(record.reference.time):%Y-%m-%d %H:%M} UTC"
+    )
 
 
 async def must_be_known(reader: BackupReader) -> None:
-    """Refuse a state of a newer Fennox: what this one does not know of it would be lost without a word."""
+    """Refuse a state of a newer Fennox: what this one does not know of it would be lost without a
+    word.
+    """
     documents = await documents_of(reader)
     async for line in rows_of(reader, documents.get("schema")):
         number = str(json.loads(line)["schema"])
         if number > schema.NUMBER:
             raise Outdated(
-                f"This backup was taken by a newer Fennox (schema {number}; this one knows {schema.NUMBER}).",
+                f"This backup was taken by a newer Fennox (schema {number}; this one knows"
+                f" {schema.NUMBER}).",
                 "Rebuild with the newest Fennox that this estate has used.",
             )
 
@@ -111,12 +133,15 @@ async def must_be_empty(session: AsyncSession) -> None:
     for model in (User, System, StoreRow):
         if (await session.execute(select(func.count()).select_from(model))).scalar_one():
             raise Conflict(
-                "The database is in use: it has users, systems or stores.", "Give an empty one with --database."
+                "The database is in use: it has users, systems or stores.",
+                "Give an empty one with --database.",
             )
 
 
 async def rebuild(context: Context, own: OwnBackup, address: str, key: str | None) -> Rebuilt:
-    """Write the whole state in one transaction. ``address``, ``key``: where the store was found this time."""
+    """Write the whole state in one transaction. ``address``, ``key``: where the store was found
+    this time.
+    """
     opening = own.vault.opening_key()
     done = Rebuilt(left=[f"Look at this: {text}" for text in own.passed])
     with TemporaryDirectory(prefix="fennox-rebuild-") as folder:  # which nobody else may enter
@@ -125,9 +150,13 @@ async def rebuild(context: Context, own: OwnBackup, address: str, key: str | Non
 
 
 async def _write(
-    context: Context, own: OwnBackup, opening: OpeningKey, documents: Documents, done: Rebuilt,
+    context: Context,
+    own: OwnBackup,
+    opening: OpeningKey,
+    documents: Documents,
+    done: Rebuilt,
     found_at: tuple[str, str | None],
-) -> Rebuilt:  # fmt: skip
+) -> Rebuilt:
     async with context.session() as session:
         await must_be_empty(session)
         secrets_of = _Secrets(own.vault, opening, context.keyfile, done)
@@ -140,7 +169,9 @@ async def _write(
         await _take_its_place(session, documents)
         await _found_at(session, own.vault.id, *found_at)
         await _end_runs(session, context)
-        for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
+        for store in (
+            (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all()
+        ):
             await queue.enqueue(
                 session,
                 AdoptOrder(standing=True),
@@ -149,9 +180,15 @@ async def _write(
                 now=context.now(),
             )
         session.add(
-            Audit(at=context.now(), by="rebuild", action="rebuilt", noun="service", name=KIND,
-                  details={"backup": own.record.reference.backup, "store": own.vault.id})
-        )  # fmt: skip
+            Audit(
+                at=context.now(),
+                by="rebuild",
+                action="rebuilt",
+                noun="service",
+                name=KIND,
+                details={"backup": own.record.reference.backup, "store": own.vault.id},
+            )
+        )
     return done
 
 
@@ -232,7 +269,9 @@ class _Secrets:
         if table == "logins":
             secret = self._open(ownstate.login_secret(row["id"]))
             if secret is None:
-                self.done.left.append(f"Give the login {row['name']} its secret again: fennox login set {row['name']}")
+                self.done.left.append(
+                    f"Give the login {row['name']} its secret again: fennox login set {row['name']}"
+                )
             row["sealed_secret"] = self.keyfile.seal(secret or b"", f"logins|{row['id']}|secret")
         elif table == "users":
             self._user(row)
@@ -252,39 +291,53 @@ class _Secrets:
         # otherwise the password alone would be enough
         row["password_hash"], row["totp_since"] = "", None
         self.done.left.append(
-            f"The second factor of {row['name']} is lost. Nobody can sign in with that password until you run: "
-            f"fennox user recover {row['name']}"
+            f"The second factor of {row['name']} is lost. Nobody can sign in with that password"
+            f" until you run: fennox user recover {row['name']}"
         )
 
     def _alert_route(self, row: dict[str, Any]) -> None:
-        address, secret = (self._open(f(row["id"])) for f in (ownstate.alert_address, ownstate.alert_secret))
-        row["sealed_secret"] = self.keyfile.seal(secret, f"alert_routes|{row['id']}|secret") if secret else None
-        row["sealed_address"] = self.keyfile.seal(address, f"alert_routes|{row['id']}|address") if address else None
+        address, secret = (
+            self._open(f(row["id"])) for f in (ownstate.alert_address, ownstate.alert_secret)
+        )
+        row["sealed_secret"] = (
+            self.keyfile.seal(secret, f"alert_routes|{row['id']}|secret") if secret else None
+        )
+        row["sealed_address"] = (
+            self.keyfile.seal(address, f"alert_routes|{row['id']}|address") if address else None
+        )
         if secret is None and (row["channel"] == "webhook" or row["settings"].get("account")):
             self.done.left.append(
-                f"If the alert route {row['name']} had a secret, remove it and set it anew: this backup holds none."
+                f"If the alert route {row['name']} had a secret, remove it and set it anew: this"
+                " backup holds none."
             )
 
     def _key_set(self, row: dict[str, Any]) -> None:
         identity = (row["id"], row["generation"])
         place = f"key_sets|{row['id']}|{row['generation']}"
         held = self.vault.header.key_set == row["id"]
-        raw = self.vault.held[row["generation"]].raw if held and row["generation"] in self.vault.held else None
+        raw = (
+            self.vault.held[row["generation"]].raw
+            if held and row["generation"] in self.vault.held
+            else None
+        )
         raw = raw or self._open(ownstate.write_secret(*identity))
         if raw is None:
             raise Damaged(
-                f"The backup lacks the write secret of the key set {row['name']}.", "Try an older backup with --backup."
+                f"The backup lacks the write secret of the key set {row['name']}.",
+                "Try an older backup with --backup.",
             )
         row["sealed_write_secret"] = self.keyfile.seal(raw, f"{place}|write secret")
         row["sealed_opening_key"] = None
         if row["custody"] == "kept" and held:
             if row["generation"] == self.vault.header.generation:
-                row["sealed_opening_key"] = self.keyfile.seal(self.opening.raw, f"{place}|opening key")
+                row["sealed_opening_key"] = self.keyfile.seal(
+                    self.opening.raw, f"{place}|opening key"
+                )
         elif row["custody"] == "kept":
             row["custody"] = "apart"
             text = (
-                f"The key set {row['name']} was kept by the service; its passphrase was not given now. "
-                "Give it with `fennox store custody STORE kept`."
+                f"The key set {row['name']} was kept by the service; its passphrase was not given"
+                " now. Give it with `fennox store custody STORE kept`."
             )
             if text not in self.done.left:
                 self.done.left.append(text)
@@ -303,7 +356,9 @@ async def _fill(session: AsyncSession, documents: Documents, kept: Kept, known: 
         try:
             row = ownstate.parse_row(kept, line)
         except (ValueError, AttributeError) as error:
-            raise Damaged(f"A row of {kept.table.name} cannot be read.", "Try an older backup.") from error
+            raise Damaged(
+                f"A row of {kept.table.name} cannot be read.", "Try an older backup."
+            ) from error
         known.restore(kept.table.name, row)
         batch.append(row)
         count += 1
@@ -318,14 +373,18 @@ async def _go_on_counting(session: AsyncSession, kept: Kept) -> None:
     for column in kept.table.columns:
         if column.identity is not None:
             sequence = func.pg_get_serial_sequence(kept.table.name, column.name)
-            await session.execute(select(func.setval(sequence, func.coalesce(func.max(column), 0) + 1, False)))
+            await session.execute(
+                select(func.setval(sequence, func.coalesce(func.max(column), 0) + 1, False))
+            )
 
 
 async def _take_its_place(session: AsyncSession, documents: Documents) -> None:
     """From now on this is the service that it was."""
     for line in _lines(documents, "service_state"):
         row = ownstate.parse_row(KEPT["service_state"], line)
-        await session.execute(update(ServiceState).values(id=row["id"], created=row["created"], setup_code=None))
+        await session.execute(
+            update(ServiceState).values(id=row["id"], created=row["created"], setup_code=None)
+        )
 
 
 async def _found_at(session: AsyncSession, store: str, address: str, key: str | None) -> None:
@@ -338,4 +397,6 @@ async def _found_at(session: AsyncSession, store: str, address: str, key: str | 
 
 async def _end_runs(session: AsyncSession, context: Context) -> None:
     going = update(Run).where(IS_ACTIVE)
-    await session.execute(going.values(state="stopped", reason=_REASON, remedy="", ended=context.now()))
+    await session.execute(
+        going.values(state="stopped", reason=_REASON, remedy="", ended=context.now())
+    )

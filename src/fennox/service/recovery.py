@@ -1,4 +1,6 @@
-"""What a recovery sheet tells. No secret is on it: a thief of the sheet has addresses, and still needs a passphrase."""
+"""What a recovery sheet tells. No secret is on it: a thief of the sheet has addresses, and still
+needs a passphrase.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
     logins = {row.id: row for row in (await session.execute(select(Login))).scalars()}
     rows = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
     names = {row.id: row.name for row in rows}
-    newest = {row.system: row for row in await session.execute(newest_backups(Backup.id, Backup.time))}
+    newest = {
+        row.system: row for row in await session.execute(newest_backups(Backup.id, Backup.time))
+    }
     held: dict[str, list[str]] = {}
     wanted = [backup.id for backup in newest.values()]
     for copy in (
@@ -58,7 +62,9 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
                 held_in=sorted(held.get(backup.id, [])) if backup else [],
             )
         )
-    order = in_order({name: related.needs for name, related in (await relations(context, session)).items()})
+    order = in_order(
+        {name: related.needs for name, related in (await relations(context, session)).items()}
+    )
     return RecoverySheet(
         made=context.now(),
         version=__version__,
@@ -83,7 +89,9 @@ def _rebuilt_by(context: Context, row: System) -> str:
         return ""
 
 
-async def _store(context: Context, session: AsyncSession, row: StoreRow, logins: dict[str, Login]) -> StoreOnSheet:
+async def _store(
+    context: Context, session: AsyncSession, row: StoreRow, logins: dict[str, Login]
+) -> StoreOnSheet:
     keys = await session.get_one(KeySet, (row.key_set, row.generation))
     header = headers.decode(row.header.encode())
     return StoreOnSheet(
@@ -98,7 +106,10 @@ async def _store(context: Context, session: AsyncSession, row: StoreRow, logins:
         custody=keys.custody,
         suite=header.suite,
         generation=row.generation,
-        passphrases=[f"{slot.label}, since {parse_stamp(slot.since):%Y-%m-%d %H:%M} UTC" for slot in header.slots],
+        passphrases=[
+            f"{slot.label}, since {parse_stamp(slot.since):%Y-%m-%d %H:%M} UTC"
+            for slot in header.slots
+        ],
         header_name=headers.name(header),
         header_digest=row.header_digest,
         header=row.header,
@@ -107,8 +118,12 @@ async def _store(context: Context, session: AsyncSession, row: StoreRow, logins:
     )
 
 
-def _login(context: Context, row: StoreRow, login: Login | None, header: Header) -> SealedLogin | None:
-    """Sealed to the store's key set, so that the passphrase that opens the backups opens the way to them as well."""
+def _login(
+    context: Context, row: StoreRow, login: Login | None, header: Header
+) -> SealedLogin | None:
+    """Sealed to the store's key set, so that the passphrase that opens the backups opens the way to
+    them as well.
+    """
     if login is None or login.proves_by not in ("key", "password"):
         return None
     info = ownstate.sealed_info(ownstate.login_secret(login.id), row.key_set, header.generation)
@@ -125,12 +140,18 @@ def _login(context: Context, row: StoreRow, login: Login | None, header: Header)
 async def _numbers(text: str) -> list[str]:
     """The addresses behind a name, since on the bad day nobody may resolve it."""
     address = addresses.parse(text)
-    host = urlsplit(address.options["endpoint"]).hostname if "endpoint" in address.options else address.host
+    host = (
+        urlsplit(address.options["endpoint"]).hostname
+        if "endpoint" in address.options
+        else address.host
+    )
     if address.scheme == "file" or not host:
         return []
     try:
         async with asyncio.timeout(_PATIENCE):
-            found = await asyncio.get_running_loop().getaddrinfo(host, None, type=socket.SOCK_STREAM)
+            found = await asyncio.get_running_loop().getaddrinfo(
+                host, None, type=socket.SOCK_STREAM
+            )
     except (OSError, TimeoutError):
         return []
     numbers = sorted({str(item[4][0]) for item in found})
@@ -142,7 +163,11 @@ def login_of(store: StoreOnSheet, passphrase: str) -> Credential | None:
     if store.login is None:
         return None
     header = headers.decode(store.header.encode())
-    secret = header.unlock(passphrase).open(base64.b64decode(store.login.sealed), store.login.info.encode()).decode()
+    secret = (
+        header.unlock(passphrase)
+        .open(base64.b64decode(store.login.sealed), store.login.info.encode())
+        .decode()
+    )
     if store.login.proves_by == "key":
         return Credential(store.login.account, private_key=secret)
     return Credential(store.login.account, password=secret)

@@ -1,8 +1,9 @@
 """New keys after a leak: a further generation of a key set, and its backups sealed anew under it.
 
-Withdrawing a passphrase does not take the key from who copied an old header. So a new pair and a new write secret are
-made, every store of the set gets a header of the new generation, and each store's run opens its backups and seals
-them anew beside the old records, which the next sweep removes. Nothing is shared between generations.
+Withdrawing a passphrase does not take the key from who copied an old header. So a new pair and a
+new write secret are made, every store of the set gets a header of the new generation, and each
+store's run opens its backups and seals them anew beside the old records, which the next sweep
+removes. Nothing is shared between generations.
 """
 
 from __future__ import annotations
@@ -31,7 +32,14 @@ from fennox.engine.reading import BackupReader
 from fennox.engine.vault import Vault
 from fennox.service import queue, taking
 from fennox.service.context import Context
-from fennox.service.keysets import earlier_keys, earlier_of, header_of, key_set_named, renew_earlier, stores_of
+from fennox.service.keysets import (
+    earlier_keys,
+    earlier_of,
+    header_of,
+    key_set_named,
+    renew_earlier,
+    stores_of,
+)
 from fennox.service.opening import wait_for_key
 from fennox.service.passphrases import must_be_new, must_be_strong, new_slot
 from fennox.service.queue import Lease
@@ -39,7 +47,9 @@ from fennox.service.queue import Lease
 
 @dataclass(frozen=True)
 class NewGeneration:
-    """A further generation of a key set, its keys locked under a new passphrase, as are those before it."""
+    """A further generation of a key set, its keys locked under a new passphrase, as are those
+    before it.
+    """
 
     pair: NewKeys
     slot: Slot
@@ -47,28 +57,52 @@ class NewGeneration:
 
 
 async def new_generation(
-    context: Context, name: str, opening: OpeningKey, *, new: str, label: str, suite: SuiteName | None = None
+    context: Context,
+    name: str,
+    opening: OpeningKey,
+    *,
+    new: str,
+    label: str,
+    suite: SuiteName | None = None,
 ) -> NewGeneration:
-    """Make the keys; hashing the passphrase needs seconds, and no session. ``suite`` None: as before."""
+    """Make the keys; hashing the passphrase needs seconds, and no session. ``suite`` None: as
+    before.
+    """
     async with context.session() as session:
         keys = await key_set_named(session, name)
         must_be_strong(new, keys, label)
         rows = await stores_of(session, keys)
         every = [(keys, opening), *await earlier_keys(session, keys, opening)]
-        before = [(row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every]
+        before = [
+            (row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every
+        ]
     await must_be_new(header_of(rows[0]), new)  # what leaked must not open the new keys
-    pair = headers.new_keys(keys.id, keys.generation + 1, suite or opening.suite, secrets.token_bytes)
-    earlier = {generation: await new_slot(context, older, new, label) for generation, older in before}
+    pair = headers.new_keys(
+        keys.id, keys.generation + 1, suite or opening.suite, secrets.token_bytes
+    )
+    earlier = {
+        generation: await new_slot(context, older, new, label) for generation, older in before
+    }
     return NewGeneration(pair, await new_slot(context, pair, new, label), earlier)
 
 
 async def begin(
-    context: Context, session: AsyncSession, keys: KeySet, opening: OpeningKey, made: NewGeneration, *, leave_old: bool
+    context: Context,
+    session: AsyncSession,
+    keys: KeySet,
+    opening: OpeningKey,
+    made: NewGeneration,
+    *,
+    leave_old: bool,
 ) -> list[StoreRow]:
-    """Pin the headers of the new generation; returns the stores. ``leave_old``: old backups stay until they expire."""
+    """Pin the headers of the new generation; returns the stores. ``leave_old``: old backups stay
+    until they expire.
+    """
     pair, generation = made.pair, made.pair.secret.generation
     if generation != keys.generation + 1:
-        raise Conflict("The key set was given new keys meanwhile.", "Look at it, and try again if need be.")
+        raise Conflict(
+            "The key set was given new keys meanwhile.", "Look at it, and try again if need be."
+        )
     rows = await stores_of(session, keys)
     for row, _ in [(keys, opening), *await earlier_keys(session, keys, opening)]:
         row.slots = [made.earlier[row.generation].model_dump(mode="json")]
@@ -83,14 +117,20 @@ async def begin(
             suite=pair.opening.suite,
             sealed_write_secret=context.keyfile.seal(pair.secret.raw, f"{place}|write secret"),
             sealed_opening_key=(
-                context.keyfile.seal(pair.opening.raw, f"{place}|opening key") if keys.custody == "kept" else None
+                context.keyfile.seal(pair.opening.raw, f"{place}|opening key")
+                if keys.custody == "kept"
+                else None
             ),
-            previous_opening_key=generations.seal_previous(opening, pair.opening.seal_key(), keys.id, generation),
+            previous_opening_key=generations.seal_previous(
+                opening, pair.opening.seal_key(), keys.id, generation
+            ),
             created=context.now(),
         )
     )
     await _pin(context, rows, pair, made.slot)
-    await session.execute(delete(Trial).where(Trial.key_set == keys.id))  # they tell of slots that are no more
+    await session.execute(
+        delete(Trial).where(Trial.key_set == keys.id)
+    )  # they tell of slots that are no more
     return rows
 
 
@@ -109,11 +149,17 @@ async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot
         )
         sealed = header.write_secret
         data = headers.encode(header)
-        row.header, row.header_digest, row.generation = data.decode(), blake2b_256(data), pair.secret.generation
+        row.header, row.header_digest, row.generation = (
+            data.decode(),
+            blake2b_256(data),
+            pair.secret.generation,
+        )
 
 
 async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
-    """Give the headers of earlier generations the new passphrase alone, and seal every backup anew."""
+    """Give the headers of earlier generations the new passphrase alone, and seal every backup
+    anew.
+    """
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
@@ -136,38 +182,62 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.check()
         before = record.reference.previous
         try:
-            copied = await copy(here, here, record, journal, previous=renamed.get(before.backup) if before else None)
+            copied = await copy(
+                here, here, record, journal, previous=renamed.get(before.backup) if before else None
+            )
         except (Damaged, NotFound, Conflict) as error:
             failed += 1
-            await journal.log("error", f"Backup {record.reference.backup[:12]} stays as it was: {error.what}")
+            await journal.log(
+                "error", f"Backup {record.reference.backup[:12]} stays as it was: {error.what}"
+            )
             continue
-        renamed[record.reference.backup] = Previous(backup=record.reference.backup, digest=copied.digest)
+        renamed[record.reference.backup] = Previous(
+            backup=record.reference.backup, digest=copied.digest
+        )
         await _keep(context, lease, row, here, record, copied.digest, apart=apart)
         if copied.written.objects:
             done += 1
-            await journal.log("info", f"{done} sealed anew, of {len(wanted)}: {record.reference.backup[:12]}")
+            await journal.log(
+                "info", f"{done} sealed anew, of {len(wanted)}: {record.reference.backup[:12]}"
+            )
     async with context.session() as session:
         run = await queue.owned(session, lease)
         run.documents = done
         run.result = RekeyResult(backups=done, failed=failed, generation=vault.header.generation)
         if failed:
             run.reason = f"{failed} of {len(wanted)} backups could not be sealed anew."
-            run.remedy, run.problem = "Scrub the store, then run `fennox store rekey` with --go-on.", "damaged"
+            run.remedy, run.problem = (
+                "Scrub the store, then run `fennox store rekey` with --go-on.",
+                "damaged",
+            )
         await queue.end(session, run, "failed" if failed else "done", context.now())
 
 
-async def _of_earlier_generations(vault: Vault, leaving: set[int], journal: Journal) -> list[Record]:
+async def _of_earlier_generations(
+    vault: Vault, leaving: set[int], journal: Journal
+) -> list[Record]:
     # also those that were sealed anew already: their notes may not have been carried over
     good, bad = await vaults.read_records(vault)
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")
     generation = vault.header.generation
-    wanted = [r for r in good if r.reference.generation < generation and r.reference.generation not in leaving]
+    wanted = [
+        r
+        for r in good
+        if r.reference.generation < generation and r.reference.generation not in leaving
+    ]
     return sorted(wanted, key=lambda record: (record.reference.system, record.reference.sequence))
 
 
 async def _keep(
-    context: Context, lease: Lease, row: StoreRow, here: Holding, record: Record, digest: str, *, apart: bool
+    context: Context,
+    lease: Lease,
+    row: StoreRow,
+    here: Holding,
+    record: Record,
+    digest: str,
+    *,
+    apart: bool,
 ) -> None:
     census = None
     if apart:  # names lie in the catalogue under a key from W, which is another one now

@@ -22,7 +22,9 @@ _WAY = "the way to it leads through it"
 
 @dataclass
 class Related:
-    """One system's relations, by names of systems. ``strangers``: hosts that are named and not enrolled."""
+    """One system's relations, by names of systems. ``strangers``: hosts that are named and not
+    enrolled.
+    """
 
     needs: dict[str, str] = field(default_factory=dict)
     peers: list[str] = field(default_factory=list)
@@ -30,12 +32,20 @@ class Related:
 
 
 async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
-    """Of every system. In custody apart the catalogue has no names, so that only what people said is known there."""
+    """Of every system. In custody apart the catalogue has no names, so that only what people said
+    is known there.
+    """
     systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
     systems.sort(key=lambda row: row.name)
-    kinds = [kind for name in {system.kind for system in systems} if (kind := context.installed(name)) is not None]
+    kinds = [
+        kind
+        for name in {system.kind for system in systems}
+        if (kind := context.installed(name)) is not None
+    ]
     wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
-    lists = newest_backups(Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted)))
+    lists = newest_backups(
+        Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted))
+    )
     census = {}
     for number, row in enumerate(await unhurried(session, lists)):
         if number % _TURN == 0:
@@ -69,7 +79,9 @@ async def resolved(context: Context, session: AsyncSession) -> dict[str, list[st
     there = select(System.id, System.name, System.kind).where(System.retired.is_(None))
     systems = (await session.execute(there)).all()
     kinds = [context.installed(name) for name in sorted({row.kind for row in systems})]
-    resolving = {kind.name: kind.answers_for for kind in kinds if kind is not None and kind.answers_for}
+    resolving = {
+        kind.name: kind.answers_for for kind in kinds if kind is not None and kind.answers_for
+    }
     lists = sorted({listed for found in resolving.values() for listed in found})
     names = {row.id: row.name for row in systems if row.kind in resolving}
     if not names:
@@ -77,7 +89,9 @@ async def resolved(context: Context, session: AsyncSession) -> dict[str, list[st
     columns = [Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(lists)]
     newest = (await session.execute(newest_backups(*columns).where(System.id.in_(names)))).all()
     return {
-        names[row.system]: sorted({domain.lower().rstrip(".") for found in row[1:] for domain in found or []})
+        names[row.system]: sorted(
+            {domain.lower().rstrip(".") for found in row[1:] for domain in found or []}
+        )
         for row in newest
     }
 

@@ -34,7 +34,9 @@ from fennox.service.tending import best_copy
 from fennox.service.ways import way_to
 from fennox.stores.whole import WholeObjects
 
-_LOGIN_AFTER = "the login was changed after the backup was taken; the password valid then may be needed"
+_LOGIN_AFTER = (
+    "the login was changed after the backup was taken; the password valid then may be needed"
+)
 
 
 @dataclass
@@ -49,7 +51,9 @@ class _Material:
     reader: BackupReader
 
 
-async def _material(context: Context, lease: Lease, journal: Journal, backup_id: str, login_id: str) -> _Material:
+async def _material(
+    context: Context, lease: Lease, journal: Journal, backup_id: str, login_id: str
+) -> _Material:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         system = await session.get_one(System, run.system_id)
@@ -71,13 +75,30 @@ def _standing(material: _Material) -> list[Finding]:
     found = []
     backup = material.backup
     if backup.doubtful:
-        found.append(Finding(severity="warning", code="doubtful", text="The backup is doubtful.",
-                             remedy="Look at it before you rely on it."))  # fmt: skip
+        found.append(
+            Finding(
+                severity="warning",
+                code="doubtful",
+                text="The backup is doubtful.",
+                remedy="Look at it before you rely on it.",
+            )
+        )
     if backup.partial:
-        found.append(Finding(severity="warning", code="partial", text="The backup does not hold all essential parts."))
+        found.append(
+            Finding(
+                severity="warning",
+                code="partial",
+                text="The backup does not hold all essential parts.",
+            )
+        )
     if material.login.changed > backup.time:
-        found.append(Finding(severity="warning", code="login-changed",
-                             text=f"For {material.login.name} {_LOGIN_AFTER}."))  # fmt: skip
+        found.append(
+            Finding(
+                severity="warning",
+                code="login-changed",
+                text=f"For {material.login.name} {_LOGIN_AFTER}.",
+            )
+        )
     return found
 
 
@@ -91,11 +112,15 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     system = material.system
     kind, _ = context.kind(system.kind)
     parts = parts_to_take(kind, order.parts)
-    place = Place(address=order.target.address, account=material.target_login.account, key=order.target.key)
+    place = Place(
+        address=order.target.address, account=material.target_login.account, key=order.target.key
+    )
     await journal.step(f"Look at the target at {place.address}")
     link = await context.connect(kind, uses.of_sheet(place, material.target_login), way_to(system))
     try:
-        target = await look_at_target(kind, link, place, dict(system.settings), parts, context.readings)
+        target = await look_at_target(
+            kind, link, place, dict(system.settings), parts, context.readings
+        )
     finally:
         await link.close()
     await journal.step("Compare it with the backup and write the run sheet")
@@ -110,10 +135,14 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         login_account=material.login.account,
         address=system.address,
         taken=material.backup.time,
-        standing=standing + _standing(material) + await oldmachine.look(context, system, material.login, place.address),
+        standing=standing
+        + _standing(material)
+        + await oldmachine.look(context, system, material.login, place.address),
     )
     entrance = await _checked_entrance(context, kind, system, order.entrance)
-    sheet = planning.plan(kind, source, target, parts, values_of(kind, dict(system.settings)), entrance)
+    sheet = planning.plan(
+        kind, source, target, parts, values_of(kind, dict(system.settings)), entrance
+    )
     sheet.seen_login = _said_of(material.target_login)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -122,7 +151,11 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
             system_id=system.id,
             backup_id=material.backup.id,
             target_login_id=material.target_login.id,
-            entrance_login_id=order.entrance.login if entrance is not None and order.entrance is not None else None,
+            entrance_login_id=(
+                order.entrance.login
+                if entrance is not None and order.entrance is not None
+                else None
+            ),
             state=sheet.state,
             data=sheet.model_dump(mode="json"),
             version=sheet.version,
@@ -136,8 +169,12 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         await queue.end(session, run, "done", context.now())
 
 
-async def _checked_entrance(context: Context, kind: Kind, system: System, wanted: Aim | None) -> Place | None:
-    """The entrance that the steps will take; that it lets the login in is seen before anything is begun."""
+async def _checked_entrance(
+    context: Context, kind: Kind, system: System, wanted: Aim | None
+) -> Place | None:
+    """The entrance that the steps will take; that it lets the login in is seen before anything is
+    begun.
+    """
     entrance = kind.restore.entrance if kind.restore is not None else None
     if entrance is None or wanted is None:
         return None
@@ -167,7 +204,9 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
             assert kind.restore.entrance is not None
             async with context.session() as session:
                 login = await session.get_one(Login, row.entrance_login_id)
-            return await context.connect(kind.restore.entrance, uses.of_sheet(place, login), way_to(system))
+            return await context.connect(
+                kind.restore.entrance, uses.of_sheet(place, login), way_to(system)
+            )
         login = material.target_login if whose == "target" else material.login
         return await context.connect(kind, uses.of_sheet(place, login), way_to(system))
 
@@ -182,7 +221,9 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         target = sheet.target
         reached = Reached(address=target.address, account=target.account, key=target.key)
         vault = material.reader.vault
-        return await take_safety_copy(context, lease, link, replace(subject, reached=reached), store, vault, journal)
+        return await take_safety_copy(
+            context, lease, link, replace(subject, reached=reached), store, vault, journal
+        )
 
     if not sheet.begun() and not sheet.giving_up:
         old = await oldmachine.look(context, system, material.login, sheet.target.address)
@@ -207,18 +248,26 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
 
 
 async def _undo_by(kind: Kind, sheet: SheetData, material: _Material) -> None:
-    """Have a person agree to how it is undone by the kind as it is now; a restore is only done as it was drafted.
+    """Have a person agree to how it is undone by the kind as it is now; a restore is only done as
+    it was drafted.
 
     Raises ``MendSettings`` where it is not being given up.
     """
-    versions = f"was version {sheet.kind_version} when the sheet was drafted and is version {kind.version} now"
+    versions = (
+        f"was version {sheet.kind_version} when the sheet was drafted and is version"
+        f" {kind.version} now"
+    )
     if not sheet.giving_up:
-        undo = "What this one has begun is undone by: fennox restore undo. " if sheet.begun() else ""
+        undo = (
+            "What this one has begun is undone by: fennox restore undo. " if sheet.begun() else ""
+        )
         raise MendSettings(f"The kind {kind.name} {versions}.", f"{undo}Draft the restore again.")
     sheet.undo = planning.undo_anew(kind, await material.reader.head(), sheet)
     sheet.kind_version = kind.version
     titles = "; ".join(
-        f"{step.title}: {' && '.join(step.commands)}" for step in sheet.to_undo() if step.state != "done"
+        f"{step.title}: {' && '.join(step.commands)}"
+        for step in sheet.to_undo()
+        if step.state != "done"
     )
     question = f"The kind {kind.name} {versions}. What is undone is now: {titles or 'nothing'}."
     sheet.ask_anew("undo", None, question, ["accept"])
@@ -229,8 +278,13 @@ def _said_of(login: Login) -> str:
 
 
 def _changed_since(sheet: SheetData, kind: Kind, material: _Material) -> list[str]:
-    """What is not what the sheet shows: the system's settings, instead of which the sheet's are used, and the login."""
-    settings, login = values_of(kind, dict(material.system.settings)), _said_of(material.target_login)
+    """What is not what the sheet shows: the system's settings, instead of which the sheet's are
+    used, and the login.
+    """
+    settings, login = (
+        values_of(kind, dict(material.system.settings)),
+        _said_of(material.target_login),
+    )
     said = []
     if sheet.settings and (changed := planning.changed_settings(sheet.seen_settings, settings)):
         said.append(f"Of the system {'; '.join(changed)}; the restore uses what the sheet shows.")
@@ -246,7 +300,9 @@ def suspension(sheet_id: str) -> str:
 
 
 async def _goes_on(session: AsyncSession, run: Run) -> None:
-    """The routines that stood still for this restore do so no longer; what a person suspended stays so."""
+    """The routines that stood still for this restore do so no longer; what a person suspended stays
+    so.
+    """
     system = await session.get_one(System, run.system_id, with_for_update=True)
     if system.suspended_because == suspension(str(run.sheet_id)):
         system.suspended_because = ""
@@ -257,7 +313,9 @@ async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: SheetData) -
     row.data, row.state, row.version = sheet.model_dump(mode="json"), sheet.state, sheet.version
 
 
-async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: SheetData, material: _Material) -> None:
+async def _close_run(
+    context: Context, lease: Lease, sheet_id: str, sheet: SheetData, material: _Material
+) -> None:
     now = context.now()
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -283,8 +341,9 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
         else:
             run.reason = "The restore was done, but not everything is there again: see its proof."
             run.remedy = (
-                f"Mend what is missing, then have it proved anew: fennox restore start {sheet_id[:12]}. "
-                f"What the target held before is the safety copy {(sheet.safety or '')[:12]}."
+                "Mend what is missing, then have it proved anew: fennox restore start"
+                f" {sheet_id[:12]}. What the target held before is the safety copy"
+                f" {(sheet.safety or '')[:12]}."
             )
             run.problem = "not-proved"
         await queue.end(session, run, "done" if sheet.state == "proved" else "failed", now)
@@ -292,38 +351,58 @@ async def _close_run(context: Context, lease: Lease, sheet_id: str, sheet: Sheet
         at = sheet.after.place.address
         facts: list[tuple[notes.Fact, str]] = [("proved", f"restored onto {at} and proved")]
         if joins:
-            facts.append(("identity joined", f"the machine {sheet.target_machine} at {at} is this system now"))
+            facts.append(
+                (
+                    "identity joined",
+                    f"the machine {sheet.target_machine} at {at} is this system now",
+                )
+            )
         for fact, reason in facts:
             note = notes.Note(
-                fact=fact, backup=material.backup.id, system=material.system.id, time=stamp(now), by=sheet_id,
+                fact=fact,
+                backup=material.backup.id,
+                system=material.system.id,
+                time=stamp(now),
+                by=sheet_id,
                 reason=reason,
-            )  # fmt: skip
+            )
             await material.reader.vault.write_note(note, material.reader.record.reference)
 
 
 async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
     """The system goes on as it was; what stays on the target is said with the way back."""
     await _goes_on(session, run)
-    run.result = UndoResult(sheet=str(run.sheet_id), undone=sum(step.state == "done" for step in sheet.undo))
+    run.result = UndoResult(
+        sheet=str(run.sheet_id), undone=sum(step.state == "done" for step in sheet.undo)
+    )
     stays = sheet.staying()
     run.reason = run.remedy = ""
     if stays:
         run.reason = f"What was done by this stays on the target: {'; '.join(stays)}."
-        run.remedy = f"Put back what it held before: fennox restore draft {(sheet.safety or '')[:12]}"
+        run.remedy = (
+            f"Put back what it held before: fennox restore draft {(sheet.safety or '')[:12]}"
+        )
 
 
 def _becomes_the_system(context: Context, sheet: SheetData) -> bool:
-    """A proved restore of all essential parts, unless a person said that the system stays what it is.
+    """A proved restore of all essential parts, unless a person said that the system stays what it
+    is.
 
     A machine that only got some of them stays what it is in any case.
     """
     kind, _ = context.kind(sheet.kind)
     whole = sheet.rejoined and not planning.left_out_essentials(kind, sheet.parts)
-    return sheet.state == "proved" and whole and (sheet.takes_over is True or not sheet.at_another_machine)
+    return (
+        sheet.state == "proved"
+        and whole
+        and (sheet.takes_over is True or not sheet.at_another_machine)
+    )
 
 
 async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> None:
-    """A reinstalled machine stays the same system: its backups go on under the new identity and place."""
+    """A reinstalled machine stays the same system: its backups go on under the new identity and
+    place.
+    """
     system = await session.get_one(System, run.system_id, with_for_update=True)
     system.address, system.key = sheet.after.place.address, sheet.after.place.key
     if system.machine is not None:

@@ -39,7 +39,9 @@ def check_selector(text: str) -> None:
 def _terms(text: str) -> list[str]:
     terms = text.split()
     if not terms:
-        raise BadInput("It is not said which systems.", "Write `all` if you mean all of them.", field="systems")
+        raise BadInput(
+            "It is not said which systems.", "Write `all` if you mean all of them.", field="systems"
+        )
     return terms
 
 
@@ -56,7 +58,9 @@ def selects(text: str, system: System) -> bool:
 
 
 def next_run(routine: Routine, now: datetime, system: str = "") -> datetime | None:
-    """When it comes next; for one system with its own place in the spread, and after quiet hours."""
+    """When it comes next; for one system with its own place in the spread, and after quiet
+    hours.
+    """
     if routine.mode != "on":
         return None
     place = schedule.place_in(routine.spread, system) if system else timedelta()
@@ -65,7 +69,9 @@ def next_run(routine: Routine, now: datetime, system: str = "") -> datetime | No
 
 
 def begins(routine: Routine, moment: datetime) -> datetime:
-    return schedule.after_quiet(schedule.quiet_hours(routine.quiet), schedule.zone_named(routine.zone), moment)
+    return schedule.after_quiet(
+        schedule.quiet_hours(routine.quiet), schedule.zone_named(routine.zone), moment
+    )
 
 
 def selected(text: str) -> list[ColumnElement[bool]]:
@@ -78,7 +84,9 @@ def selected(text: str) -> list[ColumnElement[bool]]:
 
 def terms(text: str) -> list[tuple[str, str]]:
     """The field and the value of each term; none where it is ``all``."""
-    return [(match[1], match[2]) for term in _terms(text) if (match := _TERM.match(term)) is not None]
+    return [
+        (match[1], match[2]) for term in _terms(text) if (match := _TERM.match(term)) is not None
+    ]
 
 
 async def members(session: AsyncSession, routine: Routine) -> list[System]:
@@ -94,7 +102,9 @@ async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[s
 
 
 async def decided_last(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
-    """Of each system the due time that was decided last: in the order of the decisions, whatever clocks said."""
+    """Of each system the due time that was decided last: in the order of the decisions, whatever
+    clocks said.
+    """
     last = (
         select(Run.system_id, Run.due)
         .ext(distinct_on(Run.system_id))
@@ -104,11 +114,14 @@ async def decided_last(session: AsyncSession, routine: Routine) -> dict[str, dat
     return {str(system): due for system, due in await session.execute(last) if due is not None}
 
 
-def decided_up_to(now: datetime, routine: Routine, system: System, last: datetime | None) -> datetime:
+def decided_up_to(
+    now: datetime, routine: Routine, system: System, last: datetime | None
+) -> datetime:
     """Up to when due times were decided; ``last``: the one that was decided last.
 
-    A moment that is still to come was written by a wrong clock, and says nothing. If the clock was ahead when a due
-    time was decided last, a whole day is decided anew: a take too many does no harm, and one too few does.
+    A moment that is still to come was written by a wrong clock, and says nothing. If the clock was
+    ahead when a due time was decided last, a whole day is decided anew: a take too many does no
+    harm, and one too few does.
     """
     if last is not None and moments.is_future(last, now):
         return now - _DAY
@@ -117,7 +130,9 @@ def decided_up_to(now: datetime, routine: Routine, system: System, last: datetim
 
 
 class Standing(NamedTuple):
-    """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that lacks some."""
+    """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that
+    lacks some.
+    """
 
     id: str
     time: datetime
@@ -133,18 +148,32 @@ class Standing(NamedTuple):
 
 
 _STANDING = (
-    Backup.id, Backup.time, Backup.doubtful, Backup.purpose == constant("safety"),
-    case((Backup.held, constant(_HELD))), Backup.system_id, Backup.partial, null(), Backup.new_bytes,
-    Backup.sequence, Backup.misdated,
-)  # as the fields of a Standing, in their order; of what the index ``standing`` holds alone  # fmt: skip
+    Backup.id,
+    Backup.time,
+    Backup.doubtful,
+    Backup.purpose == constant("safety"),
+    case((Backup.held, constant(_HELD))),
+    Backup.system_id,
+    Backup.partial,
+    null(),
+    Backup.new_bytes,
+    Backup.sequence,
+    Backup.misdated,
+)  # as the fields of a Standing, in their order; of what the index ``standing`` holds alone
 
 
 async def backups_of(
-    session: AsyncSession, systems: Sequence[str], *, expired: bool = True, since: datetime | None = None
+    session: AsyncSession,
+    systems: Sequence[str],
+    *,
+    expired: bool = True,
+    since: datetime | None = None,
 ) -> dict[str, list[Standing]]:
-    """Of each of these systems its backups, the newest first; without those that nothing keeps if so wanted.
+    """Of each of these systems its backups, the newest first; without those that nothing keeps if
+    so wanted.
 
-    ``since``: only these. It is enough to tell what keeps one of them, as older ones have no say in that.
+    ``since``: only these. It is enough to tell what keeps one of them, as older ones have no say in
+    that.
     """
     rows = select(*_STANDING).where(among(Backup.system_id, systems))
     rows = rows.order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
@@ -152,7 +181,9 @@ async def backups_of(
         rows = rows.where(Backup.expired.is_(False))
     if since is not None:
         rows = rows.where(Backup.time >= since)
-    connection = await session.connection()  # a hundred backups of each system: more than a session has to know of
+    connection = (
+        await session.connection()
+    )  # a hundred backups of each system: more than a session has to know of
     every = [*map(Standing._make, (await connection.execute(rows)).all())]
     closer = [backup.id for backup in every if backup.held is not None or backup.partial]
     details = select(Backup.id, Backup.held_because, Backup.parts).where(among(Backup.id, closer))
@@ -166,11 +197,15 @@ async def backups_of(
     return found
 
 
-def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> dict[str, list[Reason]]:
-    """What keeps each backup of a system, by every routine that selects it. Without a routine all are kept.
+def reasons(
+    backups: Sequence[Standing], mine: list[Routine], now: datetime
+) -> dict[str, list[Reason]]:
+    """What keeps each backup of a system, by every routine that selects it. Without a routine all
+    are kept.
 
-    Whole backups are counted together, and those of the same few parts together, so that a backup of one part never
-    takes the place of a whole one. A routine of its own for some parts has the say over backups of just these.
+    Whole backups are counted together, and those of the same few parts together, so that a backup
+    of one part never takes the place of a whole one. A routine of its own for some parts has the
+    say over backups of just these.
     """
     if not mine:
         return {backup.id: [NoLadder()] for backup in backups}
@@ -180,7 +215,9 @@ def reasons(backups: Sequence[Standing], mine: list[Routine], now: datetime) -> 
         groups[_parts(backup) if backup.partial else None].append(backup)
     found: dict[str, list[Reason]] = {}
     for group, together in groups.items():
-        own = [routine for routine in mine if group is not None and set(routine.parts or []) == group]
+        own = [
+            routine for routine in mine if group is not None and set(routine.parts or []) == group
+        ]
         chosen = own or [routine for routine in mine if not routine.parts] or mine
         for routine in chosen:
             zone = schedule.zone_named(routine.zone)
@@ -200,11 +237,15 @@ def dates_in_doubt(backups: Sequence[Standing], now: datetime) -> frozenset[str]
     doubted: frozenset[int] = frozenset()
     if known and (not _in_order(known) or moments.is_future(known[0].time, now)):
         doubted = moments.dates_in_doubt({backup.sequence: backup.time for backup in known}, now)
-    return frozenset(backup.id for backup in backups if backup.misdated or backup.sequence in doubted)
+    return frozenset(
+        backup.id for backup in backups if backup.misdated or backup.sequence in doubted
+    )
 
 
 def disordered(backups: Sequence[Standing], now: datetime) -> bool:
-    """Whether a system's backups, given the newest first, bear past dates in another order than they were taken in."""
+    """Whether a system's backups, given the newest first, bear past dates in another order than
+    they were taken in.
+    """
     known = [backup for backup in _dated(backups) if not moments.is_future(backup.time, now)]
     if _in_order(known):
         return False

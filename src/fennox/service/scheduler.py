@@ -1,4 +1,6 @@
-"""Decides what is due, one process at a time, and looks after stores and ladders while the clock is believed."""
+"""Decides what is due, one process at a time, and looks after stores and ladders while the clock is
+believed.
+"""
 
 from __future__ import annotations
 
@@ -50,14 +52,17 @@ _NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
 _TOGETHER = 200  # rows
-_WATCH_EVERY = 60.0  # seconds that really pass; so often the other duties look as well, should nobody have told them
+# seconds that really pass; so often the other duties look as well, should nobody have told them
+_WATCH_EVERY = 60.0
 
 
 @dataclass
 class Scheduler:
-    """Carries out its duties while it runs, each when there is something to do: at a moment, or on a notification.
+    """Carries out its duties while it runs, each when there is something to do: at a moment, or on
+    a notification.
 
-    They go on beside each other: what a slow far side or a mistake keeps one of them from, the others still do.
+    They go on beside each other: what a slow far side or a mistake keeps one of them from, the
+    others still do.
     """
 
     context: Context
@@ -73,9 +78,14 @@ class Scheduler:
             "audit": self._audit,
             "watch": self._watch,
         }
-        self._alarms = {name: Alarm(_WATCH_EVERY if name != "tend" else _MARK_EVERY.total_seconds()) for name in duties}
+        self._alarms = {
+            name: Alarm(_WATCH_EVERY if name != "tend" else _MARK_EVERY.total_seconds())
+            for name in duties
+        }
         for alarm in self._alarms.values():
-            alarm.set(self.context.now(), None, _SOON)  # at once when it is listened to, so that nothing is missed
+            alarm.set(
+                self.context.now(), None, _SOON
+            )  # at once when it is listened to, so that nothing is missed
         async with asyncio.TaskGroup() as together:
             for name, duty in duties.items():
                 together.create_task(self._again_and_again(name, duty))
@@ -83,13 +93,16 @@ class Scheduler:
             together.create_task(listen(self.context.settings.database, CHANGED, self._heard))
 
     def _heard(self, duty: str) -> None:
-        """Somebody told what ``duty`` goes by; nobody knows what it was: it may have been anything."""
+        """Somebody told what ``duty`` goes by; nobody knows what it was: it may have been
+        anything.
+        """
         for name, alarm in self._alarms.items():
             if not duty or name == duty:
                 alarm.call()
 
     async def _tick(self) -> None:
-        """Look at the clock, which costs nothing, so that a jump of it is seen as soon as a due time that comes.
+        """Look at the clock, which costs nothing, so that a jump of it is seen as soon as a due
+        time that comes.
 
         One that is simulated tells when it was set.
         """
@@ -103,7 +116,8 @@ class Scheduler:
                     await self.context.clock_set.wait()
 
     async def _again_and_again(self, name: str, duty: Duty) -> None:
-        """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and the next one comes.
+        """Until cancelled. A mistake in one round must not end a duty for ever, so it is told, and
+        the next one comes.
 
         A process that a newer Fennox has taken the database from does nothing more.
         """
@@ -117,7 +131,9 @@ class Scheduler:
             except TryLater as error:
                 log.warning("database out of reach", reason=error.what)
             except Exception:
-                log.exception("a mistake in Fennox kept the scheduler from something; it goes on", duty=name)
+                log.exception(
+                    "a mistake in Fennox kept the scheduler from something; it goes on", duty=name
+                )
             alarm.set(begun, following.at, following.within)
             if following.within is not None and following.within < _TICK:
                 asyncio.get_running_loop().call_later(following.within, alarm.call)
@@ -133,7 +149,9 @@ class Scheduler:
 
     async def _tend(self) -> Next:
         believed = await tend(self.context)
-        return Next(at=self.context.now() + _MARK_EVERY, within=None if believed else _DOUBTFUL_PAUSE)
+        return Next(
+            at=self.context.now() + _MARK_EVERY, within=None if believed else _DOUBTFUL_PAUSE
+        )
 
     async def _alert(self) -> Next:
         return Next(at=await alerting.send_due(self.context))
@@ -154,7 +172,9 @@ class Scheduler:
 
 @dataclass(frozen=True)
 class Next:
-    """When a duty runs again unless it is notified before: at a moment, or after so many seconds."""
+    """When a duty runs again unless it is notified before: at a moment, or after so many
+    seconds.
+    """
 
     at: datetime | None = None
     within: float | None = None
@@ -164,13 +184,17 @@ Duty = Callable[[], Awaitable[Next]]
 
 
 async def tend(context: Context) -> bool:
-    """Mark what ladders let go, thin out full stores, queue what stores are due for. False: the clock is in doubt."""
+    """Mark what ladders let go, thin out full stores, queue what stores are due for. False: the
+    clock is in doubt.
+    """
     async with context.session() as session:
         judged = await clocks.judge(context, session)
         if judged.doubts:
             await clocks.suspect(session, judged)
     if judged.doubts:
-        log.warning("the clocks disagree; nothing is marked, thinned or swept", doubts=judged.sentences)
+        log.warning(
+            "the clocks disagree; nothing is marked, thinned or swept", doubts=judged.sentences
+        )
         return False
     await marking.mark_expired(context)
     await crowding.thin_out(context)
@@ -183,15 +207,19 @@ async def tend(context: Context) -> bool:
 
 @dataclass
 class Memory:
-    """What one process remembers of each routine (as it stands) and system; forgetting it costs only time.
+    """What one process remembers of each routine (as it stands) and system; forgetting it costs
+    only time.
 
-    ``decided``: the due time that was decided last. ``later``: before that moment there is nothing to look at.
-    ``seen``: the newest moment by which it was decided; a clock that goes back makes all of it worthless.
+    ``decided``: the due time that was decided last. ``later``: before that moment there is nothing
+    to look at. ``seen``: the newest moment by which it was decided; a clock that goes back makes
+    all of it worthless.
     """
 
     decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
     later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
-    estate: str = ""  # as it was when all of it was looked at; before ``nothing_before`` nothing of it is due
+    estate: str = (
+        ""  # as it was when all of it was looked at; before ``nothing_before`` nothing of it is due
+    )
     nothing_before: datetime | None = None
     seen: datetime | None = None
 
@@ -212,11 +240,17 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
     memory.forget_the_future(context.now())
     left_over = False
     async with context.session() as session:
-        if not (await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))).scalar_one():
+        if not (
+            await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))
+        ).scalar_one():
             return True
         every = (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all()
         estate = await _estate(session, every)
-        if memory.estate == estate and memory.nothing_before is not None and context.now() < memory.nothing_before:
+        if (
+            memory.estate == estate
+            and memory.nothing_before is not None
+            and context.now() < memory.nothing_before
+        ):
             return False
         memory.estate, memory.nothing_before = estate, None
         following = context.now() + _NEVER
@@ -225,16 +259,26 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
         due: list[Due] = []
         for routine in every:
             if (routine.id, routine.version) not in memory.decided:
-                memory.decided[routine.id, routine.version] = await routines.decided_last(session, routine)
+                memory.decided[routine.id, routine.version] = await routines.decided_last(
+                    session, routine
+                )
             for number, system in enumerate(systems):
                 if number % _TOGETHER == 0:
                     await give_way(session)
-                if system.suspended_because or system.retired or not routines.selects(routine.systems, system):
+                if (
+                    system.suspended_because
+                    or system.retired
+                    or not routines.selects(routine.systems, system)
+                ):
                     continue
                 if (found := _due(context.now(), routine, system, memory)) is not None:
                     due.append(found)
-                following = min(following, memory.later.get((routine.id, routine.version, system.id), context.now()))
-        # who was served longest ago goes first, or of two routines of one system the second might never come
+                following = min(
+                    following,
+                    memory.later.get((routine.id, routine.version, system.id), context.now()),
+                )
+        # who was served longest ago goes first, or of two routines of one system the second might
+        # never come
         for found in sorted(due, key=lambda one: one.since):
             left_over |= not await _queue(context, session, found, memory)
     memory.nothing_before = None if left_over else following
@@ -242,8 +286,12 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
 
 
 async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
-    """A digest of what decides who is taken; while it stands, and nothing is due, nobody needs to be looked at."""
-    said = func.concat_ws("|", System.id, System.version, System.suspended_because, System.retired, System.labels)
+    """A digest of what decides who is taken; while it stands, and nothing is due, nobody needs to
+    be looked at.
+    """
+    said = func.concat_ws(
+        "|", System.id, System.version, System.suspended_because, System.retired, System.labels
+    )
     of_systems = func.sum(func.hashtextextended(said, 0).cast(Numeric))
     systems = (await session.execute(select(func.count(), of_systems).select_from(System))).one()
     return f"{systems} {sorted((routine.id, routine.version) for routine in every)}"
@@ -312,14 +360,17 @@ async def _enqueue(context: Context, session: AsyncSession, due: Due, at: dateti
 
 
 async def _decided_before_the_clock_went_back(session: AsyncSession, due: Due) -> bool:
-    """Whether a due time comes a second time, as by a clock that went back a year. Takes go on all the same.
+    """Whether a due time comes a second time, as by a clock that went back a year. Takes go on all
+    the same.
 
-    Else another process decided it just now. A run without a due time that was queued since shows that it was decided
-    this time, too.
+    Else another process decided it just now. A run without a due time that was queued since shows
+    that it was decided this time, too.
     """
     mine = (Run.routine_id == due.routine.id, Run.system_id == due.system.id)
     numbered = select(func.max(Run.number)).where(*mine, Run.due == due.at)
     then = (await session.execute(numbered)).scalar_one_or_none() or 0
-    last = (await session.execute(select(func.max(Run.number)).where(*mine, Run.due.is_not(None)))).scalar_one()
+    last = (
+        await session.execute(select(func.max(Run.number)).where(*mine, Run.due.is_not(None)))
+    ).scalar_one()
     again = select(Run.id).where(*mine, Run.due.is_(None), Run.number > last, Run.created >= due.at)
     return then < last and (await session.execute(again.limit(1))).first() is None

@@ -1,4 +1,6 @@
-"""All that the database holds sealed under the service's keys, and sealing it anew after a key was added."""
+"""All that the database holds sealed under the service's keys, and sealing it anew after a key was
+added.
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,14 @@ class Sealed:
 
 SEALED = (
     Sealed(Login, "sealed_secret", lambda row: f"logins|{row.id}|secret"),
-    Sealed(KeySet, "sealed_write_secret", lambda row: f"key_sets|{row.id}|{row.generation}|write secret"),
-    Sealed(KeySet, "sealed_opening_key", lambda row: f"key_sets|{row.id}|{row.generation}|opening key"),
+    Sealed(
+        KeySet,
+        "sealed_write_secret",
+        lambda row: f"key_sets|{row.id}|{row.generation}|write secret",
+    ),
+    Sealed(
+        KeySet, "sealed_opening_key", lambda row: f"key_sets|{row.id}|{row.generation}|opening key"
+    ),
     Sealed(User, "sealed_totp", lambda row: factors.place(row.id)),
     Sealed(AlertRoute, "sealed_secret", lambda row: alerting.secret_place(row.id)),
     Sealed(AlertRoute, "sealed_address", lambda row: alerting.address_place(row.id)),
@@ -41,7 +49,9 @@ NOT_OURS = frozenset({("runs", "sealed_opening_key"), ("sealed_secrets", "sealed
 
 
 async def seal_anew(session: AsyncSession, keys: KeyFile) -> int:
-    """Seal under the newest key what an older one has sealed, in the caller's transaction. How many values it was."""
+    """Seal under the newest key what an older one has sealed, in the caller's transaction. How many
+    values it was.
+    """
     count = 0
     for one in SEALED:
         for row in (await session.execute(select(one.table).with_for_update())).scalars().all():
@@ -54,18 +64,27 @@ async def seal_anew(session: AsyncSession, keys: KeyFile) -> int:
 
 
 async def rotate(context: Context, *, forget: bool) -> int:
-    """Put a new key in front and seal everything under it, or forget the older keys. How many values were sealed anew.
+    """Put a new key in front and seal everything under it, or forget the older keys. How many
+    values were sealed anew.
 
-    The new key counts as soon as the file is replaced, and the old one still opens what it has sealed: where a rotation
-    was killed, the next one goes on.
+    The new key counts as soon as the file is replaced, and the old one still opens what it has
+    sealed: where a rotation was killed, the next one goes on.
     """
     if not forget:
         await asyncio.to_thread(context.keyfile.add_key)
     async with context.session() as session:
         count = await seal_anew(session, context.keyfile)
         action = "forgot the older keys of" if forget else "rotated the key of"
-        session.add(Audit(at=context.now(), by=recovering.BY, action=action, noun="service", name="fennox",
-                          details={"sealed anew": str(count)}))  # fmt: skip
+        session.add(
+            Audit(
+                at=context.now(),
+                by=recovering.BY,
+                action=action,
+                noun="service",
+                name="fennox",
+                details={"sealed anew": str(count)},
+            )
+        )
     if forget:
         await asyncio.to_thread(context.keyfile.keep_newest)
     return count

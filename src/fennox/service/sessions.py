@@ -1,7 +1,8 @@
 """Keeps stores, machines and expensive hashes out of database sessions.
 
-A store that hangs while a session is open holds its rows and its connection, and PostgreSQL then ends the session: the
-store's silence looked like a dead database. So every door out of this process asks whether a session is open.
+A store that hangs while a session is open holds its rows and its connection, and PostgreSQL then
+ends the session: the store's silence looked like a dead database. So every door out of this process
+asks whether a session is open.
 """
 
 from __future__ import annotations
@@ -44,7 +45,9 @@ def check_outside(what: str) -> None:
 class OutsideSessions(Wrapped):
     """A store whose verbs must not be called inside a database session."""
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         check_outside(f"put to {self.address}")
         await self.inner.put(name, data, retain_until=retain_until)
 

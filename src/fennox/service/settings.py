@@ -9,7 +9,12 @@ from pathlib import Path
 from typing import Self
 
 from pydantic import Field, field_validator, model_validator
-from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
+from pydantic_settings import (
+    BaseSettings,
+    PydanticBaseSettingsSource,
+    SettingsConfigDict,
+    TomlConfigSettingsSource,
+)
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
@@ -22,7 +27,9 @@ _DRIVER = "postgresql+psycopg"
 
 
 class Settings(BaseSettings):
-    """Every setting has a name in ``fennox.toml`` and one in the environment: ``FENNOX_`` and the name in capitals."""
+    """Every setting has a name in ``fennox.toml`` and one in the environment: ``FENNOX_`` and the
+    name in capitals.
+    """
 
     model_config = SettingsConfigDict(env_prefix="FENNOX_", extra="forbid")
 
@@ -31,49 +38,90 @@ class Settings(BaseSettings):
     key_keeper: str = Field(
         default="file",
         pattern=r"^(file|pkcs11|credential:[A-Za-z0-9._-]{1,64})$",
-        description="Where the service's key is: `file` (in the state folder), `credential:NAME` of systemd, or "
-        "`pkcs11`: in the state folder, sealed under a key of a token.",
+        description=(
+            "Where the service's key is: `file` (in the state folder), `credential:NAME` of"
+            " systemd, or `pkcs11`: in the state folder, sealed under a key of a token."
+        ),
     )
-    pkcs11_module: Path | None = Field(default=None, description="The token's library, like libsofthsm2.so.")
+    pkcs11_module: Path | None = Field(
+        default=None, description="The token's library, like libsofthsm2.so."
+    )
     pkcs11_token: str = Field(default="", description="The token's label.")
-    pkcs11_pin_file: Path | None = Field(default=None, description="Its first line is the user's PIN.")
-    pkcs11_key: str = Field(default="fennox", description="The label of the AES key in it, made if there is none.")
+    pkcs11_pin_file: Path | None = Field(
+        default=None, description="Its first line is the user's PIN."
+    )
+    pkcs11_key: str = Field(
+        default="fennox", description="The label of the AES key in it, made if there is none."
+    )
     host: str = "127.0.0.1"
     port: int = 8420
     tls_certificate: Path | None = None
     tls_key: Path | None = None
     proxies: str = Field(
-        default="", description="Addresses of reverse proxies that are believed when they say who calls; with commas."
+        default="",
+        description=(
+            "Addresses of reverse proxies that are believed when they say who calls; with commas."
+        ),
     )
-    public_address: str | None = Field(default=None, description="How people reach the console, for links.")
-    oidc_issuer: str | None = Field(default=None, description="Address of an identity provider (OpenID Connect).")
-    oidc_client: str | None = Field(default=None, description="What this service is called there (client id).")
-    oidc_secret_file: Path | None = Field(default=None, description="Its first line is the client's secret there.")
+    public_address: str | None = Field(
+        default=None, description="How people reach the console, for links."
+    )
+    oidc_issuer: str | None = Field(
+        default=None, description="Address of an identity provider (OpenID Connect)."
+    )
+    oidc_client: str | None = Field(
+        default=None, description="What this service is called there (client id)."
+    )
+    oidc_secret_file: Path | None = Field(
+        default=None, description="Its first line is the client's secret there."
+    )
     oidc_scope: str = "openid profile email"
-    oidc_name_claim: str = Field(default="preferred_username", description="The claim that names a person.")
-    oidc_groups_claim: str = Field(default="groups", description="The claim that lists a person's groups.")
-    oidc_roles: dict[str, Role] = Field(default={}, description="Group → role; whoever is in none cannot sign in.")
-    oidc_title: str = Field(default="single sign-on", description="What the provider is called on the sign-in page.")
-    workers: int = Field(default=4, ge=0, le=64, description="Runs at one time in the service's own process.")
+    oidc_name_claim: str = Field(
+        default="preferred_username", description="The claim that names a person."
+    )
+    oidc_groups_claim: str = Field(
+        default="groups", description="The claim that lists a person's groups."
+    )
+    oidc_roles: dict[str, Role] = Field(
+        default={}, description="Group → role; whoever is in none cannot sign in."
+    )
+    oidc_title: str = Field(
+        default="single sign-on", description="What the provider is called on the sign-in page."
+    )
+    workers: int = Field(
+        default=4, ge=0, le=64, description="Runs at one time in the service's own process."
+    )
     keep_connections: float = Field(
         default=0,
         ge=0,
         le=86400,
-        description="Seconds for which an SSH connection stays open for the next take or look of its machine; 0: not.",
+        description=(
+            "Seconds for which an SSH connection stays open for the next take or look of its"
+            " machine; 0: not."
+        ),
     )
     lease_seconds: float = Field(default=30, gt=0)
     argon_memory_kib: int = Field(
         default=256 * 1024,
         ge=FLOOR_MEMORY,
         le=MAX_MEMORY,
-        description="Memory that it takes to try a passphrase of a store; as many passes are made as take a second.",
+        description=(
+            "Memory that it takes to try a passphrase of a store; as many passes are made as take a"
+            " second."
+        ),
     )
     weak_slots: bool = Field(
-        default=False, description="New passphrases of stores are locked at no cost to who guesses; for tests."
+        default=False,
+        description="New passphrases of stores are locked at no cost to who guesses; for tests.",
     )
-    ssh_agent: str | None = Field(default=None, description="Socket of the SSH agent for logins that go by one.")
+    ssh_agent: str | None = Field(
+        default=None, description="Socket of the SSH agent for logins that go by one."
+    )
     strict_sessions: bool = Field(
-        default=False, description="A slow call inside a database session is an error, and not only logged; for tests."
+        default=False,
+        description=(
+            "A slow call inside a database session is an error, and not only logged; for tests."
+        ),
     )
     log: str = "console"
 
@@ -106,18 +154,23 @@ class Settings(BaseSettings):
         loopback = self.host == "localhost" or _is_loopback(self.host)
         if not loopback and not (self.tls_certificate and self.tls_key):
             raise ValueError(
-                f"{self.host} is not a loopback address: give tls_certificate and tls_key, or use 127.0.0.1"
+                f"{self.host} is not a loopback address: give tls_certificate and tls_key, or use"
+                " 127.0.0.1"
             )
         return self
 
     @property
     def credentials(self) -> Path | None:
-        """The folder in which systemd hands credentials to this process (systemd.exec(5)); None: it hands none."""
+        """The folder in which systemd hands credentials to this process (systemd.exec(5)); None: it
+        hands none.
+        """
         folder = os.environ.get("CREDENTIALS_DIRECTORY")
         return Path(folder) if folder else None
 
     def token(self) -> Wrapping:
-        """The PKCS #11 token that is named, whether it is in use or not. Raises ``MendSettings``."""
+        """The PKCS #11 token that is named, whether it is in use or not. Raises
+        ``MendSettings``.
+        """
         if self.pkcs11_module is None or self.pkcs11_pin_file is None or not self.pkcs11_token:
             raise MendSettings(
                 "The token that is to seal the service's key is not named.",
@@ -125,7 +178,9 @@ class Settings(BaseSettings):
             )
         from fennox.service.cryptoki import Cryptoki  # no service without a token needs its library
 
-        return Cryptoki(self.pkcs11_module, self.pkcs11_token, self.pkcs11_pin_file, self.pkcs11_key)
+        return Cryptoki(
+            self.pkcs11_module, self.pkcs11_token, self.pkcs11_pin_file, self.pkcs11_key
+        )
 
     def oidc_secret(self) -> str | None:
         """Read when it is needed, so that a new one counts at once. Raises ``MendSettings``."""
@@ -133,10 +188,15 @@ class Settings(BaseSettings):
             return None
         try:
             if stat.S_IMODE(self.oidc_secret_file.stat().st_mode) & 0o037:
-                raise MendSettings(f"Others may read {self.oidc_secret_file}.", f"chmod 640 {self.oidc_secret_file}")
+                raise MendSettings(
+                    f"Others may read {self.oidc_secret_file}.",
+                    f"chmod 640 {self.oidc_secret_file}",
+                )
             return self.oidc_secret_file.read_text(encoding="utf-8").split("\n")[0].strip()
         except (OSError, UnicodeDecodeError) as error:
-            raise MendSettings(f"{self.oidc_secret_file} cannot be read.", "Mend oidc_secret_file.") from error
+            raise MendSettings(
+                f"{self.oidc_secret_file} cannot be read.", "Mend oidc_secret_file."
+            ) from error
 
     @property
     def url(self) -> str:

@@ -36,12 +36,18 @@ class Shelf:
         for store in places:
             try:
                 vault = await self._vault(store)
-                return BackupReader(vault, self.context.index(store.id), await self._record(vault, backup.id, folder))
+                return BackupReader(
+                    vault,
+                    self.context.index(store.id),
+                    await self._record(vault, backup.id, folder),
+                )
             except PassphraseNeeded:
                 raise
             except FennoxError as error:
                 first = first or error
-        raise first or NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
+        raise first or NotFound(
+            f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup."
+        )
 
     async def _vault(self, store: StoreRow) -> Vault:
         if store.id in self._away:
@@ -59,7 +65,8 @@ class Shelf:
                 vault.unlock(await opening.unlock(store, self.passphrase))
             if vault.locked:
                 raise PassphraseNeeded(
-                    f"The backups in {store.name} are kept apart from the service.", "Give the passphrase."
+                    f"The backups in {store.name} are kept apart from the service.",
+                    "Give the passphrase.",
                 )
             vault.store = WholeObjects(vault.store)
             self._vaults[store.id] = vault
@@ -75,5 +82,8 @@ class Shelf:
         found = [await vault.read_record(name) for name in known.get(backup[:8], [])]
         mine = [record for record in found if record.reference.backup == backup]
         if not mine:
-            raise Damaged(f"The record of backup {backup[:8]} is not in {vault.store.address}.", "Try another copy.")
+            raise Damaged(
+                f"The record of backup {backup[:8]} is not in {vault.store.address}.",
+                "Try another copy.",
+            )
         return max(mine, key=lambda record: record.reference.generation)

@@ -1,8 +1,9 @@
-"""Machines that only a worker at their site can reach: it makes the connections, and what is said over them stays ours.
+"""Machines that only a worker at their site can reach: it makes the connections, and what is said
+over them stays ours.
 
-The worker carries bytes and knows no secret: SSH and TLS are spoken between this service and the machine, with the
-machine's key checked here. A connection is held by the process that the worker has connected to, so that runs of its
-site are carried out there (``queue.claim``).
+The worker carries bytes and knows no secret: SSH and TLS are spoken between this service and the
+machine, with the machine's key checked here. A connection is held by the process that the worker
+has connected to, so that runs of its site are carried out there (``queue.claim``).
 """
 
 from __future__ import annotations
@@ -56,7 +57,9 @@ class SiteHub:
         return frozenset(self._connected)
 
     async def join(self, connected: Connected) -> None:
-        """From now on it is this one that makes connections; one that was there before is sent away."""
+        """From now on it is this one that makes connections; one that was there before is sent
+        away.
+        """
         before = self._connected.get(connected.site)
         self._connected[connected.site] = connected
         if before is not None:
@@ -105,7 +108,9 @@ class SiteHub:
             awaited[1].set_exception(ConnectionRefusedError(reason))
 
     async def carry(self, site: str, stream: str, carrier: WebSocket) -> None:
-        """Have a connection that the worker has made take the place of the one that is waited for."""
+        """Have a connection that the worker has made take the place of the one that is waited
+        for.
+        """
         site_of, waiting = self._awaited.get(stream, ("", None))
         connected = self._connected.get(site)
         if waiting is None or site_of != site or waiting.done() or connected is None:
@@ -155,7 +160,8 @@ async def dismiss(connected: Connected, code: int) -> None:
 def away(site: str) -> Unreachable:
     return Unreachable(
         f"The worker of the site {site} is not connected, and its machines are reached through it.",
-        f"Look at the machine it runs on: fennox worker run --site '{site}'. `fennox worker sites` shows it.",
+        f"Look at the machine it runs on: fennox worker run --site '{site}'. `fennox worker sites`"
+        " shows it.",
     )
 
 
@@ -194,7 +200,9 @@ async def gone(session: AsyncSession, site: str) -> None:
 
 async def with_systems(session: AsyncSession) -> list[tuple[Site, int]]:
     """Every site, with how many systems are reached through its worker."""
-    there = select(Site, func.count(System.id)).outerjoin(System, (System.site == Site.name) & System.retired.is_(None))
+    there = select(Site, func.count(System.id)).outerjoin(
+        System, (System.site == Site.name) & System.retired.is_(None)
+    )
     rows = await session.execute(there.group_by(Site.name).order_by(Site.name))
     return [(site, systems) for site, systems in rows]
 
@@ -206,12 +214,24 @@ async def concerns(session: AsyncSession) -> list[Found]:
     for site, systems in await with_systems(session):
         if systems == 0 or (site.seen is not None and now - site.seen < _AWAY):
             continue
-        last = f"was last heard of at {site.seen:%Y-%m-%d %H:%M} UTC" if site.seen else "has not come yet"
+        last = (
+            f"was last heard of at {site.seen:%Y-%m-%d %H:%M} UTC"
+            if site.seen
+            else "has not come yet"
+        )
         many = "system is" if systems == 1 else "systems are"
         found.append(
-            Found("site-away", "high", "service", site.name, f"The worker of the site {site.name} {last}.",
-                  f"Look at the machine it runs on: fennox worker run --site '{site.name}'",
-                  f"{systems} {many} reached through it: what is due there waits, and nothing can be restored.",
-                  since=site.seen or site.admitted, cause=SITE_CAUSE + site.name)
-        )  # fmt: skip
+            Found(
+                "site-away",
+                "high",
+                "service",
+                site.name,
+                f"The worker of the site {site.name} {last}.",
+                f"Look at the machine it runs on: fennox worker run --site '{site.name}'",
+                f"{systems} {many} reached through it: what is due there waits, and nothing can be"
+                " restored.",
+                since=site.seen or site.admitted,
+                cause=SITE_CAUSE + site.name,
+            )
+        )
     return found

@@ -12,22 +12,35 @@ from fennox.engine.looks import Difference, blinded, difference
 from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 
-AS_ITS_BACKUP: dict[str, Any] = {"differs": "", "differs_since": None, "differs_state": "", "differs_still": None}
+AS_ITS_BACKUP: dict[str, Any] = {
+    "differs": "",
+    "differs_since": None,
+    "differs_state": "",
+    "differs_still": None,
+}
 """A system that is what its last backup holds, as far as is known."""
 
 
-async def remember(session: AsyncSession, system: str, taken: Taken, vault: Vault) -> Difference | None:
-    """Keep what the next look and the next take compare with; parts that were not taken stay as they were.
+async def remember(
+    session: AsyncSession, system: str, taken: Taken, vault: Vault
+) -> Difference | None:
+    """Keep what the next look and the next take compare with; parts that were not taken stay as
+    they were.
 
     How the parts differ from what was kept of them before; None: of some of them nothing was.
     """
     backup, plain, likeness = taken.reference.backup, taken.plain, taken.likeness
     if taken.as_before:
-        known = update(StateRow).where(StateRow.system_id == system).values(backup_id=backup, likeness=likeness)
+        known = (
+            update(StateRow)
+            .where(StateRow.system_id == system)
+            .values(backup_id=backup, likeness=likeness)
+        )
         await session.execute(known.execution_options(synchronize_session=False))
         return Difference([], [], 0)
     held = await session.get(StateRow, system, with_for_update=True)
-    if not plain:  # an earlier attempt made the backup, and what it read is gone: until the next take nobody looks
+    # an earlier attempt made the backup, and what it read is gone: until the next take nobody looks
+    if not plain:
         if held is not None:
             await session.delete(held)
         return None

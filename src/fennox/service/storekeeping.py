@@ -14,7 +14,17 @@ from pathlib import Path
 from sqlalchemy import ColumnElement, delete, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, KeySet, Login, Routine, Run, StoreRow, System
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    Backup,
+    Copy,
+    KeySet,
+    Login,
+    Routine,
+    Run,
+    StoreRow,
+    System,
+)
 from fennox.core import ceiling
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
@@ -43,14 +53,18 @@ _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 @dataclass(frozen=True)
 class Made:
-    """A store that was made, before the catalogue knows it; ``keys``: of a key set that was made with it."""
+    """A store that was made, before the catalogue knows it; ``keys``: of a key set that was made
+    with it.
+    """
 
     row: StoreRow
     keys: KeySet | None
 
 
 async def make(context: Context, wanted: NewStore) -> Made:
-    """Make a store; the first of a key set makes its keys, a further one proves that it may use them."""
+    """Make a store; the first of a key set makes its keys, a further one proves that it may use
+    them.
+    """
     async with context.session() as session:
         row = await new_row(session, wanted)
         login = await session.get(Login, row.login_id) if row.login_id else None
@@ -62,7 +76,10 @@ async def make(context: Context, wanted: NewStore) -> Made:
             "Leave out the suite, or change it for all of them with `fennox store rekey`.",
             field="suite",
         )
-    store, remover = context.far_side(row.address, login, row.key), context.far_side(row.address, sweep, row.key)
+    store, remover = (
+        context.far_side(row.address, login, row.key),
+        context.far_side(row.address, sweep, row.key),
+    )
     try:
         await _must_be_writable(store, remover)
         if not wanted.beside:
@@ -79,18 +96,26 @@ async def enter(session: AsyncSession, made: Made, wanted: NewStore) -> StoreRow
     if made.keys is not None:
         named_so = select(KeySet.id).where(KeySet.name == made.keys.name)
         if (await session.execute(named_so)).first() is not None:
-            raise Conflict(f"The key set {made.keys.name} was made meanwhile.", "Empty the folder, and add it again.")
+            raise Conflict(
+                f"The key set {made.keys.name} was made meanwhile.",
+                "Empty the folder, and add it again.",
+            )
         session.add(made.keys)
     session.add(made.row)
     return made.row
 
 
 async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> StoreRow:
-    """Where a store is to be, and how it is reached; its keys are filled in when it was made or opened."""
+    """Where a store is to be, and how it is reached; its keys are filled in when it was made or
+    opened.
+    """
     address = str(addresses.parse(wanted.address))
     taken = select(StoreRow).where((StoreRow.name == wanted.name) | (StoreRow.address == address))
     if (other := (await session.execute(taken)).scalars().first()) is not None:
-        raise Conflict(f"The store {other.name} at {other.address} is already there.", "Choose another name or folder.")
+        raise Conflict(
+            f"The store {other.name} at {other.address} is already there.",
+            "Choose another name or folder.",
+        )
     login = await named(session, Login, wanted.login) if wanted.login else None
     sweep = await named(session, Login, wanted.sweep_login) if wanted.sweep_login else None
     key = wanted.key
@@ -98,12 +123,18 @@ async def new_row(session: AsyncSession, wanted: NewStore | AdoptStore) -> Store
         mount = await asyncio.to_thread(mount_of, Path(address))
         key = mount.identity if mount else None
     return StoreRow(
-        name=wanted.name, address=address, login_id=login.id if login else None, key=key, site=wanted.site,
+        name=wanted.name,
+        address=address,
+        login_id=login.id if login else None,
+        key=key,
+        site=wanted.site,
         sweep_login_id=sweep.id if sweep else None,
-    )  # fmt: skip
+    )
 
 
-async def _made(context: Context, wanted: NewStore, store: Store, row: StoreRow, known: _KnownKeys | None) -> Made:
+async def _made(
+    context: Context, wanted: NewStore, store: Store, row: StoreRow, known: _KnownKeys | None
+) -> Made:
     _must_not_be_inside(store)
     passphrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
     made: KeySet | None = None
@@ -137,12 +168,15 @@ async def _must_be_writable(store: Store, remover: Store) -> None:
 
 
 async def _must_be_empty(store: Store) -> None:
-    """A wrong folder is the likeliest slip of all, and what lies beside a store is seldom meant to be there.
+    """A wrong folder is the likeliest slip of all, and what lies beside a store is seldom meant to
+    be there.
 
     Whoever makes a store where one is already is told that by the store itself.
     """
     entries = [entry.name for entry in await store.entries()]
-    there = sorted(name for name in entries if name not in _OF_THE_PLACE and not name.startswith(_PROBE))
+    there = sorted(
+        name for name in entries if name not in _OF_THE_PLACE and not name.startswith(_PROBE)
+    )
     if there and "header" not in there:
         more = f" and {len(there) - 3} more" if len(there) > 3 else ""
         raise Conflict(
@@ -158,18 +192,27 @@ def _must_not_be_inside(store: Store) -> None:
     while above.scheme == "file" and above.path not in ("", "/"):
         above = above.at(above.path.rsplit("/", 1)[0])
         if Path(above.path, "header").is_dir() and Path(above.path, "rescue.py").is_file():
-            raise Conflict(f"{store.address} lies inside the store {above.path}.", "Choose a folder outside of it.")
+            raise Conflict(
+                f"{store.address} lies inside the store {above.path}.",
+                "Choose a folder outside of it.",
+            )
 
 
-async def _new_keys(context: Context, wanted: NewStore, passphrase: str | None) -> tuple[NewKeys, list[Slot], KeySet]:
+async def _new_keys(
+    context: Context, wanted: NewStore, passphrase: str | None
+) -> tuple[NewKeys, list[Slot], KeySet]:
     if passphrase is None:
         raise BadInput(
-            "The first store of a key set needs a passphrase.", "Give one with --passphrase-file.", field="passphrase"
+            "The first store of a key set needs a passphrase.",
+            "Give one with --passphrase-file.",
+            field="passphrase",
         )
     complaint = passwords.strength_complaint(passphrase, ["fennox", wanted.name])
     if complaint is not None:
         raise BadInput(
-            f"The passphrase is too weak. {complaint}", "Use five or more unrelated words.", field="passphrase"
+            f"The passphrase is too weak. {complaint}",
+            "Use five or more unrelated words.",
+            field="passphrase",
         )
     keys = headers.new_keys(secrets.token_hex(16), 1, wanted.suite or CLASSIC, secrets.token_bytes)
     slot = await new_slot(context, keys, passphrase, wanted.label)
@@ -182,7 +225,9 @@ async def _new_keys(context: Context, wanted: NewStore, passphrase: str | None) 
         custody=wanted.custody,
         suite=keys.opening.suite,
         sealed_write_secret=context.keyfile.seal(keys.secret.raw, f"{place}|write secret"),
-        sealed_opening_key=context.keyfile.seal(keys.opening.raw, f"{place}|opening key") if kept else None,
+        sealed_opening_key=(
+            context.keyfile.seal(keys.opening.raw, f"{place}|opening key") if kept else None
+        ),
         created=context.now(),
     )
     return keys, [slot], made
@@ -203,14 +248,18 @@ async def _known_keys(context: Context, session: AsyncSession, name: str) -> _Kn
     row = (await session.execute(known)).scalar_one_or_none()
     if row is None:
         return None
-    first = (await session.execute(select(StoreRow).where(StoreRow.key_set == row.id).limit(1))).scalar_one()
+    first = (
+        await session.execute(select(StoreRow).where(StoreRow.key_set == row.id).limit(1))
+    ).scalar_one()
     opening = await context.kept_opening_key(session, first)
     header = headers.decode(first.header.encode())
     return _KnownKeys(row.name, header, opening, await context.write_secret(session, first))
 
 
 async def _proved(known: _KnownKeys, passphrase: str | None) -> tuple[NewKeys, list[Slot], str]:
-    """A further store: its header must be signed with the opening key, so the passphrase is needed in ``apart``."""
+    """A further store: its header must be signed with the opening key, so the passphrase is needed
+    in ``apart``.
+    """
     opening = known.opening
     if passphrase is not None:
         _, opening = await unlock_slot(known.header, passphrase)
@@ -245,10 +294,14 @@ async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
         found = {item.name for item in await store.entries()}
         ours = {"header", "systems", "packs", "sweep", "READ-ME-FIRST.txt", "rescue.py"}
         strange = sorted(found - ours)
-        more = f"; not of Fennox: {', '.join(strange[:5])}" + (" and more" if len(strange) > 5 else "")
+        more = f"; not of Fennox: {', '.join(strange[:5])}" + (
+            " and more" if len(strange) > 5 else ""
+        )
         objects = [item async for item in store.list("")]
         amount = sum(item.size for item in objects)
-        return f"{len(objects)} objects, {amount / 1e6:.1f} MB{more if strange else ', nothing else'}"
+        return (
+            f"{len(objects)} objects, {amount / 1e6:.1f} MB{more if strange else ', nothing else'}"
+        )
 
     async def written() -> str:
         started = time.monotonic()
@@ -258,12 +311,16 @@ async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
     async def read_back() -> str:
         started = time.monotonic()
         if await store.get(name) != data:
-            raise StoreUnusable("What was read is not what was written.", "Do not trust this store.")
+            raise StoreUnusable(
+                "What was read is not what was written.", "Do not trust this store."
+            )
         return f"{len(data) / (time.monotonic() - started) / 1e6:.0f} MB a second"
 
     async def in_ranges() -> str:
         if await store.get(name, Span(1000, 50)) != data[1000:1050]:
-            raise StoreUnusable("A range that was read is not what was written.", "Do not trust this store.")
+            raise StoreUnusable(
+                "A range that was read is not what was written.", "Do not trust this store."
+            )
         return "50 bytes from the middle"
 
     async def same_time() -> str:
@@ -273,7 +330,8 @@ async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
         apart = abs((there.modified - now).total_seconds())
         if apart > _CLOCKS_APART:
             raise StoreUnusable(
-                f"The far side's clock is {apart / 3600:.1f} hours from ours.", "Set it right; ages would be wrong."
+                f"The far side's clock is {apart / 3600:.1f} hours from ours.",
+                "Set it right; ages would be wrong.",
             )
         return f"within {max(2, round(apart))} seconds of ours"
 
@@ -292,14 +350,22 @@ async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
         else:
             await store.delete(name)
             told = "and it is gone; the login that takes can delete"
-            told += ": take that right from it, since the sweep has its own" if remover is not store else ""
+            told += (
+                ": take that right from it, since the sweep has its own"
+                if remover is not store
+                else ""
+            )
         if await store.stat(name) is not None:
-            raise StoreUnusable("An object is still there after it was deleted.", "Check the rights.")
+            raise StoreUnusable(
+                "An object is still there after it was deleted.", "Check the rights."
+            )
         return told
 
     async def room() -> str:
         space = await store.space()
-        return f"{space.free / 1e9:.1f} GB free of {space.total / 1e9:.1f} GB" if space else "not told"
+        return (
+            f"{space.free / 1e9:.1f} GB free of {space.total / 1e9:.1f} GB" if space else "not told"
+        )
 
     if (
         await check("Log in", store.landed)
@@ -328,7 +394,9 @@ async def change(session: AsyncSession, row: StoreRow, wanted: StoreChange) -> N
     if wanted.name is not None and wanted.name != row.name:
         other = await session.execute(select(StoreRow.id).where(StoreRow.name == wanted.name))
         if other.first() is not None:
-            raise Conflict(f"There is a store {wanted.name} already.", "Choose another name.", field="name")
+            raise Conflict(
+                f"There is a store {wanted.name} already.", "Choose another name.", field="name"
+            )
         row.name = wanted.name
     if wanted.login is not None:
         row.login_id = (await named(session, Login, wanted.login)).id
@@ -366,16 +434,30 @@ async def try_change(context: Context, name: str, wanted: StoreChange) -> None:
         for door in doors:
             await context.vault(door)
     found = ceiling.parse(wanted.ceiling) if wanted.ceiling is not None else None
-    if found is not None and found.share is not None and await (await context.store(doors[0])).space() is None:
-        raise BadInput(f"{name} does not tell how much room it has.", "Give a size, like 500 GB.", field="ceiling")
+    if (
+        found is not None
+        and found.share is not None
+        and await (await context.store(doors[0])).space() is None
+    ):
+        raise BadInput(
+            f"{name} does not tell how much room it has.",
+            "Give a size, like 500 GB.",
+            field="ceiling",
+        )
 
 
 async def remove(session: AsyncSession, row: StoreRow) -> int:
-    """Forget a store. What lies in it stays there; backups that lie nowhere else leave the catalogue with it."""
+    """Forget a store. What lies in it stays there; backups that lie nowhere else leave the
+    catalogue with it.
+    """
     users = (await session.execute(select(Routine))).scalars().all()
-    using = sorted(routine.name for routine in users if row.id in (routine.store_id, *routine.copy_to))
+    using = sorted(
+        routine.name for routine in users if row.id in (routine.store_id, *routine.copy_to)
+    )
     if using:
-        raise Conflict(f"The routine {using[0]} sends backups to {row.name}.", "Give it another store first.")
+        raise Conflict(
+            f"The routine {using[0]} sends backups to {row.name}.", "Give it another store first."
+        )
     active = select(Run.id).where(Run.store_id == row.id, IS_ACTIVE)
     if (await session.execute(active)).first() is not None:
         raise Conflict(f"A run is using {row.name}.", "Wait for it, or stop it.")
@@ -387,13 +469,17 @@ async def remove(session: AsyncSession, row: StoreRow) -> int:
     await session.execute(update(Run).where(Run.store_id == row.id).values(store_id=None))
     await session.delete(row)
     await session.flush()
-    if (await session.execute(select(StoreRow.id).where(StoreRow.key_set == row.key_set))).first() is None:
+    if (
+        await session.execute(select(StoreRow.id).where(StoreRow.key_set == row.key_set))
+    ).first() is None:
         # with its last store a key set goes too; a store brings its keys along when it is adopted
         await session.execute(delete(KeySet).where(KeySet.id == row.key_set))
     return len(only)
 
 
-async def warnings(context: Context, session: AsyncSession, row: StoreRow, custody: str) -> list[str]:
+async def warnings(
+    context: Context, session: AsyncSession, row: StoreRow, custody: str
+) -> list[str]:
     """What is doubtful about a store, in words."""
     found = []
     address = addresses.parse(row.address)
@@ -402,7 +488,10 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
     if row.stopped_because:
         found.append(row.stopped_because)
     if address.plain:
-        found.append("The protocol is plain: whoever listens on the way reads the login. The backups stay sealed.")
+        found.append(
+            "The protocol is plain: whoever listens on the way reads the login. The backups stay"
+            " sealed."
+        )
     if len(stores) == 1:
         found.append("It is the only store: every backup has a single copy.")
     elif row.site and all(store.site == row.site for store in stores):
@@ -410,7 +499,9 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
     if address.scheme == "file":
         mount = mount_of(Path(row.address))
         if mount is not None and mount.point == "/":
-            found.append("It lies on the system disk of the machine that runs Fennox, and is lost with it.")
+            found.append(
+                "It lies on the system disk of the machine that runs Fennox, and is lost with it."
+            )
     else:
         found += await _dependences(session, row)
     if login is not None:
@@ -424,29 +515,45 @@ async def warnings(context: Context, session: AsyncSession, row: StoreRow, custo
 async def _dependences(session: AsyncSession, row: StoreRow) -> list[str]:
     found = []
     host = dependence.host_of(row)
-    places = [System.address.startswith(f"{form}:", autoescape=True) for form in (host, f"[{host}]")]
+    places = [
+        System.address.startswith(f"{form}:", autoescape=True) for form in (host, f"[{host}]")
+    ]
     if same := await _some_names(session, or_(*places)):
         found.append(f"It lies on a protected system ({same}): both would be lost together.")
     elif row.site and (inside := await _some_names(session, System.site == row.site)):
         found.append(f"It is at the same site as {inside}.")
     if host and not dependence.is_number(host):
-        found.append(f"It is reached by the name {host}: write its address down, in case the name service is lost too.")
+        found.append(
+            f"It is reached by the name {host}: write its address down, in case the name service is"
+            " lost too."
+        )
     return found
 
 
 async def _some_names(session: AsyncSession, fits: ColumnElement[bool]) -> str:
     """Of systems that fit: a few, and how many more there are."""
-    named_there = (await session.execute(select(System.name).where(fits).order_by(System.name))).scalars().all()
+    named_there = (
+        (await session.execute(select(System.name).where(fits).order_by(System.name)))
+        .scalars()
+        .all()
+    )
     more = f" and {len(named_there) - _NAMED} more" if len(named_there) > _NAMED else ""
     return ", ".join(named_there[:_NAMED]) + more
 
 
 async def _shared_password(context: Context, session: AsyncSession, login: Login) -> list[str]:
     mine = context.credential(login).password
-    others = (await session.execute(select(Login).where(Login.id != login.id).order_by(Login.name))).scalars()
+    others = (
+        await session.execute(select(Login).where(Login.id != login.id).order_by(Login.name))
+    ).scalars()
     same = [other.name for other in others if mine and context.credential(other).password == mine]
     return (
-        [f"The login {login.name} has the same password as {', '.join(same)}: whoever has one has all."] if same else []
+        [
+            f"The login {login.name} has the same password as {', '.join(same)}: whoever has one"
+            " has all."
+        ]
+        if same
+        else []
     )
 
 

@@ -1,4 +1,5 @@
-"""Requests of whoever is not signed in, for the audit: one entry for an address a minute, which counts the others.
+"""Requests of whoever is not signed in, for the audit: one entry for an address a minute, which
+counts the others.
 
 A stranger may knock as often as they like; the audit must not become as long as they please.
 """
@@ -26,7 +27,9 @@ class Strangers:
     _by_address: OrderedDict[str, _Seen] = field(default_factory=OrderedDict)
 
     def to_tell(self, address: str, now: float | None = None) -> int | None:
-        """How many requests an entry now is about, this one among them; None: it is too soon for one."""
+        """How many requests an entry now is about, this one among them; None: it is too soon for
+        one.
+        """
         now = time.monotonic() if now is None else now
         seen = self._by_address.get(address)
         if seen is not None and now - seen.told < _AGAIN:

@@ -1,4 +1,6 @@
-"""A sweep as a run: what may go is judged anew, what is unusual waits for a person, what went is listed by name."""
+"""A sweep as a run: what may go is judged anew, what is unusual waits for a person, what went is
+listed by name.
+"""
 
 from __future__ import annotations
 
@@ -57,31 +59,43 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
         )
     async with context.session() as session:
         said = await clocks.said_by_a_service(session)
-    if said is not None:  # this worker's clock may be right, and that of the service whose marks it goes by is not
+    if (
+        said is not None
+    ):  # this worker's clock may be right, and that of the service whose marks it goes by is not
         raise PersonNeeded(
             f"Nothing is swept while the clocks disagree. A service said: {said}",
             "See `fennox doctor clocks`; mend the clock, or confirm that it is right.",
         )
     now = judged.evidence.now
     waits = await _seen(context, lease, row, now, order.confirmed)
-    reasons = await _reasons(context, row, [backup for backup, wait in waits.items() if wait is None])
+    reasons = await _reasons(
+        context, row, [backup for backup, wait in waits.items() if wait is None]
+    )
 
     async def still(backups: Collection[str]) -> set[str]:
         """Which of these nobody has taken back meanwhile."""
         async with context.session() as session:
             await queue.owned(session, lease)
             return set(
-                (await session.execute(_marked(row.id, Copy.backup_id).where(among(Backup.id, backups)))).scalars()
+                (
+                    await session.execute(
+                        _marked(row.id, Copy.backup_id).where(among(Backup.id, backups))
+                    )
+                ).scalars()
             )
 
     done = await sweep(here, reasons, context.service_id, now, journal, still)
-    await vaults.forget_old_headers(here.vault)  # of a store that was away when a passphrase was withdrawn
+    await vaults.forget_old_headers(
+        here.vault
+    )  # of a store that was away when a passphrase was withdrawn
     gone = await follow(context, lease, here.vault, row)
     await anchoring.renew(context, row, here.vault, journal)
     used = await measured(here.vault)
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        await session.execute(update(StoreRow).where(StoreRow.id == row.id).values(swept=context.now()))
+        await session.execute(
+            update(StoreRow).where(StoreRow.id == row.id).values(swept=context.now())
+        )
         await measure(session, row.id, used, context.now())
         run.documents, run.size, run.result = len(gone), done.freed, _result(done, len(gone), waits)
         await queue.end(session, run, "done", context.now())
@@ -121,7 +135,9 @@ async def _preview(
     """What a sweep would do now; nothing is changed, and no backup counts as seen."""
     async with context.session() as session:
         waits = removal.waits(await standing(session, row.id), judged.evidence.now)
-    reasons = await _reasons(context, row, [backup for backup, wait in waits.items() if wait is None])
+    reasons = await _reasons(
+        context, row, [backup for backup, wait in waits.items() if wait is None]
+    )
     made = await plan(here, {} if judged.doubts else reasons, judged.evidence.now, journal)
     async with context.session() as session:
         run = await queue.owned(session, lease)
@@ -152,23 +168,42 @@ def _marked(store: str, *columns: Any) -> Any:
 
 
 async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
-    """Every backup of the systems of which something in this store is marked, as a sweep must know it."""
+    """Every backup of the systems of which something in this store is marked, as a sweep must know
+    it.
+    """
     concerned = _marked(store, Backup.system_id)
     rows = (
         select(
-            Backup.id, Backup.system_id, Backup.sequence, Backup.time, Backup.purpose, Backup.doubtful, Backup.partial,
-            Backup.held, Backup.parts, Backup.expired, Backup.expired_at, Backup.expired_by, Copy.let_go,
-            Copy.let_go_at, Copy.removable_since, System.retired, System.let_go.label("system_let_go"), System.created,
+            Backup.id,
+            Backup.system_id,
+            Backup.sequence,
+            Backup.time,
+            Backup.purpose,
+            Backup.doubtful,
+            Backup.partial,
+            Backup.held,
+            Backup.parts,
+            Backup.expired,
+            Backup.expired_at,
+            Backup.expired_by,
+            Copy.let_go,
+            Copy.let_go_at,
+            Copy.removable_since,
+            System.retired,
+            System.let_go.label("system_let_go"),
+            System.created,
         )
         .select_from(Copy)
         .join(Backup)
         .join(System)
         .where(Copy.store_id == store, Backup.system_id.in_(concerned))
-    )  # fmt: skip
+    )
     found = []
     for row in await session.execute(rows):
         marked = (row.expired or row.let_go) and not row.held
-        since = (row.expired_at if row.expired else row.let_go_at) or row.created  # marked before moments were kept
+        since = (
+            row.expired_at if row.expired else row.let_go_at
+        ) or row.created  # marked before moments were kept
         by_person = row.expired and row.expired_by not in ("", marking.LADDER)
         found.append(
             removal.Standing(
@@ -179,7 +214,9 @@ async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
                 good=row.purpose == "backup" and not row.doubtful and not row.partial,
                 parts=frozenset(str(part["name"]) for part in row.parts) if row.partial else None,
                 marked=since if marked else None,
-                person=by_person or (row.retired is not None and row.system_let_go) or row.purpose == "safety",
+                person=by_person
+                or (row.retired is not None and row.system_let_go)
+                or row.purpose == "safety",
                 first_seen=row.removable_since,
             )
         )
@@ -197,7 +234,9 @@ async def _seen(
 async def see_marks(
     session: AsyncSession, store: str, now: datetime, confirmed: Collection[str] = ()
 ) -> dict[str, Wait | None]:
-    """What each marked backup waits for; None: it goes. That a sweep has seen the marks is remembered."""
+    """What each marked backup waits for; None: it goes. That a sweep has seen the marks is
+    remembered.
+    """
     marked = list((await session.execute(_marked(store, Copy.backup_id))).scalars())
     await marking.unmark_what_is_kept_again(session, marked, now)
     await session.flush()
@@ -213,7 +252,9 @@ async def see_marks(
 async def _reasons(context: Context, row: StoreRow, removable: Collection[str]) -> dict[str, str]:
     by_ceiling = _BY_CEILING.format(ceiling=row.ceiling)
     async with context.session() as session:
-        rows = await session.execute(select(Backup.id, Backup.expired).where(among(Backup.id, removable)))
+        rows = await session.execute(
+            select(Backup.id, Backup.expired).where(among(Backup.id, removable))
+        )
         return {backup: _BY_LADDER if expired else by_ceiling for backup, expired in rows}
 
 
@@ -230,13 +271,20 @@ async def marked(session: AsyncSession, row: StoreRow, now: datetime) -> list[Ma
     by_ceiling = _BY_CEILING.format(ceiling=row.ceiling)
     return [
         MarkedShown(
-            backup=backup.id, system=system, name=backup.name, time=backup.time, bytes=backup.size,
-            why=_BY_LADDER if backup.expired else by_ceiling, by=backup.expired_by or "the ceiling",
-            marked=backup.expired_at if backup.expired else copy.let_go_at, seen=copy.removable_since,
-            waits=_WORDS[waits[backup.id]], person=waits[backup.id] in removal.BY_A_PERSON,
+            backup=backup.id,
+            system=system,
+            name=backup.name,
+            time=backup.time,
+            bytes=backup.size,
+            why=_BY_LADDER if backup.expired else by_ceiling,
+            by=backup.expired_by or "the ceiling",
+            marked=backup.expired_at if backup.expired else copy.let_go_at,
+            seen=copy.removable_since,
+            waits=_WORDS[waits[backup.id]],
+            person=waits[backup.id] in removal.BY_A_PERSON,
         )
         for backup, system, copy in await session.execute(known)
-    ]  # fmt: skip
+    ]
 
 
 _WORDS: dict[Wait | None, str] = {
@@ -244,14 +292,18 @@ _WORDS: dict[Wait | None, str] = {
     Wait.FIRST_SWEEP: "two sweeps, 48 hours apart",
     Wait.GRACE: "a sweep, 48 hours after the first that saw the mark",
     Wait.NEWEST: "a person: it is the newest of its kind",
-    Wait.SYSTEM_SHARE: "a person: more than a fifth of its system's backups were marked at one time",
+    Wait.SYSTEM_SHARE: (
+        "a person: more than a fifth of its system's backups were marked at one time"
+    ),
     Wait.STORE_SHARE: "a person: more than a fifth of the store's backups were marked at one time",
 }
 
 
 @dataclass(frozen=True)
 class Waiting:
-    """Marked backups of one system that a sweep of a store does not remove before a person has looked."""
+    """Marked backups of one system that a sweep of a store does not remove before a person has
+    looked.
+    """
 
     store: str
     system: str
@@ -271,7 +323,11 @@ async def waiting(session: AsyncSession, now: datetime) -> list[Waiting]:
             of_system[backup.system].append(backup)
         names = select(System.id, System.name).where(among(System.id, list(of_system)))
         for system, name in sorted((await session.execute(names)).all(), key=lambda row: row[1]):
-            held = [backup.id for backup in of_system[system] if waits.get(backup.id) in removal.BY_A_PERSON]
+            held = [
+                backup.id
+                for backup in of_system[system]
+                if waits.get(backup.id) in removal.BY_A_PERSON
+            ]
             if held:
                 newest = any(waits[backup] is Wait.NEWEST for backup in held)
                 found.append(Waiting(store.name, name, held, len(of_system[system]), newest))

@@ -10,7 +10,17 @@ from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Login, Routine, Run, StoreRow, System, constant
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    Backup,
+    Copy,
+    Login,
+    Routine,
+    Run,
+    StoreRow,
+    System,
+    constant,
+)
 from fennox.core.format.manifest import Finding, Machine
 from fennox.service import handing, routines
 from fennox.service.context import Context
@@ -55,7 +65,9 @@ _KNOWN = (
     .outerjoin(_LAST, true())
     .where(System.id == any_(_THESE))
 )
-_GOING_ON = select(Run.system_id.label("system"), *_BRIEF).where(IS_ACTIVE, Run.system_id == any_(_THESE))
+_GOING_ON = select(Run.system_id.label("system"), *_BRIEF).where(
+    IS_ACTIVE, Run.system_id == any_(_THESE)
+)
 _NAMES = select(System.id, System.name).where(System.id == any_(_THESE))
 
 
@@ -68,7 +80,9 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     ids = [row.id for row in rows]
     known, going_on = await asked(_KNOWN, ids), await asked(_GOING_ON, ids)
     needed = {one for row in rows for one in row.needs}
-    names = {one: row.name for one, row in (await asked(_NAMES, [*needed])).items()} if needed else {}
+    names = (
+        {one: row.name for one, row in (await asked(_NAMES, [*needed])).items()} if needed else {}
+    )
     due_by_hand = await handing.lacking(context, session, rows)
     all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
     now = context.now()
@@ -76,7 +90,11 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     for row in rows:
         its = known[row.id]
         mine = [routine for routine in all_routines if routines.selects(routine.systems, row)]
-        due = [moment for routine in mine if (moment := routines.next_run(routine, now, row.id)) is not None]
+        due = [
+            moment
+            for routine in mine
+            if (moment := routines.next_run(routine, now, row.id)) is not None
+        ]
         found.append(
             SystemShown(
                 id=row.id,
@@ -96,7 +114,8 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 stores=its.stores or [],
                 routines=[routine.name for routine in mine],
                 next_run=min(due) if due and row.retired is None else None,
-                missing=[Finding.model_validate(item) for item in its.findings or []] + due_by_hand.get(row.id, []),
+                missing=[Finding.model_validate(item) for item in its.findings or []]
+                + due_by_hand.get(row.id, []),
                 needs=sorted(names[one] for one in row.needs if one in names),
                 via=its.via,
                 patience=row.patience,
@@ -117,4 +136,6 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
 
 
 def _brief(run: Row[Any] | None) -> RunBrief | None:
-    return RunBrief(id=run.id, kind=run.kind, state=run.state, at=run.at) if run and run.id else None
+    return (
+        RunBrief(id=run.id, kind=run.kind, state=run.state, at=run.at) if run and run.id else None
+    )

@@ -12,7 +12,18 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, Run, StateRow, StoreRow, System, constant
+from fennox.catalogue.models import (
+    Backup,
+    Copy,
+    KeySet,
+    Login,
+    Routine,
+    Run,
+    StateRow,
+    StoreRow,
+    System,
+    constant,
+)
 from fennox.core import moments
 from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
@@ -48,8 +59,19 @@ async def subject_of(context: Context, session: AsyncSession, system: System) ->
     login = await session.get_one(Login, system.login_id) if system.login_id else None
     kind, kind_file = context.kind(system.kind)
     machine = str(system.machine["id"]) if system.machine else ""
-    reached = Reached(address=system.address, account=login.account if login else "", key=system.key)
-    return Subject(system.id, system.name, system.folder, kind, kind_file, dict(system.settings), machine, reached)
+    reached = Reached(
+        address=system.address, account=login.account if login else "", key=system.key
+    )
+    return Subject(
+        system.id,
+        system.name,
+        system.folder,
+        kind,
+        kind_file,
+        dict(system.settings),
+        machine,
+        reached,
+    )
 
 
 class Last(NamedTuple):
@@ -73,7 +95,9 @@ _BEFORE = (
 
 
 def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> Order:
-    """The order of a take: what was fixed when it was queued, and its place behind the system's newest backup."""
+    """The order of a take: what was fixed when it was queued, and its place behind the system's
+    newest backup.
+    """
     # a restore's safety copy takes everything, under a name of its own
     wanted = run.order if isinstance(run.order, TakeOrder) else TakeOrder()
     return Order(
@@ -91,17 +115,31 @@ def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bo
 
 
 _PAST = aliased(Run)
-_SAME_PARTS = [func.coalesce(run.order["parts"], constant("null").cast(JSONB)) for run in (_PAST, Run)]
+_SAME_PARTS = [
+    func.coalesce(run.order["parts"], constant("null").cast(JSONB)) for run in (_PAST, Run)
+]
 _ALIKE = (
-    select(func.extract("epoch", _PAST.ended - _PAST.started).cast(Float).label("seconds"), _PAST.size)
-    .where(_PAST.system_id == Run.system_id, _PAST.kind == constant("take"), _PAST.state == constant("done"))
-    .where(_PAST.started.is_not(None), _SAME_PARTS[0] == _SAME_PARTS[1], not_(_PAST.order.has_key("handed_in")))
+    select(
+        func.extract("epoch", _PAST.ended - _PAST.started).cast(Float).label("seconds"), _PAST.size
+    )
+    .where(
+        _PAST.system_id == Run.system_id,
+        _PAST.kind == constant("take"),
+        _PAST.state == constant("done"),
+    )
+    .where(
+        _PAST.started.is_not(None),
+        _SAME_PARTS[0] == _SAME_PARTS[1],
+        not_(_PAST.order.has_key("handed_in")),
+    )
     .order_by(_PAST.created.desc())
     .limit(LOOKED_AT)
     .correlate(Run)
     .subquery()
 )
-_TAKES_BEFORE = select(func.json_agg(func.json_build_array(_ALIKE.c.seconds, _ALIKE.c.size))).scalar_subquery()
+_TAKES_BEFORE = select(
+    func.json_agg(func.json_build_array(_ALIKE.c.seconds, _ALIKE.c.size))
+).scalar_subquery()
 _TAKE = (
     select(
         Run,
@@ -150,7 +188,8 @@ async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
         raise queue.lost()
     run, system, store, _, login, routine, known, likeness, alike, damaged, *before = rows[0]
     last = Last(*before) if before[0] is not None else None
-    # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold whole
+    # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold
+    # whole
     sure = last is not None and last.id == known and not last.doubtful and damaged == ""
     keys = [row[3] for row in rows if row[3] is not None]
     takes = [Done(*take) for take in alike or []]
@@ -172,7 +211,9 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             await ownstate.seal_secrets(session, context.keyfile, context.now())
     vault = await context.vault(door, lately=lately)
     assert run.backup_id is not None
-    order = next_order(run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked)
+    order = next_order(
+        run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
+    )
     routine = begun.routine.name if begun.routine else None
     # what a person asks for is read whole; what comes every night trusts what has not moved
     trust = run.routine_id is not None and not vault.locked
@@ -184,7 +225,9 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         await journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
-        return await context.connect(subject.kind, uses.of_system(system, login), way_to(system), kept=True)
+        return await context.connect(
+            subject.kind, uses.of_system(system, login), way_to(system), kept=True
+        )
 
     async def note(left: list[str]) -> None:
         async with context.session() as session:
@@ -196,12 +239,22 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         if given is None:
             link = await reach()
             stack.push_async_callback(link.close)
-            around = Surroundings(subject.kind, subject.settings, link, reach, note, journal, list(system.left_open))
+            around = Surroundings(
+                subject.kind, subject.settings, link, reach, note, journal, list(system.left_open)
+            )
             await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
         taken = await take(
-            vault, context.index(store.id), link, subject, order, journal, context.readings, any_machine=False,
-            handed_in=given, carvers=context.carvers,
-        )  # fmt: skip
+            vault,
+            context.index(store.id),
+            link,
+            subject,
+            order,
+            journal,
+            context.readings,
+            any_machine=False,
+            handed_in=given,
+            carvers=context.carvers,
+        )
     await look_again(context, subject.kind, system, login, journal)
     if taken.store_ahead is not None:
         await _keep_skew(context, store.id, taken.store_ahead)
@@ -209,7 +262,9 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     short = taken.as_before and not wanted.hold
     copied = begun.routine is not None and begun.routine.copy_to != []
     odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
-    ending = Ending(store.id, taken, skew, odd, _result(taken, Difference([], [], 0), unchanged=True))
+    ending = Ending(
+        store.id, taken, skew, odd, _result(taken, Difference([], [], 0), unchanged=True)
+    )
     if short and not copied:
         async with context.alone() as database:
             if await enter(database, lease, ending, context.now()):
@@ -232,7 +287,10 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         if isinstance(link, Web):
             found["key_until"] = link.until
         await session.execute(
-            update(System).where(System.id == system.id).values(found).execution_options(synchronize_session=False)
+            update(System)
+            .where(System.id == system.id)
+            .values(found)
+            .execution_options(synchronize_session=False)
         )
         if given is not None and document is not None:
             await session.flush()
@@ -261,7 +319,9 @@ async def _keep_skew(context: Context, store: str, ahead: float) -> None:
 
 
 async def _machine_ahead(context: Context, ahead: float | None) -> float | None:
-    """Seconds that the machine's clock is ahead. A difference that a person would hear of is not said of it unseen."""
+    """Seconds that the machine's clock is ahead. A difference that a person would hear of is not
+    said of it unseen.
+    """
     if ahead is None or context.simulated:
         return None
     if abs(ahead) <= MOST_SKEW:
@@ -271,7 +331,8 @@ async def _machine_ahead(context: Context, ahead: float | None) -> float | None:
 
 
 async def _by_postgresql(context: Context, session: AsyncSession, ahead: float) -> float | None:
-    """How far a clock, seen to be ahead of ours, is ahead of PostgreSQL's; None: ours disagrees with that.
+    """How far a clock, seen to be ahead of ours, is ahead of PostgreSQL's; None: ours disagrees
+    with that.
 
     It would else tell of our own clock alone, and blame the far side.
     """
@@ -280,7 +341,9 @@ async def _by_postgresql(context: Context, session: AsyncSession, ahead: float) 
 
 
 async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference | None) -> bool:
-    """Whether it is known that the backup before holds the same documents, modes and links, of the same parts."""
+    """Whether it is known that the backup before holds the same documents, modes and links, of the
+    same parts.
+    """
     if not taken.nothing_new or differs is None or differs or taken.reference.previous is None:
         return False
     before = await session.get(Backup, taken.reference.previous.backup)
@@ -318,7 +381,13 @@ def _oddness(context: Context, begun: _Begun, size: int) -> str:
 
 
 async def take_safety_copy(
-    context: Context, lease: Lease, link: Link, subject: Subject, store: StoreRow, vault: Vault, journal: Journal
+    context: Context,
+    lease: Lease,
+    link: Link,
+    subject: Subject,
+    store: StoreRow,
+    vault: Vault,
+    journal: Journal,
 ) -> Taken:
     """What a target holds before it is overwritten, as an ordinary backup on hold."""
     async with context.session() as session:
@@ -328,29 +397,53 @@ async def take_safety_copy(
         safety = of_kind(run.order, RestoreOrder)
         backup, time = safety.safety_backup, safety.safety_time
         known = await session.get(Backup, backup)
-        before = (await session.execute(select(*_BEFORE.c).select_from(System).join(_BEFORE, true())
-                                        .where(System.id == system.id))).one_or_none()  # fmt: skip
-        order = next_order(run, Last(*before) if before else None, backup=backup, time=time, apart=False)
+        before = (
+            await session.execute(
+                select(*_BEFORE.c)
+                .select_from(System)
+                .join(_BEFORE, true())
+                .where(System.id == system.id)
+            )
+        ).one_or_none()
+        order = next_order(
+            run, Last(*before) if before else None, backup=backup, time=time, apart=False
+        )
         if known is not None:
             order = replace(order, sequence=known.sequence)
-    name = f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
-    order = replace(order, name=name, note="What the target held before the restore.", purpose="safety",
-                    routine=None)  # fmt: skip
+    name = (
+        f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
+    )
+    order = replace(
+        order,
+        name=name,
+        note="What the target held before the restore.",
+        purpose="safety",
+        routine=None,
+    )
     index = context.index(store.id)
-    taken = await save_target(vault, index, link, subject, order, journal, context.readings, context.carvers)
+    taken = await save_target(
+        vault, index, link, subject, order, journal, context.readings, context.carvers
+    )
     async with context.session() as session:
         run = await queue.owned(session, lease)
         if await session.get(Backup, backup) is None:
             row = keep_backup(session, run, system.id, store.id, taken, vault)
             row.held, row.held_because = True, _SAFETY
     note = notes.Note(
-        fact="hold", backup=backup, system=subject.id, time=taken.reference.time, by="restore", reason=_SAFETY
+        fact="hold",
+        backup=backup,
+        system=subject.id,
+        time=taken.reference.time,
+        by="restore",
+        reason=_SAFETY,
     )
     await vault.write_note(note, taken.reference)
     return taken
 
 
-def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, taken: Taken, vault: Vault) -> Backup:
+def keep_backup(
+    session: AsyncSession, run: Run, system_id: str, store_id: str, taken: Taken, vault: Vault
+) -> Backup:
     """Enter a backup into the catalogue, in the transaction that holds the run."""
     reference, head = taken.reference, taken.head
     row = Backup(
@@ -365,7 +458,10 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
         time=parse_stamp(reference.time),
         sequence=reference.sequence,
         digest=taken.digest,
-        parts=[{"name": part.name, "documents": part.documents, "bytes": part.bytes} for part in head.parts],
+        parts=[
+            {"name": part.name, "documents": part.documents, "bytes": part.bytes}
+            for part in head.parts
+        ],
         documents=reference.sizes.documents,
         size=reference.sizes.bytes,
         new_bytes=taken.written.bytes,
@@ -383,18 +479,26 @@ def keep_backup(session: AsyncSession, run: Run, system_id: str, store_id: str, 
     return row
 
 
-def census_for_catalogue(census: dict[str, list[str]], vault: Vault, *, in_clear: bool) -> dict[str, Any]:
+def census_for_catalogue(
+    census: dict[str, list[str]], vault: Vault, *, in_clear: bool
+) -> dict[str, Any]:
     """Names in custody ``kept``; in ``apart`` only digests keyed under W (store-format §3.5)."""
     if in_clear:
         return dict(census)
     return {
-        name: [vault.secret.keyed_digest(value.encode()).hex() for value in values] for name, values in census.items()
+        name: [vault.secret.keyed_digest(value.encode()).hex() for value in values]
+        for name, values in census.items()
     }
 
 
 async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
     """The newest backup that a restore of the system would rely on."""
-    found = select(Backup).where(Backup.system_id == system_id, *GOOD).order_by(Backup.sequence.desc()).limit(1)
+    found = (
+        select(Backup)
+        .where(Backup.system_id == system_id, *GOOD)
+        .order_by(Backup.sequence.desc())
+        .limit(1)
+    )
     return (await session.execute(found)).scalar_one_or_none()
 
 

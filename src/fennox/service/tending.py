@@ -27,11 +27,27 @@ from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import packs
 from fennox.core.format.anchors import Loss
 from fennox.core.format.records import Record
-from fennox.core.orders import AdoptOrder, CopyOrder, RekeyOrder, ScrubOrder, StoreOrder, VerifyOrder, of_kind
+from fennox.core.orders import (
+    AdoptOrder,
+    CopyOrder,
+    RekeyOrder,
+    ScrubOrder,
+    StoreOrder,
+    VerifyOrder,
+    of_kind,
+)
 from fennox.core.results import CopyResult, ScrubResult, VerifyResult
 from fennox.core.words import counted
 from fennox.engine.copying import Holding, copy, shares_keys
-from fennox.engine.faults import GONE, Fault, Gap, Report, damaged_documents, found_damaged, in_place_of
+from fennox.engine.faults import (
+    GONE,
+    Fault,
+    Gap,
+    Report,
+    damaged_documents,
+    found_damaged,
+    in_place_of,
+)
 from fennox.engine.healing import Healed, heal
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import Journal
@@ -51,13 +67,16 @@ _MOST_OPENED = 5  # damaged backups of which a scrub names the documents
 _MOST_NAMED = 20  # objects or documents that a log names one by one
 
 
-async def enqueue_for_store(context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow, by: str) -> Run:
+async def enqueue_for_store(
+    context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow, by: str
+) -> Run:
     """Queue a run for a store; one of each kind at a time."""
     active = select(Run).where(Run.kind == order.kind, Run.store_id == row.id, IS_ACTIVE)
     other = (await session.execute(active)).scalars().first()
     if other is not None and order.kind != "copy":
         raise Conflict(
-            f"A {order.kind} of {row.name} is {other.state} already ({other.id[:12]}).", "Wait for it, or stop it."
+            f"A {order.kind} of {row.name} is {other.state} already ({other.id[:12]}).",
+            "Wait for it, or stop it.",
         )
     backup = order.backup if isinstance(order, CopyOrder | VerifyOrder) else None
     about = queue.About(store_id=row.id, backup_id=backup)
@@ -81,9 +100,13 @@ async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
 
 
 async def best_copy(context: Context, backup: Backup) -> tuple[StoreRow, Vault, Record]:
-    """The backup's record in the first store that answers and still holds it whole, as far as is known."""
+    """The backup's record in the first store that answers and still holds it whole, as far as is
+    known.
+    """
     async with context.session() as session:
-        places = [(row, await context.door(session, row)) for row in await copies_of(session, backup.id)]
+        places = [
+            (row, await context.door(session, row)) for row in await copies_of(session, backup.id)
+        ]
         folder = (await session.get_one(System, backup.system_id)).folder
     first: FennoxError | None = None
     for row, door in places:
@@ -92,7 +115,9 @@ async def best_copy(context: Context, backup: Backup) -> tuple[StoreRow, Vault, 
             return row, vault, await vault.find_record(backup.id, folder)
         except FennoxError as error:
             first = first or error
-    raise first or NotFound(f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup.")
+    raise first or NotFound(
+        f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup."
+    )
 
 
 async def _holding(context: Context, door: Door) -> Holding:
@@ -114,13 +139,22 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         folder = (await session.get_one(System, backup.system_id)).folder
     source, target = [await _holding(context, door) for door in doors]
     record = await source.vault.find_record(backup.id, folder)
-    if not shares_keys(source.vault, target.vault, record.reference.generation) and source.vault.locked:
+    if (
+        not shares_keys(source.vault, target.vault, record.reference.generation)
+        and source.vault.locked
+    ):
         source.vault.unlock(await wait_for_key(context, lease, source_row, journal))
     copied = await copy(source, target, record, journal)
     async with context.session() as session:
         run = await queue.owned(session, lease)
         await session.merge(
-            Copy(backup_id=backup.id, store_id=target_row.id, since=context.now(), digest=copied.digest, damaged="")
+            Copy(
+                backup_id=backup.id,
+                store_id=target_row.id,
+                since=context.now(),
+                digest=copied.digest,
+                damaged="",
+            )
         )
         run.size = copied.written.bytes
         run.result = CopyResult(
@@ -139,10 +173,14 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         door = await context.door(session, row, removing=True)
-        expected = set((await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars())
+        expected = set(
+            (await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars()
+        )
         doors, copies = await _others(context, session, row)
         share = Share(*of_kind(run.order, ScrubOrder).share)
-        open_damage = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
+        open_damage = select(StoreDamage).where(
+            StoreDamage.store_id == row.id, StoreDamage.healed.is_(None)
+        )
         known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
     # an index of its own: what it remembers of packs must come from this look alone
     here = Holding(await context.vault(door), PackIndex())
@@ -156,7 +194,9 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     report = await scrub(here, expected, journal, share=share, known=known, told=told)
     losses = await _not_told_yet(context, report)
     for loss in losses:
-        report.faults.append(Fault(f"systems/{loss.folder}", f"{str(loss)[:1].upper()}{str(loss)[1:]}."))
+        report.faults.append(
+            Fault(f"systems/{loss.folder}", f"{str(loss)[:1].upper()}{str(loss)[1:]}.")
+        )
     healed = Healed()
     if not report.sound:
         await _tell(report, journal)
@@ -215,7 +255,9 @@ async def _not_told_yet(context: Context, report: Report) -> list[Loss]:
         query = select(Backup.system_id, Backup.sequence).where(Backup.id.in_(report.missing))
         named = {(system, sequence) for system, sequence in await session.execute(query)}
     left = [
-        replace(loss, numbers=[number for number in loss.numbers if (loss.system, number) not in named])
+        replace(
+            loss, numbers=[number for number in loss.numbers if (loss.system, number) not in named]
+        )
         for loss in report.losses
     ]
     return [loss for loss in left if loss.numbers or loss.notes or loss.exchanged]
@@ -226,25 +268,42 @@ async def _unexplained(context: Context, report: Report) -> list[Gap]:
     found = []
     async with context.session() as session:
         for gap in report.gaps:
-            held = select(Backup.sequence).where(Backup.system_id == gap.system, Backup.sequence.in_(gap.numbers))
-            gone = select(Removal.sequence).where(Removal.system_id == gap.system, Removal.sequence.in_(gap.numbers))
-            known = {*(await session.execute(held)).scalars(), *(await session.execute(gone)).scalars()}
+            held = select(Backup.sequence).where(
+                Backup.system_id == gap.system, Backup.sequence.in_(gap.numbers)
+            )
+            gone = select(Removal.sequence).where(
+                Removal.system_id == gap.system, Removal.sequence.in_(gap.numbers)
+            )
+            known = {
+                *(await session.execute(held)).scalars(),
+                *(await session.execute(gone)).scalars(),
+            }
             if left := [number for number in gap.numbers if number not in known]:
                 found.append(Gap(gap.system, gap.name, left))
     return found
 
 
 async def _follow_up(
-    context: Context, row: StoreRow, here: Holding, report: Report, orphans: list[str], journal: Journal
+    context: Context,
+    row: StoreRow,
+    here: Holding,
+    report: Report,
+    orphans: list[str],
+    journal: Journal,
 ) -> bool:
-    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under earlier keys.
+    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under
+    earlier keys.
 
     Whether backups that the catalogue does not know are brought in.
     """
-    older = [r for r in report.records.values() if r.reference.generation < here.vault.header.generation]
+    older = [
+        r for r in report.records.values() if r.reference.generation < here.vault.header.generation
+    ]
     runs = [report.records[backup].reference.run for backup in orphans]
     async with context.session() as session:
-        ours = (await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))).scalar_one()
+        ours = (
+            await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))
+        ).scalar_one()
         left = select(KeySet.id).where(KeySet.id == row.key_set, KeySet.left_to_expire.is_(True))
         reseal = bool(older) and (await session.execute(left.limit(1))).first() is None
         with contextlib.suppress(Conflict):  # one is going on
@@ -254,29 +313,51 @@ async def _follow_up(
             if reseal:
                 await enqueue_for_store(context, session, RekeyOrder(), row, "scrub")
     if orphans:
-        remedy = "they are brought in" if ours == len(orphans) else f"look at them, then: fennox store adopt {row.name}"
-        text = f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; {remedy}."
+        remedy = (
+            "they are brought in"
+            if ours == len(orphans)
+            else f"look at them, then: fennox store adopt {row.name}"
+        )
+        text = (
+            f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; {remedy}."
+        )
         await journal.log("warning", text)
     if reseal:
-        await journal.log("warning", f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.")
+        await journal.log(
+            "warning",
+            f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.",
+        )
     return bool(orphans) and ours == len(orphans)
 
 
-async def _others(context: Context, session: AsyncSession, row: StoreRow) -> tuple[list[Door], dict[str, list[str]]]:
+async def _others(
+    context: Context, session: AsyncSession, row: StoreRow
+) -> tuple[list[Door], dict[str, list[str]]]:
     """The ways into the other stores of the key set, and which of them hold which backup."""
     rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
-    found = [await context.door(session, other) for other in (await session.execute(rows)).scalars().all()]
+    found = [
+        await context.door(session, other)
+        for other in (await session.execute(rows)).scalars().all()
+    ]
     copies: dict[str, list[str]] = defaultdict(list)
-    held = select(Copy.backup_id, StoreRow.name).join(StoreRow).where(StoreRow.id.in_([door.store for door in found]))
+    held = (
+        select(Copy.backup_id, StoreRow.name)
+        .join(StoreRow)
+        .where(StoreRow.id.in_([door.store for door in found]))
+    )
     for backup, name in (await session.execute(held)).all():
         copies[backup].append(name)
     return found, copies
 
 
-async def _renew_headers(context: Context, row: StoreRow, vault: Vault, report: Report, healed: Healed) -> None:
+async def _renew_headers(
+    context: Context, row: StoreRow, vault: Vault, report: Report, healed: Healed
+) -> None:
     """Write headers of earlier key generations anew that are gone; that takes the opening key."""
     gone = [
-        fault.object for fault in report.faults if fault.object.startswith("header/") and fault.object.endswith(".")
+        fault.object
+        for fault in report.faults
+        if fault.object.startswith("header/") and fault.object.endswith(".")
     ]
     if not gone or vault.locked:
         return
@@ -299,7 +380,10 @@ async def _name_documents(here: Holding, report: Report, backup: str, journal: J
     if record is None:
         return
     if here.vault.locked:
-        await journal.log("warning", "Which documents it costs is known only with the passphrase: verify the backup.")
+        await journal.log(
+            "warning",
+            "Which documents it costs is known only with the passphrase: verify the backup.",
+        )
         return
     try:
         documents = await damaged_documents(BackupReader(here.vault, here.index, record))
@@ -310,24 +394,36 @@ async def _name_documents(here: Holding, report: Report, backup: str, journal: J
     more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
     lost = f"Documents of it that are lost: {', '.join(documents[:_MOST_NAMED])}{more}"
     await journal.log(
-        "error", lost if documents else "Every document of it can be read; the list of its chunks is lost."
+        "error",
+        lost if documents else "Every document of it can be read; the list of its chunks is lost.",
     )
 
 
-async def _keep_damage(context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed) -> None:
+async def _keep_damage(
+    context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed
+) -> None:
     """Enter what was found, end what is over, and mark copies that cannot be read whole."""
     now = context.now()
     known = await _open_damage(session, row)
     for fault in report.faults:
         item = known.pop(fault.object, None) or _entered(session, row, fault, now)
         costs = report.costs.get(fault.object, set())
-        item.backups = sorted(costs if fault.object in healed.objects else costs & healed.left.keys())
+        item.backups = sorted(
+            costs if fault.object in healed.objects else costs & healed.left.keys()
+        )
         if fault.object in healed.objects:
             item.healed, item.how = now, healed.objects[fault.object]
     for item in known.values():
-        gone = item.object.startswith("systems/") and item.object.count("/") == 1  # records that nobody has
-        item.healed, item.how = now, "they stay gone; the store goes on without them" if gone else "no longer found"
-    whole = update(Copy).where(Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left)))
+        gone = (
+            item.object.startswith("systems/") and item.object.count("/") == 1
+        )  # records that nobody has
+        item.healed, item.how = (
+            now,
+            "they stay gone; the store goes on without them" if gone else "no longer found",
+        )
+    whole = update(Copy).where(
+        Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left))
+    )
     await session.execute(whole.values(damaged="").execution_options(synchronize_session=False))
     for backup, why in healed.left.items():
         one = update(Copy).where(Copy.store_id == row.id, Copy.backup_id == backup)
@@ -341,17 +437,25 @@ async def _open_damage(session: AsyncSession, row: StoreRow) -> dict[str, StoreD
 
 
 def _entered(session: AsyncSession, row: StoreRow, fault: Fault, now: datetime) -> StoreDamage:
-    item = StoreDamage(store_id=row.id, object=fault.object, what=fault.what, backups=[], found=now, how="")
+    item = StoreDamage(
+        store_id=row.id, object=fault.object, what=fault.what, backups=[], found=now, how=""
+    )
     session.add(item)
     return item
 
 
 async def _keep_verified(
-    session: AsyncSession, row: StoreRow, faults: Mapping[Fault, set[str]], whole: Collection[str], now: datetime
+    session: AsyncSession,
+    row: StoreRow,
+    faults: Mapping[Fault, set[str]],
+    whole: Collection[str],
+    now: datetime,
 ) -> None:
-    """Enter the damage found by reading backups, as a scrub would, so that the next scrub knows of it.
+    """Enter the damage found by reading backups, as a scrub would, so that the next scrub knows of
+    it.
 
-    A backup that was read ``whole`` needs none of it; that a damaged pack is sound again only a scrub can tell.
+    A backup that was read ``whole`` needs none of it; that a damaged pack is sound again only a
+    scrub can tell.
     """
     known = await _open_damage(session, row)
     for fault, needed_by in faults.items():
@@ -409,10 +513,14 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         if documents and not await context.still_held(backup, row.id):
             continue  # a sweep removed it meanwhile
         if documents:
-            more = f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
+            more = (
+                f" and {len(documents) - _MOST_NAMED} more" if len(documents) > _MOST_NAMED else ""
+            )
             bad[backup] = f"Cannot be read whole: {', '.join(documents[:_MOST_NAMED])}{more}"
             await journal.log("error", f"Backup {backup[:12]}: {bad[backup]}")
-            await index.refresh(vault)  # a folder on which nothing is mounted any more holds no packs, and says so here
+            await index.refresh(
+                vault
+            )  # a folder on which nothing is mounted any more holds no packs, and says so here
             unsaid = [Fault(in_place_of(backup), bad[backup])]
             for fault in await found_damaged(reader, bad[backup]) if reader else unsaid:
                 faults[fault].add(backup)
@@ -423,7 +531,10 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         if packs.digest_in_name(pack) not in condemned:
             faults[Fault(pack, what)] |= set()
     if vault.locked:
-        await journal.log("warning", f"{row.name} is kept apart: its backups were held against the packs, not opened.")
+        await journal.log(
+            "warning",
+            f"{row.name} is kept apart: its backups were held against the packs, not opened.",
+        )
     async with context.session() as session:
         run = await queue.owned(session, lease)
         for backup, _ in wanted:
@@ -438,5 +549,9 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         run.result = VerifyResult(backups=len(wanted), opened=opened, damaged_backups=len(bad))
         if bad:
             text = f"{len(bad)} of {len(wanted)} backups in {row.name} cannot be read whole."
-            run.reason, run.remedy, run.problem = text, "Scrub the store: what another copy holds is healed.", "damaged"
+            run.reason, run.remedy, run.problem = (
+                text,
+                "Scrub the store: what another copy holds is healed.",
+                "damaged",
+            )
         await queue.end(session, run, "failed" if bad else "done", context.now())

@@ -1,7 +1,8 @@
-"""Who goes first in a thread that does everything: people who wait for an answer, before duties that look at all of it.
+"""Who goes first in a thread that does everything: people who wait for an answer, before duties
+that look at all of it.
 
-Between two waits a duty holds the thread for a few milliseconds; an answer that waits a dozen times for the database
-would wait a dozen times for the duty as well.
+Between two waits a duty holds the thread for a few milliseconds; an answer that waits a dozen times
+for the database would wait a dozen times for the duty as well.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ KEPT_AT = "turns"  # of a session's ``info``
 
 @dataclass
 class Turns:
-    """The requests that are being answered in this process, and that people have not waited for very long."""
+    """The requests that are being answered in this process, and that people have not waited for
+    very long.
+    """
 
     _waiting: set[int] = field(default_factory=set)
     _count: int = 0
@@ -46,7 +49,9 @@ class Turns:
             self._none.set()
 
     async def give_way(self) -> None:
-        """Let others have the thread, and those go first who wait; what is itself done for an answer does not wait."""
+        """Let others have the thread, and those go first who wait; what is itself done for an
+        answer does not wait.
+        """
         await asyncio.sleep(0)
         if self._waiting and not _ANSWERS.get():
             with suppress(TimeoutError):
@@ -63,7 +68,9 @@ async def give_way(session: AsyncSession) -> None:
 
 @dataclass
 class AnswersFirst:
-    """Counts the requests that have not begun to be answered. An answer that streams for long has begun."""
+    """Counts the requests that have not begun to be answered. An answer that streams for long has
+    begun.
+    """
 
     app: ASGIApp
     turns: Turns

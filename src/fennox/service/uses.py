@@ -1,8 +1,9 @@
-"""A login goes only where it belongs: every connection to a machine is made with a :class:`Use`, made only here.
+"""A login goes only where it belongs: every connection to a machine is made with a :class:`Use`,
+made only here.
 
-A login belongs to the systems and stores that use it, at their addresses and with their keys, and where an
-administrator has admitted it. Whoever may start a restore, a look or a comparison can never aim a secret at a machine
-of their own.
+A login belongs to the systems and stores that use it, at their addresses and with their keys, and
+where an administrator has admitted it. Whoever may start a restore, a look or a comparison can
+never aim a secret at a machine of their own.
 """
 
 from __future__ import annotations
@@ -29,7 +30,9 @@ _ASK_OTHERS = "Ask somebody who reaches the whole estate."
 
 @dataclass(frozen=True)
 class Use:
-    """A login at the one machine for which it may be used now. ``key`` None: what answers there is to show its own."""
+    """A login at the one machine for which it may be used now. ``key`` None: what answers there is
+    to show its own.
+    """
 
     login: Login | None  # None: nothing is reached, or the service itself is
     address: str
@@ -38,26 +41,37 @@ class Use:
 
 def of_system(system: System, login: Login | None) -> Use:
     if login is not None and login.id != system.login_id:
-        raise MendSettings(f"{login.name} is not the login of {system.name}.", "Give it one with `fennox system set`.")
+        raise MendSettings(
+            f"{login.name} is not the login of {system.name}.",
+            "Give it one with `fennox system set`.",
+        )
     return Use(login, system.address, system.key)
 
 
 def of_sheet(place: Place, login: Login) -> Use:
-    """Where a restore reaches its target: whoever drafted it was let aim the login there (:func:`aimed`)."""
+    """Where a restore reaches its target: whoever drafted it was let aim the login there
+    (:func:`aimed`).
+    """
     return Use(login, place.address, place.key)
 
 
 def to_enrol(who: Person, login: Login | None, address: str, key: str | None) -> Use:
     """An administrator says where a machine is, and by which login it is reached."""
     if who.role != "administrator":
-        raise NotAllowed("Only an administrator says where a login belongs.", "Ask an administrator.")
+        raise NotAllowed(
+            "Only an administrator says where a login belongs.", "Ask an administrator."
+        )
     return Use(login, address, key)
 
 
-async def aimed(session: AsyncSession, who: Person, login: Login, address: str, key: str | None) -> Use:
-    """To aim a login at a machine: where it belongs anybody who may do that, elsewhere an administrator alone.
+async def aimed(
+    session: AsyncSession, who: Person, login: Login, address: str, key: str | None
+) -> Use:
+    """To aim a login at a machine: where it belongs anybody who may do that, elsewhere an
+    administrator alone.
 
-    ``key`` None: the one with which it belongs there; None is left for an administrator, who is shown what answers.
+    ``key`` None: the one with which it belongs there; None is left for an administrator, who is
+    shown what answers.
     """
     belongs = await _keys_at(session, login, address)
     if key is None and len(belongs) == 1:
@@ -75,10 +89,18 @@ async def aimed(session: AsyncSession, who: Person, login: Login, address: str, 
 async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str]:
     """With which keys of that address a login belongs there."""
     systems = select(System.key).where(
-        System.login_id == login.id, System.address == address, System.retired.is_(None), System.key != ""
+        System.login_id == login.id,
+        System.address == address,
+        System.retired.is_(None),
+        System.key != "",
     )
-    admitted = select(LoginPlace.key).where(LoginPlace.login_id == login.id, LoginPlace.address == address)
-    return {*(await session.execute(systems)).scalars(), *(await session.execute(admitted)).scalars()}
+    admitted = select(LoginPlace.key).where(
+        LoginPlace.login_id == login.id, LoginPlace.address == address
+    )
+    return {
+        *(await session.execute(systems)).scalars(),
+        *(await session.execute(admitted)).scalars(),
+    }
 
 
 async def must_be_nobody_elses(
@@ -96,10 +118,13 @@ async def must_be_nobody_elses(
             continue
         what = f"at {address}" if by_address else f"with the key {key}"
         if not await scopes.reaches(session, who.scope, other):
-            raise Conflict(f"The machine {what} is another enrolled system.", _ASK_OTHERS, field="at")
+            raise Conflict(
+                f"The machine {what} is another enrolled system.", _ASK_OTHERS, field="at"
+            )
         raise Conflict(
             f"The machine {what} is {other.name}, which is enrolled.",
-            f"A backup of {system.name} is not written onto it. If it is no more: fennox system retire {other.name}",
+            f"A backup of {system.name} is not written onto it. If it is no more: fennox system"
+            f" retire {other.name}",
             field="at",
         )
 
@@ -113,7 +138,10 @@ async def another_system(session: AsyncSession, system: System, machine: str) ->
         Finding(
             severity="blocker",
             code=_ANOTHER,
-            text=f"The machine is {name}, which is enrolled; a backup of {system.name} is not written onto it.",
+            text=(
+                f"The machine is {name}, which is enrolled; a backup of {system.name} is not"
+                " written onto it."
+            ),
             remedy=f"If it is no more: fennox system retire {name}",
         )
         for name in (await session.execute(same.order_by(System.name))).scalars()
@@ -122,5 +150,8 @@ async def another_system(session: AsyncSession, system: System, machine: str) ->
 
 def unnamed(findings: list[Finding]) -> list[Finding]:
     """The same, for whoever reaches a part of the estate only: the other system is not named."""
-    hidden = {"text": "The machine is another enrolled system; nothing is written onto it.", "remedy": _ASK_OTHERS}
+    hidden = {
+        "text": "The machine is another enrolled system; nothing is written onto it.",
+        "remedy": _ASK_OTHERS,
+    }
     return [one.model_copy(update=hidden) if one.code == _ANOTHER else one for one in findings]

@@ -11,7 +11,9 @@ PATIENCE = 15.0
 
 @dataclass(frozen=True)
 class Way:
-    """``via``: the id of the system that it leads through; ``patience``: seconds that each connection may take."""
+    """``via``: the id of the system that it leads through; ``patience``: seconds that each
+    connection may take.
+    """
 
     site: str = ""
     via: str | None = None

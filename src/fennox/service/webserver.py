@@ -21,7 +21,9 @@ _TICK = 1.0  # seconds, after which the date that answers carry is a new one
 
 
 class _Server(uvicorn.Server):
-    """As uvicorn's, which polls ten times a second for the signal to stop; this one waits for it."""
+    """As uvicorn's, which polls ten times a second for the signal to stop; this one waits for
+    it.
+    """
 
     _told: asyncio.Event | None = None
 
@@ -44,13 +46,17 @@ def _must_be_ours_alone(key: Path) -> None:
     try:
         mode = stat.S_IMODE(key.stat().st_mode)
     except OSError as error:
-        raise MendSettings(f"{key} cannot be read ({type(error).__name__}).", "Mend tls_key.") from error
+        raise MendSettings(
+            f"{key} cannot be read ({type(error).__name__}).", "Mend tls_key."
+        ) from error
     if mode & 0o037:
         raise MendSettings(f"Others may read or change {key}.", f"Run: chmod 640 {key}")
 
 
 def run(app: FastAPI, settings: Settings) -> None:
-    """Serve until a signal ends it. Raises ``MendSettings`` if others may read the key of its certificate."""
+    """Serve until a signal ends it. Raises ``MendSettings`` if others may read the key of its
+    certificate.
+    """
     if settings.tls_key is not None:
         _must_be_ours_alone(settings.tls_key)
     proxies = frozenset(one.strip() for one in settings.proxies.split(",") if one.strip())
@@ -66,7 +72,8 @@ def run(app: FastAPI, settings: Settings) -> None:
             timeout_graceful_shutdown=3,
             server_header=False,
             http=type("_Connection", (BoundedConnection,), {"proxies": proxies}),
-            # else whoever calls from this machine could say to be anybody, and pass the throttle of sign-ins
+            # else whoever calls from this machine could say to be anybody, and pass the throttle of
+            # sign-ins
             proxy_headers=bool(proxies),
             forwarded_allow_ips=sorted(proxies),
         )

@@ -50,13 +50,19 @@ def read_settings(**given: object) -> Settings:
         first = error.errors()[0]
         name = ".".join(str(step) for step in first["loc"]) or "settings"
         text = str(first["msg"]).removeprefix("Value error, ")
-        raise MendSettings(f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml.") from error
+        raise MendSettings(
+            f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml."
+        ) from error
 
 
 def _begin(settings: Settings) -> None:
-    """Wait for the database before anything else, so that a signal still ends the program at once."""
+    """Wait for the database before anything else, so that a signal still ends the program at
+    once.
+    """
     logs.start(settings.log)
-    schema.upgrade(settings.database, lambda error: log.warning("waiting for the database", reason=error.what))
+    schema.upgrade(
+        settings.database, lambda error: log.warning("waiting for the database", reason=error.what)
+    )
 
 
 async def _context(settings: Settings, clock: Path | None, turns: Turns | None = None) -> Context:
@@ -74,7 +80,9 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
     wrapping = settings.token() if settings.key_keeper == "pkcs11" else None
     keys = keyfile.load(settings.state, settings.key_keeper, settings.credentials, wrapping)
     simulated = clock is not None
-    opening = partial(open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set)
+    opening = partial(
+        open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set
+    )
     for _ in range(_TRIES):
         with suppress(TryLater):  # it was there a moment ago
             return await opening()
@@ -99,7 +107,9 @@ async def rebuild(
     backup: str | None,
     confirm: Callable[[OwnBackup], None],
 ) -> Rebuilt:
-    """Bring a service back into an empty database; ``confirm`` raises if a person does not want it."""
+    """Bring a service back into an empty database; ``confirm`` raises if a person does not want
+    it.
+    """
     logs.start(settings.log)
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     context = await _context(settings, clock)
@@ -111,7 +121,9 @@ async def rebuild(
             vault = await vaults.open_with_passphrase(store, passphrase, context.now)
             own = await rebuilding.find(vault, backup)
             confirm(own)
-            return await rebuilding.rebuild(context, own, str(addresses.parse(place.address)), _known_by(place))
+            return await rebuilding.rebuild(
+                context, own, str(addresses.parse(place.address)), _known_by(place)
+            )
         finally:
             await store.close()
     finally:
@@ -119,21 +131,33 @@ async def rebuild(
 
 
 async def recover(
-    settings: Settings, clock: Path | None, name: str, password: str, *, administrator: bool, no_approvals: bool
+    settings: Settings,
+    clock: Path | None,
+    name: str,
+    password: str,
+    *,
+    administrator: bool,
+    no_approvals: bool,
 ) -> str:
-    """Let somebody in again, on the service's own machine; the service may run meanwhile. What was done, in words."""
+    """Let somebody in again, on the service's own machine; the service may run meanwhile. What was
+    done, in words.
+    """
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     _must_hold_a_key(settings)
     context = await _context(settings, clock)
     try:
-        done = await recovering.recover(context, name, password, administrator=administrator, no_approvals=no_approvals)
+        done = await recovering.recover(
+            context, name, password, administrator=administrator, no_approvals=no_approvals
+        )
     finally:
         await context.close()
     return f"{', '.join(done)}.".capitalize()
 
 
 async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) -> int:
-    """As :func:`fennox.service.sealing.rotate`, on the service's own machine; the service may run meanwhile."""
+    """As :func:`fennox.service.sealing.rotate`, on the service's own machine; the service may run
+    meanwhile.
+    """
     await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
     if settings.key_keeper not in ("file", "pkcs11"):
         raise MendSettings(
@@ -151,8 +175,13 @@ async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) ->
 def _must_hold_a_key(settings: Settings) -> None:
     """Else one would be made, under which nothing opens."""
     there = settings.key_keeper.startswith("credential:")
-    if not there and not any((settings.state / name).exists() for name in (keyfile.NAME, keyfile.SEALED)):
-        raise MendSettings(f"{settings.state} holds no key file.", "Run it as the service's account, on its machine.")
+    if not there and not any(
+        (settings.state / name).exists() for name in (keyfile.NAME, keyfile.SEALED)
+    ):
+        raise MendSettings(
+            f"{settings.state} holds no key file.",
+            "Run it as the service's account, on its machine.",
+        )
 
 
 def _known_by(place: Place) -> str | None:
@@ -176,8 +205,8 @@ async def _together(*works: Any) -> AsyncIterator[None]:
 def look_for_garbage_seldom() -> None:
     """Keep what was made at the start out of every search for garbage, and search less often.
 
-    Modules, models and routes stay for ever; to look through all of them held the one thread for a third of a second,
-    again and again while a duty went through ten thousand systems.
+    Modules, models and routes stay for ever; to look through all of them held the one thread for a
+    third of a second, again and again while a duty went through ten thousand systems.
     """
     gc.collect()
     gc.freeze()
@@ -196,9 +225,15 @@ def make_service(settings: Settings, clock: Path | None) -> FastAPI:
         await alerting.seal_addresses(context)
         if code is not None:
             log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
-        works = [Scheduler(context).run(), listen(settings.database, book.CHANNEL, app.state.hub.heard)]
-        # what is at a site is carried out where the site's worker has come to, also if all else is done elsewhere
-        works.append(RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work())
+        works = [
+            Scheduler(context).run(),
+            listen(settings.database, book.CHANNEL, app.state.hub.heard),
+        ]
+        # what is at a site is carried out where the site's worker has come to, also if all else is
+        # done elsewhere
+        works.append(
+            RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work()
+        )
         look_for_garbage_seldom()
         async with _together(*works):
             log.info("ready", address=settings.url)
@@ -225,7 +260,9 @@ def work(settings: Settings, clock: Path | None) -> None:
         look_for_garbage_seldom()
         work = asyncio.create_task(RunWorker(context, settings.workers or 4).work())
         log.info("worker ready")
-        await asyncio.wait([work, asyncio.create_task(stopped.wait())], return_when=asyncio.FIRST_COMPLETED)
+        await asyncio.wait(
+            [work, asyncio.create_task(stopped.wait())], return_when=asyncio.FIRST_COMPLETED
+        )
         work.cancel()
         try:
             await work

@@ -39,7 +39,9 @@ log: Any = structlog.get_logger()
 Work = Callable[[Context, Lease, CatalogueJournal], Awaitable[None]]
 _TRIED_AGAIN = frozenset({"take", "look", "copy", "scrub", "verify", "sweep", "adopt", "rekey"})
 _PAUSES = (60, 300, 900)  # seconds before a run is tried again
-_STOPS_WITHIN = 30.0  # seconds until a run that was asked to stop is cut off in the middle of a step
+_STOPS_WITHIN = (
+    30.0  # seconds until a run that was asked to stop is cut off in the middle of a step
+)
 _POLL = 10.0  # seconds between looks at the queue when nothing is announced
 
 
@@ -83,7 +85,8 @@ def work_of(kind: RunKind) -> Work:
 class RunWorker:
     """Up to ``slots`` runs at one time, in one process, and one more where a person waits for it.
 
-    ``near``: it also takes what needs no worker of a site; else only runs at sites that are connected to this process.
+    ``near``: it also takes what needs no worker of a site; else only runs at sites that are
+    connected to this process.
     """
 
     context: Context
@@ -112,7 +115,9 @@ class RunWorker:
                     if time.monotonic() - beaten >= self._pause:
                         draining, beaten = await self._beat(), time.monotonic()
                         self._called = True
-                    while not draining and len(self._active) <= self.slots and await self._start_one():
+                    while (
+                        not draining and len(self._active) <= self.slots and await self._start_one()
+                    ):
                         pass
                     if draining and not self._active:
                         log.info("drained")
@@ -133,11 +138,15 @@ class RunWorker:
 
     @property
     def _pause(self) -> float:
-        """Seconds between two looks; short beside a lease, so that one that is over is seen in time."""
+        """Seconds between two looks; short beside a lease, so that one that is over is seen in
+        time.
+        """
         return min(_POLL, self.context.settings.lease_seconds / 3)
 
     async def _beat(self) -> bool:
-        """Say that it is alive; whether somebody wants it to take nothing new, or it is too old to."""
+        """Say that it is alive; whether somebody wants it to take nothing new, or it is too old
+        to.
+        """
         try:
             await self.context.check_schema()
         except Outdated as error:
@@ -145,7 +154,12 @@ class RunWorker:
                 log.error("this worker takes nothing new", reason=error.what, remedy=error.remedy)
             self._told = True
             return True
-        alive = {"id": self.id, "name": socket.gethostname(), "version": __version__, "for_sites": not self.near}
+        alive = {
+            "id": self.id,
+            "name": socket.gethostname(),
+            "version": __version__,
+            "for_sites": not self.near,
+        }
         async with self.context.session(lasting=False) as session:
             alive["wall"] = self.context.wall()
             draining: bool = (await session.execute(_ALIVE, alive)).scalar_one()
@@ -158,7 +172,9 @@ class RunWorker:
         """A planned end is no worker that is gone."""
         with contextlib.suppress(TryLater):
             async with self.context.session() as session:
-                await session.execute(update(Worker).where(Worker.id == self.id).values(stopped=func.now()))
+                await session.execute(
+                    update(Worker).where(Worker.id == self.id).values(stopped=func.now())
+                )
 
     def _call(self) -> None:
         self._called = True
@@ -172,7 +188,9 @@ class RunWorker:
             self._called = False  # unless somebody queues a run from now on
         async with self.context.alone() as database:
             mine = Claimant(self.id, self.context.sites.names, self.near, people_only=full)
-            claimed = await queue.claim(database, mine, self.context.settings.lease_seconds, self.context.now())
+            claimed = await queue.claim(
+                database, mine, self.context.settings.lease_seconds, self.context.now()
+            )
         if claimed is None:
             return False
         self._called = True
@@ -200,7 +218,9 @@ class RunWorker:
                 await self._give_up(lease, error)
             except asyncio.CancelledError:
                 if work.cancelled() and journal.cut_off:
-                    await self._give_up(lease, Stopped("The run was stopped in the middle of a step.", ""))
+                    await self._give_up(
+                        lease, Stopped("The run was stopped in the middle of a step.", "")
+                    )
                     return
                 work.cancel()
                 await asyncio.gather(work, return_exceptions=True)
@@ -209,7 +229,8 @@ class RunWorker:
             except Exception as error:
                 log.exception("run ended by a mistake in Fennox")
                 fault = FennoxError(
-                    f"A mistake in Fennox ended the run ({type(error).__name__}).", "Send the log to its makers."
+                    f"A mistake in Fennox ended the run ({type(error).__name__}).",
+                    "Send the log to its makers.",
                 )
                 await self._give_up(lease, fault)
             finally:
@@ -217,7 +238,9 @@ class RunWorker:
                 await asyncio.gather(heart, journal.close(), return_exceptions=True)
 
     async def _work(self, claimed: Claimed, journal: CatalogueJournal) -> None:
-        with structlog.contextvars.bound_contextvars(run=claimed.lease.run, attempt=claimed.lease.attempt):
+        with structlog.contextvars.bound_contextvars(
+            run=claimed.lease.run, attempt=claimed.lease.attempt
+        ):
             log.info("run begins", kind=claimed.kind)
             await self._learn_kinds(claimed.kinds)
             await work_of(claimed.kind)(self.context, claimed.lease, journal)
@@ -228,8 +251,11 @@ class RunWorker:
                 await self.context.learn_kinds(session)
             self._kinds = state
 
-    async def _keep_lease(self, lease: Lease, journal: CatalogueJournal, work: asyncio.Task[None]) -> None:
-        """Renew the lease. A run that was asked to stop and has reached no next step for long is cut off in its step.
+    async def _keep_lease(
+        self, lease: Lease, journal: CatalogueJournal, work: asyncio.Task[None]
+    ) -> None:
+        """Renew the lease. A run that was asked to stop and has reached no next step for long is
+        cut off in its step.
 
         That is as if its worker had died there, which every run survives.
         """
@@ -238,13 +264,16 @@ class RunWorker:
             await asyncio.sleep(self.context.settings.lease_seconds / 3)
             try:
                 async with self.context.session() as session:
-                    journal.stop = await queue.renew(session, lease, self.context.settings.lease_seconds)
+                    journal.stop = await queue.renew(
+                        session, lease, self.context.settings.lease_seconds
+                    )
             except LeaseLost:
                 journal.lost = True
                 if asked is None:
                     asked = time.monotonic()
             except TryLater:
-                continue  # the database may come back before the lease ends; the fence guards us if not
+                # the database may come back before the lease ends; the fence guards us if not
+                continue
             if journal.stop and asked is None:
                 asked = time.monotonic()
             if asked is not None and time.monotonic() - asked >= max(
@@ -264,11 +293,16 @@ class RunWorker:
                     run.reason, run.remedy, run.problem = error.what, error.remedy, error.slug
                     fingerprint = error.fields.get("fingerprint") or error.fields.get("machine")
                     run.result = KeyResult(offered=str(fingerprint)) if fingerprint else run.result
-                    lane = (await session.execute(select(Run.lane).where(Run.id == run.id))).scalar_one()
+                    lane = (
+                        await session.execute(select(Run.lane).where(Run.id == run.id))
+                    ).scalar_one()
                     if self._may_pass(run, lane, error):
                         pause = _PAUSES[run.attempt - 1]
                         left = len(_PAUSES) - run.attempt
-                        run.remedy = f"It is tried again after {pause} seconds, then {left or 'no'} more times."
+                        run.remedy = (
+                            f"It is tried again after {pause} seconds, then {left or 'no'} more"
+                            " times."
+                        )
                         await queue.put_off(session, run, pause, self.context.now())
                         return
                     state = "stopped" if isinstance(error, Stopped) else "failed"
@@ -281,13 +315,22 @@ class RunWorker:
                 await asyncio.sleep(1)
 
     def _may_pass(self, run: Run, lane: str, error: FennoxError) -> bool:
-        """What a schedule started and may go by itself is tried again; people who wait are told at once."""
+        """What a schedule started and may go by itself is tried again; people who wait are told at
+        once.
+        """
         by_itself = lane != PEOPLE
         again = isinstance(error, TryLater) and by_itself and run.kind in _TRIED_AGAIN
-        return again and run.attempt <= len(_PAUSES) and not run.stop_asked and not self.context.simulated
+        return (
+            again
+            and run.attempt <= len(_PAUSES)
+            and not run.stop_asked
+            and not self.context.simulated
+        )
 
     async def _hand_back(self, lease: Lease) -> None:
-        """A planned stop: the run goes back to the queue at once, without waiting for its lease to end."""
+        """A planned stop: the run goes back to the queue at once, without waiting for its lease to
+        end.
+        """
         try:
             async with self.context.session() as session:
                 run = await queue.owned(session, lease)

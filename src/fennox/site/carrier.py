@@ -1,7 +1,9 @@
-"""The worker of a site: comes to the service over HTTPS, makes connections there when asked, and carries their bytes.
+"""The worker of a site: comes to the service over HTTPS, makes connections there when asked, and
+carries their bytes.
 
-Nothing listens on it, and it keeps nothing. What it carries is SSH and TLS between the service and the machines, so
-that it learns no login and no content; it can only refuse. ``here`` is the machine it runs on (``here.py``).
+Nothing listens on it, and it keeps nothing. What it carries is SSH and TLS between the service and
+the machines, so that it learns no login and no content; it can only refuse. ``here`` is the machine
+it runs on (``here.py``).
 """
 
 from __future__ import annotations
@@ -45,14 +47,17 @@ def networks(texts: Sequence[str]) -> list[Network]:
     try:
         return [ipaddress.ip_network(text) for text in texts]
     except ValueError as error:
-        raise BadInput(f"{error}.", "Write a network, like 10.20.0.0/16, or one address.", field="only") from error
+        raise BadInput(
+            f"{error}.", "Write a network, like 10.20.0.0/16, or one address.", field="only"
+        ) from error
 
 
 @dataclass
 class Carrier:
-    """One site's worker. ``only``: the networks it connects to; empty: all. ``here``: the service may read and restore
-    this machine itself. ``authority``: whose word for the service's certificate is taken, in place of this machine's
-    authorities."""
+    """One site's worker. ``only``: the networks it connects to; empty: all. ``here``: the service
+    may read and restore this machine itself. ``authority``: whose word for the service's
+    certificate is taken, in place of this machine's authorities.
+    """
 
     service: str
     site: str
@@ -67,9 +72,17 @@ class Carrier:
     def __post_init__(self) -> None:
         place = urls.split(self.service, field="service")
         if place.scheme == "http" and not _is_own(place.hostname or ""):
-            raise BadInput("The token is not sent in clear.", "Give the service's https:// address.", field="service")
+            raise BadInput(
+                "The token is not sent in clear.",
+                "Give the service's https:// address.",
+                field="service",
+            )
         if place.scheme not in ("http", "https") or not place.hostname:
-            raise BadInput(f"{self.service!r} is no address of a service.", "Write https://host:port.", field="service")
+            raise BadInput(
+                f"{self.service!r} is no address of a service.",
+                "Write https://host:port.",
+                field="service",
+            )
         self._context = _trusting(self.authority) if place.scheme == "https" else None
         self._own = OwnMachine(self.token)
 
@@ -95,14 +108,18 @@ class Carrier:
         except InvalidStatus as error:
             raise _refused(error, self.site) from error
         except InvalidURI as error:
-            raise BadInput(f"{self.service!r} is no address of a service.", "Write https://host:port.") from error
+            raise BadInput(
+                f"{self.service!r} is no address of a service.", "Write https://host:port."
+            ) from error
         finally:
             for task in self._carried:
                 task.cancel()
             await asyncio.gather(*self._carried, return_exceptions=True)
 
     def _lines(self) -> AsyncGenerator[ClientConnection, None]:
-        """One after the other; who ends in the middle closes it, else the last is closed when it is next tidied up."""
+        """One after the other; who ends in the middle closes it, else the last is closed when it is
+        next tidied up.
+        """
         return cast(AsyncGenerator[ClientConnection, None], aiter(self._connect("worker")))
 
     def _connect(self, path: str) -> connect:
@@ -119,14 +136,18 @@ class Carrier:
 
     async def _hear(self, control: ClientConnection) -> None:
         key = self.fingerprint if self.here else ""
-        hello = Hello(version=__version__, machine=socket.gethostname(), key=key, clock=datetime.now(UTC))
+        hello = Hello(
+            version=__version__, machine=socket.gethostname(), key=key, clock=datetime.now(UTC)
+        )
         await control.send(hello.model_dump_json())
         log.info("connected", service=self.service, site=self.site)
         async for message in control:
             try:
                 wanted = Reach.model_validate_json(message)
             except ValidationError:
-                log.warning("the service said something that is not known", hint="update this worker")
+                log.warning(
+                    "the service said something that is not known", hint="update this worker"
+                )
                 continue
             task = asyncio.create_task(self._reach(control, wanted))
             self._carried.add(task)
@@ -155,7 +176,9 @@ class Carrier:
     async def _open(self, wanted: Reach) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         if wanted.host == HERE:
             if not self.here:
-                raise Unreachable("this worker does not let its own machine be read", "Start it with --here.")
+                raise Unreachable(
+                    "this worker does not let its own machine be read", "Start it with --here."
+                )
             return await self._own.open()
         for address in await self._allowed(wanted.host, wanted.port):
             try:
@@ -169,14 +192,22 @@ class Carrier:
         found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
         addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
         if self.only:
-            addresses = [one for one in addresses if any(ipaddress.ip_address(one) in net for net in self.only)]
+            addresses = [
+                one
+                for one in addresses
+                if any(ipaddress.ip_address(one) in net for net in self.only)
+            ]
         if not addresses:
-            raise Unreachable(f"{host} is in none of the networks that this worker connects to", "See --only.")
+            raise Unreachable(
+                f"{host} is in none of the networks that this worker connects to", "See --only."
+            )
         return addresses
 
 
 def _pauses() -> Generator[float, None, None]:
-    """Seconds between attempts to come back: soon, then more seldom, and never all sites at the same time."""
+    """Seconds between attempts to come back: soon, then more seldom, and never all sites at the
+    same time.
+    """
     pause = 1.0
     while True:
         yield pause * (0.75 + secrets.randbelow(500) / 1000)
@@ -208,18 +239,21 @@ def _trusting(authority: Path | None) -> ssl.SSLContext:
         return ssl.create_default_context(cafile=authority)
     except (OSError, ssl.SSLError) as error:
         raise BadInput(
-            f"{authority} holds no certificate of an authority ({type(error).__name__}).", "Give a PEM file."
+            f"{authority} holds no certificate of an authority ({type(error).__name__}).",
+            "Give a PEM file.",
         ) from error
 
 
 def _judge_closing(code: int | None, site: str) -> None:
     if code == REVOKED:
         raise NotSignedIn(
-            f"The token of the site {site} was revoked.", f"Ask for another: fennox worker admit '{site}' --anew"
+            f"The token of the site {site} was revoked.",
+            f"Ask for another: fennox worker admit '{site}' --anew",
         )
     if code == REPLACED:
         raise Conflict(
-            f"Another worker of the site {site} has come and took over.", "Run one for a site, with one token."
+            f"Another worker of the site {site} has come and took over.",
+            "Run one for a site, with one token.",
         )
 
 
@@ -227,7 +261,8 @@ def _refused(error: InvalidStatus, site: str) -> FennoxError:
     status = error.response.status_code
     if status in (401, 403):
         return NotSignedIn(
-            f"The service does not know the token for {site}.", f"Make one: fennox worker admit '{site}'"
+            f"The service does not know the token for {site}.",
+            f"Make one: fennox worker admit '{site}'",
         )
     return Unreachable(f"The service answers {status}.", "Check its address.")
 

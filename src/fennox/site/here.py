@@ -1,8 +1,8 @@
 """The machine that a site's worker runs on, read as ``here``: an SSH server that listens nowhere.
 
-It speaks over one end of a socket pair, whose other end the worker carries. Who gets there is the service alone, which
-proved by its certificate who it is; so nobody is asked to prove anything again, and the commands run as the account
-that the worker runs as.
+It speaks over one end of a socket pair, whose other end the worker carries. Who gets there is the
+service alone, which proved by its certificate who it is; so nobody is asked to prove anything
+again, and the commands run as the account that the worker runs as.
 """
 
 from __future__ import annotations
@@ -23,7 +23,9 @@ _BLOCK = 128 * 1024  # bytes
 
 
 class OwnMachine:
-    """Its host key comes from the site's token, so that it stays the same though nothing is kept."""
+    """Its host key comes from the site's token, so that it stays the same though nothing is
+    kept.
+    """
 
     def __init__(self, token: str) -> None:
         seed = hashlib.blake2b(_KEY_FOR, key=token.encode()[:64], digest_size=32).digest()
@@ -90,22 +92,30 @@ async def _carry_out(process: asyncssh.SSHServerProcess[bytes]) -> None:
             await child.wait()
 
 
-async def _talk(process: asyncssh.SSHServerProcess[bytes], child: asyncio.subprocess.Process) -> None:
+async def _talk(
+    process: asyncssh.SSHServerProcess[bytes], child: asyncio.subprocess.Process
+) -> None:
     """Pass on what goes in and comes out, and tell the exit code once all of it is sent."""
     assert child.stdout is not None
     assert child.stderr is not None
     feeding = asyncio.create_task(_feed(process, child))
     try:
-        await asyncio.gather(_pass_on(child.stdout, process.stdout), _pass_on(child.stderr, process.stderr))
+        await asyncio.gather(
+            _pass_on(child.stdout, process.stdout), _pass_on(child.stderr, process.stderr)
+        )
         code = await child.wait()
     finally:
         feeding.cancel()
     process.exit(code if code >= 0 else 128 - code)
 
 
-async def _feed(process: asyncssh.SSHServerProcess[bytes], child: asyncio.subprocess.Process) -> None:
+async def _feed(
+    process: asyncssh.SSHServerProcess[bytes], child: asyncio.subprocess.Process
+) -> None:
     assert child.stdin is not None
-    with contextlib.suppress(OSError, asyncssh.Error):  # it ended before it read everything; its code tells why
+    with contextlib.suppress(
+        OSError, asyncssh.Error
+    ):  # it ended before it read everything; its code tells why
         while block := await process.stdin.read(_BLOCK):
             child.stdin.write(block)
             await child.stdin.drain()

@@ -17,14 +17,17 @@ PLAIN = ("ftp", "dav")  # what is sent to these, login and all, can be read on t
 _S3_OPTIONS = {"endpoint", "region", "style", "lock-days"}
 _MOST_LOCK_DAYS = 3660  # nobody can undo a lock, so a slip of the hand must not last
 _EXAMPLES = (
-    "Write a folder like /srv/backups, or sftp://host/folder, ftps://host/folder, ftp://host/folder, "
-    "s3://bucket/prefix?endpoint=https://host, davs://host/folder or dav://host/folder."
+    "Write a folder like /srv/backups, or sftp://host/folder, ftps://host/folder,"
+    " ftp://host/folder, s3://bucket/prefix?endpoint=https://host, davs://host/folder or"
+    " dav://host/folder."
 )
 
 
 @dataclass(frozen=True)
 class StoreAddress:
-    """``path`` is absolute on the far side, without a slash at its end; for ``s3`` it is the prefix, maybe empty."""
+    """``path`` is absolute on the far side, without a slash at its end; for ``s3`` it is the
+    prefix, maybe empty.
+    """
 
     scheme: Scheme
     host: str
@@ -51,7 +54,9 @@ class StoreAddress:
             return self.path
         path = quote(self.path)
         if self.scheme == "s3":
-            options = f"?{urlencode(sorted(self.options.items()), safe=':/')}" if self.options else ""
+            options = (
+                f"?{urlencode(sorted(self.options.items()), safe=':/')}" if self.options else ""
+            )
             return f"s3://{self.host}{path}{options}"
         host = f"[{self.host}]" if ":" in self.host else self.host
         port = "" if self.port == PORTS[self.scheme] else f":{self.port}"
@@ -100,7 +105,11 @@ def _folder(path: str) -> StoreAddress:
 def _bucket(text: str, bucket: str, path: str, query: str) -> StoreAddress:
     options = dict(parse_qsl(query, keep_blank_values=True))
     if unknown := options.keys() - _S3_OPTIONS:
-        raise _wrong(text, f"has an unknown option {sorted(unknown)[0]!r}; there are {', '.join(sorted(_S3_OPTIONS))}")
+        raise _wrong(
+            text,
+            f"has an unknown option {sorted(unknown)[0]!r}; there are"
+            f" {', '.join(sorted(_S3_OPTIONS))}",
+        )
     if not options.get("endpoint", "https://").startswith(("http://", "https://")):
         raise _wrong(text, "has an endpoint that is no http:// or https:// address")
     endpoint = urls.split(options.get("endpoint", "https://any"))
@@ -112,7 +121,9 @@ def _bucket(text: str, bucket: str, path: str, query: str) -> StoreAddress:
     if not days.isascii() or not days.isdigit() or not 1 <= int(days) <= _MOST_LOCK_DAYS:
         raise _wrong(text, f"has lock-days that are not a number from 1 to {_MOST_LOCK_DAYS}")
     if "@" in options.get("endpoint", ""):
-        raise BadInput("An endpoint never holds an account.", "Keep it as a login.", field="address")
+        raise BadInput(
+            "An endpoint never holds an account.", "Keep it as a login.", field="address"
+        )
     prefix = "/".join(step for step in path.split("/") if step)
     return StoreAddress("s3", bucket, 443, f"/{prefix}" if prefix else "", options)
 

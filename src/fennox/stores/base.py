@@ -1,7 +1,8 @@
 """What every store can do: keep whole objects under names. Nothing of ours runs on the other side.
 
-A backend implements five verbs and promises: a put is whole or absent and never overwrites; every error is one of
-``core.errors``; a listing yields only names the format makes, temporary and strange ones are passed over.
+A backend implements five verbs and promises: a put is whole or absent and never overwrites; every
+error is one of ``core.errors``; a listing yields only names the format makes, temporary and strange
+ones are passed over.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ from typing import Protocol
 
 from fennox.core.names import ObjectName, is_object_name
 
-TEMPORARY_PREFIX = "."  # names beginning so are unfinished writes; readers ignore them (store-format §2.4)
+# names beginning so are unfinished writes; readers ignore them (store-format §2.4)
+TEMPORARY_PREFIX = "."
 _TEMPORARY = re.compile(r"\.[0-9a-f]{16}\.tmp\Z")
 
 
@@ -44,7 +46,11 @@ def temporary_name() -> str:
 
 def unfinished(name: str, size: int, modified: datetime | None) -> list[Found]:
     """As :func:`found`, of writes that were not finished and of nothing else."""
-    return [Found(ObjectName(name), size, modified)] if _TEMPORARY.match(name.rsplit("/", 1)[-1]) else []
+    return (
+        [Found(ObjectName(name), size, modified)]
+        if _TEMPORARY.match(name.rsplit("/", 1)[-1])
+        else []
+    )
 
 
 @dataclass(frozen=True)
@@ -65,7 +71,9 @@ class Space:
 
 @dataclass(frozen=True)
 class Entry:
-    """Something in any folder of the far side, as a person looks for the right one. ``size`` in bytes, for files."""
+    """Something in any folder of the far side, as a person looks for the right one. ``size`` in
+    bytes, for files.
+    """
 
     name: str
     folder: bool
@@ -74,8 +82,9 @@ class Entry:
 
 @dataclass(frozen=True)
 class Abilities:
-    """What a backend can do, as data. ``exclusive``: the far side itself refuses a second object of the same name;
-    ``retention``: it keeps an object from being deleted until a date."""
+    """What a backend can do, as data. ``exclusive``: the far side itself refuses a second object of
+    the same name; ``retention``: it keeps an object from being deleted until a date.
+    """
 
     ranges: bool
     retention: bool
@@ -95,16 +104,26 @@ class Store(Protocol):
 
     @property
     def lock(self) -> timedelta | None:
-        """How long what is written is to be locked, as the store's address says; None: not at all."""
+        """How long what is written is to be locked, as the store's address says; None: not at
+        all.
+        """
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
-        """Write a whole object; :class:`Conflict` if the name is taken, and then nothing has changed."""
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
+        """Write a whole object; :class:`Conflict` if the name is taken, and then nothing has
+        changed.
+        """
 
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
-        """Read an object or a range of it; :class:`NotFound` if it is not there, never fewer bytes than asked for."""
+        """Read an object or a range of it; :class:`NotFound` if it is not there, never fewer bytes
+        than asked for.
+        """
 
     def list(self, prefix: str) -> AsyncIterator[Found]:
-        """Every object whose name begins with ``prefix`` (empty, or ending in ``/``), in no promised order."""
+        """Every object whose name begins with ``prefix`` (empty, or ending in ``/``), in no
+        promised order.
+        """
 
     async def stat(self, name: ObjectName) -> Found | None: ...
 
@@ -123,7 +142,9 @@ class Store(Protocol):
     async def space(self) -> Space | None: ...
 
     async def entries(self, path: str | None = None) -> Sequence[Entry]:
-        """What a folder of the far side holds, the store's own if none is given, whether or not it is ours."""
+        """What a folder of the far side holds, the store's own if none is given, whether or not it
+        is ours.
+        """
 
     async def landed(self) -> str:
         """In words: which account is logged in, and in which folder it is."""
@@ -159,7 +180,9 @@ class Wrapped:
     async def extend_lock(self, name: ObjectName, until: datetime) -> None:
         await self.inner.extend_lock(name, until)
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         await self.inner.put(name, data, retain_until=retain_until)
 
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:

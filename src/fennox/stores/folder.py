@@ -1,4 +1,6 @@
-"""A folder as a store: also a mounted share or a USB disk. Writes are whole or absent, and synced to the disk."""
+"""A folder as a store: also a mounted share or a USB disk. Writes are whole or absent, and synced
+to the disk.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,15 @@ from datetime import UTC, datetime, timedelta
 from math import inf
 from pathlib import Path
 
-from fennox.core.errors import Conflict, Damaged, FennoxError, NoRoom, NotFound, StoreUnusable, TryLater
+from fennox.core.errors import (
+    Conflict,
+    Damaged,
+    FennoxError,
+    NoRoom,
+    NotFound,
+    StoreUnusable,
+    TryLater,
+)
 from fennox.core.names import ObjectName, printable
 from fennox.stores.base import (
     TEMPORARY_PREFIX,
@@ -30,7 +40,9 @@ from fennox.stores.base import (
 )
 from fennox.stores.mounts import mount_of
 
-_LOOKED_WITHIN = 1.0  # seconds: where many takes write at one time, not each has to look at the mount
+_LOOKED_WITHIN = (
+    1.0  # seconds: where many takes write at one time, not each has to look at the mount
+)
 _FULL = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 _READ = "read"
 _FORBIDDEN = {errno.EACCES, errno.EPERM}
@@ -38,9 +50,11 @@ _NO_HARD_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 
 
 class FolderStore:
-    """Objects are files below ``root``, which must exist: a folder that is gone is never silently made anew.
+    """Objects are files below ``root``, which must exist: a folder that is gone is never silently
+    made anew.
 
-    ``mounted``: the identity of the mount that must hold it (None: any), so that a mount point is never filled.
+    ``mounted``: the identity of the mount that must hold it (None: any), so that a mount point is
+    never filled.
     """
 
     abilities = Abilities(ranges=True, retention=False, space=True, exclusive=True)
@@ -65,9 +79,13 @@ class FolderStore:
     async def extend_lock(self, name: ObjectName, until: datetime) -> None:
         raise StoreUnusable("A folder cannot lock objects until a date.", "Use a store that can.")
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         if retain_until is not None:
-            raise StoreUnusable("A folder cannot lock objects until a date.", "Use a store that can.")
+            raise StoreUnusable(
+                "A folder cannot lock objects until a date.", "Use a store that can."
+            )
         await asyncio.to_thread(self._put, name, data)
 
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
@@ -93,13 +111,18 @@ class FolderStore:
 
     async def landed(self) -> str:
         mount = await asyncio.to_thread(mount_of, self._root)
-        return f"as {getpass.getuser()} on this machine, in {self._root}" + (f" on {mount}" if mount else "")
+        return f"as {getpass.getuser()} on this machine, in {self._root}" + (
+            f" on {mount}" if mount else ""
+        )
 
     async def close(self) -> None:
         return None  # nothing is kept open
 
     def _entries(self, folder: Path) -> Sequence[Entry]:
-        with self._errors("look into", str(folder) if folder != self._root else ""), os.scandir(folder) as items:
+        with (
+            self._errors("look into", str(folder) if folder != self._root else ""),
+            os.scandir(folder) as items,
+        ):
             return [
                 Entry(
                     printable(item.name),
@@ -110,7 +133,9 @@ class FolderStore:
             ]
 
     def check_mount(self) -> None:
-        """Refuse to use the folder while something else is mounted there than when it was accepted."""
+        """Refuse to use the folder while something else is mounted there than when it was
+        accepted.
+        """
         if self._mounted is None or time.monotonic() - self._looked < _LOOKED_WITHIN:
             return
         mount = mount_of(self._root)
@@ -118,7 +143,8 @@ class FolderStore:
         if identity != self._mounted:
             raise StoreUnusable(
                 f"{self._root} is on {identity}; the store is on {self._mounted}.",
-                "Mount it; or, if the disk was replaced on purpose, accept the new one with `fennox store set`.",
+                "Mount it; or, if the disk was replaced on purpose, accept the new one with `fennox"
+                " store set`.",
                 fingerprint=identity,
             )
         self._looked = time.monotonic()
@@ -133,20 +159,38 @@ class FolderStore:
     def _translated(self, error: OSError, doing: str, name: str) -> FennoxError:
         where = f"{self._root}/{name}" if name else str(self._root)
         if not self._root.is_dir():
-            return StoreUnusable(f"The folder {self._root} is not there.", "Mount or make it, then test the store.")
+            return StoreUnusable(
+                f"The folder {self._root} is not there.", "Mount or make it, then test the store."
+            )
         if error.errno in _FULL:
-            return NoRoom(f"No room left to {doing} {where}.", "Free space or choose another store.")
+            return NoRoom(
+                f"No room left to {doing} {where}.", "Free space or choose another store."
+            )
         if error.errno == errno.EROFS:
             return StoreUnusable(
-                f"{self._root} is read-only: could not {doing} {where}.", "Mount it so that it can be written to."
+                f"{self._root} is read-only: could not {doing} {where}.",
+                "Mount it so that it can be written to.",
             )
         if error.errno in _FORBIDDEN:
-            return StoreUnusable(f"Not permitted to {doing} {where}.", "Give the service's account that right.")
+            return StoreUnusable(
+                f"Not permitted to {doing} {where}.", "Give the service's account that right."
+            )
         if error.errno in (errno.ENOENT, errno.ENOTDIR, errno.EISDIR):
-            return NotFound(f"{name or self._root} is not in the store.", "Look at what the store holds.", name=name)
-        if (doing, error.errno) == (_READ, errno.EIO):  # a bad place of the disk stays one, however often it is read
-            return Damaged(f"{name} cannot be read: {os.strerror(errno.EIO)}.", "Heal it from another copy.")
-        return TryLater(f"Could not {doing} {where}: {os.strerror(error.errno or 0)}.", "Test the store.")
+            return NotFound(
+                f"{name or self._root} is not in the store.",
+                "Look at what the store holds.",
+                name=name,
+            )
+        if (doing, error.errno) == (
+            _READ,
+            errno.EIO,
+        ):  # a bad place of the disk stays one, however often it is read
+            return Damaged(
+                f"{name} cannot be read: {os.strerror(errno.EIO)}.", "Heal it from another copy."
+            )
+        return TryLater(
+            f"Could not {doing} {where}: {os.strerror(error.errno or 0)}.", "Test the store."
+        )
 
     def _put(self, name: ObjectName, data: bytes) -> None:
         path = self._root / name
@@ -171,12 +215,16 @@ class FolderStore:
         try:
             os.link(temporary, path)
         except FileExistsError as error:
-            raise Conflict(f"{path.name} is already in the store.", "It was left as it is.") from error
+            raise Conflict(
+                f"{path.name} is already in the store.", "It was left as it is."
+            ) from error
         except OSError as error:
             if error.errno not in _NO_HARD_LINKS:
                 raise
             if path.exists():
-                raise Conflict(f"{path.name} is already in the store.", "It was left as it is.") from error
+                raise Conflict(
+                    f"{path.name} is already in the store.", "It was left as it is."
+                ) from error
             temporary.rename(path)  # a file system without hard links
 
     def _make_parents(self, folder: Path) -> None:
@@ -195,7 +243,9 @@ class FolderStore:
             file.seek(span.start)
             data = file.read(span.length)
         if len(data) != span.length:
-            raise Damaged(f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy.")
+            raise Damaged(
+                f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy."
+            )
         return data
 
     def _walk(self, prefix: str, keep: Keep = found) -> Iterator[Found]:
@@ -208,7 +258,9 @@ class FolderStore:
         with self._errors("list", prefix):
             root = os.path.join(self._root, "")
             for folder, folders, files in os.walk(start, onerror=_raise):
-                folders[:] = sorted(name for name in folders if not name.startswith(TEMPORARY_PREFIX))
+                folders[:] = sorted(
+                    name for name in folders if not name.startswith(TEMPORARY_PREFIX)
+                )
                 for file in sorted(files):
                     yield from self._found(os.path.join(folder, file).removeprefix(root), keep)
 

@@ -1,4 +1,6 @@
-"""An FTP server as a store: plain (RFC 959), or with explicit TLS on both connections (RFC 4217), by aioftp."""
+"""An FTP server as a store: plain (RFC 959), or with explicit TLS on both connections (RFC 4217),
+by aioftp.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,17 @@ from fennox.core.names import ObjectName, printable
 from fennox.links import tls
 from fennox.links.base import Credential
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Keep, Space, Span, temporary_name, unfinished
+from fennox.stores.base import (
+    TEMPORARY_PREFIX,
+    Abilities,
+    Entry,
+    Found,
+    Keep,
+    Space,
+    Span,
+    temporary_name,
+    unfinished,
+)
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15.0  # seconds
@@ -36,7 +48,9 @@ async def _closed(writer: asyncio.StreamWriter) -> None:
 
 class _Data(aioftp.DataConnectionThrottleStreamIO):
     async def finish(
-        self, expected_codes: str | tuple[str, ...] = "2xx", wait_codes: str | tuple[str, ...] = "1xx"
+        self,
+        expected_codes: str | tuple[str, ...] = "2xx",
+        wait_codes: str | tuple[str, ...] = "1xx",
     ) -> None:
         try:
             await super().finish(expected_codes, wait_codes)
@@ -45,11 +59,15 @@ class _Data(aioftp.DataConnectionThrottleStreamIO):
 
 
 class _Client(aioftp.Client):
-    """Protects data connections after the command, as RFC 4217 §7 has it and some servers insist on."""
+    """Protects data connections after the command, as RFC 4217 §7 has it and some servers insist
+    on.
+    """
 
     knows_mlsd: bool = False
 
-    async def _open_connection(self, host: str, port: int) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    async def _open_connection(
+        self, host: str, port: int
+    ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         if self._stream is None:
             return await super()._open_connection(host, port)
         async with asyncio.timeout(self.connection_timeout):
@@ -72,15 +90,21 @@ class _Client(aioftp.Client):
             control: ssl.SSLObject | None = self.stream.writer.get_extra_info("ssl_object")
             if control is not None:
                 again = control.context
-                if control.session is not None:  # some servers insist on the session being used again
+                if (
+                    control.session is not None
+                ):  # some servers insist on the session being used again
                     again = SSLSessionBoundContext(
                         ssl.PROTOCOL_TLS_CLIENT, context=control.context, session=control.session
                     )
-                await writer.start_tls(again, server_hostname=self.server_host, ssl_handshake_timeout=_CONNECT)
+                await writer.start_tls(
+                    again, server_hostname=self.server_host, ssl_handshake_timeout=_CONNECT
+                )
         except BaseException:
             await _closed(writer)
             raise
-        return _Data(self, reader, writer, throttles={"_": self.throttle}, timeout=self.socket_timeout)
+        return _Data(
+            self, reader, writer, throttles={"_": self.throttle}, timeout=self.socket_timeout
+        )
 
     async def shut(self) -> None:
         if self._stream is not None:
@@ -98,8 +122,8 @@ class _Session:
 class FtpStore(RemoteStore[_Session]):
     """Objects are files; a put is a hidden file first, then a rename.
 
-    The protocol has no way to refuse a name that is taken in the same moment, so it is looked at first. Every verb
-    has a control connection to itself.
+    The protocol has no way to refuse a name that is taken in the same moment, so it is looked at
+    first. Every verb has a control connection to itself.
     """
 
     abilities = Abilities(ranges=True, retention=False, space=False, exclusive=False)
@@ -120,10 +144,13 @@ class FtpStore(RemoteStore[_Session]):
                 await client.login(self._credential.account, self._credential.password or "")
             except aioftp.StatusCodeError as error:
                 raise WrongLogin(
-                    f"{self.address} refuses the account {self._credential.account}.", "Check the login's password."
+                    f"{self.address} refuses the account {self._credential.account}.",
+                    "Check the login's password.",
                 ) from error
             code, lines = await client.command("FEAT", ("211", "5xx"))
-            client.knows_mlsd = code == "211" and any(line.strip().upper().startswith("MLST") for line in lines)
+            client.knows_mlsd = code == "211" and any(
+                line.strip().upper().startswith("MLST") for line in lines
+            )
             return _Session(client)
         except BaseException:
             await client.shut()
@@ -131,7 +158,10 @@ class FtpStore(RemoteStore[_Session]):
 
     async def _connected(self, context: ssl.SSLContext | None) -> _Client:
         client = _Client(
-            connection_timeout=_CONNECT, socket_timeout=self._limit, path_timeout=self._limit, encoding=_ENCODING
+            connection_timeout=_CONNECT,
+            socket_timeout=self._limit,
+            path_timeout=self._limit,
+            encoding=_ENCODING,
         )
         try:
             await client.connect(self._address.host, self._address.port)
@@ -151,7 +181,9 @@ class FtpStore(RemoteStore[_Session]):
         certificate = shown.getpeercert(binary_form=True)
         await client.shut()
         if certificate is None:
-            raise Unreachable(f"{self.address} shows no certificate.", "Check that it is the right port.")
+            raise Unreachable(
+                f"{self.address} shows no certificate.", "Check that it is the right port."
+            )
         tls.judge(self._address.machine, certificate, self._key)
         return tls.pinned_context(certificate)
 
@@ -161,28 +193,43 @@ class FtpStore(RemoteStore[_Session]):
             said = printable(" ".join(error.info))[:200]
             where = f"{self.address} answers {code}: {said}."
             if code in ("452", "552"):
-                return NoRoom(f"No room left to {doing}. {where}", "Free space or choose another store.")
+                return NoRoom(
+                    f"No room left to {doing}. {where}", "Free space or choose another store."
+                )
             if code == "522" or (code == "425" and "reuse" in said.lower()):
                 return StoreUnusable(
                     f"Could not {doing}. {where}",
-                    "The far side wants TLS sessions to be used again for data connections; switch that off there.",
+                    "The far side wants TLS sessions to be used again for data connections; switch"
+                    " that off there.",
                 )
             if code == "530":
-                return WrongLogin(f"Could not {doing}. {where}", "Check the login's account and password.")
+                return WrongLogin(
+                    f"Could not {doing}. {where}", "Check the login's account and password."
+                )
             if code in ("421", "425", "426"):
-                return Unreachable(f"Could not {doing}. {where}", "Try again; look at the far side.")
-            return StoreUnusable(f"Could not {doing}. {where}", "Check folder and rights on the far side.")
+                return Unreachable(
+                    f"Could not {doing}. {where}", "Try again; look at the far side."
+                )
+            return StoreUnusable(
+                f"Could not {doing}. {where}", "Check folder and rights on the far side."
+            )
         if isinstance(error, ssl.SSLCertVerificationError):
-            return tls.key_changed(self._address.machine, "certificate", "another certificate", self._key or "none")
+            return tls.key_changed(
+                self._address.machine, "certificate", "another certificate", self._key or "none"
+            )
         if isinstance(error, OSError | EOFError | ConnectionError | aioftp.AIOFTPException):
             reason = printable(str(error))[:200] or type(error).__name__
-            return Unreachable(f"Could not {doing}: {self.address}: {reason}.", "Try again; look at the network.")
+            return Unreachable(
+                f"Could not {doing}: {self.address}: {reason}.", "Try again; look at the network."
+            )
         return None
 
     def _path(self, name: str) -> str:
         return f"{self._address.path.rstrip('/')}/{name}" if name else self._address.path or "/"
 
-    async def _put(self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
+    async def _put(
+        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+    ) -> None:
         client = session.client
         if await self._size(client, name) is not None:
             raise taken(name)
@@ -198,7 +245,9 @@ class FtpStore(RemoteStore[_Session]):
                 await self._upload(client, temporary, data)
             arrived = await self._size_at(client, temporary)
             if arrived != len(data):
-                raise Unreachable(f"{arrived} of {len(data)} bytes of {name} arrived.", "Try again.")
+                raise Unreachable(
+                    f"{arrived} of {len(data)} bytes of {name} arrived.", "Try again."
+                )
             await client.rename(PurePosixPath(temporary), PurePosixPath(path))
         except BaseException:
             with contextlib.suppress(OSError, aioftp.AIOFTPException, asyncio.CancelledError):
@@ -219,7 +268,9 @@ class FtpStore(RemoteStore[_Session]):
         await stream.finish()
 
     async def _make_parents(self, client: _Client, name: ObjectName) -> None:
-        await client.command(f"CWD {self._path('')}", "250")  # the store's own folder is never made here
+        await client.command(
+            f"CWD {self._path('')}", "250"
+        )  # the store's own folder is never made here
         await client.command("CWD /", "250")
         at = self._path("").rstrip("/")
         for step in name.split("/")[:-1]:
@@ -260,7 +311,8 @@ class FtpStore(RemoteStore[_Session]):
         if span.start + span.length == size:
             await stream.finish()
         else:
-            # Closing early is how a range is read; servers call that a failed transfer, or do not notice.
+            # Closing early is how a range is read; servers call that a failed transfer, or do not
+            # notice.
             await stream.finish(expected_codes=("2xx", "426", "451", "450", "550"))
         if len(kept) != span.length:
             raise cut_short(name, span)
@@ -286,13 +338,17 @@ class FtpStore(RemoteStore[_Session]):
         return listed
 
     async def _listed(self, client: _Client, *, hidden: bool = False) -> list[Entry]:
-        """The folder the connection is in. Lines that no parser understands are passed over, as strange names are.
+        """The folder the connection is in. Lines that no parser understands are passed over, as
+        strange names are.
 
-        ``hidden``: also names with a dot before them, which some servers show only when they are asked as ``ls`` is.
+        ``hidden``: also names with a dot before them, which some servers show only when they are
+        asked as ``ls`` is.
         """
         command: Literal["MLSD", "LIST"] = "MLSD" if client.knows_mlsd else "LIST"
         entries = []
-        async for path, info in client.list("-a" if hidden and command == "LIST" else "", raw_command=command):
+        async for path, info in client.list(
+            "-a" if hidden and command == "LIST" else "", raw_command=command
+        ):
             if info["type"] in ("dir", "file") and path.name not in ("", ".", ".."):
                 size = int(info["size"]) if info["type"] == "file" and "size" in info else None
                 entries.append(Entry(path.name, info["type"] == "dir", size))
@@ -304,13 +360,19 @@ class FtpStore(RemoteStore[_Session]):
             return None
         code, lines = await session.client.command(f"MDTM {self._path(name)}", ("213", "5xx"))
         moment = lines[-1].split()[-1][:14] if code == "213" else ""
-        at = datetime.strptime(moment, "%Y%m%d%H%M%S").replace(tzinfo=UTC) if len(moment) == 14 else None
+        at = (
+            datetime.strptime(moment, "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+            if len(moment) == 14
+            else None
+        )
         return Found(name, size, at)
 
     async def _remove(self, session: _Session, name: ObjectName) -> None:
         code, _ = await session.client.command(f"DELE {self._path(name)}", ("250", "550"))
         if code == "550" and await self._size(session.client, name) is not None:
-            raise StoreUnusable(f"Not permitted to remove {name}.", "Give the store's account that right.")
+            raise StoreUnusable(
+                f"Not permitted to remove {name}.", "Give the store's account that right."
+            )
 
     async def _room(self, session: _Session) -> Space | None:
         return None  # the protocol has no word for it
@@ -320,7 +382,8 @@ class FtpStore(RemoteStore[_Session]):
         entries = await self._listed(session.client)
         await session.client.command("CWD /", ("250", "550"))
         return [
-            Entry(printable(entry.name.encode(_ENCODING, "replace")), entry.folder, entry.size) for entry in entries
+            Entry(printable(entry.name.encode(_ENCODING, "replace")), entry.folder, entry.size)
+            for entry in entries
         ]
 
     async def _landed(self, session: _Session) -> str:

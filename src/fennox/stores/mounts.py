@@ -1,4 +1,6 @@
-"""What a folder is mounted from, so that a share or disk that is away is noticed and its mount point never filled."""
+"""What a folder is mounted from, so that a share or disk that is away is noticed and its mount
+point never filled.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ class Mount:
 
     @property
     def identity(self) -> str:
-        """What stays the same while it is the same disk or share: its source or UUID, its type and its place."""
+        """What stays the same while it is the same disk or share: its source or UUID, its type and
+        its place.
+        """
         return f"{self.type} {_lasting(self.source)} at {self.point}"
 
     def __str__(self) -> str:
@@ -30,7 +34,11 @@ class Mount:
 def mount_of(folder: Path) -> Mount | None:
     """The mount that holds ``folder``; None where the system does not tell."""
     try:
-        lines = Path("/proc/self/mountinfo").read_text(encoding="utf-8", errors="surrogateescape").splitlines()
+        lines = (
+            Path("/proc/self/mountinfo")
+            .read_text(encoding="utf-8", errors="surrogateescape")
+            .splitlines()
+        )
     except OSError:
         return None
     place = os.path.realpath(folder)

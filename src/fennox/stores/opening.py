@@ -1,4 +1,6 @@
-"""From an address to the store behind it. Each protocol's library is imported when its first store is opened."""
+"""From an address to the store behind it. Each protocol's library is imported when its first store
+is opened.
+"""
 
 from __future__ import annotations
 
@@ -13,13 +15,23 @@ from fennox.stores.folder import FolderStore
 
 
 def open_store(address: StoreAddress, credential: Credential | None, key: str | None) -> Store:
-    """``key``: the accepted host key or certificate, or what a folder was mounted from (None: nothing accepted yet)."""
+    """``key``: the accepted host key or certificate, or what a folder was mounted from (None:
+    nothing accepted yet).
+    """
     if address.scheme == "file":
         return FolderStore(Path(address.path), key)
     if credential is None:
-        raise BadInput(f"{address} needs a login.", "Add one with `fennox login add` and name it.", field="login")
+        raise BadInput(
+            f"{address} needs a login.",
+            "Add one with `fennox login add` and name it.",
+            field="login",
+        )
     if address.scheme != "sftp" and credential.private_key is not None:
-        raise BadInput(f"{address} needs a login with a password, not a private key.", "Name another.", field="login")
+        raise BadInput(
+            f"{address} needs a login with a password, not a private key.",
+            "Name another.",
+            field="login",
+        )
     match address.scheme:
         case "sftp":
             from fennox.stores.sftp import SftpStore

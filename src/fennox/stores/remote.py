@@ -1,8 +1,10 @@
-"""What all stores over a network share: connections kept for a while, one fresh try, and errors of our own.
+"""What all stores over a network share: connections kept for a while, one fresh try, and errors of
+our own.
 
-A protocol implements the verbs for one open session; this class opens sessions when they are needed, keeps them for
-the next verb, and closes them when nothing has been asked for a minute. A verb that may be repeated is tried once more
-over a fresh connection when the old one turns out to be dead; a put is not, unless nothing of it can have happened.
+A protocol implements the verbs for one open session; this class opens sessions when they are
+needed, keeps them for the next verb, and closes them when nothing has been asked for a minute. A
+verb that may be repeated is tried once more over a fresh connection when the old one turns out to
+be dead; a put is not, unless nothing of it can have happened.
 """
 
 from __future__ import annotations
@@ -12,7 +14,15 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from datetime import datetime, timedelta
 from typing import ClassVar, Generic, Protocol, TypeVar
 
-from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, StoreUnusable, Unreachable, WrongLogin
+from fennox.core.errors import (
+    Conflict,
+    Damaged,
+    FennoxError,
+    NotFound,
+    StoreUnusable,
+    Unreachable,
+    WrongLogin,
+)
 from fennox.core.names import ObjectName
 from fennox.stores.addresses import StoreAddress
 from fennox.stores.base import Abilities, Entry, Found, Keep, Space, Span, found, unfinished
@@ -30,7 +40,9 @@ T = TypeVar("T")
 
 
 class RemoteStore(Generic[S]):
-    """Base of the protocols. ``together``: how many verbs one session carries at a time (0: any number)."""
+    """Base of the protocols. ``together``: how many verbs one session carries at a time (0: any
+    number).
+    """
 
     abilities: Abilities
     together: ClassVar[int] = 0
@@ -55,10 +67,14 @@ class RemoteStore(Generic[S]):
         raise NotImplementedError
 
     def _translated(self, error: Exception, doing: str) -> FennoxError | None:
-        """An error of the protocol's library as one of ours; None if it is none of that library's."""
+        """An error of the protocol's library as one of ours; None if it is none of that
+        library's.
+        """
         raise NotImplementedError
 
-    async def _put(self, session: S, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
+    async def _put(
+        self, session: S, name: ObjectName, data: bytes, retain_until: datetime | None
+    ) -> None:
         raise NotImplementedError
 
     async def _get(self, session: S, name: ObjectName, span: Span | None) -> bytes:
@@ -95,9 +111,13 @@ class RemoteStore(Generic[S]):
 
     # the verbs
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         if retain_until is not None and not self.abilities.retention:
-            raise StoreUnusable(f"{self.address} cannot lock objects until a date.", "Use a store that can.")
+            raise StoreUnusable(
+                f"{self.address} cannot lock objects until a date.", "Use a store that can."
+            )
 
         async def act(session: S) -> None:
             await self._put(session, name, data, retain_until)
@@ -105,7 +125,8 @@ class RemoteStore(Generic[S]):
         try:
             await self._with(f"write {name}", act, again=False)
         except Unreachable:
-            # The answer was lost, perhaps after the deed: what is there decides (store-format §13.5).
+            # The answer was lost, perhaps after the deed: what is there decides (store-format
+            # §13.5).
             there = await self.stat(name)
             if there is None:
                 await self._with(f"write {name}", act, again=False)
@@ -121,7 +142,9 @@ class RemoteStore(Generic[S]):
             yield item
 
     async def unfinished(self) -> Sequence[Found]:
-        return await self._with("list the store", lambda session: self._walk(session, "", unfinished))
+        return await self._with(
+            "list the store", lambda session: self._walk(session, "", unfinished)
+        )
 
     async def stat(self, name: ObjectName) -> Found | None:
         return await self._with(f"look at {name}", lambda session: self._look(session, name))
@@ -132,11 +155,15 @@ class RemoteStore(Generic[S]):
     async def locked_until(self, name: ObjectName) -> datetime | None:
         if not self.abilities.retention:
             return None
-        return await self._with(f"ask for the lock of {name}", lambda session: self._locked(session, name))
+        return await self._with(
+            f"ask for the lock of {name}", lambda session: self._locked(session, name)
+        )
 
     async def extend_lock(self, name: ObjectName, until: datetime) -> None:
         if not self.abilities.retention:
-            raise StoreUnusable(f"{self.address} cannot lock objects until a date.", "Use a store that can.")
+            raise StoreUnusable(
+                f"{self.address} cannot lock objects until a date.", "Use a store that can."
+            )
         await self._with(f"lock {name}", lambda session: self._extend(session, name, until))
 
     async def space(self) -> Space | None:
@@ -144,7 +171,9 @@ class RemoteStore(Generic[S]):
 
     async def entries(self, path: str | None = None) -> Sequence[Entry]:
         where = self._address.path if path is None else path
-        return await self._with(f"look into {where or 'the bucket'}", lambda session: self._entries(session, where))
+        return await self._with(
+            f"look into {where or 'the bucket'}", lambda session: self._entries(session, where)
+        )
 
     async def landed(self) -> str:
         return await self._with("log in", self._landed)
@@ -197,11 +226,14 @@ class RemoteStore(Generic[S]):
 
     def _silent(self, doing: str) -> Unreachable:
         return Unreachable(
-            f"{self.address} did not {doing} within {self._limit:g} seconds.", "Look at the far side and the network."
+            f"{self.address} did not {doing} within {self._limit:g} seconds.",
+            "Look at the far side and the network.",
         )
 
     def _named(self, error: FennoxError) -> FennoxError:
-        """What a link says speaks of a machine, and a take has two: which of them it is stands before it."""
+        """What a link says speaks of a machine, and a take has two: which of them it is stands
+        before it.
+        """
         if isinstance(error, Unreachable | WrongLogin) and self.address not in error.what:
             return type(error)(f"{self.address}: {error.what}", error.remedy, **error.fields)
         return error
@@ -241,7 +273,9 @@ class RemoteStore(Generic[S]):
                 self._shared = None
             self._later(session.close())
         if self._users == 0:
-            self._timer = asyncio.get_running_loop().call_later(IDLE, lambda: self._later(self.close()))
+            self._timer = asyncio.get_running_loop().call_later(
+                IDLE, lambda: self._later(self.close())
+            )
 
     def _later(self, closing: Awaitable[None]) -> None:
         task = asyncio.ensure_future(closing)
@@ -254,7 +288,9 @@ def missing(name: ObjectName) -> NotFound:
 
 
 def cut_short(name: ObjectName, span: Span) -> Damaged:
-    return Damaged(f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy.")
+    return Damaged(
+        f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy."
+    )
 
 
 def taken(name: ObjectName) -> Conflict:

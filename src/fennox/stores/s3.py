@@ -26,7 +26,12 @@ from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15  # seconds
 _ABSENT = {"NoSuchKey", "404", "NotFound"}
-_REFUSED = {"InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "AuthorizationHeaderMalformed"}
+_REFUSED = {
+    "InvalidAccessKeyId",
+    "SignatureDoesNotMatch",
+    "ExpiredToken",
+    "AuthorizationHeaderMalformed",
+}
 _NO_LOCKS = {"ObjectLockConfigurationNotFoundError", "NotImplemented", "MethodNotAllowed"}
 T = TypeVar("T")
 
@@ -45,7 +50,9 @@ class _Session:
 
 
 class S3Store(RemoteStore[_Session]):
-    """Objects are objects. ``If-None-Match: *`` keeps a put from replacing; a bucket may lock objects until a date."""
+    """Objects are objects. ``If-None-Match: *`` keeps a put from replacing; a bucket may lock
+    objects until a date.
+    """
 
     abilities = Abilities(ranges=True, retention=True, space=False, exclusive=True)
 
@@ -73,7 +80,11 @@ class S3Store(RemoteStore[_Session]):
                     connect_timeout=_CONNECT,
                     read_timeout=60,
                     retries={"max_attempts": 3, "mode": "standard"},
-                    s3={"addressing_style": self._address.options.get("style", "path" if endpoint else "virtual")},
+                    s3={
+                        "addressing_style": self._address.options.get(
+                            "style", "path" if endpoint else "virtual"
+                        )
+                    },
                     request_checksum_calculation="when_required",
                     response_checksum_validation="when_required",
                     proxies={},
@@ -87,7 +98,9 @@ class S3Store(RemoteStore[_Session]):
 
     async def _must_lock(self, session: _Session) -> None:
         try:
-            answer = await session.call(lambda: session.client.get_object_lock_configuration(Bucket=self._bucket))
+            answer = await session.call(
+                lambda: session.client.get_object_lock_configuration(Bucket=self._bucket)
+            )
         except botocore.exceptions.ClientError as error:
             if error.response.get("Error", {}).get("Code", "") not in _NO_LOCKS:
                 raise
@@ -99,7 +112,9 @@ class S3Store(RemoteStore[_Session]):
             )
 
     async def _trust(self, endpoint: str | None) -> str | bool:
-        """What the client checks certificates against: this machine's authorities, or the one accepted certificate."""
+        """What the client checks certificates against: this machine's authorities, or the one
+        accepted certificate.
+        """
         if endpoint is None or self._key == tls.AUTHORITY:
             authorities = ssl.get_default_verify_paths().cafile
             return authorities if authorities is not None else True
@@ -112,7 +127,9 @@ class S3Store(RemoteStore[_Session]):
         return await asyncio.to_thread(self._kept, certificate)
 
     def _kept(self, certificate: bytes) -> str:
-        with tempfile.NamedTemporaryFile("w", prefix="fennox-", suffix=".pem", delete=False) as file:
+        with tempfile.NamedTemporaryFile(
+            "w", prefix="fennox-", suffix=".pem", delete=False
+        ) as file:
             file.write(ssl.DER_cert_to_PEM_cert(certificate))
         self._certificate = Path(file.name)
         return file.name
@@ -129,27 +146,38 @@ class S3Store(RemoteStore[_Session]):
             status = int(error.response.get("ResponseMetadata", {}).get("HTTPStatusCode", 0))
             said = f"{self.address} answers {printable(code)} ({status})."
             if code in _REFUSED:
-                return WrongLogin(f"Could not {doing}. {said}", "Check the login's account and password.")
+                return WrongLogin(
+                    f"Could not {doing}. {said}", "Check the login's account and password."
+                )
             if code == "NoSuchBucket":
-                return StoreUnusable(f"There is no bucket {self._bucket}. {said}", "Make it, or check the address.")
+                return StoreUnusable(
+                    f"There is no bucket {self._bucket}. {said}", "Make it, or check the address."
+                )
             if code in ("AccessDenied", "403"):
-                return StoreUnusable(f"Not permitted to {doing}. {said}", "Give the store's account that right.")
+                return StoreUnusable(
+                    f"Not permitted to {doing}. {said}", "Give the store's account that right."
+                )
             if code in ("QuotaExceeded", "InsufficientStorage") or status == 507:
-                return NoRoom(f"No room left to {doing}. {said}", "Free space or choose another store.")
+                return NoRoom(
+                    f"No room left to {doing}. {said}", "Free space or choose another store."
+                )
             if status >= 500 or code in ("SlowDown", "RequestTimeout"):
                 return Unreachable(f"Could not {doing}. {said}", "Try again.")
             return StoreUnusable(f"Could not {doing}. {said}", "Look at the bucket's settings.")
         if isinstance(error, botocore.exceptions.SSLError):
             return StoreUnusable(
                 f"The certificate of {self.address} is not trusted for its name.",
-                "Accept it by the name it carries, or trust this machine's authorities with the key 'authority'.",
+                "Accept it by the name it carries, or trust this machine's authorities with the key"
+                " 'authority'.",
             )
         if isinstance(error, botocore.exceptions.BotoCoreError | OSError):
             reason = printable(str(error))[:200]
             return Unreachable(f"Could not {doing}: {reason}.", "Try again; look at the network.")
         return None
 
-    async def _put(self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
+    async def _put(
+        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+    ) -> None:
         lock: dict[str, Any] = {}
         if retain_until is not None:
             lock = {
@@ -160,7 +188,9 @@ class S3Store(RemoteStore[_Session]):
         put = session.client.put_object
         try:
             await session.call(
-                lambda: put(Bucket=self._bucket, Key=self._prefix + name, Body=data, IfNoneMatch="*", **lock)
+                lambda: put(
+                    Bucket=self._bucket, Key=self._prefix + name, Body=data, IfNoneMatch="*", **lock
+                )
             )
         except botocore.exceptions.ClientError as error:
             code = error.response.get("Error", {}).get("Code", "")
@@ -170,7 +200,9 @@ class S3Store(RemoteStore[_Session]):
                 raise
             if await self._look(session, name) is not None:
                 raise taken(name) from error
-            await session.call(lambda: put(Bucket=self._bucket, Key=self._prefix + name, Body=data, **lock))
+            await session.call(
+                lambda: put(Bucket=self._bucket, Key=self._prefix + name, Body=data, **lock)
+            )
 
     async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
         if span is not None and span.length == 0:
@@ -178,7 +210,9 @@ class S3Store(RemoteStore[_Session]):
         ranged = {"Range": f"bytes={span.start}-{span.start + span.length - 1}"} if span else {}
 
         def read() -> bytes:
-            answer = session.client.get_object(Bucket=self._bucket, Key=self._prefix + name, **ranged)
+            answer = session.client.get_object(
+                Bucket=self._bucket, Key=self._prefix + name, **ranged
+            )
             with answer["Body"] as body:
                 data: bytes = body.read()
             return data
@@ -204,7 +238,9 @@ class S3Store(RemoteStore[_Session]):
             every: list[Found] = []
             for page in pages:
                 for item in page.get("Contents", []):
-                    every += keep(item["Key"].removeprefix(self._prefix), item["Size"], item["LastModified"])
+                    every += keep(
+                        item["Key"].removeprefix(self._prefix), item["Size"], item["LastModified"]
+                    )
             return every
 
         return await session.call(listed)
@@ -222,34 +258,46 @@ class S3Store(RemoteStore[_Session]):
 
     async def _look(self, session: _Session, name: ObjectName) -> Found | None:
         head = await self._head(session, name)
-        return Found(name, head["ContentLength"], head["LastModified"]) if head is not None else None
+        return (
+            Found(name, head["ContentLength"], head["LastModified"]) if head is not None else None
+        )
 
     async def _remove(self, session: _Session, name: ObjectName) -> None:
-        """In a bucket that locks, a plain delete only hides: every version is removed, or none if one is locked."""
+        """In a bucket that locks, a plain delete only hides: every version is removed, or none if
+        one is locked.
+        """
         key = self._prefix + name
         if self.lock is None:
             await session.call(lambda: session.client.delete_object(Bucket=self._bucket, Key=key))
             return
         until = await self._locked(session, name)
         if until is not None and until > datetime.now(UTC):
-            raise StoreUnusable(f"{name} is locked until {until:%Y-%m-%d %H:%M} UTC.", "A later sweep removes it.")
+            raise StoreUnusable(
+                f"{name} is locked until {until:%Y-%m-%d %H:%M} UTC.", "A later sweep removes it."
+            )
 
         def remove_all() -> None:
             found = session.client.list_object_versions(Bucket=self._bucket, Prefix=key)
             for item in [*found.get("Versions", []), *found.get("DeleteMarkers", [])]:
                 if item["Key"] == key:
-                    session.client.delete_object(Bucket=self._bucket, Key=key, VersionId=item["VersionId"])
+                    session.client.delete_object(
+                        Bucket=self._bucket, Key=key, VersionId=item["VersionId"]
+                    )
 
         await session.call(remove_all)
 
     async def _locked(self, session: _Session, name: ObjectName) -> datetime | None:
-        until: datetime | None = (await self._head(session, name) or {}).get("ObjectLockRetainUntilDate")
+        until: datetime | None = (await self._head(session, name) or {}).get(
+            "ObjectLockRetainUntilDate"
+        )
         return until.astimezone(UTC) if until is not None else None
 
     async def _extend(self, session: _Session, name: ObjectName, until: datetime) -> None:
         keep = session.client.put_object_retention
         lock = {"Mode": "COMPLIANCE", "RetainUntilDate": until}
-        await session.call(lambda: keep(Bucket=self._bucket, Key=self._prefix + name, Retention=lock))
+        await session.call(
+            lambda: keep(Bucket=self._bucket, Key=self._prefix + name, Retention=lock)
+        )
 
     async def _room(self, session: _Session) -> Space | None:
         return None  # buckets have no size

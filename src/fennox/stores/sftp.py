@@ -1,4 +1,6 @@
-"""An SFTP server as a store (version 3 of the protocol, with OpenSSH's extensions where they are), by asyncssh."""
+"""An SFTP server as a store (version 3 of the protocol, with OpenSSH's extensions where they are),
+by asyncssh.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,16 @@ from fennox.core.names import ObjectName, printable
 from fennox.links.base import Credential
 from fennox.links.connecting import open_connection
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Keep, Space, Span, temporary_name
+from fennox.stores.base import (
+    TEMPORARY_PREFIX,
+    Abilities,
+    Entry,
+    Found,
+    Keep,
+    Space,
+    Span,
+    temporary_name,
+)
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 
@@ -33,7 +44,8 @@ class _Session:
 class SftpStore(RemoteStore[_Session]):
     """Objects are files; a put is a hidden file first, then a rename that never replaces.
 
-    Object names are ASCII; names are read as Latin-1 so that any byte in a listing can be passed over.
+    Object names are ASCII; names are read as Latin-1 so that any byte in a listing can be passed
+    over.
     """
 
     abilities = Abilities(ranges=True, retention=False, space=True, exclusive=True)
@@ -54,26 +66,43 @@ class SftpStore(RemoteStore[_Session]):
     def _translated(self, error: Exception, doing: str) -> FennoxError | None:
         where = f"{self.address}: {printable(str(error))[:200]}"
         match error:
-            case asyncssh.SFTPConnectionLost() | asyncssh.SFTPNoConnection() | asyncssh.ChannelOpenError():
-                return Unreachable(f"Could not {doing}; the connection was cut. {where}.", "Try again.")
+            case (
+                asyncssh.SFTPConnectionLost()
+                | asyncssh.SFTPNoConnection()
+                | asyncssh.ChannelOpenError()
+            ):
+                return Unreachable(
+                    f"Could not {doing}; the connection was cut. {where}.", "Try again."
+                )
             case asyncssh.SFTPPermissionDenied() | asyncssh.SFTPWriteProtect():
-                return StoreUnusable(f"Not permitted to {doing}. {where}.", "Give the store's account that right.")
+                return StoreUnusable(
+                    f"Not permitted to {doing}. {where}.", "Give the store's account that right."
+                )
             case asyncssh.SFTPNoSuchFile() | asyncssh.SFTPNoSuchPath():
                 return StoreUnusable(
-                    f"Could not {doing}: the folder is not there. {where}.", "Make it on the far side."
+                    f"Could not {doing}: the folder is not there. {where}.",
+                    "Make it on the far side.",
                 )
             case asyncssh.SFTPNoSpaceOnFilesystem() | asyncssh.SFTPQuotaExceeded():
-                return NoRoom(f"No room left to {doing}. {where}.", "Free space or choose another store.")
+                return NoRoom(
+                    f"No room left to {doing}. {where}.", "Free space or choose another store."
+                )
             case asyncssh.SFTPError():
-                return StoreUnusable(f"The far side failed to {doing}. {where}.", "Look at its log; test the store.")
+                return StoreUnusable(
+                    f"The far side failed to {doing}. {where}.", "Look at its log; test the store."
+                )
             case OSError() | asyncssh.Error():
-                return Unreachable(f"Could not {doing}; the connection failed. {where}.", "Try again.")
+                return Unreachable(
+                    f"Could not {doing}; the connection failed. {where}.", "Try again."
+                )
         return None
 
     def _path(self, name: str) -> str:
         return f"{self._address.path}/{name}" if name else self._address.path or "/"
 
-    async def _put(self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
+    async def _put(
+        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+    ) -> None:
         folder, _, last = self._path(name).rpartition("/")
         temporary = f"{folder}/{temporary_name()}"
         try:
@@ -88,14 +117,20 @@ class SftpStore(RemoteStore[_Session]):
                     await file.fsync()
             await self._publish(session, temporary, f"{folder}/{last}", name)
         except BaseException as error:
-            full = isinstance(error, asyncssh.SFTPFailure) and await self._is_full(session, len(data))
+            full = isinstance(error, asyncssh.SFTPFailure) and await self._is_full(
+                session, len(data)
+            )
             with contextlib.suppress(OSError, asyncssh.Error, asyncio.CancelledError):
                 await session.sftp.remove(temporary)
             if full:
-                raise NoRoom(f"No room left in {self.address}.", "Free space or choose another store.") from error
+                raise NoRoom(
+                    f"No room left in {self.address}.", "Free space or choose another store."
+                ) from error
             raise
 
-    async def _publish(self, session: _Session, temporary: str, path: str, name: ObjectName) -> None:
+    async def _publish(
+        self, session: _Session, temporary: str, path: str, name: ObjectName
+    ) -> None:
         if await session.sftp.exists(path):
             raise taken(name)
         try:
@@ -106,9 +141,13 @@ class SftpStore(RemoteStore[_Session]):
             raise
 
     async def _make_parents(self, session: _Session, name: ObjectName) -> None:
-        """Folders inside the store; the store's own folder must be there, so that a lost mount is not filled."""
+        """Folders inside the store; the store's own folder must be there, so that a lost mount is
+        not filled.
+        """
         if not await session.sftp.isdir(self._path("")):
-            raise StoreUnusable(f"The folder of {self.address} is not there.", "Make or mount it on the far side.")
+            raise StoreUnusable(
+                f"The folder of {self.address} is not there.", "Make or mount it on the far side."
+            )
         at = self._path("")
         for step in name.split("/")[:-1]:
             at = f"{at}/{step}"
@@ -137,11 +176,15 @@ class SftpStore(RemoteStore[_Session]):
     async def _absent(self, session: _Session, name: ObjectName) -> FennoxError:
         if await session.sftp.isdir(self._path("")):
             return missing(name)
-        return StoreUnusable(f"The folder of {self.address} is not there.", "Make or mount it on the far side.")
+        return StoreUnusable(
+            f"The folder of {self.address} is not there.", "Make or mount it on the far side."
+        )
 
     async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
         if not await session.sftp.isdir(self._path("")):
-            raise StoreUnusable(f"The folder of {self.address} is not there.", "Make or mount it on the far side.")
+            raise StoreUnusable(
+                f"The folder of {self.address} is not there.", "Make or mount it on the far side."
+            )
         listed: list[Found] = []
         folders = [prefix.rstrip("/")]
         while folders:
@@ -151,7 +194,11 @@ class SftpStore(RemoteStore[_Session]):
             except asyncssh.SFTPNoSuchFile:
                 continue  # a prefix under which nothing has been put yet
             for item in items:
-                name = item.filename if isinstance(item.filename, str) else item.filename.decode("latin-1")
+                name = (
+                    item.filename
+                    if isinstance(item.filename, str)
+                    else item.filename.decode("latin-1")
+                )
                 whole = f"{folder}/{name}" if folder else name
                 mode = item.attrs.permissions or 0
                 if modes.S_ISDIR(mode):
@@ -183,7 +230,11 @@ class SftpStore(RemoteStore[_Session]):
     async def _entries(self, session: _Session, path: str) -> list[Entry]:
         items = await session.sftp.readdir(path or "/")
         return [
-            Entry(printable(item.filename), modes.S_ISDIR(item.attrs.permissions or 0), item.attrs.size)
+            Entry(
+                printable(item.filename),
+                modes.S_ISDIR(item.attrs.permissions or 0),
+                item.attrs.size,
+            )
             for item in items
             if item.filename not in (".", "..")
         ]

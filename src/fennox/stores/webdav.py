@@ -16,18 +16,28 @@ from fennox.core.names import ObjectName, printable
 from fennox.links import tls
 from fennox.links.base import Credential
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import TEMPORARY_PREFIX, Abilities, Entry, Found, Keep, Space, Span, temporary_name
+from fennox.stores.base import (
+    TEMPORARY_PREFIX,
+    Abilities,
+    Entry,
+    Found,
+    Keep,
+    Space,
+    Span,
+    temporary_name,
+)
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15.0  # seconds
 _MAX_LISTING = 256 * 1024 * 1024  # bytes of one folder's listing
 _PROPERTIES = (
-    b'<?xml version="1.0"?><D:propfind xmlns:D="DAV:"><D:prop><D:resourcetype/><D:getcontentlength/>'
+    b'<?xml version="1.0"?><D:propfind'
+    b' xmlns:D="DAV:"><D:prop><D:resourcetype/><D:getcontentlength/>'
     b"<D:getlastmodified/></D:prop></D:propfind>"
 )
 _QUOTA = (
-    b'<?xml version="1.0"?><D:propfind xmlns:D="DAV:"><D:prop><D:quota-available-bytes/><D:quota-used-bytes/>'
-    b"</D:prop></D:propfind>"
+    b'<?xml version="1.0"?><D:propfind'
+    b' xmlns:D="DAV:"><D:prop><D:quota-available-bytes/><D:quota-used-bytes/></D:prop></D:propfind>'
 )
 
 
@@ -50,7 +60,9 @@ class _Session:
 
 
 class WebDavStore(RemoteStore[_Session]):
-    """Objects are resources; a put is a hidden resource first, then a MOVE with ``Overwrite: F`` (§9.9.3)."""
+    """Objects are resources; a put is a hidden resource first, then a MOVE with ``Overwrite: F``
+    (§9.9.3).
+    """
 
     abilities = Abilities(ranges=True, retention=False, space=True, exclusive=True)
 
@@ -64,7 +76,9 @@ class WebDavStore(RemoteStore[_Session]):
         if self._address.scheme == "davs":
             verify = await tls.trusted_context(self._address.machine, self._key, _CONNECT)
         client = httpx.AsyncClient(
-            base_url=f"{'https' if self._address.scheme == 'davs' else 'http'}://{self._address.machine}",
+            base_url=(
+                f"{'https' if self._address.scheme == 'davs' else 'http'}://{self._address.machine}"
+            ),
             auth=_AnyAuth(self._credential.account, self._credential.password or ""),
             verify=verify,
             timeout=httpx.Timeout(self._limit, connect=_CONNECT),
@@ -77,13 +91,20 @@ class WebDavStore(RemoteStore[_Session]):
         if isinstance(error, httpx.HTTPError):
             reason = printable(str(error))[:200] or type(error).__name__
             if "CERTIFICATE_VERIFY_FAILED" in reason:
-                return tls.key_changed(self._address.machine, "certificate", "another certificate", self._key or "none")
-            return Unreachable(f"Could not {doing}: {self.address}: {reason}.", "Try again; look at the network.")
+                return tls.key_changed(
+                    self._address.machine, "certificate", "another certificate", self._key or "none"
+                )
+            return Unreachable(
+                f"Could not {doing}: {self.address}: {reason}.", "Try again; look at the network."
+            )
         if isinstance(error, RuntimeError) and "closed" in str(error):
-            return Unreachable(f"Could not {doing}: the connection to {self.address} was closed.", "Try again.")
+            return Unreachable(
+                f"Could not {doing}: the connection to {self.address} was closed.", "Try again."
+            )
         if isinstance(error, etree.XMLSyntaxError | ValueError):
             return StoreUnusable(
-                f"{self.address} does not answer as a WebDAV server does.", "Check the address, above all its path."
+                f"{self.address} does not answer as a WebDAV server does.",
+                "Check the address, above all its path.",
             )
         return None
 
@@ -103,7 +124,10 @@ class WebDavStore(RemoteStore[_Session]):
             return
         said = f"{self.address} answers {code} to {method}."
         if code == 401:
-            raise WrongLogin(f"{self.address} refuses the account {self._credential.account}.", "Check the login.")
+            raise WrongLogin(
+                f"{self.address} refuses the account {self._credential.account}.",
+                "Check the login.",
+            )
         if code == 507:
             raise NoRoom(f"No room left. {said}", "Free space or choose another store.")
         if code in (403, 423):
@@ -112,7 +136,9 @@ class WebDavStore(RemoteStore[_Session]):
             raise Unreachable(said, "Try again; look at the far side.")
         raise StoreUnusable(said, "Check address and folder; look at the far side's log.")
 
-    async def _put(self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None) -> None:
+    async def _put(
+        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+    ) -> None:
         path = self._path(name)
         if (await self._ask(session, "HEAD", path, (200, 204, 404, 405))).status_code in (200, 204):
             raise taken(name)
@@ -137,16 +163,22 @@ class WebDavStore(RemoteStore[_Session]):
         at = self._path("").rstrip("/")
         for step in name.split("/")[:-1]:
             at = f"{at}/{step}"
-            made = await self._ask(session, "MKCOL", at, (201, 405, 500))  # 405: already there (§9.3.1)
+            made = await self._ask(
+                session, "MKCOL", at, (201, 405, 500)
+            )  # 405: already there (§9.3.1)
             if made.status_code == 500 and await self._gone(session, at):
-                await self._ask(session, "MKCOL", at, (201, 405))  # else another one made it at the same moment
+                await self._ask(
+                    session, "MKCOL", at, (201, 405)
+                )  # else another one made it at the same moment
 
     async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
         if span is not None and span.length == 0:
             return b""
         headers = {"range": f"bytes={span.start}-{span.start + span.length - 1}"} if span else {}
         headers["accept-encoding"] = "identity"
-        answer = await self._ask(session, "GET", self._path(name), (200, 206, 404, 416), headers=headers)
+        answer = await self._ask(
+            session, "GET", self._path(name), (200, 206, 404, 416), headers=headers
+        )
         if answer.status_code == 404:
             await self._properties(session, self._path(""), "0", _PROPERTIES)
             raise missing(name)
@@ -159,11 +191,17 @@ class WebDavStore(RemoteStore[_Session]):
             raise cut_short(name, span)
         return data
 
-    async def _properties(self, session: _Session, path: str, depth: str, asked: bytes) -> list[_Resource]:
+    async def _properties(
+        self, session: _Session, path: str, depth: str, asked: bytes
+    ) -> list[_Resource]:
         headers = {"depth": depth, "content-type": "application/xml"}
-        answer = await self._ask(session, "PROPFIND", path, (207, 404), content=asked, headers=headers)
+        answer = await self._ask(
+            session, "PROPFIND", path, (207, 404), content=asked, headers=headers
+        )
         if answer.status_code == 404:
-            raise StoreUnusable(f"The folder {unquote(path)} is not on the far side.", "Make it there.")
+            raise StoreUnusable(
+                f"The folder {unquote(path)} is not on the far side.", "Make it there."
+            )
         if len(answer.content) > _MAX_LISTING:
             raise StoreUnusable(f"{self.address} lists without end.", "Use a folder of its own.")
         return [_resource(item) for item in _parsed(answer.content).findall("{DAV:}response")]
@@ -187,14 +225,18 @@ class WebDavStore(RemoteStore[_Session]):
                 if item.path.rstrip("/") == path:
                     continue
                 if item.folder:
-                    folders += [inner] if not inner.rsplit("/", 1)[-1].startswith(TEMPORARY_PREFIX) else []
+                    folders += (
+                        [inner] if not inner.rsplit("/", 1)[-1].startswith(TEMPORARY_PREFIX) else []
+                    )
                 else:
                     listed += keep(inner, item.size or 0, item.modified)
         return listed
 
     async def _gone(self, session: _Session, path: str) -> bool:
         headers = {"depth": "0", "content-type": "application/xml"}
-        answer = await self._ask(session, "PROPFIND", path, (207, 404), content=_PROPERTIES, headers=headers)
+        answer = await self._ask(
+            session, "PROPFIND", path, (207, 404), content=_PROPERTIES, headers=headers
+        )
         return answer.status_code == 404
 
     async def _look(self, session: _Session, name: ObjectName) -> Found | None:
@@ -213,9 +255,14 @@ class WebDavStore(RemoteStore[_Session]):
     async def _room(self, session: _Session) -> Space | None:
         """RFC 4331; many servers do not tell."""
         headers = {"depth": "0", "content-type": "application/xml"}
-        answer = await self._ask(session, "PROPFIND", self._path(""), (207,), content=_QUOTA, headers=headers)
+        answer = await self._ask(
+            session, "PROPFIND", self._path(""), (207,), content=_QUOTA, headers=headers
+        )
         root = _parsed(answer.content)
-        free, used = root.findtext(".//{DAV:}quota-available-bytes"), root.findtext(".//{DAV:}quota-used-bytes")
+        free, used = (
+            root.findtext(".//{DAV:}quota-available-bytes"),
+            root.findtext(".//{DAV:}quota-used-bytes"),
+        )
         if not free or not free.isdigit():
             return None
         return Space(int(free), int(free) + int(used if used and used.isdigit() else 0))
@@ -235,7 +282,9 @@ class WebDavStore(RemoteStore[_Session]):
 
 
 class _AnyAuth(httpx.Auth):
-    """Basic (RFC 7617) over TLS; over plain HTTP only digest (RFC 7616) if the far side offers it, else basic."""
+    """Basic (RFC 7617) over TLS; over plain HTTP only digest (RFC 7616) if the far side offers it,
+    else basic.
+    """
 
     requires_response_body = False
 
@@ -252,12 +301,16 @@ class _AnyAuth(httpx.Auth):
         if answer.status_code != 401:
             return
         offers = answer.headers.get("www-authenticate", "").lower()
-        self._chosen = self._digest if "digest" in offers and request.url.scheme == "http" else self._basic
+        self._chosen = (
+            self._digest if "digest" in offers and request.url.scheme == "http" else self._basic
+        )
         yield from self._chosen.auth_flow(request)
 
 
 def _parsed(data: bytes) -> etree._Element:
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True)
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True
+    )
     return etree.fromstring(data, parser)
 
 

@@ -13,10 +13,11 @@ _KEPT = 32 * 1024 * 1024  # bytes of objects that are kept
 
 
 class WholeObjects(Wrapped):
-    """Wraps a store for a run that reads most of it, or whole parts. Holds at most ``_KEPT`` bytes and one object.
+    """Wraps a store for a run that reads most of it, or whole parts. Holds at most ``_KEPT`` bytes
+    and one object.
 
-    ``after``: how many ranges of an object are fetched as such before it is fetched whole, so that a run that wants
-    little of a far store does not fetch much.
+    ``after``: how many ranges of an object are fetched as such before it is fetched whole, so that
+    a run that wants little of a far store does not fetch much.
     """
 
     def __init__(self, inner: Store, *, after: int = 2) -> None:
@@ -41,7 +42,9 @@ class WholeObjects(Wrapped):
             self._kept.move_to_end(name)
         part = data[span.start : span.start + span.length]
         if len(part) != span.length:
-            raise Damaged(f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy.")
+            raise Damaged(
+                f"{name} ends before byte {span.start + span.length}.", "Heal it from another copy."
+            )
         return part
 
     def _keep(self, name: ObjectName, data: bytes) -> None:

@@ -16,10 +16,14 @@ from fennox.stores.base import Abilities, Found, Span, Store, Wrapped
 
 
 class StoreSuite:
-    """Derive a test class, give a ``store`` fixture over an empty place, and ``put_behind_its_back``."""
+    """Derive a test class, give a ``store`` fixture over an empty place, and
+    ``put_behind_its_back``.
+    """
 
     async def put_behind_its_back(self, store: Store, name: str, data: bytes) -> None:
-        """Write around the store under test, so that reading is not tested against its own writing."""
+        """Write around the store under test, so that reading is not tested against its own
+        writing.
+        """
         raise NotImplementedError
 
     async def get_behind_its_back(self, store: Store, name: str) -> bytes:
@@ -49,7 +53,9 @@ class StoreSuite:
         assert await store.get(name) == b"0123456789"
         assert await store.get(name, Span(3, 4)) == b"3456"
 
-    async def test_a_range_past_the_end_is_damage_and_not_a_shorter_answer(self, store: Store) -> None:
+    async def test_a_range_past_the_end_is_damage_and_not_a_shorter_answer(
+        self, store: Store
+    ) -> None:
         await store.put(object_name("header/a"), b"0123")
         with pytest.raises(Damaged):
             await store.get(object_name("header/a"), Span(2, 4))
@@ -111,14 +117,18 @@ class StoreSuite:
 
 
 class FailingStore(Wrapped):
-    """Fails every put after the first ``after``; as a full disk, or as a cut connection if ``cut``."""
+    """Fails every put after the first ``after``; as a full disk, or as a cut connection if
+    ``cut``.
+    """
 
     def __init__(self, inner: Store, *, after: int, cut: bool = False) -> None:
         super().__init__(inner)
         self._left = after
         self._cut = cut
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         if self._left == 0:
             if self._cut:
                 raise Unreachable("The connection was cut.", "Try again.")
@@ -128,14 +138,18 @@ class FailingStore(Wrapped):
 
 
 class ForgetfulStore(Wrapped):
-    """A put that is reported as failed although it happened, once, for the name that ends in ``suffix``."""
+    """A put that is reported as failed although it happened, once, for the name that ends in
+    ``suffix``.
+    """
 
     def __init__(self, inner: Store, suffix: str) -> None:
         super().__init__(inner)
         self._suffix = suffix
         self._done = False
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         await super().put(name, data, retain_until=retain_until)
         if name.endswith(self._suffix) and not self._done:
             self._done = True
@@ -143,7 +157,8 @@ class ForgetfulStore(Wrapped):
 
 
 class StoppingStore(Wrapped):
-    """The process dies at the n-th verb: before it is carried out, or after it and before anybody learns of it.
+    """The process dies at the n-th verb: before it is carried out, or after it and before anybody
+    learns of it.
 
     ``count`` tells how many verbs there were, so that a test can stop at each of them.
     """
@@ -163,7 +178,9 @@ class StoppingStore(Wrapped):
         if number == self._at and after == self._after:
             raise Died(f"at verb {number}")
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         number = self._begin()
         await super().put(name, data, retain_until=retain_until)
         self._end(number)
@@ -197,14 +214,18 @@ class Died(BaseException):
 
 
 class LateListing(Wrapped):
-    """A listing that does not show yet what was put last, as some object stores have it: ``hidden`` objects."""
+    """A listing that does not show yet what was put last, as some object stores have it: ``hidden``
+    objects.
+    """
 
     def __init__(self, inner: Store, hidden: int) -> None:
         super().__init__(inner)
         self._hidden = hidden
         self._put: list[ObjectName] = []
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         await super().put(name, data, retain_until=retain_until)
         self._put.append(name)
 
@@ -218,7 +239,9 @@ class LateListing(Wrapped):
 class DeniedStore(Wrapped):
     """Permission to write and delete was taken away."""
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         raise StoreUnusable("Not permitted to write.", "Give the right back.")
 
     async def delete(self, name: ObjectName) -> None:
@@ -228,7 +251,9 @@ class DeniedStore(Wrapped):
 class SlowStore(Wrapped):
     """Every verb lets others go first, so that two runs on one store interleave at each of them."""
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         await asyncio.sleep(0)
         await super().put(name, data, retain_until=retain_until)
         await asyncio.sleep(0)
@@ -239,7 +264,9 @@ class SlowStore(Wrapped):
 
 
 class LockingStore(Wrapped):
-    """Locks what it is asked to lock, by a clock that is given, as a bucket with object lock does."""
+    """Locks what it is asked to lock, by a clock that is given, as a bucket with object lock
+    does.
+    """
 
     def __init__(self, inner: Store, *, lock: timedelta, now: Callable[[], datetime]) -> None:
         super().__init__(inner)
@@ -256,7 +283,9 @@ class LockingStore(Wrapped):
     def lock(self) -> timedelta | None:
         return self._lock
 
-    async def put(self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None) -> None:
+    async def put(
+        self, name: ObjectName, data: bytes, *, retain_until: datetime | None = None
+    ) -> None:
         await self.inner.put(name, data)
         if retain_until is not None:
             self.locks[name] = retain_until

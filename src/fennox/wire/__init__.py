@@ -1,5 +1,5 @@
-"""What the API takes and answers. A module is loaded when it is first asked for (PEP 562), since a command needs few of
-them and should start at once.
+"""What the API takes and answers. A module is loaded when it is first asked for (PEP 562), since a
+command needs few of them and should start at once.
 """
 
 from __future__ import annotations

@@ -18,15 +18,27 @@ Act = Literal["restore", "export", "keys", "people", "logins", "kinds", "alerts"
 Secret = Annotated[SecretStr, Field(max_length=1024)]
 Selectors = Annotated[
     list[Annotated[str, Field(min_length=1, max_length=500)]],
-    Field(max_length=50, description="The systems that are reached: each like `site=holm label=web`, of which one must "
-          "fit. Left out: the whole estate."),
-]  # fmt: skip
+    Field(
+        max_length=50,
+        description=(
+            "The systems that are reached: each like `site=holm label=web`, of which one must "
+            "fit. Left out: the whole estate."
+        ),
+    ),
+]
 Rights = Annotated[
     list[Right],
-    Field(max_length=2, description="`export`: take backups out of Fennox. `content`: see what comparisons and traces "
-          "show. Left out: those of the role."),
-]  # fmt: skip
-Code = Annotated[SecretStr, Field(max_length=64, description="Of an authenticator, or a recovery code.")]
+    Field(
+        max_length=2,
+        description=(
+            "`export`: take backups out of Fennox. `content`: see what comparisons and traces "
+            "show. Left out: those of the role."
+        ),
+    ),
+]
+Code = Annotated[
+    SecretStr, Field(max_length=64, description="Of an authenticator, or a recovery code.")
+]
 
 
 Factor = Literal["password", "authenticator", "passkey", "provider"]
@@ -36,14 +48,18 @@ class SignIn(Wanted):
     user: str = Field(max_length=256)
     password: Secret
     code: Code | None = None
-    token: bool = Field(default=False, description="Answer with a token for a client instead of a cookie.")
+    token: bool = Field(
+        default=False, description="Answer with a token for a client instead of a cookie."
+    )
 
 
 class SignedIn(Shown):
     user: str
     role: Role
     rights: list[Right]
-    scope: list[list[str]] | None = Field(description="Lists of selectors; a system is reached if it fits one of each.")
+    scope: list[list[str]] | None = Field(
+        description="Lists of selectors; a system is reached if it fits one of each."
+    )
     until: Aware
     proved: bool = Field(description="Whether grave acts need no further proof now.")
     must_change: bool = Field(description="Nothing else is allowed until the password is changed.")
@@ -52,19 +68,27 @@ class SignedIn(Shown):
 
 
 class SignInWays(Shown):
-    provider: str | None = Field(description="What the identity provider is called; null: there is none.")
+    provider: str | None = Field(
+        description="What the identity provider is called; null: there is none."
+    )
 
 
 class ProviderBegin(Wanted):
     redirect: str | None = Field(
-        default=None, max_length=100, description="Where a client listens on its own machine; the console if left out."
+        default=None,
+        max_length=100,
+        description="Where a client listens on its own machine; the console if left out.",
     )
-    fresh: bool = Field(default=False, description="Prove anew who one is, though signed in there: for grave acts.")
+    fresh: bool = Field(
+        default=False, description="Prove anew who one is, though signed in there: for grave acts."
+    )
 
 
 class ProviderBegun(Shown):
     address: str = Field(description="Where the person signs in.")
-    handle: str | None = Field(description="For a client, to be given back. A browser has a cookie in its place.")
+    handle: str | None = Field(
+        description="For a client, to be given back. A browser has a cookie in its place."
+    )
 
 
 class ProviderSignIn(Wanted):
@@ -81,7 +105,9 @@ class FirstUser(Wanted):
     code: SecretStr
     user: Noun
     password: Secret
-    token: bool = Field(default=False, description="Answer with a token for a client instead of a cookie.")
+    token: bool = Field(
+        default=False, description="Answer with a token for a client instead of a cookie."
+    )
 
 
 class ProofWanted(Wanted):
@@ -112,8 +138,12 @@ class UserChange(Wanted):
     scope: Selectors | None = None
     usual_rights: bool = Field(default=False, description="The rights of the role again.")
     whole_estate: bool = Field(default=False, description="No scope any more.")
-    password: Secret | None = Field(default=None, description="For the next sign-in only; the person must change it.")
-    forget_second_factor: bool = Field(default=False, description="They lost their device and their recovery codes.")
+    password: Secret | None = Field(
+        default=None, description="For the next sign-in only; the person must change it."
+    )
+    forget_second_factor: bool = Field(
+        default=False, description="They lost their device and their recovery codes."
+    )
 
 
 class UserShown(Shown):
@@ -154,7 +184,9 @@ class NewToken(Wanted):
     role: Role = Field(default="reader", description="At most your own.")
     rights: Rights | None = None
     scope: Selectors | None = None
-    days: int | None = Field(default=None, ge=1, le=730, description="Until it ends; 90, or 365 for metrics.")
+    days: int | None = Field(
+        default=None, ge=1, le=730, description="Until it ends; 90, or 365 for metrics."
+    )
 
 
 class TokenMade(Shown):
@@ -175,12 +207,16 @@ class TotpConfirmed(Wanted):
 
 
 class RecoveryCodes(Shown):
-    codes: list[str] = Field(description="Each signs in once in place of the second factor. Shown this once.")
+    codes: list[str] = Field(
+        description="Each signs in once in place of the second factor. Shown this once."
+    )
 
 
 class PasskeyBegun(Shown):
     handle: str = Field(description="To be given back with what the browser has made.")
-    options: dict[str, Any] = Field(description="For `navigator.credentials` (WebAuthn level 3, JSON form).")
+    options: dict[str, Any] = Field(
+        description="For `navigator.credentials` (WebAuthn level 3, JSON form)."
+    )
 
 
 class PasskeySignIn(Wanted):
@@ -255,6 +291,8 @@ class AuditChecked(Shown):
 
     entries: int
     faults: list[str]
-    backup: str | None = Field(description="Fennox's own backup that the entries were held against.")
+    backup: str | None = Field(
+        description="Fennox's own backup that the entries were held against."
+    )
     held: int = Field(description="Entries that it holds.")
     not_checked: str = Field(description="Why none was; empty: one was.")

@@ -21,23 +21,40 @@ class NewAlertRoute(Wanted):
     name: Noun
     channel: Channel
     address: str = Field(min_length=1, max_length=1024)
-    to: list[Annotated[str, Field(max_length=320)]] = Field(default=[], max_length=50, description="E-mail addresses.")
+    to: list[Annotated[str, Field(max_length=320)]] = Field(
+        default=[], max_length=50, description="E-mail addresses."
+    )
     sender: str = Field(default="", max_length=320, description="The e-mail address it comes from.")
-    account: str = Field(default="", max_length=256, description="For the e-mail server, if it wants one.")
+    account: str = Field(
+        default="", max_length=256, description="For the e-mail server, if it wants one."
+    )
     secret: SecretStr | None = Field(
-        default=None, min_length=1, max_length=1024, description="E-mail password, or what signs webhooks."
+        default=None,
+        min_length=1,
+        max_length=1024,
+        description="E-mail password, or what signs webhooks.",
     )
     severity: Severity = Field(default="high", description="`low` tells everything.")
-    systems: str = Field(default="all", description="`all`, or terms like `site=holm label=web`.", max_length=500)
-    digest: str = Field(default="", description="A phrase like `every day at 07:00`; empty: at once.", max_length=200)
-    audit: bool = Field(default=False, description="Tell each entry of the audit as well, as it happens.")
+    systems: str = Field(
+        default="all", description="`all`, or terms like `site=holm label=web`.", max_length=500
+    )
+    digest: str = Field(
+        default="",
+        description="A phrase like `every day at 07:00`; empty: at once.",
+        max_length=200,
+    )
+    audit: bool = Field(
+        default=False, description="Tell each entry of the audit as well, as it happens."
+    )
 
 
 class AlertRouteShown(Shown):
     id: str
     name: str
     channel: Channel
-    address: str = Field(description="Where it is; the rest of an address may hold a token and is not shown.")
+    address: str = Field(
+        description="Where it is; the rest of an address may hold a token and is not shown."
+    )
     to: list[str]
     audit: bool
     severity: Severity

@@ -14,14 +14,19 @@ from fennox.wire.base import Shown, Wanted
 
 class NewTake(Wanted):
     system: Noun
-    store: Noun | None = Field(default=None, description="May be left out where there is only one store.")
+    store: Noun | None = Field(
+        default=None, description="May be left out where there is only one store."
+    )
     name: Annotated[str, Field(max_length=48)] = ""
     note: Annotated[str, Field(max_length=500)] = ""
-    hold: Annotated[str, Field(max_length=500, description="Put it on hold for this reason, until it is released.")] = (
-        ""
-    )
+    hold: Annotated[
+        str,
+        Field(max_length=500, description="Put it on hold for this reason, until it is released."),
+    ] = ""
     parts: list[Noun] | None = None
-    wait: bool = Field(default=True, description="Line up behind an active run of the system; else it is refused.")
+    wait: bool = Field(
+        default=True, description="Line up behind an active run of the system; else it is refused."
+    )
 
 
 class HandInShown(Shown):
@@ -49,7 +54,8 @@ class CopyWanted(Wanted):
 
 
 class CopyShown(Shown):
-    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if nothing is known.
+    """One place that holds a backup. ``damaged`` says why it cannot be read whole there; empty if
+    nothing is known.
 
     ``untold``: facts about the backup, such as a hold, that the store could not be told yet.
     """
@@ -86,7 +92,9 @@ class BackupShown(Shown):
     parts: list[PartHeld]
     machine: Machine
     census: dict[str, int]
-    not_counted: list[str] = Field(description="Lists that parts determine which this backup does not hold.")
+    not_counted: list[str] = Field(
+        description="Lists that parts determine which this backup does not hold."
+    )
     findings: list[Finding]
     left_out: list[str]
     worth: list[str]  # what it is good for and what not, in sentences
@@ -156,4 +164,6 @@ class ClearWanted(Wanted):
 class ExportWanted(Wanted):
     format: Literal["tar.zst", "tar.gz"] = "tar.zst"
     parts: list[Noun] | None = None
-    passphrase: SecretStr | None = Field(default=None, description="Opens the store in custody apart.")
+    passphrase: SecretStr | None = Field(
+        default=None, description="Opens the store in custody apart."
+    )

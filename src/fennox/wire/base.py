@@ -1,6 +1,7 @@
 """What all answers and requests share. Times are RFC 3339 in UTC, sizes bytes, durations seconds.
 
-Shapes of answers are built when they are first used, since a command needs few of them and should start at once.
+Shapes of answers are built when they are first used, since a command needs few of them and should
+start at once.
 """
 
 from __future__ import annotations
@@ -13,7 +14,9 @@ T = TypeVar("T")
 
 
 class Wanted(BaseModel):
-    """Base of requests: unknown fields are an error, so that a misspelt wish is not silently ignored."""
+    """Base of requests: unknown fields are an error, so that a misspelt wish is not silently
+    ignored.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
@@ -41,7 +44,9 @@ def holds_nul(given: object) -> bool:
 class Shown(BaseModel):
     """Base of answers. Readers of the API must ignore fields they do not know."""
 
-    model_config = ConfigDict(extra="ignore", json_schema_serialization_defaults_required=True, defer_build=True)
+    model_config = ConfigDict(
+        extra="ignore", json_schema_serialization_defaults_required=True, defer_build=True
+    )
 
 
 class Page(Shown, Generic[T]):
@@ -52,7 +57,9 @@ class Page(Shown, Generic[T]):
 
 
 class Problem(Shown):
-    """RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on the type."""
+    """RFC 9457. ``type`` is stable; ``field`` names the wish at fault; further members depend on
+    the type.
+    """
 
     model_config = ConfigDict(extra="allow")
 

@@ -7,7 +7,9 @@ from fennox.wire.base import Shown
 
 
 class OtherClock(Shown):
-    """``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has confirmed."""
+    """``ahead``: seconds that it is ahead of the service's; ``accepted``: seconds that a person has
+    confirmed.
+    """
 
     name: str
     at: Aware
@@ -24,7 +26,9 @@ class EventShown(Shown):
 
 
 class ClocksShown(Shown):
-    """``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does, ``means`` what waits."""
+    """``believed``: nothing speaks against the service's clock. Else ``doubts`` say what does,
+    ``means`` what waits.
+    """
 
     own: str
     now: Aware
@@ -37,7 +41,9 @@ class ClocksShown(Shown):
 
 
 class ClocksConfirmed(Shown):
-    """What follows from what a person has confirmed, in sentences; empty: nothing was to be confirmed."""
+    """What follows from what a person has confirmed, in sentences; empty: nothing was to be
+    confirmed.
+    """
 
     said: list[str]
     clocks: ClocksShown

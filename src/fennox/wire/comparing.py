@@ -13,7 +13,8 @@ from fennox.wire.base import Shown, Wanted
 
 
 class CompareWanted(Wanted):
-    """Either two backups, or a system: then what changed in it since a time, or since the backup before the newest.
+    """Either two backups, or a system: then what changed in it since a time, or since the backup
+    before the newest.
 
     ``live``: a backup (``before``) or a system's newest is compared with the system as it is now.
     """
@@ -24,9 +25,14 @@ class CompareWanted(Wanted):
     since: Aware | None = None
     live: bool = False
     only: list[Annotated[str, Field(min_length=1, max_length=4096)]] = Field(
-        default=["*"], min_length=1, max_length=100, description="Patterns with `*` of the documents to compare."
+        default=["*"],
+        min_length=1,
+        max_length=100,
+        description="Patterns with `*` of the documents to compare.",
     )
-    passphrase: SecretStr | None = Field(default=None, description="Opens the stores in custody apart.")
+    passphrase: SecretStr | None = Field(
+        default=None, description="Opens the stores in custody apart."
+    )
 
     @model_validator(mode="after")
     def one_way(self) -> CompareWanted:
@@ -57,14 +63,18 @@ class Compared(Shown):
 
 
 class TraceWanted(Wanted):
-    """A document by its path, or values in it (a JSONPath, RFC 9535; lines with a text), or a census list by name."""
+    """A document by its path, or values in it (a JSONPath, RFC 9535; lines with a text), or a
+    census list by name.
+    """
 
     system: Noun
     document: str = Field(default="", max_length=4096)
     jsonpath: str = Field(default="", max_length=1000)
     line: str = Field(default="", max_length=1000)
     list: str = Field(default="", max_length=200)
-    passphrase: SecretStr | None = Field(default=None, description="Opens the stores in custody apart.")
+    passphrase: SecretStr | None = Field(
+        default=None, description="Opens the stores in custody apart."
+    )
 
 
 class StandingShown(Shown):

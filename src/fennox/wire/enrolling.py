@@ -18,20 +18,30 @@ Patience = Annotated[int, Field(ge=1, le=300, description="Seconds that a connec
 class NewSystem(Wanted):
     name: Noun
     kind: Noun
-    address: str = Field(description="Host and port, as `host:port`; the kind's port if left out.", max_length=300)
+    address: str = Field(
+        description="Host and port, as `host:port`; the kind's port if left out.", max_length=300
+    )
     login: Noun | None = Field(default=None, description="Needed for every kind that is reached.")
-    key: str | None = Field(default=None, description="The accepted fingerprint of host key or certificate.")
+    key: str | None = Field(
+        default=None, description="The accepted fingerprint of host key or certificate."
+    )
     settings: dict[str, str] = {}
     site: str = ""
     labels: list[Noun] = []
     needs: list[Noun] = Field(default=[], description="Systems that must be back before this one.")
-    via: Noun | None = Field(default=None, description="The system that the way to it leads through, by SSH.")
+    via: Noun | None = Field(
+        default=None, description="The system that the way to it leads through, by SSH."
+    )
     patience: Patience = 15
 
 
 class SystemChange(Wanted):
-    name: Noun | None = Field(default=None, description="Its backups stay its own; routines that name it follow.")
-    kind: Noun | None = Field(default=None, description="Reached in the same way as the one before.")
+    name: Noun | None = Field(
+        default=None, description="Its backups stay its own; routines that name it follow."
+    )
+    kind: Noun | None = Field(
+        default=None, description="Reached in the same way as the one before."
+    )
     address: str | None = None
     login: Noun | None = None
     key: str | None = None
@@ -39,7 +49,9 @@ class SystemChange(Wanted):
     site: str | None = None
     labels: list[Noun] | None = None
     needs: list[Noun] | None = None
-    via: Noun | Literal[""] | None = Field(default=None, description="Empty: the way to it is direct.")
+    via: Noun | Literal[""] | None = Field(
+        default=None, description="Empty: the way to it is direct."
+    )
     patience: Patience | None = None
 
 
@@ -50,7 +62,9 @@ class Confirmed(Wanted):
 
 
 class Retired(Wanted):
-    """Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go by their ladders."""
+    """Says that a system is no more. ``let_go``: its successor is accepted, and its backups may go
+    by their ladders.
+    """
 
     because: str = Field(min_length=1, max_length=500)
     let_go: bool = False
@@ -71,7 +85,9 @@ class Removed(Shown):
 
 
 class LookWanted(Wanted):
-    """A machine that is not enrolled. Without a key only its fingerprint is told, without a kind one is proposed."""
+    """A machine that is not enrolled. Without a key only its fingerprint is told, without a kind
+    one is proposed.
+    """
 
     address: str = Field(max_length=260)
     login: Noun
@@ -99,10 +115,12 @@ class TriedPart(Shown):
 
 
 class Looked(Shown):
-    """What a look has found; nothing is kept. ``enrolled_as``: the system that this address or machine is already.
+    """What a look has found; nothing is kept. ``enrolled_as``: the system that this address or
+    machine is already.
 
-    ``related``: enrolled systems that it names as what it cannot work without, or as members of its own set.
-    ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once: parts, census and findings.
+    ``related``: enrolled systems that it names as what it cannot work without, or as members of its
+    own set. ``fits``: the kinds that fit. With exactly one, or a given one, it has been read once:
+    parts, census and findings.
     """
 
     address: str

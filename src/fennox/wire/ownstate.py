@@ -11,9 +11,14 @@ from fennox.wire.base import Shown, Wanted
 
 class OwnStateWanted(Wanted):
     store: Noun
-    copy_to: list[Noun] = Field(default=[], description="Further stores that get a copy of every backup.")
+    copy_to: list[Noun] = Field(
+        default=[], description="Further stores that get a copy of every backup."
+    )
     on_this_machine: bool = Field(
-        default=False, description="Accept stores that all lie on the machine of the service, and are lost with it."
+        default=False,
+        description=(
+            "Accept stores that all lie on the machine of the service, and are lost with it."
+        ),
     )
 
 
@@ -30,4 +35,6 @@ class OwnStateShown(Shown):
     held_in: list[str]
     next_run: Aware | None
     warnings: list[str]
-    rebuild: list[str] = Field(description="The commands that bring the service back on an empty machine.")
+    rebuild: list[str] = Field(
+        description="The commands that bring the service back on an empty machine."
+    )

@@ -11,9 +11,11 @@ from fennox.wire.stores import Custody, Suite
 
 
 class SealedLogin(Shown):
-    """The login of a far side, which else lay only in the store it opens and in the service that is gone.
+    """The login of a far side, which else lay only in the store it opens and in the service that is
+    gone.
 
-    ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the store's header.
+    ``sealed``: password or private key, base64, HPKE-sealed with ``info`` to the seal key in the
+    store's header.
     """
 
     name: str
@@ -24,7 +26,8 @@ class SealedLogin(Shown):
 
 
 class StoreOnSheet(Shown):
-    """A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they were found.
+    """A place to fetch backups from. ``reached_at``: numbers for the name in the address, as they
+    were found.
 
     ``anchors``: what lay there when it was last looked at, with the backups that have come since.
     """
@@ -55,7 +58,9 @@ class SystemOnSheet(Shown):
     account: str | None
     machine: str
     product: str = Field(description="What runs there, with its version, as it was told last.")
-    rebuilt_by: str = Field(description="What builds it anew where Fennox does not put it back; empty: Fennox does.")
+    rebuilt_by: str = Field(
+        description="What builds it anew where Fennox does not put it back; empty: Fennox does."
+    )
     newest: Aware | None
     backup: str | None
     held_in: list[str]
@@ -68,5 +73,7 @@ class RecoverySheet(Shown):
     reader_sha256: str
     stores: list[StoreOnSheet]
     systems: list[SystemOnSheet]
-    waves: list[list[str]] = Field(description="In which order systems come back; those of one wave together.")
+    waves: list[list[str]] = Field(
+        description="In which order systems come back; those of one wave together."
+    )
     circles: list[list[str]] = Field(description="Systems that all need each other.")

@@ -14,7 +14,9 @@ class Relation(Shown):
 
 
 class Relations(Shown):
-    """Who must be back before this system, who waits for it, who it replicates with, and what that means."""
+    """Who must be back before this system, who waits for it, who it replicates with, and what that
+    means.
+    """
 
     needs: list[Relation]
     needed_by: list[Relation]
@@ -25,7 +27,9 @@ class Relations(Shown):
 
 
 class ReturnOrder(Shown):
-    """Waves of systems that can come back together, earlier ones first, and circles in which all need each other."""
+    """Waves of systems that can come back together, earlier ones first, and circles in which all
+    need each other.
+    """
 
     waves: list[list[str]]
     circles: list[list[str]]

@@ -13,28 +13,41 @@ from fennox.wire.base import Shown, Wanted
 class EntranceWanted(Wanted):
     """Where the steps go on the target, for kinds that have an entrance for that."""
 
-    at: str | None = Field(default=None, description="host:port; the target's host and the kind's port if left out.")
-    login: Noun | None = Field(default=None, description="The login there; the target's if left out.")
+    at: str | None = Field(
+        default=None, description="host:port; the target's host and the kind's port if left out."
+    )
+    login: Noun | None = Field(
+        default=None, description="The login there; the target's if left out."
+    )
     key: str | None = Field(default=None, description="The accepted fingerprint there.")
 
 
 class NewDraft(Wanted):
     backup: str
     onto: Noun | None = Field(default=None, description="The system; the backup's own if left out.")
-    at: str | None = Field(default=None, description="Where the target answers now, if not at the system's address.")
-    login: Noun | None = Field(default=None, description="The login of the target, if not the system's.")
+    at: str | None = Field(
+        default=None, description="Where the target answers now, if not at the system's address."
+    )
+    login: Noun | None = Field(
+        default=None, description="The login of the target, if not the system's."
+    )
     key: str | None = Field(default=None, description="The accepted fingerprint of the target.")
     parts: list[Noun] | None = None
     entrance: EntranceWanted = EntranceWanted()
-    wait: bool = Field(default=True, description="Line up behind an active run of the system; else it is refused.")
+    wait: bool = Field(
+        default=True, description="Line up behind an active run of the system; else it is refused."
+    )
     passphrase: SecretStr | None = None
 
 
 class SheetStart(Wanted):
     takeover: bool | None = Field(
         default=None,
-        description="Whether the target becomes the system once it is proved, so that its machine at another address "
-        "is no longer watched; false leaves the system as it is. To be said where a sheet is `at_another_machine`.",
+        description=(
+            "Whether the target becomes the system once it is proved, so that its machine at"
+            " another address is no longer watched; false leaves the system as it is. To be said"
+            " where a sheet is `at_another_machine`."
+        ),
     )
 
 

@@ -14,28 +14,49 @@ Mode = Literal["on", "off", "by hand"]
 
 
 Minutes = Annotated[int, Field(ge=0, le=10_080)]
-Spread = Annotated[int, Field(ge=0, le=1440, description="Minutes over which its systems begin, each at its place.")]
+Spread = Annotated[
+    int,
+    Field(ge=0, le=1440, description="Minutes over which its systems begin, each at its place."),
+]
 
 
 class NewRoutine(Wanted):
     name: Noun
-    systems: str = Field(description="Which systems: `all`, or terms like `kind=linux-server site=holm label=web`.")
+    systems: str = Field(
+        description="Which systems: `all`, or terms like `kind=linux-server site=holm label=web`."
+    )
     when: Annotated[
         str,
-        Field(description="A phrase like `every day at 02:40`, a recurrence rule (RFC 5545), or a cron line.",
-              max_length=500),
-    ]  # fmt: skip
+        Field(
+            description=(
+                "A phrase like `every day at 02:40`, a recurrence rule (RFC 5545), or a cron line."
+            ),
+            max_length=500,
+        ),
+    ]
     zone: str = Field(default="UTC", description="An IANA zone.")
     store: Noun
-    copy_to: list[Noun] = Field(default=[], description="Further stores that get a copy of every backup.")
+    copy_to: list[Noun] = Field(
+        default=[], description="Further stores that get a copy of every backup."
+    )
     ladder: str
     mode: Mode = "on"
     parts: list[Noun] | None = None
     spread: Spread = 0
-    quiet: str = Field(default="", description="Hours in which nothing begins, like `08:00 to 18:00`.", max_length=40)
-    look_every: Minutes = Field(default=0, description="Minutes between looks whether a system differs; 0: no looks.")
-    settle: Minutes = Field(default=10, description="Minutes a difference must stand before it is taken.")
-    most_a_day: int = Field(default=4, ge=1, le=96, description="Takes in a day because something differs.")
+    quiet: str = Field(
+        default="",
+        description="Hours in which nothing begins, like `08:00 to 18:00`.",
+        max_length=40,
+    )
+    look_every: Minutes = Field(
+        default=0, description="Minutes between looks whether a system differs; 0: no looks."
+    )
+    settle: Minutes = Field(
+        default=10, description="Minutes a difference must stand before it is taken."
+    )
+    most_a_day: int = Field(
+        default=4, ge=1, le=96, description="Takes in a day because something differs."
+    )
     run_now: bool = Field(default=False, description="Also take every system once, at once.")
 
 
@@ -86,7 +107,9 @@ class Kept(Shown):
     time: Aware
     kept_by: list[str]
     goes: bool
-    goes_at: Aware | None = Field(description="When nothing keeps it any more, at the earliest; null: no end is known.")
+    goes_at: Aware | None = Field(
+        description="When nothing keeps it any more, at the earliest; null: no end is known."
+    )
 
 
 class SystemPreview(Shown):
@@ -95,7 +118,9 @@ class SystemPreview(Shown):
 
 
 class Load(Shown):
-    """What begins in one hour of the coming two weeks: runs, and the seconds they are expected to take."""
+    """What begins in one hour of the coming two weeks: runs, and the seconds they are expected to
+    take.
+    """
 
     hour: Aware
     runs: int
@@ -103,7 +128,9 @@ class Load(Shown):
 
 
 class Collision(Shown):
-    """Runs of one system that come while an earlier one is expected to go on; the later one waits."""
+    """Runs of one system that come while an earlier one is expected to go on; the later one
+    waits.
+    """
 
     system: str
     at: Aware
@@ -124,7 +151,9 @@ class RoutinePreview(Shown):
 
     routine: str
     next_runs: list[Aware]
-    systems: list[SystemPreview] = Field(description="By name, the first 50 of those it takes; or the one asked for.")
+    systems: list[SystemPreview] = Field(
+        description="By name, the first 50 of those it takes; or the one asked for."
+    )
     in_all: int = Field(description="How many systems it takes.")
     stays: int
     goes: int

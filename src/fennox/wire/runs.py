@@ -46,7 +46,9 @@ class RunShown(Shown):
     attempt: int
     stop_asked: bool
     wants_passphrase: bool
-    waits_for: str = ""  # which run of its system it lines up behind, as a sentence; empty: it does not
+    waits_for: str = (
+        ""  # which run of its system it lines up behind, as a sentence; empty: it does not
+    )
     reason: str
     remedy: str
     problem: str | None
@@ -57,10 +59,14 @@ class RunShown(Shown):
     outcome: str
     odd: str  # how it differs from earlier takes of the same system, in words; empty: it does not
     steps: list[StepShown] = []
-    result: Told | None = Field(default=None, description="What came of it; by its kind other facts.")
+    result: Told | None = Field(
+        default=None, description="What came of it; by its kind other facts."
+    )
 
     def told(self, of: type[ResultT]) -> ResultT:
-        """Its result, which is of this kind. Raises ``TypeError``: it is another, or there is none."""
+        """Its result, which is of this kind. Raises ``TypeError``: it is another, or there is
+        none.
+        """
         if not isinstance(self.result, of):
             raise TypeError(f"the {self.kind} {self.id} came to {self.result!r}")
         return self.result
@@ -74,7 +80,9 @@ class Status(Shown):
     at: Aware
     simulated_clock: bool
     concerns: list[Concern] = Field(description="The worst, of one cause only the first few.")
-    matters: list[Matter] = Field(description="The same by their causes: the worst first, then what touches most.")
+    matters: list[Matter] = Field(
+        description="The same by their causes: the worst first, then what touches most."
+    )
     concerns_in_all: int
     muted: int
     systems: int

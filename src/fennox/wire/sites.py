@@ -1,8 +1,10 @@
-"""Workers at sites: who may come, and what they and the service say to each other over a WebSocket (RFC 6455).
+"""Workers at sites: who may come, and what they and the service say to each other over a WebSocket
+(RFC 6455).
 
-The worker connects to ``/api/v1/sites/worker`` and says who it is (:class:`Hello`). For every connection that the
-service wants (:class:`Reach`) it makes one, connects a second time, to ``/api/v1/sites/streams/{stream}``, and passes
-the bytes on both ways as binary messages; or it says why not (:class:`Refused`).
+The worker connects to ``/api/v1/sites/worker`` and says who it is (:class:`Hello`). For every
+connection that the service wants (:class:`Reach`) it makes one, connects a second time, to
+``/api/v1/sites/streams/{stream}``, and passes the bytes on both ways as binary messages; or it says
+why not (:class:`Refused`).
 """
 
 from __future__ import annotations
@@ -22,7 +24,9 @@ REVOKED = 4001
 REPLACED = 4002
 """Closing code: another worker of the same site has come."""
 
-SiteName = Annotated[str, Field(min_length=1, max_length=64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._ -]*$")]
+SiteName = Annotated[
+    str, Field(min_length=1, max_length=64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._ -]*$")
+]
 
 
 class NewSite(Wanted):
@@ -40,7 +44,9 @@ class SiteAdmitted(Shown):
 
 
 class SiteShown(Shown):
-    """``systems``: how many are reached through it. ``key``: of the machine it runs on, for those at ``here``."""
+    """``systems``: how many are reached through it. ``key``: of the machine it runs on, for those
+    at ``here``.
+    """
 
     name: str
     admitted: Aware

@@ -20,11 +20,18 @@ SUITES: dict[str, Suite] = {"classic": CLASSIC, "hybrid": HYBRID}
 class NewStore(Wanted):
     name: Noun
     address: str = Field(
-        description="An absolute folder on the machine that runs the workers, or a URL like sftp://host/folder.",
+        description=(
+            "An absolute folder on the machine that runs the workers, or a URL like"
+            " sftp://host/folder."
+        ),
         max_length=1024,
     )
-    login: Noun | None = Field(default=None, description="For everything but a folder: the account there.")
-    sweep_login: Noun | None = Field(default=None, description="A login that alone may remove things; the sweep's.")
+    login: Noun | None = Field(
+        default=None, description="For everything but a folder: the account there."
+    )
+    sweep_login: Noun | None = Field(
+        default=None, description="A login that alone may remove things; the sweep's."
+    )
     key: str | None = Field(
         default=None,
         max_length=256,
@@ -32,16 +39,24 @@ class NewStore(Wanted):
     )
     site: str = Field(default="", max_length=64)
     passphrase: SecretStr | None = Field(
-        default=None, description="Makes the key set with the first store; opens it for a further one."
+        default=None,
+        description="Makes the key set with the first store; opens it for a further one.",
     )
     label: str = Field(
-        default="first", min_length=1, max_length=64, description="Of the first passphrase of a key set."
+        default="first",
+        min_length=1,
+        max_length=64,
+        description="Of the first passphrase of a key set.",
     )
     key_set: Noun = "main"
-    custody: Custody = Field(default="kept", description="For a new key set: who can open its backups.")
+    custody: Custody = Field(
+        default="kept", description="For a new key set: who can open its backups."
+    )
     suite: SuiteName | None = Field(
         default=None,
-        description="Of a new key set: how backups are sealed; with ML-KEM for what is kept for decades.",
+        description=(
+            "Of a new key set: how backups are sealed; with ML-KEM for what is kept for decades."
+        ),
     )
     plain_names: bool = True
     beside: bool = Field(default=False, description="Whether other things may lie in its place.")
@@ -52,14 +67,21 @@ class StoreChange(Wanted):
 
     name: Noun | None = None
     login: Noun | None = None
-    sweep_login: Noun | Literal[""] | None = Field(default=None, description="Empty: none of its own any more.")
+    sweep_login: Noun | Literal[""] | None = Field(
+        default=None, description="Empty: none of its own any more."
+    )
     key: str | None = Field(default=None, max_length=256)
     site: str | None = Field(default=None, max_length=64)
     scrub_budget: int | None = Field(
-        default=None, ge=100_000_000, le=10**15, description="Bytes that one scheduled scrub may read."
+        default=None,
+        ge=100_000_000,
+        le=10**15,
+        description="Bytes that one scheduled scrub may read.",
     )
     ceiling: str | None = Field(
-        default=None, max_length=20, description="What backups may take, like 80 % or 500 GB; empty: all."
+        default=None,
+        max_length=20,
+        description="What backups may take, like 80 % or 500 GB; empty: all.",
     )
 
 
@@ -151,8 +173,12 @@ class NewPassphrase(Unlock):
 
 
 class RekeyWanted(NewPassphrase):
-    leave_old: bool = Field(default=False, description="Leave old backups sealed as they are until they expire.")
-    suite: SuiteName | None = Field(default=None, description="How backups are sealed from now on; as before without.")
+    leave_old: bool = Field(
+        default=False, description="Leave old backups sealed as they are until they expire."
+    )
+    suite: SuiteName | None = Field(
+        default=None, description="How backups are sealed from now on; as before without."
+    )
 
 
 class Withdraw(Unlock):
@@ -225,9 +251,13 @@ class NewLogin(Wanted):
     account: str = Field(min_length=1, max_length=256)
     password: SecretStr | None = Field(default=None, min_length=1, max_length=1024)
     private_key: SecretStr | None = Field(default=None, min_length=1, max_length=65536)
-    certificate: str = Field(default="", max_length=16384, description="OpenSSH's certificate for the private key.")
+    certificate: str = Field(
+        default="", max_length=16384, description="OpenSSH's certificate for the private key."
+    )
     agent: bool = Field(default=False, description="The SSH agent of the workers has the key.")
-    here: bool = Field(default=False, description="For a machine that is read by a site's worker on it: no secret.")
+    here: bool = Field(
+        default=False, description="For a machine that is read by a site's worker on it: no secret."
+    )
     become: Account = Field(default="", description="The account that commands run as, by sudo.")
 
 
@@ -246,9 +276,13 @@ class NewLoginPlace(Wanted):
 
     address: str = Field(min_length=1, max_length=300)
     key: str | None = Field(
-        default=None, max_length=256, description="The accepted fingerprint; without it the error shows one."
+        default=None,
+        max_length=256,
+        description="The accepted fingerprint; without it the error shows one.",
     )
-    site: str = Field(default="", max_length=64, description="The site from which the machine is reached.")
+    site: str = Field(
+        default="", max_length=64, description="The site from which the machine is reached."
+    )
 
 
 class LoginPlaceShown(Shown):
@@ -267,7 +301,9 @@ class LoginShown(Shown):
     become: str
     changed: Aware
     used_by: int
-    places: list[LoginPlaceShown] = Field(description="Where an administrator has admitted it beside that.")
+    places: list[LoginPlaceShown] = Field(
+        description="Where an administrator has admitted it beside that."
+    )
 
 
 class Rekeyed(Shown):

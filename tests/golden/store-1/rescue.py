@@ -88,7 +88,7 @@ def unlock(header: dict[str, Any], passphrase: str) -> bytes | None:
         key = hash_secret_raw(
             passphrase.encode(), base64.b64decode(slot["salt"]), costs["passes"], costs["memory"], costs["lanes"],
             32, Type.ID,
-        )  # fmt: skip
+        )
         aad = (
             f"fennox/1|slot|{header['key_set']}|{header['generation']}|{slot['id']}|{slot['salt']}"
             f"|{costs['memory']}|{costs['passes']}|{costs['lanes']}"
@@ -281,7 +281,7 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
             reference["name"] or "-", str(reference["sizes"]["documents"]), str(reference["sizes"]["bytes"]),
         )
         for _, reference, _ in store.records()
-    ]  # fmt: skip
+    ]
     titles = ("BACKUP", "TAKEN (UTC)", "SYSTEM", "KIND", "NAME", "DOCUMENTS", "BYTES")
     widths = [max(len(row[i]) for row in [titles, *rows]) for i in range(len(titles))]
     for row in [titles, *sorted(rows, key=lambda row: row[1])]:

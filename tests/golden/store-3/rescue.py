@@ -691,7 +691,7 @@ def kept(path: str, reference: dict[str, Any]) -> Kept:
         sys.intern(reference["kind"]), reference["name"], reference["time"], reference["sequence"],
         reference["generation"], (reference["previous"] or {}).get("backup", ""), sizes["documents"], sizes["bytes"],
         reference["partial"], sys.intern(reference["purpose"]),
-    )  # fmt: skip
+    )
 
 
 def digest_in(pack: str) -> str:
@@ -733,7 +733,7 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
             ", ".join(mark.split(":")[0] for mark in marks(one, standing.get(one.backup, {}))) or "-",
         )
         for one in store.records()
-    ]  # fmt: skip
+    ]
     rows = [tuple(safe(cell) for cell in row) for row in rows]
     titles = ("BACKUP", "TAKEN", "SYSTEM", "KIND", "NAME", "DOCUMENTS", "BYTES", "MARKS")
     widths = [max(len(row[i]) for row in [titles, *rows]) for i in range(len(titles))]
@@ -1073,7 +1073,7 @@ def settle(path: Path, document: dict[str, Any]) -> None:
 PHASES = {
     "prepare": "BEFORE ANYTHING IS WRITTEN", "write": "PUT BACK", "finish": "MAKE IT TAKE EFFECT",
     "rejoin": "REACH IT AGAIN", "check": "SEE WHETHER ALL IS WELL", "release": "LET GO",
-}  # fmt: skip
+}
 MOST_NAMES = 40
 SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)
 

@@ -12,40 +12,67 @@ def define(nouns: Sub) -> None:
     take.add_argument("--store", help="may be left out where there is only one")
     take.add_argument("--name", default="", help="lower-case letters, digits and hyphens")
     take.add_argument("--note", default="", help="why it is taken")
-    take.add_argument("--hold", default="", metavar="REASON", help="no ladder removes it until it is released, like "
-                      "'before the upgrade'; release it when the change is good")  # fmt: skip
-    take.add_argument("--part", action="append", help="only this part and those it needs; may be given several times")
-    take.add_argument("--no-wait", action="store_true", help="be refused while another run of the system is active, "
-                      "and do not line up behind it")  # fmt: skip
+    take.add_argument(
+        "--hold",
+        default="",
+        metavar="REASON",
+        help="no ladder removes it until it is released, like "
+        "'before the upgrade'; release it when the change is good",
+    )
+    take.add_argument(
+        "--part",
+        action="append",
+        help="only this part and those it needs; may be given several times",
+    )
+    take.add_argument(
+        "--no-wait",
+        action="store_true",
+        help="be refused while another run of the system is active, and do not line up behind it",
+    )
     take.add_argument("--no-follow", action="store_true", help="only start it")
     hand = verb_of(
-        backup, "hand-in", "handing:hand_in", "give a document that a person exported; without FILE: what is due"
+        backup,
+        "hand-in",
+        "handing:hand_in",
+        "give a document that a person exported; without FILE: what is due",
     )
     hand.add_argument("system")
     hand.add_argument("file", nargs="?", help="what the system's own console saved")
-    hand.add_argument("--document", help="which one it is; may be left out where the kind has only one")
+    hand.add_argument(
+        "--document", help="which one it is; may be left out where the kind has only one"
+    )
     hand.add_argument("--store", help="may be left out where there is only one")
     hand.add_argument("--note", default="", help="why it was exported")
     listed = verb_of(backup, "list", "backups:list_backups", "backups, newest first")
     listed.add_argument("--system")
     listed.add_argument("--limit", type=int, default=50)
-    listed.add_argument("--removed", action="store_true", help="those that sweeps removed within a year")
+    listed.add_argument(
+        "--removed", action="store_true", help="those that sweeps removed within a year"
+    )
     show = verb_of(backup, "show", "backups:show", "one backup: what it holds, lacks and left out")
     show.add_argument("backup")
     show.add_argument("--documents", action="store_true", help="list every document")
-    export = verb_of(backup, "export", "backups:export", "write a backup as an ordinary archive", shows=False)
+    export = verb_of(
+        backup, "export", "backups:export", "write a backup as an ordinary archive", shows=False
+    )
     export.add_argument("backup")
     export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
     export.add_argument("--part", action="append")
     passphrase(export, "opens the store where custody is apart")
-    compare = verb_of(backup, "compare", "comparing:compare", "what changed from one backup to another")
+    compare = verb_of(
+        backup, "compare", "comparing:compare", "what changed from one backup to another"
+    )
     compare.add_argument("before", nargs="?", metavar="BEFORE")
     compare.add_argument("after", nargs="?", metavar="AFTER")
     compare.add_argument("--system", help="the newest backup of this system with the one before it")
     compare.add_argument(
-        "--since", metavar="TIME", help="with the one that stood then, like 2026-11-17 or 2026-11-17T08:30"
+        "--since",
+        metavar="TIME",
+        help="with the one that stood then, like 2026-11-17 or 2026-11-17T08:30",
     )
-    compare.add_argument("--live", action="store_true", help="with the system as it is now; nothing of it is kept")
+    compare.add_argument(
+        "--live", action="store_true", help="with the system as it is now; nothing of it is kept"
+    )
     compare.add_argument(
         "--document",
         action="append",
@@ -57,23 +84,35 @@ def define(nouns: Sub) -> None:
     copy = verb_of(backup, "copy", "backups:copy", "send a backup to a further store and follow it")
     copy.add_argument("backup")
     copy.add_argument("--to", required=True, metavar="STORE")
-    verify = verb_of(backup, "verify", "backups:verify", "open a backup and hash every document of it")
+    verify = verb_of(
+        backup, "verify", "backups:verify", "open a backup and hash every document of it"
+    )
     verify.add_argument("backup")
     verify.add_argument("--store", help="the copy in this store; the best one otherwise")
     for verb in (copy, verify):
         verb.add_argument("--no-follow", action="store_true", help="only start it")
         passphrase(verb, "opens the store where custody is apart")
     clear = verb_of(
-        backup, "clear", "backups:clear", "say that a doubtful backup is as it should be, or that it is not"
+        backup,
+        "clear",
+        "backups:clear",
+        "say that a doubtful backup is as it should be, or that it is not",
     )
     clear.add_argument("backup")
     clear.add_argument("--because", required=True, help="what you have found")
     clear.add_argument("--bad", action="store_true", help="the doubt is right: the backup may go")
-    keep = verb_of(backup, "keep", "backups:keep", "take back that a backup may go, and hold it; possible until a "
-                   "sweep has removed it")  # fmt: skip
+    keep = verb_of(
+        backup,
+        "keep",
+        "backups:keep",
+        "take back that a backup may go, and hold it; possible until a sweep has removed it",
+    )
     keep.add_argument("backup")
     keep.add_argument("--because", default="kept by hand", help="why it is to stay")
-    for name, text in (("hold", "let no ladder remove a backup"), ("release", "release a backup from its hold")):
+    for name, text in (
+        ("hold", "let no ladder remove a backup"),
+        ("release", "release a backup from its hold"),
+    ):
         verb = verb_of(backup, name, f"backups:{name}", text)
         verb.add_argument("backup")
         verb.add_argument("--reason", required=True)

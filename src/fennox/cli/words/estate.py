@@ -8,7 +8,9 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 def define(nouns: Sub) -> None:
     concern = noun_of(nouns, "concern", "what is wrong or will be, since when, and what to do")
     listed = verb_of(concern, "list", "concerns:list_concerns", "what stands, with what is muted")
-    listed.add_argument("--ended", action="store_true", help="what is over instead, the newest first")
+    listed.add_argument(
+        "--ended", action="store_true", help="what is over instead, the newest first"
+    )
     mute = verb_of(concern, "mute", "concerns:mute", "be told nothing of a concern for a while")
     mute.add_argument("concern", help="its id, as `fennox concern list` shows it")
     mute.add_argument("--because", help="why nobody needs to be told")
@@ -16,71 +18,145 @@ def define(nouns: Sub) -> None:
     mute.add_argument("--off", action="store_true", help="be told of it again")
     alert = noun_of(nouns, "alert", "who is told when something is wrong, and when it is over")
     verb_of(alert, "list", "concerns:list_alerts", "who is told of what")
-    told = verb_of(alert, "set", "concerns:set_alert", "tell somebody, or change of what they are told")
+    told = verb_of(
+        alert, "set", "concerns:set_alert", "tell somebody, or change of what they are told"
+    )
     told.add_argument("name")
     told.add_argument("--channel", choices=["email", "webhook", "syslog", "file"])
     told.add_argument(
-        "--address", help="smtp+starttls://host:587, https://host/path, syslog+tls://host, /path/of/file.jsonl"
+        "--address",
+        help="smtp+starttls://host:587, https://host/path, syslog+tls://host, /path/of/file.jsonl",
     )
-    told.add_argument("--to", action="append", metavar="MAIL", help="an e-mail address; may be given several times")
+    told.add_argument(
+        "--to",
+        action="append",
+        metavar="MAIL",
+        help="an e-mail address; may be given several times",
+    )
     told.add_argument("--sender", metavar="MAIL", help="the e-mail address it comes from")
     told.add_argument("--account", help="for the e-mail server, if it wants one")
     told.add_argument(
-        "--secret-file", metavar="FILE", help="its first line: the e-mail password, or what signs webhooks"
+        "--secret-file",
+        metavar="FILE",
+        help="its first line: the e-mail password, or what signs webhooks",
     )
     told.add_argument("--severity", choices=["high", "low"], help="low tells everything")
     told.add_argument("--systems", help="all, or terms like 'site=holm label=web'")
-    told.add_argument("--digest", metavar="WHEN", help="all at once, like 'every day at 07:00'; '' for at once")
-    told.add_argument("--mode", choices=["on", "off"])
-    told.add_argument("--audit", choices=["on", "off"], help="tell each entry of the audit as well, as it happens")
-    for name, text in (("test", "send a test message now"), ("remove", "tell nobody by this route any more")):
-        verb_of(alert, name, f"concerns:{name}", text).add_argument("name")
-    trace = verb_of(nouns, "trace", "comparing:trace", "since when something stands as it does, and what it was before")
-    trace.add_argument("system")
-    trace.add_argument("document", nargs="?", default="", help="its path, as `backup show --documents` tells it")
-    trace.add_argument(
-        "--jsonpath", default="", help="values in its structure (RFC 9535), like $.Dhcp4.subnet4[*].subnet"
+    told.add_argument(
+        "--digest", metavar="WHEN", help="all at once, like 'every day at 07:00'; '' for at once"
     )
-    trace.add_argument("--line", default="", metavar="TEXT", help="lines of it that contain this text")
-    trace.add_argument("--list", default="", metavar="NAME", help="a census list instead, like accounts")
+    told.add_argument("--mode", choices=["on", "off"])
+    told.add_argument(
+        "--audit", choices=["on", "off"], help="tell each entry of the audit as well, as it happens"
+    )
+    for name, text in (
+        ("test", "send a test message now"),
+        ("remove", "tell nobody by this route any more"),
+    ):
+        verb_of(alert, name, f"concerns:{name}", text).add_argument("name")
+    trace = verb_of(
+        nouns,
+        "trace",
+        "comparing:trace",
+        "since when something stands as it does, and what it was before",
+    )
+    trace.add_argument("system")
+    trace.add_argument(
+        "document", nargs="?", default="", help="its path, as `backup show --documents` tells it"
+    )
+    trace.add_argument(
+        "--jsonpath",
+        default="",
+        help="values in its structure (RFC 9535), like $.Dhcp4.subnet4[*].subnet",
+    )
+    trace.add_argument(
+        "--line", default="", metavar="TEXT", help="lines of it that contain this text"
+    )
+    trace.add_argument(
+        "--list", default="", metavar="NAME", help="a census list instead, like accounts"
+    )
     passphrase(trace, "opens the stores where custody is apart")
-    sheet = verb_of(nouns, "recovery-sheet", "recovery:sheet", "all that is needed on the bad day, but the passphrase")
+    sheet = verb_of(
+        nouns,
+        "recovery-sheet",
+        "recovery:sheet",
+        "all that is needed on the bad day, but the passphrase",
+    )
     sheet.add_argument("--html", action="store_true", help="as a page to print")
     sheet.add_argument("--to", metavar="FILE", help="write it there")
-    sheet.add_argument("--kit", metavar="FOLDER", help="write reader, headers, sheet and packages to an empty folder")
+    sheet.add_argument(
+        "--kit",
+        metavar="FOLDER",
+        help="write reader, headers, sheet and packages to an empty folder",
+    )
     own = noun_of(nouns, "own-state", "Fennox's own systems, routines, users and logins")
     verb_of(own, "show", "ownstate:show", "whether it is kept, and what would be lost")
-    keep = verb_of(own, "keep", "ownstate:keep", "take it into a store twice a day, the first time at once")
+    keep = verb_of(
+        own, "keep", "ownstate:keep", "take it into a store twice a day, the first time at once"
+    )
     keep.add_argument("store", help="best one that stands elsewhere")
-    keep.add_argument("--copy-to", action="append", metavar="STORE", help="a further store; may be given several times")
-    keep.add_argument("--on-this-machine", action="store_true", help="accept that it is lost with this machine")
+    keep.add_argument(
+        "--copy-to",
+        action="append",
+        metavar="STORE",
+        help="a further store; may be given several times",
+    )
+    keep.add_argument(
+        "--on-this-machine", action="store_true", help="accept that it is lost with this machine"
+    )
     kind = noun_of(nouns, "kind", "kinds of systems that are known")
     verb_of(kind, "list", "estate:kinds", "list the kinds")
     show = verb_of(kind, "show", "estate:kind", "what a kind takes, counts and puts back")
     show.add_argument("kind")
-    new = verb_of(kind, "add", "estate:add_kind", "add a kind, or a newer version of one that was added")
+    new = verb_of(
+        kind, "add", "estate:add_kind", "add a kind, or a newer version of one that was added"
+    )
     new.add_argument("file", help="a kind file (TOML); try `fennox kind check` first")
-    check = verb_of(kind, "check", "kindfiles:check", "find every mistake in a kind file", shows=False)
+    check = verb_of(
+        kind, "check", "kindfiles:check", "find every mistake in a kind file", shows=False
+    )
     check.add_argument("file")
     attempt = verb_of(
-        kind, "try", "kindfiles:try_on", "read a live system by a kind file, and keep nothing", shows=False
+        kind,
+        "try",
+        "kindfiles:try_on",
+        "read a live system by a kind file, and keep nothing",
+        shows=False,
     )
     attempt.add_argument("file")
     attempt.add_argument("--on", required=True, metavar="ADDRESS", help="host, or host:port")
     attempt.add_argument("--account", help="who logs in there")
     secret = attempt.add_mutually_exclusive_group()
     secret.add_argument("--key", metavar="FILE", help="an unencrypted private key in OpenSSH form")
-    secret.add_argument("--password-file", metavar="FILE", help="its first line is the password; asked otherwise")
-    attempt.add_argument("--accept-key", metavar="KEY", help="the machine's, as the first try without it tells")
-    attempt.add_argument("--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of the kind")
-    attempt.add_argument("--part", action="append", metavar="PART", help="only this part, and those it needs")
+    secret.add_argument(
+        "--password-file", metavar="FILE", help="its first line is the password; asked otherwise"
+    )
+    attempt.add_argument(
+        "--accept-key", metavar="KEY", help="the machine's, as the first try without it tells"
+    )
+    attempt.add_argument(
+        "--setting", action="append", default=[], metavar="NAME=VALUE", help="a setting of the kind"
+    )
+    attempt.add_argument(
+        "--part", action="append", metavar="PART", help="only this part, and those it needs"
+    )
     attempt.add_argument("--documents", action="store_true", help="list every document")
-    attempt.add_argument("--show", metavar="DOCUMENT", help="print what one document holds, secret or not")
-    verb_of(kind, "schema", "kindfiles:schema", "the JSON Schema of kind files, for editors", shows=False)
+    attempt.add_argument(
+        "--show", metavar="DOCUMENT", help="print what one document holds, secret or not"
+    )
+    verb_of(
+        kind,
+        "schema",
+        "kindfiles:schema",
+        "the JSON Schema of kind files, for editors",
+        shows=False,
+    )
     run = noun_of(nouns, "run", "pieces of work")
     listed = verb_of(run, "list", "runs:list_runs", "runs, newest first")
     listed.add_argument("--system")
-    listed.add_argument("--state", choices=["active", "queued", "running", "waiting", "done", "failed", "stopped"])
+    listed.add_argument(
+        "--state", choices=["active", "queued", "running", "waiting", "done", "failed", "stopped"]
+    )
     listed.add_argument("--limit", type=int, default=20)
     for name, text in (("show", "one run with its steps and log"), ("stop", "ask a run to stop")):
         verb = verb_of(run, name, f"runs:{name}", text)

@@ -7,16 +7,27 @@ import argparse
 from fennox.cli.words.shared import Sub, noun_of, verb_of
 
 _ROLES = ["reader", "auditor", "operator", "administrator"]
-_ROLE = "a reader sees, an auditor sees also who did what, an operator takes and restores, an administrator does all"
-_SCOPE = "reach these systems only, like 'site=holm label=web'; may be given several times, and one must fit"
-_RIGHTS = "what goes apart from the role: export (take backups out), content (see what comparisons show), none or usual"
+_ROLE = (
+    "a reader sees, an auditor sees also who did what, an operator takes and restores, an"
+    " administrator does all"
+)
+_SCOPE = (
+    "reach these systems only, like 'site=holm label=web'; may be given several times, and one"
+    " must fit"
+)
+_RIGHTS = (
+    "what goes apart from the role: export (take backups out), content (see what comparisons show),"
+    " none or usual"
+)
 
 
 def define(nouns: Sub) -> None:
     _users(noun_of(nouns, "user", "who may sign in, and what they may do"))
     session = noun_of(nouns, "session", "where people are signed in")
     listed = verb_of(session, "list", "people:list_sessions", "your sessions")
-    listed.add_argument("--all", action="store_true", help="everybody's; for administrators and auditors")
+    listed.add_argument(
+        "--all", action="store_true", help="everybody's; for administrators and auditors"
+    )
     end = verb_of(session, "end", "people:end_session", "end a session", shows=False)
     end.add_argument("session", nargs="?", help="its id, from the list")
     end.add_argument("--others", action="store_true", help="all of yours but this one")
@@ -40,37 +51,82 @@ def _users(user: Sub) -> None:
     add.add_argument("name")
     add.add_argument("--role", required=True, choices=_ROLES, help=_ROLE)
     _narrow(add)
-    add.add_argument("--password-file", metavar="FILE", help="their first password; asked for otherwise")
+    add.add_argument(
+        "--password-file", metavar="FILE", help="their first password; asked for otherwise"
+    )
     verb_of(user, "list", "people:list_users", "list the users")
-    change = verb_of(user, "set", "people:change", "change what somebody may do, or let them in again")
+    change = verb_of(
+        user, "set", "people:change", "change what somebody may do, or let them in again"
+    )
     change.add_argument("name")
     change.add_argument("--role", choices=_ROLES, help=_ROLE)
     _narrow(change)
     change.add_argument("--whole-estate", action="store_true", help="no scope any more")
-    change.add_argument("--new-password", action="store_true", help="give them a password for the next sign-in; asked")
-    change.add_argument("--password-file", metavar="FILE", help="that password; its first line is used")
-    change.add_argument("--forget-second-factor", action="store_true", help="they lost device and recovery codes")
-    remove = verb_of(user, "remove", "people:remove", "remove a user, their sessions and their tokens", shows=False)
+    change.add_argument(
+        "--new-password",
+        action="store_true",
+        help="give them a password for the next sign-in; asked",
+    )
+    change.add_argument(
+        "--password-file", metavar="FILE", help="that password; its first line is used"
+    )
+    change.add_argument(
+        "--forget-second-factor", action="store_true", help="they lost device and recovery codes"
+    )
+    remove = verb_of(
+        user,
+        "remove",
+        "people:remove",
+        "remove a user, their sessions and their tokens",
+        shows=False,
+    )
     remove.add_argument("name")
     _yes(remove)
-    own = verb_of(user, "password", "access:change_password", "change your own password", shows=False)
+    own = verb_of(
+        user, "password", "access:change_password", "change your own password", shows=False
+    )
     own.add_argument("--old-file", metavar="FILE", help="asked for otherwise")
     own.add_argument("--new-file", metavar="FILE", help="asked for otherwise")
-    totp = verb_of(user, "authenticator", "people:authenticator", "have a code of an authenticator asked for when you "
-                   "sign in", shows=False)  # fmt: skip
+    totp = verb_of(
+        user,
+        "authenticator",
+        "people:authenticator",
+        "have a code of an authenticator asked for when you sign in",
+        shows=False,
+    )
     totp.add_argument("--remove", action="store_true", help="ask for none any more")
-    codes = verb_of(user, "recovery-codes", "people:recovery_codes", "new recovery codes, for when your authenticator "
-                    "is lost", shows=False)  # fmt: skip
+    codes = verb_of(
+        user,
+        "recovery-codes",
+        "people:recovery_codes",
+        "new recovery codes, for when your authenticator is lost",
+        shows=False,
+    )
     _yes(codes)
-    recover = verb_of(user, "recover", "recovering:recover", "on the service's own machine, let an administrator in "
-                      "again who cannot sign in any more", shows=False)  # fmt: skip
+    recover = verb_of(
+        user,
+        "recover",
+        "recovering:recover",
+        "on the service's own machine, let an administrator in again who cannot sign in any more",
+        shows=False,
+    )
     recover.add_argument("name")
-    recover.add_argument("--password-file", metavar="FILE", help="their new password; asked for otherwise")
-    recover.add_argument("--administrator", action="store_true", help="make them an administrator of the whole estate")
-    recover.add_argument("--no-approvals", action="store_true", help="ask for no second person any more")
+    recover.add_argument(
+        "--password-file", metavar="FILE", help="their new password; asked for otherwise"
+    )
+    recover.add_argument(
+        "--administrator",
+        action="store_true",
+        help="make them an administrator of the whole estate",
+    )
+    recover.add_argument(
+        "--no-approvals", action="store_true", help="ask for no second person any more"
+    )
     recover.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
     recover.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
-    recover.add_argument("--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations")
+    recover.add_argument(
+        "--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations"
+    )
 
 
 def _narrow(verb: argparse.ArgumentParser) -> None:
@@ -85,14 +141,22 @@ def _yes(verb: argparse.ArgumentParser) -> None:
 def _tokens(token: Sub) -> None:
     add = verb_of(token, "add", "people:add_token", "make a token for a program; it is shown once")
     add.add_argument("name")
-    add.add_argument("--kind", choices=["automation", "metrics"], default="automation",
-                     help="metrics reads /metrics and nothing else")  # fmt: skip
+    add.add_argument(
+        "--kind",
+        choices=["automation", "metrics"],
+        default="automation",
+        help="metrics reads /metrics and nothing else",
+    )
     add.add_argument("--role", choices=_ROLES, help="reader, unless you say more; at most your own")
     _narrow(add)
     add.add_argument("--days", type=int, help="until it ends; 90, or 365 for metrics")
     listed = verb_of(token, "list", "people:list_tokens", "your tokens")
-    listed.add_argument("--all", action="store_true", help="everybody's; for administrators and auditors")
-    remove = verb_of(token, "remove", "people:remove_token", "let a token count no more", shows=False)
+    listed.add_argument(
+        "--all", action="store_true", help="everybody's; for administrators and auditors"
+    )
+    remove = verb_of(
+        token, "remove", "people:remove_token", "let a token count no more", shows=False
+    )
     remove.add_argument("token", help="its name or id")
 
 
@@ -107,6 +171,11 @@ def _approvals(approval: Sub) -> None:
         verb.add_argument("--because", default="", metavar="TEXT", help="why; they are told")
         if name == "grant":
             _yes(verb)
-    need = verb_of(approval, "need", "approvals:need", "show or say which acts need a second person")
-    need.add_argument("acts", nargs="?", help="of restore, export, keys, people, logins, kinds, alerts; with commas, "
-                      "or none")  # fmt: skip
+    need = verb_of(
+        approval, "need", "approvals:need", "show or say which acts need a second person"
+    )
+    need.add_argument(
+        "acts",
+        nargs="?",
+        help="of restore, export, keys, people, logins, kinds, alerts; with commas, or none",
+    )

@@ -19,19 +19,33 @@ def define(nouns: Sub) -> None:
         offline_place(verb)
         if name == "check":
             verb.add_argument(
-                "--against", metavar="PLACE", help="sheet.json of a recovery sheet, or another store's folder"
+                "--against",
+                metavar="PLACE",
+                help="sheet.json of a recovery sheet, or another store's folder",
             )
-            verb.add_argument("--against-passphrase-file", metavar="FILE", help="of the other store, if it differs")
+            verb.add_argument(
+                "--against-passphrase-file",
+                metavar="FILE",
+                help="of the other store, if it differs",
+            )
         if name == "steps":
-            verb.add_argument("--names", metavar="LIST", help="only the names of one of its lists, like packages")
+            verb.add_argument(
+                "--names", metavar="LIST", help="only the names of one of its lists, like packages"
+            )
         if name == "search":
-            verb.add_argument("pattern", help="a text that the path or content holds, or a pattern of paths")
+            verb.add_argument(
+                "pattern", help="a text that the path or content holds, or a pattern of paths"
+            )
         if name in ("extract", "steps"):
             verb.add_argument("backup")
         if name == "extract":
             verb.add_argument("to")
-            verb.add_argument("--owners", metavar="FILE", help="write a script there that root runs to set owners")
-            verb.add_argument("--part", action="append", help="only this part; may be given several times")
+            verb.add_argument(
+                "--owners", metavar="FILE", help="write a script there that root runs to set owners"
+            )
+            verb.add_argument(
+                "--part", action="append", help="only this part; may be given several times"
+            )
             verb.add_argument(
                 "--document",
                 action="append",

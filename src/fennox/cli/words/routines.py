@@ -12,32 +12,88 @@ def define(nouns: Sub) -> None:
     change = verb_of(routine, "set", "routines:change", "change a routine, or switch it on or off")
     change.add_argument("name")
     for verb, needed in ((add, True), (change, False)):
-        verb.add_argument("--systems", required=needed, help="all, or terms like 'kind=linux-server site=holm'")
-        verb.add_argument("--when", help="'every day at 02:40', 'every 5 hours', 'on the 1st at 03:30', a recurrence "
-                          "rule (RFC 5545) or a cron line" + ("; not needed by hand" if needed else ""))  # fmt: skip
-        verb.add_argument("--spread", type=int, default=0 if needed else None, metavar="MINUTES",
-                          help="its systems begin over so many minutes, each at its own place")  # fmt: skip
-        verb.add_argument("--quiet-hours", default="" if needed else None, metavar="HOURS",
-                          help="in which nothing begins, like '08:00 to 18:00'")  # fmt: skip
-        verb.add_argument("--look-every", type=int, default=0 if needed else None, metavar="MINUTES",
-                          help="look between takes whether a system differs, and take it; 0: no looks")  # fmt: skip
-        verb.add_argument("--settle", type=int, default=10 if needed else None, metavar="MINUTES",
-                          help="that a difference must stand before it is taken (10)")  # fmt: skip
-        verb.add_argument("--most-a-day", type=int, default=4 if needed else None, metavar="N",
-                          help="takes in a day because something differs (4)")  # fmt: skip
-        verb.add_argument("--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo")
+        verb.add_argument(
+            "--systems", required=needed, help="all, or terms like 'kind=linux-server site=holm'"
+        )
+        verb.add_argument(
+            "--when",
+            help="'every day at 02:40', 'every 5 hours', 'on the 1st at 03:30', a recurrence "
+            "rule (RFC 5545) or a cron line" + ("; not needed by hand" if needed else ""),
+        )
+        verb.add_argument(
+            "--spread",
+            type=int,
+            default=0 if needed else None,
+            metavar="MINUTES",
+            help="its systems begin over so many minutes, each at its own place",
+        )
+        verb.add_argument(
+            "--quiet-hours",
+            default="" if needed else None,
+            metavar="HOURS",
+            help="in which nothing begins, like '08:00 to 18:00'",
+        )
+        verb.add_argument(
+            "--look-every",
+            type=int,
+            default=0 if needed else None,
+            metavar="MINUTES",
+            help="look between takes whether a system differs, and take it; 0: no looks",
+        )
+        verb.add_argument(
+            "--settle",
+            type=int,
+            default=10 if needed else None,
+            metavar="MINUTES",
+            help="that a difference must stand before it is taken (10)",
+        )
+        verb.add_argument(
+            "--most-a-day",
+            type=int,
+            default=4 if needed else None,
+            metavar="N",
+            help="takes in a day because something differs (4)",
+        )
+        verb.add_argument(
+            "--zone", default="UTC" if needed else None, help="an IANA zone, like Europe/Oslo"
+        )
         verb.add_argument("--store", required=needed)
-        verb.add_argument("--copy-to", action="append", metavar="STORE", help="also send each backup there; repeatable")
-        verb.add_argument("--ladder", default=USUAL_LADDER if needed else None, help=LADDER
-                          + (f"; '{USUAL_LADDER}' if not given" if needed else ""))  # fmt: skip
-        verb.add_argument("--mode", choices=["on", "off", "by hand"], default="on" if needed else None)
-        verb.add_argument("--part", action="append", help="only this part, so that parts may have times of their own")
+        verb.add_argument(
+            "--copy-to",
+            action="append",
+            metavar="STORE",
+            help="also send each backup there; repeatable",
+        )
+        verb.add_argument(
+            "--ladder",
+            default=USUAL_LADDER if needed else None,
+            help=LADDER + (f"; '{USUAL_LADDER}' if not given" if needed else ""),
+        )
+        verb.add_argument(
+            "--mode", choices=["on", "off", "by hand"], default="on" if needed else None
+        )
+        verb.add_argument(
+            "--part",
+            action="append",
+            help="only this part, so that parts may have times of their own",
+        )
     add.add_argument("--now", action="store_true", help="also take every system once, at once")
-    load = verb_of(routine, "coming", "routines:coming", "the load of the coming two weeks, and runs that will wait")
-    load.add_argument("--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead")
+    load = verb_of(
+        routine,
+        "coming",
+        "routines:coming",
+        "the load of the coming two weeks, and runs that will wait",
+    )
+    load.add_argument(
+        "--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead"
+    )
     verb_of(routine, "list", "routines:list_routines", "list the routines")
     for name, text in (("show", "one routine"), ("remove", "remove a routine; its backups stay")):
         verb_of(routine, name, f"routines:{name}", text).add_argument("name")
-    preview = verb_of(routine, "preview", "routines:preview", "the next runs, and what keeps each backup")
+    preview = verb_of(
+        routine, "preview", "routines:preview", "the next runs, and what keeps each backup"
+    )
     preview.add_argument("name")
-    preview.add_argument("--system", help="of this system alone; else of the first fifty that the routine takes")
+    preview.add_argument(
+        "--system", help="of this system alone; else of the first fifty that the routine takes"
+    )

@@ -7,38 +7,100 @@ from fennox.cli.words.shared import ADDRESS, Sub, noun_of, offline_place, verb_o
 
 def define(nouns: Sub) -> None:
     serve = verb_of(
-        nouns, "serve", "serving:serve", "run the service: API, console, scheduler and workers", shows=False
+        nouns,
+        "serve",
+        "serving:serve",
+        "run the service: API, console, scheduler and workers",
+        shows=False,
     )
     worker = noun_of(nouns, "worker", "processes that do the runs")
     verb_of(worker, "list", "workers:list_workers", "who does the runs, and whose clock differs")
-    verb_of(worker, "sites", "workers:list_sites", "sites whose machines are reached through a worker there")
-    admit = verb_of(worker, "admit", "workers:admit", "make the token of a site's worker; from then on its systems "
-                    "are reached through it")  # fmt: skip
+    verb_of(
+        worker,
+        "sites",
+        "workers:list_sites",
+        "sites whose machines are reached through a worker there",
+    )
+    admit = verb_of(
+        worker,
+        "admit",
+        "workers:admit",
+        "make the token of a site's worker; from then on its systems are reached through it",
+    )
     admit.add_argument("site", help="as systems name it with --site")
-    admit.add_argument("--anew", action="store_true", help="another token; the one it has counts no more then")
-    revoke = verb_of(worker, "revoke", "workers:revoke", "let a site's token count no more; its systems are reached "
-                     "from here again", shows=False)  # fmt: skip
+    admit.add_argument(
+        "--anew", action="store_true", help="another token; the one it has counts no more then"
+    )
+    revoke = verb_of(
+        worker,
+        "revoke",
+        "workers:revoke",
+        "let a site's token count no more; its systems are reached from here again",
+        shows=False,
+    )
     revoke.add_argument("site")
     revoke.add_argument("--yes", action="store_true", help="do not ask")
-    drain = verb_of(worker, "drain", "workers:drain", "have a worker take nothing new, and end", shows=False)
+    drain = verb_of(
+        worker, "drain", "workers:drain", "have a worker take nothing new, and end", shows=False
+    )
     drain.add_argument("worker", help="its id, or the beginning of it")
-    work = verb_of(worker, "run", "carrying:work", "run a worker near the database, or with --site the worker of a "
-                   "site, which needs nothing but HTTPS to the service", shows=False)  # fmt: skip
-    at_site = work.add_argument_group("at a site", "it connects to the service, and makes connections there for it")
-    at_site.add_argument("--site", help="the site it stands at, as it was admitted: fennox worker admit SITE")
-    at_site.add_argument("--service", metavar="URL", help="of the service, like https://fennox.example (FENNOX_URL)")
-    at_site.add_argument("--token-file", metavar="FILE", help="its first line is the site's token (FENNOX_TOKEN)")
-    at_site.add_argument("--only", action="append", default=[], metavar="NETWORK", help="connect to nothing outside, "
-                         "like 10.20.0.0/16; may be given several times")  # fmt: skip
-    at_site.add_argument("--here", action="store_true", help="let this machine itself be read and restored, at the "
-                         "address `here`, as the account of this worker")  # fmt: skip
-    at_site.add_argument("--authority", metavar="FILE", help="PEM file of the authority of the service's certificate, "
-                         "where this machine does not know it")  # fmt: skip
+    work = verb_of(
+        worker,
+        "run",
+        "carrying:work",
+        "run a worker near the database, or with --site the worker of a "
+        "site, which needs nothing but HTTPS to the service",
+        shows=False,
+    )
+    at_site = work.add_argument_group(
+        "at a site", "it connects to the service, and makes connections there for it"
+    )
+    at_site.add_argument(
+        "--site", help="the site it stands at, as it was admitted: fennox worker admit SITE"
+    )
+    at_site.add_argument(
+        "--service", metavar="URL", help="of the service, like https://fennox.example (FENNOX_URL)"
+    )
+    at_site.add_argument(
+        "--token-file", metavar="FILE", help="its first line is the site's token (FENNOX_TOKEN)"
+    )
+    at_site.add_argument(
+        "--only",
+        action="append",
+        default=[],
+        metavar="NETWORK",
+        help="connect to nothing outside, like 10.20.0.0/16; may be given several times",
+    )
+    at_site.add_argument(
+        "--here",
+        action="store_true",
+        help="let this machine itself be read and restored, at the "
+        "address `here`, as the account of this worker",
+    )
+    at_site.add_argument(
+        "--authority",
+        metavar="FILE",
+        help="PEM file of the authority of the service's certificate, "
+        "where this machine does not know it",
+    )
     for verb in (serve, work):
-        verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
-    again = verb_of(nouns, "rebuild", "rebuilding:rebuild", "bring Fennox itself back on an empty machine", shows=False)
-    again.add_argument("store", help=f"a store that holds a backup of Fennox itself: {ADDRESS}; with --kit its name")
-    again.add_argument("--kit", metavar="FOLDER", help="a recovery kit: it has the store's address, login and key")
+        verb.add_argument(
+            "--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)"
+        )
+    again = verb_of(
+        nouns,
+        "rebuild",
+        "rebuilding:rebuild",
+        "bring Fennox itself back on an empty machine",
+        shows=False,
+    )
+    again.add_argument(
+        "store",
+        help=f"a store that holds a backup of Fennox itself: {ADDRESS}; with --kit its name",
+    )
+    again.add_argument(
+        "--kit", metavar="FOLDER", help="a recovery kit: it has the store's address, login and key"
+    )
     offline_place(again)
     again.add_argument("--backup", help="not the newest one, but this")
     again.add_argument("--yes", action="store_true", help="do not ask")
@@ -46,40 +108,92 @@ def define(nouns: Sub) -> None:
     for verb in (serve, work, again):
         verb.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
         verb.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
-        verb.add_argument("--simulated-clock", metavar="SOCKET", help="live by a simulated clock; for demonstrations")
-    serve.add_argument("--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)")
+        verb.add_argument(
+            "--simulated-clock",
+            metavar="SOCKET",
+            help="live by a simulated clock; for demonstrations",
+        )
+    serve.add_argument(
+        "--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)"
+    )
     serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
-    sign = verb_of(nouns, "sign-in", "access:sign_in", "sign in to a service and remember it", shows=False)
-    sign.add_argument("address", nargs="?", help="like https://fennox.example, or http://127.0.0.1:8420")
+    sign = verb_of(
+        nouns, "sign-in", "access:sign_in", "sign in to a service and remember it", shows=False
+    )
+    sign.add_argument(
+        "address", nargs="?", help="like https://fennox.example, or http://127.0.0.1:8420"
+    )
     who = sign.add_mutually_exclusive_group()
     who.add_argument("--user")
-    who.add_argument("--provider", action="store_true", help="with the identity provider of the service, in a browser")
+    who.add_argument(
+        "--provider",
+        action="store_true",
+        help="with the identity provider of the service, in a browser",
+    )
     sign.add_argument("--no-browser", action="store_true", help="only print the provider's address")
-    sign.add_argument("--password-file", metavar="FILE", help="asked for otherwise; its first line is used")
-    sign.add_argument("--code-file", metavar="FILE", help="the code of your authenticator, or a recovery code; "
-                      "asked for otherwise, if you have one")  # fmt: skip
-    sign.add_argument("--again", action="store_true", help="prove anew who you are, where you are signed in, for grave "
-                      "acts of the next ten minutes")  # fmt: skip
-    sign.add_argument("--plain", action="store_true", help="accept that http:// sends passwords in clear to another "
-                      "machine")  # fmt: skip
-    sign.add_argument("--setup-code", metavar="CODE", help="make the first administrator with the code from the log")
+    sign.add_argument(
+        "--password-file", metavar="FILE", help="asked for otherwise; its first line is used"
+    )
+    sign.add_argument(
+        "--code-file",
+        metavar="FILE",
+        help="the code of your authenticator, or a recovery code; "
+        "asked for otherwise, if you have one",
+    )
+    sign.add_argument(
+        "--again",
+        action="store_true",
+        help="prove anew who you are, where you are signed in, for grave "
+        "acts of the next ten minutes",
+    )
+    sign.add_argument(
+        "--plain",
+        action="store_true",
+        help="accept that http:// sends passwords in clear to another machine",
+    )
+    sign.add_argument(
+        "--setup-code",
+        metavar="CODE",
+        help="make the first administrator with the code from the log",
+    )
     doctor = noun_of(nouns, "doctor", "what Fennox itself runs on")
-    clocks = verb_of(doctor, "clocks", "clocks:clocks", "show every clock and date by which the service's clock is "
-                     "judged, and what waits while they disagree")  # fmt: skip
-    clocks.add_argument("--confirm", action="store_true", help="say that the service's clock is right as it is: what "
-                        "waits goes on")  # fmt: skip
-    clocks.add_argument("--believe-dates", action="store_true", help="confirm it, and count by the dates of backups "
-                        "again that were taken while the clocks disagreed")  # fmt: skip
+    clocks = verb_of(
+        doctor,
+        "clocks",
+        "clocks:clocks",
+        "show every clock and date by which the service's clock is "
+        "judged, and what waits while they disagree",
+    )
+    clocks.add_argument(
+        "--confirm",
+        action="store_true",
+        help="say that the service's clock is right as it is: what waits goes on",
+    )
+    clocks.add_argument(
+        "--believe-dates",
+        action="store_true",
+        help="confirm it, and count by the dates of backups "
+        "again that were taken while the clocks disagreed",
+    )
     clocks.add_argument("--yes", action="store_true", help="do not ask")
     key = noun_of(nouns, "service-key", "the service's own key, on its own machine")
     rotate = verb_of(
-        key, "rotate", "servicekey:rotate", "seal all that the database holds under a new key", shows=False
+        key,
+        "rotate",
+        "servicekey:rotate",
+        "seal all that the database holds under a new key",
+        shows=False,
     )
-    rotate.add_argument("--forget-old", action="store_true", help="no new key: drop those before, once every machine "
-                        "has the file")  # fmt: skip
+    rotate.add_argument(
+        "--forget-old",
+        action="store_true",
+        help="no new key: drop those before, once every machine has the file",
+    )
     rotate.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
     rotate.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
-    rotate.add_argument("--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations")
+    rotate.add_argument(
+        "--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations"
+    )
     for name, does in (
         ("seal", "put the key file under a key of the PKCS #11 token that the settings name"),
         ("unseal", "put the key file back in clear, before a token is given up"),

@@ -2,7 +2,16 @@
 
 from __future__ import annotations
 
-from fennox.cli.words.shared import ADDRESS, Sub, accepting, far_side, noun_of, passphrase, suite, verb_of
+from fennox.cli.words.shared import (
+    ADDRESS,
+    Sub,
+    accepting,
+    far_side,
+    noun_of,
+    passphrase,
+    suite,
+    verb_of,
+)
 
 
 def define(nouns: Sub) -> None:
@@ -11,18 +20,34 @@ def define(nouns: Sub) -> None:
     add.add_argument("name")
     add.add_argument("address", help=ADDRESS)
     far_side(add)
-    add.add_argument("--sweep-login", metavar="LOGIN", help="a login that alone may remove things there")
-    add.add_argument("--site", default="", help="where it stands, to warn when every copy is at one site")
+    add.add_argument(
+        "--sweep-login", metavar="LOGIN", help="a login that alone may remove things there"
+    )
+    add.add_argument(
+        "--site", default="", help="where it stands, to warn when every copy is at one site"
+    )
     passphrase(add, "makes the key set with its first store; asked for otherwise")
     add.add_argument("--label", default="first", help="of the passphrase, if it makes the key set")
-    add.add_argument("--custody", choices=["kept", "apart"], default="kept",
-                     help="whether the service can open backups (kept) or only the passphrase (apart)")  # fmt: skip
+    add.add_argument(
+        "--custody",
+        choices=["kept", "apart"],
+        default="kept",
+        help="whether the service can open backups (kept) or only the passphrase (apart)",
+    )
     suite(add, "for a new key set")
     add.add_argument("--key-set", default="main", help="the keys it uses; made if not there")
-    add.add_argument("--plain-names", choices=["yes", "no"], default="yes", help="whether file names tell systems")
+    add.add_argument(
+        "--plain-names",
+        choices=["yes", "no"],
+        default="yes",
+        help="whether file names tell systems",
+    )
     add.add_argument("--beside", action="store_true", help="also where other things lie already")
     verb_of(store, "list", "stores:list_stores", "list the stores")
-    for name, text in (("show", "one store"), ("test", "prove a store by writing, reading and deleting")):
+    for name, text in (
+        ("show", "one store"),
+        ("test", "prove a store by writing, reading and deleting"),
+    ):
         verb_of(store, name, f"stores:{name}", text).add_argument("store")
     adopt = verb_of(store, "adopt", "keysets:adopt", "bring what a store holds into the catalogue")
     adopt.add_argument("store", help="a store's name, or the address of one that is not known here")
@@ -35,79 +60,158 @@ def define(nouns: Sub) -> None:
     passphrase(adopt, "opens the store; asked for otherwise")
     custody = verb_of(store, "custody", "keysets:custody", "change who can open a store's backups")
     custody.add_argument("store")
-    custody.add_argument("custody", choices=["kept", "apart"], help="the service too, or the passphrase alone")
+    custody.add_argument(
+        "custody", choices=["kept", "apart"], help="the service too, or the passphrase alone"
+    )
     passphrase(custody, "of the key set; asked for otherwise")
-    rekey = verb_of(store, "rekey", "keysets:rekey", "make new keys after a leak, and seal every backup anew")
+    rekey = verb_of(
+        store, "rekey", "keysets:rekey", "make new keys after a leak, and seal every backup anew"
+    )
     rekey.add_argument("store", help="one store of the key set; all of its stores get the new keys")
     rekey.add_argument("--label", default="first", help="of the new passphrase")
-    rekey.add_argument("--new-file", metavar="FILE", help="its first line is the new passphrase; asked for otherwise")
+    rekey.add_argument(
+        "--new-file",
+        metavar="FILE",
+        help="its first line is the new passphrase; asked for otherwise",
+    )
     suite(rekey, "from now on; as before without")
-    rekey.add_argument("--leave-old", action="store_true", help="let old backups expire as they are")
-    rekey.add_argument("--go-on", action="store_true", help="seal anew what an earlier run could not")
+    rekey.add_argument(
+        "--leave-old", action="store_true", help="let old backups expire as they are"
+    )
+    rekey.add_argument(
+        "--go-on", action="store_true", help="seal anew what an earlier run could not"
+    )
     rekey.add_argument("--yes", action="store_true", help="do not ask")
     rekey.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(rekey, "one that opens it now; asked for otherwise where it is needed")
-    hand = verb_of(store, "hand-over", "keysets:hand_over", "make this service the one that sweeps a store")
+    hand = verb_of(
+        store, "hand-over", "keysets:hand_over", "make this service the one that sweeps a store"
+    )
     hand.add_argument("store")
     passphrase(hand, "needed where custody is apart")
-    scrub = verb_of(store, "scrub", "stores:scrub", "read and check every object, and heal from other copies")
-    sweep = verb_of(store, "sweep", "stores:sweep", "show what nothing keeps, and give its room back")
+    scrub = verb_of(
+        store, "scrub", "stores:scrub", "read and check every object, and heal from other copies"
+    )
+    sweep = verb_of(
+        store, "sweep", "stores:sweep", "show what nothing keeps, and give its room back"
+    )
     sweep.add_argument("--yes", action="store_true", help="do not ask")
     sweep.add_argument("--preview", action="store_true", help="only show what would go")
-    sweep.add_argument("--confirm", action="store_true", help="let go what waits for a person, as it is shown")
+    sweep.add_argument(
+        "--confirm", action="store_true", help="let go what waits for a person, as it is shown"
+    )
     for verb in (scrub, sweep):
         verb.add_argument("store")
         verb.add_argument("--no-follow", action="store_true", help="only start it")
-    verb_of(store, "damage", "stores:damage", "what was found damaged, and how it was healed").add_argument("store")
-    change = verb_of(store, "set", "stores:change", "change a store, or accept its changed key or mount")
+    verb_of(
+        store, "damage", "stores:damage", "what was found damaged, and how it was healed"
+    ).add_argument("store")
+    change = verb_of(
+        store, "set", "stores:change", "change a store, or accept its changed key or mount"
+    )
     change.add_argument("store")
     change.add_argument("--name", help="a new name")
     change.add_argument("--site")
-    change.add_argument("--sweep-login", metavar="LOGIN", help="alone may remove things there; '' for none")
-    change.add_argument("--scrub-budget", metavar="GB", type=float, help="what one scheduled scrub may read")
-    change.add_argument("--ceiling", metavar="SHARE-OR-SIZE",
-                        help="what backups may take, like '80 %%' or '500 GB'; '' for all")  # fmt: skip
+    change.add_argument(
+        "--sweep-login", metavar="LOGIN", help="alone may remove things there; '' for none"
+    )
+    change.add_argument(
+        "--scrub-budget", metavar="GB", type=float, help="what one scheduled scrub may read"
+    )
+    change.add_argument(
+        "--ceiling",
+        metavar="SHARE-OR-SIZE",
+        help="what backups may take, like '80 %%' or '500 GB'; '' for all",
+    )
     far_side(change)
-    browse = verb_of(store, "browse", "stores:browse", "look into a folder, of a store or of any far side")
+    browse = verb_of(
+        store, "browse", "stores:browse", "look into a folder, of a store or of any far side"
+    )
     browse.add_argument("store", help="a store's name, or an address")
     browse.add_argument("path", nargs="?", help="another folder on the same far side")
     far_side(browse)
-    remove = verb_of(store, "remove", "stores:remove", "forget a store; what lies in it stays there")
+    remove = verb_of(
+        store, "remove", "stores:remove", "forget a store; what lies in it stays there"
+    )
     remove.add_argument("store")
     remove.add_argument("--yes", action="store_true", help="do not ask")
     phrase = noun_of(nouns, "passphrase", "what opens the backups of a key set")
-    verb_of(phrase, "list", "keysets:list_passphrases", "passphrases by label, with the age of their last trial")
+    verb_of(
+        phrase,
+        "list",
+        "keysets:list_passphrases",
+        "passphrases by label, with the age of their last trial",
+    )
     add = verb_of(phrase, "add", "keysets:add_passphrase", "add a passphrase")
     add.add_argument("label", help="whose it is or where it is kept, like 'safe at the quay'")
-    add.add_argument("--new-file", metavar="FILE", help="its first line is the new passphrase; asked for otherwise")
-    tried = verb_of(phrase, "try", "keysets:try_passphrase", "see whether a passphrase opens the key set")
-    gone = verb_of(phrase, "withdraw", "keysets:withdraw_passphrase", "let a passphrase open nothing new any more")
+    add.add_argument(
+        "--new-file",
+        metavar="FILE",
+        help="its first line is the new passphrase; asked for otherwise",
+    )
+    tried = verb_of(
+        phrase, "try", "keysets:try_passphrase", "see whether a passphrase opens the key set"
+    )
+    gone = verb_of(
+        phrase,
+        "withdraw",
+        "keysets:withdraw_passphrase",
+        "let a passphrase open nothing new any more",
+    )
     gone.add_argument("which", help="its label or id")
     gone.add_argument("--yes", action="store_true", help="do not ask")
     for verb in (add, tried, gone):
         verb.add_argument("--key-set", default="main")
         passphrase(verb, "one that opens it now; asked for otherwise where it is needed")
     login = noun_of(nouns, "login", "named credentials")
-    for name, text in (("add", "keep a login"), ("set", "change a login for everything that uses it")):
+    for name, text in (
+        ("add", "keep a login"),
+        ("set", "change a login for everything that uses it"),
+    ):
         verb = verb_of(login, name, f"stores:{name}_login", text)
         verb.add_argument("name")
         verb.add_argument("--account", required=name == "add")
         secret = verb.add_mutually_exclusive_group()
-        secret.add_argument("--key", metavar="FILE", help="an unencrypted private key in OpenSSH form")
-        secret.add_argument("--password-file", metavar="FILE", help="its first line is the password; asked otherwise")
-        secret.add_argument("--agent", action="store_true", help="the SSH agent of the workers has the key")
-        secret.add_argument("--here", action="store_true", help="no secret: for a machine at the address `here`, which "
-                            "a site's worker reads from itself")  # fmt: skip
+        secret.add_argument(
+            "--key", metavar="FILE", help="an unencrypted private key in OpenSSH form"
+        )
+        secret.add_argument(
+            "--password-file",
+            metavar="FILE",
+            help="its first line is the password; asked otherwise",
+        )
+        secret.add_argument(
+            "--agent", action="store_true", help="the SSH agent of the workers has the key"
+        )
+        secret.add_argument(
+            "--here",
+            action="store_true",
+            help="no secret: for a machine at the address `here`, which "
+            "a site's worker reads from itself",
+        )
         verb.add_argument("--certificate", metavar="FILE", help="OpenSSH's certificate for the key")
-        verb.add_argument("--become", metavar="ACCOUNT", help="run commands as this account, by sudo")
-    admit = verb_of(login, "admit", "stores:admit_login", "let a login be used at a machine that is no system yet")
-    revoke = verb_of(login, "revoke", "stores:revoke_login", "a login is not used at a machine any more", shows=False)
+        verb.add_argument(
+            "--become", metavar="ACCOUNT", help="run commands as this account, by sudo"
+        )
+    admit = verb_of(
+        login,
+        "admit",
+        "stores:admit_login",
+        "let a login be used at a machine that is no system yet",
+    )
+    revoke = verb_of(
+        login,
+        "revoke",
+        "stores:revoke_login",
+        "a login is not used at a machine any more",
+        shows=False,
+    )
     for verb in (admit, revoke):
         verb.add_argument("name")
         verb.add_argument("--at", required=True, metavar="ADDRESS", help="host:port")
     admit.add_argument("--site", default="", help="from where the machine is reached")
     accepting(admit)
     verb_of(login, "list", "stores:list_logins", "list the logins, without their secrets")
-    verb_of(login, "remove", "stores:remove_login", "remove a login that nothing uses", shows=False).add_argument(
-        "name"
-    )
+    verb_of(
+        login, "remove", "stores:remove_login", "remove a login that nothing uses", shows=False
+    ).add_argument("name")

@@ -11,13 +11,17 @@ from typing import Any
 from fennox.core.compare.model import Change
 
 Keys = Callable[[tuple[str, ...]], str | None]
-"""How the members of the list at a path are told apart: by this field, by their whole value (empty), or by place."""
+"""How the members of the list at a path are told apart: by this field, by their whole value
+(empty), or by place.
+"""
 
 Line = tuple[int, str]
 _MATCHED = 3000  # lines or members on a side that are matched in order; more are only counted
 
 
-def differences(before: Any, after: Any, keys: Keys, path: tuple[str, ...] = ()) -> Iterator[Change]:
+def differences(
+    before: Any, after: Any, keys: Keys, path: tuple[str, ...] = ()
+) -> Iterator[Change]:
     """Every value that was added, removed or changed."""
     if isinstance(before, dict) and isinstance(after, dict):
         yield from _of_objects(before, after, keys, path)
@@ -35,7 +39,9 @@ def differences(before: Any, after: Any, keys: Keys, path: tuple[str, ...] = ())
         yield Change(what="changed", path=list(path), before=before, after=after)
 
 
-def _of_objects(before: dict[str, Any], after: dict[str, Any], keys: Keys, path: tuple[str, ...]) -> Iterator[Change]:
+def _of_objects(
+    before: dict[str, Any], after: dict[str, Any], keys: Keys, path: tuple[str, ...]
+) -> Iterator[Change]:
     for name in [*before, *(name for name in after if name not in before)]:
         here = (*path, name)
         if name not in after:
@@ -62,7 +68,9 @@ def _members(items: list[Any], key: str) -> dict[str, Any] | None:
     return named
 
 
-def _of_lists(before: list[Any], after: list[Any], keys: Keys, path: tuple[str, ...]) -> Iterator[Change]:
+def _of_lists(
+    before: list[Any], after: list[Any], keys: Keys, path: tuple[str, ...]
+) -> Iterator[Change]:
     for ours, theirs in _matched([_text(item) for item in before], [_text(item) for item in after]):
         paired = min(len(ours), len(theirs))
         for left, right in zip(list(ours)[:paired], list(theirs)[:paired], strict=True):
@@ -76,7 +84,9 @@ def _of_lists(before: list[Any], after: list[Any], keys: Keys, path: tuple[str, 
 def of_lines(
     before: Sequence[Line], after: Sequence[Line], headings: Callable[[int, bool], list[str]]
 ) -> Iterator[Change]:
-    """Lines that differ; a line keeps the number it has in its own text. ``headings``: what a line stands under."""
+    """Lines that differ; a line keeps the number it has in its own text. ``headings``: what a line
+    stands under.
+    """
     for ours, theirs in _matched([text for _, text in before], [text for _, text in after]):
         paired = min(len(ours), len(theirs)) if len(ours) == len(theirs) else 0
         for left, right in zip(list(ours)[:paired], list(theirs)[:paired], strict=True):
@@ -85,14 +95,18 @@ def of_lines(
             yield Change(what="changed", path=path, before=text, after=after[right][1])
         for left in list(ours)[paired:]:
             number, text = before[left]
-            yield Change(what="removed", path=[*headings(number, False), f"line {number}"], before=text)
+            yield Change(
+                what="removed", path=[*headings(number, False), f"line {number}"], before=text
+            )
         for right in list(theirs)[paired:]:
             number, text = after[right]
             yield Change(what="added", path=[*headings(number, True), f"line {number}"], after=text)
 
 
 def _matched(before: list[str], after: list[str]) -> Iterator[tuple[Sequence[int], Sequence[int]]]:
-    """Stretches that differ, as places on each side. Equal beginnings and ends are passed over first."""
+    """Stretches that differ, as places on each side. Equal beginnings and ends are passed over
+    first.
+    """
     start = 0
     while start < min(len(before), len(after)) and before[start] == after[start]:
         start += 1
@@ -108,7 +122,9 @@ def _matched(before: list[str], after: list[str]) -> Iterator[tuple[Sequence[int
             yield range(start + left, start + left_end), range(start + right, start + right_end)
 
 
-def _counted(before: list[str], after: list[str], start: int) -> Iterator[tuple[Sequence[int], Sequence[int]]]:
+def _counted(
+    before: list[str], after: list[str], start: int
+) -> Iterator[tuple[Sequence[int], Sequence[int]]]:
     """Of very long stretches only what came and what went, wherever it stands."""
     gone, come = Counter(before) - Counter(after), Counter(after) - Counter(before)
     for items, left_over, ours in ((before, gone, True), (after, come, False)):

@@ -1,4 +1,6 @@
-"""What differs between two states of one document: values, lines and attributes, without noise, secrets masked."""
+"""What differs between two states of one document: values, lines and attributes, without noise,
+secrets masked.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,13 @@ import jsonpath_rfc9535
 from fennox.core.compare import differences, shapes
 from fennox.core.compare.differences import Keys, Line
 from fennox.core.compare.model import MASK, MOST_CHANGES, Change, DocumentChange, What
-from fennox.core.compare.sensitive import is_secret, mask, masked_line, masked_value, may_hold_secrets
+from fennox.core.compare.sensitive import (
+    is_secret,
+    mask,
+    masked_line,
+    masked_value,
+    may_hold_secrets,
+)
 from fennox.core.compare.shapes import Structured
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
@@ -56,7 +64,9 @@ def _shown(document: Document, name: str) -> Any:
 
 
 def only_there(what: What, part: str, document: Document, kind: Kind) -> DocumentChange:
-    return DocumentChange(part=part, path=document.path, what=what, shape=shapes.shape_of(kind, document.path))
+    return DocumentChange(
+        part=part, path=document.path, what=what, shape=shapes.shape_of(kind, document.path)
+    )
 
 
 def ignored(kind: Kind, path: str) -> bool:
@@ -75,14 +85,21 @@ def changed(
     patches: bool = False,
     room: int = MOST_CHANGES,
 ) -> DocumentChange | None:
-    """None if the two differ only in noise. ``contents``: None where they are equal, or not to be told.
+    """None if the two differ only in noise. ``contents``: None where they are equal, or not to be
+    told.
 
-    ``room``: how many changes may be told; a document that has more says so, and has no patch, which would lie.
+    ``room``: how many changes may be told; a document that has more says so, and has no patch,
+    which would lie.
 
-    Of a secret document only that it has changed is told, unless its kind says which values alone are secret.
+    Of a secret document only that it has changed is told, unless its kind says which values alone
+    are secret.
     """
     found = DocumentChange(
-        part=part, path=before.path, what="changed", shape="bytes", attributes=attributes(before, after)
+        part=part,
+        path=before.path,
+        what="changed",
+        shape="bytes",
+        attributes=attributes(before, after),
     )
     if before.digest != after.digest and not ignored(kind, before.path):
         if contents is None:
@@ -113,9 +130,18 @@ class Told:
 
 
 def content_changes(
-    kind: Kind, path: str, before: bytes, after: bytes, salt: bytes, *, patches: bool = False, room: int = MOST_CHANGES
+    kind: Kind,
+    path: str,
+    before: bytes,
+    after: bytes,
+    salt: bytes,
+    *,
+    patches: bool = False,
+    room: int = MOST_CHANGES,
 ) -> Told:
-    """What differs between two contents, without noise, hidden values masked; of more than ``room`` only the first."""
+    """What differs between two contents, without noise, hidden values masked; of more than ``room``
+    only the first.
+    """
     ours, theirs = shapes.read(kind, path, before), shapes.read(kind, path, after)
     if "bytes" in (ours.shape, theirs.shape):
         return Told("bytes", said="Its content is no text, and has changed.")
@@ -123,20 +149,35 @@ def content_changes(
     hidden = [rule for rule in kind.hidden if wanted([rule.in_], path)]
     if any((rule.jsonpath is not None) != structured for rule in hidden):
         # a rule that cannot be applied must not let through what it hides
-        return Told("bytes", said="Its content has changed; it holds secrets, and cannot be read as its kind expects.")
+        return Told(
+            "bytes",
+            said=(
+                "Its content has changed; it holds secrets, and cannot be read as its kind expects."
+            ),
+        )
     if structured:
-        left, right = (masked_value(path, quiet_value(kind, path, item, salt), salt) for item in (ours, theirs))
+        left, right = (
+            masked_value(path, quiet_value(kind, path, item, salt), salt) for item in (ours, theirs)
+        )
         found = differences.differences(left, right, keys_of(kind, path))
     else:
-        left_lines, right_lines = (shown_lines(kind, path, item.text, salt) for item in (ours, theirs))
+        left_lines, right_lines = (
+            shown_lines(kind, path, item.text, salt) for item in (ours, theirs)
+        )
         if any(item.path == "" and wanted([item.in_], path) for item in kind.collections):
-            left_lines, right_lines = (sorted(side, key=lambda line: line[1]) for side in (left_lines, right_lines))
-        found = differences.of_lines(left_lines, right_lines, _headings(kind, path, ours.text, theirs.text))
+            left_lines, right_lines = (
+                sorted(side, key=lambda line: line[1]) for side in (left_lines, right_lines)
+            )
+        found = differences.of_lines(
+            left_lines, right_lines, _headings(kind, path, ours.text, theirs.text)
+        )
         ours = Structured("text")
         left, right = ([line for _, line in side] for side in (left_lines, right_lines))
     shown = [_shown_change(change) for change in islice(found, room + 1)]
     if len(shown) > room:
-        why = f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""  # else it would not help to ask for it alone
+        why = (
+            f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""
+        )  # else it would not help to ask for it alone
         return Told(ours.shape, shown[:room], said=f"Only the first {room} changes are shown{why}.")
     patch = unsalted(jsonpatch.make_patch(left, right).patch) if patches else []
     return Told(ours.shape, shown, patch=patch)
@@ -152,7 +193,9 @@ def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any
     for hidden in kind.hidden:
         if hidden.jsonpath is not None and wanted([hidden.in_], path):
             for location, held in _found(hidden.jsonpath, value):
-                _holder(value, location)[location[-1]] = mask(json.dumps(held, sort_keys=True), salt)
+                _holder(value, location)[location[-1]] = mask(
+                    json.dumps(held, sort_keys=True), salt
+                )
     return value
 
 
@@ -176,8 +219,12 @@ def quiet_digest(kind: Kind, path: str, content: bytes) -> str:
 
 
 def _found(path: str, value: Any) -> list[tuple[Location, Any]]:
-    """Every place a JSONPath leads to, once, what lies deeper first; the document as a whole is none."""
-    nodes = {node.location: node.value for node in jsonpath_rfc9535.find(path, value) if node.location}
+    """Every place a JSONPath leads to, once, what lies deeper first; the document as a whole is
+    none.
+    """
+    nodes = {
+        node.location: node.value for node in jsonpath_rfc9535.find(path, value) if node.location
+    }
     return list(reversed(nodes.items()))
 
 
@@ -190,8 +237,16 @@ def _holder(value: Any, location: Location) -> Any:
 
 def quiet_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
     """Lines with their numbers, without noise, and with hidden stretches masked."""
-    noise = [compiled(item.lines) for item in kind.noise if item.lines is not None and wanted([item.in_], path)]
-    hidden = [compiled(item.lines) for item in kind.hidden if item.lines is not None and wanted([item.in_], path)]
+    noise = [
+        compiled(item.lines)
+        for item in kind.noise
+        if item.lines is not None and wanted([item.in_], path)
+    ]
+    hidden = [
+        compiled(item.lines)
+        for item in kind.hidden
+        if item.lines is not None and wanted([item.in_], path)
+    ]
     found = []
     for number, line in enumerate(text.splitlines(), start=1):
         if any(pattern.fits(line) for pattern in noise):
@@ -205,7 +260,11 @@ def quiet_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
 def shown_lines(kind: Kind, path: str, text: str, salt: bytes) -> list[Line]:
     """As :func:`quiet_lines`, and with what is secret by its name masked as well."""
     lines = quiet_lines(kind, path, text, salt)
-    return [(number, masked_line(path, line, salt)) for number, line in lines] if may_hold_secrets(text) else lines
+    return (
+        [(number, masked_line(path, line, salt)) for number, line in lines]
+        if may_hold_secrets(text)
+        else lines
+    )
 
 
 def _shown_change(change: Change) -> Change:
@@ -228,15 +287,23 @@ def unsalted(value: Any) -> Any:
 
 def keys_of(kind: Kind, path: str) -> Keys:
     """The kind's rules for lists whose order means nothing, for one document."""
-    rules = [(item.path.strip("/").split("/"), item.key or "") for item in kind.collections
-             if item.path and wanted([item.in_], path)]  # fmt: skip
-    whole = next((item.key or "" for item in kind.collections if not item.path and wanted([item.in_], path)), None)
+    rules = [
+        (item.path.strip("/").split("/"), item.key or "")
+        for item in kind.collections
+        if item.path and wanted([item.in_], path)
+    ]
+    whole = next(
+        (item.key or "" for item in kind.collections if not item.path and wanted([item.in_], path)),
+        None,
+    )
 
     def key(at: tuple[str, ...]) -> str | None:
         if not at:
             return whole
         for steps, name in rules:
-            if len(steps) == len(at) and all(fnmatchcase(here, step) for here, step in zip(at, steps, strict=True)):
+            if len(steps) == len(at) and all(
+                fnmatchcase(here, step) for here, step in zip(at, steps, strict=True)
+            ):
                 return name
         return None
 
@@ -251,8 +318,11 @@ def _headings(kind: Kind, path: str, before: str, after: str) -> Callable[[int, 
     pattern = compiled(known.heading)
     sides = []
     for text in (before, after):
-        marks = [(number, title) for number, line in enumerate(text.splitlines(), start=1)
-                 if (title := pattern.first(line)) is not None]  # fmt: skip
+        marks = [
+            (number, title)
+            for number, line in enumerate(text.splitlines(), start=1)
+            if (title := pattern.first(line)) is not None
+        ]
         sides.append(([number for number, _ in marks], [title for _, title in marks]))
 
     def under(number: int, theirs: bool) -> list[str]:

@@ -17,9 +17,11 @@ from fennox.core.kinds.model import Kind
 
 @dataclass(frozen=True)
 class Question:
-    """A document by its path, or values in it: a JSONPath (RFC 9535) in its structure, or lines that contain a text.
+    """A document by its path, or values in it: a JSONPath (RFC 9535) in its structure, or lines
+    that contain a text.
 
-    Otherwise ``list`` names a census list. Plain text and no pattern, since a pattern can take for ever.
+    Otherwise ``list`` names a census list. Plain text and no pattern, since a pattern can take for
+    ever.
     """
 
     document: str = ""
@@ -30,16 +32,23 @@ class Question:
     def check(self) -> None:
         """Raise :class:`BadInput` for an expression that does not compile."""
         if bool(self.document) == bool(self.list) or (self.jsonpath and self.line):
-            raise BadInput("Give a document, with a JSONPath or a line if you like, or a list.", "One of the two.")
+            raise BadInput(
+                "Give a document, with a JSONPath or a line if you like, or a list.",
+                "One of the two.",
+            )
         try:
             if self.jsonpath:
                 jsonpath_rfc9535.compile(self.jsonpath)
         except jsonpath_rfc9535.JSONPathError as error:
-            raise BadInput(f"The JSONPath does not compile: {error}", "RFC 9535 describes it.") from error
+            raise BadInput(
+                f"The JSONPath does not compile: {error}", "RFC 9535 describes it."
+            ) from error
 
 
 def values(kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple[list[Any], str]:
-    """The values a question finds, masked where they are hidden; or in words why none can be shown."""
+    """The values a question finds, masked where they are hidden; or in words why none can be
+    shown.
+    """
     path = question.document
     if is_secret(path, content) and not documents.rest_is_open(kind, path):
         return [], f"The document is secret: {mask(blake2b_256(content), salt)}"
@@ -58,4 +67,6 @@ def values(kind: Kind, question: Question, content: bytes, salt: bytes) -> tuple
     if structured and (hidden or holds_secrets(path, read.value)):
         return [], "The document holds secrets in its structure; look for a JSONPath in it."
     text = content.decode("utf-8")  # a structure has lines as well
-    return [line for _, line in documents.shown_lines(kind, path, text, salt) if question.line in line], ""
+    return [
+        line for _, line in documents.shown_lines(kind, path, text, salt) if question.line in line
+    ], ""

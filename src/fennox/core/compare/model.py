@@ -10,15 +10,20 @@ from fennox.core.kinds.literals import Shape
 
 What = Literal["added", "removed", "changed"]
 MASK = "•••"
-MOST_CHANGES = 5_000  # values and lines that one comparison tells; of what else differs it names the documents
+MOST_CHANGES = (
+    5_000  # values and lines that one comparison tells; of what else differs it names the documents
+)
 
 
 class CompareModel(BaseModel):
-    model_config = ConfigDict(extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True)
+    model_config = ConfigDict(
+        extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True
+    )
 
 
 class Change(CompareModel):
-    """One value. ``path`` are the names that lead to it; values are JSON values, and lines are texts.
+    """One value. ``path`` are the names that lead to it; values are JSON values, and lines are
+    texts.
 
     ``secret``: both values are masked, and only that they differ is told.
     """
@@ -52,10 +57,12 @@ class ListChange(CompareModel):
 
 
 class Comparison(CompareModel):
-    """``same``: documents that are equal; ``noise``: those that differ only in what the kind calls noise.
+    """``same``: documents that are equal; ``noise``: those that differ only in what the kind calls
+    noise.
 
-    ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not compared; documents of
-    ``other_sources``, which are parts, may be on one side alone because the other did not ask for them.
+    ``other_lists`` are drawn by other rules on each side, as the kind has changed, and not
+    compared; documents of ``other_sources``, which are parts, may be on one side alone because the
+    other did not ask for them.
     """
 
     documents: list[DocumentChange]

@@ -14,15 +14,17 @@ Operation = dict[str, Any]
 def as_patch(comparison: Comparison) -> list[Operation]:
     """Operations on an object part → document → ``attributes`` and ``content``.
 
-    A content is the structure the document was read as, or its lines; it has no noise, and its secrets are masked. One
-    that cannot be shown, and that of a document which came, is null.
+    A content is the structure the document was read as, or its lines; it has no noise, and its
+    secrets are masked. One that cannot be shown, and that of a document which came, is null.
     """
     found: list[Operation] = []
     for document in comparison.documents:
         here = JsonPointer.from_parts([document.part, document.path]).path
         match document.what:
             case "added":
-                found.append({"op": "add", "path": here, "value": {"attributes": {}, "content": None}})
+                found.append(
+                    {"op": "add", "path": here, "value": {"attributes": {}, "content": None}}
+                )
             case "removed":
                 found.append({"op": "remove", "path": here})
             case "changed":
@@ -38,6 +40,10 @@ def _changed(document: DocumentChange, here: str) -> list[Operation]:
     if document.said:
         return [*found, {"op": "replace", "path": f"{here}/content", "value": None}]
     for operation in document.patch:
-        moved: Operation = {name: f"{here}/content{operation[name]}" for name in ("path", "from") if name in operation}
+        moved: Operation = {
+            name: f"{here}/content{operation[name]}"
+            for name in ("path", "from")
+            if name in operation
+        }
         found.append({**operation, **moved})
     return found

@@ -1,8 +1,10 @@
-"""What is never shown in a comparison or a trace, whatever the author of a kind has forgotten to name. Pure.
+"""What is never shown in a comparison or a trace, whatever the author of a kind has forgotten to
+name. Pure.
 
-By where a document is (files of password hashes), by what stands in it (private keys), and by what a value is called:
-something that ends with the word password, secret, token or key, in any spelling. Hiding too much costs a person a look
-at the machine; hiding too little cannot be taken back.
+By where a document is (files of password hashes), by what stands in it (private keys), and by what
+a value is called: something that ends with the word password, secret, token or key, in any
+spelling. Hiding too much costs a person a look at the machine; hiding too little cannot be taken
+back.
 """
 
 from __future__ import annotations
@@ -22,33 +24,67 @@ _KEY_BLOCK = re.compile(
 )
 _MASKED = re.compile(re.escape(MASK) + r"[0-9a-f]{16}")
 _SECRET = frozenset(
-    {"password", "passwd", "passphrase", "passwort", "pass", "pwd", "pw", "secret", "token", "key", "psk", "credential",
-     "credentials", "requirepass", "masterauth"}
-)  # fmt: skip
-_JOINED = ("password", "passwd", "passphrase", "secret", "token", "apikey", "privatekey", "secretkey", "accesskey")
+    {
+        "password",
+        "passwd",
+        "passphrase",
+        "passwort",
+        "pass",
+        "pwd",
+        "pw",
+        "secret",
+        "token",
+        "key",
+        "psk",
+        "credential",
+        "credentials",
+        "requirepass",
+        "masterauth",
+    }
+)
+_JOINED = (
+    "password",
+    "passwd",
+    "passphrase",
+    "secret",
+    "token",
+    "apikey",
+    "privatekey",
+    "secretkey",
+    "accesskey",
+)
 """Endings of names that are written without anything between their words."""
 _HINTS = ("pass", "pwd", "pw", "secret", "token", "key", "psk", "credential", "masterauth")
 """A text without any of these, in small letters, needs no closer look."""
-_LONG = 20_000  # characters of a line that nobody reads, and that is hidden as a whole if it may hold a secret
+# characters of a line that nobody reads, and that is hidden as a whole if it may hold a secret
+_LONG = 20_000
 _WORDS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|[0-9]+")
 _ROOTS = "boot|data|dev|etc|home|lib|media|mnt|opt|proc|root|run|srv|sys|tmp|usr|var"
 _PATH = re.compile(rf"[\"']?(?:~|/(?:{_ROOTS}))/[^\s'\"]*[\"']?[;,]?$")
-"""Where a secret lies; a token may begin with a slash as well, so that only folders that are known count."""
+"""Where a secret lies; a token may begin with a slash as well, so that only folders that are known
+count.
+"""
 _NAMED = re.compile(r"(?<![\w.@-])[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?\s*[=:]\s*")
 _VALUE = re.compile(r"\"[^\"]*\"?|'[^']*'?|[^\s;,&}\])]+")
-_FIRST = re.compile(r"^(?:\s*(?:-\s+|export\s+|set\s+)?)[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?(\s*[=:]\s*|\s+)(\S.*)$")
+_FIRST = re.compile(
+    r"^(?:\s*(?:-\s+|export\s+|set\s+)?)[\"']?([A-Za-z_@][\w.@-]{0,80})[\"']?(\s*[=:]\s*|\s+)(\S.*)$"
+)
 _NO_SECRETS = ("*/pam.d/*", "*/nsswitch.conf", "*/known_hosts*", "*/authorized_keys*", "*.pub")
 """Where ``password`` and ``key`` are words of another trade."""
 
 
 def mask(value: str, salt: bytes) -> str:
     """Equal values get equal masks within one comparison; nothing of the value is in it."""
-    return MASK + blake2b(value.encode("utf-8", "surrogatepass"), key=salt, digest_size=8).hexdigest()
+    return (
+        MASK + blake2b(value.encode("utf-8", "surrogatepass"), key=salt, digest_size=8).hexdigest()
+    )
 
 
 def is_secret(path: str, *contents: bytes) -> bool:
     """Whether nothing of a document may be shown but that it changed."""
-    return any(fnmatchcase(path, pattern) for pattern in _DOCUMENTS) or any(map(_PRIVATE_KEY.search, contents))
+    return any(fnmatchcase(path, pattern) for pattern in _DOCUMENTS) or any(
+        map(_PRIVATE_KEY.search, contents)
+    )
 
 
 def names_a_secret(name: str) -> bool:
@@ -59,7 +95,9 @@ def names_a_secret(name: str) -> bool:
 
 
 def masked_value(path: str, value: Any, salt: bytes) -> Any:
-    """A structure of JSON values with what is secret by its name masked; ``value`` itself stays as it is."""
+    """A structure of JSON values with what is secret by its name masked; ``value`` itself stays as
+    it is.
+    """
     if _passes(path):
         return value
     return _masked(value, salt)
@@ -75,7 +113,9 @@ def holds_secrets(path: str, value: Any) -> bool:
 
 
 def masked_line(path: str, line: str, salt: bytes) -> str:
-    """A line of text with what is secret by its name masked: to its end where that is what the line says."""
+    """A line of text with what is secret by its name masked: to its end where that is what the line
+    says.
+    """
     if not may_hold_secrets(line) or _passes(path):
         return line
     if len(line) > _LONG:
@@ -84,7 +124,12 @@ def masked_line(path: str, line: str, salt: bytes) -> str:
     if first is not None:
         name, between, value = first.groups()
         told_by = names_a_secret(name) and (between.strip() or not name.lower().endswith("key"))
-        if told_by and value.strip() != "{" and not _PATH.match(value) and not value.startswith(MASK):
+        if (
+            told_by
+            and value.strip() != "{"
+            and not _PATH.match(value)
+            and not value.startswith(MASK)
+        ):
             return line[: first.start(3)] + mask(value, salt)
     return _masked_inline(line, salt)
 
@@ -103,7 +148,12 @@ def _masked_inline(line: str, salt: bytes) -> str:
         told.append(line[at : named.end()])
         at = named.end()
         value = _VALUE.match(line, at)
-        if value is None or not names_a_secret(named.group(1)) or _plain(value.group()) or value.group() in "{[(":
+        if (
+            value is None
+            or not names_a_secret(named.group(1))
+            or _plain(value.group())
+            or value.group() in "{[("
+        ):
             continue
         told.append(mask(value.group(), salt))
         at = value.end()
@@ -118,9 +168,11 @@ def _masked(value: Any, salt: bytes) -> Any:
     if isinstance(value, dict):
         pair = any(names_a_secret(str(value.get(title, ""))) for title in ("name", "key", "@name"))
         return {
-            name: _hidden(inner, salt)
-            if names_a_secret(str(name)) or (pair and name in ("value", "@value"))
-            else _masked(inner, salt)
+            name: (
+                _hidden(inner, salt)
+                if names_a_secret(str(name)) or (pair and name in ("value", "@value"))
+                else _masked(inner, salt)
+            )
             for name, inner in value.items()
         }
     if isinstance(value, list):
@@ -129,12 +181,19 @@ def _masked(value: Any, salt: bytes) -> Any:
 
 
 def _hidden(value: Any, salt: bytes) -> Any:
-    """What stands under a secret's name. A path to where it lies is none, and neither is yes or no."""
+    """What stands under a secret's name. A path to where it lies is none, and neither is yes or
+    no.
+    """
     if isinstance(value, dict):
         return _masked(value, salt)
     if isinstance(value, list):
         return [_hidden(inner, salt) for inner in value]
-    if value is None or isinstance(value, bool) or value == "" or (isinstance(value, str) and _plain(value)):
+    if (
+        value is None
+        or isinstance(value, bool)
+        or value == ""
+        or (isinstance(value, str) and _plain(value))
+    ):
         return value
     return mask(json.dumps(value, sort_keys=True), salt)
 

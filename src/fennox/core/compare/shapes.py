@@ -1,7 +1,9 @@
-"""From a document's bytes to a structure of JSON values, so that it can be compared by object and value.
+"""From a document's bytes to a structure of JSON values, so that it can be compared by object and
+value.
 
-Documents come from a far side and are doubted: no entities, no aliases without end, no structure without bound. What
-cannot be read as its name promises is compared as text, and what is no text only as equal or not.
+Documents come from a far side and are doubted: no entities, no aliases without end, no structure
+without bound. What cannot be read as its name promises is compared as text, and what is no text
+only as equal or not.
 """
 
 from __future__ import annotations
@@ -31,10 +33,21 @@ _MAX_NODES = 200_000
 _MAX_DEPTH = 100
 _MAX_ALIASES = 200
 _BY_ENDING: dict[str, Shape] = {
-    ".json": "json", ".xml": "xml", ".toml": "toml", ".yaml": "yaml", ".yml": "yaml", ".csv": "csv", ".ini": "ini",
-    ".service": "ini", ".timer": "ini", ".socket": "ini", ".mount": "ini", ".network": "ini", ".zone": "zone",
+    ".json": "json",
+    ".xml": "xml",
+    ".toml": "toml",
+    ".yaml": "yaml",
+    ".yml": "yaml",
+    ".csv": "csv",
+    ".ini": "ini",
+    ".service": "ini",
+    ".timer": "ini",
+    ".socket": "ini",
+    ".mount": "ini",
+    ".network": "ini",
+    ".zone": "zone",
     ".ldif": "ldif",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -72,8 +85,14 @@ def read(kind: Kind, path: str, content: bytes) -> Structured:
     try:
         value = _bounded(_READERS[shape](text))
     except (
-        ValueError, RecursionError, OverflowError, etree.LxmlError, yaml.YAMLError, csv.Error, configparser.Error,
-    ):  # fmt: skip
+        ValueError,
+        RecursionError,
+        OverflowError,
+        etree.LxmlError,
+        yaml.YAMLError,
+        csv.Error,
+        configparser.Error,
+    ):
         return Structured("text", text=text)
     return Structured(shape, value, text)
 
@@ -114,7 +133,12 @@ def _yaml(text: str) -> Any:
 
 def _xml(text: str) -> Any:
     parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, huge_tree=False, load_dtd=False, remove_comments=True, remove_pis=True
+        resolve_entities=False,
+        no_network=True,
+        huge_tree=False,
+        load_dtd=False,
+        remove_comments=True,
+        remove_pis=True,
     )
     root = etree.fromstring(text.encode("utf-8"), parser)
     return {_tag(root): _element(root, 0)}
@@ -127,7 +151,9 @@ def _tag(element: Any) -> str:
 
 
 def _element(element: Any, depth: int) -> Any:
-    """Attributes as ``@name``, text as ``#text``, children by tag: one as it is, several as a list."""
+    """Attributes as ``@name``, text as ``#text``, children by tag: one as it is, several as a
+    list.
+    """
     if depth > _MAX_DEPTH:
         raise ValueError("too deep")
     found: dict[str, Any] = {f"@{name}": value for name, value in element.attrib.items()}
@@ -144,7 +170,11 @@ def _element(element: Any, depth: int) -> Any:
 def _csv(text: str) -> Any:
     """Rows as objects by the titles of the first row, or as lists where rows differ in length."""
     rows = list(csv.reader(io.StringIO(text)))
-    if len(rows) > 1 and all(len(row) == len(rows[0]) for row in rows) and len(set(rows[0])) == len(rows[0]):
+    if (
+        len(rows) > 1
+        and all(len(row) == len(rows[0]) for row in rows)
+        and len(set(rows[0])) == len(rows[0])
+    ):
         return [dict(zip(rows[0], row, strict=True)) for row in rows[1:]]
     return rows
 
@@ -156,11 +186,16 @@ def _zone(text: str) -> Any:
 
 
 def _ldif(text: str) -> Any:
-    """Entries by their names, each attribute with its values, sorted (RFC 2849); values that are no text in base64."""
+    """Entries by their names, each attribute with its values, sorted (RFC 2849); values that are no
+    text in base64.
+    """
     found: dict[str, dict[str, list[str]]] = {}
     parser = ldif.LDIFParser(io.BytesIO(text.encode("utf-8")), encoding=None)
     for name, entry in parser.parse():
-        values = {attribute: sorted(_ldif_value(value) for value in listed) for attribute, listed in entry.items()}
+        values = {
+            attribute: sorted(_ldif_value(value) for value in listed)
+            for attribute, listed in entry.items()
+        }
         found[name.decode("utf-8") if isinstance(name, bytes) else name] = values
     return found
 

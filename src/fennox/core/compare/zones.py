@@ -9,19 +9,26 @@ import dns.zone
 
 
 def read(text: str) -> dict[str, dict[str, list[str]]]:
-    """Name → type → records, sorted. A zone file (RFC 1035, section 5) without its own origin gets the root.
+    """Name → type → records, sorted. A zone file (RFC 1035, section 5) without its own origin gets
+    the root.
 
     Raises ``ValueError`` if it is none.
     """
     try:
         zone = dns.zone.from_text(
-            f"$ORIGIN .\n{text}", origin=_name(text), relativize=False, check_origin=False, allow_include=False
+            f"$ORIGIN .\n{text}",
+            origin=_name(text),
+            relativize=False,
+            check_origin=False,
+            allow_include=False,
         )
     except dns.exception.DNSException as error:
         raise ValueError(str(error)) from error
     return {
         name.to_text(): {
-            dns.rdatatype.to_text(records.rdtype): sorted(f"{records.ttl} {record.to_text()}" for record in records)
+            dns.rdatatype.to_text(records.rdtype): sorted(
+                f"{records.ttl} {record.to_text()}" for record in records
+            )
             for records in node.rdatasets
         }
         for name, node in zone.nodes.items()
@@ -29,7 +36,9 @@ def read(text: str) -> dict[str, dict[str, list[str]]]:
 
 
 def _name(text: str) -> dns.name.Name:
-    """Whose the SOA record is: a name server writes it below ``$ORIGIN .``, people mostly as ``@``."""
+    """Whose the SOA record is: a name server writes it below ``$ORIGIN .``, people mostly as
+    ``@``.
+    """
     origin = dns.name.root
     for line in text.splitlines():
         words = line.split()

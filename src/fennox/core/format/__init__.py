@@ -1,1 +1,3 @@
-"""The store format: bytes in, bytes out. ``docs/store-format.md`` is its specification and is cited by section (§)."""
+"""The store format: bytes in, bytes out. ``docs/store-format.md`` is its specification and is cited
+by section (§).
+"""

@@ -1,4 +1,6 @@
-"""Anchors: what a store held at a time, told elsewhere, so that one that was set back is found out (§15)."""
+"""Anchors: what a store held at a time, told elsewhere, so that one that was set back is found out
+(§15).
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,9 @@ class Anchors(Stored):
 
 @dataclass
 class Present:
-    """What lies in a store of one system: sequence numbers, names of records, and of notes with when they were put."""
+    """What lies in a store of one system: sequence numbers, names of records, and of notes with
+    when they were put.
+    """
 
     numbers: set[int] = field(default_factory=set)
     records: set[str] = field(default_factory=set)
@@ -53,7 +57,9 @@ class Present:
 
 @dataclass(frozen=True)
 class Loss:
-    """What an anchor tells of a system and the store does not have, though no sweep list says that it went."""
+    """What an anchor tells of a system and the store does not have, though no sweep list says that
+    it went.
+    """
 
     system: str
     name: str
@@ -68,7 +74,9 @@ class Loss:
             many = "records" if len(self.numbers) > 1 else "record"
             told.append(f"{many} {in_words(ranges(self.numbers))} of {self.name}")
         if self.notes:
-            told.append(f"{self.notes} {'notes' if self.notes > 1 else 'note'} on backups of {self.name}")
+            told.append(
+                f"{self.notes} {'notes' if self.notes > 1 else 'note'} on backups of {self.name}"
+            )
         if told:
             verb, them = ("are", "them") if len(self.numbers) + self.notes > 1 else ("is", "it")
             return f"{' and '.join(told)} {verb} gone, and no sweep removed {them}"
@@ -95,8 +103,12 @@ def digest_of(names: Iterable[str]) -> str:
     return blake2b_256("".join(f"{name}\n" for name in sorted(names)).encode())
 
 
-def losses(anchors: Anchors, present: Mapping[str, Present], swept: Iterable[Sweep], generation: int) -> list[Loss]:
-    """What is gone since, by system (§15.3). ``present``: by system. ``generation``: the store's newest."""
+def losses(
+    anchors: Anchors, present: Mapping[str, Present], swept: Iterable[Sweep], generation: int
+) -> list[Loss]:
+    """What is gone since, by system (§15.3). ``present``: by system. ``generation``: the store's
+    newest.
+    """
     explained: dict[str, set[int]] = {}
     went: dict[str, int] = {}  # notes that went with records since
     touched: set[str] = set()
@@ -111,13 +123,22 @@ def losses(anchors: Anchors, present: Mapping[str, Present], swept: Iterable[Swe
     for anchor in anchors.systems:
         here = present.get(anchor.system, Present())
         known = here.numbers | explained.get(anchor.system, set())
-        gone = [number for first, last in anchor.numbers for number in range(first, last + 1) if number not in known]
+        gone = [
+            number
+            for first, last in anchor.numbers
+            for number in range(first, last + 1)
+            if number not in known
+        ]
         then = [name for name, put in here.notes.items() if put <= anchors.time]
         notes = max(0, anchor.notes - len(then) - went.get(anchor.system, 0))
         comparable = (
-            anchor.digest and not gone and len(then) == anchor.notes and anchor.system not in touched
-            and generation == anchors.generation and here.numbers == _expanded(anchor)
-        )  # fmt: skip
+            anchor.digest
+            and not gone
+            and len(then) == anchor.notes
+            and anchor.system not in touched
+            and generation == anchors.generation
+            and here.numbers == _expanded(anchor)
+        )
         exchanged = bool(comparable) and digest_of([*here.records, *then]) != anchor.digest
         if gone or notes or exchanged:
             found.append(Loss(anchor.system, anchor.name, anchor.folder, gone, notes, exchanged))

@@ -1,4 +1,6 @@
-"""One small typed reader and writer for the binary parts of the format (§1.3): big-endian, nothing left over."""
+"""One small typed reader and writer for the binary parts of the format (§1.3): big-endian, nothing
+left over.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,8 @@ class Reader:
         end = self._at + length
         if length < 0 or end > len(self._data):
             raise Damaged(
-                f"The {self._what} is cut short: {length} bytes expected at {self._at}, {len(self._data)} in all.",
+                f"The {self._what} is cut short: {length} bytes expected at {self._at},"
+                f" {len(self._data)} in all.",
                 "Heal it from another copy.",
             )
         piece = self._data[self._at : end]
@@ -30,10 +33,14 @@ class Reader:
         return int(struct.unpack(">I", self.take(4))[0])
 
     def blob(self, ceiling: int) -> bytes:
-        """A length (u32) and that many bytes; a length over ``ceiling`` is damage, found before it is used."""
+        """A length (u32) and that many bytes; a length over ``ceiling`` is damage, found before it
+        is used.
+        """
         length = self.u32()
         if length > ceiling:
-            raise Damaged(f"The {self._what} claims a field of {length} bytes.", "Heal it from another copy.")
+            raise Damaged(
+                f"The {self._what} claims a field of {length} bytes.", "Heal it from another copy."
+            )
         return self.take(length)
 
     @property
@@ -43,7 +50,8 @@ class Reader:
     def end(self) -> None:
         if self._at != len(self._data):
             raise Damaged(
-                f"The {self._what} has {len(self._data) - self._at} bytes too many.", "Heal it from another copy."
+                f"The {self._what} has {len(self._data) - self._at} bytes too many.",
+                "Heal it from another copy.",
             )
 
     def magic(self, expected: bytes) -> None:

@@ -11,7 +11,9 @@ from fennox.core.errors import Damaged
 
 
 class Stored(BaseModel):
-    """Base of what is stored as canonical JSON. Unknown fields are kept through reading and writing (§1.2)."""
+    """Base of what is stored as canonical JSON. Unknown fields are kept through reading and writing
+    (§1.2).
+    """
 
     model_config = ConfigDict(extra="allow", frozen=True, defer_build=True)
 
@@ -19,7 +21,9 @@ class Stored(BaseModel):
 StoredT = TypeVar("StoredT", bound=BaseModel)
 
 
-_encoder = json.JSONEncoder(sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False)
+_encoder = json.JSONEncoder(
+    sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False
+)
 
 
 def _refuse_float(text: str) -> None:
@@ -41,4 +45,6 @@ def load(model: type[StoredT], data: bytes, what: str) -> StoredT:
         return model.model_validate(value)
     except (ValueError, RecursionError, ValidationError) as error:
         kind = type(error).__name__
-        raise Damaged(f"The {what} cannot be read ({kind}).", "Heal it from another copy.") from error
+        raise Damaged(
+            f"The {what} cannot be read ({kind}).", "Heal it from another copy."
+        ) from error

@@ -1,4 +1,6 @@
-"""Many contents at once: each digested, cut into chunks, named and, where that is wanted, sealed (§4)."""
+"""Many contents at once: each digested, cut into chunks, named and, where that is wanted, sealed
+(§4).
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from fennox.core.format.hpke import RandomBytes
 
 
 class Recipe(NamedTuple):
-    """How contents are carved: by the two keys that name chunks (§4.2), in ``sizes`` (§4.1), sealed or not."""
+    """How contents are carved: by the two keys that name chunks (§4.2), in ``sizes`` (§4.1), sealed
+    or not.
+    """
 
     id_key: bytes
     key_key: bytes
@@ -20,7 +24,9 @@ class Recipe(NamedTuple):
 
 
 class Cut(NamedTuple):
-    """A chunk's name, the length of its plaintext, and the chunk as it is stored if it was sealed."""
+    """A chunk's name, the length of its plaintext, and the chunk as it is stored if it was
+    sealed.
+    """
 
     id: bytes
     key: bytes
@@ -40,8 +46,16 @@ def carve(contents: Sequence[bytes], recipe: Recipe, random: RandomBytes) -> lis
 
 
 def _cuts(content: bytes, recipe: Recipe, random: RandomBytes) -> list[Cut]:
-    pieces = [chunks.named(plain, recipe.id_key, recipe.key_key) for plain in chunks.cut(content, recipe.sizes)]
+    pieces = [
+        chunks.named(plain, recipe.id_key, recipe.key_key)
+        for plain in chunks.cut(content, recipe.sizes)
+    ]
     return [
-        Cut(piece.id, piece.key, len(piece.plain), chunks.seal(piece, random(12)) if recipe.seal else None)
+        Cut(
+            piece.id,
+            piece.key,
+            len(piece.plain),
+            chunks.seal(piece, random(12)) if recipe.seal else None,
+        )
         for piece in pieces
     ]

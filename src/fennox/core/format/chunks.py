@@ -29,11 +29,15 @@ class Piece:
     id: bytes
     key: bytes = field(repr=False)
     plain: bytes | memoryview = field(repr=False)  # of the stream it was cut from, not copied
-    sealed: bytes | None = field(default=None, repr=False)  # as it is stored, if that has been made already
+    sealed: bytes | None = field(
+        default=None, repr=False
+    )  # as it is stored, if that has been made already
 
 
 def identify(plain: bytes | memoryview, secret: WriteSecret) -> Piece:
-    """Name a chunk so that the same content has the same name within a key set's generation (§4.2)."""
+    """Name a chunk so that the same content has the same name within a key set's generation
+    (§4.2).
+    """
     return named(plain, secret.chunk_id_key, secret.chunk_key_key)
 
 
@@ -66,9 +70,14 @@ def seal(piece: Piece, nonce: bytes) -> bytes:
 
 
 def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) -> bytes:
-    """Open one chunk; its length is checked before it is unpacked, its tag before anything leaves here."""
+    """Open one chunk; its length is checked before it is unpacked, its tag before anything leaves
+    here.
+    """
     if not 0 <= plain_length <= MAX_CHUNK:
-        raise Damaged(f"Chunk {chunk_id.hex()[:16]} claims {plain_length} bytes.", "Heal its pack from another copy.")
+        raise Damaged(
+            f"Chunk {chunk_id.hex()[:16]} claims {plain_length} bytes.",
+            "Heal its pack from another copy.",
+        )
     try:
         view = memoryview(sealed)  # nothing is copied that need not be
         body = memoryview(AESGCM(key).decrypt(view[:12], view[12:], SUITE + chunk_id))
@@ -81,7 +90,9 @@ def open_chunk(sealed: bytes, chunk_id: bytes, key: bytes, plain_length: int) ->
         if len(plain) != plain_length:
             raise ValueError(f"{len(plain)} bytes instead of {plain_length}")
     except (InvalidTag, ValueError, IndexError, zstandard.ZstdError) as error:
-        raise Damaged(f"Chunk {chunk_id.hex()[:16]} is damaged.", "Heal its pack from another copy.") from error
+        raise Damaged(
+            f"Chunk {chunk_id.hex()[:16]} is damaged.", "Heal its pack from another copy."
+        ) from error
     return plain
 
 
@@ -97,7 +108,9 @@ def cut(data: bytes, sizes: Sizes) -> Iterator[memoryview]:
 
 
 class Cutter:
-    """Cuts a stream by content (§4.1): feed bytes, take pieces; at most twice the largest chunk is held."""
+    """Cuts a stream by content (§4.1): feed bytes, take pieces; at most twice the largest chunk is
+    held.
+    """
 
     def __init__(self, sizes: Sizes) -> None:
         self._points = points(sizes)
@@ -118,7 +131,8 @@ class Cutter:
         view = memoryview(self._held[0] if len(self._held) == 1 else b"".join(self._held))
         done = 0
         for offset, length in self._points(view):
-            # A cut looks at nothing behind it, so only the one that the buffer's end made is not certain.
+            # A cut looks at nothing behind it, so only the one that the buffer's end made is not
+            # certain.
             if not last and offset + length == len(view):
                 break
             yield view[offset : offset + length]

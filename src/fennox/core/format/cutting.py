@@ -1,7 +1,8 @@
-"""Where content is cut: FastCDC (Xia and others, IEEE TPDS 31.9, 2020), by a library or, where that is not, by this.
+"""Where content is cut: FastCDC (Xia and others, IEEE TPDS 31.9, 2020), by a library or, where that
+is not, by this.
 
-Both cut at the same places, which tests hold against vectors: were a writer to cut elsewhere, nothing that a store has
-would be found in it again.
+Both cut at the same places, which tests hold against vectors: were a writer to cut elsewhere,
+nothing that a store has would be found in it again.
 """
 
 from __future__ import annotations
@@ -18,8 +19,12 @@ Sizes = tuple[int, int, int]
 Points = Callable[[memoryview], Iterator[tuple[int, int]]]
 """Offset and length of each piece of a buffer."""
 
-GEAR = [int.from_bytes(md5(bytes([byte]) * 64, usedforsecurity=False).digest()[:8], "big") for byte in range(256)]
-_MASKS = {  # by the average: up to it and beyond it (level 1 of normalisation: one bit more and one less)
+GEAR = [
+    int.from_bytes(md5(bytes([byte]) * 64, usedforsecurity=False).digest()[:8], "big")
+    for byte in range(256)
+]
+# by the average: up to it and beyond it (level 1 of normalisation: one bit more and one less)
+_MASKS = {
     64 * 1024: (0x0000D90703537000, 0x0000D90F03530000),
     1024 * 1024: (0x0000D91767537000, 0x0000D91707537000),
 }

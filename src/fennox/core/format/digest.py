@@ -1,4 +1,6 @@
-"""BLAKE2b-256 (RFC 7693), what `b2sum -l 256` prints: by libsodium, which is half as quick again as Python's own."""
+"""BLAKE2b-256 (RFC 7693), what `b2sum -l 256` prints: by libsodium, which is half as quick again as
+Python's own.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,9 @@ _LENGTH = 32  # bytes
 
 
 class Digest:
-    """A running digest. Threads may feed it one after the other; the lock of the interpreter is let go meanwhile."""
+    """A running digest. Threads may feed it one after the other; the lock of the interpreter is let
+    go meanwhile.
+    """
 
     def __init__(self) -> None:
         self._state = crypto_generichash.generichash_blake2b_init(digest_size=_LENGTH)

@@ -1,7 +1,8 @@
-"""How the opening key of an earlier generation of a key set is kept: sealed to the seal key of the one after it.
+"""How the opening key of an earlier generation of a key set is kept: sealed to the seal key of the
+one after it.
 
-It lies in the service's database only. A store needs none of it: a header of every generation lies there, and the
-passphrases of the newest one have slots in all of them (§3.7).
+It lies in the service's database only. A store needs none of it: a header of every generation lies
+there, and the passphrases of the newest one have slots in all of them (§3.7).
 """
 
 from __future__ import annotations
@@ -15,21 +16,28 @@ _SUITES: tuple[SuiteName, ...] = (CLASSIC, HYBRID)
 
 
 def seal_previous(previous: OpeningKey, to: SealKey, key_set: str, generation: int) -> bytes:
-    """``generation`` is that of ``to``; the suite stands before the key, as the generations may differ in it."""
+    """``generation`` is that of ``to``; the suite stands before the key, as the generations may
+    differ in it.
+    """
     return to.seal(previous.suite.encode("ascii") + b"|" + previous.raw, _info(key_set, generation))
 
 
 def all_openings(
     newest: OpeningKey, key_set: str, generation: int, chain: Mapping[int, bytes]
 ) -> dict[int, OpeningKey]:
-    """Every opening key that the newest leads to. ``chain``: generation → the sealed key of the one before it."""
+    """Every opening key that the newest leads to. ``chain``: generation → the sealed key of the one
+    before it.
+    """
     found = {generation: newest}
     while generation in chain:
         plain = newest.open(chain[generation], _info(key_set, generation))
         name, _, raw = plain.partition(b"|")
         suite = next((suite for suite in _SUITES if suite.encode("ascii") == name), None)
         if suite is None:
-            raise Damaged("The key of an earlier generation has a wrong form.", "Open the store with its passphrase.")
+            raise Damaged(
+                "The key of an earlier generation has a wrong form.",
+                "Open the store with its passphrase.",
+            )
         generation -= 1
         newest = found[generation] = OpeningKey(suite, raw)
     return found

@@ -17,7 +17,16 @@ from fennox.core.format.canonical import Stored
 from fennox.core.format.digest import blake2b_256
 from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
 from fennox.core.format.secret import WriteSecret, derive
-from fennox.core.format.slots import MAX_SLOTS, Costs, Passphrase, Slot, base64_of, lock, unbase64, work
+from fennox.core.format.slots import (
+    MAX_SLOTS,
+    Costs,
+    Passphrase,
+    Slot,
+    base64_of,
+    lock,
+    unbase64,
+    work,
+)
 from fennox.core.names import ObjectName, object_name
 
 FORMAT: Literal["fennox-store/1"] = "fennox-store/1"
@@ -26,7 +35,9 @@ MAX_HEADER = 256 * 1024  # bytes
 
 
 class Chunking(Stored):
-    """FastCDC (2020, level 1) sizes in bytes. Only writers use them; a reader needs none of this (§4.1)."""
+    """FastCDC (2020, level 1) sizes in bytes. Only writers use them; a reader needs none of this
+    (§4.1).
+    """
 
     algorithm: Literal["fastcdc-2020"] = "fastcdc-2020"
     small: tuple[int, int, int] = (16 * 1024, 64 * 1024, 256 * 1024)
@@ -34,7 +45,9 @@ class Chunking(Stored):
 
 
 class Header(Stored):
-    """One header. ``revision`` counts within the store; the newest valid one of each generation counts (§3.3)."""
+    """One header. ``revision`` counts within the store; the newest valid one of each generation
+    counts (§3.3).
+    """
 
     format: Literal["fennox-store/1"] = FORMAT
     store: str
@@ -70,15 +83,24 @@ class Header(Stored):
 
     def check_under(self, secret: WriteSecret) -> None:
         """Refuse a header that was not written by a holder of the write secret."""
-        if not same(hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write):
-            raise Damaged("The header's MAC under the write secret does not fit.", "Somebody else wrote this header.")
+        if not same(
+            hmac.digest(secret.header_mac_key, self._unsigned(), sha256).hex(), self.mac_write
+        ):
+            raise Damaged(
+                "The header's MAC under the write secret does not fit.",
+                "Somebody else wrote this header.",
+            )
 
     def signed_with(self, opening: OpeningKey) -> bool:
         """Whether a holder of the opening key signed it."""
-        return same(hmac.digest(_open_mac_key(opening), self._unsigned(), sha256).hex(), self.mac_open)
+        return same(
+            hmac.digest(_open_mac_key(opening), self._unsigned(), sha256).hex(), self.mac_open
+        )
 
     def unlock(self, passphrase: str) -> OpeningKey:
-        """Try every slot. A wrong slot and a slot whose key does not fit are the same error (§3.1)."""
+        """Try every slot. A wrong slot and a slot whose key does not fit are the same error
+        (§3.1).
+        """
         return self.unlock_slot(Passphrase(passphrase))[1]
 
     def unlock_slot(self, passphrase: Passphrase) -> tuple[Slot, OpeningKey]:
@@ -87,10 +109,14 @@ class Header(Stored):
             opening = self._try_slot(slot, passphrase)
             if opening is not None:
                 if not self.signed_with(opening):
-                    raise Damaged("The header's MAC under the opening key does not fit.", "Use another copy of it.")
+                    raise Damaged(
+                        "The header's MAC under the opening key does not fit.",
+                        "Use another copy of it.",
+                    )
                 return slot, opening
         raise WrongPassphrase(
-            "The passphrase opens none of this key set's slots.", "Check it, or use another one of the key set."
+            "The passphrase opens none of this key set's slots.",
+            "Check it, or use another one of the key set.",
         )
 
     def _try_slot(self, slot: Slot, passphrase: Passphrase) -> OpeningKey | None:
@@ -99,7 +125,11 @@ class Header(Stored):
             return None
         try:
             opening = OpeningKey(self.suite, raw)
-            return opening if hmac.compare_digest(opening.seal_key().raw, unbase64(self.seal_key)) else None
+            return (
+                opening
+                if hmac.compare_digest(opening.seal_key().raw, unbase64(self.seal_key))
+                else None
+            )
         except ValueError:
             return None
 
@@ -133,7 +163,9 @@ def new_header(
     revision: int = 1,
     sealed_secret: str | None = None,
 ) -> Header:
-    """Make and sign a header; further stores of a key set pass the ``sealed_secret`` of the first."""
+    """Make and sign a header; further stores of a key set pass the ``sealed_secret`` of the
+    first.
+    """
     seal_key = keys.opening.seal_key()
     info = _secret_info(keys.secret.key_set, keys.secret.generation)
     header = Header(
@@ -165,12 +197,21 @@ def new_slot(
     random: RandomBytes,
     slot_id: str | None = None,
 ) -> Slot:
-    """Lock a generation's opening key under a passphrase. ``slot_id``: of the slot that it is to replace."""
+    """Lock a generation's opening key under a passphrase. ``slot_id``: of the slot that it is to
+    replace.
+    """
     secret = keys.secret
     return lock(
-        secret.key_set, secret.generation, keys.opening.raw, passphrase,
-        label=label, since=since, costs=costs, random=random, slot_id=slot_id,
-    )  # fmt: skip
+        secret.key_set,
+        secret.generation,
+        keys.opening.raw,
+        passphrase,
+        label=label,
+        since=since,
+        costs=costs,
+        random=random,
+        slot_id=slot_id,
+    )
 
 
 def encode(header: Header) -> bytes:
@@ -179,11 +220,14 @@ def encode(header: Header) -> bytes:
 
 def decode(data: bytes) -> Header:
     if len(data) > MAX_HEADER:
-        raise Damaged(f"A header of {len(data)} bytes is too long.", "Use another header of this store.")
+        raise Damaged(
+            f"A header of {len(data)} bytes is too long.", "Use another header of this store."
+        )
     told = _FORMAT.search(data)
     if told is not None and told.group(1) != FORMAT.encode():
         raise StoreUnusable(
-            f"The store is in the format {told.group(1).decode()}; this version of Fennox knows {FORMAT}.",
+            f"The store is in the format {told.group(1).decode()}; this version of Fennox knows"
+            f" {FORMAT}.",
             "Use the version of Fennox that wrote it, or a newer one.",
         )
     return canonical.load(Header, data, "header")
@@ -204,20 +248,24 @@ def ranked(candidates: list[bytes]) -> list[Header]:
         except StoreUnusable as error:
             strange = error
         except FennoxError:
-            continue  # an unreadable header is passed over while another one can be read; scrub names it
+            # an unreadable header is passed over while another one can be read; scrub names it
+            continue
     if strange is not None and not headers:
         raise strange
     if not headers:
-        raise Damaged("The store has no readable header.", "Copy a header from another store of its key set.")
+        raise Damaged(
+            "The store has no readable header.", "Copy a header from another store of its key set."
+        )
     return sorted(headers, key=lambda header: (header.generation, header.revision), reverse=True)
 
 
 def unlock_all(candidates: list[bytes], passphrase: str) -> list[tuple[Header, OpeningKey]]:
     """The newest valid header of each generation that the passphrase opens, newest first.
 
-    A forged newer header cannot hide the true one (§3.3). Of a generation that has gone by, a passphrase that was
-    withdrawn since opens nothing (§3.7). Headers that ask for the least work are tried first, and no others of a
-    generation that is open, so that those which somebody made to be costly hide nothing.
+    A forged newer header cannot hide the true one (§3.3). Of a generation that has gone by, a
+    passphrase that was withdrawn since opens nothing (§3.7). Headers that ask for the least work
+    are tried first, and no others of a generation that is open, so that those which somebody made
+    to be costly hide nothing.
     """
     found: dict[int, tuple[Header, OpeningKey]] = {}
     wrong: FennoxError | None = None

@@ -48,7 +48,9 @@ class SealKey:
                 X25519PublicKey.from_public_bytes(self.raw[_MLKEM_PUBLIC:]),
             )
         except ValueError as error:
-            raise Damaged("The seal key has a wrong form.", "Use another header of this store.") from error
+            raise Damaged(
+                "The seal key has a wrong form.", "Use another header of this store."
+            ) from error
 
     def seal(self, plain: bytes, info: bytes) -> bytes:
         """``enc ‖ ciphertext`` (RFC 9180, section 6.1, base mode, empty AAD)."""
@@ -57,7 +59,9 @@ class SealKey:
 
 @dataclass(frozen=True)
 class OpeningKey:
-    """The private half. ``raw`` is 32 bytes of X25519, for the hybrid preceded by the 64-byte ML-KEM seed."""
+    """The private half. ``raw`` is 32 bytes of X25519, for the hybrid preceded by the 64-byte
+    ML-KEM seed.
+    """
 
     suite: SuiteName
     raw: bytes = field(repr=False)
@@ -84,7 +88,8 @@ class OpeningKey:
         kem, curve = self._halves()
         return SealKey(
             self.suite,
-            kem.public_key().public_bytes_raw() + curve.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw),
+            kem.public_key().public_bytes_raw()
+            + curve.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw),
         )
 
     def open(self, sealed: bytes, info: bytes) -> bytes:
@@ -92,5 +97,6 @@ class OpeningKey:
             return _suite(self.suite).decrypt(sealed, self._private(), info)
         except (InvalidTag, ValueError) as error:
             raise Damaged(
-                "A sealed part does not open with this opening key.", "Check that it belongs to this key set."
+                "A sealed part does not open with this opening key.",
+                "Check that it belongs to this key set.",
             ) from error

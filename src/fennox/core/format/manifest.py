@@ -1,4 +1,6 @@
-"""The manifest: what a backup holds (§7). A head, and for each part one canonical JSON line a document."""
+"""The manifest: what a backup holds (§7). A head, and for each part one canonical JSON line a
+document.
+"""
 
 from __future__ import annotations
 
@@ -26,14 +28,18 @@ class ChunkKey(Stored):
 
 
 class Document(Stored):
-    """One file, folder, link or output. ``raw_path`` and ``raw_link`` (base64) are there only if not UTF-8.
+    """One file, folder, link or output. ``raw_path`` and ``raw_link`` (base64) are there only if
+    not UTF-8.
 
-    Fields stand in the order of the canonical form, so that they need not be sorted for every document.
+    Fields stand in the order of the canonical form, so that they need not be sorted for every
+    document.
     """
 
     chunks: list[ChunkKey] = []
     digest: str | None = None  # BLAKE2b-256 of the content, hex
-    evidence: bool | None = None  # whether the kind's expressions look at it; None: it is not known (§7.4)
+    evidence: bool | None = (
+        None  # whether the kind's expressions look at it; None: it is not known (§7.4)
+    )
     gid: int | None = None
     group: str | None = None
     link: str | None = None
@@ -46,7 +52,9 @@ class Document(Stored):
     raw_path: str | None = None
     secret: bool = False
     size: int = 0
-    stamp: str | None = None  # inode, size, times: while the machine tells the same, the content is (§7.4)
+    stamp: str | None = (
+        None  # inode, size, times: while the machine tells the same, the content is (§7.4)
+    )
     type: DocumentType
     uid: int | None = None
 
@@ -54,7 +62,9 @@ class Document(Stored):
         return base64.b64decode(self.raw_path) if self.raw_path else self.path.encode("utf-8")
 
     def link_bytes(self) -> bytes:
-        return base64.b64decode(self.raw_link) if self.raw_link else (self.link or "").encode("utf-8")
+        return (
+            base64.b64decode(self.raw_link) if self.raw_link else (self.link or "").encode("utf-8")
+        )
 
 
 class Machine(Stored):
@@ -69,7 +79,9 @@ class Machine(Stored):
 
 
 class Reached(Stored):
-    """Where and as whom the machine was reached, and by which host key or certificate it was known."""
+    """Where and as whom the machine was reached, and by which host key or certificate it was
+    known.
+    """
 
     address: str
     account: str
@@ -117,7 +129,9 @@ class Head(Stored):
     reached: Reached
     parts: list[Part]
     census: dict[str, list[str]]
-    expected: dict[str, str]  # address, account, key after a restore, as the captured documents tell them
+    expected: dict[
+        str, str
+    ]  # address, account, key after a restore, as the captured documents tell them
     findings: list[Finding]
     left_out: list[str]
     certificates: list[Certificate] = []
@@ -136,7 +150,9 @@ def decode_head(data: bytes) -> Head:
 
 
 class Outline(Stored):
-    """Of a head only what tells where its documents are, and its lists with their rules. The rest is passed over."""
+    """Of a head only what tells where its documents are, and its lists with their rules. The rest
+    is passed over.
+    """
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
 
@@ -160,7 +176,9 @@ def encode_documents(documents: Iterable[Document]) -> Iterator[bytes]:
 
 
 def _encoded(document: Document) -> bytes:
-    """The canonical form: by sorting where there are fields that are not known here, else in half of the time."""
+    """The canonical form: by sorting where there are fields that are not known here, else in half
+    of the time.
+    """
     if document.model_extra or any(key.model_extra for key in document.chunks):
         return canonical.dump_value(document.model_dump(mode="json", exclude_defaults=True))
     return document.model_dump_json(exclude_defaults=True).encode()

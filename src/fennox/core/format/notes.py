@@ -16,12 +16,23 @@ MAGIC = b"FXN\x01"
 MAX_NOTE = 64 * 1024  # bytes
 
 Fact = Literal[
-    "hold", "release", "doubtful", "cleared", "verified", "proved", "identity joined", "retired", "expired", "kept"
+    "hold",
+    "release",
+    "doubtful",
+    "cleared",
+    "verified",
+    "proved",
+    "identity joined",
+    "retired",
+    "expired",
+    "kept",
 ]
 
 
 class Note(Stored):
-    """``backup`` is empty for a fact about the system as a whole. ``written``: when it was put where it lies."""
+    """``backup`` is empty for a fact about the system as a whole. ``written``: when it was put
+    where it lies.
+    """
 
     fact: Fact
     backup: str
@@ -74,7 +85,9 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Note:
 
 
 def merge(notes: list[Note]) -> Standing:
-    """§10.2: in order of time; of two with the same time the safer one counts (hold over release, doubt over trust)."""
+    """§10.2: in order of time; of two with the same time the safer one counts (hold over release,
+    doubt over trust).
+    """
     safer_last = {"release": 0, "cleared": 0, "expired": 0, "hold": 1, "doubtful": 1, "kept": 1}
     state: dict[str, object] = {}
     for note in sorted(notes, key=lambda n: (n.time, safer_last.get(n.fact, 0), n.reason)):
@@ -101,5 +114,7 @@ def merge(notes: list[Note]) -> Standing:
 
 
 def name(record: ObjectName, random: str) -> ObjectName:
-    """§2.1: beside its record: ``systems/<folder>/<UTC time>.<backup name>.<short id>.<random>.fxn``."""
+    """§2.1: beside its record: ``systems/<folder>/<UTC time>.<backup name>.<short
+    id>.<random>.fxn``.
+    """
     return object_name(f"{record.removesuffix('.fxr')}.{random}.fxn")

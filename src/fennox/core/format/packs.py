@@ -19,7 +19,9 @@ FIXED = len(MAGIC) + 4 + SALT_LENGTH + 4  # bytes before the sealed table
 
 @dataclass(frozen=True)
 class Entry:
-    """Where a chunk lies: offset and length within the pack file, and its plain length, in bytes."""
+    """Where a chunk lies: offset and length within the pack file, and its plain length, in
+    bytes.
+    """
 
     id: bytes
     offset: int
@@ -47,14 +49,18 @@ def encode(
         at += len(sealed)
     start = MAGIC + u32(secret.generation) + salt
     head = start + blob(secret.seal(bytes(table), "pack table", store, salt, start))
-    data = b"".join([head, *(sealed for _, sealed, _ in chunks)])  # once: it is the largest thing in memory
+    data = b"".join(
+        [head, *(sealed for _, sealed, _ in chunks)]
+    )  # once: it is the largest thing in memory
     if len(data) > MAX_PACK:
         raise ValueError(f"a pack of {len(data)} bytes is over the limit")
     return data, tuple(entries)
 
 
 def table_length(start: bytes) -> int:
-    """Bytes to read from the file's beginning for its whole table, told by its first ``FIXED`` bytes."""
+    """Bytes to read from the file's beginning for its whole table, told by its first ``FIXED``
+    bytes.
+    """
     reader = Reader(start, "pack")
     reader.magic(MAGIC)
     reader.u32()
@@ -87,12 +93,17 @@ def decode_table(start: bytes, secret: WriteSecret, store: str, file_size: int) 
     for _ in range(table.u32()):
         entry = Entry(table.take(32), table.u32(), table.u32(), table.u32())
         if entry.offset != at:
-            raise Damaged("A pack table has a gap or an overlap.", "Heal the pack from another copy.")
+            raise Damaged(
+                "A pack table has a gap or an overlap.", "Heal the pack from another copy."
+            )
         at += entry.length
         entries.append(entry)
     table.end()
     if at != file_size:
-        raise Damaged(f"The pack has {file_size} bytes where its table says {at}.", "Heal it from another copy.")
+        raise Damaged(
+            f"The pack has {file_size} bytes where its table says {at}.",
+            "Heal it from another copy.",
+        )
     return Table(found, tuple(entries))
 
 

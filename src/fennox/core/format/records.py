@@ -89,9 +89,15 @@ def seal_section(sealed: Sealed, key: SealKey, store: str, generation: int, back
     return key.seal(canonical.dump(sealed), sealed_info(store, generation, backup))
 
 
-def encode(reference: Reference, sealed: bytes, secret: WriteSecret, store: str, salt: bytes) -> bytes:
+def encode(
+    reference: Reference, sealed: bytes, secret: WriteSecret, store: str, salt: bytes
+) -> bytes:
     start = MAGIC + u32(secret.generation) + salt
-    data = start + blob(secret.seal(canonical.dump(reference), "record", store, salt, start)) + blob(sealed)
+    data = (
+        start
+        + blob(secret.seal(canonical.dump(reference), "record", store, salt, start))
+        + blob(sealed)
+    )
     return data + secret.mac(data)
 
 
@@ -102,18 +108,24 @@ def generation(data: bytes) -> int:
 
 
 def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
-    """Check the MAC over all, then open the reference section; nothing is believed before (§9.4)."""
+    """Check the MAC over all, then open the reference section; nothing is believed before
+    (§9.4).
+    """
     if len(data) > MAX_RECORD:
         raise Damaged(f"A record of {len(data)} bytes is too long.", "Heal it from another copy.")
     if not hmac.compare_digest(secret.mac(data[:-MAC_LENGTH]), data[-MAC_LENGTH:]):
-        raise Damaged("The record's MAC does not fit.", "It was changed or cut; heal it from another copy.")
+        raise Damaged(
+            "The record's MAC does not fit.", "It was changed or cut; heal it from another copy."
+        )
     reader = Reader(data[:-MAC_LENGTH], "record")
     reader.magic(MAGIC)
     reader.u32()
     salt = reader.take(SALT_LENGTH)
     start = data[: reader.position]
     reference = canonical.load(
-        Reference, secret.open(reader.blob(MAX_RECORD), "record", store, salt, start), "record's reference section"
+        Reference,
+        secret.open(reader.blob(MAX_RECORD), "record", store, salt, start),
+        "record's reference section",
     )
     sealed = reader.blob(MAX_RECORD)
     reader.end()
@@ -123,29 +135,36 @@ def decode(data: bytes, secret: WriteSecret, store: str) -> Record:
 
 
 def name(reference: Reference, *, plain_names: bool) -> ObjectName:
-    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``; without plain names only ids are told.
+    """§2.1: ``systems/<folder>/<UTC time>.<backup name>.<short id>.fxr``; without plain names only
+    ids are told.
 
-    From the second key generation on ``.g<generation>`` stands before the end, so that a backup that is sealed anew
-    has a name of its own beside the old record.
+    From the second key generation on ``.g<generation>`` stands before the end, so that a backup
+    that is sealed anew has a name of its own beside the old record.
     """
     shown = reference.name if plain_names else ""
     return name_of(reference.folder, reference.time, shown, reference.backup, reference.generation)
 
 
 def name_of(folder: str, time: str, shown: str, backup: str, generation: int) -> ObjectName:
-    """As :func:`name`, from what it is made of; ``shown``: the backup's name, if it is to be told."""
+    """As :func:`name`, from what it is made of; ``shown``: the backup's name, if it is to be
+    told.
+    """
     newer = f".g{generation}" if generation > 1 else ""
     return object_name(f"systems/{folder}/{time}.{shown or 'backup'}.{backup[:8]}{newer}.fxr")
 
 
 def short_id(record: ObjectName) -> str:
-    """The beginning of the backup's id, as the name of a record or note tells it; empty if it is no such name."""
+    """The beginning of the backup's id, as the name of a record or note tells it; empty if it is no
+    such name.
+    """
     words = record.rsplit("/", 1)[-1].split(".")
     return words[2] if len(words) in (4, 5, 6) else ""
 
 
 def newest_generations(found: Iterable[Record]) -> list[Record]:
-    """Of each backup the record of the newest generation: an older one was sealed anew and waits for a sweep."""
+    """Of each backup the record of the newest generation: an older one was sealed anew and waits
+    for a sweep.
+    """
     newest: dict[str, Record] = {}
     for record in found:
         held = newest.get(record.reference.backup)
@@ -158,4 +177,7 @@ def check_name(record: Record, found: str, *, plain_names: bool) -> None:
     """Names outside are hints; a name that tells of another backup is damage (§2.3)."""
     expected = name(record.reference, plain_names=plain_names)
     if found != expected:
-        raise Damaged(f"{found} holds the record that belongs at {expected}.", "Put it back under its own name.")
+        raise Damaged(
+            f"{found} holds the record that belongs at {expected}.",
+            "Put it back under its own name.",
+        )

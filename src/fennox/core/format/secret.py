@@ -77,6 +77,7 @@ class WriteSecret:
             return self._sealer(purpose, store, salt).decrypt(_NONCE_ZERO, sealed, aad)
         except InvalidTag as error:
             raise Damaged(
-                f"A {purpose} does not open under the write secret of generation {self.generation}.",
+                f"A {purpose} does not open under the write secret of generation"
+                f" {self.generation}.",
                 "It was changed, or belongs to another store; heal it from another copy.",
             ) from error

@@ -24,14 +24,15 @@ MAX_LANES = 16
 MAX_SLOTS = 32
 MAX_WORK = 128 * 1024 * 1024  # KiB times passes, of all that is derived to open a store
 
-# RFC 9106, section 4, the second recommended option: 64 MiB, three passes. Whoever has a copy of a header guesses
-# against its cheapest slot.
+# RFC 9106, section 4, the second recommended option: 64 MiB, three passes. Whoever has a copy of a
+# header guesses against its cheapest slot.
 FLOOR_MEMORY = 64 * 1024
 FLOOR_WORK = 3 * FLOOR_MEMORY
 
 ONE_AT_A_TIME = threading.RLock()
-"""Held by every Argon2id hash of the process: each takes hundreds of MB, and two with several lanes in two threads
-have waited for each other for ever."""
+"""Held by every Argon2id hash of the process: each takes hundreds of MB, and two with several lanes
+in two threads have waited for each other for ever.
+"""
 
 
 class Costs(Stored):
@@ -53,7 +54,9 @@ class Costs(Stored):
 
 
 class Slot(Stored):
-    """The opening key, locked under one passphrase. ``commit``: missing in slots of before December 2026."""
+    """The opening key, locked under one passphrase. ``commit``: missing in slots of before December
+    2026.
+    """
 
     id: str
     label: str
@@ -62,11 +65,15 @@ class Slot(Stored):
     salt: str  # base64, 16 bytes
     nonce: str  # base64, 12 bytes
     locked: str  # base64
-    commit: str | None = Field(default=None, exclude_if=lambda value: value is None)  # base64, 32 bytes
+    commit: str | None = Field(
+        default=None, exclude_if=lambda value: value is None
+    )  # base64, 32 bytes
 
 
 class Passphrase:
-    """A passphrase that is tried against slots: each key is derived once, and all of them within a bound."""
+    """A passphrase that is tried against slots: each key is derived once, and all of them within a
+    bound.
+    """
 
     def __init__(self, text: str, bound: int = MAX_WORK) -> None:
         self._text = text.encode()
@@ -74,13 +81,22 @@ class Passphrase:
         self._keys: dict[tuple[str, int, int, int], bytes] = {}
 
     def open(self, slot: Slot, key_set: str, generation: int) -> bytes | None:
-        """What the slot locks; None if the passphrase is another one. Raises ``StoreUnusable`` beyond the bound."""
+        """What the slot locks; None if the passphrase is another one. Raises ``StoreUnusable``
+        beyond the bound.
+        """
         try:
             key = self._key(slot)
-            if slot.commit is not None and not same(_commit(key, key_set, generation, slot), slot.commit):
+            if slot.commit is not None and not same(
+                _commit(key, key_set, generation, slot), slot.commit
+            ):
                 return None
-            return AESGCM(key).decrypt(unbase64(slot.nonce), unbase64(slot.locked), _aad(key_set, generation, slot))
-        except (InvalidTag, ValueError):  # the latter also of a salt or costs that Argon2id does not take
+            return AESGCM(key).decrypt(
+                unbase64(slot.nonce), unbase64(slot.locked), _aad(key_set, generation, slot)
+            )
+        except (
+            InvalidTag,
+            ValueError,
+        ):  # the latter also of a salt or costs that Argon2id does not take
             return None
 
     def _key(self, slot: Slot) -> bytes:
@@ -89,8 +105,10 @@ class Passphrase:
         if place not in self._keys:
             if costs.work > self._left:
                 raise StoreUnusable(
-                    "The headers ask for more work than opening a store takes: they were made to keep you waiting.",
-                    "Put the header from the recovery sheet, or from another copy, in the place of all others.",
+                    "The headers ask for more work than opening a store takes: they were made to"
+                    " keep you waiting.",
+                    "Put the header from the recovery sheet, or from another copy, in the place of"
+                    " all others.",
                 )
             self._left -= costs.work
             self._keys[place] = derived(self._text, unbase64(slot.salt), costs)
@@ -98,18 +116,33 @@ class Passphrase:
 
 
 def lock(
-    key_set: str, generation: int, opening: bytes, passphrase: str, *,
-    label: str, since: str, costs: Costs, random: RandomBytes, slot_id: str | None = None,
-) -> Slot:  # fmt: skip
+    key_set: str,
+    generation: int,
+    opening: bytes,
+    passphrase: str,
+    *,
+    label: str,
+    since: str,
+    costs: Costs,
+    random: RandomBytes,
+    slot_id: str | None = None,
+) -> Slot:
     """Lock an opening key under a passphrase."""
     salt, nonce = random(16), random(12)
     bare = Slot(
-        id=slot_id or random(8).hex(), label=label, since=since, costs=costs,
-        salt=base64_of(salt), nonce=base64_of(nonce), locked="",
-    )  # fmt: skip
+        id=slot_id or random(8).hex(),
+        label=label,
+        since=since,
+        costs=costs,
+        salt=base64_of(salt),
+        nonce=base64_of(nonce),
+        locked="",
+    )
     key = derived(passphrase.encode(), salt, costs)
     sealed = AESGCM(key).encrypt(nonce, opening, _aad(key_set, generation, bare))
-    return bare.model_copy(update={"locked": base64_of(sealed), "commit": _commit(key, key_set, generation, bare)})
+    return bare.model_copy(
+        update={"locked": base64_of(sealed), "commit": _commit(key, key_set, generation, bare)}
+    )
 
 
 def work(slots: Iterable[Slot]) -> int:
@@ -117,14 +150,19 @@ def work(slots: Iterable[Slot]) -> int:
 
 
 def derived(passphrase: bytes, salt: bytes, costs: Costs) -> bytes:
-    """The key of a slot (§3.1). Raises ``StoreUnusable`` where the machine does not give the memory."""
-    kdf = Argon2id(salt=salt, length=32, iterations=costs.passes, lanes=costs.lanes, memory_cost=costs.memory)
+    """The key of a slot (§3.1). Raises ``StoreUnusable`` where the machine does not give the
+    memory.
+    """
+    kdf = Argon2id(
+        salt=salt, length=32, iterations=costs.passes, lanes=costs.lanes, memory_cost=costs.memory
+    )
     try:
         with ONE_AT_A_TIME:
             return kdf.derive(passphrase)
     except MemoryError as error:
         raise StoreUnusable(
-            f"This machine does not give the {costs.memory // 1024} MiB of memory that a passphrase takes.",
+            f"This machine does not give the {costs.memory // 1024} MiB of memory that a passphrase"
+            " takes.",
             "End what else runs here, or open the store on another machine.",
         ) from error
 
@@ -137,7 +175,9 @@ def _aad(key_set: str, generation: int, slot: Slot) -> bytes:
 
 
 def _commit(key: bytes, key_set: str, generation: int, slot: Slot) -> str:
-    """AES-GCM alone does not commit to its key: one ciphertext can be made to open under two passphrases."""
+    """AES-GCM alone does not commit to its key: one ciphertext can be made to open under two
+    passphrases.
+    """
     return base64_of(derive(key, f"fennox/1|slot commitment|{key_set}|{generation}|{slot.id}"))
 
 
@@ -149,4 +189,6 @@ def unbase64(text: str) -> bytes:
     try:
         return base64.b64decode(text, validate=True)
     except ValueError as error:
-        raise Damaged("A field of the header is not base64.", "Use another header of this store.") from error
+        raise Damaged(
+            "A field of the header is not base64.", "Use another header of this store."
+        ) from error

@@ -75,7 +75,12 @@ def condemned_packs(sweeps: list[Sweep]) -> frozenset[str]:
 
 def swept_backups(sweeps: list[Sweep]) -> frozenset[str]:
     """Short ids of backups that sweeps removed."""
-    items = (item for sweep in sweeps for item in sweep.removed if item.name.endswith(".fxr") and not item.superseded)
+    items = (
+        item
+        for sweep in sweeps
+        for item in sweep.removed
+        if item.name.endswith(".fxr") and not item.superseded
+    )
     return frozenset(records.short_id(object_name(item.name)) for item in items)
 
 

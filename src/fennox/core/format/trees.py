@@ -14,7 +14,9 @@ MAX_DEPTH = 6
 
 
 class Ref(Stored):
-    """A chunk: id (hex), key (base64), plain length in bytes, and the pack that held it, as a hint."""
+    """A chunk: id (hex), key (base64), plain length in bytes, and the pack that held it, as a
+    hint.
+    """
 
     id: str
     key: Annotated[str, Field(repr=False)]
@@ -29,7 +31,9 @@ class Ref(Stored):
 
 
 class Root(Stored):
-    """``depth`` 0: the chunks are the content; above: they are a list of references of the level below."""
+    """``depth`` 0: the chunks are the content; above: they are a list of references of the level
+    below.
+    """
 
     depth: Annotated[int, Field(ge=0, le=MAX_DEPTH)]
     chunks: Annotated[list[Ref], Field(max_length=MAX_ROOT)]

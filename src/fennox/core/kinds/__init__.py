@@ -1,1 +1,3 @@
-"""Kinds: how Fennox knows a system. The engine knows protocols and steps; only kind files know systems."""
+"""Kinds: how Fennox knows a system. The engine knows protocols and steps; only kind files know
+systems.
+"""

@@ -17,7 +17,9 @@ _MOST = 200  # of one backup; trust bundles hold more, and their certificates ar
 
 
 def certificates(kind: Kind, evidence: Evidence) -> list[Certificate]:
-    """Every certificate in the documents the kind names, by document. One that cannot be read is a complaint."""
+    """Every certificate in the documents the kind names, by document. One that cannot be read is a
+    complaint.
+    """
     found: list[Certificate] = []
     for path in sorted(evidence.contents):
         if wanted(kind.certificates, path):
@@ -34,4 +36,6 @@ def _in_document(path: str, evidence: Evidence) -> Iterator[Certificate]:
         except ValueError:
             evidence.complaints.append(f"{path} holds a certificate that cannot be read")
             continue
-        yield Certificate(document=path, subject=printable(subject)[:200], until=int(until.timestamp()))
+        yield Certificate(
+            document=path, subject=printable(subject)[:200], until=int(until.timestamp())
+        )

@@ -1,9 +1,10 @@
 """Commands of a kind with their placeholders filled in. Pure.
 
-Every word is quoted for the far side's shell, so that what a placeholder brings in is never interpreted, except in a
-word that is itself a program for an interpreter (``sh -c "…"``). There a name that a machine has told could run
-anything; ``fennox kind check`` refuses it, and what older kinds have is filled in only if it holds nothing but letters,
-digits and signs that no interpreter knows.
+Every word is quoted for the far side's shell, so that what a placeholder brings in is never
+interpreted, except in a word that is itself a program for an interpreter (``sh -c "…"``). There a
+name that a machine has told could run anything; ``fennox kind check`` refuses it, and what older
+kinds have is filled in only if it holds nothing but letters, digits and signs that no interpreter
+knows.
 """
 
 from __future__ import annotations
@@ -31,28 +32,45 @@ def programs(words: Sequence[str]) -> Iterator[tuple[int, str]]:
     interpreted = False
     for at, word in enumerate(words):
         around = PLACEHOLDER.sub("", word)
-        if interpreted and at and (_PROGRAM_FOLLOWS.fullmatch(words[at - 1]) or _CODE.search(around)):
+        if (
+            interpreted
+            and at
+            and (_PROGRAM_FOLLOWS.fullmatch(words[at - 1]) or _CODE.search(around))
+        ):
             yield at, word
         interpreted = interpreted or _INTERPRETERS.fullmatch(word) is not None
 
 
-def doubtful(words: Sequence[str], settings: Mapping[str, Setting], also: Collection[str] = ()) -> list[str]:
-    """Placeholders in programs that are not settings of the type ``command``, nor named in ``also``."""
+def doubtful(
+    words: Sequence[str], settings: Mapping[str, Setting], also: Collection[str] = ()
+) -> list[str]:
+    """Placeholders in programs that are not settings of the type ``command``, nor named in
+    ``also``.
+    """
     named = [name for _, word in programs(words) for name in PLACEHOLDER.findall(word)]
-    return [n for n in dict.fromkeys(named) if n not in also and not (n in settings and settings[n].type == "command")]
+    return [
+        n
+        for n in dict.fromkeys(named)
+        if n not in also and not (n in settings and settings[n].type == "command")
+    ]
 
 
-def command(words: Sequence[str], values: Mapping[str, str], told: Collection[str] = ()) -> list[str]:
-    """The words with ``values`` in place of ``{name}``. ``told``: names whose values a machine or a backup gave.
+def command(
+    words: Sequence[str], values: Mapping[str, str], told: Collection[str] = ()
+) -> list[str]:
+    """The words with ``values`` in place of ``{name}``. ``told``: names whose values a machine or a
+    backup gave.
 
-    :raises BadInput: one of these holds, within a program, what an interpreter might take for more than a name
+    :raises BadInput: one of these holds, within a program, what an interpreter might take for more
+    than a name
     """
     for _, word in programs(words):
         for name in PLACEHOLDER.findall(word):
             if name in told and not _HARMLESS.fullmatch(values.get(name, "")):
                 raise BadInput(
-                    f"{printable(values[name])!r} has signs that {words[0]} could run, and the kind puts it into a "
-                    f"program: {word[:100]}",
-                    f"Mend the kind: give {{{name}}} as a word of its own, which the program reads as $1.",
+                    f"{printable(values[name])!r} has signs that {words[0]} could run, and the kind"
+                    f" puts it into a program: {word[:100]}",
+                    f"Mend the kind: give {{{name}}} as a word of its own, which the program reads"
+                    " as $1.",
                 )
     return [filled(word, values) for word in words]

@@ -29,10 +29,18 @@ def placed_steps(kind: Kind) -> Iterator[tuple[Path, StepModel]]:
 
 def _ways(kind: Kind) -> Iterator[Said]:
     if (kind.restore is None) != bool(kind.rebuilt_by):
-        yield (), "give either restore or rebuilt_by", "Write the steps that put it back as [[restore.PHASE]]."
+        yield (
+            (),
+            "give either restore or rebuilt_by",
+            "Write the steps that put it back as [[restore.PHASE]].",
+        )
     by_hand = all(part.handed_in for part in kind.part)
     if by_hand != (kind.reach == "hand"):
-        yield ("reach",), "reach is hand exactly where every part is handed in", "Give another reach, or other sources."
+        yield (
+            ("reach",),
+            "reach is hand exactly where every part is handed in",
+            "Give another reach, or other sources.",
+        )
     if by_hand == bool(kind.identity.run or kind.identity.ask):
         text = "identity reads run or ask from the machine; it reads documents where reach is hand"
         yield ("identity",), text, "Give it run, ask or, by hand, neither."
@@ -42,7 +50,11 @@ def _names(kind: Kind) -> Iterator[Said]:
     seen: set[str] = set()
     for number, part in enumerate(kind.part):
         if part.name in seen:
-            yield ("part", number, "name"), f"two parts have the name {part.name}", "Rename one of them."
+            yield (
+                ("part", number, "name"),
+                f"two parts have the name {part.name}",
+                "Rename one of them.",
+            )
         seen.add(part.name)
     titles: set[str] = set()
     for number, around in enumerate(kind.around):
@@ -84,10 +96,16 @@ def _lists(kind: Kind) -> Iterator[Said]:
             text = f"step {step.title!r} has {{name}} in its document, but repeats over nothing"
             yield (*path, "document"), text, "Give it each, with a census list."
         if step.each is not None and step.each.list not in kind.census:
-            text = f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn here"
+            text = (
+                f"step {step.title!r} repeats over the census list {step.each.list!r}, not drawn"
+                " here"
+            )
             yield (*path, "each"), text, _drawn(kind)
     named: list[tuple[Path, str]] = [
-        *((("programs", number, "list"), program.list) for number, program in enumerate(kind.programs)),
+        *(
+            (("programs", number, "list"), program.list)
+            for number, program in enumerate(kind.programs)
+        ),
         *((("defaults", name), name) for name in kind.defaults),
         *((("requires", "names"), name) for name in kind.requires.names),
         *((("guard", "required"), name) for name in kind.guard.required),
@@ -102,4 +120,8 @@ def _lists(kind: Kind) -> Iterator[Said]:
 
 
 def _drawn(kind: Kind) -> str:
-    return f"Draw it in [census]; there are {', '.join(kind.census)}." if kind.census else "Draw it in [census]."
+    return (
+        f"Draw it in [census]; there are {', '.join(kind.census)}."
+        if kind.census
+        else "Draw it in [census]."
+    )

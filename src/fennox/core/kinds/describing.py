@@ -1,4 +1,6 @@
-"""What kind files may say, told from the models themselves: a JSON Schema for editors, a page for people."""
+"""What kind files may say, told from the models themselves: a JSON Schema for editors, a page for
+people.
+"""
 
 from __future__ import annotations
 
@@ -31,17 +33,33 @@ def reference() -> str:
     lines = [
         "# What a kind file may say",
         "",
-        "Made from the models in `src/fennox/core/kinds/`; `docs/kinds.md` explains them, `fennox kind schema`",
-        "prints the same as a JSON Schema. *needed* stands where there is no default; a kind that builds on others",
+        (
+            "Made from the models in `src/fennox/core/kinds/`; `docs/kinds.md` explains them,"
+            " `fennox kind schema`"
+        ),
+        (
+            "prints the same as a JSON Schema. *needed* stands where there is no default; a kind"
+            " that builds on others"
+        ),
         "has most of it from them.",
     ]
     for place, model in _models():
         about = " ".join((model.__doc__ or "").split())
-        lines += ["", f"## {place}", "", about, "", "| field | is | default | what |", "|---|---|---|---|"]
+        lines += [
+            "",
+            f"## {place}",
+            "",
+            about,
+            "",
+            "| field | is | default | what |",
+            "|---|---|---|---|",
+        ]
         for name, field in model.model_fields.items():
             default = "*needed*" if field.is_required() else f"`{_default(field)}`"
             said = (field.description or "").replace("\n", " ").replace("|", "\\|")
-            lines.append(f"| `{field.alias or name}` | {_type(field.annotation)} | {default} | {said} |")
+            lines.append(
+                f"| `{field.alias or name}` | {_type(field.annotation)} | {default} | {said} |"
+            )
     return "\n".join(lines) + "\n"
 
 
@@ -94,7 +112,9 @@ def _type(annotation: Any) -> str:
         return "anything"
     if isinstance(annotation, type) and issubclass(annotation, KindModel):
         return f"table ({annotation.__name__})"
-    return {str: "text", int: "number", bool: "yes or no"}.get(annotation, getattr(annotation, "__name__", "text"))
+    return {str: "text", int: "number", bool: "yes or no"}.get(
+        annotation, getattr(annotation, "__name__", "text")
+    )
 
 
 def _default(field: FieldInfo) -> str:

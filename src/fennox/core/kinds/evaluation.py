@@ -38,7 +38,10 @@ class Interest:
         return (
             any(expressions.holds(expression, content) for expression in looking)
             or self._certified(path)
-            or any(fits(path) and any(expressions.holds(e, content) for e in found) for fits, found in self._patterned)
+            or any(
+                fits(path) and any(expressions.holds(e, content) for e in found)
+                for fits, found in self._patterned
+            )
         )
 
 
@@ -54,10 +57,15 @@ def _expressions(kind: Kind) -> list[Expression]:
 
 
 def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
-    """Who the machine says it is; an answer without id, product or version is an error that names what is missing."""
+    """Who the machine says it is; an answer without id, product or version is an error that names
+    what is missing.
+    """
     for name, answer in answers.items():
         if len(answer) > _LONGEST:
-            text = f"The machine answers {name}, which is to tell who it is, with more than {_LONGEST >> 20} MB."
+            text = (
+                f"The machine answers {name}, which is to tell who it is, with more than"
+                f" {_LONGEST >> 20} MB."
+            )
             raise FarSideFailed(text, "Check that it is of this kind.")
     evidence = Evidence(contents=answers, paths=set(answers))
     identity = kind.identity
@@ -81,7 +89,14 @@ def machine(kind: Kind, answers: dict[str, bytes]) -> Machine:
 def census(kind: Kind, evidence: Evidence) -> Census:
     """Named lists of names, sorted and without doubles."""
     return {
-        name: sorted({value for expression in listed for value in expressions.values(expression, evidence) if value})
+        name: sorted(
+            {
+                value
+                for expression in listed
+                for value in expressions.values(expression, evidence)
+                if value
+            }
+        )
         for name, listed in kind.census.items()
     }
 
@@ -111,13 +126,21 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
             )
     for item in kind.completeness:
         if item.part in taken and not any(expressions.values(item.needs, evidence)):
-            found.append(Finding(severity="warning", code=item.code, text=item.lost, remedy=item.remedy))
+            found.append(
+                Finding(severity="warning", code=item.code, text=item.lost, remedy=item.remedy)
+            )
     for doubt in kind.doubts:
-        values = list(dict.fromkeys(expressions.values(doubt.finds, evidence))) if doubt.part in taken else []
+        values = (
+            list(dict.fromkeys(expressions.values(doubt.finds, evidence)))
+            if doubt.part in taken
+            else []
+        )
         if values:
             more = f" and {len(values) - _SHOWN} more" if len(values) > _SHOWN else ""
             text = f"{doubt.means}: {'; '.join(value[:200] for value in values[:_SHOWN])}{more}."
-            found.append(Finding(severity="warning", code=doubt.code, text=text, remedy=doubt.remedy))
+            found.append(
+                Finding(severity="warning", code=doubt.code, text=text, remedy=doubt.remedy)
+            )
     for reference in kind.references:
         for path in sorted(set(expressions.values(reference.paths, evidence))):
             if path and path not in evidence.paths:
@@ -131,7 +154,12 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
                 )
     for complaint in sorted(set(evidence.complaints)):
         found.append(
-            Finding(severity="warning", code="unreadable-document", text=f"{complaint}.", remedy="Look at it.")
+            Finding(
+                severity="warning",
+                code="unreadable-document",
+                text=f"{complaint}.",
+                remedy="Look at it.",
+            )
         )
     return found
 
@@ -142,9 +170,14 @@ def parts_to_take(kind: Kind, chosen: list[str] | None) -> list[str]:
     unknown = sorted(set(chosen or []) - names)
     if unknown:
         raise BadInput(
-            f"The kind {kind.name} has no part {', '.join(unknown)}.", f"It has: {', '.join(sorted(names))}."
+            f"The kind {kind.name} has no part {', '.join(unknown)}.",
+            f"It has: {', '.join(sorted(names))}.",
         )
-    taken = set(chosen) if chosen else {part.name for part in kind.part if part.default and not part.handed_in}
+    taken = (
+        set(chosen)
+        if chosen
+        else {part.name for part in kind.part if part.default and not part.handed_in}
+    )
     while True:
         drawn_in = {need for part in kind.part if part.name in taken for need in part.needs} - taken
         if not drawn_in:

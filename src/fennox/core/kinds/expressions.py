@@ -1,7 +1,8 @@
-"""Open expression languages over captured documents: JSONPath (RFC 9535), XPath 1.0, regular expressions, CSV columns.
+"""Open expression languages over captured documents: JSONPath (RFC 9535), XPath 1.0, regular
+expressions, CSV columns.
 
-Documents come from a far side and are doubted: XML is read without entities or network, sizes are bounded by the
-caller, and a document that cannot be parsed gives no values and one complaint.
+Documents come from a far side and are doubted: XML is read without entities or network, sizes are
+bounded by the caller, and a document that cannot be parsed gives no values and one complaint.
 """
 
 from __future__ import annotations
@@ -29,7 +30,8 @@ from fennox.core.kinds.positions import Path
 from fennox.core.kinds.sources import Expression, IniKey, Setting
 
 _IDENTITY = ("id", "product", "version", "build", "platform", "name")
-_RAREST = "zqjxkvwygpumlhroisntbcdfae0123456789"  # before these: all that is neither a small letter nor a digit
+# before these: all that is neither a small letter nor a digit
+_RAREST = "zqjxkvwygpumlhroisntbcdfae0123456789"
 MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look at
 MAX_EVIDENCE_OF_ALL = 16 * MAX_EVIDENCE  # bytes of all documents of one reading
 
@@ -80,13 +82,23 @@ def _placed(kind: Kind) -> Iterator[tuple[Path, Expression]]:
 
 def _placed_patterns(kind: Kind) -> Iterator[tuple[Path, str]]:
     """Those that are not part of an expression."""
-    found: list[tuple[Path, str | None]] = [(("requires", "version_form"), kind.requires.version_form)]
+    found: list[tuple[Path, str | None]] = [
+        (("requires", "version_form"), kind.requires.version_form)
+    ]
     for place, part in enumerate(kind.part):
         for number, source in enumerate(part.source):
             if source.hand is not None:
                 found.append((("part", place, "source", number, "hand", "fits"), source.hand.fits))
-    for table, name in (("noise", "lines"), ("hidden", "lines"), ("harmless", "lines"), ("formats", "heading")):
-        found += [((table, number, name), getattr(rule, name)) for number, rule in enumerate(getattr(kind, table))]
+    for table, name in (
+        ("noise", "lines"),
+        ("hidden", "lines"),
+        ("harmless", "lines"),
+        ("formats", "heading"),
+    ):
+        found += [
+            ((table, number, name), getattr(rule, name))
+            for number, rule in enumerate(getattr(kind, table))
+        ]
     found += [((*path, "expect"), step.expect) for path, step in placed_steps(kind)]
     yield from ((path, pattern) for path, pattern in found if pattern is not None)
 
@@ -108,7 +120,11 @@ def _check(where: Path, expression: Expression) -> Iterator[tuple[Path, str, str
         try:
             etree.XPath(expression.xpath)
         except etree.XPathSyntaxError as error:
-            yield where, f"the XPath does not compile: {error}", "XPath 1.0 is described by the W3C."
+            yield (
+                where,
+                f"the XPath does not compile: {error}",
+                "XPath 1.0 is described by the W3C.",
+            )
 
 
 def _check_path(where: Path, path: str | None) -> Iterator[tuple[Path, str, str]]:
@@ -119,7 +135,9 @@ def _check_path(where: Path, path: str | None) -> Iterator[tuple[Path, str, str]
         yield where, f"the JSONPath does not compile: {error}", "JSONPath is described by RFC 9535."
 
 
-def _check_pattern(where: Path, pattern: str | None, most_groups: int = 100) -> Iterator[tuple[Path, str, str]]:
+def _check_pattern(
+    where: Path, pattern: str | None, most_groups: int = 100
+) -> Iterator[tuple[Path, str, str]]:
     if pattern is None:
         return
     try:
@@ -128,7 +146,11 @@ def _check_pattern(where: Path, pattern: str | None, most_groups: int = 100) -> 
         yield where, f"the regular expression does not compile: {error}", "It is read as RE2 does."
     else:
         if groups > most_groups:
-            yield where, f"{pattern!r} has more than one group", "Write (?:…) for groups that only hold together."
+            yield (
+                where,
+                f"{pattern!r} has more than one group",
+                "Write (?:…) for groups that only hold together.",
+            )
 
 
 def wanted(patterns: Sequence[str], path: str) -> bool:
@@ -143,9 +165,13 @@ def fitting(patterns: Sequence[str]) -> Callable[[str], bool]:
 
 
 def fits_some(pattern: str, ordered: Sequence[str]) -> bool:
-    """Whether a pattern fits any of many paths, which are sorted: only those that begin as it does are looked at."""
+    """Whether a pattern fits any of many paths, which are sorted: only those that begin as it does
+    are looked at.
+    """
     literal = re.split(r"[*?\[]", pattern, maxsplit=1)[0]
-    beginning = takewhile(lambda path: path.startswith(literal), islice(ordered, bisect_left(ordered, literal), None))
+    beginning = takewhile(
+        lambda path: path.startswith(literal), islice(ordered, bisect_left(ordered, literal), None)
+    )
     return any(map(fitting([pattern]), beginning))
 
 
@@ -158,10 +184,13 @@ def _union(patterns: tuple[str, ...]) -> re.Pattern[str]:
 def holds(expression: Expression, content: bytes | bytearray) -> bool:
     """Whether a document holds a word that it must hold to be looked at.
 
-    One letter is found ten times as quickly as a word; keys, digests and dumps have few letters, and so few words.
+    One letter is found ten times as quickly as a word; keys, digests and dumps have few letters,
+    and so few words.
     """
     words = (_with_rarest(word) for word in expression.holding)
-    return not expression.holding or any(rare in content and word in content for rare, word in words)
+    return not expression.holding or any(
+        rare in content and word in content for rare, word in words
+    )
 
 
 @lru_cache(maxsize=1024)
@@ -195,8 +224,16 @@ def _drawn(expression: Expression, evidence: Evidence) -> list[str]:
                     drawn.append(_made(expression, value))
             except regexes.TooSlow as error:
                 evidence.complaints.append(f"{path} was not looked at to its end: {error}")
-            except (ValueError, RecursionError, etree.LxmlError, csv.Error, configparser.Error) as error:
-                evidence.complaints.append(f"{path} cannot be read as its kind expects: {type(error).__name__}")
+            except (
+                ValueError,
+                RecursionError,
+                etree.LxmlError,
+                csv.Error,
+                configparser.Error,
+            ) as error:
+                evidence.complaints.append(
+                    f"{path} cannot be read as its kind expects: {type(error).__name__}"
+                )
     return drawn
 
 
@@ -210,16 +247,26 @@ def _from_document(expression: Expression, content: bytes) -> Iterable[str]:
     if expression.jsonpath is not None:
         return json_values(expression.jsonpath, json.loads(content))
     if expression.xpath is not None:
-        parser = etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=False, load_dtd=False)
+        parser = etree.XMLParser(
+            resolve_entities=False, no_network=True, huge_tree=False, load_dtd=False
+        )
         result = etree.fromstring(content, parser).xpath(expression.xpath)
         return [_xml_text(item) for item in result] if isinstance(result, list) else [str(result)]
     text = content.decode("utf-8", "replace")
     if expression.csv is not None:
         column = expression.csv
-        lines = (line for line in text.splitlines() if line.strip() and not line.startswith(column.comment))
+        lines = (
+            line
+            for line in text.splitlines()
+            if line.strip() and not line.startswith(column.comment)
+        )
         rows = csv.reader(lines, delimiter=column.separator, quoting=csv.QUOTE_NONE)
         wanted_columns = [column.column, *([column.beside] if column.beside is not None else [])]
-        return [" ".join(row[one - 1] for one in wanted_columns) for row in rows if len(row) >= max(wanted_columns)]
+        return [
+            " ".join(row[one - 1] for one in wanted_columns)
+            for row in rows
+            if len(row) >= max(wanted_columns)
+        ]
     if expression.ini is not None:
         return list(_ini_values(expression.ini, text))
     assert expression.regex is not None
@@ -236,16 +283,27 @@ def _ini_values(wanted_key: IniKey, text: str) -> Iterator[str]:
 
 
 def ini_sections(text: str) -> dict[str, dict[str, str]]:
-    """An INI document as it stands, with nothing filled in. Keys before the first section are in the section ``""``."""
+    """An INI document as it stands, with nothing filled in. Keys before the first section are in
+    the section ``""``.
+    """
     parser = configparser.ConfigParser(
-        interpolation=None, strict=False, allow_no_value=True, default_section="\0", delimiters=("=",),
-    )  # fmt: skip
+        interpolation=None,
+        strict=False,
+        allow_no_value=True,
+        default_section="\0",
+        delimiters=("=",),
+    )
     parser.optionxform = str  # type: ignore[assignment,method-assign]  # keys keep their case
     try:
         parser.read_string(f"[\1]\n{text}")
-    except AttributeError as error:  # what the library of Python 3.11 makes of a value going on below a key without one
+    except (
+        AttributeError
+    ) as error:  # what the library of Python 3.11 makes of a value going on below a key without one
         raise ValueError("a line goes on with a value that did not begin") from error
-    sections = {name: {key: value or "" for key, value in parser[name].items()} for name in parser.sections()}
+    sections = {
+        name: {key: value or "" for key, value in parser[name].items()}
+        for name in parser.sections()
+    }
     first = sections.pop("\1")
     return {"": first, **sections} if first else sections
 
@@ -253,7 +311,11 @@ def ini_sections(text: str) -> dict[str, dict[str, str]]:
 def json_values(path: str, value: object) -> list[str]:
     """Values a JSONPath draws; texts as they are, everything else as JSON."""
     nodes = jsonpath_rfc9535.find(path, value).values()  # type: ignore[arg-type]
-    return [node if isinstance(node, str) else json.dumps(node, sort_keys=True) for node in nodes if node is not None]
+    return [
+        node if isinstance(node, str) else json.dumps(node, sort_keys=True)
+        for node in nodes
+        if node is not None
+    ]
 
 
 def _xml_text(item: object) -> str:
@@ -269,23 +331,39 @@ def _made(expression: Expression, value: str) -> str:
         return "SHA256:" + base64.b64encode(hashlib.sha256(raw).digest()).decode().rstrip("=")
     if expression.read == "certificate-fingerprint":
         body = "".join(line for line in value.splitlines() if line and not line.startswith("-----"))
-        return "SHA256:" + base64.b64encode(hashlib.sha256(base64.b64decode(body)).digest()).decode().rstrip("=")
+        return "SHA256:" + base64.b64encode(
+            hashlib.sha256(base64.b64decode(body)).digest()
+        ).decode().rstrip("=")
     return value
 
 
 def filled(word: str, values_by_name: Mapping[str, str]) -> str:
-    """Put values in place of ``{name}``; an unknown name is left as it stands, and nothing is interpreted twice."""
-    return re.sub(r"\{([a-z][a-z0-9_-]*)\}", lambda match: values_by_name.get(match.group(1), match.group(0)), word)
+    """Put values in place of ``{name}``; an unknown name is left as it stands, and nothing is
+    interpreted twice.
+    """
+    return re.sub(
+        r"\{([a-z][a-z0-9_-]*)\}",
+        lambda match: values_by_name.get(match.group(1), match.group(0)),
+        word,
+    )
 
 
-def patterns(listed: list[str], settings: Mapping[str, Setting], values_by_name: Mapping[str, str]) -> list[str]:
-    """Patterns of paths with their placeholders filled; one that is a list of paths stands for each of them."""
+def patterns(
+    listed: list[str], settings: Mapping[str, Setting], values_by_name: Mapping[str, str]
+) -> list[str]:
+    """Patterns of paths with their placeholders filled; one that is a list of paths stands for each
+    of them.
+    """
     found = []
     for pattern in listed:
         name = pattern.removeprefix("{").removesuffix("}")
         if pattern == f"{{{name}}}" and name in settings and settings[name].type == "paths":
             for path in values_by_name[name].splitlines():
-                found += [path] if any(sign in path for sign in "*?[") else [path, f"{path.rstrip('/')}/*"]
+                found += (
+                    [path]
+                    if any(sign in path for sign in "*?[")
+                    else [path, f"{path.rstrip('/')}/*"]
+                )
         else:
             found.append(filled(pattern, values_by_name))
     return found

@@ -21,14 +21,18 @@ class _Placed(Protocol):
     @property
     def in_(self) -> str: ...
 
-    def model_copy(self, *, update: Mapping[str, object] | None = None, deep: bool = False) -> Self: ...
+    def model_copy(
+        self, *, update: Mapping[str, object] | None = None, deep: bool = False
+    ) -> Self: ...
 
 
 Rule = TypeVar("Rule", bound=_Placed)
 
 
 def placed_patterns(kind: Kind) -> Iterator[tuple[Path, list[str], bool]]:
-    """Every pattern that :func:`filled_in` fills: where it stands, its texts, and whether it may become several."""
+    """Every pattern that :func:`filled_in` fills: where it stands, its texts, and whether it may
+    become several.
+    """
     for number, part in enumerate(kind.part):
         yield ("part", number, "secrets"), part.secrets, True
     yield ("certificates",), kind.certificates, True
@@ -51,7 +55,9 @@ def placed_patterns(kind: Kind) -> Iterator[tuple[Path, list[str], bool]]:
 
 
 def filled_in(kind: Kind, values: Mapping[str, str]) -> Kind:
-    """The kind with ``values`` in place of the settings that its patterns name. Most kinds name none there."""
+    """The kind with ``values`` in place of the settings that its patterns name. Most kinds name
+    none there.
+    """
     if not any("{" in text for _, texts, _ in placed_patterns(kind) for text in texts):
         return kind
 
@@ -59,7 +65,9 @@ def filled_in(kind: Kind, values: Mapping[str, str]) -> Kind:
         return patterns(texts, kind.settings, values)
 
     def several(rules: Iterable[Rule]) -> list[Rule]:
-        return [rule.model_copy(update={"in_": text}) for rule in rules for text in listed([rule.in_])]
+        return [
+            rule.model_copy(update={"in_": text}) for rule in rules for text in listed([rule.in_])
+        ]
 
     def one(expression: Expression | None) -> Expression | None:
         return None if expression is None else several([expression])[0]
@@ -76,19 +84,32 @@ def filled_in(kind: Kind, values: Mapping[str, str]) -> Kind:
             "formats": several(kind.formats),
             "hidden": several(kind.hidden),
             "census": {name: several(expressions) for name, expressions in kind.census.items()},
-            "completeness": [item.model_copy(update={"needs": one(item.needs)}) for item in kind.completeness],
-            "doubts": [doubt.model_copy(update={"finds": one(doubt.finds)}) for doubt in kind.doubts],
-            "references": [item.model_copy(update={"paths": one(item.paths)}) for item in kind.references],
+            "completeness": [
+                item.model_copy(update={"needs": one(item.needs)}) for item in kind.completeness
+            ],
+            "doubts": [
+                doubt.model_copy(update={"finds": one(doubt.finds)}) for doubt in kind.doubts
+            ],
+            "references": [
+                item.model_copy(update={"paths": one(item.paths)}) for item in kind.references
+            ],
             "expected": kind.expected.model_copy(
-                update={name: one(getattr(kind.expected, name)) for name in ("address", "account", "key")}
+                update={
+                    name: one(getattr(kind.expected, name))
+                    for name in ("address", "account", "key")
+                }
             ),
         }
     )
 
 
 def for_system(kind: Kind, settings: Mapping[str, str]) -> Kind:
-    """As :func:`filled_in`, by the settings of a system or a backup, which may be of another version of the kind."""
-    return filled_in(kind, {name: settings.get(name, setting.default) for name, setting in kind.settings.items()})
+    """As :func:`filled_in`, by the settings of a system or a backup, which may be of another
+    version of the kind.
+    """
+    return filled_in(
+        kind, {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
+    )
 
 
 def calls_secret(kind: Kind, part: str, path: str) -> bool:
@@ -96,5 +117,9 @@ def calls_secret(kind: Kind, part: str, path: str) -> bool:
     model = next((model for model in kind.part if model.name == part), None)
     if model is None:
         return False
-    named = [re.sub(r"\{[a-z][a-z0-9_-]*\}", "*", source.document or "") for source in model.source if source.secret]
+    named = [
+        re.sub(r"\{[a-z][a-z0-9_-]*\}", "*", source.document or "")
+        for source in model.source
+        if source.secret
+    ]
     return wanted(model.secrets, path) or wanted(named, path)

@@ -1,4 +1,6 @@
-"""A machine is rarely one kind: a kind builds on others. Works on what TOML gives, before it is checked as a whole."""
+"""A machine is rarely one kind: a kind builds on others. Works on what TOML gives, before it is
+checked as a whole.
+"""
 
 from __future__ import annotations
 
@@ -15,16 +17,30 @@ Data = dict[str, Any]
 _TAKEN_OVER = ("reach", "shell", "port", "identity", "clock", "replicas")
 _TABLES = ("settings", "defaults", "expected", "requires", "guard")  # field by field
 _LISTS = (
-    "completeness", "doubts", "programs", "references", "certificates", "relies_on", "answers_for", "around",
-    "default_logins",    "numbers", "noise", "harmless", "collections", "formats", "hidden", "left_out",
-)  # fmt: skip
+    "completeness",
+    "doubts",
+    "programs",
+    "references",
+    "certificates",
+    "relies_on",
+    "answers_for",
+    "around",
+    "default_logins",
+    "numbers",
+    "noise",
+    "harmless",
+    "collections",
+    "formats",
+    "hidden",
+    "left_out",
+)
 
 
 def merged(own: Data, base: Data) -> Data:
     """``own`` on top of ``base``. What files both would take belong to ``own`` alone.
 
-    Restore steps of ``base`` come first in every phase: packages are there when the files of ``own`` are validated, and
-    the application is released last.
+    Restore steps of ``base`` come first in every phase: packages are there when the files of
+    ``own`` are validated, and the application is released last.
     """
     result = dict(own)
     for name in _TAKEN_OVER:
@@ -40,7 +56,12 @@ def merged(own: Data, base: Data) -> Data:
         census[name] = [*census.get(name, []), *listed]
     result["census"] = census
     parts = own.get("part", [])
-    taken = [pattern for part in parts for source in part.get("source", []) for pattern in source.get("files", [])]
+    taken = [
+        pattern
+        for part in parts
+        for source in part.get("source", [])
+        for pattern in source.get("files", [])
+    ]
     result["part"] = [*(_without(part, taken) for part in base.get("part", [])), *parts]
     if "restore" in own or "restore" in base:
         result["restore"] = _steps(own.get("restore", {}), base.get("restore", {}))
@@ -48,7 +69,9 @@ def merged(own: Data, base: Data) -> Data:
 
 
 def misshapen(own: Data) -> Iterator[tuple[Path, str, str]]:
-    """What could not be laid on the kinds that it builds on: where it stands, what is wrong, and what to do."""
+    """What could not be laid on the kinds that it builds on: where it stands, what is wrong, and
+    what to do.
+    """
     for name in (*_TABLES, "census", "restore"):
         if not isinstance(own.get(name, {}), dict):
             yield (name,), "this must be a table", f"Write it as [{name}]."
@@ -57,11 +80,19 @@ def misshapen(own: Data) -> Iterator[tuple[Path, str, str]]:
             yield (name,), "this must be a list", f"Write [[{name}]], or {name} = [...]."
     for name, listed in own["census"].items() if isinstance(own.get("census"), dict) else ():
         if not isinstance(listed, list):
-            yield ("census", name), "this must be a list of expressions", f"Write {name} = [{{ in = ... }}]."
+            yield (
+                ("census", name),
+                "this must be a list of expressions",
+                f"Write {name} = [{{ in = ... }}].",
+            )
     for phase, steps in own["restore"].items() if isinstance(own.get("restore"), dict) else ():
         if phase not in (*FORWARD, "undo", "entrance"):
             close = get_close_matches(phase, (*FORWARD, "undo"), 1)
-            remedy = f"Did you mean {close[0]}?" if close else f"There are {', '.join((*FORWARD, 'undo'))}."
+            remedy = (
+                f"Did you mean {close[0]}?"
+                if close
+                else f"There are {', '.join((*FORWARD, 'undo'))}."
+            )
             yield ("restore", phase), "there is no such phase", remedy
         elif phase != "entrance" and not isinstance(steps, list):
             yield ("restore", phase), "this must be a list of steps", f"Write [[restore.{phase}]]."
@@ -69,14 +100,20 @@ def misshapen(own: Data) -> Iterator[tuple[Path, str, str]]:
 
 def _without(part: Data, patterns: list[str]) -> Data:
     sources = [
-        {**source, "without": [*source.get("without", []), *patterns]} if "files" in source else source
+        {**source, "without": [*source.get("without", []), *patterns]}
+        if "files" in source
+        else source
         for source in part["source"]
     ]
     return {**part, "source": sources}
 
 
 def _steps(own: Data, base: Data) -> Data:
-    result: Data = {name: given for name in ("entrance",) if (given := own.get(name, base.get(name))) is not None}
+    result: Data = {
+        name: given
+        for name in ("entrance",)
+        if (given := own.get(name, base.get(name))) is not None
+    }
     for phase in (*FORWARD, "undo"):
         mine, theirs = own.get(phase, []), base.get(phase, [])
         if phase == "rejoin" and mine:

@@ -1,4 +1,6 @@
-"""From the text of a kind file to a checked kind; every mistake is told with its place and what to do."""
+"""From the text of a kind file to a checked kind; every mistake is told with its place and what to
+do.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ Texts = Callable[[str], str]
 
 @dataclass(frozen=True)
 class Mistake:
-    """One mistake in a kind file; ``line`` and ``column`` are counted from 1. ``grave``: it cannot be used so."""
+    """One mistake in a kind file; ``line`` and ``column`` are counted from 1. ``grave``: it cannot
+    be used so.
+    """
 
     line: int
     column: int
@@ -40,9 +44,11 @@ def _alone(name: str) -> str:
 
 
 def mistakes(text: str, texts: Texts = _alone) -> tuple[Kind | None, list[Mistake]]:
-    """Parse and check a kind file with the kinds it builds on, as strictly as its author wants to know.
+    """Parse and check a kind file with the kinds it builds on, as strictly as its author wants to
+    know.
 
-    None if a mistake is grave. Others come with the kind: it can be used, but may not do what its author meant.
+    None if a mistake is grave. Others come with the kind: it can be used, but may not do what its
+    author meant.
     """
     return _read(text, texts, strict=True)
 
@@ -52,7 +58,9 @@ def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[M
         own = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         place = re.search(r"line (\d+), column (\d+)", str(error))
-        line, column = (int(place.group(1)), int(place.group(2))) if place else (text.count("\n") + 1, 1)
+        line, column = (
+            (int(place.group(1)), int(place.group(2))) if place else (text.count("\n") + 1, 1)
+        )
         said = re.sub(r" \(at .*\)$", "", str(error))
         return None, [Mistake(line, column, "TOML", said, "Mend the TOML; see https://toml.io.")]
     known = positions(text)
@@ -73,7 +81,11 @@ def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[M
     found += [at(*one) for one in wrong]
     if kind is not None:
         review = reviewing.mistakes if strict else reviewing.unknown_placeholders
-        for path, why, remedy in [*inconsistencies(kind), *expressions.check_all(kind), *review(kind)]:
+        for path, why, remedy in [
+            *inconsistencies(kind),
+            *expressions.check_all(kind),
+            *review(kind),
+        ]:
             found.append(at(_own_path(own, data, path), why, remedy))
         for path, why, remedy in reviewing.doubts(kind) if strict else ():
             found.append(at(_own_path(own, data, path), why, remedy, grave=False))
@@ -82,7 +94,9 @@ def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[M
 
 
 def _validated(own: Any, data: including.Data, *, strict: bool) -> tuple[Kind | None, list[Said]]:
-    """The kind, and what is wrong with its shape; what is wrong is left out, so that the rest can be looked at."""
+    """The kind, and what is wrong with its shape; what is wrong is left out, so that the rest can
+    be looked at.
+    """
     found: list[Said] = []
     taken_out: set[Path] = set()
     while True:
@@ -91,11 +105,15 @@ def _validated(own: Any, data: including.Data, *, strict: bool) -> tuple[Kind | 
         except ValidationError as error:
             items: list[dict[str, Any]] = [dict(item) for item in error.errors(include_url=False)]
         pruned = data
-        for item in sorted(items, key=lambda item: [str(step).zfill(6) for step in item["loc"]], reverse=True):
+        for item in sorted(
+            items, key=lambda item: [str(step).zfill(6) for step in item["loc"]], reverse=True
+        ):
             path: Path = tuple(item["loc"])
             if path not in taken_out:
                 found.append(_mistake(item, own, data))
-            lost = path in taken_out or item["type"] == "missing" or _without(pruned, path) is pruned
+            lost = (
+                path in taken_out or item["type"] == "missing" or _without(pruned, path) is pruned
+            )
             pruned = _without(pruned, _member(pruned, path) if lost else path)
             taken_out.add(path)
         if not strict or pruned is data:
@@ -117,7 +135,9 @@ def _member(data: Any, path: Path) -> Path:
 
 
 def _without(data: Any, path: Path) -> Any:
-    """The data without what stands at a path, or itself where nothing does; what is not on the way stays as it is."""
+    """The data without what stands at a path, or itself where nothing does; what is not on the way
+    stays as it is.
+    """
     step, rest = path[0], path[1:]
     held = dict(enumerate(data)) if isinstance(data, list) else data
     if not isinstance(held, dict) or step not in held:
@@ -161,7 +181,9 @@ def _sound(kind: Kind | None, wrong: list[Mistake]) -> Kind:
 
 
 def whole(text: str, texts: Texts) -> str:
-    """The kind as one text that builds on nothing: what a backup carries, and the offline reader prints steps from."""
+    """The kind as one text that builds on nothing: what a backup carries, and the offline reader
+    prints steps from.
+    """
     own = tomllib.loads(text)
     if not own.get("includes"):
         return text
@@ -172,7 +194,9 @@ def whole(text: str, texts: Texts) -> str:
 def _with_includes(own: including.Data, texts: Texts, within: list[str]) -> including.Data:
     data, names = own, own.get("includes", [])
     if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
-        raise BadInput("It must be a list of names of kinds.", 'Write for example includes = ["linux-server"].')
+        raise BadInput(
+            "It must be a list of names of kinds.", 'Write for example includes = ["linux-server"].'
+        )
     for name in names:
         if name in within or name == own.get("name"):
             raise BadInput(f"The kind {name} builds on itself.", "Take it out of includes.")
@@ -204,7 +228,11 @@ def _meant(name: str) -> str:
     models = KindModel.__subclasses__()
     fields = {field.alias or own for model in models for own, field in model.model_fields.items()}
     close = get_close_matches(name, fields, 1)
-    return f"Did you mean {close[0]}?" if close else "Take it out; docs/kinds-reference.md lists what there is."
+    return (
+        f"Did you mean {close[0]}?"
+        if close
+        else "Take it out; docs/kinds-reference.md lists what there is."
+    )
 
 
 def _own_path(own: Any, data: Any, path: Path) -> Path:

@@ -7,13 +7,25 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from fennox.core.kinds.literals import Phase, Shape
-from fennox.core.kinds.sources import Action, Expression, Hand, KindModel, PartModel, Request, Setting, Source, Words
+from fennox.core.kinds.sources import (
+    Action,
+    Expression,
+    Hand,
+    KindModel,
+    PartModel,
+    Request,
+    Setting,
+    Source,
+    Words,
+)
 from fennox.core.kinds.steps import Restore, StepModel, UndoStep
 from fennox.core.names import Noun
 
 
 class Identity(KindModel):
-    """What the machine says it is: commands or requests by name, and expressions over their answers."""
+    """What the machine says it is: commands or requests by name, and expressions over their
+    answers.
+    """
 
     run: dict[str, Words] = {}
     """Commands by name."""
@@ -44,7 +56,9 @@ class Identity(KindModel):
             expression: Expression | None = getattr(self, field)
             asked = {*self.run, *self.ask}
             if expression is not None and asked and expression.in_ not in asked:
-                raise ValueError(f"{field} looks in {expression.in_!r}, which identity does not read")
+                raise ValueError(
+                    f"{field} looks in {expression.in_!r}, which identity does not read"
+                )
         return self
 
 
@@ -56,7 +70,9 @@ class Clock(KindModel):
     ask: Request | None = None
     """A request."""
     value: Expression
-    """Draws seconds since 1970, or an ISO 8601 time, from the answer, which it calls by any name."""
+    """Draws seconds since 1970, or an ISO 8601 time, from the answer, which it calls by any
+    name.
+    """
 
     @model_validator(mode="after")
     def one_way(self) -> Clock:
@@ -121,7 +137,9 @@ class Requires(KindModel):
     names: list[str] = []
     """Census lists, such as add-ons or licences, of which a target must already have every name."""
     room: str = ""
-    """A folder on the target that must have room for what is written; with a setting, like `{data}`."""
+    """A folder on the target that must have room for what is written; with a setting, like
+    `{data}`.
+    """
 
 
 class Guard(KindModel):
@@ -138,9 +156,11 @@ class Guard(KindModel):
 
 
 class Around(KindModel):
-    """What is done before a take and undone after it: a program stopped, a lock set, an entrance opened.
+    """What is done before a take and undone after it: a program stopped, a lock set, an entrance
+    opened.
 
-    It is undone however the take ends, by the next run if the worker dies, and told as a concern until it is.
+    It is undone however the take ends, by the next run if the worker dies, and told as a concern
+    until it is.
     """
 
     title: str
@@ -191,8 +211,8 @@ class Program(KindModel):
 class Noise(KindModel):
     """What differs at every capture and means nothing; a comparison passes over it.
 
-    ``lines``: lines that fit this pattern. ``jsonpath``: these values of a structured document. ``whole``: the
-    document's content, so that only its being there counts.
+    ``lines``: lines that fit this pattern. ``jsonpath``: these values of a structured document.
+    ``whole``: the document's content, so that only its being there counts.
     """
 
     title: str
@@ -214,10 +234,12 @@ class Noise(KindModel):
 
 
 class Collection(KindModel):
-    """A list whose order means nothing: its members are told apart by ``key``, or by their whole value without one.
+    """A list whose order means nothing: its members are told apart by ``key``, or by their whole
+    value without one.
 
-    ``path`` are the names that lead to it, with ``*`` for any; in a CSV document it is left out, and ``key`` is the
-    title of a column. Without ``path`` in other text, the order of lines means nothing.
+    ``path`` are the names that lead to it, with ``*`` for any; in a CSV document it is left out,
+    and ``key`` is the title of a column. Without ``path`` in other text, the order of lines means
+    nothing.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -231,7 +253,8 @@ class Collection(KindModel):
 class Format(KindModel):
     """How documents are to be read in a comparison, where their names do not tell.
 
-    ``heading`` is a pattern for the lines of a text that the following ones stand under; its group is the title.
+    ``heading`` is a pattern for the lines of a text that the following ones stand under; its group
+    is the title.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -239,11 +262,15 @@ class Format(KindModel):
     is_: Annotated[Shape, Field(alias="is")]
     """What it is read as."""
     heading: str | None = None
-    """A regular expression for lines that the following ones stand under; its group is the title."""
+    """A regular expression for lines that the following ones stand under; its group is the
+    title.
+    """
 
 
 class Harmless(KindModel):
-    """Messages of commands and of tar that are expected and mean nothing; they are kept apart from all others."""
+    """Messages of commands and of tar that are expected and mean nothing; they are kept apart from
+    all others.
+    """
 
     title: str
     """Why they mean nothing."""
@@ -254,7 +281,8 @@ class Harmless(KindModel):
 class Hidden(KindModel):
     """Values inside documents that are never shown: in a comparison only that they changed.
 
-    ``alone``: they are all that is secret in a secret document, so that the rest of it may be shown.
+    ``alone``: they are all that is secret in a secret document, so that the rest of it may be
+    shown.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -274,7 +302,9 @@ class Hidden(KindModel):
 
 
 class Expected(KindModel):
-    """How the captured documents tell where and by which key the machine will answer after a restore."""
+    """How the captured documents tell where and by which key the machine will answer after a
+    restore.
+    """
 
     address: Expression | None = None
     """Where it answers."""
@@ -310,7 +340,9 @@ class Kind(KindModel):
     clock: Clock | None = None
     """How to ask the machine for its time."""
     recognised_by: Words = []
-    """A command that succeeds where such a system is; without it, every machine whose identity can be read is one."""
+    """A command that succeeds where such a system is; without it, every machine whose identity can
+    be read is one.
+    """
     part: Annotated[list[PartModel], Field(min_length=1)]
     """Pieces that people choose between."""
     census: dict[str, list[Expression]] = {}
@@ -326,9 +358,13 @@ class Kind(KindModel):
     certificates: list[str] = []
     """Patterns of documents that hold certificates (PEM); when they end is watched."""
     relies_on: list[str] = []
-    """Census lists whose names are hosts, URLs or host:port that such a system cannot work without."""
+    """Census lists whose names are hosts, URLs or host:port that such a system cannot work
+    without.
+    """
     answers_for: list[str] = []
-    """Census lists of the domains whose names it resolves: a store that is reached by such a name depends on it."""
+    """Census lists of the domains whose names it resolves: a store that is reached by such a name
+    depends on it.
+    """
     replicas: Replicas | None = None
     """For a member of a replicated set."""
     around: list[Around] = []
@@ -377,11 +413,18 @@ class Kind(KindModel):
         return [*self.steps(), *(("undo", step) for step in self.undo_steps())]
 
     def steps_that_feed(self) -> list[StepModel]:
-        return [step for _, step in self.steps() if step.do == "command" and step.document is not None]
+        return [
+            step for _, step in self.steps() if step.do == "command" and step.document is not None
+        ]
 
     def hand_ins(self) -> list[tuple[PartModel, Source, Hand]]:
         """What people hand in: the part, the source with the document's name, and how."""
-        return [(part, source, source.hand) for part in self.part for source in part.source if source.hand is not None]
+        return [
+            (part, source, source.hand)
+            for part in self.part
+            for source in part.source
+            if source.hand is not None
+        ]
 
     def part_named(self, name: str) -> PartModel:
         return next(part for part in self.part if part.name == name)

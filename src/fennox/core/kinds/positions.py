@@ -1,7 +1,7 @@
 """Where in a TOML text a value stands, so that a mistake can be told with line and column.
 
-The parser of the standard library does not tell. Tables and keys begin a line in practice; what stands inside an
-inline table or a list is told with the line of the key it belongs to.
+The parser of the standard library does not tell. Tables and keys begin a line in practice; what
+stands inside an inline table or a list is told with the line of the key it belongs to.
 """
 
 from __future__ import annotations
@@ -12,7 +12,9 @@ from dataclasses import dataclass
 Path = tuple[str | int, ...]
 
 _HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
-_KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_KEY = re.compile(
+    r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*="""
+)
 _LONG = ('"""', "'''")
 _STEP = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
@@ -26,7 +28,9 @@ class Position:
 
 
 def positions(text: str) -> dict[Path, Position]:
-    """The place of every table and key, by its path; members of arrays of tables are counted from 0."""
+    """The place of every table and key, by its path; members of arrays of tables are counted from
+    0.
+    """
     found: dict[Path, Position] = {}
     counts: dict[Path, int] = {}
     table: Path = ()
@@ -53,7 +57,9 @@ def positions(text: str) -> dict[Path, Position]:
 
 
 def nearest(found: dict[Path, Position], path: Path) -> Position:
-    """The place of the path, of the first that begins with it, or of its longest beginning that is known."""
+    """The place of the path, of the first that begins with it, or of its longest beginning that is
+    known.
+    """
     for length in range(len(path), 0, -1):
         if path[:length] in found:
             return found[path[:length]]
@@ -67,7 +73,9 @@ def _steps(text: str) -> Path:
 
 
 def _table(steps: Path, member: bool, counts: dict[Path, int]) -> Path:
-    """The full path of a table header: each array of tables on the way stands at its newest member."""
+    """The full path of a table header: each array of tables on the way stands at its newest
+    member.
+    """
     path: Path = ()
     for place, step in enumerate(steps):
         path = (*path, step)

@@ -1,8 +1,9 @@
 """Regular expressions of kind files, held against what machines say. Pure.
 
-The far side writes the text, so that the time must not grow faster than its length: RE2 reads every pattern that it can
-read, in linear time. It has no way to look ahead, to look behind or to refer back; patterns with these, which earlier
-versions of Fennox allowed and which backups of those days still carry, are matched with a limit of time.
+The far side writes the text, so that the time must not grow faster than its length: RE2 reads every
+pattern that it can read, in linear time. It has no way to look ahead, to look behind or to refer
+back; patterns with these, which earlier versions of Fennox allowed and which backups of those days
+still carry, are matched with a limit of time.
 """
 
 from __future__ import annotations
@@ -33,7 +34,8 @@ class TooSlow(ValueError):
 
 @dataclass(frozen=True)
 class Regex:
-    """``groups``: how many it has. It draws its group, of several the last that fits something, or all that it fits.
+    """``groups``: how many it has. It draws its group, of several the last that fits something, or
+    all that it fits.
 
     ``linear``: RE2 reads it.
     """
@@ -43,7 +45,8 @@ class Regex:
     _spans: Callable[[bytes], Iterator[tuple[Span, Span]]]
 
     def spans(self, text: bytes) -> Iterator[tuple[Span, Span]]:
-        """Of every match all that it fits, and what it draws; in bytes of UTF-8. A group that fits nothing is empty.
+        """Of every match all that it fits, and what it draws; in bytes of UTF-8. A group that fits
+        nothing is empty.
 
         :raises TooSlow: in the midst of it, where it is not linear
         """
@@ -97,7 +100,9 @@ def _limited(pattern: str, why: str) -> Regex:
         try:
             for match in slow.finditer(plain, timeout=SECONDS):
                 first, end = match.span()
-                start = at + len(_raw(plain[place:first]))  # characters to bytes, counted on from the last match
+                start = at + len(
+                    _raw(plain[place:first])
+                )  # characters to bytes, counted on from the last match
                 marks = [
                     start + len(_raw(plain[first : max(mark, first)]))
                     for mark in (end, *match.span(_drawing(match, slow.groups)))
@@ -112,7 +117,9 @@ def _limited(pattern: str, why: str) -> Regex:
 
 def _drawing(match: Any, groups: int) -> int:
     """The number of the group that draws."""
-    return next((number for number in range(groups, 1, -1) if match.span(number)[0] >= 0), min(groups, 1))
+    return next(
+        (number for number in range(groups, 1, -1) if match.span(number)[0] >= 0), min(groups, 1)
+    )
 
 
 def _reason(error: Exception) -> str:

@@ -1,4 +1,6 @@
-"""What the author of a kind file wants to hear beyond its shape. Kinds that are stored are not held to it. Pure."""
+"""What the author of a kind file wants to hear beyond its shape. Kinds that are stored are not held
+to it. Pure.
+"""
 
 from __future__ import annotations
 
@@ -40,8 +42,18 @@ def mistakes(kind: Kind) -> Iterator[Said]:
         except regexes.Unreadable:
             continue  # already reported as unreadable
         if not linear:
-            text = "the regular expression looks ahead, looks behind or refers back, which can take for ever"
-            yield path, text, "Take in what follows, or leave values out by `without`; RE2 must be able to read it."
+            text = (
+                "the regular expression looks ahead, looks behind or refers back, which can take"
+                " for ever"
+            )
+            yield (
+                path,
+                text,
+                (
+                    "Take in what follows, or leave values out by `without`; RE2 must be able to"
+                    " read it."
+                ),
+            )
 
 
 def doubts(kind: Kind) -> Iterator[Said]:
@@ -54,7 +66,10 @@ def doubts(kind: Kind) -> Iterator[Said]:
                 yield (
                     ("part", number),
                     text,
-                    f'Add a step with parts = ["{part.name}"], or uses = [] if it is there to be read.',
+                    (
+                        f'Add a step with parts = ["{part.name}"], or uses = [] if it is there to'
+                        " be read."
+                    ),
                 )
     values = {name: setting.default for name, setting in kind.settings.items()}
 
@@ -64,14 +79,22 @@ def doubts(kind: Kind) -> Iterator[Said]:
     read: dict[str, list[str]] = {part.name: [] for part in kind.part}
     for part in kind.part:
         for source in part.source:
-            read[part.name] += literals([*(source.files or []), *([source.document] if source.document else [])])
+            read[part.name] += literals(
+                [*(source.files or []), *([source.document] if source.document else [])]
+            )
     everywhere = [text for listed in read.values() for text in listed]
     for path, texts, _ in placed_patterns(kind):
         among = read[kind.part[int(path[1])].name] if path[0] == "part" else everywhere
         for text in texts:
             found = literals([text])
-            if found and not any(one.startswith(held) or held.startswith(one) for one in found for held in among):
-                yield path, f"no source reads anything that {text} fits", "Mend the pattern, or add a source."
+            if found and not any(
+                one.startswith(held) or held.startswith(one) for one in found for held in among
+            ):
+                yield (
+                    path,
+                    f"no source reads anything that {text} fits",
+                    "Mend the pattern, or add a source.",
+                )
 
 
 def _literal(pattern: str) -> str:
@@ -86,11 +109,22 @@ def unknown_placeholders(kind: Kind) -> Iterator[Said]:
     settings = set(kind.settings)
     for number, part in enumerate(kind.part):
         for place, source in enumerate(part.source):
-            words = [*(source.run or []), *(source.each or []), *(source.files or []), *source.without]
+            words = [
+                *(source.run or []),
+                *(source.each or []),
+                *(source.files or []),
+                *source.without,
+            ]
             allowed = settings | ({"each"} if source.each else set())
-            yield from _unknown(("part", number, "source", place), [*words, source.document or ""], allowed)
+            yield from _unknown(
+                ("part", number, "source", place), [*words, source.document or ""], allowed
+            )
     for path, step in placed_steps(kind):
-        allowed = settings | ({"name"} if step.each else set()) | ({"scratch"} if step.do == "validate" else set())
+        allowed = (
+            settings
+            | ({"name"} if step.each else set())
+            | ({"scratch"} if step.do == "validate" else set())
+        )
         yield from _unknown(path, [*(step.run or []), step.document or ""], allowed)
 
 
@@ -99,9 +133,14 @@ def _unknown_elsewhere(kind: Kind) -> Iterator[Said]:
     several = {name for name, setting in kind.settings.items() if setting.type == "paths"}
     for path, texts, may_be_several in placed_patterns(kind):
         yield from _unknown(path, texts, settings)
-        for name in sorted({name for text in texts for name in PLACEHOLDER.findall(text)} & several):
+        for name in sorted(
+            {name for text in texts for name in PLACEHOLDER.findall(text)} & several
+        ):
             if not may_be_several or f"{{{name}}}" not in texts:
-                text = f"{{{name}}} stands for several paths, and here there is room for one pattern that is all it"
+                text = (
+                    f"{{{name}}} stands for several paths, and here there is room for one pattern"
+                    " that is all it"
+                )
                 yield path, text, "Write the pattern itself, or use a setting of the type path."
     for path, texts in _said_to_machines(kind):
         yield from _unknown(path, texts, settings)
@@ -109,7 +148,9 @@ def _unknown_elsewhere(kind: Kind) -> Iterator[Said]:
         for place, source in enumerate(part.source):
             if source.ask is not None:
                 allowed = settings | ({"job"} if source.ask.job else set())
-                yield from _unknown(("part", number, "source", place, "ask"), _of_ask(source.ask), allowed)
+                yield from _unknown(
+                    ("part", number, "source", place, "ask"), _of_ask(source.ask), allowed
+                )
     for path, step in placed_steps(kind):
         allowed = settings | ({"name"} if step.each else set())
         if step.request is not None:
@@ -127,7 +168,10 @@ def _said_to_machines(kind: Kind) -> Iterator[tuple[Path, list[str]]]:
         for when, action in (("before", around.before), ("after", around.after)):
             yield ("around", number, when), _of_action(action)
     if kind.clock is not None:
-        yield ("clock",), [*(kind.clock.run or []), *(_of_request(kind.clock.ask) if kind.clock.ask else [])]
+        yield (
+            ("clock",),
+            [*(kind.clock.run or []), *(_of_request(kind.clock.ask) if kind.clock.ask else [])],
+        )
 
 
 def _of_action(action: Action) -> list[str]:
@@ -162,8 +206,12 @@ def _run_by_interpreters(kind: Kind) -> Iterator[Said]:
     for path, words in _commands(kind):
         for name in doubtful(words, kind.settings, ("scratch",)):
             text = f"{{{name}}} stands within a program, where what it brings in could run anything"
-            setting = f", or make {name} a setting of the type command" if name in kind.settings else ""
-            remedy = f"Give it as a word of its own after the program, which reads it as $1{setting}."
+            setting = (
+                f", or make {name} a setting of the type command" if name in kind.settings else ""
+            )
+            remedy = (
+                f"Give it as a word of its own after the program, which reads it as $1{setting}."
+            )
             yield path, text, remedy
 
 
@@ -181,7 +229,11 @@ def _not_of_the_verb(kind: Kind) -> Iterator[Said]:
     for path, step in placed_steps(kind):
         for name in sorted(step.model_fields_set - _EVERY_STEP - _OF_A_VERB[step.do]):
             known = ", ".join(sorted(_OF_A_VERB[step.do]))
-            yield (*path, name), f"a step that does {step.do!r} has no {name}", f"Take it out. It has {known}."
+            yield (
+                (*path, name),
+                f"a step that does {step.do!r} has no {name}",
+                f"Take it out. It has {known}.",
+            )
 
 
 def _unsound_paths(kind: Kind) -> Iterator[Said]:
@@ -191,15 +243,22 @@ def _unsound_paths(kind: Kind) -> Iterator[Said]:
             at: Path = ("part", number, "source", place)
             for field in ("files", "without", "made_from"):
                 for text in getattr(source, field) or []:
-                    left_to_another = field == "without" and text in taken  # reported at that source
+                    left_to_another = (
+                        field == "without" and text in taken
+                    )  # reported at that source
                     if not _sound(text) and not left_to_another:
                         yield (
                             (*at, field),
                             f"{text!r} has an empty step or dots in it",
                             "Write the path itself.",
                         )
-            if source.document is not None and (source.document.startswith("/") or not _sound(source.document)):
-                text = f"{source.document!r} is no name for a document: it begins with /, or has an empty step or dots"
+            if source.document is not None and (
+                source.document.startswith("/") or not _sound(source.document)
+            ):
+                text = (
+                    f"{source.document!r} is no name for a document: it begins with /, or has an"
+                    " empty step or dots"
+                )
                 yield (*at, "document"), text, 'Write for example "databases/{each}.sql".'
 
 

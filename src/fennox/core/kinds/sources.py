@@ -11,7 +11,9 @@ from fennox.core.names import Noun
 Use = Literal["rebuild", "load"]
 
 Words = list[str]
-"""A command as a list of words; placeholders like ``{setting}`` are filled in, and every word is quoted for a shell."""
+"""A command as a list of words; placeholders like ``{setting}`` are filled in, and every word is
+quoted for a shell.
+"""
 
 
 class KindModel(BaseModel):
@@ -24,9 +26,10 @@ SettingType = Literal["text", "path", "paths", "number", "port", "yes-no", "choi
 class Setting(KindModel):
     """A value that differs between installations; set per system.
 
-    ``paths`` are absolute paths or patterns, one a line; a folder stands for all that is in it. A placeholder of this
-    type in ``files`` or ``without`` stands for every one of them. ``command``: a line for the machine's shell, the only
-    setting that may stand within a program (``sh -c "{restart}"``).
+    ``paths`` are absolute paths or patterns, one a line; a folder stands for all that is in it. A
+    placeholder of this type in ``files`` or ``without`` stands for every one of them. ``command``:
+    a line for the machine's shell, the only setting that may stand within a program (``sh -c
+    "{restart}"``).
     """
 
     title: str
@@ -51,7 +54,9 @@ class Setting(KindModel):
         match self.type:
             case "path" if not value.startswith("/"):
                 return f"{value!r} is not a path: it must begin with /"
-            case "paths" if wrong := [line for line in value.splitlines() if not line.startswith("/")]:
+            case "paths" if wrong := [
+                line for line in value.splitlines() if not line.startswith("/")
+            ]:
                 return f"{wrong[0]!r} is not a path: it must begin with /"
             case "number" if not value.isdecimal():
                 return f"{value!r} is not a whole number"
@@ -70,8 +75,8 @@ _LANGUAGES = ("regex", "jsonpath", "xpath", "csv", "ini", "names")
 class Expression(KindModel):
     """Draws values from captured documents. Exactly one language is given.
 
-    ``in`` is a document's path, or a pattern with ``*``. ``names`` gives the paths themselves, cut by a pattern with
-    one group. ``read`` says what is made of each value.
+    ``in`` is a document's path, or a pattern with ``*``. ``names`` gives the paths themselves, cut
+    by a pattern with one group. ``read`` says what is made of each value.
     """
 
     in_: Annotated[str, Field(alias="in")]
@@ -91,7 +96,9 @@ class Expression(KindModel):
     without: str | None = None
     """A regular expression; values that it fits are passed over."""
     holding: list[str] = []
-    """Words of which a document must hold one to be looked at; where many documents fit, this saves much time."""
+    """Words of which a document must hold one to be looked at; where many documents fit, this saves
+    much time.
+    """
     read: Literal["text", "ssh-fingerprint", "certificate-fingerprint"] = "text"
     """What is made of each value."""
 
@@ -99,12 +106,15 @@ class Expression(KindModel):
     def one_language(self) -> Expression:
         given = [name for name in _LANGUAGES if getattr(self, name) is not None]
         if len(given) != 1:
-            raise ValueError(f"give exactly one of {', '.join(_LANGUAGES)} (given: {given or 'none'})")
+            raise ValueError(
+                f"give exactly one of {', '.join(_LANGUAGES)} (given: {given or 'none'})"
+            )
         return self
 
 
 class IniKey(KindModel):
-    """Names of the sections of an INI document, or with ``key`` the values that this key has in them.
+    """Names of the sections of an INI document, or with ``key`` the values that this key has in
+    them.
 
     ``section`` is a pattern with ``*``.
     """
@@ -116,7 +126,9 @@ class IniKey(KindModel):
 
 
 class CsvColumn(KindModel):
-    """One column of lines with a separator, counted from 1; lines beginning with ``comment`` are passed over."""
+    """One column of lines with a separator, counted from 1; lines beginning with ``comment`` are
+    passed over.
+    """
 
     column: Annotated[int, Field(ge=1)]
     """Counted from 1."""
@@ -155,7 +167,9 @@ class Action(KindModel):
 
 
 class Until(KindModel):
-    """When a polled answer is final: a JSONPath and the value it must have, or one that means failure."""
+    """When a polled answer is final: a JSONPath and the value it must have, or one that means
+    failure.
+    """
 
     jsonpath: str
     """What to look at in the answer."""
@@ -199,18 +213,22 @@ class Hand(KindModel):
     every: Annotated[int, Field(gt=0, le=3660)] = 90
     """Days after which it is asked for again."""
     fits: str | None = None
-    """A regular expression that something in it must fit, so that no other file is handed in by mistake."""
+    """A regular expression that something in it must fit, so that no other file is handed in by
+    mistake.
+    """
 
 
 class Source(KindModel):
     """Where documents come from: ``files``, ``run``, ``ask`` or ``hand``.
 
-    ``each`` is a command that lists names, one a line; ``run`` is then repeated for each of them, with ``{each}`` in
-    its words and in the document's name.
+    ``each`` is a command that lists names, one a line; ``run`` is then repeated for each of them,
+    with ``{each}`` in its words and in the document's name.
     """
 
     files: list[str] | None = None
-    """Patterns of paths; `*` goes through folders, a setting of the type `paths` stands for several."""
+    """Patterns of paths; `*` goes through folders, a setting of the type `paths` stands for
+    several.
+    """
     without: list[str] = []
     """Patterns that are left out."""
     run: Words | None = None
@@ -222,7 +240,9 @@ class Source(KindModel):
     hand: Hand | None = None
     """A person exports the document and hands it in."""
     made_from: list[str] = []
-    """Paths of all that the output of `run` is made from; while nothing below them changes, it is not asked for."""
+    """Paths of all that the output of `run` is made from; while nothing below them changes, it is
+    not asked for.
+    """
     codes: list[int] = [0]
     """Exit codes of `run` and `each` that mean success."""
     document: str | None = None
@@ -230,15 +250,21 @@ class Source(KindModel):
     secret: bool = False
     """Whether the document is secret as a whole."""
     settled: Annotated[int, Field(ge=0, le=86400)] = 0
-    """Seconds since which a file must not have been written; what the machine still writes waits for the next take."""
+    """Seconds since which a file must not have been written; what the machine still writes waits
+    for the next take.
+    """
     ceiling: Annotated[int, Field(gt=0)] = 4 * 1024**3
     """Bytes that one document may have."""
 
     @model_validator(mode="after")
     def one_source(self) -> Source:
-        given = [name for name in ("files", "run", "ask", "hand") if getattr(self, name) is not None]
+        given = [
+            name for name in ("files", "run", "ask", "hand") if getattr(self, name) is not None
+        ]
         if len(given) != 1:
-            raise ValueError(f"give exactly one of files, run, ask or hand (given: {given or 'none'})")
+            raise ValueError(
+                f"give exactly one of files, run, ask or hand (given: {given or 'none'})"
+            )
         if (self.files is None) == (self.document is None):
             raise ValueError("run, ask and hand name their document; files name themselves")
         if self.settled and self.files is None:
@@ -265,7 +291,9 @@ class PartModel(KindModel):
     default: bool = True
     """Whether it is taken unless somebody chooses."""
     uses: list[Use] = ["rebuild", "load"]
-    """Whether it serves to rebuild a machine, to load into a running one, or both; empty: to be read alone."""
+    """Whether it serves to rebuild a machine, to load into a running one, or both; empty: to be
+    read alone.
+    """
     one_instant: bool = False
     """Whether the program itself gives each document as it stood at one instant."""
     needs: list[Noun] = []
@@ -280,7 +308,10 @@ class PartModel(KindModel):
     @model_validator(mode="after")
     def handed_in_alone(self) -> PartModel:
         if len({source.hand is None for source in self.source}) == 2:
-            raise ValueError("what is handed in needs a part of its own, apart from what is read from the machine")
+            raise ValueError(
+                "what is handed in needs a part of its own, apart from what is read from the"
+                " machine"
+            )
         return self
 
     @property

@@ -12,9 +12,11 @@ from fennox.core.names import Noun
 
 
 class Each(KindModel):
-    """Repeat a step for names of a census list: all of the backup's, those missing on the target, or its extra ones.
+    """Repeat a step for names of a census list: all of the backup's, those missing on the target,
+    or its extra ones.
 
-    A step whose commands are fed a document of their own takes ``{name}`` into the document's name as well.
+    A step whose commands are fed a document of their own takes ``{name}`` into the document's name
+    as well.
     """
 
     names: Literal["all", "missing", "extra"]
@@ -27,10 +29,12 @@ Verb = Literal["command", "request", "write", "upload", "gate", "rejoin", "check
 
 
 class StepModel(KindModel):
-    """One step of a restore. ``repeat`` says that doing it twice does no harm, so it may be resumed.
+    """One step of a restore. ``repeat`` says that doing it twice does no harm, so it may be
+    resumed.
 
-    A command with ``document`` gets that document of its one part on standard input. ``validate`` puts the documents
-    of its parts into a folder of their own on the target, ``{scratch}``, runs the command there, and takes it away.
+    A command with ``document`` gets that document of its one part on standard input. ``validate``
+    puts the documents of its parts into a folder of their own on the target, ``{scratch}``, runs
+    the command there, and takes it away.
     """
 
     title: str
@@ -81,7 +85,9 @@ class StepModel(KindModel):
             "validate": self.run is not None and bool(self.parts),
             "request": self.request is not None,
             "write": len(self.parts) == 1,
-            "upload": self.request is not None and self.document is not None and len(self.parts) == 1,
+            "upload": (
+                self.request is not None and self.document is not None and len(self.parts) == 1
+            ),
             "gate": self.ask is not None,
             "rejoin": True,
             "check": (self.run is None) != (self.request is None),
@@ -111,15 +117,22 @@ class UndoStep(StepModel):
 
     @model_validator(mode="after")
     def can_undo(self) -> UndoStep:
-        if self.do not in ("command", "request", "gate") or self.document is not None or not self.repeat:
+        if (
+            self.do not in ("command", "request", "gate")
+            or self.document is not None
+            or not self.repeat
+        ):
             raise ValueError(
-                "what undoes a step is a command, a request or a gate, with no document, and may be repeated"
+                "what undoes a step is a command, a request or a gate, with no document, and may be"
+                " repeated"
             )
         return self
 
 
 class Entrance(KindModel):
-    """Where a restore acts, if not where the system is read: its steps go there, looks and the proof do not."""
+    """Where a restore acts, if not where the system is read: its steps go there, looks and the
+    proof do not.
+    """
 
     reach: Literal["ssh", "https"]
     """By SSH or HTTPS."""

@@ -1,4 +1,6 @@
-"""A kind in sentences, for those who must know what it takes and by which rules, and never write one."""
+"""A kind in sentences, for those who must know what it takes and by which rules, and never write
+one.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +11,11 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression, PartModel
 
 _VERSION = {
-    "same": "the same version", "same-major": "the same major version", "not-older": "a version that is not older",
+    "same": "the same version",
+    "same-major": "the same major version",
+    "not-older": "a version that is not older",
     "any": "any version",
-}  # fmt: skip
+}
 
 
 def documents(part: PartModel) -> list[str]:
@@ -20,7 +24,11 @@ def documents(part: PartModel) -> list[str]:
     for source in part.source:
         if source.files is not None:
             without = f" without {', '.join(source.without)}" if source.without else ""
-            settled = f", each {source.settled} seconds after it was last written" if source.settled else ""
+            settled = (
+                f", each {source.settled} seconds after it was last written"
+                if source.settled
+                else ""
+            )
             found.append(f"files {', '.join(source.files)}{without}{settled}")
         elif source.run is not None:
             lines = [line for line in shlex.join(source.run).splitlines() if line.strip()]
@@ -33,14 +41,22 @@ def documents(part: PartModel) -> list[str]:
             )
             found.append(f"{source.document}: what {lines[0]}{more} says{each}{made}")
         elif source.hand is not None:
-            found.append(f"{source.document}: handed in by people, every {source.hand.every} days: {source.hand.how}")
+            found.append(
+                f"{source.document}: handed in by people, every {source.hand.every} days:"
+                f" {source.hand.how}"
+            )
         elif source.ask is not None:
-            found.append(f"{source.document}: the answer to {source.ask.fetch.method} {source.ask.fetch.path}")
+            found.append(
+                f"{source.document}: the answer to {source.ask.fetch.method}"
+                f" {source.ask.fetch.path}"
+            )
     return found
 
 
 def rules(kind: Kind) -> list[str]:
-    """What must be there, what must not, what a target must match, and what a comparison passes over or hides."""
+    """What must be there, what must not, what a target must match, and what a comparison passes
+    over or hides.
+    """
     return list(_rules(kind))
 
 
@@ -50,7 +66,10 @@ def _rules(kind: Kind) -> Iterator[str]:
     for doubt in kind.doubts:
         yield f"Not wanted: {_where(doubt.finds)}. {doubt.means}."
     for reference in kind.references:
-        yield f"Paths that {reference.paths.in_} names ({reference.title}) must each be in the backup."
+        yield (
+            f"Paths that {reference.paths.in_} names ({reference.title}) must each be in the"
+            " backup."
+        )
     needs = kind.requires
     product = "the same product" if needs.product == "same" else "any product"
     platform = "the same platform" if needs.platform == "same" else "any platform"
@@ -65,21 +84,34 @@ def _rules(kind: Kind) -> Iterator[str]:
         yield f"Every fresh installation has, of {name}: {', '.join(names)}."
     for around in kind.around:
         where = f" of {', '.join(around.parts)}" if around.parts else ""
-        yield f"Around every take{where}: {around.title[0].lower()}{around.title[1:]}; undone however the take ends."
+        yield (
+            f"Around every take{where}: {around.title[0].lower()}{around.title[1:]}; undone however"
+            " the take ends."
+        )
     for program in kind.programs:
         yield f"Of {program.title} a target must have {_VERSION[program.version]}."
     guard = kind.guard
-    yield f"A backup is doubted if a list lost more than {guard.share:.0%} of its names, and at least {guard.least}."
+    yield (
+        f"A backup is doubted if a list lost more than {guard.share:.0%} of its names, and at least"
+        f" {guard.least}."
+    )
     if guard.required:
         yield f"It is doubted as well if one of these is empty: {', '.join(guard.required)}."
     for noise in kind.noise:
         yield f"A comparison passes over {noise.in_}: {noise.title[0].lower()}{noise.title[1:]}."
     for collection in kind.collections:
         where = f"{collection.path} in {collection.in_}" if collection.path else collection.in_
-        yield f"The order of {where} means nothing{f'; its members go by {collection.key}' if collection.key else ''}."
+        yield (
+            f"The order of {where} means"
+            f" nothing{f'; its members go by {collection.key}' if collection.key else ''}."
+        )
     for hidden in kind.hidden:
         yield f"Never shown of {hidden.in_}: what {hidden.jsonpath or hidden.lines} fits."
 
 
 def _where(expression: Expression) -> str:
-    return f"something in {expression.in_}" if expression.names is None else f"a document {expression.in_}"
+    return (
+        f"something in {expression.in_}"
+        if expression.names is None
+        else f"a document {expression.in_}"
+    )

@@ -1,4 +1,6 @@
-"""From a backup, a target and choices to a run sheet. Pure: everything it judges was read before."""
+"""From a backup, a target and choices to a run sheet. Pure: everything it judges was read
+before.
+"""
 
 from __future__ import annotations
 
@@ -36,12 +38,16 @@ class Target:
     documents: Mapping[str, Mapping[str, str]]
     census: Census
     room: int | None = None  # bytes left where the kind says there must be room
-    unread: Mapping[str, str] = field(default_factory=dict)  # parts of which it tells nothing, and why
+    unread: Mapping[str, str] = field(
+        default_factory=dict
+    )  # parts of which it tells nothing, and why
 
 
 @dataclass(frozen=True)
 class Source:
-    """The backup, as a plan needs it. ``standing`` are findings about it: doubtful, expired, damaged."""
+    """The backup, as a plan needs it. ``standing`` are findings about it: doubtful, expired,
+    damaged.
+    """
 
     backup: str
     system: str
@@ -62,7 +68,9 @@ def plan(
     settings: Mapping[str, str],
     entrance: Place | None = None,
 ) -> Sheet:
-    """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at once."""
+    """Make the sheet. Blockers are findings in it, not errors: a person should see all of them at
+    once.
+    """
     kind = filled_in(kind, settings)
     overwrites = compare_documents(kind, source, target, parts)
     steps = _steps(kind, source, target, parts, settings)
@@ -70,7 +78,10 @@ def plan(
     after = _after(kind, source, target, parts)
     findings = _findings(kind, source, target, parts, overwrites)
     if after.login == "system" and after.place.account != source.login_account:
-        text = f"Afterwards {after.place.account} signs in; the system's login is of {source.login_account}."
+        text = (
+            f"Afterwards {after.place.account} signs in; the system's login is of"
+            f" {source.login_account}."
+        )
         remedy = "Give the system the login of that day before you begin."
         findings.append(Finding(severity="warning", code="other-account", text=text, remedy=remedy))
     return Sheet(
@@ -102,8 +113,12 @@ def plan(
 
 
 def at_another_machine(kind: Kind, parts: list[str], target: str, system: str) -> bool:
-    """Whether a proved restore would make a machine at another address the system. Addresses of both."""
-    becomes = any(step.do == "rejoin" for _, step in kind.steps()) and not left_out_essentials(kind, parts)
+    """Whether a proved restore would make a machine at another address the system. Addresses of
+    both.
+    """
+    becomes = any(step.do == "rejoin" for _, step in kind.steps()) and not left_out_essentials(
+        kind, parts
+    )
     return becomes and target != system
 
 
@@ -135,7 +150,9 @@ def changed_facts(then: Sheet, now: Sheet) -> list[str]:
         if getattr(then.facts, name) != getattr(now.facts, name)
     ]
     if then.facts.overwrites != now.facts.overwrites:
-        found.append(f"what will be overwritten on the target is not what it was{_otherwise(then, now)}")
+        found.append(
+            f"what will be overwritten on the target is not what it was{_otherwise(then, now)}"
+        )
     return found
 
 
@@ -172,7 +189,9 @@ def counted_anew(then: list[Finding], now: list[Finding]) -> list[Finding]:
 
 def written_parts(kind: Kind, parts: list[str]) -> list[str]:
     """Chosen parts that a restore writes to the target as documents."""
-    writing = {name for _, step in kind.steps() if step.do in ("write", "upload") for name in step.parts}
+    writing = {
+        name for _, step in kind.steps() if step.do in ("write", "upload") for name in step.parts
+    }
     return [part for part in parts if part in writing]
 
 
@@ -203,8 +222,14 @@ def compare_documents(kind: Kind, source: Source, target: Target, parts: list[st
 
 
 def version_numbers(form: str, version: str) -> list[int]:
-    """The numbers of a version by the kind's form; letters count by their place (``4.2b`` > ``4.2a``)."""
-    return [int(part) if part.isdigit() else ord(part[0]) for part in compiled(form).drawn(version) if part]
+    """The numbers of a version by the kind's form; letters count by their place (``4.2b`` >
+    ``4.2a``).
+    """
+    return [
+        int(part) if part.isdigit() else ord(part[0])
+        for part in compiled(form).drawn(version)
+        if part
+    ]
 
 
 def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool:
@@ -218,7 +243,9 @@ def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool
     return theirs >= ours
 
 
-def _findings(kind: Kind, source: Source, target: Target, parts: list[str], overwrites: Overwrites) -> list[Finding]:
+def _findings(
+    kind: Kind, source: Source, target: Target, parts: list[str], overwrites: Overwrites
+) -> list[Finding]:
     found: list[Finding] = []
 
     def say(severity: Severity, code: str, text: str, remedy: str = "") -> None:
@@ -226,58 +253,122 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
 
     ours, theirs = source.head.machine, target.machine
     if source.head.kind.name != kind.name:
-        say("blocker", "other-kind", f"The backup is of the kind {source.head.kind.name}, the target of {kind.name}.",
-            "Choose a target of the same kind.")  # fmt: skip
+        say(
+            "blocker",
+            "other-kind",
+            f"The backup is of the kind {source.head.kind.name}, the target of {kind.name}.",
+            "Choose a target of the same kind.",
+        )
     if kind.requires.product == "same" and ours.product != theirs.product:
-        say("blocker", "other-product", f"The backup is of {ours.product}, the target is {theirs.product}.",
-            f"Install {ours.product} on the target.")  # fmt: skip
-    elif not version_fits(kind.requires.version, kind.requires.version_form, ours.version, theirs.version):
-        say("blocker", "other-version",
+        say(
+            "blocker",
+            "other-product",
+            f"The backup is of {ours.product}, the target is {theirs.product}.",
+            f"Install {ours.product} on the target.",
+        )
+    elif not version_fits(
+        kind.requires.version, kind.requires.version_form, ours.version, theirs.version
+    ):
+        say(
+            "blocker",
+            "other-version",
             f"The backup is of version {ours.version}, the target has {theirs.version}; "
-            f"{_RULES[kind.requires.version]}.", f"Install version {ours.version} on the target.")  # fmt: skip
+            f"{_RULES[kind.requires.version]}.",
+            f"Install version {ours.version} on the target.",
+        )
     elif ours.version != theirs.version:
-        say("warning", "version-differs", f"The backup is of version {ours.version}, the target has {theirs.version}.")
+        say(
+            "warning",
+            "version-differs",
+            f"The backup is of version {ours.version}, the target has {theirs.version}.",
+        )
     if kind.requires.platform == "same" and ours.platform != theirs.platform:
-        say("blocker", "other-platform", f"The backup is of {ours.platform}, the target is {theirs.platform}.",
-            "Choose a target of the same platform.")  # fmt: skip
+        say(
+            "blocker",
+            "other-platform",
+            f"The backup is of {ours.platform}, the target is {theirs.platform}.",
+            "Choose a target of the same platform.",
+        )
     if to_read := [kind.part_named(name).title for name in parts if name not in kind.put_back()]:
-        say("note", "no-step", f"No step puts back what is there to be read: {', '.join(to_read)}.",
-            "`fennox backup export` gives it to you.")  # fmt: skip
+        say(
+            "note",
+            "no-step",
+            f"No step puts back what is there to be read: {', '.join(to_read)}.",
+            "`fennox backup export` gives it to you.",
+        )
     found += _programs(kind, source, target, parts)
     found += _other_numbers(kind, source, target, parts)
     for required in kind.requires.names:
         held_there = target.census.get(required, [])
         absent = [name for name in source.head.census.get(required, []) if name not in held_there]
         if absent:
-            say("blocker", "target-lacks", f"The target lacks of {required}: {some(absent)}.",
-                "Add them to the target, then draft again.")  # fmt: skip
-    needed = sum(part.bytes for part in source.head.parts if part.name in written_parts(kind, parts))
+            say(
+                "blocker",
+                "target-lacks",
+                f"The target lacks of {required}: {some(absent)}.",
+                "Add them to the target, then draft again.",
+            )
+    needed = sum(
+        part.bytes for part in source.head.parts if part.name in written_parts(kind, parts)
+    )
     if target.room is not None and target.room < needed:
-        say("blocker", "no-room", f"{kind.requires.room} on the target has {target.room} bytes left; "
-            f"{needed} are to be written.", "Make room on the target.")  # fmt: skip
+        say(
+            "blocker",
+            "no-room",
+            f"{kind.requires.room} on the target has {target.room} bytes left; "
+            f"{needed} are to be written.",
+            "Make room on the target.",
+        )
     if kind.replicas is not None and (peers := source.head.census.get(kind.replicas.list, [])):
-        say("warning", "replicates", f"It replicates with {some(peers)}. {kind.replicas.means}",
-            f"If the backup is to win: {kind.replicas.to_win} If the others are: {kind.replicas.to_yield}")  # fmt: skip
+        say(
+            "warning",
+            "replicates",
+            f"It replicates with {some(peers)}. {kind.replicas.means}",
+            f"If the backup is to win: {kind.replicas.to_win} If the others are:"
+            f" {kind.replicas.to_yield}",
+        )
     for part, piece, hand in kind.hand_ins():
-        say("note", "by-hand", f"{part.title} ({piece.document}) is not in this backup: people hand it in, and load "
-            "it again by hand.", hand.how)  # fmt: skip
+        say(
+            "note",
+            "by-hand",
+            f"{part.title} ({piece.document}) is not in this backup: people hand it in, and load "
+            "it again by hand.",
+            hand.how,
+        )
     held = {part.name for part in source.head.parts}
     for name in parts:
         if name not in held:
-            say("blocker", "part-not-held", f"The backup does not hold the part {name}.", "Leave it out.")
+            say(
+                "blocker",
+                "part-not-held",
+                f"The backup does not hold the part {name}.",
+                "Leave it out.",
+            )
     found += source.standing
     found += [finding for finding in source.head.findings if finding.severity != "note"]
     if ours.id == theirs.id:
-        say("warning", "in-place", "The target is the very machine the backup was taken from, not a fresh one.",
-            "Go on only if you want to turn it back to the day of the backup.")  # fmt: skip
+        say(
+            "warning",
+            "in-place",
+            "The target is the very machine the backup was taken from, not a fresh one.",
+            "Go on only if you want to turn it back to the day of the backup.",
+        )
     elif left_out_essentials(kind, parts):
-        say("note", "other-machine", f"The target is another machine ({theirs.id}); it only gets these parts, and "
-            f"does not become {source.system_name}.")  # fmt: skip
+        say(
+            "note",
+            "other-machine",
+            f"The target is another machine ({theirs.id}); it only gets these parts, and "
+            f"does not become {source.system_name}.",
+        )
     else:
         asked = at_another_machine(kind, parts, target.place.address, source.address)
         counts = "if you say so when you begin, it counts" if asked else "it counts"
-        say("note", "new-identity", f"The target is another machine ({theirs.id}); after the proof {counts} as "
-            f"{source.system_name}, with all its backups.")  # fmt: skip
+        say(
+            "note",
+            "new-identity",
+            f"The target is another machine ({theirs.id}); after the proof {counts} as "
+            f"{source.system_name}, with all its backups.",
+        )
     for name, listed in sorted(target.census.items()):
         if name not in proving.counted_lists(kind, source.head):
             continue
@@ -286,32 +377,60 @@ def _findings(kind: Kind, source: Source, target: Target, parts: list[str], over
         if left:
             stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
             say("note", "only-on-target", f"{name}: only the target has {some(left)}; {stays}.")
-    for step in (step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"):
+    for step in (
+        step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"
+    ):
         assert step.each is not None
-        if step.each.list not in proving.counted_lists(kind, source.head) and step.each.list in target.census:
-            say("warning", "never-counted", f"The backup never counted {step.each.list}: what only the target has of "
-                f"it stays, and nothing of it is proved.")  # fmt: skip
+        if (
+            step.each.list not in proving.counted_lists(kind, source.head)
+            and step.each.list in target.census
+        ):
+            say(
+                "warning",
+                "never-counted",
+                f"The backup never counted {step.each.list}: what only the target has of "
+                "it stays, and nothing of it is proved.",
+            )
     for name, why in target.unread.items():
-        say("warning", "unread", f"What the target holds of {kind.part_named(name).title} is not known: {why}",
-            "If its program is not there yet, have it installed, then draft again.")  # fmt: skip
+        say(
+            "warning",
+            "unread",
+            f"What the target holds of {kind.part_named(name).title} is not known: {why}",
+            "If its program is not there yet, have it installed, then draft again.",
+        )
     if overwrites.changed_count:
-        say("note", "overwrites", f"{overwrites.changed_count} documents of the target are overwritten, "
-            f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has stay.")  # fmt: skip
+        say(
+            "note",
+            "overwrites",
+            f"{overwrites.changed_count} documents of the target are overwritten, "
+            f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has"
+            " stay.",
+        )
     return found
 
 
 def _programs(kind: Kind, source: Source, target: Target, parts: list[str]) -> list[Finding]:
-    """Programs on the machine whose version matters: a target without one, or with one that does not fit."""
+    """Programs on the machine whose version matters: a target without one, or with one that does
+    not fit.
+    """
     found = []
     covered, _ = proving.covered_lists(kind, parts)
     for program in kind.programs:
-        ours, theirs = (census.get(program.list, []) for census in (source.head.census, target.census))
+        ours, theirs = (
+            census.get(program.list, []) for census in (source.head.census, target.census)
+        )
         if not ours or program.list not in covered:
             continue
         if not theirs:
-            text, remedy = f"The target has no {program.title} that answers.", f"Install {program.title} {ours[0]}."
+            text, remedy = (
+                f"The target has no {program.title} that answers.",
+                f"Install {program.title} {ours[0]}.",
+            )
         elif not version_fits(program.version, r"\d+", ours[0], theirs[0]):
-            text = f"The backup is of {program.title} {ours[0]}, the target has {theirs[0]}; {_RULES[program.version]}."
+            text = (
+                f"The backup is of {program.title} {ours[0]}, the target has {theirs[0]};"
+                f" {_RULES[program.version]}."
+            )
             remedy = f"Install {program.title} {ours[0]} on the target."
         else:
             continue
@@ -323,30 +442,45 @@ def _other_numbers(kind: Kind, source: Source, target: Target, parts: list[str])
     """Names that a fresh installation has given other numbers, by which it owns files already."""
     found = []
     for listed in kind.numbers:
-        if listed not in proving.counted_lists(kind, source.head) or not _replaced(kind, source, parts, listed):
+        if listed not in proving.counted_lists(kind, source.head) or not _replaced(
+            kind, source, parts, listed
+        ):
             continue
         ours, theirs = (
             dict(entry.rsplit(" ", 1) for entry in census.get(listed, []) if " " in entry)
             for census in (source.head.census, target.census)
         )
-        others = [f"{name} {ours[name]} (there {theirs[name]})" for name in sorted(ours.keys() & theirs.keys())
-                  if ours[name] != theirs[name]]  # fmt: skip
+        others = [
+            f"{name} {ours[name]} (there {theirs[name]})"
+            for name in sorted(ours.keys() & theirs.keys())
+            if ours[name] != theirs[name]
+        ]
         if others:
-            text = f"{listed[0].upper()}{listed[1:]} of the backup are not those of the target: {some(others)}."
-            remedy = (
-                "What the backup does not hold and the target owns by its own number, as data of a program, belongs to "
-                "somebody else afterwards, or to nobody: give it to its owner by name once the restore is done."
+            text = (
+                f"{listed[0].upper()}{listed[1:]} of the backup are not those of the target:"
+                f" {some(others)}."
             )
-            found.append(Finding(severity="warning", code="other-numbers", text=text, remedy=remedy))
+            remedy = (
+                "What the backup does not hold and the target owns by its own number, as data of a"
+                " program, belongs to somebody else afterwards, or to nobody: give it to its owner"
+                " by name once the restore is done."
+            )
+            found.append(
+                Finding(severity="warning", code="other-numbers", text=text, remedy=remedy)
+            )
     return found
 
 
 def _replaced(kind: Kind, source: Source, parts: list[str], listed: str) -> bool:
-    """Whether the restore replaces the documents a census list is drawn from, and with them names of the target."""
+    """Whether the restore replaces the documents a census list is drawn from, and with them names
+    of the target.
+    """
     uploads = any(step.do == "upload" for _, step in kind.steps())
     paths = [path for part in written_parts(kind, parts) for path in source.documents.get(part, {})]
     content = [expression for expression in kind.census[listed] if expression.names is None]
-    return uploads or any(wanted([expression.in_], path) for expression in content for path in paths)
+    return uploads or any(
+        wanted([expression.in_], path) for expression in content for path in paths
+    )
 
 
 _RULES = {
@@ -365,9 +499,14 @@ def _steps(
     kind: Kind, source: Source, target: Target, parts: list[str], settings: Mapping[str, str]
 ) -> list[SheetStep]:
     steps = [
-        SheetStep(number=1, phase="prepare", title="Save what the target holds now, as a backup on hold", do="safety",
-                  kind_step=None)
-    ]  # fmt: skip
+        SheetStep(
+            number=1,
+            phase="prepare",
+            title="Save what the target holds now, as a backup on hold",
+            do="safety",
+            kind_step=None,
+        )
+    ]
     for index, phase, step in _in_order(kind):
         if step.parts and not any(part in parts for part in step.parts):
             continue
@@ -388,16 +527,22 @@ def _steps(
 
 
 def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
-    """Steps with their places in the kind: what is looked at by the target's own programs waits until a person had them
-    installed."""
+    """Steps with their places in the kind: what is looked at by the target's own programs waits
+    until a person had them installed.
+    """
     steps = [(index, phase, step) for index, (phase, step) in enumerate(kind.steps())]
-    last = max((index for index, phase, step in steps if phase == "prepare" and step.do == "gate"), default=-1)
+    last = max(
+        (index for index, phase, step in steps if phase == "prepare" and step.do == "gate"),
+        default=-1,
+    )
     early = [one for one in steps[: last + 1] if one[2].do == "validate"]
     return [*(one for one in steps[: last + 1] if one not in early), *early, *steps[last + 1 :]]
 
 
 def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
-    """What undoes the steps of a sheet by the kind as it is now: it was corrected since. What was undone stays so."""
+    """What undoes the steps of a sheet by the kind as it is now: it was corrected since. What was
+    undone stays so.
+    """
     planned = _undo_steps(kind, head, sheet.fresh_census, sheet.steps, sheet.settings)
     before = {(step.undoes, step.title): step for step in sheet.undo if step.state == "done"}
     return [before.get((step.undoes, step.title), step) for step in planned]
@@ -416,11 +561,19 @@ def _undo_steps(
                     planned = _sheet_step(0, "undo", index, step, names, settings)
                     found.append(planned.model_copy(update={"undoes": undone.number}))
     found.sort(key=lambda step: -(step.undoes or 0))
-    return [step.model_copy(update={"number": len(steps) + place}) for place, step in enumerate(found, 1)]
+    return [
+        step.model_copy(update={"number": len(steps) + place})
+        for place, step in enumerate(found, 1)
+    ]
 
 
 def _sheet_step(
-    number: int, phase: Phase, index: int, step: StepModel, names: list[str], settings: Mapping[str, str]
+    number: int,
+    phase: Phase,
+    index: int,
+    step: StepModel,
+    names: list[str],
+    settings: Mapping[str, str],
 ) -> SheetStep:
     return SheetStep(
         number=number,
@@ -437,7 +590,9 @@ def _sheet_step(
 
 
 def names_for(kind: Kind, step: StepModel, head: Head, target: Census) -> list[str]:
-    """What a step repeats over. What only the target has is not known where the backup never counted the list."""
+    """What a step repeats over. What only the target has is not known where the backup never
+    counted the list.
+    """
     if step.each is None:
         return []
     if step.each.names == "extra" and step.each.list not in proving.counted_lists(kind, head):
@@ -465,10 +620,15 @@ def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) 
 def _commands(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[str]:
     shown = [shlex.join(words) for words in commands_of(step, names, settings)]
     if step.do == "command" and step.document is not None:
-        fed = [step.document if step.each is None else step.document.replace("{name}", name) for name in names or [""]]
+        fed = [
+            step.document if step.each is None else step.document.replace("{name}", name)
+            for name in names or [""]
+        ]
         shown = [f"{line}  < {document}" for line, document in zip(shown, fed, strict=True)]
     if step.request is not None:
-        body = "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"
+        body = (
+            "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"
+        )
         shown.append(f"{step.request.method} {filled(step.request.path, settings)}{body}")
     if step.ask is not None:
         shown.append(step.ask.replace("{names}", some(names)))
@@ -485,7 +645,9 @@ def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
 
 
 def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> After:
-    """Where the machine will answer: what the kind says is taken from the backup, if the backup tells it."""
+    """Where the machine will answer: what the kind says is taken from the backup, if the backup
+    tells it.
+    """
     rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
     expected = source.head.expected
     partial = left_out_essentials(kind, parts)

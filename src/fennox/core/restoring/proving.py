@@ -26,7 +26,8 @@ def covered_lists(kind: Kind, parts: list[str]) -> tuple[list[str], list[str]]:
 def counted_lists(kind: Kind, head: Head) -> frozenset[str]:
     """Census lists that a backup has counted; of the others it is not known what the machine had.
 
-    An older version of the kind did not know them, or parts were left out that hold some of what they name.
+    An older version of the kind did not know them, or parts were left out that hold some of what
+    they name.
     """
     covered, _ = covered_lists(kind, [part.name for part in head.parts])
     return frozenset(head.census) & frozenset(covered)
@@ -47,8 +48,11 @@ def _prefix(pattern: str) -> str:
     return pattern.split("*")[0].split("{")[0]
 
 
-def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census) -> list[ListProof]:
-    """The lists that the chosen parts determine, name by name. Default objects of a fresh install are not extra.
+def compare_census(
+    kind: Kind, parts: list[str], head: Head, fresh: Census, after: Census
+) -> list[ListProof]:
+    """The lists that the chosen parts determine, name by name. Default objects of a fresh install
+    are not extra.
 
     Lists that the backup has not counted are left out.
     """
@@ -61,7 +65,11 @@ def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, afte
             fresh=len(fresh.get(name, [])),
             after=len(after.get(name, [])),
             missing=sorted(set(backup.get(name, [])) - set(after.get(name, []))),
-            extra=sorted(set(after.get(name, [])) - set(backup.get(name, [])) - set(kind.defaults.get(name, []))),
+            extra=sorted(
+                set(after.get(name, []))
+                - set(backup.get(name, []))
+                - set(kind.defaults.get(name, []))
+            ),
         )
         for name in covered
         if name in counted
@@ -71,8 +79,8 @@ def compare_census(kind: Kind, parts: list[str], head: Head, fresh: Census, afte
 def not_proved(kind: Kind, parts: list[str], head: Head, lists: list[ListProof]) -> list[str]:
     """What a proof of these ``lists`` does not cover.
 
-    Lists that the chosen parts do not determine, or that the backup never counted; documents of parts that are put back
-    otherwise than by writing them, as what a command told.
+    Lists that the chosen parts do not determine, or that the backup never counted; documents of
+    parts that are put back otherwise than by writing them, as what a command told.
     """
     covered, left_out = covered_lists(kind, parts)
     counted, compared = counted_lists(kind, head), {item.name for item in lists}
@@ -85,7 +93,9 @@ def documents_of(part: str) -> str:
 
 
 def compare_documents(part: str, backup: Mapping[str, str], after: Mapping[str, str]) -> ListProof:
-    """Documents of a written part: one that is absent or differs in content, mode or owner is missing."""
+    """Documents of a written part: one that is absent or differs in content, mode or owner is
+    missing.
+    """
     return ListProof(
         name=documents_of(part),
         backup=len(backup),
@@ -110,15 +120,25 @@ def checks_of(sheet: Sheet) -> list[CheckProof]:
 
 
 def unread(kind: Kind, why: Mapping[str, str]) -> list[CheckProof]:
-    """Parts of which the restored machine tells nothing; ``why`` for each. They are not there again."""
-    return [CheckProof(title=f"Read {kind.part_named(name).title}", passed=False, detail=said)
-            for name, said in why.items()]  # fmt: skip
+    """Parts of which the restored machine tells nothing; ``why`` for each. They are not there
+    again.
+    """
+    return [
+        CheckProof(title=f"Read {kind.part_named(name).title}", passed=False, detail=said)
+        for name, said in why.items()
+    ]
 
 
-def prove(lists: list[ListProof], left_out: list[str], checks: list[CheckProof], at: datetime) -> Proof:
+def prove(
+    lists: list[ListProof], left_out: list[str], checks: list[CheckProof], at: datetime
+) -> Proof:
     """Proved: something was compared, no name of the backup is missing, and every check passed.
 
     Names that only the target has are shown, and are no failure.
     """
-    proved = bool(lists) and not any(item.missing for item in lists) and all(check.passed for check in checks)
+    proved = (
+        bool(lists)
+        and not any(item.missing for item in lists)
+        and all(check.passed for check in checks)
+    )
     return Proof(proved=proved, lists=lists, left_out_lists=left_out, checks=checks, at=at)

@@ -1,4 +1,6 @@
-"""The run sheet: a restore as it will be done, step by step, with the durable state of each step."""
+"""The run sheet: a restore as it will be done, step by step, with the durable state of each
+step.
+"""
 
 from __future__ import annotations
 
@@ -13,12 +15,16 @@ from fennox.core.kinds.steps import Verb
 from fennox.core.time import Aware
 
 StepState = Literal["waiting", "doing", "done", "not needed", "failed", "unknown"]
-SheetState = Literal["draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"]
+SheetState = Literal[
+    "draft", "running", "waiting", "proved", "not proved", "failed", "stopped", "given up"
+]
 GateKind = Literal["step", "facts", "unknown", "put back", "undo"]
 
 
 class SheetModel(BaseModel):
-    model_config = ConfigDict(extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True)
+    model_config = ConfigDict(
+        extra="forbid", defer_build=True, json_schema_serialization_defaults_required=True
+    )
 
 
 class Place(SheetModel):
@@ -42,7 +48,9 @@ class Overwrites(SheetModel):
 
 
 class Facts(SheetModel):
-    """What a person saw when agreeing to the sheet. If one differs at the start, they are asked again."""
+    """What a person saw when agreeing to the sheet. If one differs at the start, they are asked
+    again.
+    """
 
     backup: str
     kind: str
@@ -60,7 +68,9 @@ class SheetStep(SheetModel):
     phase: Phase
     title: str
     do: Verb | Literal["safety", "proof"]
-    kind_step: int | None  # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
+    kind_step: (
+        int | None
+    )  # its place in the kind's steps, of its phase undo; None for the safety copy and the proof
     undoes: int | None = None  # the number of the step that it undoes
     names: list[str] = []
     commands: list[str] = []
@@ -89,7 +99,9 @@ class Gate(SheetModel):
 
 
 class ListProof(SheetModel):
-    """One census list at three moments, and by name what is missing and what only the target has."""
+    """One census list at three moments, and by name what is missing and what only the target
+    has.
+    """
 
     name: str
     backup: int
@@ -140,8 +152,12 @@ class Sheet(SheetModel):
     target_machine: str
     target_product: str
     target_version: str
-    settings: dict[str, str] = {}  # what steps and places are filled with, whatever becomes of the system's own
-    seen_settings: dict[str, str] = {}  # the system's own when a person last saw whether they differ
+    settings: dict[
+        str, str
+    ] = {}  # what steps and places are filled with, whatever becomes of the system's own
+    seen_settings: dict[
+        str, str
+    ] = {}  # the system's own when a person last saw whether they differ
     seen_login: str = ""  # the target's, likewise
     findings: list[Finding]
     steps: list[SheetStep]
@@ -156,7 +172,9 @@ class Sheet(SheetModel):
     fresh_census: dict[str, list[str]]
     safety: str | None = None
     rejoined: bool = False
-    at_another_machine: bool = False  # once proved, the target would take the place of a machine that answers elsewhere
+    at_another_machine: bool = (
+        False  # once proved, the target would take the place of a machine that answers elsewhere
+    )
     takes_over: bool | None = None  # what a person said of that; None: nobody was asked
     proof: Proof | None = None
     state: SheetState = "draft"
@@ -167,7 +185,9 @@ class Sheet(SheetModel):
     def begun(self) -> list[SheetStep]:
         """Steps that have done something to the target, or may have."""
         return [
-            step for step in self.steps if step.kind_step is not None and step.state not in ("waiting", "not needed")
+            step
+            for step in self.steps
+            if step.kind_step is not None and step.state not in ("waiting", "not needed")
         ]
 
     def done_to_target(self) -> list[str]:
@@ -185,7 +205,9 @@ class Sheet(SheetModel):
         return [step.title for step in self.begun() if not step.undone]
 
     def begin_proof_again(self) -> None:
-        """Run the proof and the checks that have not passed again; no step that changes the target is repeated."""
+        """Run the proof and the checks that have not passed again; no step that changes the target
+        is repeated.
+        """
         for step in self.steps:
             if step.do == "proof" or (step.do == "check" and step.passed is not True):
                 step.state, step.detail = "waiting", ""
@@ -203,13 +225,17 @@ class Sheet(SheetModel):
 
     def gate_of(self, kind: GateKind, step: int | None) -> Gate | None:
         """The newest gate of this kind for a step."""
-        return next((gate for gate in reversed(self.gates) if gate.kind == kind and gate.step == step), None)
+        return next(
+            (gate for gate in reversed(self.gates) if gate.kind == kind and gate.step == step), None
+        )
 
     def ask(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
         """The gate of this kind for a step; a new one if there is none yet."""
         return self.gate_of(kind, step) or self.ask_anew(kind, step, question, choices)
 
     def ask_anew(self, kind: GateKind, step: int | None, question: str, choices: list[str]) -> Gate:
-        gate = Gate(number=len(self.gates) + 1, kind=kind, step=step, question=question, choices=choices)
+        gate = Gate(
+            number=len(self.gates) + 1, kind=kind, step=step, question=question, choices=choices
+        )
         self.gates.append(gate)
         return gate

@@ -1,4 +1,6 @@
-"""Attempts to sign in, limited by account and by address. They count before anything is checked, in every process."""
+"""Attempts to sign in, limited by account and by address. They count before anything is checked, in
+every process.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,10 @@ from fennox.service.context import Context
 MAX_FAILURES = 8
 WINDOW = timedelta(minutes=10)
 _LONGEST = timedelta(minutes=1)  # that an attempt may last
-_TURN, _TURNS = 0.25, 120  # seconds between two looks whether it is one's turn, and how many there are
+_TURN, _TURNS = (
+    0.25,
+    120,
+)  # seconds between two looks whether it is one's turn, and how many there are
 _MOST_WAITING = 64  # in one process
 _ACCOUNT, _ADDRESS, _PASSPHRASES = "user ", "address ", "passphrases by "
 
@@ -45,7 +50,8 @@ def to_open(name: str) -> list[str]:
 @asynccontextmanager
 async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attempt]:
     """Around one check of a secret. Raises ``TooManyAttempts`` before it if too many have failed.
-    The failure is recorded first, so that a crowd of parallel attempts gets no further than one after the other.
+    The failure is recorded first, so that a crowd of parallel attempts gets no further than one
+    after the other.
     """
     mark = secrets.token_hex(16)
     tried = Attempt()
@@ -63,7 +69,9 @@ async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attemp
 
 @asynccontextmanager
 async def _one_of_few(context: Context) -> AsyncIterator[None]:
-    """A crowd waits here, without a connection of the database that others need; what is too many is sent away."""
+    """A crowd waits here, without a connection of the database that others need; what is too many
+    is sent away.
+    """
     if context.attempts_waiting >= _MOST_WAITING:
         raise TryLater("Too many people sign in at this moment.", "Try again in a minute.")
     context.attempts_waiting += 1
@@ -71,7 +79,9 @@ async def _one_of_few(context: Context) -> AsyncIterator[None]:
         async with asyncio.timeout(_TURN * _TURNS):
             await context.attempts_at_once.acquire()
     except TimeoutError as error:
-        raise TryLater("Too many people sign in at this moment.", "Try again in a minute.") from error
+        raise TryLater(
+            "Too many people sign in at this moment.", "Try again in a minute."
+        ) from error
     finally:
         context.attempts_waiting -= 1
     try:
@@ -84,20 +94,29 @@ async def _begin(context: Context, mark: str, subjects: list[str]) -> None:
     for _ in range(_TURNS):
         async with context.session() as session:
             if await _may_try(session, subjects):
-                session.add_all([SignInFailure(subject=subject, at=func.now(), attempt=mark) for subject in subjects])
+                session.add_all(
+                    [
+                        SignInFailure(subject=subject, at=func.now(), attempt=mark)
+                        for subject in subjects
+                    ]
+                )
                 return
         await asyncio.sleep(_TURN)
     raise TryLater("Too many people sign in at this moment.", "Try again in a minute.")
 
 
 async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
-    """Whether an attempt may begin now; raises if too many have failed. One asks at a time, and sees the others."""
+    """Whether an attempt may begin now; raises if too many have failed. One asks at a time, and
+    sees the others.
+    """
     here = SignInFailure.at > func.now() - WINDOW
     left_by_the_dead = SignInFailure.at < func.now() - _LONGEST
     failed = (SignInFailure.attempt == "") | left_by_the_dead
     for subject in sorted(subjects):
         await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(subject))))
-        counted = select(func.count(), func.count().filter(failed)).where(SignInFailure.subject == subject, here)
+        counted = select(func.count(), func.count().filter(failed)).where(
+            SignInFailure.subject == subject, here
+        )
         tries, failures = (await session.execute(counted)).one()
         if failures >= MAX_FAILURES:
             raise TooManyAttempts("Too many attempts have failed.", "Wait ten minutes.")
@@ -109,28 +128,57 @@ async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
 async def concerns(session: AsyncSession) -> list[Found]:
     """Accounts and addresses that are refused at this moment, since when."""
     here = SignInFailure.at > func.now() - WINDOW
-    refused = select(SignInFailure.subject, func.max(SignInFailure.at)).where(here).group_by(SignInFailure.subject)
-    rows = await session.execute(refused.having(func.count() >= MAX_FAILURES).order_by(SignInFailure.subject))
+    refused = (
+        select(SignInFailure.subject, func.max(SignInFailure.at))
+        .where(here)
+        .group_by(SignInFailure.subject)
+    )
+    rows = await session.execute(
+        refused.having(func.count() >= MAX_FAILURES).order_by(SignInFailure.subject)
+    )
     return [_concern(subject, last) for subject, last in rows]
 
 
 def _concern(subject: str, last: datetime) -> Found:
     if subject.startswith(_ACCOUNT):
         name = subject.removeprefix(_ACCOUNT)
-        return Found("account-throttled", "high", "service", f"user {name}", f"Somebody tries passwords of {name}.",
-                     f"See who: fennox audit list --about {name}. Whoever is signed in stays so; a new sign-in by that "
-                     "name must wait.", f"{MAX_FAILURES} attempts within ten minutes have failed; more are refused.",
-                     since=last)  # fmt: skip
+        return Found(
+            "account-throttled",
+            "high",
+            "service",
+            f"user {name}",
+            f"Somebody tries passwords of {name}.",
+            f"See who: fennox audit list --about {name}. Whoever is signed in stays so; a new"
+            " sign-in by that name must wait.",
+            f"{MAX_FAILURES} attempts within ten minutes have failed; more are refused.",
+            since=last,
+        )
     if subject.startswith(_PASSPHRASES):
         name = subject.removeprefix(_PASSPHRASES)
-        return Found("passphrases-throttled", "high", "service", subject, f"{name} has given many wrong passphrases.",
-                     f"Ask them; see: fennox audit list --by {name}", "They can try none for ten minutes.",
-                     since=last)  # fmt: skip
-    return Found("address-throttled", "low", "service", subject, f"Many sign-ins from {subject} have failed.",
-                 f"See which names it tried: fennox audit list --from {subject.removeprefix(_ADDRESS)}",
-                 "Nobody can sign in from there for ten minutes.", since=last)  # fmt: skip
+        return Found(
+            "passphrases-throttled",
+            "high",
+            "service",
+            subject,
+            f"{name} has given many wrong passphrases.",
+            f"Ask them; see: fennox audit list --by {name}",
+            "They can try none for ten minutes.",
+            since=last,
+        )
+    return Found(
+        "address-throttled",
+        "low",
+        "service",
+        subject,
+        f"Many sign-ins from {subject} have failed.",
+        f"See which names it tried: fennox audit list --from {subject.removeprefix(_ADDRESS)}",
+        "Nobody can sign in from there for ten minutes.",
+        since=last,
+    )
 
 
 async def forget(session: AsyncSession, account: str) -> None:
     """After a recovery: the person may sign in at once."""
-    await session.execute(delete(SignInFailure).where(SignInFailure.subject == f"{_ACCOUNT}{account}"))
+    await session.execute(
+        delete(SignInFailure).where(SignInFailure.subject == f"{_ACCOUNT}{account}")
+    )

@@ -27,8 +27,12 @@ async def begin(session: AsyncSession, purpose: str, data: dict[str, Any]) -> st
 async def use(session: AsyncSession, purpose: str, handle: str) -> dict[str, Any]:
     """What was remembered, once. Raises ``NotSignedIn`` if it has ended, or was used."""
     there = delete(Challenge).where(Challenge.id == digest(handle), Challenge.purpose == purpose)
-    found = await session.execute(there.where(Challenge.until > func.now()).returning(Challenge.data))
+    found = await session.execute(
+        there.where(Challenge.until > func.now()).returning(Challenge.data)
+    )
     data: dict[str, Any] | None = found.scalar_one_or_none()
     if data is None:
-        raise NotSignedIn("This sign-in has taken too long, or was used already.", "Begin it again.")
+        raise NotSignedIn(
+            "This sign-in has taken too long, or was used already.", "Begin it again."
+        )
     return data

@@ -40,7 +40,9 @@ async def kinds(session: AsyncSession, user: User) -> list[Factor]:
         found.append("password")
     if user.sealed_totp is not None:
         found.append("authenticator")
-    if (await session.execute(select(Passkey.id).where(Passkey.user_id == user.id).limit(1))).first() is not None:
+    if (
+        await session.execute(select(Passkey.id).where(Passkey.user_id == user.id).limit(1))
+    ).first() is not None:
         found.append("passkey")
     if user.issuer:
         found.append("provider")
@@ -54,11 +56,15 @@ async def accept(context: Context, user: User, code: str) -> bool:
         return True  # there is none to be asked for; the password was right
     async with context.session() as session:
         if code.isdigit():
-            step = fitting_step(context.keyfile.open(user.sealed_totp, place(user.id)).decode(), code, context)
+            step = fitting_step(
+                context.keyfile.open(user.sealed_totp, place(user.id)).decode(), code, context
+            )
             if step is None:
                 return False
             unused = update(User).where(User.id == user.id, User.totp_used < step)
-            return (await session.execute(unused.values(totp_used=step).returning(User.id))).first() is not None
+            return (
+                await session.execute(unused.values(totp_used=step).returning(User.id))
+            ).first() is not None
         mine = (RecoveryCode.user_id == user.id, RecoveryCode.hash == _hash(code))
         used = delete(RecoveryCode).where(*mine).returning(RecoveryCode.hash)
         return (await session.execute(used)).first() is not None
@@ -91,7 +97,9 @@ async def remember(session: AsyncSession, context: Context, user: str, secret: s
     """A secret that waits for its first code."""
     sealed = context.keyfile.seal(secret.encode(), place(user)).hex()
     until = context.wall() + _BEGUN
-    await session.merge(Challenge(id=f"totp {user}", purpose="totp", data={"sealed": sealed}, until=until))
+    await session.merge(
+        Challenge(id=f"totp {user}", purpose="totp", data={"sealed": sealed}, until=until)
+    )
 
 
 async def remembered(session: AsyncSession, context: Context, user: str) -> str | None:

@@ -1,4 +1,5 @@
-"""Grave acts: what needs a fresh proof of who one is, and a second person where an administrator has asked for it.
+"""Grave acts: what needs a fresh proof of who one is, and a second person where an administrator
+has asked for it.
 
 One table for every route; an operation that may do such harm stands in it (10-security, 2).
 """
@@ -16,7 +17,9 @@ from fennox.wire.access import Act
 
 @dataclass(frozen=True)
 class Grave:
-    """``fields``: grave only if the request has one of them. ``approved``: a second person can be asked for."""
+    """``fields``: grave only if the request has one of them. ``approved``: a second person can be
+    asked for.
+    """
 
     act: Act
     fields: frozenset[str] = frozenset()
@@ -72,7 +75,11 @@ def of(operation: str, body: Any) -> Grave | None:
     grave = TABLE.get(operation)
     if grave is None or not grave.fields:
         return grave
-    given = {name for name, value in body.items() if value is not None} if isinstance(body, dict) else set()
+    given = (
+        {name for name, value in body.items() if value is not None}
+        if isinstance(body, dict)
+        else set()
+    )
     return grave if given & grave.fields else None
 
 
@@ -83,7 +90,8 @@ def must_be_proved(who: Person) -> None:
     minutes = int(FRESH.total_seconds() // 60)
     if who.kind in ("automation", "metrics"):
         raise ProofNeeded(
-            f"This needs a person who has proved within {minutes} minutes who they are; a token cannot.",
+            f"This needs a person who has proved within {minutes} minutes who they are; a token"
+            " cannot.",
             "Do it signed in as a person.",
         )
     raise ProofNeeded(

@@ -38,13 +38,16 @@ class Party:
 
 
 def party(context: Context) -> Party:
-    """Raises ``MendSettings`` where browsers offer no passkeys: at a bare number, or without TLS elsewhere."""
+    """Raises ``MendSettings`` where browsers offer no passkeys: at a bare number, or without TLS
+    elsewhere.
+    """
     parts = urlsplit(context.settings.url)
     host = parts.hostname or ""
     if _is_number(host) or (parts.scheme != "https" and host != "localhost"):
         raise MendSettings(
             f"Browsers offer no passkeys at {context.settings.url}.",
-            "Set public_address to the https:// address, with a name, by which people reach the console.",
+            "Set public_address to the https:// address, with a name, by which people reach the"
+            " console.",
         )
     return Party(host, f"{parts.scheme}://{parts.netloc}")
 
@@ -70,15 +73,20 @@ def registration(here: Party, user: User, known: Sequence[Passkey]) -> dict[str,
         user_id=user.id.encode(),
         user_name=user.name,
         authenticator_selection=AuthenticatorSelectionCriteria(
-            resident_key=ResidentKeyRequirement.REQUIRED, user_verification=UserVerificationRequirement.REQUIRED
+            resident_key=ResidentKeyRequirement.REQUIRED,
+            user_verification=UserVerificationRequirement.REQUIRED,
         ),
-        exclude_credentials=[PublicKeyCredentialDescriptor(id=base64url_to_bytes(one.id)) for one in known],
+        exclude_credentials=[
+            PublicKeyCredentialDescriptor(id=base64url_to_bytes(one.id)) for one in known
+        ],
     )
     return _plain(options)
 
 
 def registered(here: Party, challenge: str, credential: dict[str, Any]) -> tuple[str, bytes, int]:
-    """The id, the public key and the counter of a new passkey. Raises ``BadInput`` if it is not for us."""
+    """The id, the public key and the counter of a new passkey. Raises ``BadInput`` if it is not for
+    us.
+    """
     try:
         found = webauthn.verify_registration_response(
             credential=credential,
@@ -88,23 +96,37 @@ def registered(here: Party, challenge: str, credential: dict[str, Any]) -> tuple
             require_user_verification=True,
         )
     except (WebAuthnException, ValueError, KeyError, TypeError) as error:
-        raise BadInput(f"The passkey was not accepted: {error}.", "Try again, at the console's own address.") from error
+        raise BadInput(
+            f"The passkey was not accepted: {error}.", "Try again, at the console's own address."
+        ) from error
     return bytes_to_base64url(found.credential_id), found.credential_public_key, found.sign_count
 
 
 def authentication(here: Party) -> dict[str, Any]:
-    """Options for the browser. Which passkeys there are is told to nobody: the device knows its own."""
+    """Options for the browser. Which passkeys there are is told to nobody: the device knows its
+    own.
+    """
     return _plain(
-        webauthn.generate_authentication_options(rp_id=here.id, user_verification=UserVerificationRequirement.REQUIRED)
+        webauthn.generate_authentication_options(
+            rp_id=here.id, user_verification=UserVerificationRequirement.REQUIRED
+        )
     )
 
 
-async def authenticated(session: AsyncSession, context: Context, challenge: str, credential: dict[str, Any]) -> User:
-    """Who holds the passkey. Raises ``NotSignedIn`` if it is not known, not for us, or a copy of it was used."""
+async def authenticated(
+    session: AsyncSession, context: Context, challenge: str, credential: dict[str, Any]
+) -> User:
+    """Who holds the passkey. Raises ``NotSignedIn`` if it is not known, not for us, or a copy of it
+    was used.
+    """
     here = party(context)
-    refusal = NotSignedIn("This passkey is not known here, or was not accepted.", "Sign in in another way.")
+    refusal = NotSignedIn(
+        "This passkey is not known here, or was not accepted.", "Sign in in another way."
+    )
     query = select(User, Passkey).join(Passkey, Passkey.user_id == User.id)
-    mine = query.where(Passkey.id == str(credential.get("id", ""))[:2048]).with_for_update(of=Passkey)
+    mine = query.where(Passkey.id == str(credential.get("id", ""))[:2048]).with_for_update(
+        of=Passkey
+    )
     row = (await session.execute(mine)).first()
     if row is None:
         raise refusal

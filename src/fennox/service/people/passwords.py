@@ -15,7 +15,9 @@ _NOBODY = _hasher.hash(secrets.token_hex(16))  # a wrong user costs as long as a
 
 
 def strength_complaint(secret: str, words: list[str]) -> str | None:
-    """Why a passphrase or password is too weak, in words; None if it will do (zxcvbn's best score, 10^10 guesses)."""
+    """Why a passphrase or password is too weak, in words; None if it will do (zxcvbn's best score,
+    10^10 guesses).
+    """
     if len(secret) > 1024:
         return "It is longer than 1024 characters."
     if len(secret) < 12:
@@ -34,12 +36,16 @@ async def hash_password(password: str, user: str) -> str:
     """Raises ``BadInput`` if it is too weak."""
     complaint = strength_complaint(password, [user, "fennox"])
     if complaint is not None:
-        raise BadInput(f"The password is too weak. {complaint}", "Use four unrelated words.", field="password")
+        raise BadInput(
+            f"The password is too weak. {complaint}", "Use four unrelated words.", field="password"
+        )
     return await hashed(lambda: _hasher.hash(password))
 
 
 async def fits(password_hash: str | None, password: str) -> bool:
-    """``password_hash`` None: there is no such user, which takes as long. Empty: no password opens it."""
+    """``password_hash`` None: there is no such user, which takes as long. Empty: no password opens
+    it.
+    """
     return await hashed(lambda: _fits(password_hash or _NOBODY, password)) and bool(password_hash)
 
 

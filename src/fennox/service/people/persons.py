@@ -1,4 +1,6 @@
-"""Who is signed in, and what they may do: the role and rights of the person, narrowed by the token they came with."""
+"""Who is signed in, and what they may do: the role and rights of the person, narrowed by the token
+they came with.
+"""
 
 from __future__ import annotations
 
@@ -26,14 +28,18 @@ RIGHTS: dict[Role, frozenset[Right]] = {
 """Role → the rights that come with it unless a person was given others."""
 
 Scope = tuple[tuple[str, ...], ...] | None
-"""Lists of selectors: a system is within it if it fits one selector of each list. None: the whole estate."""
+"""Lists of selectors: a system is within it if it fits one selector of each list. None: the whole
+estate.
+"""
 
 
 @dataclass(frozen=True)
 class Person:
-    """Who is signed in. ``by_cookie``: a console, whose changes need the header that a foreign page cannot send.
+    """Who is signed in. ``by_cookie``: a console, whose changes need the header that a foreign page
+    cannot send.
 
-    ``session``: the id of the token they came with. ``proved``: within the last minutes (:mod:`grave`).
+    ``session``: the id of the token they came with. ``proved``: within the last minutes
+    (:mod:`grave`).
     """
 
     id: str
@@ -63,7 +69,9 @@ def rights_of(role: Role, given: Sequence[str] | None) -> frozenset[Right]:
 
 
 def narrowed(own: Role, to: Role | None) -> Role:
-    """The role of a token: never more than its person has now. What cannot be compared is a reader's."""
+    """The role of a token: never more than its person has now. What cannot be compared is a
+    reader's.
+    """
     if to is None or own in COVERS[to]:
         return own
     return to if to in COVERS[own] else "reader"
@@ -74,12 +82,22 @@ def person_from(user: User, token: Token, *, by_cookie: bool, proved: bool) -> P
     narrow: Role | None = token.role  # type: ignore[assignment]
     kind: TokenKind = token.purpose  # type: ignore[assignment]
     role = narrowed(own, narrow)
-    rights = rights_of(own, user.rights) & (rights_of(role, token.rights) if narrow else rights_of(own, user.rights))
+    rights = rights_of(own, user.rights) & (
+        rights_of(role, token.rights) if narrow else rights_of(own, user.rights)
+    )
     lists = [tuple(selectors) for selectors in (user.scope, token.scope) if selectors is not None]
     return Person(
-        id=user.id, name=user.name, role=role, rights=rights, scope=tuple(lists) or None, session=token.id, kind=kind,
-        by_cookie=by_cookie, proved=proved, must_change=user.must_change,
-    )  # fmt: skip
+        id=user.id,
+        name=user.name,
+        role=role,
+        rights=rights,
+        scope=tuple(lists) or None,
+        session=token.id,
+        kind=kind,
+        by_cookie=by_cookie,
+        proved=proved,
+        must_change=user.must_change,
+    )
 
 
 def must_have(who: Person, right: Right) -> None:

@@ -1,7 +1,9 @@
-"""Sign-on with an identity provider (OpenID Connect Core 1.0, authorization code flow with PKCE, RFC 7636).
+"""Sign-on with an identity provider (OpenID Connect Core 1.0, authorization code flow with PKCE,
+RFC 7636).
 
-The provider says who somebody is, and in which groups; the settings say which groups are which roles. A provider's word
-counts when somebody signs in, and when it ends their sessions (OpenID Connect Back-Channel Logout 1.0).
+The provider says who somebody is, and in which groups; the settings say which groups are which
+roles. A provider's word counts when somebody signs in, and when it ends their sessions (OpenID
+Connect Back-Channel Logout 1.0).
 """
 
 from __future__ import annotations
@@ -28,20 +30,37 @@ from fennox.core.names import printable
 from fennox.service.settings import Settings
 from fennox.wire.access import Role
 
-_ALGORITHMS = ["RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA"]
-"""Signatures by a key that only the provider has: never ``none``, nor one by a secret that both know."""
+_ALGORITHMS = [
+    "RS256",
+    "RS384",
+    "RS512",
+    "PS256",
+    "PS384",
+    "PS512",
+    "ES256",
+    "ES384",
+    "ES512",
+    "EdDSA",
+]
+"""Signatures by a key that only the provider has: never ``none``, nor one by a secret that both
+know.
+"""
 _LIMIT = 10.0  # seconds for one answer of the provider
 _KNOWN_FOR = 600.0  # seconds after which its metadata and keys are asked for anew
 _LEEWAY = 60  # seconds that clocks may differ by
 _LARGEST = 1_000_000  # bytes of an answer
 _MOST_GROUPS = 5_000
-_LOGGED_OUT = "http://schemas.openid.net/event/backchannel-logout"  # Back-Channel Logout 1.0, section 2.4
+_LOGGED_OUT = (  # Back-Channel Logout 1.0, section 2.4
+    "http://schemas.openid.net/event/backchannel-logout"
+)
 _STRONGEST: tuple[Role, ...] = ("administrator", "operator", "auditor", "reader")
 
 
 @dataclass(frozen=True)
 class Vouched:
-    """Whom the provider vouches for. ``authenticated``: when they last proved who they are (seconds), if it says so."""
+    """Whom the provider vouches for. ``authenticated``: when they last proved who they are
+    (seconds), if it says so.
+    """
 
     issuer: str
     subject: str
@@ -62,11 +81,15 @@ class Provider:
     @property
     def issuer(self) -> str:
         if not self.settings.oidc_issuer or not self.settings.oidc_client:
-            raise MendSettings("No identity provider is set up.", "Set oidc_issuer, oidc_client and oidc_roles.")
+            raise MendSettings(
+                "No identity provider is set up.", "Set oidc_issuer, oidc_client and oidc_roles."
+            )
         return self.settings.oidc_issuer
 
     async def metadata(self, *, anew: bool = False) -> Mapping[str, Any]:
-        """Raises ``TryLater`` if the provider is away, ``MendSettings`` if what answers is not that provider."""
+        """Raises ``TryLater`` if the provider is away, ``MendSettings`` if what answers is not that
+        provider.
+        """
         if not anew and self._metadata and time.monotonic() - self._asked < _KNOWN_FOR:
             return self._metadata
         _must_be_safe(self.issuer)
@@ -75,7 +98,8 @@ class Provider:
         )
         if found.get("issuer") != self.issuer:
             raise MendSettings(
-                f"What answers at {self.issuer} says it is {printable(str(found.get('issuer')))[:200]}.",
+                f"What answers at {self.issuer} says it is"
+                f" {printable(str(found.get('issuer')))[:200]}.",
                 "Write oidc_issuer exactly as the provider says it.",
             )
         for endpoint in ("authorization_endpoint", "token_endpoint", "jwks_uri"):
@@ -89,22 +113,38 @@ class Provider:
         self._metadata, self._keys, self._asked = found, keys, time.monotonic()
         return found
 
-    async def address(self, state: str, nonce: str, verifier: str, redirect: str, *, fresh: bool) -> str:
+    async def address(
+        self, state: str, nonce: str, verifier: str, redirect: str, *, fresh: bool
+    ) -> str:
         """Where the person signs in. ``fresh``: also if they are signed in there."""
         endpoint = (await self.metadata())["authorization_endpoint"]
         again = {"prompt": "login", "max_age": 0} if fresh else {}
         address: str = prepare_grant_uri(
-            endpoint, client_id=self.settings.oidc_client, response_type="code", redirect_uri=redirect,
-            scope=self.settings.oidc_scope, state=state, nonce=nonce,
-            code_challenge=create_s256_code_challenge(verifier), code_challenge_method="S256", **again,
-        )  # fmt: skip
+            endpoint,
+            client_id=self.settings.oidc_client,
+            response_type="code",
+            redirect_uri=redirect,
+            scope=self.settings.oidc_scope,
+            state=state,
+            nonce=nonce,
+            code_challenge=create_s256_code_challenge(verifier),
+            code_challenge_method="S256",
+            **again,
+        )
         return address
 
     async def vouched(self, code: str, redirect: str, verifier: str, nonce: str) -> Vouched:
-        """Whom a code stands for. Raises ``NotSignedIn`` for one that is wrong, ``NotAllowed`` for no known group."""
+        """Whom a code stands for. Raises ``NotSignedIn`` for one that is wrong, ``NotAllowed`` for
+        no known group.
+        """
         endpoint = (await self.metadata())["token_endpoint"]
-        wanted = {"grant_type": "authorization_code", "code": code, "redirect_uri": redirect,
-                  "client_id": str(self.settings.oidc_client), "code_verifier": verifier}  # fmt: skip
+        wanted = {
+            "grant_type": "authorization_code",
+            "code": code,
+            "redirect_uri": redirect,
+            "client_id": str(self.settings.oidc_client),
+            "code_verifier": verifier,
+        }
         if (secret := self.settings.oidc_secret()) is not None:
             wanted["client_secret"] = secret
         answer = await self._ask("POST", endpoint, data=wanted)
@@ -112,9 +152,12 @@ class Provider:
         if not same(nonce, str(claims.get("nonce", ""))):
             raise _not_for_us("it belongs to another sign-in")
         return Vouched(
-            issuer=self.issuer, subject=_subject(claims), name=self._name(claims), role=self._role(claims),
+            issuer=self.issuer,
+            subject=_subject(claims),
+            name=self._name(claims),
+            role=self._role(claims),
             authenticated=claims["auth_time"] if isinstance(claims.get("auth_time"), int) else None,
-        )  # fmt: skip
+        )
 
     async def logged_out(self, token: str) -> str:
         """The subject whose sessions end, by a logout token of the provider."""
@@ -160,50 +203,80 @@ class Provider:
         if issued > now + _LEEWAY or ends < now - _LEEWAY:
             away = (issued if issued > now else ends) - now
             raise NotSignedIn(
-                f"The provider's token is {abs(away):.0f} seconds {'ahead of' if away > 0 else 'behind'} this clock.",
-                "Have the provider's machine and this one follow a time server, then sign in again.",
+                f"The provider's token is {abs(away):.0f} seconds"
+                f" {'ahead of' if away > 0 else 'behind'} this clock.",
+                "Have the provider's machine and this one follow a time server, then sign in"
+                " again.",
             )
 
     def _name(self, claims: Mapping[str, Any]) -> str:
-        """A name as ours are. What the provider writes otherwise is written so; a mail address without its host."""
-        given = str(claims.get(self.settings.oidc_name_claim) or claims.get("email") or claims["sub"])
+        """A name as ours are. What the provider writes otherwise is written so; a mail address
+        without its host.
+        """
+        given = str(
+            claims.get(self.settings.oidc_name_claim) or claims.get("email") or claims["sub"]
+        )
         name = re.sub(r"[^a-z0-9]+", "-", given.split("@")[0].lower()).strip("-")[:48]
         if not name:
-            raise NotAllowed("The provider gives no name that could be used here.", "See oidc_name_claim.")
+            raise NotAllowed(
+                "The provider gives no name that could be used here.", "See oidc_name_claim."
+            )
         return name
 
     def _role(self, claims: Mapping[str, Any]) -> Role:
-        """The strongest role of the groups that are named in the settings. Groups of any other form are none."""
+        """The strongest role of the groups that are named in the settings. Groups of any other form
+        are none.
+        """
         given = claims.get(self.settings.oidc_groups_claim)
-        groups = {one for one in given[:_MOST_GROUPS] if isinstance(one, str)} if isinstance(given, list) else set()
+        groups = (
+            {one for one in given[:_MOST_GROUPS] if isinstance(one, str)}
+            if isinstance(given, list)
+            else set()
+        )
         roles = {role for group, role in self.settings.oidc_roles.items() if group in groups}
         found = next((role for role in _STRONGEST if role in roles), None)
         if found is None:
             raise NotAllowed(
-                "None of your groups has a role here.", "An administrator names groups in oidc_roles of the settings."
+                "None of your groups has a role here.",
+                "An administrator names groups in oidc_roles of the settings.",
             )
         return found
 
     async def _get(self, address: str) -> dict[str, Any]:
         return await self._ask("GET", address)
 
-    async def _ask(self, method: str, address: str, data: dict[str, str] | None = None) -> dict[str, Any]:
+    async def _ask(
+        self, method: str, address: str, data: dict[str, str] | None = None
+    ) -> dict[str, Any]:
         where = urls.split(address).hostname
         try:
-            async with httpx.AsyncClient(timeout=_LIMIT, trust_env=False, follow_redirects=False) as client:
-                answer = await client.request(method, address, data=data, headers={"accept": "application/json"})
+            async with httpx.AsyncClient(
+                timeout=_LIMIT, trust_env=False, follow_redirects=False
+            ) as client:
+                answer = await client.request(
+                    method, address, data=data, headers={"accept": "application/json"}
+                )
         except httpx.HTTPError as error:
             raise TryLater(
                 f"The identity provider at {where} does not answer ({type(error).__name__}).",
                 "Try again, or sign in with a password of your own here.",
             ) from error
         if answer.status_code >= 500:
-            raise TryLater(f"The identity provider at {where} answers {answer.status_code}.", "Try again in a while.")
+            raise TryLater(
+                f"The identity provider at {where} answers {answer.status_code}.",
+                "Try again in a while.",
+            )
         if answer.status_code >= 400 and method == "POST":
-            raise NotSignedIn("The identity provider does not know this sign-in (any more).", "Begin it again.")
-        found = answer.json() if answer.status_code == 200 and len(answer.content) <= _LARGEST else None
+            raise NotSignedIn(
+                "The identity provider does not know this sign-in (any more).", "Begin it again."
+            )
+        found = (
+            answer.json() if answer.status_code == 200 and len(answer.content) <= _LARGEST else None
+        )
         if not isinstance(found, dict):
-            raise MendSettings(f"What answers at {where} is no identity provider.", "Mend oidc_issuer.")
+            raise MendSettings(
+                f"What answers at {where} is no identity provider.", "Mend oidc_issuer."
+            )
         return found
 
 
@@ -215,7 +288,9 @@ def _subject(claims: Mapping[str, Any]) -> str:
 
 
 def _not_for_us(why: str) -> NotSignedIn:
-    return NotSignedIn(f"What the identity provider gave is not accepted: {why}.", "Begin the sign-in again.")
+    return NotSignedIn(
+        f"What the identity provider gave is not accepted: {why}.", "Begin the sign-in again."
+    )
 
 
 def _must_be_safe(address: str) -> None:
@@ -225,7 +300,8 @@ def _must_be_safe(address: str) -> None:
         return
     if parts.scheme != "http" or not _is_here(parts.hostname or ""):
         raise MendSettings(
-            f"{printable(address)[:200]!r} is not under TLS.", "Give an https:// address of the provider."
+            f"{printable(address)[:200]!r} is not under TLS.",
+            "Give an https:// address of the provider.",
         )
 
 

@@ -1,4 +1,6 @@
-"""Letting somebody in again who cannot sign in any more: done by whoever holds the service's own machine."""
+"""Letting somebody in again who cannot sign in any more: done by whoever holds the service's own
+machine.
+"""
 
 from __future__ import annotations
 
@@ -12,14 +14,21 @@ from fennox.service.people import attempts, factors, passwords, tokens
 BY = "the host"  # who it was, for the audit
 
 
-async def recover(context: Context, name: str, password: str, *, administrator: bool, no_approvals: bool) -> list[str]:
+async def recover(
+    context: Context, name: str, password: str, *, administrator: bool, no_approvals: bool
+) -> list[str]:
     """A new password, no second factor, no open session. What was done, in words."""
     hash_ = await passwords.hash_password(password, name)
     done = ["second factor forgotten"]
     async with context.session() as session:
-        row = (await session.execute(select(User).where(User.name == name).with_for_update())).scalar_one_or_none()
+        row = (
+            await session.execute(select(User).where(User.name == name).with_for_update())
+        ).scalar_one_or_none()
         if row is None:
-            names = ", ".join((await session.execute(select(User.name).order_by(User.name))).scalars()) or "nobody"
+            names = (
+                ", ".join((await session.execute(select(User.name).order_by(User.name))).scalars())
+                or "nobody"
+            )
             raise NotFound(f"There is no user {name}.", f"There are: {names}.")
         row.password_hash, row.must_change = hash_, False
         await factors.forget(session, row)
@@ -29,8 +38,12 @@ async def recover(context: Context, name: str, password: str, *, administrator: 
             row.role, row.rights, row.scope = "administrator", None, None
             done.append("made administrator of the whole estate")
         if no_approvals:
-            (await session.execute(select(ServiceState).with_for_update())).scalar_one().approvals = []
+            (
+                await session.execute(select(ServiceState).with_for_update())
+            ).scalar_one().approvals = []
             done.append("approvals switched off")
         said = {"what": ", ".join(done)}
-        session.add(Audit(at=context.now(), by=BY, action="recovered", noun="user", name=name, details=said))
+        session.add(
+            Audit(at=context.now(), by=BY, action="recovered", noun="user", name=name, details=said)
+        )
     return done

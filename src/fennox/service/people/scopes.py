@@ -1,8 +1,10 @@
-"""The part of the estate that a person or token reaches. Nothing outside it is shown, counted, or acted on.
+"""The part of the estate that a person or token reaches. Nothing outside it is shown, counted, or
+acted on.
 
-What is read for such a person is filtered in one place: every statement of their request, whatever route or module it
-comes from. What they change is looked up through the same filter before its route begins; the route itself sees the
-whole estate, as rules about other systems must hold for everybody.
+What is read for such a person is filtered in one place: every statement of their request, whatever
+route or module it comes from. What they change is looked up through the same filter before its
+route begins; the route itself sees the whole estate, as rules about other systems must hold for
+everybody.
 """
 
 from __future__ import annotations
@@ -66,13 +68,17 @@ def is_narrow() -> bool:
 
 def fits(scope: Scope) -> ColumnElement[bool]:
     """Which rows of the table of systems are within."""
-    lists = [or_(*(and_(*_selected(selector)) for selector in selectors)) for selectors in scope or ()]
+    lists = [
+        or_(*(and_(*_selected(selector)) for selector in selectors)) for selectors in scope or ()
+    ]
     return and_(*lists) if lists else _systems.c.id.is_not(None)
 
 
 async def reaches(session: AsyncSession, scope: Scope, system: System) -> bool:
     """Whether somebody with this scope may know of ``system``."""
-    found = await session.execute(select(_systems.c.id).where(_systems.c.id == system.id, fits(scope)))
+    found = await session.execute(
+        select(_systems.c.id).where(_systems.c.id == system.id, fits(scope))
+    )
     return found.first() is not None
 
 
@@ -110,15 +116,23 @@ def _only(table: type[Any], criteria: ColumnElement[bool]) -> Any:
 
 
 async def check(session: AsyncSession, selectors: Sequence[str] | None) -> None:
-    """Raise ``BadInput`` if a scope is not understood, or fits no system: a misspelt one would shut somebody out."""
+    """Raise ``BadInput`` if a scope is not understood, or fits no system: a misspelt one would shut
+    somebody out.
+    """
     if selectors is None:
         return
     if not selectors:
-        raise BadInput("The scope is empty.", "Name systems, like site=holm, or leave the scope out.", field="scope")
+        raise BadInput(
+            "The scope is empty.",
+            "Name systems, like site=holm, or leave the scope out.",
+            field="scope",
+        )
     for selector in selectors:
         routines.check_selector(selector)
         count = select(func.count()).select_from(System).where(*routines.selected(selector))
         if not (await session.execute(count)).scalar_one():
             raise BadInput(
-                f"No system fits {selector}.", "`fennox system list` shows sites, labels and names.", field="scope"
+                f"No system fits {selector}.",
+                "`fennox system list` shows sites, labels and names.",
+                field="scope",
             )

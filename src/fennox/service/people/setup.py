@@ -23,12 +23,20 @@ async def new_code(session: AsyncSession) -> str | None:
     return code
 
 
-async def first_administrator(session: AsyncSession, code: str, user: str, password_hash: str, now: datetime) -> User:
+async def first_administrator(
+    session: AsyncSession, code: str, user: str, password_hash: str, now: datetime
+) -> User:
     state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
     taken = (await session.execute(select(User.id).limit(1))).first() is not None
-    if taken or state.setup_code is None or not secrets.compare_digest(state.setup_code, digest(code)):
+    if (
+        taken
+        or state.setup_code is None
+        or not secrets.compare_digest(state.setup_code, digest(code))
+    ):
         raise BadInput(
-            "The setup code is not valid, or has been used.", "Read the newest one in the service's log.", field="code"
+            "The setup code is not valid, or has been used.",
+            "Read the newest one in the service's log.",
+            field="code",
         )
     state.setup_code = None
     row = new_user(user, "administrator", password_hash, now)
@@ -37,4 +45,6 @@ async def first_administrator(session: AsyncSession, code: str, user: str, passw
 
 
 def new_user(name: str, role: Role, password_hash: str, now: datetime) -> User:
-    return User(id=secrets.token_hex(16), name=name, role=role, password_hash=password_hash, created=now)
+    return User(
+        id=secrets.token_hex(16), name=name, role=role, password_hash=password_hash, created=now
+    )

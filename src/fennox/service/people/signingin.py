@@ -23,26 +23,45 @@ class Claimed:
 
 
 async def check(context: Context, claimed: Claimed, address: str, request: Request) -> User:
-    """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``, and leaves it in the audit."""
+    """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``, and leaves
+    it in the audit.
+    """
     failure: NotSignedIn | None = None
     async with attempt(context, to_sign_in(claimed.user, address)) as tried:
         user = await _user(context, claimed.user)
-        if not await passwords.fits(user.password_hash if user else None, claimed.password) or user is None:
-            failure = NotSignedIn("User or password is wrong.", "Check both; after eight failures you must wait.")
+        if (
+            not await passwords.fits(user.password_hash if user else None, claimed.password)
+            or user is None
+        ):
+            failure = NotSignedIn(
+                "User or password is wrong.", "Check both; after eight failures you must wait."
+            )
         elif claimed.code is None and (ways := factors.asked_of(user)):
             tried.passed = True  # the password was right; each wrong code counts
-            raise SecondFactorNeeded("The password is right. A second factor is needed.",
-                                     "Give the code of your authenticator, or a recovery code.", ways=ways)  # fmt: skip
+            raise SecondFactorNeeded(
+                "The password is right. A second factor is needed.",
+                "Give the code of your authenticator, or a recovery code.",
+                ways=ways,
+            )
         elif claimed.code is not None and not await factors.accept(context, user, claimed.code):
-            failure = NotSignedIn("The code is wrong, or was used already.", "Wait for the next one, and give that.")
+            failure = NotSignedIn(
+                "The code is wrong, or was used already.", "Wait for the next one, and give that."
+            )
         else:
             tried.passed = True
     if failure is None:
         assert user is not None
         return user
     async with context.session() as session:
-        await audit.note_as(session, request, claimed.user[:48], "failed to sign in", "user", claimed.user[:48],
-                            because=failure.what)  # fmt: skip
+        await audit.note_as(
+            session,
+            request,
+            claimed.user[:48],
+            "failed to sign in",
+            "user",
+            claimed.user[:48],
+            because=failure.what,
+        )
     raise failure
 
 

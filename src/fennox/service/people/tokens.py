@@ -49,9 +49,16 @@ def digest(token: str) -> str:
 
 
 async def begin(
-    session: AsyncSession, user: User, kind: TokenKind, now: datetime, origin: Origin, *, proved: bool = True
+    session: AsyncSession,
+    user: User,
+    kind: TokenKind,
+    now: datetime,
+    origin: Origin,
+    *,
+    proved: bool = True,
 ) -> tuple[str, datetime]:
-    """A session of a person: its secret, and its end. ``proved``: they have just proved who they are.
+    """A session of a person: its secret, and its end. ``proved``: they have just proved who they
+    are.
 
     Whom a provider vouches for comes back to it every day, so that its word on them is never older.
     """
@@ -63,9 +70,17 @@ async def begin(
 
 
 async def make(
-    session: AsyncSession, user: User, kind: TokenKind, name: str, until: datetime, now: datetime, narrow: Narrow
+    session: AsyncSession,
+    user: User,
+    kind: TokenKind,
+    name: str,
+    until: datetime,
+    now: datetime,
+    narrow: Narrow,
 ) -> tuple[str, Token]:
-    """A token for a program. It proves nothing of a person, so that no grave act is done with it."""
+    """A token for a program. It proves nothing of a person, so that no grave act is done with
+    it.
+    """
     secret = secrets.token_urlsafe(32)
     row = _row(user, secret, kind, now, until, Origin("", ""), proved=False)
     row.name, row.role, row.scope = name, narrow.role, narrow.scope
@@ -76,20 +91,38 @@ async def make(
 
 
 def _row(
-    user: User, secret: str, kind: TokenKind, now: datetime, until: datetime, origin: Origin, *, proved: bool
+    user: User,
+    secret: str,
+    kind: TokenKind,
+    now: datetime,
+    until: datetime,
+    origin: Origin,
+    *,
+    proved: bool,
 ) -> Token:
     return Token(
-        hash=digest(secret), id=secrets.token_hex(6), user_id=user.id, purpose=kind, created=now, until=until,
-        address=origin.address, program=origin.program[:_LONGEST_PROGRAM], proved=func.now() if proved else None,
-    )  # fmt: skip
+        hash=digest(secret),
+        id=secrets.token_hex(6),
+        user_id=user.id,
+        purpose=kind,
+        created=now,
+        until=until,
+        address=origin.address,
+        program=origin.program[:_LONGEST_PROGRAM],
+        proved=func.now() if proved else None,
+    )
 
 
-async def person_of(session: AsyncSession, secret: str, *, by_cookie: bool, now: datetime) -> Person:
+async def person_of(
+    session: AsyncSession, secret: str, *, by_cookie: bool, now: datetime
+) -> Person:
     """Raises ``NotSignedIn`` if nobody came with this secret, or it has ended."""
     # a proof from the future was dated by a wrong clock, and proves nothing
     fresh = func.coalesce(Token.proved.between(func.now() - FRESH, func.now()), False)
     mine = select(User, Token, fresh).join(Token, Token.user_id == User.id)
-    found = (await session.execute(mine.where(Token.hash == digest(secret), Token.until > now))).first()
+    found = (
+        await session.execute(mine.where(Token.hash == digest(secret), Token.until > now))
+    ).first()
     if found is None or (found[1].purpose == "console") != by_cookie:
         raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
     user, token, proved = found
@@ -104,7 +137,11 @@ async def prove(session: AsyncSession, who: Person) -> None:
 
 
 async def end_others(session: AsyncSession, user: str, but: str | None) -> int:
-    """End the sessions of a person, except the one with the id ``but``; tokens of programs stay. How many ended."""
+    """End the sessions of a person, except the one with the id ``but``; tokens of programs stay.
+    How many ended.
+    """
     mine = delete(Token).where(Token.user_id == user, Token.purpose.in_(("console", "client")))
-    ended = await session.execute(mine.where(Token.id != but).returning(Token.id) if but else mine.returning(Token.id))
+    ended = await session.execute(
+        mine.where(Token.id != but).returning(Token.id) if but else mine.returning(Token.id)
+    )
     return len(ended.all())

@@ -12,13 +12,24 @@ from fennox.service import access, audit
 from fennox.service.people import approvals, grave
 from fennox.service.people.persons import Person
 from fennox.service.routes.session import Here, Who
-from fennox.wire.access import Act, ApprovalActs, ApprovalActsShown, ApprovalShown, Decision, NamedValue, Role
+from fennox.wire.access import (
+    Act,
+    ApprovalActs,
+    ApprovalActsShown,
+    ApprovalShown,
+    Decision,
+    NamedValue,
+    Role,
+)
 from fennox.wire.base import Page
 
 router = APIRouter(tags=["approvals"])
 
 _MOST = 200  # that are listed
-_RIGHT_OF: dict[str, Role] = {"export": "administrator", "content": "operator"}  # who has it without being given it
+_RIGHT_OF: dict[str, Role] = {
+    "export": "administrator",
+    "content": "operator",
+}  # who has it without being given it
 
 
 def _needed(operation: str) -> Role:
@@ -30,21 +41,37 @@ def _needed(operation: str) -> Role:
 
 
 NEEDED: dict[Act, Role] = {
-    one.act: max((_needed(name) for name, other in grave.TABLE.items() if other.act == one.act and other.approved),
-                 key=["reader", "auditor", "operator", "administrator"].index)
+    one.act: max(
+        (
+            _needed(name)
+            for name, other in grave.TABLE.items()
+            if other.act == one.act and other.approved
+        ),
+        key=["reader", "auditor", "operator", "administrator"].index,
+    )
     for one in grave.TABLE.values()
-}  # fmt: skip
+}
 """Group of acts → the role that may approve all of them."""
 
 
 def _shown(row: Approval, who: Person, now: datetime) -> ApprovalShown:
     over = row.state in ("asked", "granted") and row.until <= now
     return ApprovalShown(
-        id=row.id, by=row.by, act=row.act, operation=row.operation, about=row.about,
-        shown=[NamedValue(name=name, value=value) for name, value in row.shown], sheet=row.sheet_id,
-        at=row.at, until=row.until, state="ended" if over else row.state, decided_by=row.decided_by,
-        decided=row.decided, because=row.because, mine=row.user_id == who.id,
-    )  # fmt: skip
+        id=row.id,
+        by=row.by,
+        act=row.act,
+        operation=row.operation,
+        about=row.about,
+        shown=[NamedValue(name=name, value=value) for name, value in row.shown],
+        sheet=row.sheet_id,
+        at=row.at,
+        until=row.until,
+        state="ended" if over else row.state,
+        decided_by=row.decided_by,
+        decided=row.decided,
+        because=row.because,
+        mine=row.user_id == who.id,
+    )
 
 
 def _sees(who: Person, row: Approval) -> bool:
@@ -54,7 +81,11 @@ def _sees(who: Person, row: Approval) -> bool:
 @router.get("/approvals")
 async def list_approvals(who: Who, context: Here, all: bool = False) -> Page[ApprovalShown]:
     """What waits for a second person, the oldest first; or `all`, the newest first."""
-    waiting = select(Approval).where(Approval.state == "asked", Approval.until > func.now()).order_by(Approval.at)
+    waiting = (
+        select(Approval)
+        .where(Approval.state == "asked", Approval.until > func.now())
+        .order_by(Approval.at)
+    )
     query = select(Approval).order_by(Approval.at.desc()).limit(_MOST) if all else waiting
     async with context.session() as session:
         now: datetime = (await session.execute(select(func.now()))).scalar_one()
@@ -97,9 +128,20 @@ async def _decide(
         row = await approvals.found(session, approval)
         if not _sees(who, row):
             raise approvals.not_there(approval)
-        await approvals.decide(session, who, row, _needed(row.operation), grant=grant, because=wanted.because)
-        await audit.note(session, request, "granted" if grant else "refused", "approval", row.id[:12], of=row.by,
-                         operation=row.operation, about=row.about, because=wanted.because)  # fmt: skip
+        await approvals.decide(
+            session, who, row, _needed(row.operation), grant=grant, because=wanted.because
+        )
+        await audit.note(
+            session,
+            request,
+            "granted" if grant else "refused",
+            "approval",
+            row.id[:12],
+            of=row.by,
+            operation=row.operation,
+            about=row.about,
+            because=wanted.because,
+        )
         return _shown(row, who, now)
 
 
@@ -112,15 +154,23 @@ async def approval_acts(context: Here) -> ApprovalActsShown:
 
 @router.put("/approval-acts")
 async def set_approvals(wanted: ApprovalActs, request: Request, context: Here) -> ApprovalActsShown:
-    """Ask for a second person from now on, or no more. Where one is asked for anything, this change needs one too.
+    """Ask for a second person from now on, or no more. Where one is asked for anything, this change
+    needs one too.
 
-    `people` comes with any other: whoever could add somebody alone would have a second person of their own.
+    `people` comes with any other: whoever could add somebody alone would have a second person of
+    their own.
     """
     acts = list(dict.fromkeys([*wanted.acts, "people"])) if wanted.acts else []
     async with context.session() as session:
         await approvals.must_leave_two(session, list(acts), NEEDED)
         state = (await session.execute(select(ServiceState).with_for_update())).scalar_one()
         before, state.approvals = state.approvals, list(acts)
-        await audit.note(session, request, "changed", "approvals", "all",
-                         acts=f"{', '.join(before) or 'none'} → {', '.join(acts) or 'none'}")  # fmt: skip
+        await audit.note(
+            session,
+            request,
+            "changed",
+            "approvals",
+            "all",
+            acts=f"{', '.join(before) or 'none'} → {', '.join(acts) or 'none'}",
+        )
     return ApprovalActsShown(acts=acts)

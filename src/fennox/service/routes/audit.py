@@ -19,11 +19,20 @@ router = APIRouter(tags=["audit"])
 
 @router.get("/audit")
 async def audit(
-    context: Here, limit: Limit = 100, before: int | None = None, by: str | None = None, noun: str | None = None,
-    about: str | None = None, action: str | None = None, address: str | None = None,
-    since: datetime | None = None, until: datetime | None = None,
-) -> Page[AuditEntry]:  # fmt: skip
-    """Who did what, newest first; by person, noun, the name it is about, part of the action, address and time."""
+    context: Here,
+    limit: Limit = 100,
+    before: int | None = None,
+    by: str | None = None,
+    noun: str | None = None,
+    about: str | None = None,
+    action: str | None = None,
+    address: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+) -> Page[AuditEntry]:
+    """Who did what, newest first; by person, noun, the name it is about, part of the action,
+    address and time.
+    """
     query = select(Audit).order_by(Audit.id.desc()).limit(limit + 1)
     exact = [(Audit.by, by), (Audit.noun, noun), (Audit.name, about), (Audit.address, address)]
     query = query.where(*(column == given for column, given in exact if given is not None))
@@ -38,17 +47,33 @@ async def audit(
     async with context.session() as session:
         rows = list((await session.execute(query)).scalars())
     items = [
-        AuditEntry(id=row.id, at=row.at, by=row.by, action=row.action, noun=row.noun, name=row.name,
-                   details={key: str(value) for key, value in row.details.items()}, address=row.address,
-                   place=row.place, digest=row.digest)
+        AuditEntry(
+            id=row.id,
+            at=row.at,
+            by=row.by,
+            action=row.action,
+            noun=row.noun,
+            name=row.name,
+            details={key: str(value) for key, value in row.details.items()},
+            address=row.address,
+            place=row.place,
+            digest=row.digest,
+        )
         for row in rows[:limit]
-    ]  # fmt: skip
+    ]
     return Page(items=items, after=str(items[-1].id) if len(rows) > limit else None)
 
 
 @router.get("/audit/check")
 async def check_audit(context: Here) -> AuditChecked:
-    """Compute the chain of all entries anew, and hold it against the newest backup of Fennox itself."""
+    """Compute the chain of all entries anew, and hold it against the newest backup of Fennox
+    itself.
+    """
     found = await auditchain.check(context)
-    return AuditChecked(entries=found.entries, faults=found.faults, backup=found.backup, held=found.held,
-                        not_checked=found.not_checked)  # fmt: skip
+    return AuditChecked(
+        entries=found.entries,
+        faults=found.faults,
+        backup=found.backup,
+        held=found.held,
+        not_checked=found.not_checked,
+    )

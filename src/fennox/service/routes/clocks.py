@@ -18,16 +18,23 @@ def _shown(judged: Judged) -> ClocksShown:
         own=evidence.own,
         now=evidence.now,
         clocks=[
-            OtherClock(name=clock.name, at=evidence.now + clock.ahead, ahead=clock.ahead.total_seconds(),
-                       accepted=clock.accepted.total_seconds())
+            OtherClock(
+                name=clock.name,
+                at=evidence.now + clock.ahead,
+                ahead=clock.ahead.total_seconds(),
+                accepted=clock.accepted.total_seconds(),
+            )
             for clock in evidence.clocks
         ],
-        events=[EventShown(name=event.name, at=event.at, accepted=event.accepted) for event in evidence.events],
+        events=[
+            EventShown(name=event.name, at=event.at, accepted=event.accepted)
+            for event in evidence.events
+        ],
         tended=evidence.tended,
         believed=not judged.doubts,
         doubts=judged.sentences,
         means=clocks.WAITS if judged.doubts else "",
-    )  # fmt: skip
+    )
 
 
 @router.get("/clocks")
@@ -38,11 +45,13 @@ async def show_clocks(context: Here) -> ClocksShown:
 
 
 @router.post("/clocks/confirm")
-async def confirm_clocks(request: Request, context: Here, who: Who, believe_dates: bool = False) -> ClocksConfirmed:
+async def confirm_clocks(
+    request: Request, context: Here, who: Who, believe_dates: bool = False
+) -> ClocksConfirmed:
     """Say that the service's clock is right as it is: what waits for that goes on.
 
-    ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right, where they fit the
-    order in which the backups were taken.
+    ``believe_dates``: also that the dates of backups taken while the clocks disagreed are right,
+    where they fit the order in which the backups were taken.
     """
     async with context.session() as session:
         judged = await clocks.judge(context, session)

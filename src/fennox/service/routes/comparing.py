@@ -23,7 +23,14 @@ from fennox.service.people.persons import Person
 from fennox.service.routes.session import Here, Who
 from fennox.service.shelf import Shelf
 from fennox.service.ways import way_to
-from fennox.wire.comparing import Compared, ComparedBackup, CompareWanted, StandingShown, Traced, TraceWanted
+from fennox.wire.comparing import (
+    Compared,
+    ComparedBackup,
+    CompareWanted,
+    StandingShown,
+    Traced,
+    TraceWanted,
+)
 
 router = APIRouter(tags=["backups"])
 
@@ -33,8 +40,11 @@ class Patch(JSONResponse):
 
 
 @router.post("/comparisons")
-async def compare_backups(wanted: CompareWanted, request: Request, context: Here, who: Who) -> Compared:
-    """Compare two backups, the newest of a system with the one that stood at a time, or one with the live system.
+async def compare_backups(
+    wanted: CompareWanted, request: Request, context: Here, who: Who
+) -> Compared:
+    """Compare two backups, the newest of a system with the one that stood at a time, or one with
+    the live system.
 
     The live system is read while the caller waits; nothing of it is kept.
     """
@@ -42,9 +52,15 @@ async def compare_backups(wanted: CompareWanted, request: Request, context: Here
 
 
 @router.post("/comparisons/patch", response_class=Patch)
-async def compare_as_patch(wanted: CompareWanted, request: Request, context: Here, who: Who) -> Patch:
-    """The same as one JSON Patch (RFC 6902) on an object part → document → attributes and content."""
-    return Patch(as_patch((await _compared(context, wanted, request, who, patches=True)).comparison))
+async def compare_as_patch(
+    wanted: CompareWanted, request: Request, context: Here, who: Who
+) -> Patch:
+    """The same as one JSON Patch (RFC 6902) on an object part → document → attributes and
+    content.
+    """
+    return Patch(
+        as_patch((await _compared(context, wanted, request, who, patches=True)).comparison)
+    )
 
 
 async def _compared(
@@ -56,7 +72,9 @@ async def _compared(
         system = await session.get_one(System, before.system_id)
         access.may_see(who, system.kind)
         other = "the live system" if after is None else after.id[:12]
-        await audit.note(session, request, "compared", "system", system.name, before=before.id[:12], after=other)
+        await audit.note(
+            session, request, "compared", "system", system.name, before=before.id[:12], after=other
+        )
         login = await session.get_one(Login, system.login_id) if system.login_id else None
     kind = for_system(context.kind(before.kind)[0], dict(system.settings))
     phrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
@@ -68,12 +86,20 @@ async def _compared(
         link = await context.connect(kind, uses.of_system(system, login), way_to(system))
         try:
             known = str(system.machine["id"]) if system.machine else left.machine
-            right = await live_side(kind, link, dict(system.settings), left, known, context.readings)
+            right = await live_side(
+                kind, link, dict(system.settings), left, known, context.readings
+            )
         finally:
             await link.close()
         told.append(ComparedBackup(id="", system=system.name, name="", time=context.now()))
     comparison = await compare(
-        kind, left, right, secrets.token_bytes(16), context.evaluators, patches=patches, only=wanted.only
+        kind,
+        left,
+        right,
+        secrets.token_bytes(16),
+        context.evaluators,
+        patches=patches,
+        only=wanted.only,
     )
     return Compared(before=told[0], after=told[1], comparison=comparison)
 
@@ -90,13 +116,19 @@ async def _chosen(session: AsyncSession, wanted: CompareWanted) -> tuple[Backup,
     newest = list((await session.execute(ours.order_by(Backup.sequence.desc()).limit(2))).scalars())
     if len(newest) < needed:
         less = "one is" if needed == 1 else "two are"
-        raise BadInput(f"{system.name} has {len(newest)} backups; {less} needed to compare.", "Take another one.")
+        raise BadInput(
+            f"{system.name} has {len(newest)} backups; {less} needed to compare.",
+            "Take another one.",
+        )
     if wanted.since is None:
         return (newest[0], None) if wanted.live else (newest[1], newest[0])
     standing = ours.where(Backup.time <= wanted.since).order_by(Backup.sequence.desc()).limit(1)
     before = (await session.execute(standing)).scalar_one_or_none()
     if before is None:
-        raise BadInput(f"No backup of {system.name} is as old as that.", "`fennox backup list` shows what there is.")
+        raise BadInput(
+            f"No backup of {system.name} is as old as that.",
+            "`fennox backup list` shows what there is.",
+        )
     return before, None if wanted.live else newest[0]
 
 
@@ -113,10 +145,22 @@ async def trace_value(wanted: TraceWanted, request: Request, context: Here, who:
     async with context.session() as session:
         system = await named(session, System, wanted.system)
         access.may_see(who, system.kind)
-        await audit.note(session, request, "traced", "system", system.name, what=wanted.document or str(wanted.list))
-        ours = select(Backup).where(Backup.system_id == system.id, Backup.purpose == constant("backup"))
+        await audit.note(
+            session,
+            request,
+            "traced",
+            "system",
+            system.name,
+            what=wanted.document or str(wanted.list),
+        )
+        ours = select(Backup).where(
+            Backup.system_id == system.id, Backup.purpose == constant("backup")
+        )
         rows = list((await session.execute(ours.order_by(Backup.sequence))).scalars())
-        told = {row.id: ComparedBackup(id=row.id, system=system.name, name=row.name, time=row.time) for row in rows}
+        told = {
+            row.id: ComparedBackup(id=row.id, system=system.name, name=row.name, time=row.time)
+            for row in rows
+        }
     if not rows:
         raise BadInput(f"{system.name} has no backups.", "Take one.")
     kind = for_system(context.kind(system.kind)[0], dict(system.settings))
@@ -132,11 +176,15 @@ async def trace_value(wanted: TraceWanted, request: Request, context: Here, who:
             unread.append(f"{row.id[:12]}: {error.what}")
     standings = [
         StandingShown(
-            first=told[standing.first], last=told[standing.last], there=standing.there, values=standing.values,
-            said=standing.said, change=standing.change,
+            first=told[standing.first],
+            last=told[standing.last],
+            there=standing.there,
+            values=standing.values,
+            said=standing.said,
+            change=standing.change,
         )
         for standing in trace.standings
-    ]  # fmt: skip
+    ]
     if not any(standing.there for standing in standings):
         raise NotFound(
             f"No backup of {system.name} holds {wanted.document or wanted.list}.",

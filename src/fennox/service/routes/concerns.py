@@ -33,25 +33,38 @@ async def list_concerns(
     await upkeep.watch_folders(context)
     async with context.session() as session:
         if ended:
-            over = select(ConcernRow).where(ConcernRow.ended.is_not(None)).order_by(ConcernRow.ended.desc())
+            over = (
+                select(ConcernRow)
+                .where(ConcernRow.ended.is_not(None))
+                .order_by(ConcernRow.ended.desc())
+            )
             rows = list((await session.execute(over.limit(_ENDED))).scalars())
         else:
             await watching.refresh(context, session)
-            found = select(ConcernRow).where(ConcernRow.ended.is_(None)).order_by(*watching.WORST_FIRST)
+            found = (
+                select(ConcernRow).where(ConcernRow.ended.is_(None)).order_by(*watching.WORST_FIRST)
+            )
             rows = list((await session.execute(found.offset(after).limit(limit + 1))).scalars())
         more = str(after + limit) if not ended and len(rows) > limit else None
-        return Page(items=[concern_shown(row, context.now()) for row in (rows[:limit] if more else rows)], after=more)
+        return Page(
+            items=[concern_shown(row, context.now()) for row in (rows[:limit] if more else rows)],
+            after=more,
+        )
 
 
 @router.post("/concerns/{concern}/mute")
-async def mute_concern(concern: str, wanted: MuteWanted, request: Request, context: Here, who: Who) -> Concern:
+async def mute_concern(
+    concern: str, wanted: MuteWanted, request: Request, context: Here, who: Who
+) -> Concern:
     """Be told nothing of a concern until a time, with a reason."""
     if wanted.until <= context.now():
         raise BadInput("The end of the mute has passed.", "Give a time to come.", field="until")
     async with context.session() as session:
         row = await find_concern(session, concern)
         row.muted_until, row.muted_because, row.muted_by = wanted.until, wanted.reason, who.name
-        await audit.note(session, request, "muted", "concern", row.about, text=row.text, reason=wanted.reason)
+        await audit.note(
+            session, request, "muted", "concern", row.about, text=row.text, reason=wanted.reason
+        )
         return concern_shown(row, context.now())
 
 
@@ -82,26 +95,44 @@ async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> A
     settings = {"to": wanted.to, "sender": wanted.sender, "account": wanted.account}
     channels.check(wanted.channel, wanted.address, settings)
     async with context.session() as session:
-        if (await session.execute(select(AlertRoute).where(AlertRoute.name == wanted.name))).first() is not None:
-            raise Conflict(f"The alert route {wanted.name} is already there.", "Change it, or choose another name.")
+        if (
+            await session.execute(select(AlertRoute).where(AlertRoute.name == wanted.name))
+        ).first() is not None:
+            raise Conflict(
+                f"The alert route {wanted.name} is already there.",
+                "Change it, or choose another name.",
+            )
         now = context.now()
         row = AlertRoute(
-            id=secrets.token_hex(16), name=wanted.name, channel=wanted.channel, address="", audit=wanted.audit,
-            settings=settings, severity=wanted.severity, systems=wanted.systems, digest=wanted.digest, mode="on",
-            created=now, told_until=now,
-        )  # fmt: skip
+            id=secrets.token_hex(16),
+            name=wanted.name,
+            channel=wanted.channel,
+            address="",
+            audit=wanted.audit,
+            settings=settings,
+            severity=wanted.severity,
+            systems=wanted.systems,
+            digest=wanted.digest,
+            mode="on",
+            created=now,
+            told_until=now,
+        )
         alerting.set_address(context, row, wanted.address)
         if wanted.secret is not None:
             secret = wanted.secret.get_secret_value().encode()
             row.sealed_secret = context.keyfile.seal(secret, alerting.secret_place(row.id))
         session.add(row)
-        await audit.note(session, request, "added", "alert", row.name, channel=row.channel, to=row.address)
+        await audit.note(
+            session, request, "added", "alert", row.name, channel=row.channel, to=row.address
+        )
         await session.flush()
         return await _shown(session, row)
 
 
 @router.patch("/alerts/{name}")
-async def change_alert(name: str, wanted: AlertRouteChange, request: Request, context: Here) -> AlertRouteShown:
+async def change_alert(
+    name: str, wanted: AlertRouteChange, request: Request, context: Here
+) -> AlertRouteShown:
     """Change who is told of what, or switch it off."""
     if wanted.digest:
         await context.evaluators.check_schedule(wanted.digest, "UTC")
@@ -115,7 +146,9 @@ async def change_alert(name: str, wanted: AlertRouteChange, request: Request, co
         row.severity = wanted.severity or row.severity
         row.mode = wanted.mode or row.mode
         row.audit = row.audit if wanted.audit is None else wanted.audit
-        await audit.note(session, request, "changed", "alert", row.name, what=", ".join(wanted.model_fields_set))
+        await audit.note(
+            session, request, "changed", "alert", row.name, what=", ".join(wanted.model_fields_set)
+        )
         return await _shown(session, row)
 
 
@@ -137,29 +170,49 @@ async def test_alert(name: str, context: Here) -> AlertTested:
         await alerting.test(context, row)
     except FennoxError as error:
         # a test is not sent again by itself, as a message would be
-        remedy = "Look at its address and at what listens there." if isinstance(error, TryLater) else error.remedy
+        remedy = (
+            "Look at its address and at what listens there."
+            if isinstance(error, TryLater)
+            else error.remedy
+        )
         return AlertTested(sent=False, problem=error.what, remedy=remedy)
     return AlertTested(sent=True, problem="", remedy="")
 
 
 async def _route(session: AsyncSession, name: str) -> AlertRoute:
-    row = (await session.execute(select(AlertRoute).where(AlertRoute.name == name))).scalar_one_or_none()
+    row = (
+        await session.execute(select(AlertRoute).where(AlertRoute.name == name))
+    ).scalar_one_or_none()
     if row is None:
-        raise NotFound(f"There is no alert route {name}.", "`fennox alert list` shows those there are.")
+        raise NotFound(
+            f"There is no alert route {name}.", "`fennox alert list` shows those there are."
+        )
     return row
 
 
 async def _shown(session: AsyncSession, row: AlertRoute) -> AlertRouteShown:
     mine = select(Alert).where(Alert.route_id == row.id)
-    waiting = select(func.count()).select_from(Alert).where(Alert.route_id == row.id, Alert.sent.is_(None))
+    waiting = (
+        select(func.count())
+        .select_from(Alert)
+        .where(Alert.route_id == row.id, Alert.sent.is_(None))
+    )
     failed = mine.where(Alert.error != "").order_by(Alert.id.desc()).limit(1)
     last_failed = (await session.execute(failed)).scalar_one_or_none()
     sent = select(func.max(Alert.sent)).where(Alert.route_id == row.id)
     return AlertRouteShown(
-        id=row.id, name=row.name, channel=row.channel, address=row.address, to=row.settings.get("to", []),
-        severity=row.severity, systems=row.systems, digest=row.digest, mode=row.mode, created=row.created,
+        id=row.id,
+        name=row.name,
+        channel=row.channel,
+        address=row.address,
+        to=row.settings.get("to", []),
+        severity=row.severity,
+        systems=row.systems,
+        digest=row.digest,
+        mode=row.mode,
+        created=row.created,
         audit=row.audit,
         waiting=(await session.execute(waiting)).scalar_one(),
         last_sent=(await session.execute(sent)).scalar_one_or_none(),
         last_error=last_failed.error if last_failed else "",
-    )  # fmt: skip
+    )

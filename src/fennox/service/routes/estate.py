@@ -38,10 +38,19 @@ async def _workers(session: AsyncSession) -> int:
 def concern_shown(row: ConcernRow, now: datetime) -> Concern:
     muted = row.muted_until is not None and row.muted_until > now
     return Concern(
-        id=row.key, severity=row.severity, noun=row.noun, about=row.about, text=row.text, means=row.means,
-        remedy=row.remedy, since=row.since, ended=row.ended, muted_until=row.muted_until if muted else None,
-        muted_because=row.muted_because if muted else "", muted_by=row.muted_by if muted else "",
-    )  # fmt: skip
+        id=row.key,
+        severity=row.severity,
+        noun=row.noun,
+        about=row.about,
+        text=row.text,
+        means=row.means,
+        remedy=row.remedy,
+        since=row.since,
+        ended=row.ended,
+        muted_until=row.muted_until if muted else None,
+        muted_because=row.muted_because if muted else "",
+        muted_by=row.muted_by if muted else "",
+    )
 
 
 @router.get("/status")
@@ -57,7 +66,9 @@ async def status(context: Here) -> Status:
         async def count(table: type[StoreRow] | type[Routine]) -> int:
             if scopes.is_narrow():
                 return 0  # they belong to the whole estate
-            return int((await session.execute(select(func.count()).select_from(table))).scalar_one())
+            return int(
+                (await session.execute(select(func.count()).select_from(table))).scalar_one()
+            )
 
         active = select(func.count()).select_from(Run).where(IS_ACTIVE)
         return Status(

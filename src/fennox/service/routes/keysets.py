@@ -36,7 +36,9 @@ def _plain(secret: SecretStr | None) -> str | None:
     return secret.get_secret_value() if secret is not None else None
 
 
-async def _written(context: Context, name: str, rows: list[StoreRow], opening: OpeningKey) -> KeySetShown:
+async def _written(
+    context: Context, name: str, rows: list[StoreRow], opening: OpeningKey
+) -> KeySetShown:
     """After the pins are committed: put the headers into the stores, and show what came of it."""
     away = await keysets.write_pinned(context, rows, opening)
     async with context.session() as session:
@@ -49,12 +51,21 @@ async def list_key_sets(context: Here) -> Page[KeySetShown]:
     """Key sets with their passphrases: labels and ages, never the passphrases themselves."""
     async with context.session() as session:
         newest = select(KeySet.id, func.max(KeySet.generation)).group_by(KeySet.id)
-        found = [await session.get_one(KeySet, (row[0], row[1])) for row in (await session.execute(newest)).all()]
-        return Page(items=[await keysets.shown(session, row) for row in sorted(found, key=lambda row: row.name)])
+        found = [
+            await session.get_one(KeySet, (row[0], row[1]))
+            for row in (await session.execute(newest)).all()
+        ]
+        return Page(
+            items=[
+                await keysets.shown(session, row) for row in sorted(found, key=lambda row: row.name)
+            ]
+        )
 
 
 @router.post("/key-sets/{name}/passphrases", status_code=201)
-async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
+async def add_passphrase(
+    name: str, wanted: NewPassphrase, request: Request, context: Here, who: Who
+) -> KeySetShown:
     """Add a passphrase to a key set, in every store of it."""
     opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     new = wanted.new.get_secret_value()
@@ -62,12 +73,16 @@ async def add_passphrase(name: str, wanted: NewPassphrase, request: Request, con
     async with context.session() as session:
         keys = await key_set_named(session, name)
         rows = await passphrases.add_passphrase(context, session, keys, opening, further)
-        await audit.note(session, request, "added a passphrase", "key set", name, label=wanted.label)
+        await audit.note(
+            session, request, "added a passphrase", "key set", name, label=wanted.label
+        )
     return await _written(context, name, rows, opening)
 
 
 @router.post("/key-sets/{name}/try")
-async def try_passphrase(name: str, wanted: TryPassphrase, request: Request, context: Here, who: Who) -> KeySetShown:
+async def try_passphrase(
+    name: str, wanted: TryPassphrase, request: Request, context: Here, who: Who
+) -> KeySetShown:
     """Try a passphrase: the answer tells by its newest trial which one it was."""
     await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
@@ -76,41 +91,61 @@ async def try_passphrase(name: str, wanted: TryPassphrase, request: Request, con
 
 
 @router.post("/key-sets/{name}/withdraw")
-async def withdraw_passphrase(name: str, wanted: Withdraw, request: Request, context: Here, who: Who) -> KeySetShown:
-    """Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until there are new keys."""
+async def withdraw_passphrase(
+    name: str, wanted: Withdraw, request: Request, context: Here, who: Who
+) -> KeySetShown:
+    """Withdraw a passphrase: headers that it opens are removed. Who copied one opens all until
+    there are new keys.
+    """
     opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
         rows = await passphrases.withdraw_passphrase(context, session, keys, opening, wanted.which)
-        await audit.note(session, request, "withdrew a passphrase", "key set", name, which=wanted.which)
+        await audit.note(
+            session, request, "withdrew a passphrase", "key set", name, which=wanted.which
+        )
     return await _written(context, name, rows, opening)
 
 
 @router.post("/key-sets/{name}/custody")
-async def change_custody(name: str, wanted: CustodyWanted, request: Request, context: Here, who: Who) -> KeySetShown:
-    """Change who can open: the service too (kept), or only a passphrase (apart). Both need the passphrase."""
+async def change_custody(
+    name: str, wanted: CustodyWanted, request: Request, context: Here, who: Who
+) -> KeySetShown:
+    """Change who can open: the service too (kept), or only a passphrase (apart). Both need the
+    passphrase.
+    """
     if wanted.passphrase is None:
         raise BadInput(
-            "A change of custody needs the passphrase.", "So it is certain that somebody knows it.", field="passphrase"
+            "A change of custody needs the passphrase.",
+            "So it is certain that somebody knows it.",
+            field="passphrase",
         )
     opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     async with context.session() as session:
         keys = await key_set_named(session, name)
         await keysets.change_custody(context, session, keys, opening, wanted.custody)
-        await audit.note(session, request, "changed custody", "key set", name, custody=wanted.custody)
+        await audit.note(
+            session, request, "changed custody", "key set", name, custody=wanted.custody
+        )
         await session.flush()
         return await keysets.shown(session, keys)
 
 
 @router.post("/key-sets/{name}/rekey", status_code=202)
-async def rekey(name: str, wanted: RekeyWanted, request: Request, context: Here, who: Who) -> Rekeyed:
+async def rekey(
+    name: str, wanted: RekeyWanted, request: Request, context: Here, who: Who
+) -> Rekeyed:
     """Begin a new generation of keys after a leak; a run for each store seals its backups anew."""
     opening = await passphrases.open_with(context, name, _plain(wanted.passphrase), who.name)
     new = wanted.new.get_secret_value()
-    made = await rekeying.new_generation(context, name, opening, new=new, label=wanted.label, suite=wanted.suite)
+    made = await rekeying.new_generation(
+        context, name, opening, new=new, label=wanted.label, suite=wanted.suite
+    )
     async with context.session() as session:
         keys = await key_set_named(session, name)
-        rows = await rekeying.begin(context, session, keys, opening, made, leave_old=wanted.leave_old)
+        rows = await rekeying.begin(
+            context, session, keys, opening, made, leave_old=wanted.leave_old
+        )
         await audit.note(session, request, "made new keys", "key set", name, label=wanted.label)
     shown = await _written(context, name, rows, made.pair.opening)
     return Rekeyed(key_set=shown, runs=await _rekey_runs(context, name, who.name))
@@ -130,14 +165,18 @@ async def go_on_rekeying(name: str, context: Here, who: Who) -> Rekeyed:
 async def _rekey_runs(context: Context, name: str, by: str) -> list[RunShown]:
     async with context.session() as session:
         rows = await keysets.stores_of(session, await key_set_named(session, name))
-        runs = [await tending.enqueue_for_store(context, session, RekeyOrder(), row, by) for row in rows]
+        runs = [
+            await tending.enqueue_for_store(context, session, RekeyOrder(), row, by) for row in rows
+        ]
         for run in runs:
             await session.refresh(run)
         return [await run_shown(context, session, run) for run in runs]
 
 
 @router.post("/stores/{name}/hand-over")
-async def hand_over(name: str, wanted: Unlock, request: Request, context: Here, who: Who) -> KeySetShown:
+async def hand_over(
+    name: str, wanted: Unlock, request: Request, context: Here, who: Who
+) -> KeySetShown:
     """Make this service the one that sweeps the store."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)

@@ -20,10 +20,18 @@ router = APIRouter(tags=["systems"])
 
 def parts_of(kind: Kind) -> list[PartShown]:
     return [
-        PartShown(name=part.name, title=part.title, essential=part.essential, default=part.default, needs=part.needs,
-                  uses=part.uses, overwrites=part.overwrites, documents=telling.documents(part))
+        PartShown(
+            name=part.name,
+            title=part.title,
+            essential=part.essential,
+            default=part.default,
+            needs=part.needs,
+            uses=part.uses,
+            overwrites=part.overwrites,
+            documents=telling.documents(part),
+        )
         for part in kind.part
-    ]  # fmt: skip
+    ]
 
 
 @router.get("/kinds")
@@ -34,7 +42,9 @@ async def list_kinds(context: Here) -> Page[KindShown]:
 
 @router.post("/kinds", status_code=201)
 async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -> KindShown:
-    """Add a kind, or a newer version of one that was added. Its commands run on machines under their logins."""
+    """Add a kind, or a newer version of one that was added. Its commands run on machines under
+    their logins.
+    """
     kind = checked(wanted.text, context.kind_text)
     if kind.name in context.shipped_kinds():
         raise Conflict(f"The kind {kind.name} ships with Fennox.", "Give yours another name.")
@@ -44,8 +54,19 @@ async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -
         newest = select(func.max(KindRow.version)).where(KindRow.name == kind.name)
         known = (await session.execute(newest)).scalar_one_or_none()
         if known is not None and kind.version <= known:
-            raise Conflict(f"Version {known} of {kind.name} is here already.", f"Make it version = {known + 1}.")
-        session.add(KindRow(name=kind.name, version=kind.version, text=wanted.text, added=context.now(), by=who.name))
+            raise Conflict(
+                f"Version {known} of {kind.name} is here already.",
+                f"Make it version = {known + 1}.",
+            )
+        session.add(
+            KindRow(
+                name=kind.name,
+                version=kind.version,
+                text=wanted.text,
+                added=context.now(),
+                by=who.name,
+            )
+        )
         await audit.note(session, request, "added", "kind", kind.name, version=str(kind.version))
     async with context.session() as session:
         await context.learn_kinds(session)

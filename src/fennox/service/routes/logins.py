@@ -30,8 +30,14 @@ def _used_by(login: Login) -> ColumnElement[bool]:
 async def _login(session: AsyncSession, row: Login) -> LoginShown:
     systems = select(func.count()).select_from(System).where(System.login_id == row.id)
     stores = select(func.count()).select_from(StoreRow).where(_used_by(row))
-    used = (await session.execute(systems)).scalar_one() + (await session.execute(stores)).scalar_one()
-    admitted = select(LoginPlace).where(LoginPlace.login_id == row.id).order_by(LoginPlace.address, LoginPlace.key)
+    used = (await session.execute(systems)).scalar_one() + (
+        await session.execute(stores)
+    ).scalar_one()
+    admitted = (
+        select(LoginPlace)
+        .where(LoginPlace.login_id == row.id)
+        .order_by(LoginPlace.address, LoginPlace.key)
+    )
     places = (await session.execute(admitted)).scalars()
     return LoginShown(
         id=row.id,
@@ -42,7 +48,10 @@ async def _login(session: AsyncSession, row: Login) -> LoginShown:
         become=row.become,
         changed=row.changed,
         used_by=used,
-        places=[LoginPlaceShown(address=place.address, key=place.key, by=place.by, at=place.at) for place in places],
+        places=[
+            LoginPlaceShown(address=place.address, key=place.key, by=place.by, at=place.at)
+            for place in places
+        ],
     )
 
 
@@ -58,10 +67,21 @@ async def list_logins(context: Here) -> Page[LoginShown]:
 async def add_login(wanted: NewLogin, request: Request, context: Here) -> LoginShown:
     """Keep a login; its secret is sealed under the service's key file."""
     async with context.session() as session:
-        if (await session.execute(select(Login).where(Login.name == wanted.name))).first() is not None:
-            raise Conflict(f"The login {wanted.name} is already there.", "Change it, or choose another name.")
-        row = Login(id=secrets.token_hex(16), name=wanted.name, account=wanted.account, changed=context.now(),
-                    proves_by="", sealed_secret=b"", become=wanted.become)  # fmt: skip
+        if (
+            await session.execute(select(Login).where(Login.name == wanted.name))
+        ).first() is not None:
+            raise Conflict(
+                f"The login {wanted.name} is already there.", "Change it, or choose another name."
+            )
+        row = Login(
+            id=secrets.token_hex(16),
+            name=wanted.name,
+            account=wanted.account,
+            changed=context.now(),
+            proves_by="",
+            sealed_secret=b"",
+            become=wanted.become,
+        )
         _set_secret(context, row, wanted)
         session.add(row)
         await audit.note(session, request, "added", "login", row.name, account=row.account)
@@ -69,7 +89,9 @@ async def add_login(wanted: NewLogin, request: Request, context: Here) -> LoginS
 
 
 @router.patch("/logins/{name}")
-async def change_login(name: str, wanted: LoginChange, request: Request, context: Here) -> LoginShown:
+async def change_login(
+    name: str, wanted: LoginChange, request: Request, context: Here
+) -> LoginShown:
     """Change a login in one place, for everything that uses it."""
     async with context.session() as session:
         row = await named(session, Login, name)
@@ -77,10 +99,19 @@ async def change_login(name: str, wanted: LoginChange, request: Request, context
             row.account = wanted.account
         if wanted.become is not None:
             row.become = wanted.become
-        if wanted.password is not None or wanted.private_key is not None or wanted.agent or wanted.here:
+        if (
+            wanted.password is not None
+            or wanted.private_key is not None
+            or wanted.agent
+            or wanted.here
+        ):
             _set_secret(context, row, wanted)
         elif wanted.certificate is not None:
-            raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
+            raise BadInput(
+                "A certificate goes with its key.",
+                "Give the private key as well.",
+                field="certificate",
+            )
         row.changed = context.now()
         await audit.note(session, request, "changed", "login", row.name)
         return await _login(session, row)
@@ -91,20 +122,28 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
     """Remove a login that nothing uses."""
     async with context.session() as session:
         row = await named(session, Login, name)
-        users = [*(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()]
+        users = [
+            *(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()
+        ]
         users += (await session.execute(select(StoreRow.name).where(_used_by(row)))).scalars()
         used = or_(Sheet.target_login_id == row.id, Sheet.entrance_login_id == row.id)
         sheets = (await session.execute(select(Sheet.id).where(used))).scalars().all()
         if users or sheets:
             what = ", ".join(users) if users else f"{len(sheets)} run sheets"
-            raise Conflict(f"The login {row.name} is used by {what}.", "Give them another login first.")
+            raise Conflict(
+                f"The login {row.name} is used by {what}.", "Give them another login first."
+            )
         await session.delete(row)
         await audit.note(session, request, "removed", "login", row.name)
 
 
 @router.post("/logins/{name}/places", status_code=201)
-async def admit_login(name: str, wanted: NewLoginPlace, request: Request, context: Here, who: Who) -> LoginShown:
-    """Let a login be used at a machine that is no system of its own: a restore's fresh one, a spare."""
+async def admit_login(
+    name: str, wanted: NewLoginPlace, request: Request, context: Here, who: Who
+) -> LoginShown:
+    """Let a login be used at a machine that is no system of its own: a restore's fresh one, a
+    spare.
+    """
     address = str(parse_address(wanted.address, _SSH))
     async with context.session() as session:
         await named(session, Login, name)
@@ -112,8 +151,14 @@ async def admit_login(name: str, wanted: NewLoginPlace, request: Request, contex
         await context.tell_key(address, Way(wanted.site))
     async with context.session() as session:
         row = await named(session, Login, name)
-        await session.merge(LoginPlace(login_id=row.id, address=address, key=wanted.key, by=who.name, at=context.now()))
-        await audit.note(session, request, "admitted", "login", row.name, address=address, key=str(wanted.key))
+        await session.merge(
+            LoginPlace(
+                login_id=row.id, address=address, key=wanted.key, by=who.name, at=context.now()
+            )
+        )
+        await audit.note(
+            session, request, "admitted", "login", row.name, address=address, key=str(wanted.key)
+        )
         await session.flush()
         return await _login(session, row)
 
@@ -125,18 +170,34 @@ async def revoke_login(name: str, address: str, request: Request, context: Here)
     async with context.session() as session:
         row = await named(session, Login, name)
         there = (LoginPlace.login_id == row.id, LoginPlace.address == address)
-        gone = (await session.execute(delete(LoginPlace).where(*there).returning(LoginPlace.key))).scalars().all()
+        gone = (
+            (await session.execute(delete(LoginPlace).where(*there).returning(LoginPlace.key)))
+            .scalars()
+            .all()
+        )
         if not gone:
-            raise NotFound(f"The login {row.name} was not admitted at {address}.", "See: fennox login list")
+            raise NotFound(
+                f"The login {row.name} was not admitted at {address}.", "See: fennox login list"
+            )
         await audit.note(session, request, "revoked", "login", row.name, address=address)
 
 
 def _set_secret(context: Context, row: Login, wanted: NewLogin | LoginChange) -> None:
-    if sum((wanted.password is not None, wanted.private_key is not None, wanted.agent, wanted.here)) != 1:
-        raise BadInput("Give a password, a private key or an agent, or say here, and only one of them.",
-                       "Use --password-file, --key, --agent or --here.", field="password")  # fmt: skip
+    if (
+        sum(
+            (wanted.password is not None, wanted.private_key is not None, wanted.agent, wanted.here)
+        )
+        != 1
+    ):
+        raise BadInput(
+            "Give a password, a private key or an agent, or say here, and only one of them.",
+            "Use --password-file, --key, --agent or --here.",
+            field="password",
+        )
     if wanted.certificate and wanted.private_key is None:
-        raise BadInput("A certificate goes with its key.", "Give the private key as well.", field="certificate")
+        raise BadInput(
+            "A certificate goes with its key.", "Give the private key as well.", field="certificate"
+        )
     secret = wanted.private_key or wanted.password
     row.proves_by = "key" if wanted.private_key is not None else "password"
     if secret is None:

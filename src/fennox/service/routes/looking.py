@@ -29,14 +29,24 @@ router = APIRouter(tags=["systems"])
 
 @router.post("/systems/look")
 async def look_at_machine(wanted: LookWanted, request: Request, context: Here, who: Who) -> Looked:
-    """What answers at an address, what a backup of it would hold and lack. The machine is read; nothing is kept."""
+    """What answers at an address, what a backup of it would hold and lack. The machine is read;
+    nothing is kept.
+    """
     async with context.session() as session:
         login = await named(session, Login, wanted.login)
-        way = Way(wanted.site, (await named(session, System, wanted.via)).id if wanted.via else None)
+        way = Way(
+            wanted.site, (await named(session, System, wanted.via)).id if wanted.via else None
+        )
     kinds, address = await _candidates(context, wanted, way)
     async with context.session() as session:
         await audit.note(
-            session, request, "looked at", "machine", address, login=login.name, key=wanted.key or "unknown"
+            session,
+            request,
+            "looked at",
+            "machine",
+            address,
+            login=login.name,
+            key=wanted.key or "unknown",
         )
     try:
         link = await context.connect(kinds[0], uses.to_enrol(who, login, address, wanted.key), way)
@@ -45,12 +55,22 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
     try:
         fits = await fitting(kinds, link)
         if not fits:
-            raise BadInput(f"What answers at {address} is of no kind that is known.", "`fennox kind list` shows them.")
-        found = Looked(address=address, key=link.fingerprint, accepted=True, fits=sorted(kind.name for kind in fits))
+            raise BadInput(
+                f"What answers at {address} is of no kind that is known.",
+                "`fennox kind list` shows them.",
+            )
+        found = Looked(
+            address=address,
+            key=link.fingerprint,
+            accepted=True,
+            fits=sorted(kind.name for kind in fits),
+        )
         if len(fits) > 1:
             return found
         parts = parts_to_take(fits[0], None)
-        tried = await try_kind(fits[0], link, wanted.settings, parts, "", context.readings, lambda _: None)
+        tried = await try_kind(
+            fits[0], link, wanted.settings, parts, "", context.readings, lambda _: None
+        )
     finally:
         await link.close()
     works = await defaultlogins.still_working(
@@ -68,8 +88,16 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
     async with context.session() as session:
         systems = list((await session.execute(select(System))).scalars())
         near = {row.id for row in systems if row.address == address}
-        near = {row.id for row in systems if row.id in near and await sites.same_network(session, row.site, way.site)}
-    same = [row.name for row in systems if row.id in near or (row.machine or {}).get("id") == tried.machine.id]
+        near = {
+            row.id
+            for row in systems
+            if row.id in near and await sites.same_network(session, row.site, way.site)
+        }
+    same = [
+        row.name
+        for row in systems
+        if row.id in near or (row.machine or {}).get("id") == tried.machine.id
+    ]
     until = link.until if isinstance(link, Web) else None
     shown = [CertificateShown(document="", subject="its own", until=until)] if until else []
     return found.model_copy(
@@ -81,7 +109,8 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
             "census": {name: len(listed) for name, listed in tried.census.items()},
             "findings": [*defaults, *tried.findings],
             "left_out": tried.left_out,
-            "certificates": shown + [certificate_shown(item.model_dump()) for item in tried.certificates],
+            "certificates": shown
+            + [certificate_shown(item.model_dump()) for item in tried.certificates],
             "related": await _related(context, fits[0], tried.census, systems),
         }
     )
@@ -91,11 +120,14 @@ def _parts(kind: Kind, tried: Tried) -> list[TriedPart]:
     parts = {part.name: part for part in kind.part}
     return [
         TriedPart(
-            name=name, title=parts[name].title, essential=parts[name].essential, documents=len(held),
+            name=name,
+            title=parts[name].title,
+            essential=parts[name].essential,
+            documents=len(held),
             bytes=sum(document.size for document in held),
         )
         for name, held in tried.documents.items()
-    ]  # fmt: skip
+    ]
 
 
 async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[list[Kind], str]:
@@ -125,7 +157,9 @@ async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[l
 _SSH = 22
 
 
-async def _related(context: Context, kind: Kind, census: Census, systems: list[System]) -> list[str]:
+async def _related(
+    context: Context, kind: Kind, census: Census, systems: list[System]
+) -> list[str]:
     """In words, which enrolled systems it names."""
     known = await faces(context, systems)
     found = [

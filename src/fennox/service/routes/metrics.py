@@ -13,7 +13,16 @@ from prometheus_client.registry import Collector
 from sqlalchemy import Select, func, select, true
 from sqlalchemy.dialects.postgresql import array, distinct_on
 
-from fennox.catalogue.models import Backup, ConcernRow, Run, StoreRow, StoreSpace, System, Worker, constant
+from fennox.catalogue.models import (
+    Backup,
+    ConcernRow,
+    Run,
+    StoreRow,
+    StoreSpace,
+    System,
+    Worker,
+    constant,
+)
 from fennox.service import watching
 from fennox.service.newest import newest_backups, unhurried
 from fennox.service.routes.session import Here
@@ -35,18 +44,26 @@ class _Found(Collector):
 
 @router.get("/metrics", response_class=Response)
 async def metrics(context: Here) -> Response:
-    """Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a reader's token."""
+    """Ages, outcomes, durations, sizes, the queue and what is wrong. A scraper signs in with a
+    reader's token.
+    """
     found = _Found()
 
     def gauge(name: str, text: str, *labels: str) -> GaugeMetricFamily:
         found.families.append(GaugeMetricFamily(f"fennox_{name}", text, labels=labels))
         return found.families[-1]
 
-    age = gauge("newest_good_backup_age_seconds", "Age of the newest good backup.", "system", "kind", "site")
-    size = gauge("newest_good_backup_bytes", "Size of the newest good backup.", "system", "kind", "site")
+    age = gauge(
+        "newest_good_backup_age_seconds", "Age of the newest good backup.", "system", "kind", "site"
+    )
+    size = gauge(
+        "newest_good_backup_bytes", "Size of the newest good backup.", "system", "kind", "site"
+    )
     unprotected = gauge("systems_without_good_backup", "Enrolled systems that have none.")
     runs = gauge("runs", "Runs that are known, by kind and state.", "kind", "state")
-    seconds = gauge("last_run_duration_seconds", "Duration of the last run that was done.", "kind", "system")
+    seconds = gauge(
+        "last_run_duration_seconds", "Duration of the last run that was done.", "kind", "system"
+    )
     used = gauge("store_used_bytes", "Bytes in a store at the last look.", "store")
     free = gauge("store_free_bytes", "Bytes left in a store, where its protocol tells.", "store")
     queue = gauge("queue_length", "Runs that wait for a worker.")
@@ -54,9 +71,14 @@ async def metrics(context: Here) -> Response:
     concerns = gauge("concerns", "What is wrong, by severity.", "severity")
     async with context.session() as session:
         now = await watching.database_now(context, session)
-        there = select(System.id, System.name, System.kind, System.site).where(System.retired.is_(None))
+        there = select(System.id, System.name, System.kind, System.site).where(
+            System.retired.is_(None)
+        )
         systems = {row.id: row for row in await unhurried(session, there)}
-        held = {row.system: row for row in await unhurried(session, newest_backups(Backup.time, Backup.size))}
+        held = {
+            row.system: row
+            for row in await unhurried(session, newest_backups(Backup.time, Backup.size))
+        }
         took = await unhurried(session, _last_runs())
         for kind, state, count in await session.execute(
             select(Run.kind, Run.state, func.count()).group_by(Run.kind, Run.state)
@@ -77,7 +99,11 @@ async def metrics(context: Here) -> Response:
         alive = (
             select(func.count())
             .select_from(Worker)
-            .where(Worker.seen.between(func.now() - watching.WORKER_ALIVE, func.now() + watching.WORKER_ALIVE))
+            .where(
+                Worker.seen.between(
+                    func.now() - watching.WORKER_ALIVE, func.now() + watching.WORKER_ALIVE
+                )
+            )
         )
         workers.add_metric([], (await session.execute(alive)).scalar_one())
         standing = select(ConcernRow.severity, func.count()).where(ConcernRow.ended.is_(None))
@@ -87,7 +113,9 @@ async def metrics(context: Here) -> Response:
     def written() -> bytes:
         for system in systems.values():
             if (backup := held.get(system.id)) is not None:
-                age.add_metric([system.name, system.kind, system.site], (now - backup.time).total_seconds())
+                age.add_metric(
+                    [system.name, system.kind, system.site], (now - backup.time).total_seconds()
+                )
                 size.add_metric([system.name, system.kind, system.site], backup.size)
         unprotected.add_metric([], len(systems.keys() - held.keys()))
         for row in took:
@@ -114,5 +142,9 @@ def _last_runs() -> Select[Any]:
     )
     last = select(took).where(*mine).order_by(Run.created.desc()).limit(1).lateral("last")
     by_kind = func.jsonb_object_agg(kinds.c.kind, last.c.took)
-    found = select(System.id.label("system"), by_kind.label("took")).join(kinds, true()).join(last, true())
+    found = (
+        select(System.id.label("system"), by_kind.label("took"))
+        .join(kinds, true())
+        .join(last, true())
+    )
     return found.group_by(System.id)

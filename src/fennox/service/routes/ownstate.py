@@ -19,9 +19,13 @@ async def own_state(context: Here) -> OwnStateShown:
 
 
 @router.put("/own-state")
-async def keep_own_state(wanted: OwnStateWanted, request: Request, context: Here, who: Who) -> OwnStateShown:
+async def keep_own_state(
+    wanted: OwnStateWanted, request: Request, context: Here, who: Who
+) -> OwnStateShown:
     """Take Fennox's own state into a store twice a day, the first time at once."""
     async with context.session() as session:
         await ownroutine.keep(context, session, wanted, who.name)
-        await audit.note(session, request, "keeps", "own state", wanted.store, copies=", ".join(wanted.copy_to))
+        await audit.note(
+            session, request, "keeps", "own state", wanted.store, copies=", ".join(wanted.copy_to)
+        )
     return await own_state(context)

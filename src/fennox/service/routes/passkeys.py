@@ -32,7 +32,12 @@ async def list_passkeys(who: Who, context: Here) -> Page[PasskeyShown]:
     """Your own."""
     async with context.session() as session:
         rows = await _of(session, who.id)
-    return Page(items=[PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=row.used) for row in rows])
+    return Page(
+        items=[
+            PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=row.used)
+            for row in rows
+        ]
+    )
 
 
 @router.post("/passkeys/begin")
@@ -44,22 +49,35 @@ async def begin_passkey(who: Who, context: Here) -> PasskeyBegun:
         if len(known) >= _MOST:
             raise Conflict(f"You have {_MOST} passkeys.", "Remove those that you use no more.")
         options = passkeys.registration(here, await session.get_one(User, who.id), known)
-        handle = await challenges.begin(session, _NEW, {"challenge": options["challenge"], "user": who.id})
+        handle = await challenges.begin(
+            session, _NEW, {"challenge": options["challenge"], "user": who.id}
+        )
     return PasskeyBegun(handle=handle, options=options)
 
 
 @router.post("/passkeys", status_code=201)
-async def add_passkey(wanted: NewPasskey, request: Request, who: Who, context: Here) -> PasskeyShown:
+async def add_passkey(
+    wanted: NewPasskey, request: Request, who: Who, context: Here
+) -> PasskeyShown:
     """Keep the passkey that the browser has made. It signs in alone."""
     async with context.session() as session:
         begun = await challenges.use(session, _NEW, wanted.handle.get_secret_value())
         if begun["user"] != who.id:
             raise NotAllowed("Somebody else began this.", "Begin it again.")
-        id_, key, count = passkeys.registered(passkeys.party(context), begun["challenge"], wanted.credential)
+        id_, key, count = passkeys.registered(
+            passkeys.party(context), begun["challenge"], wanted.credential
+        )
         if await session.get(Passkey, id_) is not None:
             raise Conflict("This passkey is known already.", "Use another device.")
-        row = Passkey(id=id_, user_id=who.id, name=wanted.name, public_key=key, sign_count=count,
-                      created=context.wall(), used=None)  # fmt: skip
+        row = Passkey(
+            id=id_,
+            user_id=who.id,
+            name=wanted.name,
+            public_key=key,
+            sign_count=count,
+            created=context.wall(),
+            used=None,
+        )
         session.add(row)
         await audit.note(session, request, "added", "passkey", row.name)
     return PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=None)
@@ -86,14 +104,18 @@ async def begin_passkey_sign_in(context: Here) -> PasskeyBegun:
 
 
 @router.post("/session/passkey")
-async def sign_in_with_passkey(wanted: PasskeySignIn, request: Request, response: Response, context: Here) -> SignedIn:
+async def sign_in_with_passkey(
+    wanted: PasskeySignIn, request: Request, response: Response, context: Here
+) -> SignedIn:
     """Sign in with a passkey: a cookie for the console."""
     user = await _held_by(context, wanted, request)
     return await begin_session(context, request, response, user, as_token=False)
 
 
 @router.post("/session/proof/passkey")
-async def prove_with_passkey(wanted: PasskeySignIn, request: Request, who: Who, context: Here) -> SignedIn:
+async def prove_with_passkey(
+    wanted: PasskeySignIn, request: Request, who: Who, context: Here
+) -> SignedIn:
     """Prove anew who you are, for grave acts of the next ten minutes."""
     user = await _held_by(context, wanted, request)
     if user.id != who.id:
@@ -109,6 +131,8 @@ async def _held_by(context: Context, wanted: PasskeySignIn, request: Request) ->
         async with context.session() as session:
             begun = await challenges.use(session, _SIGN_IN, wanted.handle.get_secret_value())
         async with context.session() as session:
-            user = await passkeys.authenticated(session, context, begun["challenge"], wanted.credential)
+            user = await passkeys.authenticated(
+                session, context, begun["challenge"], wanted.credential
+            )
         tried.passed = True
     return user

@@ -25,10 +25,16 @@ async def _shown(session: AsyncSession, row: User) -> UserShown:
     role: Role = row.role  # type: ignore[assignment]  # the table's check holds it to the four
     last = select(func.max(Token.used)).where(Token.user_id == row.id)
     return UserShown(
-        id=row.id, name=row.name, role=role, rights=sorted(rights_of(role, row.rights)), scope=row.scope,
-        created=row.created, must_change=row.must_change, factors=await factors.kinds(session, row),
+        id=row.id,
+        name=row.name,
+        role=role,
+        rights=sorted(rights_of(role, row.rights)),
+        scope=row.scope,
+        created=row.created,
+        must_change=row.must_change,
+        factors=await factors.kinds(session, row),
         last_used=(await session.execute(last)).scalar_one(),
-    )  # fmt: skip
+    )
 
 
 @router.get("/users")
@@ -44,22 +50,34 @@ async def add_user(wanted: NewUser, request: Request, context: Here) -> UserShow
     """Let somebody sign in. They must change the password at their first sign-in."""
     hash_ = await passwords.hash_password(wanted.password.get_secret_value(), wanted.name)
     async with context.session() as session:
-        if (await session.execute(select(User).where(User.name == wanted.name))).first() is not None:
+        if (
+            await session.execute(select(User).where(User.name == wanted.name))
+        ).first() is not None:
             raise Conflict(f"The user {wanted.name} is already there.", "Choose another name.")
         await scopes.check(session, wanted.scope)
         row = new_user(wanted.name, wanted.role, hash_, context.now())
         row.must_change, row.scope = True, wanted.scope
         row.rights = list(wanted.rights) if wanted.rights is not None else None
         session.add(row)
-        await audit.note(session, request, "added", "user", row.name, role=row.role, rights=_rights(row),
-                         scope=_scope(row))  # fmt: skip
+        await audit.note(
+            session,
+            request,
+            "added",
+            "user",
+            row.name,
+            role=row.role,
+            rights=_rights(row),
+            scope=_scope(row),
+        )
         await session.flush()
         return await _shown(session, row)
 
 
 @router.patch("/users/{name}")
 async def change_user(name: str, wanted: UserChange, request: Request, context: Here) -> UserShown:
-    """Change what somebody may do, or let them in again. A new password or role ends their sessions."""
+    """Change what somebody may do, or let them in again. A new password or role ends their
+    sessions.
+    """
     given = wanted.password.get_secret_value() if wanted.password is not None else None
     hash_ = await passwords.hash_password(given, name) if given is not None else None
     async with context.session() as session:
@@ -72,7 +90,11 @@ async def change_user(name: str, wanted: UserChange, request: Request, context: 
         _set_reach(row, wanted)
         after = (row.role, _rights(row), _scope(row))
         names = ("role", "rights", "scope")
-        changed = {what: f"{old} → {new}" for what, old, new in zip(names, before, after, strict=True) if old != new}
+        changed = {
+            what: f"{old} → {new}"
+            for what, old, new in zip(names, before, after, strict=True)
+            if old != new
+        }
         if hash_ is not None:
             row.password_hash, row.must_change = hash_, True
             changed |= {"password": "set anew"}
@@ -91,9 +113,13 @@ async def change_user(name: str, wanted: UserChange, request: Request, context: 
 
 def _set_reach(row: User, wanted: UserChange) -> None:
     if wanted.usual_rights and wanted.rights is not None:
-        raise BadInput("Rights are given, and the usual ones asked for.", "Say one of both.", field="rights")
+        raise BadInput(
+            "Rights are given, and the usual ones asked for.", "Say one of both.", field="rights"
+        )
     if wanted.whole_estate and wanted.scope is not None:
-        raise BadInput("A scope is given, and the whole estate asked for.", "Say one of both.", field="scope")
+        raise BadInput(
+            "A scope is given, and the whole estate asked for.", "Say one of both.", field="scope"
+        )
     if wanted.rights is not None or wanted.usual_rights:
         row.rights = list(wanted.rights) if wanted.rights is not None else None
     if wanted.scope is not None or wanted.whole_estate:
@@ -102,7 +128,9 @@ def _set_reach(row: User, wanted: UserChange) -> None:
 
 @router.delete("/users/{name}", status_code=204)
 async def remove_user(name: str, request: Request, context: Here) -> None:
-    """Remove a person, every session of theirs and every token they made; the last administrator stays."""
+    """Remove a person, every session of theirs and every token they made; the last administrator
+    stays.
+    """
     async with context.session() as session:
         row = await find_user(session, name)
         await _must_not_be_the_last(session, row)
@@ -113,7 +141,9 @@ async def remove_user(name: str, request: Request, context: Here) -> None:
 
 
 async def _must_not_be_the_last(session: AsyncSession, row: User) -> None:
-    """Somebody who may do everything in the whole estate is always left. One change at a time is looked at."""
+    """Somebody who may do everything in the whole estate is always left. One change at a time is
+    looked at.
+    """
     await session.execute(select(func.pg_advisory_xact_lock(func.hashtext("administrators"))))
     others = (
         select(func.count())

@@ -36,7 +36,12 @@ router = APIRouter(tags=["restores"])
 
 
 async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
-    runs = select(Run).where(Run.sheet_id == sheet.id, Run.kind == "restore").order_by(Run.created.desc()).limit(1)
+    runs = (
+        select(Run)
+        .where(Run.sheet_id == sheet.id, Run.kind == "restore")
+        .order_by(Run.created.desc())
+        .limit(1)
+    )
     return (await session.execute(runs)).scalars().first()
 
 
@@ -45,7 +50,9 @@ async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
     sheet = _data(row)
     if scopes.is_narrow():
         sheet.findings = uses.unnamed(sheet.findings)
-    return SheetShown(id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet)
+    return SheetShown(
+        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet
+    )
 
 
 def _data(row: Sheet) -> SheetData:
@@ -54,19 +61,30 @@ def _data(row: Sheet) -> SheetData:
 
 
 @router.get("/restores")
-async def list_restores(context: Here, limit: Limit = 50, after: After = None) -> Page[RestoreShown]:
+async def list_restores(
+    context: Here, limit: Limit = 50, after: After = None
+) -> Page[RestoreShown]:
     """Run sheets, newest first."""
     async with context.session() as session:
-        rows, cursor = await newest_first(session, select(Sheet), [Sheet.created, Sheet.id], limit, after)
+        rows, cursor = await newest_first(
+            session, select(Sheet), [Sheet.created, Sheet.id], limit, after
+        )
         items = []
         for row in rows:
             run = await _run_of(session, row)
             proof = row.data.get("proof")
             items.append(
-                RestoreShown(id=row.id, system=row.data["system_name"], backup=row.backup_id, state=row.state,
-                             created=row.created, by=row.by, run=run.id if run else None,
-                             proved=proof["proved"] if proof else None)
-            )  # fmt: skip
+                RestoreShown(
+                    id=row.id,
+                    system=row.data["system_name"],
+                    backup=row.backup_id,
+                    state=row.state,
+                    created=row.created,
+                    by=row.by,
+                    run=run.id if run else None,
+                    proved=proof["proved"] if proof else None,
+                )
+            )
         return Page(items=items, after=cursor)
 
 
@@ -80,24 +98,40 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
         if system.id != own.id:
             raise BadInput(
                 f"The backup is of {own.name}, not of {system.name}.",
-                "Say where the fresh machine answers with --at; restoring onto another system comes with migrations.",
+                "Say where the fresh machine answers with --at; restoring onto another system comes"
+                " with migrations.",
                 field="onto",
             )
         kind, _ = context.kind(system.kind)
         if kind.rebuilt_by:
-            raise Conflict(f"{kind.title} is not restored by a run sheet.", f"On an empty machine: {kind.rebuilt_by}")
+            raise Conflict(
+                f"{kind.title} is not restored by a run sheet.",
+                f"On an empty machine: {kind.rebuilt_by}",
+            )
         parts_to_take(kind, wanted.parts)
         address = str(parse_address(wanted.at, kind.port)) if wanted.at else system.address
         login = (
-            await named(session, Login, wanted.login) if wanted.login else await session.get_one(Login, system.login_id)
+            await named(session, Login, wanted.login)
+            if wanted.login
+            else await session.get_one(Login, system.login_id)
         )
-        use = await uses.aimed(session, who, login, address, wanted.key or _own_key(system, address))
+        use = await uses.aimed(
+            session, who, login, address, wanted.key or _own_key(system, address)
+        )
         await uses.must_be_nobody_elses(session, who, system, use.address, use.key)
         entrance = kind.restore.entrance if kind.restore is not None else None
         at_entrance: uses.Use | None = None
         if entrance is not None:
-            there = str(parse_address(wanted.entrance.at or parse_address(address, kind.port).host, entrance.port))
-            by = await named(session, Login, wanted.entrance.login) if wanted.entrance.login else login
+            there = str(
+                parse_address(
+                    wanted.entrance.at or parse_address(address, kind.port).host, entrance.port
+                )
+            )
+            by = (
+                await named(session, Login, wanted.entrance.login)
+                if wanted.entrance.login
+                else login
+            )
             at_entrance = await uses.aimed(session, who, by, there, wanted.entrance.key)
     if use.key is None:
         await _tell_key(context, kind, use, way_to(system))
@@ -164,16 +198,25 @@ async def _held(session: AsyncSession, sheet: str) -> Sheet:
 
 @router.post("/restores/{sheet}/start", status_code=202)
 async def start_restore(
-    sheet: str, request: Request, context: Here, who: Who, wanted: SheetStart | None = None,
+    sheet: str,
+    request: Request,
+    context: Here,
+    who: Who,
+    wanted: SheetStart | None = None,
     idempotency_key: str | None = Header(default=None),
-) -> RunShown:  # fmt: skip
-    """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved is proved anew."""
+) -> RunShown:
+    """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved
+    is proved anew.
+    """
     async with context.session() as session:
         row = await _held(session, sheet)
         data = _data(row)
         blockers = data.blockers() if who.scope is None else uses.unnamed(data.blockers())
         if blockers:
-            raise Conflict(f"The sheet has a blocker: {blockers[0].text}", blockers[0].remedy or "Remove the reason.")
+            raise Conflict(
+                f"The sheet has a blocker: {blockers[0].text}",
+                blockers[0].remedy or "Remove the reason.",
+            )
         if data.state == "proved":
             raise Conflict("This sheet has been done.", "Draft a new one.")
         if data.giving_up:
@@ -188,7 +231,9 @@ async def start_restore(
         if not data.begun() and not goes_on:  # the system may have moved since the draft
             there = data.target.address
             data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
-        _decide_takeover(data, system, wanted.takeover if wanted is not None else None, settled=goes_on)
+        _decide_takeover(
+            data, system, wanted.takeover if wanted is not None else None, settled=goes_on
+        )
         if before is not None and goes_on:
             return await run_shown(context, session, before)
         row.data = data.model_dump(mode="json")
@@ -198,7 +243,14 @@ async def start_restore(
             system.suspended_because = suspension(row.id)
         takeover = {"takeover": str(data.takes_over).lower()} if data.at_another_machine else {}
         await audit.note(
-            session, request, "started a restore", "system", data.system_name, sheet=row.id, run=run.id, **takeover
+            session,
+            request,
+            "started a restore",
+            "system",
+            data.system_name,
+            sheet=row.id,
+            run=run.id,
+            **takeover,
         )
         await session.refresh(run)
         return await run_shown(context, session, run)
@@ -211,32 +263,44 @@ def _decide_takeover(data: SheetData, system: System, said: bool | None, *, sett
     """
     if not data.at_another_machine:
         if said:
-            raise BadInput("This restore makes no other machine the system.", "Leave it out.", field="takeover")
+            raise BadInput(
+                "This restore makes no other machine the system.", "Leave it out.", field="takeover"
+            )
         return
     if data.takes_over is None or (said is not None and not settled and not data.begun()):
         data.takes_over = said
     if said is not None and data.takes_over != said:
-        raise Conflict("It was said otherwise when this restore began.", "Go on as it was begun, or draft a new one.")
+        raise Conflict(
+            "It was said otherwise when this restore began.",
+            "Go on as it was begun, or draft a new one.",
+        )
     if data.takes_over is None:
         raise PersonNeeded(
-            f"This machine, at {data.target.address}, becomes {system.name}; {system.name}'s own machine at "
-            f"{system.address} is no longer watched.",
+            f"This machine, at {data.target.address}, becomes {system.name}; {system.name}'s own"
+            f" machine at {system.address} is no longer watched.",
             "Say --takeover if that is so; with --no-takeover the system stays what it is.",
             field="takeover",
         )
     if not data.takes_over and data.after.place.address == system.address:
         raise Conflict(
             f"The restore gives the target the address of {system.name} itself, {system.address}.",
-            "Without a takeover two machines would answer there. Restore parts that do not set it: --part NAME.",
+            "Without a takeover two machines would answer there. Restore parts that do not set it:"
+            " --part NAME.",
             field="takeover",
         )
 
 
 @router.post("/restores/{sheet}/undo", status_code=202)
 async def undo_restore(
-    sheet: str, request: Request, context: Here, who: Who, idempotency_key: str | None = Header(default=None)
+    sheet: str,
+    request: Request,
+    context: Here,
+    who: Who,
+    idempotency_key: str | None = Header(default=None),
 ) -> RunShown:
-    """Give a restore up that has begun: what can be undone is, by the steps that the sheet shows."""
+    """Give a restore up that has begun: what can be undone is, by the steps that the sheet
+    shows.
+    """
     async with context.session() as session:
         row = await _held(session, sheet)
         data = _data(row)
@@ -244,20 +308,37 @@ async def undo_restore(
             raise Conflict(f"This restore is {data.state}.", "Nothing is left to be undone.")
         if data.state in ("running", "waiting"):
             run = await _run_of(session, row)
-            remedy = f"Stop it first: fennox run stop {run.id[:12]}" if run else "Look at the sheet again."
+            remedy = (
+                f"Stop it first: fennox run stop {run.id[:12]}"
+                if run
+                else "Look at the sheet again."
+            )
             raise Conflict("This restore goes on.", remedy)
         if not data.begun():
-            remedy = f"There is nothing to undo. If its routines stand still: fennox system resume {data.system_name}"
+            remedy = (
+                "There is nothing to undo. If its routines stand still: fennox system resume"
+                f" {data.system_name}"
+            )
             raise Conflict("Nothing of this restore was begun on the target.", remedy)
         data.give_up(who.name, context.now())
         row.data = data.model_dump(mode="json")
         run = await _queued(session, row, context, who, idempotency_key)
-        await audit.note(session, request, "gave a restore up", "system", data.system_name, sheet=row.id, run=run.id)
+        await audit.note(
+            session,
+            request,
+            "gave a restore up",
+            "system",
+            data.system_name,
+            sheet=row.id,
+            run=run.id,
+        )
         await session.refresh(run)
         return await run_shown(context, session, run)
 
 
-async def _queued(session: AsyncSession, row: Sheet, context: Context, who: Who, idempotency_key: str | None) -> Run:
+async def _queued(
+    session: AsyncSession, row: Sheet, context: Context, who: Who, idempotency_key: str | None
+) -> Run:
     return await queue.enqueue(
         session,
         await _order(session, row, context.now()),
@@ -278,19 +359,27 @@ async def _order(session: AsyncSession, row: Sheet, now: datetime) -> RestoreOrd
 
 
 @router.post("/restores/{sheet}/answer", status_code=202)
-async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context: Here, who: Who) -> RunShown:
+async def answer_gate(
+    sheet: str, wanted: SheetAnswer, request: Request, context: Here, who: Who
+) -> RunShown:
     """Answer a gate; the restore goes on."""
     async with context.session() as session:
         row = await _held(session, sheet)
         data = SheetData.model_validate(row.data)
         gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
         if gate is None:
-            raise NotFound(f"The sheet has no gate {wanted.gate}.", "Look at the sheet again.", field="gate")
+            raise NotFound(
+                f"The sheet has no gate {wanted.gate}.", "Look at the sheet again.", field="gate"
+            )
         if gate.answer is not None:
-            raise Conflict(f"{gate.by} has already answered: {gate.answer}.", "Look at the sheet again.")
+            raise Conflict(
+                f"{gate.by} has already answered: {gate.answer}.", "Look at the sheet again."
+            )
         if wanted.answer not in gate.choices:
             raise BadInput(
-                f"{wanted.answer!r} is no answer.", f"Say one of: {', '.join(gate.choices)}.", field="answer"
+                f"{wanted.answer!r} is no answer.",
+                f"Say one of: {', '.join(gate.choices)}.",
+                field="answer",
             )
         run = await _run_of(session, row)
         if run is None or run.state != "waiting":
@@ -302,7 +391,14 @@ async def answer_gate(sheet: str, wanted: SheetAnswer, request: Request, context
         await session.execute(update(Run).where(Run.id == run.id, IS_ACTIVE).values(again))
         await book.announce(session, run.id)
         await queue.call_workers(session)
-        await audit.note(session, request, "answered a gate", "system", data.system_name, question=gate.question[:200],
-                         answer=wanted.answer)  # fmt: skip
+        await audit.note(
+            session,
+            request,
+            "answered a gate",
+            "system",
+            data.system_name,
+            question=gate.question[:200],
+            answer=wanted.answer,
+        )
         await session.refresh(run)
         return await run_shown(context, session, run)

@@ -19,7 +19,15 @@ from fennox.service.newest import among
 from fennox.service.routes.session import Here, Who
 from fennox.service.routes.systems import check_match
 from fennox.wire.base import Page
-from fennox.wire.routines import Coming, Kept, NewRoutine, RoutineChange, RoutinePreview, RoutineShown, SystemPreview
+from fennox.wire.routines import (
+    Coming,
+    Kept,
+    NewRoutine,
+    RoutineChange,
+    RoutinePreview,
+    RoutineShown,
+    SystemPreview,
+)
 
 router = APIRouter(tags=["routines"])
 
@@ -27,7 +35,12 @@ router = APIRouter(tags=["routines"])
 async def _shown(context: Context, session: AsyncSession, row: Routine) -> RoutineShown:
     store = await session.get_one(StoreRow, row.store_id)
     members, in_all = await routines.first_members(session, row)
-    last = select(Run.due).where(Run.routine_id == row.id, Run.due.is_not(None)).order_by(Run.due.desc()).limit(1)
+    last = (
+        select(Run.due)
+        .where(Run.routine_id == row.id, Run.due.is_not(None))
+        .order_by(Run.due.desc())
+        .limit(1)
+    )
     return RoutineShown(
         id=row.id,
         name=row.name,
@@ -85,20 +98,28 @@ async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> 
     )
 
 
-async def _preview(context: Context, session: AsyncSession, row: Routine, system: str | None = None) -> RoutinePreview:
+async def _preview(
+    context: Context, session: AsyncSession, row: Routine, system: str | None = None
+) -> RoutinePreview:
     found = []
     chosen = select(System).where(*routines.selected(row.systems))
     in_all = (await session.execute(chosen.with_only_columns(func.count()))).scalar_one()
     if system is not None:
         chosen = chosen.where((System.name == system) | (System.id == system))
-    members = (await session.execute(chosen.order_by(System.name).limit(routines.FIRST))).scalars().all()
+    members = (
+        (await session.execute(chosen.order_by(System.name).limit(routines.FIRST))).scalars().all()
+    )
     if system is not None and not members:
         raise NotFound(
-            f"The routine {row.name} takes no system {system}.", f"It takes what fits: {row.systems}.", field="system"
+            f"The routine {row.name} takes no system {system}.",
+            f"It takes what fits: {row.systems}.",
+            field="system",
         )
     ids = [system.id for system in members]
     standing = await routines.backups_of(session, ids)
-    naming = select(Backup.id, Backup.name).where(among(Backup.system_id, ids), Backup.name != constant(""))
+    naming = select(Backup.id, Backup.name).where(
+        among(Backup.system_id, ids), Backup.name != constant("")
+    )
     names = {backup: name for backup, name in await session.execute(naming)}
     for member in members:
         backups = standing[member.id]
@@ -120,10 +141,17 @@ async def _preview(context: Context, session: AsyncSession, row: Routine, system
             )
         )
     every = [item for shown in found for item in shown.backups]
-    next_runs = schedule.parse(row.when, row.zone).coming(context.now(), 14) if row.mode == "on" else []
+    next_runs = (
+        schedule.parse(row.when, row.zone).coming(context.now(), 14) if row.mode == "on" else []
+    )
     goes = sum(item.goes for item in every)
     return RoutinePreview(
-        routine=row.name, next_runs=next_runs, systems=found, in_all=in_all, stays=len(every) - goes, goes=goes
+        routine=row.name,
+        next_runs=next_runs,
+        systems=found,
+        in_all=in_all,
+        stays=len(every) - goes,
+        goes=goes,
     )
 
 
@@ -136,15 +164,23 @@ async def list_routines(context: Here) -> Page[RoutineShown]:
 
 
 @router.post("/routines", status_code=201)
-async def add_routine(wanted: NewRoutine, request: Request, context: Here, who: Who) -> RoutineShown:
+async def add_routine(
+    wanted: NewRoutine, request: Request, context: Here, who: Who
+) -> RoutineShown:
     """Make a routine; it begins with its next due time."""
     await context.evaluators.check_schedule(_phrase(wanted.when), wanted.zone)
     async with context.session() as session:
-        if (await session.execute(select(Routine).where(Routine.name == wanted.name))).first() is not None:
-            raise Conflict(f"The routine {wanted.name} is already there.", "Change it, or choose another name.")
+        if (
+            await session.execute(select(Routine).where(Routine.name == wanted.name))
+        ).first() is not None:
+            raise Conflict(
+                f"The routine {wanted.name} is already there.", "Change it, or choose another name."
+            )
         row = await _made(context, session, wanted)
         session.add(row)
-        await audit.note(session, request, "added", "routine", row.name, when=row.when, systems=row.systems)
+        await audit.note(
+            session, request, "added", "routine", row.name, when=row.when, systems=row.systems
+        )
         await session.flush()
         if wanted.run_now:
             await _take_now(context, session, row, who.name)
@@ -171,7 +207,9 @@ async def _take_now(context: Context, session: AsyncSession, row: Routine, by: s
 
 @router.get("/routines/coming")
 async def coming_runs(context: Here) -> Coming:
-    """The load of the coming two weeks by hours, and which runs of a system will have to wait for another."""
+    """The load of the coming two weeks by hours, and which runs of a system will have to wait for
+    another.
+    """
     async with context.session() as session:
         return await coming.coming(context, session)
 
@@ -202,7 +240,11 @@ async def show_routine(name: str, response: Response, context: Here) -> RoutineS
 
 @router.patch("/routines/{name}")
 async def change_routine(
-    name: str, wanted: RoutineChange, request: Request, context: Here, if_match: str | None = Header(default=None)
+    name: str,
+    wanted: RoutineChange,
+    request: Request,
+    context: Here,
+    if_match: str | None = Header(default=None),
 ) -> RoutineShown:
     """Change a routine, switch it on or off, or leave it by hand only on purpose."""
     if wanted.when is not None:
@@ -214,7 +256,10 @@ async def change_routine(
         if wanted.systems is not None:
             routines.check_selector(wanted.systems)
             row.systems = wanted.systems
-        when, zone = _phrase(wanted.when) if wanted.when is not None else row.when, wanted.zone or row.zone
+        when, zone = (
+            _phrase(wanted.when) if wanted.when is not None else row.when,
+            wanted.zone or row.zone,
+        )
         schedule.parse(when, zone)
         row.when, row.zone = when, zone
         if wanted.quiet is not None:
@@ -228,7 +273,9 @@ async def change_routine(
         if wanted.parts is not None:
             row.parts = wanted.parts or None
         if wanted.copy_to is not None:
-            row.copy_to = [(await named(session, StoreRow, further)).id for further in wanted.copy_to]
+            row.copy_to = [
+                (await named(session, StoreRow, further)).id for further in wanted.copy_to
+            ]
         if wanted.store is not None:
             row.store_id = (await named(session, StoreRow, wanted.store)).id
         if wanted.ladder is not None:
@@ -237,7 +284,14 @@ async def change_routine(
             row.mode = wanted.mode
         row.decided_until = context.now()  # what was due before the change is not caught up
         row.version += 1
-        await audit.note(session, request, "changed", "routine", row.name, what=", ".join(wanted.model_fields_set))
+        await audit.note(
+            session,
+            request,
+            "changed",
+            "routine",
+            row.name,
+            what=", ".join(wanted.model_fields_set),
+        )
         await session.flush()
         return await _shown(context, session, row)
 

@@ -13,7 +13,18 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, Sheet, StoreRow, System, constant
+from fennox.catalogue.models import (
+    ACTIVE,
+    IS_ACTIVE,
+    Routine,
+    Run,
+    RunLog,
+    RunStep,
+    Sheet,
+    StoreRow,
+    System,
+    constant,
+)
 from fennox.core import moments
 from fennox.core.errors import NotFound
 from fennox.service import access, audit, book, opening, queue
@@ -37,24 +48,36 @@ async def _expected_seconds(session: AsyncSession, run: Run) -> float | None:
     """The median duration of earlier runs of the same kind on the same system."""
     seconds = func.extract("epoch", Run.ended - Run.started)
     median = func.percentile_cont(0.5).within_group(seconds)
-    query = select(median).where(Run.kind == run.kind, Run.system_id == run.system_id, Run.state == constant("done"))
+    query = select(median).where(
+        Run.kind == run.kind, Run.system_id == run.system_id, Run.state == constant("done")
+    )
     found = (await session.execute(query)).scalar_one_or_none()
     return float(found) if found is not None else None
 
 
 async def _waits_for(session: AsyncSession, run: Run, system: System | None) -> str:
-    active = select(Run, func.now()).where(Run.system_id == run.system_id, IS_ACTIVE, Run.behind.is_(None))
+    active = select(Run, func.now()).where(
+        Run.system_id == run.system_id, IS_ACTIVE, Run.behind.is_(None)
+    )
     row = (await session.execute(active)).first()
     if row is None or run.state != "queued":
         return ""
     other, now = row
     since = other.started or other.queued_at
-    how = {"queued": "queued", "running": "begun", "waiting": "which waits for a person, begun"}[other.state]
-    ago = f"{moments.span(max(now - since, timedelta()))} ago" if moments.past(since, now) else "at an unknown time"
+    how = {"queued": "queued", "running": "begun", "waiting": "which waits for a person, begun"}[
+        other.state
+    ]
+    ago = (
+        f"{moments.span(max(now - since, timedelta()))} ago"
+        if moments.past(since, now)
+        else "at an unknown time"
+    )
     return f"Waiting for a {other.kind} of {system.name if system else 'the system'}, {how} {ago}."
 
 
-async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole: bool = True) -> RunShown:
+async def run_shown(
+    context: Context, session: AsyncSession, run: Run, *, whole: bool = True
+) -> RunShown:
     system = await session.get(System, run.system_id) if run.system_id else None
     store = await session.get(StoreRow, run.store_id) if run.store_id else None
     routine = await session.get(Routine, run.routine_id) if run.routine_id else None
@@ -89,7 +112,9 @@ async def run_shown(context: Context, session: AsyncSession, run: Run, *, whole:
         step=run.step,
         documents=run.documents,
         bytes=run.size,
-        expected_seconds=await _expected_seconds(session, run) if whole and run.state in ACTIVE else None,
+        expected_seconds=(
+            await _expected_seconds(session, run) if whole and run.state in ACTIVE else None
+        ),
         outcome=outcome(run),
         odd=run.odd,
         steps=steps,
@@ -119,7 +144,8 @@ async def list_runs(
         systems = select(System).where(among(System.id, {row.system_id for row in rows}))
         # while these are held, each is found by its id below
         at_hand = [
-            (await session.execute(every)).scalars().all() for every in (systems, select(StoreRow), select(Routine))
+            (await session.execute(every)).scalars().all()
+            for every in (systems, select(StoreRow), select(Routine))
         ]
         found = [await run_shown(context, session, row, whole=False) for row in rows]
         del at_hand
@@ -134,9 +160,15 @@ async def show_run(run: str, context: Here) -> RunShown:
 
 
 async def _lines(session: AsyncSession, run_id: str, behind: int) -> list[LogLine]:
-    rows = select(RunLog).where(RunLog.run_id == run_id, RunLog.id > behind).order_by(RunLog.id).limit(500)
+    rows = (
+        select(RunLog)
+        .where(RunLog.run_id == run_id, RunLog.id > behind)
+        .order_by(RunLog.id)
+        .limit(500)
+    )
     return [
-        LogLine(id=row.id, at=row.at, level=row.level, text=row.text) for row in (await session.execute(rows)).scalars()
+        LogLine(id=row.id, at=row.at, level=row.level, text=row.text)
+        for row in (await session.execute(rows)).scalars()
     ]
 
 
@@ -150,11 +182,15 @@ async def run_log(run: str, context: Here, behind: int = 0) -> Page[LogLine]:
 
 @router.get("/runs/{run}/events", response_class=StreamingResponse)
 async def run_events(run: str, request: Request, context: Here) -> StreamingResponse:
-    """Server-sent events: `run` (the run as it is now) and `log` (a line), until the run has ended."""
+    """Server-sent events: `run` (the run as it is now) and `log` (a line), until the run has
+    ended.
+    """
     async with context.session() as session:
         run_id = (await find_run(session, run)).id
     return StreamingResponse(
-        _events(request, context, run_id), media_type="text/event-stream", headers={"cache-control": "no-store"}
+        _events(request, context, run_id),
+        media_type="text/event-stream",
+        headers={"cache-control": "no-store"},
     )
 
 
@@ -192,11 +228,17 @@ class RunHub:
 
     def __init__(self) -> None:
         self._followers: dict[str, set[asyncio.Event]] = {}
-        self.few_at_once = asyncio.Semaphore(_LOOKING)  # else a crowd takes every connection of the database
+        self.few_at_once = asyncio.Semaphore(
+            _LOOKING
+        )  # else a crowd takes every connection of the database
 
     def heard(self, run_id: str) -> None:
         """Without an id: anything may have been missed, so everybody looks."""
-        followers = self._followers.get(run_id, ()) if run_id else chain.from_iterable(self._followers.values())
+        followers = (
+            self._followers.get(run_id, ())
+            if run_id
+            else chain.from_iterable(self._followers.values())
+        )
         for event in followers:
             event.set()
 
@@ -232,14 +274,20 @@ async def stop_run(run: str, request: Request, context: Here) -> RunShown:
 
 
 @router.post("/runs/{run}/passphrase", status_code=202)
-async def give_passphrase(run: str, wanted: PassphraseWanted, request: Request, context: Here) -> RunShown:
-    """Open the key set for one run: the opening key goes to that run's worker, sealed to its own key."""
+async def give_passphrase(
+    run: str, wanted: PassphraseWanted, request: Request, context: Here
+) -> RunShown:
+    """Open the key set for one run: the opening key goes to that run's worker, sealed to its own
+    key.
+    """
     async with context.session() as session:
         row = await find_run(session, run)
         store = await _store_of(session, row)
     key = await opening.unlock(store, wanted.passphrase.get_secret_value())
     async with context.session() as session:
-        row = (await session.execute(select(Run).where(Run.id == row.id).with_for_update())).scalar_one()
+        row = (
+            await session.execute(select(Run).where(Run.id == row.id).with_for_update())
+        ).scalar_one()
         opening.give(row, key)
         await book.announce(session, row.id)
         await audit.note(session, request, "gave the passphrase", "run", row.id)
@@ -250,5 +298,7 @@ async def _store_of(session: AsyncSession, run: Run) -> StoreRow:
     """The store whose key the run's worker waits for."""
     store = await session.get(StoreRow, run.order.opens or "")
     if store is None:
-        raise NotFound("The run does not wait for a passphrase.", "Follow it, and give one when it asks.")
+        raise NotFound(
+            "The run does not wait for a passphrase.", "Follow it, and give one when it asks."
+        )
     return store

@@ -32,7 +32,9 @@ Who = Annotated[Person, Depends(person)]
 
 
 def origin_of(request: Request) -> Origin:
-    return Origin(request.client.host if request.client else "-", request.headers.get("user-agent", ""))
+    return Origin(
+        request.client.host if request.client else "-", request.headers.get("user-agent", "")
+    )
 
 
 def _code(given: SecretStr | None) -> str | None:
@@ -48,30 +50,47 @@ async def sign_in(wanted: SignIn, request: Request, response: Response, context:
 
 
 async def begin_session(
-    context: Context, request: Request, response: Response, user: User, *, as_token: bool, proved: bool = True
+    context: Context,
+    request: Request,
+    response: Response,
+    user: User,
+    *,
+    as_token: bool,
+    proved: bool = True,
 ) -> SignedIn:
     """For somebody of whom it is known who they are; ``proved``: just now."""
     async with context.session() as session:
         kind: TokenKind = "client" if as_token else "console"
-        secret, _ = await tokens.begin(session, user, kind, context.wall(), origin_of(request), proved=proved)
+        secret, _ = await tokens.begin(
+            session, user, kind, context.wall(), origin_of(request), proved=proved
+        )
         await audit.note_as(session, request, user.name, "signed in", "user", user.name)
         await session.flush()
         shown = await _signed_in(session, context, secret, by_cookie=not as_token)
     if not as_token:
         secure = request.url.scheme == "https"
-        response.set_cookie(cookie_name(request), secret, httponly=True, samesite="strict", secure=secure, path="/")
+        response.set_cookie(
+            cookie_name(request), secret, httponly=True, samesite="strict", secure=secure, path="/"
+        )
     return shown.model_copy(update={"token": secret if as_token else None})
 
 
-async def _signed_in(session: AsyncSession, context: Context, secret: str, *, by_cookie: bool) -> SignedIn:
+async def _signed_in(
+    session: AsyncSession, context: Context, secret: str, *, by_cookie: bool
+) -> SignedIn:
     who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
     until = (await session.get_one(Token, tokens.digest(secret))).until
     user = await session.get_one(User, who.id)
     return SignedIn(
-        user=who.name, role=who.role, rights=sorted(who.rights), until=until, proved=who.proved,
-        must_change=who.must_change, factors=await factors.kinds(session, user),
+        user=who.name,
+        role=who.role,
+        rights=sorted(who.rights),
+        until=until,
+        proved=who.proved,
+        must_change=who.must_change,
+        factors=await factors.kinds(session, user),
         scope=[list(selectors) for selectors in who.scope] if who.scope is not None else None,
-    )  # fmt: skip
+    )
 
 
 @router.get("/session")
@@ -106,7 +125,9 @@ async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) 
 
 
 @router.post("/session/password")
-async def change_password(wanted: PasswordChange, request: Request, who: Who, context: Here) -> SignedIn:
+async def change_password(
+    wanted: PasswordChange, request: Request, who: Who, context: Here
+) -> SignedIn:
     """Change your own password; every other session of yours ends."""
     old, new = wanted.old.get_secret_value(), wanted.new.get_secret_value()
     if old == new:
@@ -117,22 +138,32 @@ async def change_password(wanted: PasswordChange, request: Request, who: Who, co
         row = await session.get_one(User, who.id, with_for_update=True)
         row.password_hash, row.must_change = hash_, False
         ended = await tokens.end_others(session, who.id, but=who.session)
-        await audit.note(session, request, "changed the password of", "user", who.name, sessions_ended=str(ended))
+        await audit.note(
+            session, request, "changed the password of", "user", who.name, sessions_ended=str(ended)
+        )
         await session.flush()
         return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
 
 
 def _token(request: Request) -> str:
     header = request.headers.get("authorization", "")
-    return header.removeprefix("Bearer ") if header else request.cookies.get(cookie_name(request), "")
+    return (
+        header.removeprefix("Bearer ") if header else request.cookies.get(cookie_name(request), "")
+    )
 
 
 @router.post("/first-user", status_code=201)
-async def first_user(wanted: FirstUser, request: Request, response: Response, context: Here) -> SignedIn:
-    """Make the first administrator with the one-time code from the service's log, and sign them in."""
+async def first_user(
+    wanted: FirstUser, request: Request, response: Response, context: Here
+) -> SignedIn:
+    """Make the first administrator with the one-time code from the service's log, and sign them
+    in.
+    """
     hash_ = await passwords.hash_password(wanted.password.get_secret_value(), wanted.user)
     async with context.session() as session:
         code = wanted.code.get_secret_value()
         user = await setup.first_administrator(session, code, wanted.user, hash_, context.now())
-        await audit.note_as(session, request, user.name, "made first administrator", "user", user.name)
+        await audit.note_as(
+            session, request, user.name, "made first administrator", "user", user.name
+        )
     return await begin_session(context, request, response, user, as_token=wanted.token)

@@ -1,6 +1,7 @@
 """Workers at sites: who may come, and the two doors they come through.
 
-The doors are WebSockets and stand outside the table of roles: each looks at the worker's own token before it opens.
+The doors are WebSockets and stand outside the table of roles: each looks at the worker's own token
+before it opens.
 """
 
 from __future__ import annotations
@@ -39,15 +40,25 @@ async def list_sites(context: Here) -> Page[SiteShown]:
     """Sites whose machines are reached through a worker there."""
     async with context.session() as session:
         now: datetime = (await session.execute(select(func.now()))).scalar_one()
-        return Page(items=[_shown(row, systems, now) for row, systems in await sites.with_systems(session)])
+        return Page(
+            items=[_shown(row, systems, now) for row, systems in await sites.with_systems(session)]
+        )
 
 
 def _shown(row: Site, systems: int, now: datetime) -> SiteShown:
     heard = row.seen is not None and now - row.seen < sites.HEARD_WITHIN
     return SiteShown(
-        name=row.name, admitted=row.admitted, by=row.by, connected=bool(row.connected) and heard, seen=row.seen,
-        machine=row.machine or "", version=row.version or "", key=row.key or "", skew=row.skew or 0.0, systems=systems,
-    )  # fmt: skip
+        name=row.name,
+        admitted=row.admitted,
+        by=row.by,
+        connected=bool(row.connected) and heard,
+        seen=row.seen,
+        machine=row.machine or "",
+        version=row.version or "",
+        key=row.key or "",
+        skew=row.skew or 0.0,
+        systems=systems,
+    )
 
 
 @router.post("/sites", status_code=201)
@@ -65,18 +76,27 @@ async def admit_site(wanted: NewSite, request: Request, context: Here) -> SiteAd
         if row is None:
             row = Site(name=wanted.name, by="", admitted=context.wall())
             session.add(row)
-        row.token_hash, row.by, row.admitted = digest(token), request.state.person.name, context.wall()
+        row.token_hash, row.by, row.admitted = (
+            digest(token),
+            request.state.person.name,
+            context.wall(),
+        )
         await audit.note(session, request, "admitted a worker of", "site", wanted.name)
     return SiteAdmitted(name=wanted.name, token=token)
 
 
 @router.delete("/sites/{name}", status_code=204)
 async def revoke_site(name: str, request: Request, context: Here) -> None:
-    """Revoke a worker's token; the site's systems are reached by the service's own network again."""
+    """Revoke a worker's token; the site's systems are reached by the service's own network
+    again.
+    """
     async with context.session() as session:
         row = await session.get(Site, name)
         if row is None:
-            raise NotFound(f"No worker of {name[:64]} was admitted.", "`fennox worker sites` shows those there are.")
+            raise NotFound(
+                f"No worker of {name[:64]} was admitted.",
+                "`fennox worker sites` shows those there are.",
+            )
         await session.delete(row)
         await audit.note(session, request, "revoked the worker of", "site", name)
 
@@ -95,7 +115,12 @@ async def come(socket: WebSocket) -> None:
         async with context.session() as session:
             await sites.said_hello(session, site.name, hello, context.wall())
         await context.sites.join(connected)
-        log.info("the worker of a site has come", site=site.name, machine=hello.machine, version=hello.version)
+        log.info(
+            "the worker of a site has come",
+            site=site.name,
+            machine=hello.machine,
+            version=hello.version,
+        )
         await _listen(context, connected, site.token_hash)
     except (WebSocketDisconnect, ValidationError, TimeoutError, KeyError) as error:
         log.info("the worker of a site has gone", site=site.name, reason=type(error).__name__)
@@ -120,7 +145,9 @@ async def _listen(context: Context, connected: Connected, token_hash: str) -> No
             except TryLater:
                 continue  # the database may come back
             if not counts:
-                log.warning("the worker of a site was sent away: its token was revoked", site=connected.site)
+                log.warning(
+                    "the worker of a site was sent away: its token was revoked", site=connected.site
+                )
                 await sites.dismiss(connected, REVOKED)
                 return
     finally:

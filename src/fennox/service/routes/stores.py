@@ -75,7 +75,10 @@ async def _shown(context: Context, row: StoreRow) -> StoreShown:
         suite=header.suite,
         generation=row.generation,
         plain_names=header.plain_names,
-        passphrases=[SlotShown(id=slot.id, label=slot.label, since=parse_stamp(slot.since)) for slot in header.slots],
+        passphrases=[
+            SlotShown(id=slot.id, label=slot.label, since=parse_stamp(slot.since))
+            for slot in header.slots
+        ],
         created=row.created,
         backups=count,
         newest=newest,
@@ -133,7 +136,9 @@ async def _folder(store: Store, path: str | None) -> FolderShown:
         landed=await store.landed(),
         is_store={"header", "rescue.py"} <= names,
         entries=[
-            EntryShown(name=entry.name, folder=entry.folder, size=None if entry.folder else entry.size)
+            EntryShown(
+                name=entry.name, folder=entry.folder, size=None if entry.folder else entry.size
+            )
             for entry in entries[:_MOST]
         ],
     )
@@ -158,13 +163,18 @@ async def show_store(name: str, context: Here) -> StoreShown:
 
 
 @router.patch("/stores/{name}")
-async def change_store(name: str, wanted: StoreChange, request: Request, context: Here) -> StoreShown:
+async def change_store(
+    name: str, wanted: StoreChange, request: Request, context: Here
+) -> StoreShown:
     """Change a store's name, site or login, or accept a changed host key, certificate or mount."""
     await storekeeping.try_change(context, name, wanted)
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         await storekeeping.change(session, row, wanted)
-        told = {f"new_{field}": str(value) for field, value in wanted.model_dump(exclude_none=True).items()}
+        told = {
+            f"new_{field}": str(value)
+            for field, value in wanted.model_dump(exclude_none=True).items()
+        }
         await audit.note(session, request, "changed", "store", row.name, **told)
     return await _shown(context, row)
 
@@ -200,7 +210,8 @@ async def sweep_store(
 ) -> RunShown:
     """Give back the room of what nothing keeps; with ``preview`` only say what would go.
 
-    ``confirmed``: ids of marked backups that may go although they are the newest, or unusually many.
+    ``confirmed``: ids of marked backups that may go although they are the newest, or unusually
+    many.
     """
     async with context.session() as session:
         row = await named(session, StoreRow, name)
@@ -209,14 +220,18 @@ async def sweep_store(
             context, session, SweepOrder(preview=preview, confirmed=sure), row, who.name
         )
         if not preview:
-            await audit.note(session, request, "swept", "store", row.name, run=run.id, confirmed=", ".join(sure))
+            await audit.note(
+                session, request, "swept", "store", row.name, run=run.id, confirmed=", ".join(sure)
+            )
         await session.refresh(run)
         return await run_shown(context, session, run)
 
 
 @router.get("/stores/{name}/marked")
 async def list_marked(name: str, context: Here) -> Page[MarkedShown]:
-    """Backups that are marked to go from a store, and what each waits for; all of them can still be kept."""
+    """Backups that are marked to go from a store, and what each waits for; all of them can still be
+    kept.
+    """
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         return Page(items=await sweeping.marked(session, row, context.now()))
@@ -227,14 +242,25 @@ async def store_damage(name: str, context: Here) -> Page[DamageShown]:
     """What was found damaged in a store, newest first, and how it was healed."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        query = select(StoreDamage).where(StoreDamage.store_id == row.id).order_by(StoreDamage.id.desc()).limit(200)
+        query = (
+            select(StoreDamage)
+            .where(StoreDamage.store_id == row.id)
+            .order_by(StoreDamage.id.desc())
+            .limit(200)
+        )
         return Page(
             items=[
-                DamageShown(object=item.object, what=item.what, backups=item.backups, found=item.found,
-                            healed=item.healed, how=item.how)
+                DamageShown(
+                    object=item.object,
+                    what=item.what,
+                    backups=item.backups,
+                    found=item.found,
+                    healed=item.healed,
+                    how=item.how,
+                )
                 for item in (await session.execute(query)).scalars()
             ]
-        )  # fmt: skip
+        )
 
 
 @router.get("/stores/{name}/space")
@@ -242,9 +268,16 @@ async def store_space(name: str, context: Here) -> Page[SpaceShown]:
     """How full a store was, oldest look first."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        query = select(StoreSpace).where(StoreSpace.store_id == row.id).order_by(StoreSpace.at.desc()).limit(400)
+        query = (
+            select(StoreSpace)
+            .where(StoreSpace.store_id == row.id)
+            .order_by(StoreSpace.at.desc())
+            .limit(400)
+        )
         looks = list((await session.execute(query)).scalars())[::-1]
-        return Page(items=[SpaceShown(at=x.at, objects=x.objects, used=x.used, free=x.free) for x in looks])
+        return Page(
+            items=[SpaceShown(at=x.at, objects=x.objects, used=x.used, free=x.free) for x in looks]
+        )
 
 
 @router.post("/stores/{name}/test")
@@ -252,8 +285,13 @@ async def test_store(name: str, context: Here) -> StoreTest:
     """Prove a store: list, write, read back, refuse to overwrite, delete, and open its header."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        door, removing = await context.door(session, row), await context.door(session, row, removing=True)
-    tested = await storekeeping.test(await context.store(door), await context.store(removing), context.wall())
+        door, removing = (
+            await context.door(session, row),
+            await context.door(session, row, removing=True),
+        )
+    tested = await storekeeping.test(
+        await context.store(door), await context.store(removing), context.wall()
+    )
     if tested.passed:
         try:
             await context.vault(door)

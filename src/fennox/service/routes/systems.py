@@ -41,14 +41,20 @@ async def list_systems(
     kind: str | None = None,
     site: str | None = None,
     label: str | None = None,
-    q: Annotated[str, Query(max_length=200, description="Words that must all be in what it says of itself.")] = "",
-    retired: Annotated[bool | None, Query(description="Only those that are no more, or only the others.")] = None,
+    q: Annotated[
+        str, Query(max_length=200, description="Words that must all be in what it says of itself.")
+    ] = "",
+    retired: Annotated[
+        bool | None, Query(description="Only those that are no more, or only the others.")
+    ] = None,
     sort: SystemOrder = "name",
     down: bool = False,
     limit: Limit = 100,
     after: After = None,
 ) -> Page[SystemShown]:
-    """The estate; filters by kind, site, label and words (of name, kind, site, address and labels)."""
+    """The estate; filters by kind, site, label and words (of name, kind, site, address and
+    labels).
+    """
     async with context.session() as session:
         query = select(System)
         if kind is not None:
@@ -58,14 +64,20 @@ async def list_systems(
         if label is not None:
             query = query.where(System.labels.contains([label]))
         if retired is not None:
-            query = query.where(System.retired.is_not(None) if retired else System.retired.is_(None))
-        said = func.concat_ws(" ", System.name, System.kind, System.site, System.address, cast(System.labels, String))
+            query = query.where(
+                System.retired.is_not(None) if retired else System.retired.is_(None)
+            )
+        said = func.concat_ws(
+            " ", System.name, System.kind, System.site, System.address, cast(System.labels, String)
+        )
         for word in q.split():
             query = query.where(func.strpos(func.lower(said), func.lower(word)) > 0)
         key: ColumnElement[Any] = System.__table__.c[sort]
         if sort == "newest_good":
             key = func.coalesce(key, _NEVER)
-        rows, cursor = await in_order_of(session, query, [key, System.name], limit, after, down=down)
+        rows, cursor = await in_order_of(
+            session, query, [key, System.name], limit, after, down=down
+        )
         return Page(items=await shown(context, session, rows), after=cursor)
 
 
@@ -82,14 +94,18 @@ async def add_system(wanted: NewSystem, request: Request, context: Here, who: Wh
     """Enrol a system: reach it, check its key, see who it says it is."""
     kind, _ = context.kind(wanted.kind)
     if kind.reach == "service":
-        raise BadInput("Fennox itself is not enrolled.", "Run: fennox own-state keep STORE", field="kind")
+        raise BadInput(
+            "Fennox itself is not enrolled.", "Run: fennox own-state keep STORE", field="kind"
+        )
     values_of(kind, wanted.settings)
     address = str(parse_address(wanted.address, kind.port))
     async with context.session() as session:
         login = await named(session, Login, wanted.login) if wanted.login else None
         if (login is None) != (kind.reach == "hand"):
             what = "needs a login" if login is None else "is not reached, so that it needs no login"
-            raise BadInput(f"A {kind.title} {what}.", "Give --login, or leave it out.", field="login")
+            raise BadInput(
+                f"A {kind.title} {what}.", "Give --login, or leave it out.", field="login"
+            )
         await enrolment.must_be_free(session, wanted.name, address, wanted.site)
         needs = [(await named(session, System, name)).id for name in wanted.needs]
         via = (await named(session, System, wanted.via)).id if wanted.via else None
@@ -97,7 +113,9 @@ async def add_system(wanted: NewSystem, request: Request, context: Here, who: Wh
     machine: Machine | None = None
     if kind.reach != "hand":
         link = await context.connect(
-            kind, uses.to_enrol(who, login, address, wanted.key), Way(wanted.site, via, wanted.patience)
+            kind,
+            uses.to_enrol(who, login, address, wanted.key),
+            Way(wanted.site, via, wanted.patience),
         )
         try:
             machine = await identify(kind, link, wanted.settings)
@@ -124,7 +142,9 @@ async def add_system(wanted: NewSystem, request: Request, context: Here, who: Wh
             created=context.now(),
         )
         session.add(row)
-        await audit.note(session, request, "enrolled", "system", row.name, address=address, key=row.key)
+        await audit.note(
+            session, request, "enrolled", "system", row.name, address=address, key=row.key
+        )
         await session.flush()
         return (await shown(context, session, [row]))[0]
 
@@ -156,7 +176,9 @@ async def change_system(
         if kind.reach == "hand" and (wanted.login or wanted.key or wanted.via):
             raise BadInput(f"{row.name} is not reached.", "Leave out login, key and way.")
         if kind.reach == "service" and (wanted.address or wanted.login or wanted.key):
-            raise BadInput("Fennox itself has no address, login or key to change.", "Leave them out.")
+            raise BadInput(
+                "Fennox itself has no address, login or key to change.", "Leave them out."
+            )
         if wanted.address is not None:
             row.address = str(parse_address(wanted.address, kind.port))
         row.site = wanted.site if wanted.site is not None else row.site
@@ -193,12 +215,16 @@ async def change_system(
 
 def check_match(if_match: str | None, version: int) -> None:
     if if_match is not None and if_match.strip('"') not in ("*", str(version)):
-        raise Conflict("Somebody else changed it meanwhile.", "Look at it again, then repeat the change.")
+        raise Conflict(
+            "Somebody else changed it meanwhile.", "Look at it again, then repeat the change."
+        )
 
 
 @router.get("/systems/{name}/relations")
 async def show_relations(name: str, context: Here) -> Relations:
-    """Who must be back before a system, who waits for it, who replicates with it, and its certificates."""
+    """Who must be back before a system, who waits for it, who replicates with it, and its
+    certificates.
+    """
     async with context.session() as session:
         row = await named(session, System, name)
         every = await relations(context, session)
@@ -242,7 +268,10 @@ async def probe_system(name: str, request: Request, context: Here) -> Probe:
         await audit.note(session, request, "probed", "system", row.name, **_reached(row, login))
     kind, _ = context.kind(row.kind)
     if kind.reach == "hand":
-        raise BadInput(f"{row.name} is not reached: people hand in what they export.", "See: fennox backup hand-in")
+        raise BadInput(
+            f"{row.name} is not reached: people hand in what they export.",
+            "See: fennox backup hand-in",
+        )
     known = str(row.machine["id"]) if row.machine else None
     try:
         link = await context.connect(kind, uses.of_system(row, login), way_to(row))
@@ -252,8 +281,16 @@ async def probe_system(name: str, request: Request, context: Here) -> Probe:
             await link.close()
     except FennoxError as error:
         fingerprint = error.fields.get("fingerprint")
-        return Probe(reached=False, fingerprint=str(fingerprint or ""), fingerprint_known=False, machine=None,
-                     same_machine=None, parts=parts_of(kind), problem=error.what, remedy=error.remedy)  # fmt: skip
+        return Probe(
+            reached=False,
+            fingerprint=str(fingerprint or ""),
+            fingerprint_known=False,
+            machine=None,
+            same_machine=None,
+            parts=parts_of(kind),
+            problem=error.what,
+            remedy=error.remedy,
+        )
     return Probe(
         reached=True,
         fingerprint=link.fingerprint,
@@ -265,17 +302,30 @@ async def probe_system(name: str, request: Request, context: Here) -> Probe:
 
 
 def _reached(row: System, login: Login | None) -> dict[str, str]:
-    return {"address": row.address, "login": login.name if login is not None else "none", "key": row.key}
+    return {
+        "address": row.address,
+        "login": login.name if login is not None else "none",
+        "key": row.key,
+    }
 
 
 @router.post("/systems/{name}/confirm")
-async def confirm_system(name: str, wanted: Confirmed, request: Request, context: Here) -> SystemShown:
-    """Say that the machine that answers now is this system; its backups go on under the new identity."""
+async def confirm_system(
+    name: str, wanted: Confirmed, request: Request, context: Here
+) -> SystemShown:
+    """Say that the machine that answers now is this system; its backups go on under the new
+    identity.
+    """
     async with context.session() as session:
         row = await named(session, System, name)
         kind, _ = context.kind(row.kind)
         if kind.reach == "hand":  # what is handed in tells the rest
-            row.machine = {"product": "", "version": "", **(row.machine or {}), "id": wanted.machine}
+            row.machine = {
+                "product": "",
+                "version": "",
+                **(row.machine or {}),
+                "id": wanted.machine,
+            }
             row.version += 1
             await audit.note(session, request, "confirmed", "system", row.name, now=wanted.machine)
             await session.flush()
@@ -284,12 +334,16 @@ async def confirm_system(name: str, wanted: Confirmed, request: Request, context
     if probe.machine is None:
         raise NotFound(probe.problem or "The system does not answer.", probe.remedy or "")
     if probe.machine.id != wanted.machine:
-        raise BadInput(f"The machine that answers is {probe.machine.id}.", "Confirm that one, or look again.")
+        raise BadInput(
+            f"The machine that answers is {probe.machine.id}.", "Confirm that one, or look again."
+        )
     async with context.session() as session:
         row = await named(session, System, name)
         before = str(row.machine["id"]) if row.machine else "-"
         row.machine = probe.machine.model_dump(mode="json")
         row.version += 1
-        await audit.note(session, request, "confirmed", "system", row.name, before=before, now=wanted.machine)
+        await audit.note(
+            session, request, "confirmed", "system", row.name, before=before, now=wanted.machine
+        )
         await session.flush()
         return (await shown(context, session, [row]))[0]

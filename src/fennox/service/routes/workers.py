@@ -33,25 +33,37 @@ async def list_workers(context: Here) -> Page[WorkerShown]:
     """Workers of the last week, those that were heard of last first."""
     async with context.session() as session:
         now: datetime = (await session.execute(select(func.now()))).scalar_one()
-        holding = select(Run.worker, func.count()).where(Run.state == constant("running")).group_by(Run.worker)
+        holding = (
+            select(Run.worker, func.count())
+            .where(Run.state == constant("running"))
+            .group_by(Run.worker)
+        )
         runs = {str(worker): count for worker, count in await session.execute(holding)}
         rows = select(Worker).where(Worker.seen > now - _REMEMBERED).order_by(Worker.seen.desc())
         return Page(
             items=[
                 WorkerShown(
-                    id=row.id, name=row.name, version=row.version, state=_state(row, now), started=row.started,
-                    seen=row.seen, skew=row.skew, runs=runs.get(row.id, 0),
+                    id=row.id,
+                    name=row.name,
+                    version=row.version,
+                    state=_state(row, now),
+                    started=row.started,
+                    seen=row.seen,
+                    skew=row.skew,
+                    runs=runs.get(row.id, 0),
                 )
                 for row in (await session.execute(rows)).scalars()
             ]
-        )  # fmt: skip
+        )
 
 
 @router.post("/workers/{worker}/drain", status_code=204)
 async def drain_worker(worker: str, request: Request, context: Here) -> None:
     """Have a worker take nothing new; it finishes what it holds. One of its own then ends."""
     async with context.session() as session:
-        found = select(Worker).where(Worker.id.startswith(worker, autoescape=True), Worker.stopped.is_(None))
+        found = select(Worker).where(
+            Worker.id.startswith(worker, autoescape=True), Worker.stopped.is_(None)
+        )
         rows = list((await session.execute(found.limit(2))).scalars())
         if len(rows) != 1 or len(worker) < ids.LEAST:
             raise ids.not_one("worker", worker, len(rows), "fennox worker list")
