@@ -3347,7 +3347,9 @@ export interface components {
         };
         /**
          * Finding
-         * @description What speaks against or for something, in words, with a stable code.
+         * @description What speaks against or for something, in words. ``code`` and ``subject`` say which it is.
+         *
+         *     ``subject``: what it is about, as a document or a part; None: there is one such finding.
          */
         Finding: {
             /** Code */
@@ -3362,6 +3364,8 @@ export interface components {
              * @enum {string}
              */
             severity: "blocker" | "warning" | "note";
+            /** Subject */
+            subject?: string | null;
             /** Text */
             text: string;
         } & {
@@ -4712,7 +4716,10 @@ export interface components {
             /** Items */
             items: components["schemas"]["WorkerShown"][];
         };
-        /** PartHeld */
+        /**
+         * PartHeld
+         * @description How much a backup holds of a part, as lists show it.
+         */
         PartHeld: {
             /** Bytes */
             bytes: number;
@@ -4720,6 +4727,8 @@ export interface components {
             documents: number;
             /** Name */
             name: string;
+        } & {
+            [key: string]: unknown;
         };
         /** PartShown */
         PartShown: {

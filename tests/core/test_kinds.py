@@ -155,7 +155,7 @@ def test_text_that_is_no_toml_is_told_with_its_line() -> None:
 def draw(content: bytes, **language: object) -> tuple[list[str], list[str]]:
     evidence = Evidence(contents={"doc": content}, paths={"doc"})
     expression = Expression.model_validate({"in": "doc", **language})
-    return expressions.values(expression, evidence), evidence.complaints
+    return expressions.values(expression, evidence), [str(one) for one in evidence.complaints]
 
 
 def test_each_language_draws_names() -> None:

@@ -11,6 +11,7 @@ from sqlalchemy import delete, select, text, update
 from sqlalchemy.exc import IntegrityError
 
 from fennox.catalogue.models import Backup, Copy, Run, StateRow, System
+from fennox.core.format.manifest import Certificate, Finding, PartHeld
 from fennox.core.orders import TakeOrder
 from fennox.core.results import TakeResult
 from fennox.core.time import stamp
@@ -55,13 +56,13 @@ class Night:
             documents=31,
             size=4711,
             new_bytes=99,
-            parts=[{"name": "settings", "documents": 31, "bytes": 4711}],
+            parts=[PartHeld(name="settings", documents=31, bytes=4711)],
             held=True,
             held_because="kept",
             note="first",
-            findings=[{"code": "x"}],
+            findings=[Finding(severity="note", code="x", text="x")],
             left_out=["/home"],
-            certificates=[{"name": "c"}],
+            certificates=[Certificate(document="/c", subject="CN=c", until=0)],
             expired=True,
         )
         async with context.session() as session:

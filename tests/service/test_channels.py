@@ -23,6 +23,7 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, Envelope, LoginPassword
 
+from fennox.core.alerts import RouteSettings
 from fennox.core.errors import BadInput
 from fennox.service import channels
 from fennox.service.channels import SIGNATURE
@@ -285,7 +286,7 @@ def test_an_address_that_the_library_does_not_like_is_refused_and_not_repeated(
     channel: str, address: str
 ) -> None:
     with pytest.raises(BadInput, match="no address that can be taken apart") as refusal:
-        channels.check(channel, address, {})
+        channels.check(channel, address, RouteSettings())
     assert "three-grey-boats" not in str(refusal.value)
 
 

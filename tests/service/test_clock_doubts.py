@@ -82,10 +82,7 @@ async def marked(context: Context) -> set[str]:
 async def concerns(context: Context) -> set[str]:
     async with context.session() as session:
         judged = await clocks.judge(context, session)
-        return {
-            item.code.split("|")[0]
-            async for item in watching.found(context, session, context.now(), judged)
-        }
+        return {item.code async for item in watching.found(context, session, context.now(), judged)}
 
 
 async def standing(context: Context) -> set[str]:

@@ -15,6 +15,7 @@ from starlette.types import Message, Receive, Scope, Send
 from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, Run, System
 from fennox.core import ladder
 from fennox.core.errors import BadInput, NotFound
+from fennox.core.format.manifest import Finding
 from fennox.core.schedule import zone_named
 from fennox.service import counting, routines, scheduler, watching
 from fennox.service.context import Context
@@ -213,9 +214,7 @@ async def test_counts_are_of_what_has_all_its_pieces(context: Context) -> None:
     store = await estate(context)
     async with context.session() as session:
         lacking = (await session.execute(select(Backup).limit(1))).scalar_one()
-        lacking.findings = [
-            {"severity": "warning", "code": "x", "text": "x", "remedy": "x", "part": None}
-        ]
+        lacking.findings = [Finding(severity="warning", code="x", text="x", remedy="x")]
     async with context.session() as session:
         counts = await counting.count(context, session)
     assert (counts.systems, counts.protected, counts.backups) == (9, 3, 4)

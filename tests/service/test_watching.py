@@ -251,7 +251,7 @@ async def test_a_store_that_is_away_is_one_message_however_many_systems_fail(
     await standing(context)
     async with context.session() as session:
         waiting = (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all()
-        counts = {alert.route_id: alert.body["count"] for alert in waiting}
+        counts = {alert.route_id: alert.body.count for alert in waiting}
         assert (len(waiting), counts) == (2, {"watch": 31, "holm": 2})
         message = alerting.message_of(
             context, next(alert for alert in waiting if alert.route_id == "watch")

@@ -5,7 +5,6 @@ themselves.
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import (
     BigInteger,
@@ -27,8 +26,14 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncAttrs
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
-from fennox.catalogue.typed import OrderColumn, ResultColumn
+from fennox.catalogue.typed import OrderColumn, ResultColumn, Typed
+from fennox.core.alerts import MessageFacts, RouteSettings
+from fennox.core.format.anchors import Anchors
+from fennox.core.format.manifest import Certificate, Finding, Machine, PartHeld
+from fennox.core.format.notes import Note
+from fennox.core.format.slots import Slot
 from fennox.core.orders import RunOrder
+from fennox.core.restoring.sheet import Sheet as RunSheet
 from fennox.core.results import RunResult
 
 _OR_NULL = JSONB(none_as_null=True)  # None is SQL's null, not JSON's
@@ -45,9 +50,11 @@ def constant(word: str) -> ColumnElement[str]:
 class Base(AsyncAttrs, DeclarativeBase):
     type_annotation_map = {
         datetime: DateTime(timezone=True),
-        dict[str, Any]: JSONB,
+        dict[str, str]: JSONB,
+        dict[str, list[str]]: JSONB,
+        dict[str, dict[str, str]]: JSONB,
+        dict[str, tuple[int, float]]: JSONB,
         list[str]: JSONB,
-        list[dict[str, Any]]: JSONB,
         int: BigInteger,
         bytes: LargeBinary,
         str: String,
@@ -175,7 +182,7 @@ class Challenge(Base):
 
     id: Mapped[str] = mapped_column(primary_key=True)
     purpose: Mapped[str]
-    data: Mapped[dict[str, Any]]
+    data: Mapped[dict[str, str]]
     until: Mapped[datetime]
 
 
@@ -265,7 +272,7 @@ class Audit(Base):
     action: Mapped[str]
     noun: Mapped[str]
     name: Mapped[str]
-    details: Mapped[dict[str, Any]]
+    details: Mapped[dict[str, str]]
     address: Mapped[str] = mapped_column(default="")
     place: Mapped[int | None] = mapped_column(unique=True)  # in the chain, from 1
     digest: Mapped[str] = mapped_column(default="")  # of this entry and the digest before it
@@ -288,9 +295,8 @@ class KeySet(Base):
     previous_opening_key: Mapped[
         bytes | None
     ]  # of the generation before, sealed to this one's seal key
-    slots: Mapped[
-        list[dict[str, Any]] | None
-    ]  # of a generation that has gone by: what its headers get
+    slots: Mapped[list[Slot] | None] = mapped_column(Typed(list[Slot]))
+    """Of a generation that has gone by: what its headers get."""
     left_to_expire: Mapped[bool] = mapped_column(default=False)  # its backups are not sealed anew
     created: Mapped[datetime]
 
@@ -388,7 +394,7 @@ class StoreAnchor(Base):
         ForeignKey("stores.id", ondelete="CASCADE"), primary_key=True
     )
     at: Mapped[datetime]
-    told: Mapped[dict[str, Any]] = mapped_column(JSONB)
+    told: Mapped[Anchors] = mapped_column(Typed(Anchors))
 
 
 class Trial(Base):
@@ -445,8 +451,8 @@ class System(Base):
     key: Mapped[str]
     site: Mapped[str]
     labels: Mapped[list[str]]
-    settings: Mapped[dict[str, Any]]
-    machine: Mapped[dict[str, Any] | None]
+    settings: Mapped[dict[str, str]]
+    machine: Mapped[Machine | None] = mapped_column(Typed(Machine))
     needs: Mapped[list[str]] = mapped_column(
         default=list
     )  # ids of systems that a person says must be back before it
@@ -505,7 +511,7 @@ class StateRow(Base):
     backup_id: Mapped[str]
     key_set: Mapped[str]
     generation: Mapped[int]
-    parts: Mapped[dict[str, Any]]
+    parts: Mapped[dict[str, dict[str, str]]]
     likeness: Mapped[str] = mapped_column(
         default=""
     )  # how the machine answered then, as a digest too; empty: its answers do not tell
@@ -570,7 +576,7 @@ class Sheet(Base):
     target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
     entrance_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     state: Mapped[str]
-    data: Mapped[dict[str, Any]]
+    data: Mapped[RunSheet] = mapped_column(Typed(RunSheet))
     version: Mapped[int]
     created: Mapped[datetime]
     by: Mapped[str]
@@ -771,18 +777,18 @@ class Backup(Base):
         int
     ]  # in the order in which they were taken; negative: of another history, its place is unknown
     digest: Mapped[str]
-    parts: Mapped[list[dict[str, Any]]]
+    parts: Mapped[list[PartHeld]] = mapped_column(Typed(list[PartHeld]))
     documents: Mapped[int]
     size: Mapped[int]
     new_bytes: Mapped[int]
     unchanged: Mapped[bool]
     partial: Mapped[bool]
     account: Mapped[str]  # of the login it was taken with
-    machine: Mapped[dict[str, Any]]
-    census: Mapped[dict[str, Any]]  # list → names; in custody apart: keyed digests
-    findings: Mapped[list[dict[str, Any]]]
+    machine: Mapped[Machine] = mapped_column(Typed(Machine))
+    census: Mapped[dict[str, list[str]]]  # list → names; in custody apart: keyed digests
+    findings: Mapped[list[Finding]] = mapped_column(Typed(list[Finding]))
     left_out: Mapped[list[str]]
-    certificates: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    certificates: Mapped[list[Certificate]] = mapped_column(Typed(list[Certificate]), default=list)
     held: Mapped[bool] = mapped_column(default=False)
     held_because: Mapped[str] = mapped_column(default="")
     doubtful: Mapped[bool] = mapped_column(default=False)
@@ -850,7 +856,7 @@ class PendingNote(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id", ondelete="CASCADE"))
     backup_id: Mapped[str] = mapped_column(ForeignKey("backups.id", ondelete="CASCADE"), index=True)
-    note: Mapped[dict[str, Any]]
+    note: Mapped[Note] = mapped_column(Typed(Note))
     at: Mapped[datetime]
 
 
@@ -882,9 +888,8 @@ class EstateCount(Base):
     systems: Mapped[int]  # that are not retired
     protected: Mapped[int]
     backups: Mapped[int]
-    stores: Mapped[
-        dict[str, Any]
-    ]  # by id: how many backups, and when the newest was taken (seconds since 1970)
+    stores: Mapped[dict[str, tuple[int, float]]]
+    """By id: how many backups, and when the newest was taken (seconds since 1970)."""
 
 
 class Site(Base):
@@ -962,7 +967,7 @@ class AlertRoute(Base):
     name: Mapped[str] = mapped_column(unique=True)
     channel: Mapped[str]
     address: Mapped[str]
-    settings: Mapped[dict[str, Any]]
+    settings: Mapped[RouteSettings] = mapped_column(Typed(RouteSettings))
     sealed_secret: Mapped[bytes | None]
     severity: Mapped[str]  # the least that is told
     systems: Mapped[str]  # which systems, as a routine says it
@@ -986,7 +991,7 @@ class Alert(Base):
     route_id: Mapped[str] = mapped_column(ForeignKey("alert_routes.id", ondelete="CASCADE"))
     at: Mapped[datetime]
     event: Mapped[str]
-    body: Mapped[dict[str, Any]]
+    body: Mapped[MessageFacts] = mapped_column(Typed(MessageFacts))
     not_before: Mapped[datetime]
     tries: Mapped[int] = mapped_column(default=0)
     sent: Mapped[datetime | None]

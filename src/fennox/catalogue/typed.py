@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from pydantic import TypeAdapter
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.engine import Dialect
 from sqlalchemy.types import TypeDecorator
@@ -13,45 +14,61 @@ from fennox.core.orders import RunOrder
 from fennox.core.results import RunResult
 
 
-class ResultColumn(TypeDecorator[RunResult | None]):
+class _AsJson(TypeDecorator[Any]):
+    """A value that was changed in place is written like a new one, as nothing else tells of it."""
+
+    impl = JSONB
+    cache_ok = True
+
+    def coerce_compared_value(self, op: Any, value: Any) -> Any:
+        return self.impl_instance.coerce_compared_value(op, value)  # a path into it is JSON's
+
+    def compare_values(self, x: Any, y: Any) -> bool:
+        return x is not y and bool(x == y)
+
+
+class Typed(_AsJson):
+    """``shape``: a model, or a list of one. What comes as plain JSON, as from a kept own state, is
+    validated.
+    """
+
+    cache_ok = True
+
+    def __init__(self, shape: Any) -> None:
+        super().__init__()
+        self.shape = shape
+        self._adapter: TypeAdapter[Any] = TypeAdapter(shape)
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        if value is None:
+            return None
+        return self._adapter.dump_python(self._adapter.validate_python(value), mode="json")
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        return self._adapter.validate_python(value) if value is not None else None
+
+
+class ResultColumn(_AsJson):
     """What came of a run; an empty object: nothing yet, or nothing at all."""
 
-    impl = JSONB
     cache_ok = True
 
-    def process_bind_param(
-        self, value: RunResult | dict[str, Any] | None, dialect: Dialect
-    ) -> dict[str, Any]:
-        if isinstance(value, dict):  # of the own state of an earlier service, as JSON
-            value = results.load(value)
-        return results.dump(value)
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        return results.dump(results.load(value) if isinstance(value, dict) else value)
 
-    def process_result_value(
-        self, value: dict[str, Any] | None, dialect: Dialect
-    ) -> RunResult | None:
+    def process_result_value(self, value: Any, dialect: Dialect) -> RunResult | None:
         return results.load(value or {})
 
-    def coerce_compared_value(self, op: Any, value: Any) -> Any:
-        return self.impl_instance.coerce_compared_value(op, value)  # a path into it is JSON's
 
+class OrderColumn(_AsJson):
+    """What a run is to do; what is as by default is left out."""
 
-class OrderColumn(TypeDecorator[RunOrder]):
-    """What a run is to do."""
-
-    impl = JSONB
     cache_ok = True
 
-    def process_bind_param(
-        self, value: RunOrder | dict[str, Any] | None, dialect: Dialect
-    ) -> dict[str, Any] | None:
-        if isinstance(value, dict):  # of the own state of an earlier service, as JSON
-            value = orders.load(value)
-        return orders.dump(value) if value is not None else None
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        if value is None:
+            return None
+        return orders.dump(orders.load(value) if isinstance(value, dict) else value)
 
-    def process_result_value(
-        self, value: dict[str, Any] | None, dialect: Dialect
-    ) -> RunOrder | None:
+    def process_result_value(self, value: Any, dialect: Dialect) -> RunOrder | None:
         return orders.load(value) if value is not None else None
-
-    def coerce_compared_value(self, op: Any, value: Any) -> Any:
-        return self.impl_instance.coerce_compared_value(op, value)  # a path into it is JSON's

@@ -13,6 +13,7 @@ from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import (
     MAX_EVIDENCE,
     MAX_EVIDENCE_OF_ALL,
+    Complaint,
     Evidence,
     filled,
     fits_some,
@@ -96,7 +97,9 @@ class Capture:
             return
         if content is None:
             if looked_at:
-                self.evidence.complaints.append(f"{printable(path)} is too long to be looked at")
+                self.evidence.complaints.append(
+                    Complaint(printable(path), "is too long to be looked at")
+                )
             return
         met = looked_at and self.interest.is_met(path, content)
         if looked_at and not met:
@@ -106,7 +109,7 @@ class Capture:
         if len(content) > self.room:
             most = f"{MAX_EVIDENCE_OF_ALL >> 20} MB of one machine"
             self.evidence.complaints.append(
-                f"{printable(path)} was not looked at, as no more than {most} is"
+                Complaint(printable(path), f"was not looked at, as no more than {most} is")
             )
             return
         self.room -= len(content)
@@ -130,6 +133,7 @@ class Capture:
             Finding(
                 severity="warning",
                 code="nothing-found",
+                subject=part,
                 text=text,
                 remedy="Check the system's settings.",
             )
@@ -139,7 +143,13 @@ class Capture:
         text = f"Something in the part {part} changed while it was read, twice: {said}"
         remedy = "Take the backup again at a quieter time."
         self.findings.append(
-            Finding(severity="warning", code="moved-while-read", text=text, remedy=remedy)
+            Finding(
+                severity="warning",
+                code="moved-while-read",
+                subject=part,
+                text=text,
+                remedy=remedy,
+            )
         )
 
     def still_written(self, path: str, seconds: int) -> None:
@@ -149,6 +159,7 @@ class Capture:
             Finding(
                 severity="warning",
                 code="still-written",
+                subject=printable(path),
                 text=(
                     f"{printable(path)} was written within the last {seconds} seconds or still"
                     " grew: not taken."

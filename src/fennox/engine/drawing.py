@@ -14,7 +14,7 @@ from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.certificates import certificates
 from fennox.core.kinds.evaluation import Census
-from fennox.core.kinds.expressions import Evidence
+from fennox.core.kinds.expressions import Complaint, Evidence
 from fennox.core.kinds.model import Kind
 
 PATIENCE = 60.0  # seconds that all expressions of a kind may work on one reading
@@ -30,7 +30,7 @@ class Heard:
     parts: list[str]
     contents: Mapping[str, bytes]
     paths: frozenset[str]
-    complaints: list[str]
+    complaints: list[Complaint]
 
 
 @dataclass(frozen=True)
@@ -81,6 +81,7 @@ def not_told(why: str) -> Told:
             Finding(
                 severity="warning",
                 code="not-looked-at",
+                subject="documents",
                 text=(
                     f"What was read was not looked at: {why}. Nothing of it is counted or checked."
                 ),

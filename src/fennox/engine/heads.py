@@ -28,6 +28,7 @@ def document_of(info: tarfile.TarInfo, capture: Capture) -> Document | None:
             Finding(
                 severity="warning",
                 code="strange-name",
+                subject=printable(raw[:200]),
                 text=error.what,
                 remedy="Rename it, or leave it out.",
             )

@@ -462,7 +462,10 @@ async def _asked(
     async with context.session() as session:
         if "sheet" in request.path_params:
             sheet = await lookups.find_sheet(session, request.path_params["sheet"])
-            system, subject = sheet.system_id, [sheet.id, sheet.version, sheet.data]
+            system, subject = (
+                sheet.system_id,
+                [sheet.id, sheet.version, sheet.data.model_dump(mode="json")],
+            )
         elif "backup" in request.path_params:
             backup = await lookups.find_backup(session, request.path_params["backup"])
             system, subject = backup.system_id, backup.id

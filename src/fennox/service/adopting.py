@@ -14,7 +14,7 @@ from fennox.core.errors import Conflict, FennoxError
 from fennox.core.format import generations, notes
 from fennox.core.format import header as headers
 from fennox.core.format.digest import blake2b_256
-from fennox.core.format.manifest import Head
+from fennox.core.format.manifest import Head, PartHeld
 from fennox.core.format.records import Record, Reference
 from fennox.core.orders import AdoptOrder, of_kind
 from fennox.core.results import AdoptResult
@@ -234,7 +234,7 @@ async def _enter(
         context, session, record, head
     )
     if reference.purpose == "backup":
-        system.machine = head.machine.model_dump(mode="json")
+        system.machine = head.machine
     sequence = await _place(session, system, reference)
     backup = Backup(
         id=reference.backup,
@@ -249,7 +249,7 @@ async def _enter(
         sequence=sequence,
         digest=record.digest,
         parts=[
-            {"name": part.name, "documents": part.documents, "bytes": part.bytes}
+            PartHeld(name=part.name, documents=part.documents, bytes=part.bytes)
             for part in head.parts
         ],
         documents=reference.sizes.documents,
@@ -258,11 +258,11 @@ async def _enter(
         unchanged=reference.sizes.new_chunks == 0,
         partial=reference.partial,
         account=head.reached.account,
-        machine=head.machine.model_dump(mode="json"),
+        machine=head.machine,
         census=taking.census_for_catalogue(head.census, vault, in_clear=not apart),
-        findings=[finding.model_dump(mode="json") for finding in head.findings],
+        findings=head.findings,
         left_out=head.left_out,
-        certificates=[certificate.model_dump(mode="json") for certificate in head.certificates],
+        certificates=head.certificates,
         held=standing.held,
         held_because=standing.held_because,
         doubtful=standing.doubtful,
@@ -321,7 +321,7 @@ async def _new_system(
         site="",
         labels=[],
         settings=dict(head.settings),
-        machine=head.machine.model_dump(mode="json"),
+        machine=head.machine,
         created=parse_stamp(reference.time),
     )
     session.add(system)

@@ -14,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
 from fennox.core import moments, schedule
+from fennox.core.alerts import ConcernTold, MessageFacts
 from fennox.core.errors import FennoxError
 from fennox.service import channels, routines
 from fennox.service.channels import Message, send
@@ -49,7 +50,7 @@ async def tell(
                         at=now,
                         event=event,
                         not_before=now,
-                        body=_body(together, text),
+                        body=_facts(together, text),
                     )
                 )
 
@@ -70,30 +71,30 @@ def _by_cause(rows: list[ConcernRow]) -> list[list[ConcernRow]]:
     return [root_first(together) for together in found.values()]
 
 
-def _body(rows: list[ConcernRow], text: str = "") -> dict[str, Any]:
-    return {
-        "severity": "high" if any(row.severity == "high" for row in rows) else "low",
-        "count": len(rows),
-        "text": text,
-        "concerns": [
-            {
-                "id": row.key,
-                "about": row.about,
-                "text": row.text,
-                "means": row.means,
-                "remedy": row.remedy,
-                "since": row.since.isoformat(),
-            }
+def _facts(rows: list[ConcernRow], text: str = "") -> MessageFacts:
+    return MessageFacts(
+        severity="high" if any(row.severity == "high" for row in rows) else "low",
+        count=len(rows),
+        text=text,
+        concerns=[
+            ConcernTold(
+                id=row.key,
+                about=row.about,
+                text=row.text,
+                means=row.means,
+                remedy=row.remedy,
+                since=row.since,
+            )
             for row in rows[:_NAMED]
         ],
-    }
+    )
 
 
 def message_of(context: Context, alert: Alert) -> Message:
     """In words. The subject is the first sentence, so that a telephone shows what matters."""
     body, ended = alert.body, alert.event == "ended"
-    listed = body["concerns"]
-    first = body.get("text") or (listed[0]["text"] if listed else "Nothing is wrong.")
+    listed = body.concerns
+    first = body.text or (listed[0].text if listed else "Nothing is wrong.")
     titles = {
         "begun": first,
         "ended": f"Over: {first}",
@@ -104,25 +105,25 @@ def message_of(context: Context, alert: Alert) -> Message:
     lines = []
     for item in listed:
         lines += [
-            f"- {item['text']}",
-            *(f"  {item[part]}" for part in ("means", "remedy") if item[part] and not ended),
+            f"- {item.text}",
+            *(f"  {said}" for said in (item.means, item.remedy) if said and not ended),
         ]
-    if body["count"] > len(listed):
-        lines.append(f"- and {body['count'] - len(listed)} more")
+    if body.count > len(listed):
+        lines.append(f"- and {body.count - len(listed)} more")
     lines += ["", f"See {context.settings.url} or `fennox status`."]
     return Message(
         id=f"{context.service_id}-{alert.id}",
         at=alert.at,
         event=alert.event,
-        severity=body["severity"],
+        severity=body.severity,
         title=titles[alert.event],
         text="\n".join(lines),
         data=body,
     )
 
 
-def _digest_title(body: dict[str, Any]) -> str:
-    return f"{body['count']} concerns stand" if body["count"] != 1 else "One concern stands"
+def _digest_title(facts: MessageFacts) -> str:
+    return f"{facts.count} concerns stand" if facts.count != 1 else "One concern stands"
 
 
 async def send_due(context: Context) -> datetime | None:
@@ -199,7 +200,7 @@ async def _digests(context: Context) -> datetime | None:
                     at=context.now(),
                     event="digest",
                     not_before=due,
-                    body=_body(rows),
+                    body=_facts(rows),
                 )
             )
     return min((moment for moment in following if moment is not None), default=None)
@@ -251,20 +252,19 @@ async def test(context: Context, route: AlertRoute) -> None:
         at=context.now(),
         event="test",
         not_before=context.now(),
-        body={
-            "severity": "low",
-            "count": 1,
-            "concerns": [
-                {
-                    "id": "test",
-                    "about": "alerts",
-                    "means": "",
-                    "remedy": "",
-                    "since": context.now().isoformat(),
-                    "text": f"This is a test of the alert route {route.name}; nothing is wrong.",
-                }
+        body=MessageFacts(
+            count=1,
+            concerns=[
+                ConcernTold(
+                    id="test",
+                    about="alerts",
+                    means="",
+                    remedy="",
+                    since=context.now(),
+                    text=f"This is a test of the alert route {route.name}; nothing is wrong.",
+                )
             ],
-        },
+        ),
     )
     address, secret = address_of(context, route), secret_of(context, route)
     await send(route.channel, address, route.settings, secret, message_of(context, alert))

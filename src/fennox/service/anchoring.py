@@ -40,7 +40,7 @@ async def told(context: Context, row: StoreRow, others: Iterable[Vault]) -> list
     """
     async with context.session() as session:
         kept = await session.get(StoreAnchor, row.id)
-        found = [Anchors.model_validate(kept.told)] if kept else []
+        found = [kept.told] if kept else []
     for vault in others:
         found += await vault.anchors_of(row.id)
     now = stamp(context.now())
@@ -51,11 +51,7 @@ async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal)
     """Write down what a store holds now, here and in every other store that can be reached."""
     made = await _measured(context, row, vault)
     async with context.session() as session:
-        await session.merge(
-            StoreAnchor(
-                store_id=row.id, at=parse_stamp(made.time), told=made.model_dump(mode="json")
-            )
-        )
+        await session.merge(StoreAnchor(store_id=row.id, at=parse_stamp(made.time), told=made))
         others = (
             (await session.execute(select(StoreRow).where(StoreRow.id != row.id))).scalars().all()
         )
@@ -77,7 +73,7 @@ async def for_sheet(session: AsyncSession, row: StoreRow) -> Anchors | None:
     systems = await _catalogued(session, row.id)
     if kept is None and not systems:
         return None
-    told = Anchors.model_validate(kept.told) if kept else None
+    told = kept.told if kept else None
     before = {one.system: one for one in told.systems} if told else {}
     now = []
     for system, (name, folder, numbers) in sorted(systems.items()):

@@ -19,6 +19,7 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, Audit, Backup
+from fennox.core.alerts import AuditEntry, MessageFacts
 from fennox.core.errors import FennoxError, NotFound
 from fennox.engine.reading import BackupReader
 from fennox.service import ownroutine, rebuilding
@@ -81,26 +82,26 @@ async def _tell(context: Context, session: AsyncSession, rows: Sequence[Audit]) 
                     at=context.now(),
                     event="audit",
                     not_before=context.now(),
-                    body=_body(row),
+                    body=_facts(row),
                 )
             )
 
 
-def _body(row: Audit) -> dict[str, object]:
+def _facts(row: Audit) -> MessageFacts:
     details = ", ".join(f"{name} {value}" for name, value in row.details.items() if value)
     text = f"{row.by} {row.action} {row.noun} {row.name}{f': {details}' if details else ''}"
-    entry = {
-        "place": row.place,
-        "at": row.at.isoformat(),
-        "by": row.by,
-        "action": row.action,
-        "noun": row.noun,
-        "name": row.name,
-        "details": row.details,
-        "address": row.address,
-        "digest": row.digest,
-    }
-    return {"severity": "low", "count": 0, "text": text, "concerns": [], "entry": entry}
+    entry = AuditEntry(
+        place=row.place,
+        at=row.at,
+        by=row.by,
+        action=row.action,
+        noun=row.noun,
+        name=row.name,
+        details=row.details,
+        address=row.address,
+        digest=row.digest,
+    )
+    return MessageFacts(text=text, entry=entry)
 
 
 @dataclass

@@ -11,7 +11,6 @@ import json
 import os
 import socket
 import ssl
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.message import EmailMessage
@@ -22,6 +21,7 @@ import aiosmtplib
 import httpx
 
 from fennox.core import urls
+from fennox.core.alerts import MessageFacts, RouteSettings
 from fennox.core.errors import BadInput, MendSettings, TryLater
 from fennox.core.names import printable
 
@@ -42,10 +42,10 @@ class Message:
     severity: str
     title: str
     text: str
-    data: Mapping[str, Any]
+    data: MessageFacts
 
 
-def check(channel: str, address: str, settings: Mapping[str, Any]) -> None:
+def check(channel: str, address: str, settings: RouteSettings) -> None:
     """Refuse an address that the channel cannot have."""
     parts = urls.split(address)
     match channel:
@@ -54,18 +54,18 @@ def check(channel: str, address: str, settings: Mapping[str, Any]) -> None:
                 raise _wrong(
                     address, "smtp://host:25, smtp+starttls://host:587 or smtps://host:465"
                 )
-            if parts.scheme == "smtp" and settings.get("account"):
+            if parts.scheme == "smtp" and settings.account:
                 raise BadInput(
-                    f"The password of {printable(settings['account'])} would go to {parts.hostname}"
+                    f"The password of {printable(settings.account)} would go to {parts.hostname}"
                     " in clear.",
                     f"Write smtp+starttls://{parts.hostname} or smtps://{parts.hostname}.",
                     field="address",
                 )
-            if not settings.get("to") or not settings.get("sender"):
+            if not settings.to or not settings.sender:
                 raise BadInput(
                     "It is not said from whom and to whom.", "Give --to and --sender.", field="to"
                 )
-            for one in [*settings["to"], settings["sender"]]:
+            for one in [*settings.to, settings.sender]:
                 if "@" not in one or any(c.isspace() or ord(c) < 32 for c in one):
                     raise BadInput(
                         f"{printable(one)!r} is no e-mail address.", "Write name@host.", field="to"
@@ -98,7 +98,7 @@ def _wrong(address: str, right: str) -> BadInput:
 
 
 async def send(
-    channel: str, address: str, settings: Mapping[str, Any], secret: str, message: Message
+    channel: str, address: str, settings: RouteSettings, secret: str, message: Message
 ) -> None:
     """Send one message, or raise what may pass (:class:`TryLater`) or must be mended
     (:class:`MendSettings`).
@@ -121,10 +121,10 @@ async def send(
         ) from error
 
 
-async def _email(address: str, settings: Mapping[str, Any], secret: str, message: Message) -> None:
+async def _email(address: str, settings: RouteSettings, secret: str, message: Message) -> None:
     parts = urls.split(address)
     mail = EmailMessage()
-    mail["From"], mail["To"] = settings["sender"], ", ".join(settings["to"])
+    mail["From"], mail["To"] = settings.sender, ", ".join(settings.to)
     mail["Subject"] = f"[Fennox] {printable(message.title)[:180]}"
     mail["Date"] = message.at
     mail["Message-ID"] = f"<{message.id}@{socket.gethostname()}>"
@@ -137,7 +137,7 @@ async def _email(address: str, settings: Mapping[str, Any], secret: str, message
             port=parts.port or _SMTP[parts.scheme],
             use_tls=parts.scheme == "smtps",
             start_tls=parts.scheme == "smtp+starttls",
-            username=settings.get("account") or None,
+            username=settings.account or None,
             password=secret or None,
             timeout=_LIMIT,
         )
@@ -161,7 +161,10 @@ def _event(message: Message) -> dict[str, Any]:
         "type": "fennox.audit" if message.event == "audit" else f"fennox.concern.{message.event}",
         "time": message.at.astimezone(UTC).isoformat(),
         "datacontenttype": "application/json",
-        "data": {"title": message.title, **message.data},
+        "data": {
+            "title": message.title,
+            **message.data.model_dump(mode="json", exclude_none=True),
+        },
     }
 
 

@@ -15,8 +15,10 @@ _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 
 @dataclass(frozen=True)
 class Found:
-    """One thing that is wrong. ``cause``: what it comes from, if it is more than this one; they are
-    told as one.
+    """One thing that is wrong. ``code``, ``noun``, ``about`` and ``subject`` say which it is.
+
+    ``subject``: which of several of a code, as a document. ``cause``: what it comes from, if that
+    is more than this one; they are told as one.
 
     ``together``: what is said of all of one cause, with ``{these}`` in place of their names; empty:
     the first's text.
@@ -32,6 +34,7 @@ class Found:
     since: datetime | None = None
     cause: str = ""
     together: str = ""
+    subject: str = ""
 
     @property
     def told_with(self) -> str:
@@ -42,7 +45,9 @@ class Found:
 
     @property
     def key(self) -> str:
-        return blake2b(f"{self.code}|{self.noun}|{self.about}".encode(), digest_size=6).hexdigest()
+        """By what it is, never by its words: rewording them ends no concern and no mute."""
+        what = f"{self.code}|{self.subject}" if self.subject else self.code
+        return blake2b(f"{what}|{self.noun}|{self.about}".encode(), digest_size=6).hexdigest()
 
 
 SITE_CAUSE = "site|"

@@ -46,7 +46,7 @@ async def _figures(context: Context, session: AsyncSession) -> dict[str, Any]:
     there = {system.id for system in systems}
     protected = 0
     for row in await unhurried(session, newest_backups(Backup.findings)):
-        whole = not any(finding["severity"] == "warning" for finding in row.findings)
+        whole = not any(finding.severity == "warning" for finding in row.findings)
         protected += whole and row.system in there and row.system not in wanting
     backups = (await session.execute(select(func.count()).select_from(Backup))).scalar_one()
     stores = {

@@ -34,7 +34,7 @@ def lies_on(store: StoreRow, system: System) -> bool:
     """
     address = addresses.parse(store.address)
     if address.scheme == "file":
-        machine = system.machine["id"] if system.machine else ""
+        machine = system.machine.id if system.machine else ""
         return bool(machine) and machine == this_machine() and is_on_this_machine(store)
     return (bool(store.key) and store.key == system.key) or address.host == _host(system.address)
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, constant
 from fennox.core import guard
 from fennox.core.format import notes
+from fennox.core.format.manifest import PartHeld
 from fennox.core.guard import Seen
 from fennox.core.time import stamp
 from fennox.engine.journal import Journal
@@ -80,9 +79,9 @@ async def _before(session: AsyncSession, backup: Backup) -> list[Backup]:
     return list((await session.execute(found)).scalars())
 
 
-def _names(parts: list[dict[str, Any]]) -> set[str]:
-    return {str(part["name"]) for part in parts}
+def _names(parts: list[PartHeld]) -> set[str]:
+    return {part.name for part in parts}
 
 
 def _seen(backup: Backup, in_clear: bool) -> Seen:
-    return Seen(str(backup.machine.get("product", "")), backup.census, backup.size, in_clear)
+    return Seen(backup.machine.product, backup.census, backup.size, in_clear)

@@ -17,7 +17,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import IS_ACTIVE, Backup, HandedIn, Run, StoreRow, System
 from fennox.core.errors import BadInput, NotFound
-from fennox.core.format.manifest import Finding, Machine
+from fennox.core.format.manifest import Finding, Severity
 from fennox.core.kinds import evaluation
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
@@ -122,7 +122,7 @@ async def given(
             f"{system.name} never said which machine it is.", "Take a backup of it first."
         )
     else:
-        machine = Machine.model_validate(system.machine)
+        machine = system.machine
     return orders.HandedIn(machine, {document: content})
 
 
@@ -177,23 +177,23 @@ async def lacking(
     for system in systems:
         for part, source, hand in wanted_of.get(system.kind, []):
             at = known.get((system.id, str(source.document)))
+            severity: Severity = "note"
             if at is None:
-                severity, text = (
-                    "warning" if part.essential else "note",
-                    f"{part.title} was never handed in.",
-                )
+                severity = "warning" if part.essential else "note"
+                text = f"{part.title} was never handed in."
             elif context.now() - at > timedelta(days=hand.every):
                 days = (context.now() - at).days
-                severity, text = (
-                    "note",
-                    f"{part.title} was handed in {days} days ago, and is due every {hand.every}.",
-                )
+                text = f"{part.title} was handed in {days} days ago, and is due every {hand.every}."
             else:
                 continue
             remedy = f"{hand.how} Then: fennox backup hand-in {system.name} FILE"
             found[system.id].append(
-                Finding.model_validate(
-                    {"severity": severity, "code": "hand-in-due", "text": text, "remedy": remedy}
+                Finding(
+                    severity=severity,
+                    code="hand-in-due",
+                    subject=str(source.document),
+                    text=text,
+                    remedy=remedy,
                 )
             )
     return found

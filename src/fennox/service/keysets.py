@@ -164,7 +164,7 @@ async def earlier_of(session: AsyncSession, row: StoreRow) -> list[KeySet]:
 async def renew_earlier(vault: Vault, earlier: list[KeySet]) -> None:
     """Lock the earlier generations under the passphrases there are now, in the store itself."""
     for keys in earlier:
-        slots = [Slot.model_validate(slot) for slot in keys.slots or []]
+        slots = keys.slots or []
         if slots:
             await vaults.renew_slots(vault, keys.generation, slots)
 
@@ -190,7 +190,7 @@ async def change_custody(
     here = select(Copy.backup_id).where(Copy.store_id.in_([row.id for row in rows]))
     for backup in (await session.execute(select(Backup).where(Backup.id.in_(here)))).scalars():
         backup.census = {
-            name: [secret.keyed_digest(str(value).encode()).hex() for value in values]
+            name: [secret.keyed_digest(value.encode()).hex() for value in values]
             for name, values in backup.census.items()
         }
 

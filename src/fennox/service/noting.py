@@ -37,7 +37,7 @@ async def tell(session: AsyncSession, backup: Backup, note: Note) -> None:
     if backup.noted is not None and at <= backup.noted:
         at = backup.noted + timedelta(seconds=1)
     backup.noted = at
-    said = note.model_copy(update={"time": stamp(at)}).model_dump(mode="json")
+    said = note.model_copy(update={"time": stamp(at)})
     stores = select(Copy.store_id).where(Copy.backup_id == backup.id)
     for store in (await session.execute(stores)).scalars().all():
         session.add(PendingNote(store_id=store, backup_id=backup.id, note=said, at=at))
@@ -91,8 +91,7 @@ async def deliver(context: Context, backups: Collection[str] | None = None) -> N
             query = query.where(among(PendingNote.backup_id, backups))
         rows = (await session.execute(query.order_by(PendingNote.id))).all()
         waiting = [
-            _Pending(row.id, row.store_id, row.backup_id, row.folder, Note.model_validate(row.note))
-            for row in rows
+            _Pending(row.id, row.store_id, row.backup_id, row.folder, row.note) for row in rows
         ]
         stores = select(StoreRow).where(among(StoreRow.id, {pending.store for pending in waiting}))
         doors = [

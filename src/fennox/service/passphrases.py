@@ -81,7 +81,7 @@ async def _lock_anew(
         earlier = [
             (row.generation, NewKeys(key, context.write_secret_of(row)))
             for row, key in await earlier_keys(session, keys, opening)
-            if any(slot["label"] == weak.label for slot in row.slots or [])
+            if any(slot.label == weak.label for slot in row.slots or [])
         ]
     strong = await new_slot(context, pair, passphrase, weak.label, replaced=weak)
     again = {
@@ -96,8 +96,8 @@ async def _lock_anew(
             return
         for row, _ in await earlier_keys(session, keys, opening):
             if row.generation in again:
-                kept = [slot for slot in row.slots or [] if slot["label"] != weak.label]
-                row.slots = [*kept, again[row.generation].model_dump(mode="json")]
+                kept = [slot for slot in row.slots or [] if slot.label != weak.label]
+                row.slots = [*kept, again[row.generation]]
         await pin_slots(
             context,
             session,
@@ -188,7 +188,7 @@ async def add_passphrase(
         )
     for earlier, _ in await earlier_keys(session, keys, opening):
         if earlier.generation in further.earlier:
-            added = further.earlier[earlier.generation].model_dump(mode="json")
+            added = further.earlier[earlier.generation]
             earlier.slots = [*(earlier.slots or []), added]
     return await pin_slots(context, session, rows, opening, lambda old: [*old, further.slot])
 
@@ -209,7 +209,7 @@ async def withdraw_passphrase(
         )
     for earlier, _ in await earlier_keys(session, keys, opening):
         earlier.slots = [
-            slot for slot in earlier.slots or [] if slot["label"] != gone.label
+            slot for slot in earlier.slots or [] if slot.label != gone.label
         ] or earlier.slots
     return await pin_slots(
         context, session, rows, opening, lambda old: [slot for slot in old if slot.id != gone.id]

@@ -54,7 +54,7 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
                 kind=row.kind,
                 address=row.address,
                 account=logins[row.login_id].account if row.login_id else None,
-                machine=str(row.machine["id"]) if row.machine else "",
+                machine=row.machine.id if row.machine else "",
                 product=_product(row),
                 rebuilt_by=_rebuilt_by(context, row),
                 newest=backup.time if backup else None,
@@ -78,8 +78,8 @@ async def sheet(context: Context, session: AsyncSession) -> RecoverySheet:
 
 
 def _product(row: System) -> str:
-    told = row.machine or {}
-    return " ".join(str(told[name]) for name in ("product", "version") if told.get(name))
+    told = (row.machine.product, row.machine.version) if row.machine else ()
+    return " ".join(one for one in told if one)
 
 
 def _rebuilt_by(context: Context, row: System) -> str:

@@ -105,7 +105,7 @@ async def begin(
         )
     rows = await stores_of(session, keys)
     for row, _ in [(keys, opening), *await earlier_keys(session, keys, opening)]:
-        row.slots = [made.earlier[row.generation].model_dump(mode="json")]
+        row.slots = [made.earlier[row.generation]]
         row.left_to_expire, row.sealed_opening_key = leave_old, None
     place = f"key_sets|{keys.id}|{generation}"
     session.add(

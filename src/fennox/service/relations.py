@@ -123,7 +123,7 @@ async def faces(context: Context, systems: list[System]) -> dict[str, str]:
     for number, system in enumerate(systems):
         if number % _TURN == 0:
             await context.turns.give_way()
-        own = {system.name, str((system.machine or {}).get("name", ""))}
+        own = {system.name, system.machine.name if system.machine else ""}
         if (kind := context.installed(system.kind)) is not None and kind.reach != "service":
             own.add(parse_address(system.address, 1).host)
         for face in own - {""}:

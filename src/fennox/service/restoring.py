@@ -157,7 +157,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
                 else None
             ),
             state=sheet.state,
-            data=sheet.model_dump(mode="json"),
+            data=sheet,
             version=sheet.version,
             created=context.now(),
             by=by,
@@ -191,7 +191,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(Sheet, run.sheet_id)
-        sheet = SheetData.model_validate(row.data)
+        sheet = row.data
     material = await _material(context, lease, journal, row.backup_id, row.target_login_id)
     system, store = material.system, material.store
     kind, _ = context.kind(system.kind)
@@ -310,7 +310,7 @@ async def _goes_on(session: AsyncSession, run: Run) -> None:
 
 async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: SheetData) -> None:
     row = await session.get_one(Sheet, sheet_id, with_for_update=True)
-    row.data, row.state, row.version = sheet.model_dump(mode="json"), sheet.state, sheet.version
+    row.data, row.state, row.version = sheet, sheet.state, sheet.version
 
 
 async def _close_run(
@@ -406,5 +406,5 @@ async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> N
     system = await session.get_one(System, run.system_id, with_for_update=True)
     system.address, system.key = sheet.after.place.address, sheet.after.place.key
     if system.machine is not None:
-        system.machine = {**system.machine, "id": sheet.target_machine}
+        system.machine = system.machine.model_copy(update={"id": sheet.target_machine})
     system.version += 1

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from itertools import pairwise
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from sqlalchemy import ColumnElement, case, func, null, select
 from sqlalchemy.dialects.postgresql import distinct_on
@@ -16,6 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Routine, Run, System, constant
 from fennox.core import ladder, moments, schedule
 from fennox.core.errors import BadInput
+from fennox.core.format.manifest import PartHeld
 from fennox.core.ladder import NoLadder, OfRetired, Reason
 from fennox.service.newest import among
 
@@ -141,7 +142,7 @@ class Standing(NamedTuple):
     held: str | None
     system_id: str
     partial: bool
-    parts: Sequence[Mapping[str, Any]] | None
+    parts: Sequence[PartHeld] | None
     new_bytes: int
     sequence: int
     misdated: bool
@@ -273,4 +274,4 @@ def what_keeps(
 
 
 def _parts(backup: Standing) -> frozenset[str]:
-    return frozenset(str(part["name"]) for part in backup.parts or ())
+    return frozenset(part.name for part in backup.parts or ())

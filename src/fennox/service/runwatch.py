@@ -79,7 +79,7 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
     every = [row for statement in _failed_runs() for row in await session.execute(statement)]
     for run, system in {(system.name, run.kind): (run, system) for run, system in every}.values():
         yield Found(
-            "failed" if run.kind == "take" else f"failed|{run.kind}",
+            "failed",
             "high",
             "system",
             system.name,
@@ -88,6 +88,7 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
             since=run.ended,
             cause=away.cause(run.store_id, system.site) or f"failed|{run.kind}|{run.reason}",
             together=f"The last {run.kind} of {{these}} failed: {run.reason}",
+            subject="" if run.kind == "take" else run.kind,
         )
     waiting = (
         select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
@@ -108,7 +109,7 @@ async def sweeps(session: AsyncSession, now: datetime) -> list[Found]:
     """What a sweep would remove and does not, before a person has looked."""
     return [
         Found(
-            f"sweep-waits|{one.store}",
+            "sweep-waits",
             "high",
             "system",
             one.system,
@@ -118,6 +119,7 @@ async def sweeps(session: AsyncSession, now: datetime) -> list[Found]:
             f"See: fennox backup list --system {one.system}. Keep one: fennox backup keep ID. "
             f"Let them go: fennox store sweep {one.store} --confirm",
             "They stay until somebody has said which.",
+            subject=one.store,
         )
         for one in await sweeping.waiting(session, now)
     ]
@@ -163,7 +165,7 @@ async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
             )
         elif state == "failed":
             yield Found(
-                f"failed|{kind}",
+                "failed",
                 "high",
                 "store",
                 name,
@@ -171,6 +173,7 @@ async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
                 remedy,
                 since=ended,
                 cause=cause,
+                subject=kind,
             )
     uncopied: dict[str, list[Run]] = {}
     for run in await upkeep.failed_for_stores(session):

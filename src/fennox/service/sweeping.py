@@ -212,7 +212,7 @@ async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
                 sequence=row.sequence,
                 taken=row.time,
                 good=row.purpose == "backup" and not row.doubtful and not row.partial,
-                parts=frozenset(str(part["name"]) for part in row.parts) if row.partial else None,
+                parts=frozenset(part.name for part in row.parts) if row.partial else None,
                 marked=since if marked else None,
                 person=by_person
                 or (row.retired is not None and row.system_let_go)

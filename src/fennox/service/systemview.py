@@ -21,7 +21,6 @@ from fennox.catalogue.models import (
     System,
     constant,
 )
-from fennox.core.format.manifest import Finding, Machine
 from fennox.service import handing, routines
 from fennox.service.context import Context
 from fennox.service.newest import ONLY_PARTIAL, newest_backup, newest_run
@@ -105,8 +104,8 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 key=row.key,
                 site=row.site,
                 labels=row.labels,
-                settings={name: str(value) for name, value in row.settings.items()},
-                machine=Machine.model_validate(row.machine) if row.machine else None,
+                settings=row.settings,
+                machine=row.machine,
                 created=row.created,
                 newest_good=its.good,
                 newest_backup=its.backup,
@@ -114,8 +113,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
                 stores=its.stores or [],
                 routines=[routine.name for routine in mine],
                 next_run=min(due) if due and row.retired is None else None,
-                missing=[Finding.model_validate(item) for item in its.findings or []]
-                + due_by_hand.get(row.id, []),
+                missing=(its.findings or []) + due_by_hand.get(row.id, []),
                 needs=sorted(names[one] for one in row.needs if one in names),
                 via=its.via,
                 patience=row.patience,

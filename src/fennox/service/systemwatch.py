@@ -15,6 +15,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, StoreRow, System
 from fennox.core import schedule
+from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.ordering import in_order
 from fennox.service import handing, relations, routines
 from fennox.service.concerns import Away, Found
@@ -117,7 +118,7 @@ async def of_systems(
             )
         for finding in by_hand.get(system.id, []):
             yield Found(
-                f"lacks|{finding.text[:60]}",
+                "lacks",
                 "low",
                 "system",
                 system.name,
@@ -125,6 +126,7 @@ async def of_systems(
                 finding.remedy,
                 cause=f"lacks|{finding.text}",
                 together=f"{{these}}: {finding.text}",
+                subject=_subject(finding),
             )
     order = in_order(
         {
@@ -178,12 +180,19 @@ def _is_taken_soon(system: System, mine: list[Routine], now: datetime) -> bool:
     )
 
 
+def _subject(finding: Finding) -> str:
+    """Backups of before December 2026 do not say what a finding is about: its words tell them
+    apart.
+    """
+    return f"{finding.code}|{finding.subject or finding.text}"
+
+
 @dataclass(frozen=True)
 class _Newest:
     id: str
     time: datetime
-    findings: list[dict[str, Any]]
-    certificates: list[dict[str, Any]]
+    findings: list[Finding]
+    certificates: list[Certificate]
 
 
 async def _newest(session: AsyncSession) -> dict[str, _Newest]:
@@ -239,8 +248,8 @@ async def _missed(
     return found
 
 
-def _only_partial(system: System, findings: list[dict[str, Any]]) -> Found:
-    lacking = [finding["text"] for finding in findings if finding["code"] == "part-left-out"]
+def _only_partial(system: System, findings: list[Finding]) -> Found:
+    lacking = [finding.text for finding in findings if finding.code == "part-left-out"]
     return Found(
         "no-backup",
         "high",
@@ -257,7 +266,7 @@ def _of_system(
     system: System,
     mine: list[Routine],
     backup: _Newest | None,
-    partial: list[dict[str, Any]] | None,
+    partial: list[Finding] | None,
     held: list[StoreRow],
     doubtful: dict[str, Row[*tuple[Any, ...]]],
     missed: dict[str, list[tuple[Routine, datetime]]],
@@ -314,27 +323,28 @@ def _of_system(
                 together="The newest good backups of {these} lie in one place only.",
             )
         for finding in backup.findings:
-            if finding["severity"] == "warning":
+            if finding.severity == "warning":
                 yield Found(
-                    f"lacks|{finding['code']}|{finding['text'][:60]}",
+                    "lacks",
                     "low",
                     "system",
                     name,
-                    f"{name}: {finding['text']}",
-                    finding["remedy"],
+                    f"{name}: {finding.text}",
+                    finding.remedy,
                     since=backup.time,
-                    cause=f"lacks|{finding['text']}",
-                    together=f"{{these}}: {finding['text']}",
+                    cause=f"lacks|{finding.text}",
+                    together=f"{{these}}: {finding.text}",
+                    subject=_subject(finding),
                 )
         for item in backup.certificates:
             yield from _certificate(
-                name, item["document"], datetime.fromtimestamp(item["until"], UTC), now
+                name, item.document, datetime.fromtimestamp(item.until, UTC), now
             )
     if system.key_until is not None:
         yield from _certificate(name, "", system.key_until, now)
     for account in system.default_logins:
         yield Found(
-            f"default-login|{account}",
+            "default-login",
             "low",
             "system",
             name,
@@ -343,6 +353,7 @@ def _of_system(
             "Whoever reaches its address can do there what they like.",
             cause=f"default-login|{account}",
             together=f"The login {account} of a fresh installation still works on {{these}}.",
+            subject=account,
         )
     if (doubted := doubtful.get(system.id)) is not None:
         yield Found(
@@ -359,7 +370,7 @@ def _of_system(
         )
     for routine, due in missed.get(system.id, []):
         yield Found(
-            f"missed|{routine.name}",
+            "missed",
             "high",
             "system",
             name,
@@ -369,6 +380,7 @@ def _of_system(
             due,
             cause=away.cause(None, system.site) or f"missed|{routine.name}",
             together=f"{{these}} were due by {routine.name}, and no run has begun.",
+            subject=routine.name,
         )
     if system.suspended_because:
         yield Found(
@@ -415,7 +427,7 @@ def _late(
                 else f"{int((now - backup.time).total_seconds() // 3600)} hours"
             )
             yield Found(
-                f"late|{backup.id}",
+                "late",
                 "high",
                 "system",
                 system.name,
@@ -429,6 +441,7 @@ def _late(
                     f"{routine.name} has wanted two backups of {{these}} since the newest good"
                     " ones."
                 ),
+                subject=backup.id,
             )
             return
     by_itself = any(routine.mode == "on" and not routine.parts for routine in mine)
@@ -462,10 +475,11 @@ def _certificate(name: str, document: str, until: datetime, now: datetime) -> It
     ended = until <= now
     text = f"{what} {'ended' if ended else 'ends'} on {until:%Y-%m-%d}."
     yield Found(
-        f"certificate|{document}",
+        "certificate",
         "high" if ended else "low",
         "system",
         name,
         text,
         "Renew it there; the next backup has the new one.",
+        subject=document,
     )

@@ -27,7 +27,7 @@ from fennox.catalogue.models import (
 from fennox.core import moments
 from fennox.core.errors import MendSettings
 from fennox.core.format import notes, records
-from fennox.core.format.manifest import Reached
+from fennox.core.format.manifest import PartHeld, Reached
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.oddness import LOOKED_AT, Done, oddness
 from fennox.core.orders import RestoreOrder, TakeOrder, of_kind
@@ -58,7 +58,7 @@ _SAFETY = "what the target held before a restore"
 async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
     login = await session.get_one(Login, system.login_id) if system.login_id else None
     kind, kind_file = context.kind(system.kind)
-    machine = str(system.machine["id"]) if system.machine else ""
+    machine = system.machine.id if system.machine else ""
     reached = Reached(
         address=system.address, account=login.account if login else "", key=system.key
     )
@@ -278,7 +278,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease, ending=True)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
         differs: Difference | None = None
-        found: dict[str, Any] = {"machine": taken.head.machine.model_dump(mode="json")}
+        found: dict[str, Any] = {"machine": taken.head.machine}
         if given is None:
             differs = await states.remember(session, system.id, taken, vault)
             found |= states.AS_ITS_BACKUP
@@ -351,7 +351,7 @@ async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference
     return (
         before is not None
         and before.documents == taken.reference.sizes.documents
-        and [part["name"] for part in before.parts] == parts
+        and [part.name for part in before.parts] == parts
     )
 
 
@@ -459,7 +459,7 @@ def keep_backup(
         sequence=reference.sequence,
         digest=taken.digest,
         parts=[
-            {"name": part.name, "documents": part.documents, "bytes": part.bytes}
+            PartHeld(name=part.name, documents=part.documents, bytes=part.bytes)
             for part in head.parts
         ],
         documents=reference.sizes.documents,
@@ -468,11 +468,11 @@ def keep_backup(
         unchanged=False,  # it is, if the backup before turns out to hold the same
         partial=reference.partial,
         account=head.reached.account,
-        machine=head.machine.model_dump(mode="json"),
+        machine=head.machine,
         census=census_for_catalogue(head.census, vault, in_clear=not vault.locked),
-        findings=[finding.model_dump(mode="json") for finding in head.findings],
+        findings=head.findings,
         left_out=head.left_out,
-        certificates=[certificate.model_dump(mode="json") for certificate in head.certificates],
+        certificates=head.certificates,
     )
     session.add(row)
     session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time, digest=taken.digest))
@@ -481,7 +481,7 @@ def keep_backup(
 
 def census_for_catalogue(
     census: dict[str, list[str]], vault: Vault, *, in_clear: bool
-) -> dict[str, Any]:
+) -> dict[str, list[str]]:
     """Names in custody ``kept``; in ``apart`` only digests keyed under W (store-format §3.5)."""
     if in_clear:
         return dict(census)

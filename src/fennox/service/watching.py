@@ -172,7 +172,7 @@ async def settle(
     begun: list[ConcernRow] = []
     seen = set()
     async for item in found(context, session, now, judged):
-        if judged.doubts and _is_timed(item.code) and item.key not in before:
+        if judged.doubts and item.code in _TIMED and item.key not in before:
             continue  # nothing is called late by a clock that may be wrong
         seen.add(item.key)
         if len(seen) % _AT_ONCE == 0:
@@ -187,7 +187,7 @@ async def settle(
             begun.append(row)
         _say(row, item)
     over = [row for key, row in before.items() if key not in seen]
-    ended = [row for row in over if not (judged.doubts and _is_timed(row.code))]
+    ended = [row for row in over if not (judged.doubts and row.code in _TIMED)]
     for row in ended:
         row.ended = now
     await session.flush()
@@ -232,10 +232,6 @@ _TIMED = frozenset(
 """Concerns that say how long something is ago or ahead: a doubtful clock neither begins nor ends
 them.
 """
-
-
-def _is_timed(code: str) -> bool:
-    return code.split("|")[0] in _TIMED
 
 
 async def found(

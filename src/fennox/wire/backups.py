@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, SecretStr
 
-from fennox.core.format.manifest import Finding, Machine
+from fennox.core.format.manifest import Finding, Machine, PartHeld
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
@@ -41,12 +41,6 @@ class HandInShown(Shown):
     by: str
     backup: str | None
     due: Aware | None
-
-
-class PartHeld(Shown):
-    name: str
-    documents: int
-    bytes: int
 
 
 class CopyWanted(Wanted):

@@ -89,12 +89,16 @@ class Reached(Stored):
 
 
 class Finding(Stored):
-    """What speaks against or for something, in words, with a stable code."""
+    """What speaks against or for something, in words. ``code`` and ``subject`` say which it is.
+
+    ``subject``: what it is about, as a document or a part; None: there is one such finding.
+    """
 
     severity: Severity
     code: str
     text: str
     remedy: str = ""
+    subject: str | None = Field(default=None, exclude_if=lambda value: value is None)
 
 
 class Certificate(Stored):
@@ -111,6 +115,14 @@ class Part(Stored):
     documents: int
     bytes: int
     root: Root
+
+
+class PartHeld(Stored):
+    """How much a backup holds of a part, as lists show it."""
+
+    name: str
+    documents: int
+    bytes: int
 
 
 class KindFile(Stored):

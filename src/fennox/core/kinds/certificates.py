@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from cryptography import x509
 
 from fennox.core.format.manifest import Certificate
-from fennox.core.kinds.expressions import Evidence, wanted
+from fennox.core.kinds.expressions import Complaint, Evidence, wanted
 from fennox.core.kinds.model import Kind
 from fennox.core.names import printable
 
@@ -34,7 +34,7 @@ def _in_document(path: str, evidence: Evidence) -> Iterator[Certificate]:
             subject = read.subject.rfc4514_string()
             until = read.not_valid_after_utc
         except ValueError:
-            evidence.complaints.append(f"{path} holds a certificate that cannot be read")
+            evidence.complaints.append(Complaint(path, "holds a certificate that cannot be read"))
             continue
         yield Certificate(
             document=path, subject=printable(subject)[:200], until=int(until.timestamp())

@@ -120,6 +120,7 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
                 Finding(
                     severity="warning",
                     code="part-left-out",
+                    subject=part.name,
                     text=f"The essential part {part.name} ({part.title}) was not taken.",
                     remedy="Take it before you rely on this backup for a rebuild.",
                 )
@@ -127,7 +128,13 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
     for item in kind.completeness:
         if item.part in taken and not any(expressions.values(item.needs, evidence)):
             found.append(
-                Finding(severity="warning", code=item.code, text=item.lost, remedy=item.remedy)
+                Finding(
+                    severity="warning",
+                    code=item.code,
+                    subject=item.part,
+                    text=item.lost,
+                    remedy=item.remedy,
+                )
             )
     for doubt in kind.doubts:
         values = (
@@ -139,7 +146,13 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
             more = f" and {len(values) - _SHOWN} more" if len(values) > _SHOWN else ""
             text = f"{doubt.means}: {'; '.join(value[:200] for value in values[:_SHOWN])}{more}."
             found.append(
-                Finding(severity="warning", code=doubt.code, text=text, remedy=doubt.remedy)
+                Finding(
+                    severity="warning",
+                    code=doubt.code,
+                    subject=doubt.part,
+                    text=text,
+                    remedy=doubt.remedy,
+                )
             )
     for reference in kind.references:
         for path in sorted(set(expressions.values(reference.paths, evidence))):
@@ -148,6 +161,7 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
                     Finding(
                         severity="warning",
                         code="points-outside",
+                        subject=path,
                         text=f"{reference.title} points to {path}, which is in no backup.",
                         remedy="Add the path to the system, or protect it in another way.",
                     )
@@ -157,6 +171,7 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
             Finding(
                 severity="warning",
                 code="unreadable-document",
+                subject=complaint.path,
                 text=f"{complaint}.",
                 remedy="Look at it.",
             )

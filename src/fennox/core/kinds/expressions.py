@@ -19,6 +19,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from itertools import islice, takewhile
+from typing import NamedTuple
 
 import jsonpath_rfc9535
 from lxml import etree
@@ -36,6 +37,16 @@ MAX_EVIDENCE = 16 * 1024 * 1024  # bytes of one document that expressions look a
 MAX_EVIDENCE_OF_ALL = 16 * MAX_EVIDENCE  # bytes of all documents of one reading
 
 
+class Complaint(NamedTuple):
+    """Why a document could not be looked at as its kind expects."""
+
+    path: str
+    what: str
+
+    def __str__(self) -> str:
+        return f"{self.path} {self.what}"
+
+
 @dataclass
 class Evidence:
     """Captured documents that expressions look at: path → content, and all paths.
@@ -45,7 +56,7 @@ class Evidence:
 
     contents: dict[str, bytes] = field(default_factory=dict)
     paths: set[str] = field(default_factory=set)
-    complaints: list[str] = field(default_factory=list)
+    complaints: list[Complaint] = field(default_factory=list)
     patience: Callable[[], bool] = lambda: True
 
 
@@ -223,7 +234,9 @@ def _drawn(expression: Expression, evidence: Evidence) -> list[str]:
                         raise regexes.TooSlow("all expressions together took too long")
                     drawn.append(_made(expression, value))
             except regexes.TooSlow as error:
-                evidence.complaints.append(f"{path} was not looked at to its end: {error}")
+                evidence.complaints.append(
+                    Complaint(path, f"was not looked at to its end: {error}")
+                )
             except (
                 ValueError,
                 RecursionError,
@@ -231,9 +244,8 @@ def _drawn(expression: Expression, evidence: Evidence) -> list[str]:
                 csv.Error,
                 configparser.Error,
             ) as error:
-                evidence.complaints.append(
-                    f"{path} cannot be read as its kind expects: {type(error).__name__}"
-                )
+                what = f"cannot be read as its kind expects: {type(error).__name__}"
+                evidence.complaints.append(Complaint(path, what))
     return drawn
 
 

@@ -54,7 +54,7 @@ async def audit(
             action=row.action,
             noun=row.noun,
             name=row.name,
-            details={key: str(value) for key, value in row.details.items()},
+            details=row.details,
             address=row.address,
             place=row.place,
             digest=row.digest,

@@ -29,7 +29,6 @@ from fennox.catalogue.models import (
 )
 from fennox.core import ladder, moments
 from fennox.core.errors import BadInput, Conflict
-from fennox.core.format.manifest import Finding, Machine
 from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.worth import worth
@@ -67,7 +66,6 @@ from fennox.wire.backups import (
     HandInShown,
     HoldWanted,
     NewTake,
-    PartHeld,
     RemovalShown,
 )
 from fennox.wire.base import Page
@@ -93,7 +91,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
         among(PendingNote.backup_id, [row.id for row in rows])
     )
     for pending in (await session.execute(pending_notes.order_by(PendingNote.id))).scalars():
-        untold[pending.backup_id, pending.store_id].append(str(pending.note["fact"]))
+        untold[pending.backup_id, pending.store_id].append(pending.note.fact)
     copies: dict[str, list[CopyShown]] = defaultdict(list)
     for copy in (
         await session.execute(select(Copy).where(among(Copy.backup_id, [row.id for row in rows])))
@@ -149,8 +147,7 @@ def _worth(kind: Kind | None, row: Backup) -> list[str]:
             f"This service does not know the kind {row.kind}; add it to be told what the backup is"
             " good for."
         ]
-    findings = [Finding.model_validate(item) for item in row.findings]
-    return worth(kind, [str(part["name"]) for part in row.parts], findings, list(row.left_out))
+    return worth(kind, [part.name for part in row.parts], row.findings, list(row.left_out))
 
 
 def _shown(
@@ -162,7 +159,7 @@ def _shown(
     kind: Kind | None,
     now: datetime,
 ) -> BackupShown:
-    parts = [str(part["name"]) for part in row.parts]
+    parts = [part.name for part in row.parts]
     uncounted = set(proving.covered_lists(kind, parts)[1]) if kind is not None else set()
     return BackupShown(
         id=row.id,
@@ -184,11 +181,11 @@ def _shown(
         new_bytes=row.new_bytes,
         unchanged=row.unchanged,
         partial=row.partial,
-        parts=[PartHeld.model_validate(part) for part in row.parts],
-        machine=Machine.model_validate(row.machine),
+        parts=row.parts,
+        machine=row.machine,
         census={name: len(values) for name, values in row.census.items() if name not in uncounted},
         not_counted=sorted(uncounted & row.census.keys()),
-        findings=[Finding.model_validate(item) for item in row.findings],
+        findings=row.findings,
         left_out=row.left_out,
         worth=_worth(kind, row),
         held=row.held,

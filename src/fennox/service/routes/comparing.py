@@ -85,7 +85,7 @@ async def _compared(
     else:
         link = await context.connect(kind, uses.of_system(system, login), way_to(system))
         try:
-            known = str(system.machine["id"]) if system.machine else left.machine
+            known = system.machine.id if system.machine else left.machine
             right = await live_side(
                 kind, link, dict(system.settings), left, known, context.readings
             )

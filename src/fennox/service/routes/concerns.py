@@ -10,6 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
+from fennox.core.alerts import RouteSettings
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.service import alerting, audit, channels, routines, upkeep, watching
 from fennox.service.lookups import find_concern
@@ -92,7 +93,7 @@ async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> A
     routines.check_selector(wanted.systems)
     if wanted.digest:
         await context.evaluators.check_schedule(wanted.digest, "UTC")
-    settings = {"to": wanted.to, "sender": wanted.sender, "account": wanted.account}
+    settings = RouteSettings(to=wanted.to, sender=wanted.sender, account=wanted.account)
     channels.check(wanted.channel, wanted.address, settings)
     async with context.session() as session:
         if (
@@ -205,7 +206,7 @@ async def _shown(session: AsyncSession, row: AlertRoute) -> AlertRouteShown:
         name=row.name,
         channel=row.channel,
         address=row.address,
-        to=row.settings.get("to", []),
+        to=row.settings.to,
         severity=row.severity,
         systems=row.systems,
         digest=row.digest,

@@ -96,7 +96,7 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
     same = [
         row.name
         for row in systems
-        if row.id in near or (row.machine or {}).get("id") == tried.machine.id
+        if row.id in near or (row.machine is not None and row.machine.id == tried.machine.id)
     ]
     until = link.until if isinstance(link, Web) else None
     shown = [CertificateShown(document="", subject="its own", until=until)] if until else []
@@ -109,8 +109,7 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
             "census": {name: len(listed) for name, listed in tried.census.items()},
             "findings": [*defaults, *tried.findings],
             "left_out": tried.left_out,
-            "certificates": shown
-            + [certificate_shown(item.model_dump()) for item in tried.certificates],
+            "certificates": shown + [certificate_shown(item) for item in tried.certificates],
             "related": await _related(context, fits[0], tried.census, systems),
         }
     )

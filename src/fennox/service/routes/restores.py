@@ -57,7 +57,7 @@ async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
 
 def _data(row: Sheet) -> SheetData:
     """The row knows how a restore ended whose worker could not write it into the sheet."""
-    return SheetData.model_validate({**row.data, "state": row.state})
+    return row.data.model_copy(update={"state": row.state}, deep=True)
 
 
 @router.get("/restores")
@@ -72,17 +72,17 @@ async def list_restores(
         items = []
         for row in rows:
             run = await _run_of(session, row)
-            proof = row.data.get("proof")
+            proof = row.data.proof
             items.append(
                 RestoreShown(
                     id=row.id,
-                    system=row.data["system_name"],
+                    system=row.data.system_name,
                     backup=row.backup_id,
                     state=row.state,
                     created=row.created,
                     by=row.by,
                     run=run.id if run else None,
-                    proved=proof["proved"] if proof else None,
+                    proved=proof.proved if proof else None,
                 )
             )
         return Page(items=items, after=cursor)
@@ -236,7 +236,7 @@ async def start_restore(
         )
         if before is not None and goes_on:
             return await run_shown(context, session, before)
-        row.data = data.model_dump(mode="json")
+        row.data = data
         run = await _queued(session, row, context, who, idempotency_key)
         here = data.target.address == system.address
         if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
@@ -321,7 +321,7 @@ async def undo_restore(
             )
             raise Conflict("Nothing of this restore was begun on the target.", remedy)
         data.give_up(who.name, context.now())
-        row.data = data.model_dump(mode="json")
+        row.data = data
         run = await _queued(session, row, context, who, idempotency_key)
         await audit.note(
             session,
@@ -365,7 +365,7 @@ async def answer_gate(
     """Answer a gate; the restore goes on."""
     async with context.session() as session:
         row = await _held(session, sheet)
-        data = SheetData.model_validate(row.data)
+        data = row.data
         gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
         if gate is None:
             raise NotFound(
@@ -385,7 +385,7 @@ async def answer_gate(
         if run is None or run.state != "waiting":
             raise Conflict("The restore does not wait for an answer.", "Follow its run.")
         gate.answer, gate.by, gate.at = wanted.answer, who.name, context.now()
-        row.data = data.model_dump(mode="json")
+        row.data = data
         # going on after an answer is no further attempt
         again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
         await session.execute(update(Run).where(Run.id == run.id, IS_ACTIVE).values(again))

@@ -11,7 +11,7 @@ from sqlalchemy import ColumnElement, String, cast, func, select
 
 from fennox.catalogue.models import Login, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
-from fennox.core.format.manifest import Machine
+from fennox.core.format.manifest import Certificate, Machine
 from fennox.core.names import folder_name
 from fennox.core.ordering import in_order
 from fennox.engine.capture import identify, values_of
@@ -245,9 +245,9 @@ async def show_relations(name: str, context: Here) -> Relations:
     )
 
 
-def certificate_shown(item: dict[str, Any]) -> CertificateShown:
-    until = datetime.fromtimestamp(item["until"], UTC)
-    return CertificateShown(document=item["document"], subject=item["subject"], until=until)
+def certificate_shown(item: Certificate) -> CertificateShown:
+    until = datetime.fromtimestamp(item.until, UTC)
+    return CertificateShown(document=item.document, subject=item.subject, until=until)
 
 
 @router.get("/return-order")
@@ -272,7 +272,7 @@ async def probe_system(name: str, request: Request, context: Here) -> Probe:
             f"{row.name} is not reached: people hand in what they export.",
             "See: fennox backup hand-in",
         )
-    known = str(row.machine["id"]) if row.machine else None
+    known = row.machine.id if row.machine else None
     try:
         link = await context.connect(kind, uses.of_system(row, login), way_to(row))
         try:
@@ -320,12 +320,8 @@ async def confirm_system(
         row = await named(session, System, name)
         kind, _ = context.kind(row.kind)
         if kind.reach == "hand":  # what is handed in tells the rest
-            row.machine = {
-                "product": "",
-                "version": "",
-                **(row.machine or {}),
-                "id": wanted.machine,
-            }
+            before_it = row.machine or Machine(id=wanted.machine, product="", version="")
+            row.machine = before_it.model_copy(update={"id": wanted.machine})
             row.version += 1
             await audit.note(session, request, "confirmed", "system", row.name, now=wanted.machine)
             await session.flush()
@@ -339,8 +335,8 @@ async def confirm_system(
         )
     async with context.session() as session:
         row = await named(session, System, name)
-        before = str(row.machine["id"]) if row.machine else "-"
-        row.machine = probe.machine.model_dump(mode="json")
+        before = row.machine.id if row.machine else "-"
+        row.machine = probe.machine
         row.version += 1
         await audit.note(
             session, request, "confirmed", "system", row.name, before=before, now=wanted.machine
