@@ -50,6 +50,11 @@ except ImportError as missing:
     )
 
 CLASSIC, HYBRID = "x25519-sha256-aes256gcm", "mlkem768x25519-sha256-aes256gcm"
+# an object of canonical JSON as the store format has it (docs/store-format.md §1.2). It is read by
+# name where it is used: this file must open stores with the standard library alone, and also stores
+# of later versions, whose objects may hold more.
+Json = dict[str, Any]
+
 MAX_CHUNK = 4 * 1024 * 1024
 MOST_KEPT = 2_000_000  # contents of which is remembered that they were read
 MOST_NUMBERS = 10_000_000  # of one system that an anchor tells
@@ -167,7 +172,7 @@ class Passphrase:
         self.text, self.left, self.cheap = text.encode(), MAX_WORK, False
         self.keys: dict[tuple[str, int, int, int], bytes] = {}
 
-    def key(self, slot: dict[str, Any]) -> bytes:
+    def key(self, slot: Json) -> bytes:
         costs, salt = slot["costs"], slot["salt"]
         memory, passes, lanes = costs["memory"], costs["passes"], costs["lanes"]
         if not (
@@ -194,7 +199,7 @@ class Passphrase:
         return self.keys[place]
 
 
-def unlock(header: dict[str, Any], passphrase: Passphrase) -> bytes | None:
+def unlock(header: Json, passphrase: Passphrase) -> bytes | None:
     """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest
     does not fit.
     """
@@ -230,7 +235,7 @@ def unlock(header: dict[str, Any], passphrase: Passphrase) -> bytes | None:
     return None
 
 
-def work_of(header: dict[str, Any]) -> int:
+def work_of(header: Json) -> int:
     """KiB times passes; of slots that are none: as much as can be."""
     try:
         return sum(
@@ -240,7 +245,7 @@ def work_of(header: dict[str, Any]) -> int:
         return sys.maxsize
 
 
-def mac_fits(header: dict[str, Any], name: str, key: bytes) -> bool:
+def mac_fits(header: Json, name: str, key: bytes) -> bool:
     body = canonical(
         {name: value for name, value in header.items() if name not in ("mac_write", "mac_open")}
     )
@@ -339,7 +344,7 @@ class Store:
         self.damaged: list[str] = []
         self.on_their_way: list[str] = []  # damaged packs that nothing needs any more
         self.unclear: list[str] = []  # what may be as it should, and may not
-        self.removed: list[dict[str, Any]] = []  # what sweeps have removed
+        self.removed: list[Json] = []  # what sweeps have removed
         self.checked: dict[str, tuple[int, int, list[str]]] = {}  # parts that were read
         self.lacking: dict[str, int] = {}  # by id list: how many chunks are in no pack
         self.whole: set[str] = set()  # contents that were read
@@ -377,11 +382,11 @@ class Store:
             self.damaged.append("READ-ME-FIRST.txt: does not say which store this is")
         return found.group(1) if found else None
 
-    def read_header(self, path: str) -> dict[str, Any] | None:
+    def read_header(self, path: str) -> Json | None:
         """None if it is none. What is wrong with one that can be tried all the same is told."""
         try:
             data = self.files.read(path)
-            header: dict[str, Any] = json.loads(data)
+            header: Json = json.loads(data)
             if header["format"] != "fennox-store/1" or type(header["generation"]) is not int:
                 raise Bad("is of a format that this reader does not know")
             if type(header["revision"]) is not int or len(data) > MAX_LIST:
@@ -407,7 +412,7 @@ class Store:
             self.damaged.append(f"{safe(path)}: holds what belongs under the name {safe(name)}")
         return header
 
-    def open_headers(self, passphrase: str) -> dict[int, tuple[str, dict[str, Any], bytes]]:
+    def open_headers(self, passphrase: str) -> dict[int, tuple[str, Json, bytes]]:
         """The newest header of each key generation that the passphrase opens (§3.3, §3.7)."""
         found = [(path, self.read_header(path)) for path in self.files.names("header")]
         if not found:
@@ -432,7 +437,7 @@ class Store:
                 NOT_FOUND,
             )
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
-        opened: dict[int, tuple[str, dict[str, Any], bytes]] = {}
+        opened: dict[int, tuple[str, Json, bytes]] = {}
         tried, untried = Passphrase(passphrase), False
         for path, header in sorted(
             ours, key=lambda item: work_of(item[1])
@@ -527,16 +532,14 @@ class Store:
                 condemned |= set(sweep["condemned"])
         self.condemned = condemned
 
-    def read_sweep(self, data: bytes) -> dict[str, Any]:
+    def read_sweep(self, data: bytes) -> Json:
         """A sweep list (§11.1)."""
         fields = Fields(data, "sweep list")
         fields.magic(b"FXC\x01")
         generation, salt = fields.u32(), fields.take(32)
         start = data[: fields.at]
         key = derive(self.keys_of(generation), f"fennox/1|sweep|{self.id}|{generation}", salt)
-        sweep: dict[str, Any] = json.loads(
-            AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start)
-        )
+        sweep: Json = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), start))
         fields.end()
         return sweep
 
@@ -590,7 +593,7 @@ class Store:
                 fault = f"is damaged in {path}"
         raise Bad(f"chunk {chunk[:16]} {fault}")
 
-    def tree(self, root: dict[str, Any]) -> Iterator[bytes]:
+    def tree(self, root: Json) -> Iterator[bytes]:
         """Content behind a root (§5)."""
         refs = root["chunks"]
         for _ in range(root["depth"]):
@@ -628,11 +631,11 @@ class Store:
             self._systems = [name for name in self.files.names("systems") if name.count("/") == 2]
         return [name for name in self._systems if name.endswith(ending)]
 
-    def record(self, record: Kept) -> tuple[dict[str, Any], bytes]:
+    def record(self, record: Kept) -> tuple[Json, bytes]:
         """Its reference section and its sealed section (§9.1)."""
         return self.read_record(self.files.read(record.object))
 
-    def record_name(self, reference: dict[str, Any]) -> str:
+    def record_name(self, reference: Json) -> str:
         """Where a record belongs (§2.1, §2.3)."""
         shown = (reference["name"] if self.plain_names else "") or "backup"
         newer = f".g{reference['generation']}" if reference["generation"] > 1 else ""
@@ -659,7 +662,7 @@ class Store:
         """What the notes of each backup come to: ``doubtful``, ``held``, ``expired``, each with its
         reason (§10.2).
         """
-        notes: dict[str, list[dict[str, Any]]] = {}
+        notes: dict[str, list[Json]] = {}
         there = {*self.names_in_systems(".fxr"), *(item["name"] for item in self.removed)}
         for path in self.names_in_systems(".fxn"):
             try:
@@ -687,19 +690,19 @@ class Store:
                     state.pop(ends[note["fact"]], None)
         return found
 
-    def read_note(self, data: bytes) -> dict[str, Any]:
+    def read_note(self, data: bytes) -> Json:
         """A note (§10.1)."""
         fields = Fields(data, "note")
         fields.magic(b"FXN\x01")
         generation, salt = fields.u32(), fields.take(32)
         key = derive(self.keys_of(generation), f"fennox/1|note|{self.id}|{generation}", salt)
-        note: dict[str, Any] = json.loads(
+        note: Json = json.loads(
             AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40])
         )
         fields.end()
         return note
 
-    def read_anchors(self, told: str) -> list[dict[str, Any]]:
+    def read_anchors(self, told: str) -> list[Json]:
         """What this store keeps of another one (§15)."""
         found = []
         for path in self.files.names("anchors"):
@@ -712,18 +715,16 @@ class Store:
                 self.damaged.append(f"{safe(path)}: {said(error)}")
         return found
 
-    def read_anchor(self, data: bytes) -> dict[str, Any]:
+    def read_anchor(self, data: bytes) -> Json:
         fields = Fields(data, "anchor")
         fields.magic(b"FXA\x01")
         generation, salt = fields.u32(), fields.take(32)
         key = derive(self.keys_of(generation), f"fennox/1|anchor|{self.id}|{generation}", salt)
-        one: dict[str, Any] = json.loads(
-            AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40])
-        )
+        one: Json = json.loads(AESGCM(key).decrypt(bytes(12), fields.take(fields.u32()), data[:40]))
         fields.end()
         return one
 
-    def needs(self, reference: dict[str, Any]) -> int:
+    def needs(self, reference: Json) -> int:
         """How many chunks of a backup are in no pack, by its id list (§8)."""
         fields = Fields(b"".join(self.tree(reference["id_list"])), "id list")
         fields.magic(b"FXI\x01")
@@ -737,7 +738,7 @@ class Store:
         fields.end()
         return lacking
 
-    def read_record(self, data: bytes) -> tuple[dict[str, Any], bytes]:
+    def read_record(self, data: bytes) -> tuple[Json, bytes]:
         fields = Fields(data[:-32], "record")
         fields.magic(b"FXR\x01")
         generation, salt = fields.u32(), fields.take(32)
@@ -759,22 +760,22 @@ class Store:
             raise Bad("the record's sealed section was exchanged")
         return reference, sealed
 
-    def head(self, reference: dict[str, Any], sealed: bytes) -> dict[str, Any]:
+    def head(self, reference: Json, sealed: bytes) -> Json:
         about = f"{reference['origin']}|{reference['generation']}|{reference['backup']}"
         info = f"fennox-store/1|record|{about}"
         root = json.loads(hpke_open(self.openings[reference["generation"]], sealed, info.encode()))[
             "head"
         ]
-        head: dict[str, Any] = json.loads(b"".join(self.tree(root)))
+        head: Json = json.loads(b"".join(self.tree(root)))
         return head
 
-    def documents(self, part: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    def documents(self, part: Json) -> Iterator[Json]:
         held = b""
         for piece in self.tree(part["root"]):
             *lines, held = (held + piece).split(b"\n")
             yield from (json.loads(line) for line in lines)
 
-    def content(self, document: dict[str, Any]) -> Iterator[bytes]:
+    def content(self, document: Json) -> Iterator[bytes]:
         digest, size = hashlib.blake2b(digest_size=32), 0
         for key in document.get("chunks", []):
             piece = self.chunk(key["id"], key["key"], key["length"])
@@ -786,7 +787,7 @@ class Store:
         if document.get("digest") not in (None, digest.hexdigest()):
             raise Bad("its content is not what was stored")
 
-    def find(self, backup: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    def find(self, backup: str) -> tuple[Json, Json]:
         found = [
             one
             for one in self.records()
@@ -834,7 +835,7 @@ class Readers:
         return Readers.store.read_records(names)
 
 
-def kept(path: str, reference: dict[str, Any]) -> Kept:
+def kept(path: str, reference: Json) -> Kept:
     sizes = reference["sizes"]
     return Kept(
         path,
@@ -960,7 +961,7 @@ def command_check(store: Store, arguments: argparse.Namespace) -> int:
     return code
 
 
-def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: bytes) -> int:
+def check_backup(store: Store, where: str, reference: Json, sealed: bytes) -> int:
     """Every document of one backup, and what its manifest and its id list say of them; how many
     documents it has.
     """
@@ -989,7 +990,7 @@ def check_backup(store: Store, where: str, reference: dict[str, Any], sealed: by
     return seen
 
 
-def check_part(store: Store, part: dict[str, Any]) -> tuple[int, int, list[str]]:
+def check_part(store: Store, part: Json) -> tuple[int, int, list[str]]:
     """How many documents and bytes a part has, and what is wrong with them. One that did not change
     is read once.
     """
@@ -1019,7 +1020,7 @@ def check_part(store: Store, part: dict[str, Any]) -> tuple[int, int, list[str]]
     return store.checked[key]
 
 
-def of_content(chunks: list[dict[str, Any]]) -> str:
+def of_content(chunks: list[Json]) -> str:
     """What stands for content that was read: the same chunks under the same keys are the same
     bytes.
     """
@@ -1106,10 +1107,10 @@ def check_against(store: Store, arguments: argparse.Namespace) -> None:
                 store.damaged.append(f"records and notes of {name} are not those that were there")
 
 
-def told_of(store: Store, arguments: argparse.Namespace) -> dict[str, Any]:
+def told_of(store: Store, arguments: argparse.Namespace) -> Json:
     """The newest that the sheet or the other store tells of this one."""
     place = Path(arguments.against)
-    found: list[dict[str, Any]] = []
+    found: list[Json] = []
     try:
         if place.is_dir():
             say(f"Opening {safe(arguments.against)}.")
@@ -1139,7 +1140,7 @@ def told_of(store: Store, arguments: argparse.Namespace) -> dict[str, Any]:
     fail(f"{safe(arguments.against)} tells nothing of the store {store.id}.", NOT_FOUND)
 
 
-def with_numbers(anchor: dict[str, Any]) -> dict[str, Any]:
+def with_numbers(anchor: Json) -> Json:
     """A system's anchor with its numbers as a set; Bad, where it is none."""
     numbers, notes = [(int(first), int(last)) for first, last in anchor["numbers"]], anchor["notes"]
     if (
@@ -1177,7 +1178,7 @@ def check_names(store: Store) -> None:
         store.damaged.append("rescue.py: is not here")
 
 
-def path_of(document: dict[str, Any]) -> bytes:
+def path_of(document: Json) -> bytes:
     """The path as the machine has it, which need not be UTF-8 (§7.2)."""
     return (
         base64.b64decode(document["raw_path"])
@@ -1248,14 +1249,14 @@ class Extraction:
 
     def __init__(self, store: Store, target: Path, patterns: list[str] | None) -> None:
         self.store, self.target, self.patterns = store, target, patterns
-        self.listing: list[dict[str, Any]] = []
+        self.listing: list[Json] = []
         self.special: list[str] = []
         self.written = 0
-        self._folders: list[tuple[Path, dict[str, Any]]] = []
-        self._links: list[tuple[Path, dict[str, Any]]] = []
-        self._owned: list[tuple[Path, dict[str, Any]]] = []
+        self._folders: list[tuple[Path, Json]] = []
+        self._links: list[tuple[Path, Json]] = []
+        self._owned: list[tuple[Path, Json]] = []
 
-    def part(self, part: dict[str, Any]) -> None:
+    def part(self, part: Json) -> None:
         base = inside(self.target, str(part["name"]).replace("/", "_").encode())
         if base == self.target:
             self.store.damaged.append(
@@ -1279,7 +1280,7 @@ class Extraction:
                 " extracted"
             )
 
-    def _attempt(self, base: Path, document: dict[str, Any]) -> None:
+    def _attempt(self, base: Path, document: Json) -> None:
         path = inside(base, path_of(document))
         try:
             if document["type"] == "link":
@@ -1296,7 +1297,7 @@ class Extraction:
         if (document.get("mode") or 0) & 0o6000:
             self.special.append(shown(path_of(document)))
 
-    def _write(self, path: Path, document: dict[str, Any]) -> None:
+    def _write(self, path: Path, document: Json) -> None:
         if document["type"] == "folder":
             path.mkdir(parents=True, exist_ok=True)
             self._folders.append((path, document))
@@ -1315,7 +1316,7 @@ class Extraction:
             part.unlink(missing_ok=True)
         settle(path, document)
 
-    def finish(self, reference: dict[str, Any]) -> None:
+    def finish(self, reference: Json) -> None:
         """Links last, so that nothing is ever written through one; then folders, which may not be
         writable.
         """
@@ -1363,7 +1364,7 @@ class Extraction:
             self.store.damaged.append(f"{to}: cannot be written: {said(error)}")
 
 
-def settle(path: Path, document: dict[str, Any]) -> None:
+def settle(path: Path, document: Json) -> None:
     """Owner (as root), mode and times, as far as they are known; no set-user-id outside the machine
     it came from.
     """
@@ -1453,9 +1454,9 @@ def command_steps(store: Store, arguments: argparse.Namespace) -> int:
 
 
 def how(
-    step: dict[str, Any],
+    step: Json,
     values: dict[str, str],
-    parts: dict[str, Any],
+    parts: Json,
     census: dict[str, list[str]],
 ) -> Iterator[str]:
     """What a person does for one step, line by line."""
@@ -1499,7 +1500,7 @@ def how(
                 yield f"It now answers with the {what} of the backup, as said at the top."
 
 
-def names_of(each: dict[str, Any], listed: list[str]) -> Iterator[str]:
+def names_of(each: Json, listed: list[str]) -> Iterator[str]:
     """For which names a step is done; what the target has, nobody knows here."""
     which = {
         "missing": "For each that the target lacks of",
@@ -1618,9 +1619,7 @@ def command_search(store: Store, arguments: argparse.Namespace) -> int:
     return 0 if found else NOT_FOUND
 
 
-def lines_with(
-    store: Store, document: dict[str, Any], text: bytes, held: dict[str, list[int]]
-) -> list[int]:
+def lines_with(store: Store, document: Json, text: bytes, held: dict[str, list[int]]) -> list[int]:
     """In which lines of a document the text is. The same content is read once, whatever it is
     called.
     """

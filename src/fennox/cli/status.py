@@ -5,12 +5,22 @@ the answers.
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TypedDict
 
 from fennox.cli.main import Environment
 from fennox.cli.signedin import client
 
-TABLE: dict[str, Any] = {"retired": False, "sort": "newest_good", "down": False, "limit": 20}
+
+class _Table(TypedDict):
+    """Which systems are listed, as the call says it."""
+
+    retired: bool
+    sort: str
+    down: bool
+    limit: int
+
+
+TABLE: _Table = {"retired": False, "sort": "newest_good", "down": False, "limit": 20}
 
 
 def status(arguments: argparse.Namespace, environment: Environment) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from fennox import wire
 from fennox.client.calling import LOOKING, OutOfReachError, ProblemError, plain, problem_of, secret
@@ -238,9 +238,9 @@ class Client(PeopleCalls):
     def compare(self, wanted: wire.comparing.CompareWanted) -> wire.comparing.Compared:
         return self._one(wire.comparing.Compared, "POST", "/comparisons", wanted, timeout=LOOKING)
 
-    def compare_as_patch(self, wanted: wire.comparing.CompareWanted) -> list[dict[str, Any]]:
+    def compare_as_patch(self, wanted: wire.comparing.CompareWanted) -> list[dict[str, object]]:
         """A JSON Patch (RFC 6902)."""
-        found: list[dict[str, Any]] = self._call(
+        found: list[dict[str, object]] = self._call(
             "POST", "/comparisons/patch", wanted, timeout=LOOKING
         ).json()
         return found

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from concurrent.futures import Future
 from datetime import UTC, datetime, timedelta
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Protocol, Self, TypeVar
+from typing import TYPE_CHECKING, Protocol, Self, TypeVar
 from urllib.parse import quote
 
 from fennox import __version__, wire
@@ -43,7 +43,7 @@ class OutOfReachError(Exception):
     """The service does not answer."""
 
 
-def plain(model: BaseModel) -> dict[str, Any]:
+def plain(model: BaseModel) -> dict[str, object]:
     """A request as JSON, with its secrets in clear: this is the one place where they leave their
     wrapping.
     """
@@ -144,7 +144,7 @@ class Caller:
         path: str,
         params: dict[str, str],
         *,
-        json: dict[str, Any] | None = None,
+        json: dict[str, object] | None = None,
         content: bytes | None = None,
         timeout: float = _ANSWERING,
     ) -> httpx.Response:

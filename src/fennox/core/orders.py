@@ -4,7 +4,7 @@ Pure.
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, TypeVar
+from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
@@ -137,12 +137,12 @@ _Kind = TypeVar("_Kind", bound=RunOrder)
 _adapter: TypeAdapter[RunOrder] = TypeAdapter(Annotated[RunOrder, Field(discriminator="kind")])
 
 
-def load(value: dict[str, Any]) -> RunOrder:
+def load(value: dict[str, object]) -> RunOrder:
     """An order as it is kept."""
     return _adapter.validate_python(value)
 
 
-def dump(order: RunOrder) -> dict[str, Any]:
+def dump(order: RunOrder) -> dict[str, object]:
     """What is as it is by default is left out, so that queries can ask whether it is there."""
     return {"kind": order.kind, **order.model_dump(mode="json", exclude_defaults=True)}
 
@@ -154,7 +154,7 @@ def of_kind(order: RunOrder, kind: type[_Kind]) -> _Kind:
     return order
 
 
-def of_before(run_kind: str, value: dict[str, Any]) -> dict[str, Any]:
+def of_before(run_kind: str, value: dict[str, object]) -> dict[str, object]:
     """An order as it was kept before December 2026, when the run alone said of which kind it is."""
     if "kind" in value:
         return value

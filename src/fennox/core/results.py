@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
@@ -164,16 +164,16 @@ Told = Annotated[RunResult, Field(discriminator="kind")]
 _adapter: TypeAdapter[RunResult] = TypeAdapter(Told)
 
 
-def load(value: dict[str, Any]) -> RunResult | None:
+def load(value: dict[str, object]) -> RunResult | None:
     """A result as it is kept; None: nothing came of the run."""
     return _adapter.validate_python(value) if value else None
 
 
-def dump(result: RunResult | None) -> dict[str, Any]:
+def dump(result: RunResult | None) -> dict[str, object]:
     return result.model_dump(mode="json") if result is not None else {}
 
 
-def of_before(run_kind: str, value: dict[str, Any]) -> dict[str, Any]:
+def of_before(run_kind: str, value: dict[str, object]) -> dict[str, object]:
     """A result as it was kept before December 2026, when the run alone said of which kind it is."""
     if not value or "kind" in value:
         return value

@@ -124,7 +124,7 @@ class Evaluators:
         """As ``core.compare.documents.changed``. What is too hard to compare has changed, and no
         more is said of it.
         """
-        named: dict[str, Any] = {"patches": patches, "room": room}
+        named: dict[str, object] = {"patches": patches, "room": room}
         try:
             found = await self._ask("changed", kind, part, before, after, contents, salt, **named)
         except TooHardError:

@@ -41,7 +41,7 @@ WORKS: dict[str, Callable[..., Any]] = {
 class Asked(NamedTuple):
     work: str
     given: tuple[Any, ...]
-    named: dict[str, Any]
+    named: dict[str, object]
 
 
 class Refused(NamedTuple):

@@ -83,7 +83,7 @@ async def open_connection(
     check = _KeyCheck(fingerprint)
     by_authority = fingerprint is not None and fingerprint.startswith(HOST_AUTHORITY)
     async with _keys(credential) as keys:
-        way: dict[str, Any] = {"tunnel": through or ()}
+        way: dict[str, object] = {"tunnel": through or ()}
         if dial is not None and through is None:
             way = {"sock": await _dialled(dial, address, limit), "compression_algs": _COMPRESSED}
         return (

@@ -482,11 +482,11 @@ async def _asked(
     )
 
 
-def _values(request: Request, body: Any) -> dict[str, Any]:
+def _values(request: Request, body: Any) -> dict[str, object]:
     """The values of a request with secrets masked, as its model says which are; queries hold
     none.
     """
-    shown: dict[str, Any] = dict(request.query_params)
+    shown: dict[str, object] = dict(request.query_params)
     route: APIRoute = request.scope["route"]
     model = route.body_field.field_info.annotation if route.body_field is not None else None
     for one in getattr(model, "__args__", (model,)):

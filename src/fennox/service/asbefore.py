@@ -14,6 +14,7 @@ from typing import Any
 
 from sqlalchemy import (
     CTE,
+    ColumnElement,
     DateTime,
     Select,
     String,
@@ -182,7 +183,7 @@ def _backup(before: CTE, mine: CTE) -> CTE:
 
 
 def _copy(mine: CTE) -> CTE:
-    row: dict[str, Any] = {
+    row: dict[str, ColumnElement[Any]] = {
         "backup_id": bindparam("its_backup", type_=String),
         "store_id": bindparam("its_store", type_=String),
         "since": bindparam("its_time", type_=DateTime(timezone=True)),

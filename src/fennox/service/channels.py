@@ -15,7 +15,6 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.message import EmailMessage
 from pathlib import Path
-from typing import Any
 
 import aiosmtplib
 import httpx
@@ -152,7 +151,7 @@ async def _email(address: str, settings: RouteSettings, secret: str, message: Me
         ) from error
 
 
-def _event(message: Message) -> dict[str, Any]:
+def _event(message: Message) -> dict[str, object]:
     """A CloudEvent 1.0 in JSON."""
     return {
         "specversion": "1.0",
@@ -227,7 +226,7 @@ def _datagram(host: str, port: int, data: bytes) -> None:
         sender.sendto(data, place)
 
 
-def _append(path: Path, event: dict[str, Any]) -> None:
+def _append(path: Path, event: dict[str, object]) -> None:
     with os.fdopen(
         os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600),
         "a",

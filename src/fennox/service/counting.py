@@ -5,7 +5,6 @@ needs only a row.
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
@@ -28,7 +27,7 @@ async def count(context: Context, session: AsyncSession) -> EstateCount:
     return EstateCount(one=1, **found)
 
 
-async def _figures(context: Context, session: AsyncSession) -> dict[str, Any]:
+async def _figures(context: Context, session: AsyncSession) -> dict[str, object]:
     """Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
     there_now = select(System).where(System.retired.is_(None))
     systems: list[System] = [row[0] for row in await unhurried(session, there_now)]

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -53,7 +52,7 @@ async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
 async def thin_out(context: Context) -> None:
     """Let copies go from stores that were over their ceiling for longer than the grace."""
     now = context.now()
-    none: dict[str, Any] = {"let_go": False, "let_go_at": None}
+    none: dict[str, object] = {"let_go": False, "let_go_at": None}
     async with context.session() as session:
         for store in (
             (await session.execute(select(StoreRow).where(StoreRow.ceiling != ""))).scalars().all()

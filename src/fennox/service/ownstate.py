@@ -37,6 +37,10 @@ _ROWS = 500  # rows that are read at a time
 _LONGEST = "1h"  # that the snapshot may stay open while a slow store is written to
 
 
+# a row of any table of the catalogue, whose columns only the table's own definition knows
+Row = dict[str, Any]
+
+
 @dataclass(frozen=True)
 class Kept:
     """A table of the own state: its rows in an order in which new ones come last, without what only
@@ -208,7 +212,7 @@ class OwnState:
             self._snapshot = None
 
 
-def _plain(row: dict[str, Any]) -> dict[str, Any]:
+def _plain(row: Row) -> Row:
     return {name: _plain_value(value) for name, value in row.items()}
 
 
@@ -220,7 +224,7 @@ def _plain_value(value: Any) -> Any:
     return value.model_dump(mode="json") if isinstance(value, BaseModel) else value
 
 
-def parse_row(kept: Kept, line: bytes) -> dict[str, Any]:
+def parse_row(kept: Kept, line: bytes) -> Row:
     """A row as it was taken; columns that this version does not know are left out."""
     row = json.loads(line)
     if kept.model is models.Run and row.get("result"):

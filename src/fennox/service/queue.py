@@ -63,7 +63,7 @@ _STOPPED = {
     "waiting": "Stopped while it waited for a person.",
     "running": "Stopped; its worker was no longer heard of.",
 }
-ENDED: dict[str, Any] = {
+ENDED: dict[str, object] = {
     "worker": None,
     "lease_until": None,
     "worker_key": None,
@@ -446,7 +446,7 @@ _STOP_ASKED = select(_RUNS.c.stop_asked).where(OURS)
 _LOCKED = select(Run).where(OURS).with_for_update().execution_options(populate_existing=True)
 
 
-def of_lease(lease: Lease) -> dict[str, Any]:
+def of_lease(lease: Lease) -> dict[str, object]:
     return {"run": lease.run, "fence": lease.fence}
 
 

@@ -7,7 +7,6 @@ from collections.abc import AsyncIterator, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
 
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -37,7 +36,7 @@ from fennox.service import ownstate, queue
 from fennox.service.context import Context
 from fennox.service.keyfile import KeyFile
 from fennox.service.ownroutine import KIND
-from fennox.service.ownstate import KEPT, Kept
+from fennox.service.ownstate import KEPT, Kept, Row
 
 _ROWS = 500  # rows that are written at a time
 _REASON = "The service was rebuilt from a backup that was taken while this run went on."
@@ -265,7 +264,7 @@ class _Secrets:
         info = ownstate.sealed_info(what, header.key_set, header.generation)
         return self.opening.open(sealed, info) if sealed is not None else None
 
-    def restore(self, table: str, row: dict[str, Any]) -> None:
+    def restore(self, table: str, row: Row) -> None:
         if table == "logins":
             secret = self._open(ownstate.login_secret(row["id"]))
             if secret is None:
@@ -280,7 +279,7 @@ class _Secrets:
         elif table == "key_sets":
             self._key_set(row)
 
-    def _user(self, row: dict[str, Any]) -> None:
+    def _user(self, row: Row) -> None:
         row["sealed_totp"] = None
         if row.get("totp_since") is None:
             return
@@ -295,7 +294,7 @@ class _Secrets:
             f" until you run: fennox user recover {row['name']}"
         )
 
-    def _alert_route(self, row: dict[str, Any]) -> None:
+    def _alert_route(self, row: Row) -> None:
         address, secret = (
             self._open(f(row["id"])) for f in (ownstate.alert_address, ownstate.alert_secret)
         )
@@ -311,7 +310,7 @@ class _Secrets:
                 " backup holds none."
             )
 
-    def _key_set(self, row: dict[str, Any]) -> None:
+    def _key_set(self, row: Row) -> None:
         identity = (row["id"], row["generation"])
         place = f"key_sets|{row['id']}|{row['generation']}"
         held = self.vault.header.key_set == row["id"]
@@ -344,7 +343,7 @@ class _Secrets:
 
 
 async def _fill(session: AsyncSession, documents: Documents, kept: Kept, known: _Secrets) -> int:
-    batch: list[dict[str, Any]] = []
+    batch: list[Row] = []
     count = 0
 
     async def flush() -> None:

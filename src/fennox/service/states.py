@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from sqlalchemy import update
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -12,7 +10,7 @@ from fennox.engine.looks import Difference, blinded, difference
 from fennox.engine.orders import Taken
 from fennox.engine.vault import Vault
 
-AS_ITS_BACKUP: dict[str, Any] = {
+AS_ITS_BACKUP: dict[str, object] = {
     "differs": "",
     "differs_since": None,
     "differs_state": "",

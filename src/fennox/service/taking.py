@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from sqlalchemy import Float, func, not_, select, true, update
 from sqlalchemy.dialects.postgresql import JSONB
@@ -278,7 +278,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease, ending=True)
         backup = keep_backup(session, run, system.id, store.id, taken, vault)
         differs: Difference | None = None
-        found: dict[str, Any] = {"machine": taken.head.machine}
+        found: dict[str, object] = {"machine": taken.head.machine}
         if given is None:
             differs = await states.remember(session, system.id, taken, vault)
             found |= states.AS_ITS_BACKUP

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 from urllib.parse import urlsplit
 
 import boto3
@@ -47,6 +47,14 @@ class _Session:
 
     async def close(self) -> None:
         await asyncio.to_thread(self.client.close)
+
+
+class _Head(NamedTuple):
+    """What the server says of an object without its content. ``size`` in bytes."""
+
+    size: int
+    modified: datetime
+    locked_until: datetime | None
 
 
 class S3Store(RemoteStore[_Session]):
@@ -178,7 +186,7 @@ class S3Store(RemoteStore[_Session]):
     async def _put(
         self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
     ) -> None:
-        lock: dict[str, Any] = {}
+        lock: dict[str, object] = {}
         if retain_until is not None:
             lock = {
                 "ObjectLockMode": "COMPLIANCE",
@@ -245,22 +253,22 @@ class S3Store(RemoteStore[_Session]):
 
         return await session.call(listed)
 
-    async def _head(self, session: _Session, name: ObjectName) -> dict[str, Any] | None:
+    async def _head(self, session: _Session, name: ObjectName) -> _Head | None:
         try:
-            head: dict[str, Any] = await session.call(
+            head = await session.call(
                 lambda: session.client.head_object(Bucket=self._bucket, Key=self._prefix + name)
             )
         except botocore.exceptions.ClientError as error:
             if error.response.get("Error", {}).get("Code", "") in _ABSENT:
                 return None
             raise
-        return head
+        return _Head(
+            head["ContentLength"], head["LastModified"], head.get("ObjectLockRetainUntilDate")
+        )
 
     async def _look(self, session: _Session, name: ObjectName) -> Found | None:
         head = await self._head(session, name)
-        return (
-            Found(name, head["ContentLength"], head["LastModified"]) if head is not None else None
-        )
+        return Found(name, head.size, head.modified) if head is not None else None
 
     async def _remove(self, session: _Session, name: ObjectName) -> None:
         """In a bucket that locks, a plain delete only hides: every version is removed, or none if
@@ -287,9 +295,8 @@ class S3Store(RemoteStore[_Session]):
         await session.call(remove_all)
 
     async def _locked(self, session: _Session, name: ObjectName) -> datetime | None:
-        until: datetime | None = (await self._head(session, name) or {}).get(
-            "ObjectLockRetainUntilDate"
-        )
+        head = await self._head(session, name)
+        until = head.locked_until if head is not None else None
         return until.astimezone(UTC) if until is not None else None
 
     async def _extend(self, session: _Session, name: ObjectName, until: datetime) -> None:

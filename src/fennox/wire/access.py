@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, SecretStr
 
@@ -214,20 +214,20 @@ class RecoveryCodes(Shown):
 
 class PasskeyBegun(Shown):
     handle: str = Field(description="To be given back with what the browser has made.")
-    options: dict[str, Any] = Field(
+    options: dict[str, object] = Field(
         description="For `navigator.credentials` (WebAuthn level 3, JSON form)."
     )
 
 
 class PasskeySignIn(Wanted):
     handle: SecretStr = Field(max_length=100)
-    credential: dict[str, Any] = Field(description="What the browser gave, in its JSON form.")
+    credential: dict[str, object] = Field(description="What the browser gave, in its JSON form.")
 
 
 class NewPasskey(Wanted):
     handle: SecretStr = Field(max_length=100)
     name: str = Field(min_length=1, max_length=60, description="Of the device, for the list.")
-    credential: dict[str, Any] = Field(description="What the browser gave, in its JSON form.")
+    credential: dict[str, object] = Field(description="What the browser gave, in its JSON form.")
 
 
 class PasskeyShown(Shown):

@@ -40,7 +40,7 @@ def differences(
 
 
 def _of_objects(
-    before: dict[str, Any], after: dict[str, Any], keys: Keys, path: tuple[str, ...]
+    before: dict[str, object], after: dict[str, object], keys: Keys, path: tuple[str, ...]
 ) -> Iterator[Change]:
     for name in [*before, *(name for name in after if name not in before)]:
         here = (*path, name)
@@ -52,14 +52,14 @@ def _of_objects(
             yield from differences(before[name], after[name], keys, here)
 
 
-def _members(items: list[Any], key: str) -> dict[str, Any] | None:
+def _members(items: list[Any], key: str) -> dict[str, object] | None:
     """Members by name; None if the field does not tell them apart."""
     if key:
         if not all(isinstance(item, dict) and key in item for item in items):
             return None
         found = {f"{key}={item[key]}": item for item in items}
         return found if len(found) == len(items) else None
-    named: dict[str, Any] = {}
+    named: dict[str, object] = {}
     seen: Counter[str] = Counter()
     for item in items:
         text = _text(item)

@@ -126,7 +126,7 @@ class Told:
     shape: Shape
     changes: list[Change] = field(default_factory=list)
     said: str = ""
-    patch: list[dict[str, Any]] = field(default_factory=list)
+    patch: list[dict[str, object]] = field(default_factory=list)
 
 
 def content_changes(

@@ -45,7 +45,7 @@ class DocumentChange(CompareModel):
     attributes: list[Change] = []  # type, mode, owner, group, link
     changes: list[Change] = []
     said: str = ""
-    patch: list[dict[str, Any]] = []  # RFC 6902, within the content; only where asked for
+    patch: list[dict[str, object]] = []  # RFC 6902, within the content; only where asked for
 
 
 class ListChange(CompareModel):

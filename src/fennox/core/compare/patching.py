@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from jsonpointer import JsonPointer
 
 from fennox.core.compare.model import Comparison, DocumentChange
 
-Operation = dict[str, Any]
+Operation = dict[str, object]
 
 
 def as_patch(comparison: Comparison) -> list[Operation]:

@@ -156,7 +156,7 @@ def _element(element: Any, depth: int) -> Any:
     """
     if depth > _MAX_DEPTH:
         raise ValueError("too deep")
-    found: dict[str, Any] = {f"@{name}": value for name, value in element.attrib.items()}
+    found: dict[str, object] = {f"@{name}": value for name, value in element.attrib.items()}
     children: dict[str, list[Any]] = {}
     for child in element:
         children.setdefault(_tag(child), []).append(_element(child, depth + 1))

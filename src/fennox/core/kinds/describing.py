@@ -17,7 +17,7 @@ from fennox.core.kinds.sources import KindModel
 _ALWAYS = ["name", "version", "title"]  # the rest may come from an included kind
 
 
-def json_schema() -> dict[str, Any]:
+def json_schema() -> dict[str, object]:
     """JSON Schema (2020-12) of a kind file, also of one that builds on others."""
     schema = Kind.model_json_schema(by_alias=True)
     return {

@@ -11,6 +11,7 @@ from typing import Any
 from fennox.core.kinds.literals import FORWARD
 from fennox.core.kinds.positions import Path
 
+# a kind file as TOML gives it, before anybody has looked whether it is one
 Data = dict[str, Any]
 
 # from the first that has it

@@ -13,6 +13,7 @@ from typing import Any
 
 import tomlkit
 from pydantic import ValidationError
+from pydantic_core import ErrorDetails
 
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.kinds import expressions, including, reviewing
@@ -103,7 +104,7 @@ def _validated(own: Any, data: including.Data, *, strict: bool) -> tuple[Kind | 
         try:
             return Kind.model_validate(data, strict=strict), found
         except ValidationError as error:
-            items: list[dict[str, Any]] = [dict(item) for item in error.errors(include_url=False)]
+            items = error.errors(include_url=False)
         pruned = data
         for item in sorted(
             items, key=lambda item: [str(step).zfill(6) for step in item["loc"]], reverse=True
@@ -212,7 +213,7 @@ def _checked_merge(own: including.Data, base: including.Data) -> including.Data:
         return own  # something in it is not of the shape it must have; the model tells what
 
 
-def _mistake(item: dict[str, Any], own: Any, data: Any) -> Said:
+def _mistake(item: ErrorDetails, own: Any, data: Any) -> Said:
     path = _own_path(own, data, tuple(item["loc"]))
     remedy = ""
     if item["type"] == "extra_forbidden" and path:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -147,7 +147,7 @@ class Request(KindModel):
     """The method of the request."""
     path: str
     """The path, with settings filled in."""
-    json_body: Annotated[dict[str, Any] | None, Field(alias="json")] = None
+    json_body: Annotated[dict[str, object] | None, Field(alias="json")] = None
     """The body, as JSON."""
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from datetime import timedelta
-from typing import Any
 
 from sqlalchemy import delete, func
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -16,7 +15,7 @@ from fennox.service.people.tokens import digest
 _LIFE = timedelta(minutes=10)
 
 
-async def begin(session: AsyncSession, purpose: str, data: dict[str, Any]) -> str:
+async def begin(session: AsyncSession, purpose: str, data: dict[str, str]) -> str:
     """Remember ``data``; the caller holds the handle by which it is found."""
     handle = secrets.token_urlsafe(32)
     await session.execute(delete(Challenge).where(Challenge.until < func.now()))
@@ -24,13 +23,13 @@ async def begin(session: AsyncSession, purpose: str, data: dict[str, Any]) -> st
     return handle
 
 
-async def use(session: AsyncSession, purpose: str, handle: str) -> dict[str, Any]:
+async def use(session: AsyncSession, purpose: str, handle: str) -> dict[str, str]:
     """What was remembered, once. Raises ``NotSignedIn`` if it has ended, or was used."""
     there = delete(Challenge).where(Challenge.id == digest(handle), Challenge.purpose == purpose)
     found = await session.execute(
         there.where(Challenge.until > func.now()).returning(Challenge.data)
     )
-    data: dict[str, Any] | None = found.scalar_one_or_none()
+    data: dict[str, str] | None = found.scalar_one_or_none()
     if data is None:
         raise NotSignedIn(
             "This sign-in has taken too long, or was used already.", "Begin it again."

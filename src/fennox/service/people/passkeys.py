@@ -9,7 +9,7 @@ import ipaddress
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
 import webauthn
@@ -19,7 +19,9 @@ from webauthn.helpers import base64url_to_bytes, bytes_to_base64url
 from webauthn.helpers.exceptions import WebAuthnException
 from webauthn.helpers.structs import (
     AuthenticatorSelectionCriteria,
+    PublicKeyCredentialCreationOptions,
     PublicKeyCredentialDescriptor,
+    PublicKeyCredentialRequestOptions,
     ResidentKeyRequirement,
     UserVerificationRequirement,
 )
@@ -60,13 +62,21 @@ def _is_number(host: str) -> bool:
     return True
 
 
-def _plain(options: Any) -> dict[str, Any]:
-    found: dict[str, Any] = json.loads(webauthn.options_to_json(options))
-    return found
+def _options(
+    made: PublicKeyCredentialCreationOptions | PublicKeyCredentialRequestOptions,
+) -> Options:
+    return Options(json.loads(webauthn.options_to_json(made)), bytes_to_base64url(made.challenge))
 
 
-def registration(here: Party, user: User, known: Sequence[Passkey]) -> dict[str, Any]:
-    """Options for the browser; ``challenge`` in them is what must come back signed."""
+class Options(NamedTuple):
+    """``plain``: for the browser, as JSON; ``challenge``: what must come back signed."""
+
+    plain: dict[str, object]
+    challenge: str
+
+
+def registration(here: Party, user: User, known: Sequence[Passkey]) -> Options:
+    """What a new passkey is made from."""
     options = webauthn.generate_registration_options(
         rp_id=here.id,
         rp_name="Fennox",
@@ -80,10 +90,12 @@ def registration(here: Party, user: User, known: Sequence[Passkey]) -> dict[str,
             PublicKeyCredentialDescriptor(id=base64url_to_bytes(one.id)) for one in known
         ],
     )
-    return _plain(options)
+    return _options(options)
 
 
-def registered(here: Party, challenge: str, credential: dict[str, Any]) -> tuple[str, bytes, int]:
+def registered(
+    here: Party, challenge: str, credential: dict[str, object]
+) -> tuple[str, bytes, int]:
     """The id, the public key and the counter of a new passkey. Raises ``BadInput`` if it is not for
     us.
     """
@@ -102,11 +114,11 @@ def registered(here: Party, challenge: str, credential: dict[str, Any]) -> tuple
     return bytes_to_base64url(found.credential_id), found.credential_public_key, found.sign_count
 
 
-def authentication(here: Party) -> dict[str, Any]:
+def authentication(here: Party) -> Options:
     """Options for the browser. Which passkeys there are is told to nobody: the device knows its
     own.
     """
-    return _plain(
+    return _options(
         webauthn.generate_authentication_options(
             rp_id=here.id, user_verification=UserVerificationRequirement.REQUIRED
         )
@@ -114,7 +126,7 @@ def authentication(here: Party) -> dict[str, Any]:
 
 
 async def authenticated(
-    session: AsyncSession, context: Context, challenge: str, credential: dict[str, Any]
+    session: AsyncSession, context: Context, challenge: str, credential: dict[str, object]
 ) -> User:
     """Who holds the passkey. Raises ``NotSignedIn`` if it is not known, not for us, or a copy of it
     was used.

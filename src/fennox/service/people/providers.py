@@ -151,12 +151,13 @@ class Provider:
         claims = await self._claims(str(answer.get("id_token", "")))
         if not same(nonce, str(claims.get("nonce", ""))):
             raise _not_for_us("it belongs to another sign-in")
+        when = claims.get("auth_time")
         return Vouched(
             issuer=self.issuer,
             subject=_subject(claims),
             name=self._name(claims),
             role=self._role(claims),
-            authenticated=claims["auth_time"] if isinstance(claims.get("auth_time"), int) else None,
+            authenticated=when if isinstance(when, int) else None,
         )
 
     async def logged_out(self, token: str) -> str:
@@ -167,7 +168,7 @@ class Provider:
             raise _not_for_us("it is no logout token")
         return _subject(claims)
 
-    async def _claims(self, token: str) -> dict[str, Any]:
+    async def _claims(self, token: str) -> dict[str, object]:
         """Of a token that this provider has signed for us, just now."""
         await self.metadata()
         try:
@@ -178,7 +179,7 @@ class Provider:
                 decoded = jwt.decode(token, self._keys_of, algorithms=_ALGORITHMS)
             except (JoseError, ValueError, KeyError, TypeError) as error:
                 raise _not_for_us("the provider has not signed it") from error
-        claims: dict[str, Any] = dict(decoded.claims)
+        claims: dict[str, object] = dict(decoded.claims)
         self._must_be_ours(claims)
         return claims
 
@@ -242,12 +243,12 @@ class Provider:
             )
         return found
 
-    async def _get(self, address: str) -> dict[str, Any]:
+    async def _get(self, address: str) -> dict[str, object]:
         return await self._ask("GET", address)
 
     async def _ask(
         self, method: str, address: str, data: dict[str, str] | None = None
-    ) -> dict[str, Any]:
+    ) -> dict[str, object]:
         where = urls.split(address).hostname
         try:
             async with httpx.AsyncClient(

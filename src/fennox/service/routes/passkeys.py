@@ -50,9 +50,9 @@ async def begin_passkey(who: Who, context: Here) -> PasskeyBegun:
             raise Conflict(f"You have {_MOST} passkeys.", "Remove those that you use no more.")
         options = passkeys.registration(here, await session.get_one(User, who.id), known)
         handle = await challenges.begin(
-            session, _NEW, {"challenge": options["challenge"], "user": who.id}
+            session, _NEW, {"challenge": options.challenge, "user": who.id}
         )
-    return PasskeyBegun(handle=handle, options=options)
+    return PasskeyBegun(handle=handle, options=options.plain)
 
 
 @router.post("/passkeys", status_code=201)
@@ -99,8 +99,8 @@ async def begin_passkey_sign_in(context: Here) -> PasskeyBegun:
     """What the browser is to have a passkey sign."""
     options = passkeys.authentication(passkeys.party(context))
     async with context.session() as session:
-        handle = await challenges.begin(session, _SIGN_IN, {"challenge": options["challenge"]})
-    return PasskeyBegun(handle=handle, options=options)
+        handle = await challenges.begin(session, _SIGN_IN, {"challenge": options.challenge})
+    return PasskeyBegun(handle=handle, options=options.plain)
 
 
 @router.post("/session/passkey")
