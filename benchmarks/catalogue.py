@@ -26,10 +26,12 @@ import psycopg
 from running import FENNOX, Service
 
 from fennox.catalogue.schema import upgrade
-from fennox.service import keyfile, marking, wiring
-from fennox.service.clock import real_now
-from fennox.service.context import open_context
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file
+from fennox.service.foundation.clock import real_now
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import open_context
+from fennox.service.processes import wiring
+from fennox.service.retention import expiry
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "scripts"))
 import private_postgres
@@ -132,10 +134,10 @@ def timed(works: Mapping[str, Callable[[], object]], calls: int) -> dict[str, li
 async def ladders(folder: Path, database: str) -> tuple[float, float]:
     """Seconds for the ladders over every backup, and MB of memory at most, in this process."""
     settings = Settings(database=database, state=folder / "state")
-    context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
+    context = await open_context(settings, real_now, key_file.load(settings.state), simulated=False)
     wiring.look_for_garbage_seldom()  # as the service does
     begun = time.monotonic()
-    await marking.mark_expired(context)
+    await expiry.mark_expired(context)
     seconds = time.monotonic() - begun
     await context.close()
     return seconds, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

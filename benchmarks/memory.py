@@ -33,7 +33,7 @@ from fennox.engine.faults import damaged_documents
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
 from fennox.engine.scrubbing import scrub
-from fennox.service import memory
+from fennox.service.foundation import memory
 
 _BLOCK = 1024 * 1024
 

@@ -26,7 +26,7 @@ from tempfile import TemporaryDirectory
 _PACKAGES = (
     "fennox.cli",
     "fennox.service",
-    "fennox.service.routes",
+    "fennox.service.http.routes",
     "fennox.stores",
     "fennox.links",
 )

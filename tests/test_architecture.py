@@ -76,13 +76,19 @@ CONFINED = {
     "aioftp": ["stores"],
     "httpcore": ["links/dialling.py"],
     "websockets": ["site"],
-    "httpx": ["links", "stores", "client", "service/channels.py", "service/people/providers.py"],
-    "authlib": ["service/people/providers.py"],
-    "joserfc": ["service/people/providers.py"],
-    "webauthn": ["service/people/passkeys.py"],
-    "pyotp": ["service/people/factors.py"],
-    "aiosmtplib": ["service/channels.py"],
-    "icalendar": ["service/coming.py"],
+    "httpx": [
+        "links",
+        "stores",
+        "client",
+        "service/concerns/channels.py",
+        "service/people/identity_provider.py",
+    ],
+    "authlib": ["service/people/identity_provider.py"],
+    "joserfc": ["service/people/identity_provider.py"],
+    "webauthn": ["service/access_control/passkeys.py"],
+    "pyotp": ["service/access_control/second_factors.py"],
+    "aiosmtplib": ["service/concerns/channels.py"],
+    "icalendar": ["service/retention/forecast.py"],
     "cronsim": ["core/duerules.py"],
     "dateutil": ["core/duerules.py"],
     "fastapi": ["service"],
@@ -157,7 +163,7 @@ def test_the_demo_imports_nothing_of_fennox() -> None:
 def test_the_environment_is_read_in_two_places_only() -> None:
     for path in modules():
         name = path.relative_to(SOURCE).as_posix()
-        if name not in ("service/settings.py", "cli/main.py"):
+        if name not in ("service/foundation/settings.py", "cli/main.py"):
             assert not re.search(r"os\.environ|getenv", path.read_text()), name
 
 
@@ -166,13 +172,13 @@ def test_logins_are_aimed_in_one_place() -> None:
     machine.
     """
     confined = {
-        r"\bUse\(": {"service/uses.py"},
-        r"\b(ssh|web)\.connect\(": {"service/context.py"},
+        r"\bUse\(": {"service/machines/login_uses.py"},
+        r"\b(ssh|web)\.connect\(": {"service/machines/context.py"},
         r"\.credential\(": {
-            "service/context.py",
-            "service/storekeeping.py",
-            "service/defaultlogins.py",
-            "service/routes/looking.py",
+            "service/machines/context.py",
+            "service/stores/store_making.py",
+            "service/machines/default_logins.py",
+            "service/http/routes/systems/probes.py",
         },  # the last three look at passwords and send none
     }
     for pattern, places in confined.items():

@@ -34,13 +34,13 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
         "core/results.py",
         "    | KeyResult\n)",
         "    | KeyResult\n    | TideResult\n)",
-        {"service/outcomes.py"},
+        {"service/runs/outcomes.py"},
     ),
     "a kind of run": (
         "core/orders.py",
         '"adopt", "rekey"]',
         '"adopt", "rekey", "tide"]',
-        {"service/worker.py"},
+        {"service/processes/worker.py"},
     ),
     "a step verb": (
         "core/kinds/steps.py",

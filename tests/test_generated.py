@@ -14,7 +14,7 @@ from alembic import command
 
 from fennox.catalogue import schema
 from fennox.core.kinds import describing
-from fennox.service.app import make_app
+from fennox.service.http.app import make_app
 from tests.database import database, postgres
 
 __all__ = ["database", "postgres"]

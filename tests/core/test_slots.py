@@ -19,8 +19,8 @@ from fennox.core.format import slots
 from fennox.core.format.header import Header, NewKeys
 from fennox.core.format.hpke import CLASSIC, HYBRID
 from fennox.core.format.slots import FLOOR_MEMORY, FLOOR_WORK, Costs, Passphrase, Slot
-from fennox.service.passphrases import costs_for
-from fennox.service.settings import Settings
+from fennox.service.foundation.settings import Settings
+from fennox.service.keys.passphrases import costs_for
 from tests.conftest import CHEAP
 
 RIGHT = "six dull bollards in the rain"

@@ -24,9 +24,9 @@ from fennox.core.orders import (
     TakeOrder,
     VerifyOrder,
 )
-from fennox.service import keyfile, sessions
-from fennox.service.context import Context, open_context
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file, session_guard
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context, open_context
 
 START = datetime(2026, 3, 1, 12, tzinfo=UTC)
 
@@ -51,8 +51,8 @@ async def context(
     database: str, tmp_path: Path, clock: SetClock, monkeypatch: pytest.MonkeyPatch
 ) -> AsyncIterator[Context]:
     settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
-    monkeypatch.setattr(sessions, "strict", True)
-    made = await open_context(settings, clock, keyfile.load(settings.state), simulated=True)
+    monkeypatch.setattr(session_guard, "strict", True)
+    made = await open_context(settings, clock, key_file.load(settings.state), simulated=True)
     yield made
     await made.engine.dispose()
 

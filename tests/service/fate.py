@@ -12,7 +12,7 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.service.doors import Door
+from fennox.service.machines.doors import Door
 from fennox.stores.base import Store
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died, StoppingStore

@@ -16,13 +16,15 @@ from fastapi import FastAPI
 
 from fennox.catalogue.models import User
 from fennox.core.errors import MendSettings
-from fennox.service import access, keyfile, wiring
-from fennox.service.clock import real_now
-from fennox.service.context import Context, open_context
-from fennox.service.people import passwords, setup, tokens
+from fennox.service.foundation import key_file
+from fennox.service.foundation.clock import real_now
+from fennox.service.foundation.settings import Settings
+from fennox.service.http import access
+from fennox.service.machines.context import Context, open_context
+from fennox.service.people import first_administrator, passwords, tokens
 from fennox.service.people.persons import covered, rights_of
 from fennox.service.people.tokens import Origin
-from fennox.service.settings import Settings
+from fennox.service.processes import wiring
 from tests.database import database, postgres
 from tests.service.persons import application
 
@@ -35,7 +37,7 @@ ROLES = ("reader", "auditor", "operator", "administrator")
 @pytest.fixture
 async def context(database: str, tmp_path: Path) -> AsyncIterator[Context]:
     settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
-    made = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
+    made = await open_context(settings, real_now, key_file.load(settings.state), simulated=False)
     yield made
     await made.engine.dispose()
 
@@ -157,7 +159,7 @@ async def test_the_setup_code_works_once_and_only_before_there_is_a_user(
     context: Context, app: FastAPI
 ) -> None:
     async with context.session() as session:
-        code = await setup.new_code(session)
+        code = await first_administrator.new_code(session)
     async with browser(app) as client:
         weak = await client.post(
             "/api/v1/first-user", json={"code": code, "user": "harbour-admin", "password": "boat"}
@@ -169,7 +171,7 @@ async def test_the_setup_code_works_once_and_only_before_there_is_a_user(
             await client.post("/api/v1/first-user", json={**wanted, "user": "second"})
         ).status_code == 422
     async with context.session() as session:
-        assert await setup.new_code(session) is None
+        assert await first_administrator.new_code(session) is None
 
 
 async def test_answers_carry_the_headers_that_keep_a_browser_safe(app: FastAPI) -> None:
@@ -213,14 +215,14 @@ def test_plain_http_off_loopback_is_refused(tmp_path: Path) -> None:
 
 
 def test_a_key_file_that_others_may_read_is_refused(tmp_path: Path) -> None:
-    keyfile.load(tmp_path / "state")
+    key_file.load(tmp_path / "state")
     (tmp_path / "state/service.key").chmod(0o644)
     with pytest.raises(MendSettings, match="Others may read"):
-        keyfile.load(tmp_path / "state")
+        key_file.load(tmp_path / "state")
 
 
 def test_a_sealed_secret_cannot_be_moved_to_another_row(tmp_path: Path) -> None:
-    keys = keyfile.load(tmp_path / "state")
+    keys = key_file.load(tmp_path / "state")
     sealed = keys.seal(b"secret", "logins|a|secret")
     assert keys.open(sealed, "logins|a|secret") == b"secret"
     with pytest.raises(Exception, match="does not open"):

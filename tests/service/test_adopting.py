@@ -24,11 +24,13 @@ from fennox.engine.copying import copy
 from fennox.engine.index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.reading import BackupReader
-from fennox.service import adopting, queue, tending
-from fennox.service.context import Context
-from fennox.service.journal import CatalogueJournal
-from fennox.service.leasewatch import LeaseWatch
-from fennox.service.queue import Claimant
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.journal import CatalogueJournal
+from fennox.service.runs.lost_workers import LeaseWatch
+from fennox.service.runs.queue import Claimant
+from fennox.service.stores import adopt_run
+from fennox.service.upkeep import store_runs
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died, StoppingStore
 from fennox.wire.stores import AdoptStore
@@ -130,11 +132,11 @@ async def catalogue(context: Context) -> dict[str, Any]:
 
 async def begin(context: Context, folder: Path, name: str = "attic") -> None:
     wanted = AdoptStore(name=name, address=str(folder), passphrase=SecretStr(PASSPHRASE))
-    opened = await adopting.open_store(context, wanted)
+    opened = await adopt_run.open_store(context, wanted)
     async with context.session() as session:
-        row = await adopting.adopt_store(context, session, wanted, opened)
+        row = await adopt_run.adopt_store(context, session, wanted, opened)
         await session.flush()
-        await tending.enqueue_for_store(context, session, AdoptOrder(), row, "mara")
+        await store_runs.enqueue_for_store(context, session, AdoptOrder(), row, "mara")
 
 
 async def carry_out(context: Context) -> Run:
@@ -143,7 +145,7 @@ async def carry_out(context: Context) -> Run:
         claimed = await queue.claim(session, Claimant("w"), 600, context.now())
     assert claimed is not None
     lease = claimed.lease
-    await adopting.run_adopt(context, lease, CatalogueJournal(context, lease))
+    await adopt_run.run_adopt(context, lease, CatalogueJournal(context, lease))
     async with context.session() as session:
         return await session.get_one(Run, lease.run)
 

@@ -11,9 +11,9 @@ import pytest
 from sqlalchemy import event, update
 
 from fennox.catalogue.models import Routine, System
-from fennox.service import scheduler
-from fennox.service.alarm import Alarm
-from fennox.service.context import Context
+from fennox.service.foundation.alarm import Alarm
+from fennox.service.machines.context import Context
+from fennox.service.processes import scheduler
 from tests.database import database, postgres
 from tests.service.contexts import (
     START,

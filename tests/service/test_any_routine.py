@@ -16,9 +16,10 @@ from hypothesis import strategies as st
 from sqlalchemy import select, text, update
 
 from fennox.catalogue.models import Run, System
-from fennox.service import keyfile, scheduler
-from fennox.service.context import Context, open_context
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context, open_context
+from fennox.service.processes import scheduler
 from tests.core.test_schedule import phrases
 from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_routine, add_store, add_system
@@ -78,7 +79,7 @@ async def _lived_through(
     clock = SetClock()
     clock.at = BEGIN
     made = Settings(database=database, state=state, weak_slots=True)
-    context = await open_context(made, clock, keyfile.load(made.state), simulated=True)
+    context = await open_context(made, clock, key_file.load(made.state), simulated=True)
     try:
         async with context.session() as session:
             await session.execute(

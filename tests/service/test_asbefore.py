@@ -16,11 +16,11 @@ from fennox.core.orders import TakeOrder
 from fennox.core.results import TakeResult
 from fennox.core.time import stamp
 from fennox.engine.orders import Taken
-from fennox.service import queue
-from fennox.service.asbefore import Ending, enter
-from fennox.service.context import Context
-from fennox.service.journal import CatalogueJournal
-from fennox.service.queue import Claimant, Lease
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.journal import CatalogueJournal
+from fennox.service.runs.queue import Claimant, Lease
+from fennox.service.takes.unchanged_take import Ending, enter
 from tests.service.contexts import (
     START,
     add_backup,

@@ -14,9 +14,9 @@ from fastapi import FastAPI
 from sqlalchemy import delete, select, update
 
 from fennox.catalogue.models import Audit
-from fennox.service import auditchain
-from fennox.service.context import Context
-from fennox.service.strangers import Strangers
+from fennox.service.machines.context import Context
+from fennox.service.own_state import audit_chain
+from fennox.service.people.strangers import Strangers
 from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from fennox.wire.comparing import CompareWanted, TraceWanted
@@ -53,7 +53,7 @@ async def written(context: Context, count: int) -> None:
 
 
 async def faults(context: Context) -> list[str]:
-    return (await auditchain.check(context)).faults
+    return (await audit_chain.check(context)).faults
 
 
 async def test_a_changed_entry_is_found(context: Context) -> None:
@@ -104,10 +104,10 @@ async def test_many_at_a_time_are_one_chain_and_wait_for_nobody(context: Context
                 Audit(at=START, by="x", action="did", noun="x", name=str(number), details={})
             )
         async with context.session() as session:
-            await auditchain.chain(context, session)
+            await audit_chain.chain(context, session)
 
     await asyncio.gather(*(write_and_chain(number) for number in range(40)))
-    checked = await auditchain.check(context)
+    checked = await audit_chain.check(context)
     assert (checked.entries, checked.faults) == (40, [])
     assert "no backup of Fennox itself" in checked.not_checked, "what was not looked at is said"
 

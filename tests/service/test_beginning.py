@@ -14,9 +14,9 @@ import pytest
 
 from fennox.catalogue.schema import upgrade
 from fennox.core.errors import MendSettings, TryLater
-from fennox.service import wiring
-from fennox.service.settings import Settings
-from fennox.service.wiring import make_service, read_settings
+from fennox.service.foundation.settings import Settings
+from fennox.service.processes import wiring
+from fennox.service.processes.wiring import make_service, read_settings
 from tests.database import admin, url
 from tests.service.running import Service, until
 

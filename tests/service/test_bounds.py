@@ -15,7 +15,7 @@ import uvicorn
 import websockets
 from starlette.types import Receive, Scope, Send
 
-from fennox.service import bounds
+from fennox.service.http import bounds
 from tests.places import loopback
 from tests.service.running import Service, until
 

@@ -25,8 +25,8 @@ from aiosmtpd.smtp import AuthResult, Envelope, LoginPassword
 
 from fennox.core.alerts import RouteSettings
 from fennox.core.errors import BadInput
-from fennox.service import channels
-from fennox.service.channels import SIGNATURE
+from fennox.service.concerns import channels
+from fennox.service.concerns.channels import SIGNATURE
 from tests.certificates import make_certificate, server_context
 from tests.places import free_port, loopback
 from tests.service.running import Service, until

@@ -29,7 +29,7 @@ import pytest
 
 from fennox.client.api import OutOfReachError, ProblemError
 from fennox.engine import vault as vaults
-from fennox.service.clock import real_now
+from fennox.service.foundation.clock import real_now
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake
 from fennox.wire.enrolling import NewSystem

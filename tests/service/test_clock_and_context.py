@@ -10,11 +10,11 @@ import pytest
 from fennox.catalogue.models import Login
 from fennox.core.errors import BadInput, MendSettings
 from fennox.links.base import parse_address
-from fennox.service import keyfile
-from fennox.service.clock import SimulatedClock, real_now
-from fennox.service.context import open_context
-from fennox.service.settings import Settings
-from fennox.service.uses import Use
+from fennox.service.foundation import key_file
+from fennox.service.foundation.clock import SimulatedClock, real_now
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import open_context
+from fennox.service.machines.login_uses import Use
 from saltmere.clock import ClockServer, Follower
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres
@@ -46,7 +46,7 @@ def test_a_clock_that_does_not_answer_is_told(tmp_path: Path) -> None:
 
 async def test_a_database_keeps_to_the_clock_it_began_with(database: str, tmp_path: Path) -> None:
     settings = Settings(database=database, state=tmp_path / "state")
-    keys = keyfile.load(settings.state)
+    keys = key_file.load(settings.state)
     first = await open_context(settings, real_now, keys, simulated=True)
     again = await open_context(settings, real_now, keys, simulated=True)
     assert first.service_id == again.service_id
@@ -80,13 +80,13 @@ def test_what_is_no_address_is_refused(text: str) -> None:
 
 
 def test_the_key_file_is_made_once_and_only_its_owner_can_read_it(tmp_path: Path) -> None:
-    first = keyfile.load(tmp_path / "state")
+    first = key_file.load(tmp_path / "state")
     sealed = first.seal(b"x", "a|b|c")
-    assert keyfile.load(tmp_path / "state").open(sealed, "a|b|c") == b"x"
+    assert key_file.load(tmp_path / "state").open(sealed, "a|b|c") == b"x"
     assert (tmp_path / "state/service.key").stat().st_mode & 0o777 == 0o600
     (tmp_path / "state/service.key").write_bytes(b"short")
     with pytest.raises(MendSettings, match="not a key file"):
-        keyfile.load(tmp_path / "state")
+        key_file.load(tmp_path / "state")
 
 
 @pytest.mark.parametrize(("seconds", "same"), KEPT)
@@ -101,7 +101,7 @@ async def test_takes_and_looks_share_connections_where_that_is_wanted(
     settings = Settings(
         database=database, state=tmp_path / "state", weak_slots=True, keep_connections=seconds
     )
-    context = await open_context(settings, real_now, keyfile.load(settings.state), simulated=False)
+    context = await open_context(settings, real_now, key_file.load(settings.state), simulated=False)
     sealed = context.keyfile.seal(key_pair[0].encode(), "logins|quay|secret")
     login = Login(
         id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become=""

@@ -25,12 +25,17 @@ from fennox.catalogue.models import (
 from fennox.core import removal
 from fennox.core.errors import Conflict
 from fennox.core.orders import TakeOrder
-from fennox.service import clocks, keyfile, marking, queue, scheduler, sessions, sweeping, watching
-from fennox.service.context import Context, open_context
-from fennox.service.leasewatch import LeaseWatch
-from fennox.service.newest import newest_record
-from fennox.service.queue import Claimant
-from fennox.service.settings import Settings
+from fennox.service.concerns import estate_watch
+from fennox.service.foundation import key_file, session_guard
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context, open_context
+from fennox.service.processes import scheduler
+from fennox.service.queries.newest_good import newest_record
+from fennox.service.retention import expiry
+from fennox.service.runs import queue
+from fennox.service.runs.lost_workers import LeaseWatch
+from fennox.service.runs.queue import Claimant
+from fennox.service.upkeep import clock_evidence, sweep_run
 from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
@@ -61,17 +66,17 @@ async def real(
     """A service that does not live by a simulated clock: its clock is compared with
     PostgreSQL's.
     """
-    monkeypatch.setattr(sessions, "strict", True)
+    monkeypatch.setattr(session_guard, "strict", True)
     clock.at = datetime.now(UTC)
     settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
-    made = await open_context(settings, clock, keyfile.load(settings.state), simulated=False)
+    made = await open_context(settings, clock, key_file.load(settings.state), simulated=False)
     yield made
     await made.engine.dispose()
 
 
 async def doubts(context: Context) -> list[str]:
     async with context.session() as session:
-        return (await clocks.judge(context, session)).sentences
+        return (await clock_evidence.judge(context, session)).sentences
 
 
 async def marked(context: Context) -> set[str]:
@@ -81,22 +86,24 @@ async def marked(context: Context) -> set[str]:
 
 async def concerns(context: Context) -> set[str]:
     async with context.session() as session:
-        judged = await clocks.judge(context, session)
-        return {item.code async for item in watching.found(context, session, context.now(), judged)}
+        judged = await clock_evidence.judge(context, session)
+        return {
+            item.code async for item in estate_watch.found(context, session, context.now(), judged)
+        }
 
 
 async def standing(context: Context) -> set[str]:
     """Codes of what stands once all was looked at."""
     async with context.session() as session:
-        await watching.settle(context, session)
+        await estate_watch.settle(context, session)
         rows = await session.execute(select(ConcernRow.code).where(ConcernRow.ended.is_(None)))
         return {code.split("|")[0] for code in rows.scalars()}
 
 
 async def confirm(context: Context, *, believe: bool = False) -> list[str]:
     async with context.session() as session:
-        judged = await clocks.judge(context, session)
-        return await clocks.confirm(session, judged, "mara", believe=believe)
+        judged = await clock_evidence.judge(context, session)
+        return await clock_evidence.confirm(session, judged, "mara", believe=believe)
 
 
 async def estate(context: Context, now: datetime, count: int = 8) -> tuple[str, str, list[str]]:
@@ -161,7 +168,7 @@ async def test_on_one_machine_a_jump_of_a_year_is_noticed_and_a_person_goes_on(
     assert await marked(context) == set(ids[:-3])
     async with context.session() as session:
         waits = removal.waits(
-            await sweeping.standing(
+            await sweep_run.standing(
                 session, (await session.execute(select(StoreRow.id))).scalar_one()
             ),
             context.now(),
@@ -309,12 +316,12 @@ async def test_a_worker_whose_clock_is_right_heeds_a_service_that_says_that_cloc
     assert "clocks" in await standing(real)
     clock.at = datetime.now(UTC)  # this worker's is right
     async with real.session() as session:
-        said = await clocks.said_by_a_service(session)
+        said = await clock_evidence.said_by_a_service(session)
     assert said is not None
     assert said.startswith("The clocks disagree: PostgreSQL is")
     assert "clocks" not in await standing(real)
     async with real.session() as session:
-        assert await clocks.said_by_a_service(session) is None
+        assert await clock_evidence.said_by_a_service(session) is None
 
 
 async def test_nothing_is_called_late_or_no_longer_late_while_clocks_disagree(
@@ -551,23 +558,23 @@ async def test_a_mark_can_be_taken_back_and_a_longer_ladder_takes_it_back_by_its
 ) -> None:
     store, _, ids = await estate(context, START)
     clock.at = START + 36 * DAY
-    await marking.mark_expired(context)
+    await expiry.mark_expired(context)
     went = await marked(context)
     assert went == set(ids[:-3])
     async with context.session() as session:
         await session.execute(
             update(Copy).where(Copy.backup_id.in_(went)).values(removable_since=clock.at)
         )
-        await marking.unmark(
+        await expiry.unmark(
             session, await session.get_one(Backup, ids[0]), clock.at, "mara", "of the trial"
         )
         await session.execute(update(Routine).values(ladder="daily for 60 days, always 3"))
     async with context.session() as session:
-        kept = await marking.unmark_what_is_kept_again(session, list(went), clock.at)
+        kept = await expiry.unmark_what_is_kept_again(session, list(went), clock.at)
         assert set(kept) == went - {ids[0]}
     assert await marked(context) == set()
     async with context.session() as session:
         assert (
             await session.execute(select(Copy).where(Copy.removable_since.is_not(None)))
         ).first() is None
-        assert await sweeping.standing(session, store) == []
+        assert await sweep_run.standing(session, store) == []

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from fennox.core.format.manifest import Finding
-from fennox.service.concerns import Found
-from fennox.service.systemwatch import _subject
+from fennox.service.concerns.causes import Found
+from fennox.service.concerns.system_watch import _subject
 
 LACKS = Found(
     "lacks", "low", "system", "web-9", "web-9: it lacks x.", "Add x.", subject="points|/x"

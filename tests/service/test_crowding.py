@@ -10,8 +10,8 @@ import psycopg
 from sqlalchemy import select
 
 from fennox.catalogue.models import Backup, Copy, Run, StoreRow, StoreSpace
-from fennox.service import crowding
-from fennox.service.context import Context
+from fennox.service.machines.context import Context
+from fennox.service.upkeep import over_ceiling
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
@@ -52,7 +52,7 @@ async def crowded(context: Context, used: int, ceiling: str) -> tuple[str, str, 
 
 async def look(context: Context, store: str) -> list[tuple[str, str]]:
     async with context.session() as session:
-        found = await crowding.concerns(
+        found = await over_ceiling.concerns(
             session, await session.get_one(StoreRow, store), context.now()
         )
         return [(item.code, f"{item.text} {item.means}") for item in found]
@@ -74,33 +74,33 @@ async def test_it_warns_before_it_acts_and_takes_no_more_than_it_needs(
     context: Context, clock: SetClock
 ) -> None:
     store, _, backups = await crowded(context, 100_000, "16 %")  # of 500,000 bytes
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     [(code, text)] = await look(context, store)
     assert code == "over-ceiling"
     assert "holds 100 kB of 80.0 kB, its ceiling of 16 %" in text
     assert "From 2026-03-04 12:00 UTC on backups go before their time" in text
     clock.at = START + timedelta(days=2, hours=23)
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     assert await let_go(context) == set()
     clock.at = START + timedelta(days=3)
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     async with context.session() as session:
         [run] = (await session.execute(select(Run))).scalars()
         assert run.kind == "sweep", "the look is old: first it is seen whether it is still so"
     assert await let_go(context) == set()
     await measured(context, store, 100_000)
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     gone = await let_go(context)
     assert len(gone) == 2
     assert not gone & {backups[0], *backups[-2:]}, "what is held and what is always kept stays"
     clock.at += timedelta(days=1)
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     assert await let_go(context) == gone, (
         "what goes makes room in days only; until then no more goes"
     )
     clock.at += timedelta(days=2)
     await measured(context, store, 70_000)
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     assert [code for code, _ in await look(context, store)] == ["near-ceiling"]
     assert await let_go(context) == set(), "what no sweep has removed yet may stay after all"
     await measured_later(context, clock, store, 20_000)
@@ -114,10 +114,10 @@ async def measured_later(context: Context, clock: SetClock, store: str, used: in
 
 async def test_when_nothing_more_may_go_that_is_told(context: Context, clock: SetClock) -> None:
     store, _, backups = await crowded(context, 100_000, "0.001 MB")
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     clock.at = START + timedelta(days=4)
     await measured(context, store, 100_000)
-    await crowding.thin_out(context)
+    await over_ceiling.thin_out(context)
     assert await let_go(context) == set(backups) - {backups[0], *backups[-2:]}
     async with context.session() as session:
         for backup in backups[1:-2]:

@@ -13,9 +13,11 @@ from fennox.catalogue.models import Routine, Run, StateRow, System
 from fennox.core.errors import LeaseLost
 from fennox.core.orders import TakeOrder, of_kind
 from fennox.core.results import LookResult
-from fennox.service import differing, queue, states, watching
-from fennox.service.context import Context
-from fennox.service.queue import Claimant
+from fennox.service.concerns import estate_watch
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Claimant
+from fennox.service.takes import last_seen, look_run
 from fennox.wire.routines import NewRoutine
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres
@@ -52,7 +54,7 @@ async def system(context: Context) -> str:
 
 async def look(context: Context, differs: str, state: str = "") -> bool:
     """Whether a look was due; it then finds this."""
-    await differing.decide(context)
+    await look_run.decide(context)
     async with context.session() as session:
         run = (
             await session.execute(select(Run).where(Run.kind == "look", Run.state == "queued"))
@@ -62,7 +64,7 @@ async def look(context: Context, differs: str, state: str = "") -> bool:
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
         run = await session.get_one(Run, claimed.lease.run, populate_existing=True)
-        await differing.conclude(context, session, run, differs, state or differs)
+        await look_run.conclude(context, session, run, differs, state or differs)
     return True
 
 
@@ -76,7 +78,7 @@ async def takes(context: Context) -> list[str]:
         for run in runs:
             if run.state == "queued":
                 run.state = "done"
-                states.same(await session.get_one(System, run.system_id))
+                last_seen.same(await session.get_one(System, run.system_id))
         return [of_kind(run.order, TakeOrder).note for run in runs]
 
 
@@ -116,8 +118,10 @@ async def test_only_so_often_within_a_day(context: Context, clock: SetClock, sys
 
 async def concerns(context: Context) -> str:
     async with context.session() as session:
-        await watching.look(context, session)
-        return " ".join(row.text for row in (await watching.standing(session, context.now())).worst)
+        await estate_watch.look(context, session)
+        return " ".join(
+            row.text for row in (await estate_watch.standing(session, context.now())).worst
+        )
 
 
 async def test_a_system_by_hand_only_is_reported_and_never_taken(
@@ -137,12 +141,12 @@ async def test_a_system_by_hand_only_is_reported_and_never_taken(
 async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_everything_else(
     context: Context, clock: SetClock, system: str
 ) -> None:
-    await differing.decide(context)
+    await look_run.decide(context)
     async with context.session() as session:
         await session.execute(update(Run).values(state="failed"))
     assert not await look(context, ""), "not at once"
     clock.at += timedelta(hours=1)
-    await differing.decide(context)
+    await look_run.decide(context)
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
@@ -161,7 +165,7 @@ async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_ever
             select(Run.kind, Run.state).where(Run.state != "failed").order_by(Run.kind)
         )
         assert [tuple(row) for row in rows] == [("look", "stopped"), ("take", "queued")]
-    await differing.decide(context)
+    await look_run.decide(context)
     async with context.session() as session:
         assert len(list((await session.execute(select(Run))).scalars())) == 3, (
             "and a look waits for a take"

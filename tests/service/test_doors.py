@@ -12,9 +12,10 @@ from fastapi import FastAPI
 
 from fennox.core.compare.sensitive import without_secrets
 from fennox.core.errors import MendSettings
-from fennox.service import keyfile, webserver
-from fennox.service.context import Context
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file
+from fennox.service.foundation.settings import Settings
+from fennox.service.http import web_server
+from fennox.service.machines.context import Context
 from tests.certificates import make_certificate
 from tests.places import free_port, loopback
 from tests.service.contexts import clock, context
@@ -93,10 +94,10 @@ async def test_what_is_behind_the_sign_in_is_kept_by_nobody(app: FastAPI, contex
 def test_a_state_folder_that_others_may_enter_is_refused_with_the_remedy(
     tmp_path: Path, mode: int
 ) -> None:
-    keyfile.load(tmp_path / "state")
+    key_file.load(tmp_path / "state")
     (tmp_path / "state").chmod(mode)
     with pytest.raises(MendSettings, match="Others may enter") as refused:
-        keyfile.load(tmp_path / "state")
+        key_file.load(tmp_path / "state")
     assert refused.value.remedy == f"Run: chmod 700 {tmp_path / 'state'}"
 
 
@@ -114,7 +115,7 @@ def test_a_tls_key_that_others_may_read_or_change_is_refused(tmp_path: Path, mod
         tls_key=key,
     )
     with pytest.raises(MendSettings, match="Others may read or change"):
-        webserver.run(FastAPI(), settings)
+        web_server.run(FastAPI(), settings)
 
 
 def test_the_command_line_sends_no_token_in_clear_to_another_machine(service: Service) -> None:

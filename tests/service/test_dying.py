@@ -23,12 +23,15 @@ from fennox.core.orders import AdoptOrder, CopyOrder, RekeyOrder, ScrubOrder, St
 from fennox.engine import vault as vaults
 from fennox.engine.copying import copy
 from fennox.engine.journal import MemoryJournal
-from fennox.service import adopting, queue, rekeying, tending
-from fennox.service.context import Context
-from fennox.service.journal import CatalogueJournal
-from fennox.service.leasewatch import LeaseWatch
-from fennox.service.queue import Claimant
-from fennox.service.worker import work_of
+from fennox.service.keys import rekey_run
+from fennox.service.machines.context import Context
+from fennox.service.processes.worker import work_of
+from fennox.service.runs import queue
+from fennox.service.runs.journal import CatalogueJournal
+from fennox.service.runs.lost_workers import LeaseWatch
+from fennox.service.runs.queue import Claimant
+from fennox.service.stores import adopt_run
+from fennox.service.upkeep import store_runs
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died
 from fennox.wire.stores import AdoptStore
@@ -101,12 +104,12 @@ class World:
             wanted = AdoptStore(
                 name=name, address=str(self.folder / "now" / name), passphrase=SecretStr(PASSPHRASE)
             )
-            opened = await adopting.open_store(self.context, wanted)
+            opened = await adopt_run.open_store(self.context, wanted)
             async with self.context.session() as session:
-                row = await adopting.adopt_store(self.context, session, wanted, opened)
+                row = await adopt_run.adopt_store(self.context, session, wanted, opened)
                 row.header_digest = blake2b_256(row.header.encode())
                 await session.flush()
-                await tending.enqueue_for_store(self.context, session, AdoptOrder(), row, "mara")
+                await store_runs.enqueue_for_store(self.context, session, AdoptOrder(), row, "mara")
             await self.work()
         async with self.context.session() as session:
             await session.execute(text("delete from runs"))
@@ -131,7 +134,7 @@ class World:
             row = (
                 await session.execute(select(StoreRow).where(StoreRow.name == store))
             ).scalar_one()
-            await tending.enqueue_for_store(self.context, session, order, row, "schedule")
+            await store_runs.enqueue_for_store(self.context, session, order, row, "schedule")
 
     async def work(self) -> str | None:
         """What a worker does with the run that waits; its state."""
@@ -303,10 +306,10 @@ async def test_new_keys(world: World, dies: Dies) -> None:
             opening = await world.context.kept_opening_key(session, row)
             name = (await session.execute(select(KeySet.name))).scalar_one()
         assert opening is not None
-        made = await rekeying.new_generation(world.context, name, opening, new=NEW, label="new")
+        made = await rekey_run.new_generation(world.context, name, opening, new=NEW, label="new")
         async with world.context.session() as session:
             keys = (await session.execute(select(KeySet))).scalar_one()
-            await rekeying.begin(world.context, session, keys, opening, made, leave_old=False)
+            await rekey_run.begin(world.context, session, keys, opening, made, leave_old=False)
         for store in ("pier", "attic"):
             await world.order(RekeyOrder(), store)
 

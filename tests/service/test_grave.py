@@ -12,9 +12,9 @@ from fastapi import FastAPI
 from sqlalchemy import func, select, update
 
 from fennox.catalogue.models import Approval, Audit, KindRow, Login, Sheet, Token, User
-from fennox.service import access
-from fennox.service.context import Context
-from fennox.service.people import grave
+from fennox.service.http import access
+from fennox.service.machines.context import Context
+from fennox.service.people import grave_acts
 from tests.service.contexts import SetClock, add_store, add_system, clock, context
 from tests.service.persons import Somebody, application, calling, somebody, unproved
 from tests.service.running import PASSWORD
@@ -51,7 +51,7 @@ async def test_every_grave_act_is_refused_without_a_fresh_proof(
 ) -> None:
     who = await somebody(context, "harbour-admin", proved=False)
     operations = access.operations(app)
-    for name, act in grave.TABLE.items():
+    for name, act in grave_acts.TABLE.items():
         method, path = operations[name]
         url = re.sub(r"\{[a-z_]+\}", "nothing-here", path).removeprefix("/api/v1")
         body = dict.fromkeys(act.fields, "nothing-here")

@@ -17,16 +17,18 @@ from fennox.core import ladder
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.format.manifest import Finding
 from fennox.core.schedule import zone_named
-from fennox.service import counting, routines, scheduler, watching
-from fennox.service.context import Context
-from fennox.service.newest import begins, newest_backups, unhurried
-from fennox.service.paging import in_order_of, newest_first
-from fennox.service.routes.backups import list_backups
-from fennox.service.routes.metrics import metrics
-from fennox.service.routes.routines import list_routines, preview_routine
-from fennox.service.routes.systems import SystemOrder, list_systems
-from fennox.service.scheduler import Memory
-from fennox.service.turns import AnswersFirst, Turns
+from fennox.service.concerns import estate_count, estate_watch
+from fennox.service.foundation.fair_share import AnswersFirst, Turns
+from fennox.service.http.routes.backups.backups import list_backups
+from fennox.service.http.routes.backups.routines import list_routines, preview_routine
+from fennox.service.http.routes.estate.metrics import metrics
+from fennox.service.http.routes.systems.systems import SystemOrder, list_systems
+from fennox.service.machines.context import Context
+from fennox.service.processes import scheduler
+from fennox.service.processes.scheduler import Memory
+from fennox.service.queries.newest_good import begins, newest_backups, unhurried
+from fennox.service.queries.paging import in_order_of, newest_first
+from fennox.service.retention import routines
 from tests.backups import Item
 from tests.database import database, postgres
 from tests.service.contexts import (
@@ -216,16 +218,16 @@ async def test_counts_are_of_what_has_all_its_pieces(context: Context) -> None:
         lacking = (await session.execute(select(Backup).limit(1))).scalar_one()
         lacking.findings = [Finding(severity="warning", code="x", text="x", remedy="x")]
     async with context.session() as session:
-        counts = await counting.count(context, session)
+        counts = await estate_count.count(context, session)
     assert (counts.systems, counts.protected, counts.backups) == (9, 3, 4)
     async with context.session() as session:
-        assert await counting.in_stores(context, session) == {
+        assert await estate_count.in_stores(context, session) == {
             store: (4, START - timedelta(hours=1))
         }
         kept = await session.get_one(EstateCount, 1)
         kept.backups = 10**6  # from then on what was counted is believed
     async with context.session() as session:
-        assert await counting.in_stores(context, session) == {
+        assert await estate_count.in_stores(context, session) == {
             store: (4, START - timedelta(hours=1))
         }
 
@@ -252,8 +254,8 @@ async def test_of_one_cause_the_first_few_are_named_and_the_others_counted(
                 )
             )
     async with context.session() as session:
-        found = await watching.standing(session, START)
-        later = await watching.standing(session, START + timedelta(hours=2))
+        found = await estate_watch.standing(session, START)
+        later = await estate_watch.standing(session, START + timedelta(hours=2))
     assert (found.in_all, found.muted) == (29, 1)
     assert (later.in_all, later.muted) == (30, 0)
     assert found.worst[0].severity == "high"
@@ -332,7 +334,7 @@ async def test_long_answers_come_whole_though_in_parts(
     context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     await estate(context)
-    monkeypatch.setattr("fennox.service.newest._AT_ONCE", 2)
+    monkeypatch.setattr("fennox.service.queries.newest_good._AT_ONCE", 2)
     async with context.session() as session:
         every = await unhurried(session, select(System))
         assert sorted(row[0].name for row in every) == [f"ferry-{number}" for number in range(9)]

@@ -13,10 +13,10 @@ from fastapi import FastAPI
 from sqlalchemy import delete, func, select
 
 from fennox.catalogue.models import Audit, ConcernRow, RecoveryCode, SignInFailure, Token, User
-from fennox.service import watching
-from fennox.service.clock import real_now
-from fennox.service.context import Context
-from fennox.service.people import factors, recovering
+from fennox.service.access_control import local_recovery, second_factors
+from fennox.service.concerns import estate_watch
+from fennox.service.foundation.clock import real_now
+from fennox.service.machines.context import Context
 from tests.service.contexts import clock, context
 from tests.service.persons import Somebody, application, calling, somebody, user_row
 from tests.service.running import PASSWORD
@@ -315,7 +315,7 @@ async def test_an_administrator_who_lost_everything_is_let_in_from_the_host(
     for n in range(9):
         await sign_in(app, "harbour-admin", "made up", f"{n:06}")
     assert (await sign_in(app, "harbour-admin", NEW))[0] == 429
-    done = await recovering.recover(
+    done = await local_recovery.recover(
         context, "harbour-admin", NEW, administrator=False, no_approvals=True
     )
     assert "approvals switched off" in done
@@ -339,7 +339,7 @@ async def test_an_account_whose_passwords_somebody_tries_is_a_concern_and_known_
     for _ in range(8):
         await sign_in(app, "harbour-admin", "made up")
     async with context.session() as session:
-        await watching.look(context, session)
+        await estate_watch.look(context, session)
         found = (
             await session.execute(select(ConcernRow).where(ConcernRow.code == "account-throttled"))
         ).scalar_one()
@@ -352,6 +352,6 @@ async def test_an_account_whose_passwords_somebody_tries_is_a_concern_and_known_
 
 
 def test_recovery_codes_are_long_enough_and_none_is_like_another() -> None:
-    made = {factors._group() for _ in range(2000)}
+    made = {second_factors._group() for _ in range(2000)}
     assert len(made) > 1900
     assert all(len(one) == 4 for one in made)

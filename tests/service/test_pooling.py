@@ -10,8 +10,8 @@ import psycopg
 import pytest
 from sqlalchemy import text
 
-from fennox.service import pooling
-from fennox.service.context import Context
+from fennox.service.foundation import connection_pool
+from fennox.service.machines.context import Context
 from tests.service.contexts import clock, context
 
 __all__ = ["clock", "context"]
@@ -40,7 +40,7 @@ async def backend(context: Context) -> int:
 async def test_one_in_use_is_not_asked(
     context: Context, asked: list[Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(pooling, "_IDLE", 3600)
+    monkeypatch.setattr(connection_pool, "_IDLE", 3600)
     assert await backend(context) == await backend(context)
     assert asked == []
 
@@ -48,7 +48,7 @@ async def test_one_in_use_is_not_asked(
 async def test_one_that_lay_idle_is_asked_and_used(
     context: Context, asked: list[Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(pooling, "_IDLE", 0)
+    monkeypatch.setattr(connection_pool, "_IDLE", 0)
     assert await backend(context) == await backend(context)
     assert len(asked) >= 1
 
@@ -56,7 +56,7 @@ async def test_one_that_lay_idle_is_asked_and_used(
 async def test_one_that_is_gone_is_replaced_before_anyone_notices(
     context: Context, asked: list[Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(pooling, "_IDLE", 0)
+    monkeypatch.setattr(connection_pool, "_IDLE", 0)
     gone = await backend(context)
     end = (
         "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database()"

@@ -13,13 +13,14 @@ from sqlalchemy import func, select, text, update
 from fennox.catalogue.models import Run, Site, System, Worker
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
 from fennox.core.orders import TakeOrder
-from fennox.service import queue, scheduler, worker
-from fennox.service.context import Context
-from fennox.service.journal import CatalogueJournal
-from fennox.service.leasewatch import LeaseWatch
-from fennox.service.queue import Claimant, Lease
-from fennox.service.scheduler import Scheduler
-from fennox.service.worker import RunWorker
+from fennox.service.machines.context import Context
+from fennox.service.processes import scheduler, worker
+from fennox.service.processes.scheduler import Scheduler
+from fennox.service.processes.worker import RunWorker
+from fennox.service.runs import queue
+from fennox.service.runs.journal import CatalogueJournal
+from fennox.service.runs.lost_workers import LeaseWatch
+from fennox.service.runs.queue import Claimant, Lease
 from tests.database import database, postgres
 from tests.service.contexts import ORDERS, START, add_routine, add_store, add_system, clock, context
 

@@ -23,11 +23,12 @@ from sqlalchemy.dialects.postgresql import insert
 from fennox.catalogue.models import IS_ACTIVE, Run, Worker
 from fennox.core.errors import Conflict, LeaseLost
 from fennox.core.orders import TakeOrder
-from fennox.service import keyfile, queue
-from fennox.service.context import Context, open_context
-from fennox.service.leasewatch import LeaseWatch
-from fennox.service.queue import Claimant, Lease
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context, open_context
+from fennox.service.runs import queue
+from fennox.service.runs.lost_workers import LeaseWatch
+from fennox.service.runs.queue import Claimant, Lease
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_system
 
@@ -244,7 +245,7 @@ def test_whatever_happens_nothing_stays_for_ever_and_nothing_is_done_twice(
 
 async def _live(database: str, state: Path, story: Sequence[Action]) -> None:
     made = Settings(database=database, state=state, weak_slots=True)
-    context = await open_context(made, SetClock(), keyfile.load(made.state), simulated=True)
+    context = await open_context(made, SetClock(), key_file.load(made.state), simulated=True)
     try:
         async with context.session() as session:
             await session.execute(text("truncate runs, systems, logins, workers cascade"))

@@ -15,10 +15,11 @@ from fennox.catalogue import schema
 from fennox.catalogue.models import Base, Run
 from fennox.core.errors import Conflict, Outdated
 from fennox.engine import vault as vaults
-from fennox.service import keyfile, rebuilding, sessions
-from fennox.service.context import Context, open_context
-from fennox.service.ownstate import KEPT
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file, session_guard
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context, open_context
+from fennox.service.machines.own_state_link import KEPT
+from fennox.service.own_state import rebuild_service
 from fennox.stores.base import Store
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died
@@ -55,21 +56,21 @@ async def empty(
     second_database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> AsyncIterator[Context]:
     settings = Settings(database=second_database, state=tmp_path / "new", weak_slots=True)
-    monkeypatch.setattr(sessions, "strict", True)
-    made = await open_context(settings, SetClock(), keyfile.load(settings.state), simulated=True)
+    monkeypatch.setattr(session_guard, "strict", True)
+    made = await open_context(settings, SetClock(), key_file.load(settings.state), simulated=True)
     yield made
     await made.engine.dispose()
 
 
-async def rebuild(context: Context, store: Store) -> rebuilding.Rebuilt:
+async def rebuild(context: Context, store: Store) -> rebuild_service.Rebuilt:
     """What ``fennox rebuild`` does once the database is migrated and the place of the store is
     known.
     """
     async with context.session() as session:
-        await rebuilding.must_be_empty(session)
+        await rebuild_service.must_be_empty(session)
     vault = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
-    return await rebuilding.rebuild(
-        context, await rebuilding.find(vault, None), store.address, None
+    return await rebuild_service.rebuild(
+        context, await rebuild_service.find(vault, None), store.address, None
     )
 
 

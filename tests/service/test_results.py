@@ -20,7 +20,7 @@ from fennox.catalogue.models import Run
 from fennox.catalogue.schema import config, upgrade
 from fennox.core import results
 from fennox.core.results import RunResult, TakeResult
-from fennox.service.outcomes import in_words
+from fennox.service.runs.outcomes import in_words
 from tests.database import admin, url
 
 # run kind, result as it was kept, and what it says now

@@ -14,8 +14,11 @@ from sqlalchemy import select, update
 from fennox.catalogue.models import Backup, Routine, Run, System
 from fennox.core import ladder
 from fennox.core.errors import BadInput
-from fennox.service import alerting, coming, marking, routines, scheduler, upkeep
-from fennox.service.context import Context
+from fennox.service.concerns import alert_messages
+from fennox.service.machines.context import Context
+from fennox.service.processes import scheduler
+from fennox.service.retention import expiry, forecast, routines
+from fennox.service.upkeep import store_duties
 from tests.database import database, postgres
 from tests.service.contexts import (
     START,
@@ -162,12 +165,12 @@ async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(
     safety = await add_backup(
         context, system, store, START - timedelta(days=60), 1, purpose="safety"
     )
-    await marking.mark_expired(context)
+    await expiry.mark_expired(context)
     async with context.session() as session:
         marked = set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
     assert marked == set(), "without a routine nothing expires"
     await add_routine(context, store)
-    await marking.mark_expired(context)
+    await expiry.mark_expired(context)
     async with context.session() as session:
         marked = set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
     assert marked == {ids[3], ids[4], safety}
@@ -189,7 +192,7 @@ async def test_everything_of_a_retired_system_stays_until_it_is_let_go(
     async def marked(**changes: object) -> set[str]:
         async with context.session() as session:
             await session.execute(update(System).values(**changes))
-        await marking.mark_expired(context)
+        await expiry.mark_expired(context)
         async with context.session() as session:
             return set((await session.execute(select(Backup.id).where(Backup.expired))).scalars())
 
@@ -207,7 +210,7 @@ async def test_a_backup_kept_by_any_of_several_routines_stays(context: Context) 
         await add_backup(context, system, store, START - timedelta(days=100 * number), 9 - number)
     await add_routine(context, store)
     await add_routine(context, store, name="yearly", ladder="yearly for 3 years, always 4")
-    await marking.mark_expired(context)
+    await expiry.mark_expired(context)
     async with context.session() as session:
         assert (await session.execute(select(Backup).where(Backup.expired))).first() is None
         every = list((await session.execute(select(Routine))).scalars())
@@ -282,8 +285,8 @@ async def test_what_comes_is_told_by_hours_with_runs_that_will_wait_and_as_a_cal
     await add_routine(context, store, id="second", name="again", when="every day at 02:40")
     await add_system(context, "a")
     async with context.session() as session:
-        found = await coming.coming(context, session)
-        text = (await coming.calendar(context, session)).decode()
+        found = await forecast.coming(context, session)
+        text = (await forecast.calendar(context, session)).decode()
     assert (len(found.load), {item.runs for item in found.load}) == (14, {2})
     assert [(item.system, item.routine, item.waits_for) for item in found.collisions][:1] == [
         ("a", "nightly", "again")
@@ -332,8 +335,8 @@ async def test_a_mistake_in_one_duty_keeps_no_other_from_its_work(
     async def broken(_context: Context) -> None:
         raise ValueError("a mistake")
 
-    monkeypatch.setattr(alerting, "send_due", broken)
-    monkeypatch.setattr(upkeep, "tend", broken)
+    monkeypatch.setattr(alert_messages, "send_due", broken)
+    monkeypatch.setattr(store_duties, "tend", broken)
     await add_routine(context, await add_store(context))
     await add_system(context, "a")
     running = asyncio.create_task(scheduler.Scheduler(context).run())

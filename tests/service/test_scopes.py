@@ -26,8 +26,9 @@ from fennox.catalogue.models import (
 from fennox.core.orders import TakeOrder
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
 from fennox.core.restoring.sheet import Sheet as SheetData
-from fennox.service import access, watching
-from fennox.service.context import Context
+from fennox.service.concerns import estate_watch
+from fennox.service.http import access
+from fennox.service.machines.context import Context
 from tests.service.contexts import (
     START,
     SetClock,
@@ -102,7 +103,7 @@ class Estate:
         for name, site in (("holm-web", "holm"), ("quay-db", "quay")):
             self.ids[name] = await self._of(name, site)
         async with self.context.session() as session:
-            await watching.look(self.context, session)
+            await estate_watch.look(self.context, session)
         async with self.context.session() as session:
             for name, ids in self.ids.items():
                 about = (
@@ -308,7 +309,7 @@ async def test_counts_are_of_what_is_within(
         await somebody(context, "holm-eye", "reader", scope=HOLM),
     )
     async with context.session() as session:
-        await watching.look(context, session)
+        await estate_watch.look(context, session)
     async with calling(app, whole) as client:
         status = (await client.get("/status")).json()
         assert (status["systems"], status["backups"]) == (2, 2)

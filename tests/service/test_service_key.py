@@ -13,11 +13,12 @@ from sqlalchemy import LargeBinary, select
 
 from fennox.catalogue.models import Base, Login
 from fennox.core.errors import Damaged, MendSettings
-from fennox.service import keyfile, sealing
-from fennox.service.context import Context
-from fennox.service.cryptoki import Cryptoki
-from fennox.service.sealing import NOT_OURS, SEALED
-from fennox.service.settings import Settings
+from fennox.service.foundation import key_file
+from fennox.service.foundation.pkcs11_token import Cryptoki
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context
+from fennox.service.processes import reseal
+from fennox.service.processes.reseal import NOT_OURS, SEALED
 from fennox.wire.alerts import NewAlertRoute
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
@@ -67,7 +68,7 @@ def test_a_rotation_while_everything_runs_is_followed_by_itself(
     (service.folder / "old").mkdir(mode=0o700)
     (service.folder / "old/service.key").write_bytes(before)
     (service.folder / "old/service.key").chmod(0o600)
-    old = keyfile.load(service.folder / "old")
+    old = key_file.load(service.folder / "old")
     with psycopg.connect(service.database.replace("+psycopg", "")) as database:
         rows = database.execute("select id, sealed_secret from logins").fetchall()
     assert rows
@@ -106,23 +107,23 @@ async def test_a_rotation_that_is_killed_loses_nothing(
                 )
             )
     if dies == "before the old ones go":
-        await sealing.rotate(context, forget=False)
+        await reseal.rotate(context, forget=False)
     with monkeypatch.context() as patch:
         match dies:
             case "before the file":
                 patch.setattr(Path, "replace", die)
             case "after the file":
-                patch.setattr(sealing, "seal_anew", die)
+                patch.setattr(reseal, "seal_anew", die)
             case "in the middle":
                 patch.setattr(context.keyfile, "seal", Dying(context.keyfile.seal, 8))
             case _:
-                patch.setattr(keyfile.KeyFile, "keep_newest", die)
+                patch.setattr(key_file.KeyFile, "keep_newest", die)
         with pytest.raises(Killed):
-            await sealing.rotate(context, forget=dies == "before the old ones go")
+            await reseal.rotate(context, forget=dies == "before the old ones go")
     await readable(context)
-    await sealing.rotate(context, forget=False)
+    await reseal.rotate(context, forget=False)
     await readable(context)
-    await sealing.rotate(context, forget=True)
+    await reseal.rotate(context, forget=True)
     await readable(context)
     assert context.keyfile.count == 1
 
@@ -154,18 +155,18 @@ def test_a_credential_of_systemd_is_used_and_its_lack_is_said(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     with pytest.raises(MendSettings, match="hands no credential") as lacks:
-        keyfile.load(tmp_path / "state", "credential:fennox.key")
+        key_file.load(tmp_path / "state", "credential:fennox.key")
     assert "LoadCredentialEncrypted=fennox.key" in lacks.value.remedy
     (tmp_path / "fennox.key").write_bytes(b"k" * 64)
     (tmp_path / "fennox.key").chmod(0o400)
     monkeypatch.setenv("CREDENTIALS_DIRECTORY", str(tmp_path))
     given = Settings(database="postgresql://nowhere/x", state=tmp_path / "state").credentials
-    keys = keyfile.load(tmp_path / "state", "credential:fennox.key", given)
+    keys = key_file.load(tmp_path / "state", "credential:fennox.key", given)
     assert keys.open(keys.seal(b"x", "a|b|c"), "a|b|c") == b"x"
     assert not (tmp_path / "state").exists(), "no key is written anywhere"
     for hostile in ("credential:../fennox.key", "credential:"):
         with pytest.raises(MendSettings):
-            keyfile.load(tmp_path / "state", hostile, given)
+            key_file.load(tmp_path / "state", hostile, given)
 
 
 SOFTHSM = Path("/usr/lib/softhsm/libsofthsm2.so")
@@ -219,7 +220,7 @@ def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(
     tmp_path: Path, token: dict[str, str]
 ) -> None:
     state, wrapping = tmp_path / "state", keeper(token)
-    keys = keyfile.load(state, "pkcs11", wrapping=wrapping)
+    keys = key_file.load(state, "pkcs11", wrapping=wrapping)
     sealed = keys.seal(b"x", "a|b|c")
     keys.add_key()
     assert (keys.count, keys.open(sealed, "a|b|c"), keys.opens_by_newest(sealed, "a|b|c")) == (
@@ -228,26 +229,26 @@ def test_a_token_keeps_the_key_and_what_is_wrong_with_it_is_said(
         False,
     )
     assert sorted(path.name for path in state.iterdir()) == ["service.key.sealed"]
-    assert keyfile.load(state, "pkcs11", wrapping=wrapping).open(sealed, "a|b|c") == b"x", (
+    assert key_file.load(state, "pkcs11", wrapping=wrapping).open(sealed, "a|b|c") == b"x", (
         "another process"
     )
     with pytest.raises(MendSettings, match="not a key file"):
-        keyfile.KeyFile(state / "service.key.sealed")  # without the token it is no key
+        key_file.KeyFile(state / "service.key.sealed")  # without the token it is no key
     with pytest.raises(MendSettings, match=r"holds service\.key\.sealed, and no service\.key"):
-        keyfile.load(state)  # a key made anew would open nothing
+        key_file.load(state)  # a key made anew would open nothing
     whole = (state / "service.key.sealed").read_bytes()
     (state / "service.key.sealed").write_bytes(whole[:-1] + b"!")
     with pytest.raises(Damaged, match="does not open under the key fennox of the token harbour"):
-        keyfile.load(state, "pkcs11", wrapping=wrapping)
+        key_file.load(state, "pkcs11", wrapping=wrapping)
     with pytest.raises(MendSettings, match="There is no token quay"):
-        keyfile.load(state, "pkcs11", wrapping=keeper(token, label="quay"))
+        key_file.load(state, "pkcs11", wrapping=keeper(token, label="quay"))
     Path(token["FENNOX_PKCS11_PIN_FILE"]).write_text("4712\n")
     with pytest.raises(MendSettings, match="refuses the PIN") as refused:
-        keyfile.load(state, "pkcs11", wrapping=wrapping)
+        key_file.load(state, "pkcs11", wrapping=wrapping)
     assert "4712" not in str(refused.value)
     Path(token["FENNOX_PKCS11_PIN_FILE"]).chmod(0o644)
     with pytest.raises(MendSettings, match="Others may read"):
-        keyfile.load(state, "pkcs11", wrapping=wrapping)
+        key_file.load(state, "pkcs11", wrapping=wrapping)
     Path(token["FENNOX_PKCS11_PIN_FILE"]).chmod(0o600)
     with pytest.raises(MendSettings, match="cannot be used"):
         Cryptoki(tmp_path / "pin", "harbour", tmp_path / "pin", "fennox").wrap(b"k")

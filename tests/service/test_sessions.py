@@ -17,10 +17,11 @@ from fennox.core.errors import FennoxError, TryLater
 from fennox.core.kinds.loading import load
 from fennox.core.names import object_name
 from fennox.links.base import Credential
-from fennox.service import sessions, upkeep
-from fennox.service.context import Context
-from fennox.service.hashing import hashed
-from fennox.service.ways import ANYWHERE
+from fennox.service.foundation import session_guard
+from fennox.service.foundation.hashing import hashed
+from fennox.service.machines.context import Context
+from fennox.service.machines.routes_to_machines import ANYWHERE
+from fennox.service.upkeep import store_duties
 from tests.database import database, postgres
 from tests.engine.keeper import shipped_text
 from tests.service.contexts import add_store, clock, context
@@ -78,7 +79,7 @@ async def test_a_task_of_its_own_is_not_inside_the_session_beside_it(
 async def test_in_production_it_is_told_and_goes_on(
     context: Context, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(sessions, "strict", False)
+    monkeypatch.setattr(session_guard, "strict", False)
     store = context.far_side(str(tmp_path), None, None)
     async with context.session():
         await store.put(object_name("probe-1"), b"x")
@@ -114,8 +115,8 @@ async def test_a_store_that_hangs_is_named_and_the_database_is_not(
 
     monkeypatch.setattr(context, "vault", hangs)
     monkeypatch.setattr(context, "door", lambda *_, **__: _door())
-    monkeypatch.setattr(upkeep, "_PATIENCE", 0.05)
-    await upkeep.watch(context)
+    monkeypatch.setattr(store_duties, "_PATIENCE", 0.05)
+    await store_duties.watch(context)
     async with context.session() as session:
         [row] = (await session.execute(select(StoreRow))).scalars()
     assert row.stopped_because == "The store pier did not answer within 0 seconds."

@@ -19,8 +19,9 @@ from sqlalchemy import func, select, update
 from fennox.catalogue.models import Site, System
 from fennox.core.errors import BadInput, NotSignedIn, Unreachable
 from fennox.links.relaying import relay
-from fennox.service import alerting, sites, watching
-from fennox.service.context import Context
+from fennox.service.concerns import alert_messages, estate_watch
+from fennox.service.machines import sites
+from fennox.service.machines.context import Context
 from fennox.site.carrier import Carrier, networks
 from fennox.wire.backups import NewTake
 from fennox.wire.enrolling import NewSystem
@@ -532,16 +533,16 @@ async def test_a_site_that_is_away_is_one_concern_and_one_message(context: Conte
         token = {"token_hash": "0" * 64, "admitted": START, "by": "harbour-admin"}
         session.add(Site(name=SITE, seen=func.now() - timedelta(hours=1), **token))
     async with context.session() as session:
-        begun, _ = await watching.settle(context, session)
+        begun, _ = await estate_watch.settle(context, session)
         [away] = [row for row in begun if row.cause == f"site|{SITE}" and row.noun == "service"]
         assert away.means.startswith("2 systems are reached through it")
-        together = [rows for rows in alerting._by_cause(begun) if rows[0].cause == away.cause]
+        together = [rows for rows in alert_messages._by_cause(begun) if rows[0].cause == away.cause]
         assert together[0][0] is away
     async with context.session() as session:
         assert await sites.heard_of(session, SITE, "0" * 64)
         assert not await sites.heard_of(session, SITE, "1" * 64)
     async with context.session() as session:
-        _, ended = await watching.settle(context, session)
+        _, ended = await estate_watch.settle(context, session)
         assert [row.about for row in ended if row.cause == f"site|{SITE}"] == [SITE]
         assert (await session.execute(select(Site.connected))).scalar_one() is True
 

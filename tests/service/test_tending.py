@@ -17,8 +17,10 @@ from fennox.core.errors import StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.orders import ScrubOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.engine.scrubbing import Share
-from fennox.service import keysets, queue, tending, upkeep
-from fennox.service.context import Context
+from fennox.service.keys import key_sets
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.upkeep import store_duties, store_runs
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer
@@ -281,7 +283,7 @@ async def test_a_routine_sends_each_backup_to_its_further_stores(context: Contex
             by="routine nightly",
             now=START,
         )
-        await tending.enqueue_copies(
+        await store_runs.enqueue_copies(
             context, session, run, await session.get_one(Routine, routine), backup
         )
     async with context.session() as session:
@@ -300,14 +302,14 @@ async def test_stores_are_scrubbed_and_swept_every_week_and_every_backup_gets_it
     system = await add_system(context, "web-9")
     for number in range(1, 10):
         await add_backup(context, system, store, START, number)
-    await upkeep.tend(context)
+    await store_duties.tend(context)
     assert await kinds(context) == []
     clock.at = START + timedelta(days=7)
-    await upkeep.tend(context)
-    await upkeep.tend(context)
+    await store_duties.tend(context)
+    await store_duties.tend(context)
     assert await kinds(context) == ["scrub", "sweep"]
     clock.at = START + timedelta(days=24)
-    await upkeep.tend(context)
+    await store_duties.tend(context)
     async with context.session() as session:
         [verify] = (await session.execute(select(Run).where(Run.kind == "verify"))).scalars()
         assert (of_kind(verify.order, VerifyOrder).most or 0) * 30 >= 9 * 7
@@ -322,10 +324,10 @@ async def test_a_store_that_is_larger_than_its_budget_is_scrubbed_a_share_a_nigh
         row.scrub_budget, row.scrub_share = 10_000, 9
         session.add(StoreSpace(store_id=store, at=START, objects=9, used=45_000, free=None))
     clock.at = START + timedelta(days=1)
-    await upkeep.tend(context)
+    await store_duties.tend(context)
     assert await kinds(context) == [], "a fifth of a week has not passed"
     clock.at = START + timedelta(days=1.5)
-    await upkeep.tend(context)
+    await store_duties.tend(context)
     async with context.session() as session:
         [run] = (await session.execute(select(Run))).scalars()
         assert run.order == ScrubOrder(share=(4, 5))
@@ -337,11 +339,11 @@ async def test_a_passphrase_that_nobody_tried_for_long_is_a_concern(
     await add_store(context)
     clock.at = START + timedelta(days=91)
     async with context.session() as session:
-        [concern] = await keysets.concerns(context, session)
+        [concern] = await key_sets.concerns(context, session)
         assert "for 91 days" in concern.text
         session.add(Trial(key_set="k" * 32, slot="s", at=clock.at, by="harbour-admin"))
         await session.flush()
-        assert await keysets.concerns(context, session) == []
+        assert await key_sets.concerns(context, session) == []
 
 
 async def kinds(context: Context) -> list[str]:
@@ -409,6 +411,6 @@ async def test_of_a_nights_takes_not_each_looks_at_the_headers_again(
     assert (await context.vault(door, lately=True)).header == here.vault.header
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
         await context.vault(door)
-    monkeypatch.setattr("fennox.service.context._LATELY", 0)
+    monkeypatch.setattr("fennox.service.machines.context._LATELY", 0)
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
         await context.vault(door, lately=True)

@@ -15,9 +15,9 @@ from fennox.catalogue import schema
 from fennox.client.api import ProblemError
 from fennox.core.errors import Outdated
 from fennox.core.orders import TakeOrder
-from fennox.service import queue
-from fennox.service.context import Context
-from fennox.service.queue import Claimant
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Claimant
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres

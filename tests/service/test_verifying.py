@@ -14,9 +14,10 @@ from fennox.core.orders import VerifyOrder
 from fennox.engine.copying import Holding
 from fennox.engine.faults import in_place_of
 from fennox.engine.journal import MemoryJournal
-from fennox.service import queue, tending
-from fennox.service.context import Context
-from fennox.service.queue import Claimant
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Claimant
+from fennox.service.upkeep import store_runs
 from tests.backups import SYSTEM, store_backup
 from tests.engine.two_stores import holding, new_keys
 from tests.service.contexts import START, add_backup, add_system, clock, context
@@ -90,11 +91,11 @@ async def a_backup(context: Context, here: Holding, sequence: int = 1) -> str:
 async def verify(context: Context, here: Holding, journal: MemoryJournal) -> None:
     async with context.session() as session:
         row = await session.get_one(StoreRow, here.vault.id)
-        await tending.enqueue_for_store(context, session, VerifyOrder(), row, "schedule")
+        await store_runs.enqueue_for_store(context, session, VerifyOrder(), row, "schedule")
     async with context.session() as session:
         claimed = await queue.claim(session, Claimant("w"), 30, context.now())
     assert claimed is not None
-    await tending.run_verify(context, claimed[1], journal)
+    await store_runs.run_verify(context, claimed[1], journal)
 
 
 async def test_in_custody_apart_what_is_only_held_against_the_packs_clears_no_damage(

@@ -24,8 +24,9 @@ from fennox.catalogue.models import (
     StoreSpace,
     System,
 )
-from fennox.service import alerting, matters, scheduler, watching
-from fennox.service.context import Context
+from fennox.service.concerns import alert_messages, estate_watch, matters
+from fennox.service.machines.context import Context
+from fennox.service.processes import scheduler
 from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
@@ -47,7 +48,7 @@ DUE = datetime(2026, 3, 2, 2, 40, tzinfo=UTC)
 async def standing(context: Context, about: str = "a") -> dict[str, ConcernRow]:
     """What stands about one noun, by the first words of its text."""
     async with context.session() as session:
-        await watching.look(context, session)
+        await estate_watch.look(context, session)
     async with context.session() as session:
         rows = (
             await session.execute(select(ConcernRow).where(ConcernRow.ended.is_(None)))
@@ -253,7 +254,7 @@ async def test_a_store_that_is_away_is_one_message_however_many_systems_fail(
         waiting = (await session.execute(select(Alert).where(Alert.sent.is_(None)))).scalars().all()
         counts = {alert.route_id: alert.body.count for alert in waiting}
         assert (len(waiting), counts) == (2, {"watch": 31, "holm": 2})
-        message = alerting.message_of(
+        message = alert_messages.message_of(
             context, next(alert for alert in waiting if alert.route_id == "watch")
         )
     assert message.title == "depot does not answer. It holds up s-0, s-1, s-10 and 27 more."
@@ -269,7 +270,7 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(
             await add_backup(context, system, store, START, 1)
     await standing(context)
     async with context.session() as session:
-        told = matters.matters(await watching.standing(session, context.now()))
+        told = matters.matters(await estate_watch.standing(session, context.now()))
     by_text = {matter.text: matter for matter in told}
     assert by_text["s-13 has no backup."].in_all == 1
     copies = by_text[
@@ -280,7 +281,7 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(
     low = [matter.in_all for matter in told if matter.severity == "low"]
     assert low == sorted(low, reverse=True), "what touches most comes first"
     async with context.session() as session:
-        found = await watching.standing(session, context.now())
+        found = await estate_watch.standing(session, context.now())
         assert sum(matter.in_all for matter in told) == found.in_all
 
 
@@ -399,12 +400,12 @@ async def test_a_digest_tells_all_that_stands_once_at_its_time(
     async with context.session() as session:
         assert (await session.execute(select(Alert))).scalars().all() == []
     clock.at = START + timedelta(days=3)
-    await alerting.send_due(context)
-    await alerting.send_due(context)
+    await alert_messages.send_due(context)
+    await alert_messages.send_due(context)
     async with context.session() as session:
         (alert,) = (await session.execute(select(Alert))).scalars().all()
     assert alert.event == "digest"
-    assert "a has no backup." in alerting.message_of(context, alert).text
+    assert "a has no backup." in alert_messages.message_of(context, alert).text
     assert (alert.sent, alert.tries) == (None, 1), (
         "its file cannot be written, and it is tried again"
     )
@@ -490,7 +491,7 @@ async def test_a_person_who_looks_while_another_look_goes_on_waits_for_one_of_th
     context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     await add_system(context, "a")
-    look, tried_twice, tries = watching.look, asyncio.Event(), 0
+    look, tried_twice, tries = estate_watch.look, asyncio.Event(), 0
 
     async def counted(context: Context, session: AsyncSession) -> bool:
         nonlocal tries
@@ -501,14 +502,14 @@ async def test_a_person_who_looks_while_another_look_goes_on_waits_for_one_of_th
 
     async def person() -> list[str]:
         async with context.session() as session:
-            await watching.refresh(context, session)
+            await estate_watch.refresh(context, session)
         async with context.session() as session:
             return list((await session.execute(select(ConcernRow.text))).scalars())
 
-    monkeypatch.setattr(watching, "look", counted)
-    monkeypatch.setattr(watching, "_LOOKED_FOR", 10_000)
+    monkeypatch.setattr(estate_watch, "look", counted)
+    monkeypatch.setattr(estate_watch, "_LOOKED_FOR", 10_000)
     async with context.session() as another:
-        await another.execute(text(f"select pg_advisory_xact_lock({watching._LOOKING})"))
+        await another.execute(text(f"select pg_advisory_xact_lock({estate_watch._LOOKING})"))
         looking = asyncio.create_task(person())
         await tried_twice.wait()
         assert not looking.done()

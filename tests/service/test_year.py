@@ -12,8 +12,9 @@ from sqlalchemy import select, update
 
 from fennox.catalogue.models import Routine, Run, System
 from fennox.core import schedule
-from fennox.service import routines, scheduler
-from fennox.service.context import Context
+from fennox.service.machines.context import Context
+from fennox.service.processes import scheduler
+from fennox.service.retention import routines
 from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_routine, add_store, add_system, clock, context
 

@@ -22,9 +22,14 @@ from sqlalchemy import delete, select, text, update
 
 from fennox.catalogue.models import Backup, Copy, Routine, Run, StoreRow, System, Worker
 from fennox.core import ladder, schedule
-from fennox.service import clocks, keyfile, queue, routines, scheduler, sweeping, watching
-from fennox.service.context import Context, open_context
-from fennox.service.settings import Settings
+from fennox.service.concerns import estate_watch
+from fennox.service.foundation import key_file
+from fennox.service.foundation.settings import Settings
+from fennox.service.machines.context import Context, open_context
+from fennox.service.processes import scheduler
+from fennox.service.retention import routines
+from fennox.service.runs import queue
+from fennox.service.upkeep import clock_evidence, sweep_run
 from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_backup, add_routine, add_store, add_system
 from tests.service.test_year import MANY, systems
@@ -77,7 +82,7 @@ class World:
             skew = (self.off["worker"] - self.off["database"]).total_seconds()
             await session.execute(update(Worker).values(seen=by_database, skew=skew))
         async with self.service.session() as session:
-            await watching.settle(self.service, session)
+            await estate_watch.settle(self.service, session)
         await scheduler.decide(self.service, self.memory)
         await self._work()
         await scheduler.tend(self.service)
@@ -111,10 +116,10 @@ class World:
     async def _sweep(self) -> None:
         """As a worker does: by its own clock, and not while a service says that clocks disagree."""
         async with self.worker.session() as session:
-            judged = await clocks.judge(self.worker, session)
-            if judged.doubts or await clocks.said_by_a_service(session) is not None:
+            judged = await clock_evidence.judge(self.worker, session)
+            if judged.doubts or await clock_evidence.said_by_a_service(session) is not None:
                 return
-            waits = await sweeping.see_marks(session, self.store, judged.evidence.now)
+            waits = await sweep_run.see_marks(session, self.store, judged.evidence.now)
             going = {backup for backup, wait in waits.items() if wait is None}
             wrongly = going & await self._truly_kept()
             assert not wrongly, f"{wrongly} would go at {self.true}, and true time keeps them"
@@ -140,10 +145,10 @@ class World:
     async def _a_person_looks(self) -> None:
         """The clocks are right again: what is still in doubt was dated by one that was not."""
         async with self.service.session() as session:
-            judged = await clocks.judge(self.service, session)
+            judged = await clock_evidence.judge(self.service, session)
             if judged.doubts:
                 self.confirmed += 1
-                await clocks.confirm(session, judged, "mara")
+                await clock_evidence.confirm(session, judged, "mara")
 
 
 @pytest.fixture
@@ -158,7 +163,7 @@ async def world(database: str, tmp_path: Path, systems: int) -> AsyncIterator[Wo
     for one in clock.values():
         one.at = BEGIN
     settings = Settings(database=database, state=tmp_path / "state", weak_slots=True)
-    key = keyfile.load(settings.state)
+    key = key_file.load(settings.state)
     async with AsyncExitStack() as stack:
         made = {}
         for machine in clock:

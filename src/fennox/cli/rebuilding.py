@@ -14,9 +14,10 @@ from fennox.cli.offline import credential
 from fennox.cli.output import ask, can_ask, out, say
 from fennox.core.errors import BadInput, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.time import parse_stamp
-from fennox.service import recovery, wiring
-from fennox.service.rebuilding import OwnBackup, Rebuilt
-from fennox.service.wiring import Place
+from fennox.service.own_state import recovery_plan
+from fennox.service.own_state.rebuild_service import OwnBackup, Rebuilt
+from fennox.service.processes import wiring
+from fennox.service.processes.wiring import Place
 from fennox.wire.recovery import RecoverySheet
 
 _TOLD = {
@@ -78,7 +79,7 @@ def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> Place:
     if store is None:
         names = ", ".join(one.name for one in sheet.stores)
         raise NotFound(f"The sheet has no store {arguments.store}.", f"It has: {names}.")
-    return Place(store.address, recovery.login_of(store, passphrase), store.key)
+    return Place(store.address, recovery_plan.login_of(store, passphrase), store.key)
 
 
 def _accepted(error: KeyUnknown) -> str:

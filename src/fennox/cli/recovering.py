@@ -9,7 +9,7 @@ from pathlib import Path
 from fennox.cli.access import ask_twice, first_line
 from fennox.cli.main import Environment
 from fennox.cli.output import say
-from fennox.service import wiring
+from fennox.service.processes import wiring
 
 
 def recover(arguments: argparse.Namespace, _environment: Environment) -> None:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from fennox.cli.main import Environment
 from fennox.cli.output import say
-from fennox.service import keyfile, wiring
+from fennox.service.foundation import key_file
+from fennox.service.processes import wiring
 
 
 def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
@@ -34,10 +35,10 @@ def rotate(arguments: argparse.Namespace, _environment: Environment) -> None:
 
 def seal(arguments: argparse.Namespace, _environment: Environment) -> None:
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
-    keyfile.seal(settings.state, settings.token())
+    key_file.seal(settings.state, settings.token())
     say(
-        f"{keyfile.SEALED} opens under the token {settings.pkcs11_token} alone, and {keyfile.NAME}"
-        " is removed."
+        f"{key_file.SEALED} opens under the token {settings.pkcs11_token} alone, and"
+        f" {key_file.NAME} is removed."
     )
     say('Set key_keeper = "pkcs11" and restart the service and its workers.')
     say(
@@ -48,6 +49,6 @@ def seal(arguments: argparse.Namespace, _environment: Environment) -> None:
 
 def unseal(arguments: argparse.Namespace, _environment: Environment) -> None:
     settings = wiring.read_settings(database=arguments.database, state=arguments.state)
-    keyfile.unseal(settings.state, settings.token())
-    say(f"{keyfile.NAME} lies in clear again, and {keyfile.SEALED} is removed.")
+    key_file.unseal(settings.state, settings.token())
+    say(f"{key_file.NAME} lies in clear again, and {key_file.SEALED} is removed.")
     say('Set key_keeper = "file" and restart the service and its workers.')

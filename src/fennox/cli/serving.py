@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from fennox.cli.main import Environment
-from fennox.service import wiring
+from fennox.service.processes import wiring
 
 
 def serve(arguments: argparse.Namespace, _environment: Environment) -> None:

@@ -8,7 +8,7 @@ from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
 from fennox.core.errors import BadInput
-from fennox.service.hashing import hashed
+from fennox.service.foundation.hashing import hashed
 
 _hasher = PasswordHasher()
 _NOBODY = _hasher.hash(secrets.token_hex(16))  # a wrong user costs as long as a wrong password

@@ -30,8 +30,8 @@ from fennox.catalogue.models import (
     System,
 )
 from fennox.core.errors import BadInput
-from fennox.service import routines
 from fennox.service.people.persons import Scope
+from fennox.service.retention import routines
 
 _reading: ContextVar[Scope] = ContextVar("the scope of whoever asks", default=None)
 

@@ -1,0 +1,184 @@
+"""Attempts to sign in, limited by account and by address. They count before anything is checked, in
+every process.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import SignInFailure
+from fennox.core.errors import TooManyAttempts, TryLater
+from fennox.service.concerns.causes import Found
+from fennox.service.machines.context import Context
+
+MAX_FAILURES = 8
+WINDOW = timedelta(minutes=10)
+_LONGEST = timedelta(minutes=1)  # that an attempt may last
+_TURN, _TURNS = (
+    0.25,
+    120,
+)  # seconds between two looks whether it is one's turn, and how many there are
+_MOST_WAITING = 64  # in one process
+_ACCOUNT, _ADDRESS, _PASSPHRASES = "user ", "address ", "passphrases by "
+
+
+@dataclass
+class Attempt:
+    """Failed unless somebody says that it ``passed``."""
+
+    passed: bool = False
+
+
+def to_sign_in(account: str, address: str) -> list[str]:
+    """What a sign-in counts for. ``account`` empty: it is not known whose secret it is."""
+    return [*([f"{_ACCOUNT}{account}"] if account else []), f"{_ADDRESS}{address}"]
+
+
+def to_open(name: str) -> list[str]:
+    """What a passphrase counts for that somebody who is signed in gives."""
+    return [f"{_PASSPHRASES}{name}"]
+
+
+@asynccontextmanager
+async def attempt(context: Context, subjects: list[str]) -> AsyncIterator[Attempt]:
+    """Around one check of a secret. Raises ``TooManyAttempts`` before it if too many have failed.
+    The failure is recorded first, so that a crowd of parallel attempts gets no further than one
+    after the other.
+    """
+    mark = secrets.token_hex(16)
+    tried = Attempt()
+    async with _one_of_few(context):
+        await context.check_schema()
+        await _begin(context, mark, subjects)
+        try:
+            yield tried
+        finally:
+            mine = SignInFailure.attempt == mark
+            failed = update(SignInFailure).where(mine).values(attempt="")
+            async with context.session() as session:
+                await session.execute(delete(SignInFailure).where(mine) if tried.passed else failed)
+
+
+@asynccontextmanager
+async def _one_of_few(context: Context) -> AsyncIterator[None]:
+    """A crowd waits here, without a connection of the database that others need; what is too many
+    is sent away.
+    """
+    if context.attempts_waiting >= _MOST_WAITING:
+        raise TryLater("Too many people sign in at this moment.", "Try again in a minute.")
+    context.attempts_waiting += 1
+    try:
+        async with asyncio.timeout(_TURN * _TURNS):
+            await context.attempts_at_once.acquire()
+    except TimeoutError as error:
+        raise TryLater(
+            "Too many people sign in at this moment.", "Try again in a minute."
+        ) from error
+    finally:
+        context.attempts_waiting -= 1
+    try:
+        yield
+    finally:
+        context.attempts_at_once.release()
+
+
+async def _begin(context: Context, mark: str, subjects: list[str]) -> None:
+    for _ in range(_TURNS):
+        async with context.session() as session:
+            if await _may_try(session, subjects):
+                session.add_all(
+                    [
+                        SignInFailure(subject=subject, at=func.now(), attempt=mark)
+                        for subject in subjects
+                    ]
+                )
+                return
+        await asyncio.sleep(_TURN)
+    raise TryLater("Too many people sign in at this moment.", "Try again in a minute.")
+
+
+async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
+    """Whether an attempt may begin now; raises if too many have failed. One asks at a time, and
+    sees the others.
+    """
+    here = SignInFailure.at > func.now() - WINDOW
+    left_by_the_dead = SignInFailure.at < func.now() - _LONGEST
+    failed = (SignInFailure.attempt == "") | left_by_the_dead
+    for subject in sorted(subjects):
+        await session.execute(select(func.pg_advisory_xact_lock(func.hashtext(subject))))
+        counted = select(func.count(), func.count().filter(failed)).where(
+            SignInFailure.subject == subject, here
+        )
+        tries, failures = (await session.execute(counted)).one()
+        if failures >= MAX_FAILURES:
+            raise TooManyAttempts("Too many attempts have failed.", "Wait ten minutes.")
+        if tries >= MAX_FAILURES:
+            return False
+    return True
+
+
+async def concerns(session: AsyncSession) -> list[Found]:
+    """Accounts and addresses that are refused at this moment, since when."""
+    here = SignInFailure.at > func.now() - WINDOW
+    refused = (
+        select(SignInFailure.subject, func.max(SignInFailure.at))
+        .where(here)
+        .group_by(SignInFailure.subject)
+    )
+    rows = await session.execute(
+        refused.having(func.count() >= MAX_FAILURES).order_by(SignInFailure.subject)
+    )
+    return [_concern(subject, last) for subject, last in rows]
+
+
+def _concern(subject: str, last: datetime) -> Found:
+    if subject.startswith(_ACCOUNT):
+        name = subject.removeprefix(_ACCOUNT)
+        return Found(
+            "account-throttled",
+            "high",
+            "service",
+            f"user {name}",
+            f"Somebody tries passwords of {name}.",
+            f"See who: fennox audit list --about {name}. Whoever is signed in stays so; a new"
+            " sign-in by that name must wait.",
+            f"{MAX_FAILURES} attempts within ten minutes have failed; more are refused.",
+            since=last,
+        )
+    if subject.startswith(_PASSPHRASES):
+        name = subject.removeprefix(_PASSPHRASES)
+        return Found(
+            "passphrases-throttled",
+            "high",
+            "service",
+            subject,
+            f"{name} has given many wrong passphrases.",
+            f"Ask them; see: fennox audit list --by {name}",
+            "They can try none for ten minutes.",
+            since=last,
+        )
+    return Found(
+        "address-throttled",
+        "low",
+        "service",
+        subject,
+        f"Many sign-ins from {subject} have failed.",
+        f"See which names it tried: fennox audit list --from {subject.removeprefix(_ADDRESS)}",
+        "Nobody can sign in from there for ten minutes.",
+        since=last,
+    )
+
+
+async def forget(session: AsyncSession, account: str) -> None:
+    """After a recovery: the person may sign in at once."""
+    await session.execute(
+        delete(SignInFailure).where(SignInFailure.subject == f"{_ACCOUNT}{account}")
+    )

@@ -1,0 +1,87 @@
+"""An entry for every change, every start, every look, and every refusal: who, from where, when, on
+what.
+"""
+
+from __future__ import annotations
+
+from fastapi import Request
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Audit
+from fennox.core.errors import ApprovalNeeded, FennoxError, ProofNeeded, WrongPassphrase
+from fennox.service.machines.context import Context
+
+_LONGEST = 500  # characters of one detail
+
+
+async def note(
+    session: AsyncSession, request: Request, action: str, noun: str, name: str, **details: str
+) -> None:
+    """In the caller's transaction. No detail ever holds a secret."""
+    person = getattr(request.state, "person", None)
+    await note_as(session, request, person.name if person else "-", action, noun, name, **details)
+
+
+async def note_as(
+    session: AsyncSession,
+    request: Request,
+    by: str,
+    action: str,
+    noun: str,
+    name: str,
+    **details: str,
+) -> None:
+    """As :func:`note`, for somebody who is not signed in (yet)."""
+    context: Context = request.app.state.context
+    approval = getattr(request.state, "approval", None)
+    if approval is not None:
+        details["approval"] = approval[:12]
+    session.add(
+        Audit(
+            at=context.now(),
+            by=by,
+            action=action,
+            noun=noun,
+            name=name,
+            address=_address(request),
+            details={key: value[:_LONGEST] for key, value in details.items()},
+        )
+    )
+
+
+async def refused(context: Context, request: Request, operation: str, refusal: FennoxError) -> None:
+    """Somebody who is signed in asked for what they may not do."""
+    names = [str(value)[:64] for value in request.path_params.values()]
+    match refusal:
+        case ApprovalNeeded():
+            action = "asks for approval of"
+        case ProofNeeded():
+            action = "must first prove who they are for"
+        case WrongPassphrase():
+            action = "gave a wrong passphrase for"
+        case _:
+            action = "was refused"
+    async with context.session(lasting=False) as session:
+        await note(
+            session,
+            request,
+            action,
+            "operation",
+            operation,
+            on=", ".join(names),
+            because=refusal.what,
+        )
+
+
+async def not_signed_in(context: Context, request: Request, operation: str) -> None:
+    """Somebody without a session, or whose session has ended, asked for what needs one."""
+    count = context.strangers.to_tell(_address(request))
+    if count is None:
+        return
+    more = {"times": f"{count}, since the last such entry of this address"} if count > 1 else {}
+    async with context.session(lasting=False) as session:
+        await note(session, request, "was not signed in for", "operation", operation, **more)
+
+
+def _address(request: Request) -> str:
+    return request.client.host if request.client else ""

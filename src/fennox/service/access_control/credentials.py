@@ -1,0 +1,81 @@
+"""Checking what somebody claims to be: the password, then the second factor if they have one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from fastapi import Request
+from sqlalchemy import select
+
+from fennox.catalogue.models import User
+from fennox.core.errors import NotSignedIn, SecondFactorNeeded
+from fennox.service.access_control import audit, second_factors
+from fennox.service.access_control.attempts import attempt, to_sign_in
+from fennox.service.machines.context import Context
+from fennox.service.people import passwords
+
+
+@dataclass(frozen=True)
+class Claimed:
+    user: str
+    password: str = field(repr=False)
+    code: str | None = field(repr=False)  # of an authenticator, or a recovery code
+
+
+async def check(context: Context, claimed: Claimed, address: str, request: Request) -> User:
+    """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``, and leaves
+    it in the audit.
+    """
+    failure: NotSignedIn | None = None
+    async with attempt(context, to_sign_in(claimed.user, address)) as tried:
+        user = await _user(context, claimed.user)
+        if (
+            not await passwords.fits(user.password_hash if user else None, claimed.password)
+            or user is None
+        ):
+            failure = NotSignedIn(
+                "User or password is wrong.", "Check both; after eight failures you must wait."
+            )
+        elif claimed.code is None and (ways := second_factors.asked_of(user)):
+            tried.passed = True  # the password was right; each wrong code counts
+            raise SecondFactorNeeded(
+                "The password is right. A second factor is needed.",
+                "Give the code of your authenticator, or a recovery code.",
+                ways=ways,
+            )
+        elif claimed.code is not None and not await second_factors.accept(
+            context, user, claimed.code
+        ):
+            failure = NotSignedIn(
+                "The code is wrong, or was used already.", "Wait for the next one, and give that."
+            )
+        else:
+            tried.passed = True
+    if failure is None:
+        assert user is not None
+        return user
+    async with context.session() as session:
+        await audit.note_as(
+            session,
+            request,
+            claimed.user[:48],
+            "failed to sign in",
+            "user",
+            claimed.user[:48],
+            because=failure.what,
+        )
+    raise failure
+
+
+async def check_password_alone(context: Context, name: str, password: str, address: str) -> None:
+    """Raises ``NotSignedIn`` unless it is theirs; an attempt like any other."""
+    async with attempt(context, to_sign_in(name, address)) as tried:
+        user = await _user(context, name)
+        tried.passed = await passwords.fits(user.password_hash if user else None, password)
+    if not tried.passed:
+        raise NotSignedIn("The password is wrong.", "Check it; after eight failures you must wait.")
+
+
+async def _user(context: Context, name: str) -> User | None:
+    async with context.session() as session:
+        return (await session.execute(select(User).where(User.name == name))).scalar_one_or_none()

@@ -1,0 +1,159 @@
+"""Passkeys (WebAuthn level 2): a device proves that it holds a key, and that its owner unlocked it.
+
+That is something one has and something one knows or is, so that a passkey alone signs in.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+from urllib.parse import urlsplit
+
+import webauthn
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+from webauthn.helpers import base64url_to_bytes, bytes_to_base64url
+from webauthn.helpers.exceptions import WebAuthnException
+from webauthn.helpers.structs import (
+    AuthenticatorSelectionCriteria,
+    PublicKeyCredentialCreationOptions,
+    PublicKeyCredentialDescriptor,
+    PublicKeyCredentialRequestOptions,
+    ResidentKeyRequirement,
+    UserVerificationRequirement,
+)
+
+from fennox.catalogue.models import Passkey, User
+from fennox.core.errors import BadInput, MendSettings, NotSignedIn
+from fennox.service.machines.context import Context
+
+
+@dataclass(frozen=True)
+class Party:
+    """Whom a passkey is for (relying party): a host name, and the address of the console there."""
+
+    id: str
+    origin: str
+
+
+def party(context: Context) -> Party:
+    """Raises ``MendSettings`` where browsers offer no passkeys: at a bare number, or without TLS
+    elsewhere.
+    """
+    parts = urlsplit(context.settings.url)
+    host = parts.hostname or ""
+    if _is_number(host) or (parts.scheme != "https" and host != "localhost"):
+        raise MendSettings(
+            f"Browsers offer no passkeys at {context.settings.url}.",
+            "Set public_address to the https:// address, with a name, by which people reach the"
+            " console.",
+        )
+    return Party(host, f"{parts.scheme}://{parts.netloc}")
+
+
+def _is_number(host: str) -> bool:
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        return False
+    return True
+
+
+def _options(
+    made: PublicKeyCredentialCreationOptions | PublicKeyCredentialRequestOptions,
+) -> Options:
+    return Options(json.loads(webauthn.options_to_json(made)), bytes_to_base64url(made.challenge))
+
+
+class Options(NamedTuple):
+    """``plain``: for the browser, as JSON; ``challenge``: what must come back signed."""
+
+    plain: dict[str, object]
+    challenge: str
+
+
+def registration(here: Party, user: User, known: Sequence[Passkey]) -> Options:
+    """What a new passkey is made from."""
+    options = webauthn.generate_registration_options(
+        rp_id=here.id,
+        rp_name="Fennox",
+        user_id=user.id.encode(),
+        user_name=user.name,
+        authenticator_selection=AuthenticatorSelectionCriteria(
+            resident_key=ResidentKeyRequirement.REQUIRED,
+            user_verification=UserVerificationRequirement.REQUIRED,
+        ),
+        exclude_credentials=[
+            PublicKeyCredentialDescriptor(id=base64url_to_bytes(one.id)) for one in known
+        ],
+    )
+    return _options(options)
+
+
+def registered(
+    here: Party, challenge: str, credential: dict[str, object]
+) -> tuple[str, bytes, int]:
+    """The id, the public key and the counter of a new passkey. Raises ``BadInput`` if it is not for
+    us.
+    """
+    try:
+        found = webauthn.verify_registration_response(
+            credential=credential,
+            expected_challenge=base64url_to_bytes(challenge),
+            expected_rp_id=here.id,
+            expected_origin=here.origin,
+            require_user_verification=True,
+        )
+    except (WebAuthnException, ValueError, KeyError, TypeError) as error:
+        raise BadInput(
+            f"The passkey was not accepted: {error}.", "Try again, at the console's own address."
+        ) from error
+    return bytes_to_base64url(found.credential_id), found.credential_public_key, found.sign_count
+
+
+def authentication(here: Party) -> Options:
+    """Options for the browser. Which passkeys there are is told to nobody: the device knows its
+    own.
+    """
+    return _options(
+        webauthn.generate_authentication_options(
+            rp_id=here.id, user_verification=UserVerificationRequirement.REQUIRED
+        )
+    )
+
+
+async def authenticated(
+    session: AsyncSession, context: Context, challenge: str, credential: dict[str, object]
+) -> User:
+    """Who holds the passkey. Raises ``NotSignedIn`` if it is not known, not for us, or a copy of it
+    was used.
+    """
+    here = party(context)
+    refusal = NotSignedIn(
+        "This passkey is not known here, or was not accepted.", "Sign in in another way."
+    )
+    query = select(User, Passkey).join(Passkey, Passkey.user_id == User.id)
+    mine = query.where(Passkey.id == str(credential.get("id", ""))[:2048]).with_for_update(
+        of=Passkey
+    )
+    row = (await session.execute(mine)).first()
+    if row is None:
+        raise refusal
+    user, key = row
+    try:
+        found = webauthn.verify_authentication_response(
+            credential=credential,
+            expected_challenge=base64url_to_bytes(challenge),
+            expected_rp_id=here.id,
+            expected_origin=here.origin,
+            credential_public_key=key.public_key,
+            credential_current_sign_count=key.sign_count,
+            require_user_verification=True,
+        )
+    except (WebAuthnException, ValueError, KeyError, TypeError) as error:
+        raise refusal from error
+    key.sign_count, key.used = found.new_sign_count, context.wall()
+    return user

@@ -1,0 +1,86 @@
+"""How much of the estate is protected: counted where all of it is looked at, so that an answer
+needs only a row.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, System
+from fennox.service.machines.context import Context
+from fennox.service.people import scopes
+from fennox.service.queries.newest_good import newest_backups, unhurried
+from fennox.service.takes import hand_ins
+
+_MANY = 50_000  # backups
+
+
+async def count(context: Context, session: AsyncSession) -> EstateCount:
+    """Count, and keep it."""
+    found = await _figures(context, session)
+    kept = insert(EstateCount).values(one=1, **found)
+    await session.execute(kept.on_conflict_do_update(index_elements=["one"], set_=found))
+    return EstateCount(one=1, **found)
+
+
+async def _figures(context: Context, session: AsyncSession) -> dict[str, object]:
+    """Protected is what has a good backup that lacks nothing, and that not on its machine alone."""
+    there_now = select(System).where(System.retired.is_(None))
+    systems: list[System] = [row[0] for row in await unhurried(session, there_now)]
+    by_hand = await hand_ins.lacking(context, session, systems)
+    wanting = {
+        system
+        for system, found in by_hand.items()
+        if any(one.severity == "warning" for one in found)
+    }
+    on_itself = select(ConcernRow.about).where(
+        ConcernRow.code == "only-on-itself", ConcernRow.ended.is_(None)
+    )
+    fall_with_it = set((await session.execute(on_itself)).scalars())
+    wanting |= {system.id for system in systems if system.name in fall_with_it}
+    there = {system.id for system in systems}
+    protected = 0
+    for row in await unhurried(session, newest_backups(Backup.findings)):
+        whole = not any(finding.severity == "warning" for finding in row.findings)
+        protected += whole and row.system in there and row.system not in wanting
+    backups = (await session.execute(select(func.count()).select_from(Backup))).scalar_one()
+    stores = {
+        store: [number, newest.timestamp()]
+        for store, (number, newest) in (await _stores(session)).items()
+    }
+    return {"systems": len(systems), "protected": protected, "backups": backups, "stores": stores}
+
+
+async def _stores(session: AsyncSession) -> dict[str, tuple[int, datetime]]:
+    held = (
+        select(Copy.store_id, func.count(), func.max(Backup.time))
+        .join(Backup)
+        .group_by(Copy.store_id)
+    )
+    return {store: (number, newest) for store, number, newest in await session.execute(held)}
+
+
+async def in_stores(context: Context, session: AsyncSession) -> dict[str, tuple[int, datetime]]:
+    """Of each store how many backups it holds, and when the newest was taken; as counted last, if
+    they are many.
+    """
+    counts = await counted(context, session)
+    if counts.backups <= _MANY:
+        return await _stores(session)
+    return {
+        store: (number, datetime.fromtimestamp(at, UTC))
+        for store, (number, at) in counts.stores.items()
+    }
+
+
+async def counted(context: Context, session: AsyncSession) -> EstateCount:
+    """As it was counted last; for whoever reaches a part of the estate only, that part is counted
+    now.
+    """
+    if scopes.is_narrow():
+        return EstateCount(one=1, **await _figures(context, session))
+    return await session.get(EstateCount, 1) or await count(context, session)

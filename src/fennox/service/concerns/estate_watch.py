@@ -1,0 +1,486 @@
+"""What is wrong or will be: found from the catalogue, kept as standing concerns, ended when it no
+longer holds.
+
+``found`` looks; ``settle`` lays what it found beside what stands, and tells what has begun and
+ended. Times are those of the service's clock or, by a real clock, of the database: never of the
+worker that should have done the work.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import func, select, text
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import (
+    ConcernRow,
+    Copy,
+    KeySet,
+    Login,
+    Routine,
+    StoreDamage,
+    StoreRow,
+    StoreSpace,
+    System,
+    Worker,
+)
+from fennox.core import trend
+from fennox.service.access_control import approvals, attempts
+from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch
+from fennox.service.concerns.causes import Away, Found
+from fennox.service.foundation.fair_share import give_way
+from fennox.service.keys import key_sets
+from fennox.service.machines import sites
+from fennox.service.machines.context import Context
+from fennox.service.own_state import own_routine
+from fennox.service.people import scopes
+from fennox.service.queries.newest_good import unhurried
+from fennox.service.retention import routines
+from fennox.service.systems import dependence, relations
+from fennox.service.upkeep import clock_evidence, over_ceiling, store_duties
+from fennox.service.upkeep.clock_evidence import Judged
+
+RUNS_OUT = timedelta(days=30)  # space
+WORKER_ALIVE = timedelta(minutes=1)
+_WORKER_GONE = timedelta(minutes=2)
+_WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
+_SKEW = 30.0  # seconds
+_SMALL = 500  # systems
+_OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
+_AT_ONCE = 50  # concerns
+_LOOKING = 7203  # advisory lock
+_LOOKED_FOR, _PAUSE = (
+    20,
+    0.05,
+)  # how often a person's look tries to be the one that looks, and seconds between
+
+
+async def database_now(context: Context, session: AsyncSession) -> datetime:
+    """The clock that judges whether something is late."""
+    if context.simulated:
+        return context.now()
+    moment: datetime = (await session.execute(select(func.now()))).scalar_one()
+    return moment
+
+
+async def look(context: Context, session: AsyncSession) -> bool:
+    """Settle what stands, and tell who is to be told; one process at a time. False: another one
+    does it just now.
+    """
+    if not (
+        await session.execute(text(f"select pg_try_advisory_xact_lock({_LOOKING})"))
+    ).scalar_one():
+        return False
+    with scopes.whole():
+        begun, ended = await settle(context, session)
+        await alert_messages.tell(context, session, begun, ended)
+        await estate_count.count(context, session)
+    return True
+
+
+async def refresh(context: Context, session: AsyncSession) -> None:
+    """A small estate is looked at now, a large one was within the last minute.
+
+    A look that is going on may have begun before what a person has just done, so that its end is
+    waited for; one that does not end holds nobody up.
+    """
+    if (await session.execute(select(func.count()).select_from(System))).scalar_one() > _SMALL:
+        return
+    for _ in range(_LOOKED_FOR):
+        if await look(context, session):
+            return
+        await asyncio.sleep(_PAUSE)
+
+
+WORST_FIRST = (
+    ConcernRow.severity,
+    ConcernRow.since,
+    ConcernRow.about,
+    ConcernRow.key,
+)  # high comes before low
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What stands and is not muted: the worst of it, and how much there is in all, with what is
+    muted apart.
+
+    ``of_cause``: how many there are of a cause and severity, and since when the first of them is.
+    """
+
+    worst: list[ConcernRow]
+    of_cause: dict[tuple[str, str], tuple[int, datetime]]
+    in_all: int
+    muted: int
+
+
+async def standing(session: AsyncSession, now: datetime) -> Standing:
+    """The worst and oldest first; of one cause only the first few, so that it does not hide the
+    others.
+    """
+    loud = (ConcernRow.ended.is_(None), func.coalesce(ConcernRow.muted_until, now) <= now)
+    alike, oldest_first = (
+        (ConcernRow.cause, ConcernRow.severity),
+        (ConcernRow.since, ConcernRow.about, ConcernRow.key),
+    )
+    place = func.row_number().over(
+        partition_by=alike, order_by=oldest_first
+    )  # in the order of an index
+    ranked = select(*WORST_FIRST, place.label("place")).where(*loud).subquery()
+    few = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
+    first = few.order_by(*(ranked.c[column.key] for column in WORST_FIRST)).limit(_WORST)
+    worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST)
+    counts = select(func.count(), func.count().filter(loud[1])).where(loud[0])
+    every, in_all = (await session.execute(counts)).one()
+    named = list((await session.execute(worst)).scalars())
+    of_these = ConcernRow.cause.in_({row.cause for row in named})
+    sizes = (
+        select(*alike, func.count(), func.min(ConcernRow.since))
+        .where(*loud, of_these)
+        .group_by(*alike)
+    )
+    of_cause = {
+        (cause, severity): (count, since)
+        for cause, severity, count, since in await session.execute(sizes)
+    }
+    return Standing(named, of_cause, in_all, every - in_all)
+
+
+async def settle(
+    context: Context, session: AsyncSession
+) -> tuple[list[ConcernRow], list[ConcernRow]]:
+    """Keep what is wrong since when; end what no longer holds. What has begun, and what has
+    ended.
+    """
+    now = await database_now(context, session)
+    judged = await clock_evidence.judge(context, session)
+    rows = await unhurried(
+        session, select(ConcernRow).where(ConcernRow.ended.is_(None)), ConcernRow.key
+    )
+    before: dict[str, ConcernRow] = {row.key: row for (row,) in rows}
+    begun: list[ConcernRow] = []
+    seen = set()
+    async for item in found(context, session, now, judged):
+        if judged.doubts and item.code in _TIMED and item.key not in before:
+            continue  # nothing is called late by a clock that may be wrong
+        seen.add(item.key)
+        if len(seen) % _AT_ONCE == 0:
+            await give_way(session)
+        row = before.get(item.key)
+        if row is None:
+            row = await session.get(ConcernRow, item.key)
+            if row is None:
+                row = ConcernRow(key=item.key, muted_because="", muted_by="")
+                session.add(row)
+            row.since, row.ended = item.since or now, None
+            begun.append(row)
+        _say(row, item)
+    over = [row for key, row in before.items() if key not in seen]
+    ended = [row for row in over if not (judged.doubts and row.code in _TIMED)]
+    for row in ended:
+        row.ended = now
+    await session.flush()
+    return begun, ended
+
+
+def _say(row: ConcernRow, item: Found) -> None:
+    """What is set is looked at when the row is written, also if it is as it was: that would be most
+    of ten thousand.
+    """
+    said = {
+        "code": item.code,
+        "severity": item.severity,
+        "noun": item.noun,
+        "about": item.about,
+        "cause": item.told_with,
+        "together": item.together,
+        "text": item.text,
+        "means": item.means,
+        "remedy": item.remedy,
+        "since": min(row.since, item.since) if item.since else row.since,
+    }
+    for name, value in said.items():
+        if getattr(row, name) != value:
+            setattr(row, name, value)
+
+
+_TIMED = frozenset(
+    {
+        "late",
+        "missed",
+        "old",
+        "clock",
+        "not-scrubbed",
+        "not-opened",
+        "not-tried",
+        "certificate",
+        "own-state-old",
+        "space",
+    }
+)
+"""Concerns that say how long something is ago or ahead: a doubtful clock neither begins nor ends
+them.
+"""
+
+
+async def found(
+    context: Context, session: AsyncSession, now: datetime, judged: Judged
+) -> AsyncIterator[Found]:
+    """Everything that is wrong now."""
+    if (disagreeing := clock_evidence.concern(judged)) is not None:
+        yield disagreeing
+    elif count := await clock_evidence.misdated_backups(session):
+        many = "1 backup was" if count == 1 else f"{count} backups were"
+        yield Found(
+            "misdated",
+            "low",
+            "service",
+            "clocks",
+            f"{many} taken while the clocks disagreed.",
+            "Look: fennox backup list, WRONG DATE. Clear one: fennox backup clear ID --because …."
+            " If all of their dates are right: fennox doctor clocks --believe-dates",
+            "No ladder counts by their dates, and they stay until somebody has looked.",
+        )
+    for item in await run_watch.sweeps(session, judged.evidence.now):
+        yield item
+    async for item in _workers(session):
+        yield item
+    away = Away()
+    async for item in run_watch.stuck(session):
+        yield item
+    for item in [*await attempts.concerns(session), *await approvals.concerns(session)]:
+        yield item
+    for item in await sites.concerns(session):
+        away.sites.add(item.about)
+        yield item
+    systems = (
+        (
+            await session.execute(
+                select(System).where(System.retired.is_(None)).order_by(System.name)
+            )
+        )
+        .scalars()
+        .all()
+    )
+    domains = await relations.resolved(context, session)
+    for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
+        login = await session.get(Login, store.login_id) if store.login_id else None
+        for item in [
+            *await _store(context, session, store, now),
+            *dependence.concerns(store, login, systems, domains),
+        ]:
+            if item.code == "store-away":
+                away.stores[store.id] = store.name
+            yield item
+    for item in [
+        *await key_sets.concerns(context, session),
+        *await own_routine.concerns(context, session),
+    ]:
+        yield item
+    async for item in system_watch.of_systems(context, session, away, now):
+        yield item
+    async for item in run_watch.failed(session, away):
+        yield item
+    async for item in run_watch.given_up(session, away):
+        yield item
+    async for item in _routines(session):
+        yield item
+
+
+async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
+    now: datetime = (await session.execute(select(func.now()))).scalar_one()
+    rows = list((await session.execute(select(Worker).where(Worker.stopped.is_(None)))).scalars())
+    alive = [
+        row for row in rows if abs(now - row.seen) < _WORKER_GONE and not row.for_sites
+    ]  # nor from the future
+    if not alive:
+        yield Found(
+            "no-worker",
+            "high",
+            "service",
+            "workers",
+            "No worker is alive; nothing is taken or restored.",
+            "Start one with `fennox worker run`.",
+        )
+    for row in rows:
+        name = f"{row.name} ({row.id[:8]})"
+        followed = any(
+            one.name == row.name and one.started >= row.seen for one in rows if one is not row
+        )
+        if followed:
+            continue  # another one was started on its machine since
+        if _WORKER_GONE <= now - row.seen < _WORKER_FORGOTTEN and alive:
+            yield Found(
+                "worker-gone",
+                "low",
+                "service",
+                name,
+                f"The worker {name} was last heard of at "
+                f"{row.seen.astimezone(UTC):%Y-%m-%d %H:%M} UTC.",
+                "Look at its machine; others do its work.",
+                since=row.seen,
+            )
+        elif row in alive and abs(row.skew) > _SKEW:
+            yield Found(
+                "clock",
+                "low",
+                "service",
+                name,
+                f"The clock of the worker {name} differs by "
+                f"{row.skew:.0f} seconds from the database's.",
+                "Have both follow a time server.",
+            )
+
+
+async def _store(
+    context: Context, session: AsyncSession, store: StoreRow, now: datetime
+) -> list[Found]:
+    """Whether it answers was looked at by the scheduler within the last minute or two."""
+    items: list[Found] = []
+    away = f"store|{store.name}"
+    if store.stopped_because:
+        items.append(
+            Found(
+                "store-away",
+                "high",
+                "store",
+                store.name,
+                store.stopped_because,
+                f"Run: fennox store test {store.name}",
+                cause=away,
+            )
+        )
+    if store.went_back:
+        items.append(
+            Found(
+                "went-back",
+                "high",
+                "store",
+                store.name,
+                f"{store.name} went back in time: {store.went_back}.",
+                f"It is scrubbed, which heals from copies: fennox store scrub {store.name}",
+                "Somebody put back an older copy. Backups written since may be lost there.",
+            )
+        )
+    if store.free is not None and store.free < store_duties.FULL:
+        items.append(
+            Found(
+                "full",
+                "high",
+                "store",
+                store.name,
+                f"{store.name} is full.",
+                f"Make room on the far side. What may go: fennox store sweep {store.name}",
+                "Nothing more can be written to it.",
+            )
+        )
+    bad = (
+        select(func.count()).select_from(Copy).where(Copy.store_id == store.id, Copy.damaged != "")
+    )
+    if count := (await session.execute(bad)).scalar_one():
+        oldest = select(func.min(StoreDamage.found)).where(
+            StoreDamage.store_id == store.id, StoreDamage.healed.is_(None)
+        )
+        since = (await session.execute(oldest)).scalar_one_or_none()
+        many = "backup is" if count == 1 else "backups are"
+        remedy = (
+            f"See `fennox store damage {store.name}`; take those systems again, and keep a second"
+            " copy."
+        )
+        items.append(
+            Found(
+                "damaged",
+                "high",
+                "store",
+                store.name,
+                f"{count} {many} damaged in {store.name} and could not be healed.",
+                remedy,
+                "What is damaged cannot be restored from there.",
+                since,
+            )
+        )
+    if now - (store.scrubbed or store.created) > 2 * store_duties.SCRUB_EVERY:
+        items.append(
+            Found(
+                "not-scrubbed",
+                "low",
+                "store",
+                store.name,
+                f"{store.name} was not scrubbed for more than two weeks.",
+                f"Run: fennox store scrub {store.name}",
+                since=store.scrubbed,
+            )
+        )
+    keys = await session.get(KeySet, (store.key_set, store.generation))
+    if keys is not None and keys.custody == "apart":
+        opened = select(func.max(Copy.verified)).where(Copy.store_id == store.id)
+        last = (await session.execute(opened)).scalar_one_or_none()
+        if now - (last or store.created) > store_duties.VERIFY_WITHIN:
+            since_when = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
+            items.append(
+                Found(
+                    "not-opened",
+                    "low",
+                    "store",
+                    store.name,
+                    f"No backup in {store.name} was opened since {since_when}.",
+                    "Verify one with its passphrase: fennox backup verify BACKUP",
+                    since=last,
+                )
+            )
+    items += [*await _space(session, store, now), *await over_ceiling.concerns(session, store, now)]
+    return items
+
+
+async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
+    since = now - timedelta(days=60)
+    query = select(StoreSpace.at, StoreSpace.used, StoreSpace.free).where(
+        StoreSpace.store_id == store.id
+    )
+    rows = (await session.execute(query.where(StoreSpace.at > since).order_by(StoreSpace.at))).all()
+    looks = [(row.at, row.used) for row in rows]
+    free = next((row.free for row in reversed(rows) if row.free is not None), None)
+    left = trend.time_until_full(looks, free, now) if free is not None else None
+    if left is None or left > RUNS_OUT:
+        return []
+    return [
+        Found(
+            "space",
+            "high" if left < timedelta(days=7) else "low",
+            "store",
+            store.name,
+            f"{store.name} will be full in about {left.days} days, if it goes on growing as it"
+            " does.",
+            "Make room, sweep it, or shorten ladders.",
+            "Then no backup can be written to it.",
+        )
+    ]
+
+
+async def _routines(session: AsyncSession) -> AsyncIterator[Found]:
+    there = select(System.id).where(System.retired.is_(None))
+    for routine in (await session.execute(select(Routine).order_by(Routine.name))).scalars().all():
+        if routine.mode == "off":
+            yield Found(
+                "routine-off",
+                "low",
+                "routine",
+                routine.name,
+                f"The routine {routine.name} is off.",
+                "Switch it on, or say that it is by hand on purpose.",
+            )
+        elif (
+            await session.execute(there.where(*routines.selected(routine.systems)).limit(1))
+        ).first() is None:
+            yield Found(
+                "routine-empty",
+                "low",
+                "routine",
+                routine.name,
+                f"The routine {routine.name} fits no system: {routine.systems}.",
+                "Change which systems it takes, or remove it.",
+            )

@@ -1,0 +1,193 @@
+"""What is wrong with runs: they hang, failed, wait for a person, or were given up and not done
+since.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from datetime import datetime, timedelta
+from functools import cache
+
+from sqlalchemy import Select, bindparam, exists, func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import aliased
+
+from fennox.catalogue.models import Run, Sheet, StoreRow, System, constant
+from fennox.service.concerns.causes import Away, Found
+from fennox.service.queries.newest_good import ENDED, newest_runs
+from fennox.service.upkeep import store_duties, sweep_run
+
+_FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
+_TELLS_WITHIN = timedelta(hours=1)  # a run that goes on tells something at least so often
+
+
+async def stuck(session: AsyncSession) -> AsyncIterator[Found]:
+    """Runs that go on and have told nothing for long: what they wait for hangs."""
+    last = func.coalesce(Run.told, Run.queued_at)
+    silent = select(Run, last, System.name, StoreRow.name).outerjoin(
+        System, System.id == Run.system_id
+    )
+    silent = silent.outerjoin(StoreRow, StoreRow.id == Run.store_id)
+    silent = silent.where(
+        Run.state == "running", last < func.now() - _TELLS_WITHIN, Run.worker_key.is_(None)
+    )
+    for run, since, system, store in await session.execute(silent):
+        about = system or store or run.kind
+        where = f" at the step: {run.step}" if run.step else ""
+        yield Found(
+            "stuck",
+            "high",
+            "system" if system else "store" if store else "service",
+            about,
+            f"The {run.kind} of {about} has made no progress since {since:%Y-%m-%d %H:%M}"
+            f" UTC{where}.",
+            f"Look at what that step needs; stop the run: fennox run stop {run.id[:12]}",
+            "A machine or store that hangs is not noticed in any other way.",
+            since=since,
+        )
+
+
+# these two are asked every minute, and to put them together takes longer than to have them answered
+@cache
+def _failed_runs() -> tuple[Select[Run, System], Select[Run, System]]:
+    """The last take of each system if it failed, the last look, and restores that failed and were
+    not done since.
+    """
+    failed = (
+        select(Run, System).join(System, System.id == Run.system_id).where(System.retired.is_(None))
+    )
+    take = newest_runs(Run.id, Run.state, fits=(*ENDED, Run.kind == constant("take"))).subquery()
+    looks = (*ENDED, Run.kind.in_(("take", "look")))
+    look = newest_runs(Run.id, Run.state, Run.kind, fits=looks).subquery()
+    which = Run.id.in_(select(take.c.id).where(take.c.state == "failed")) | Run.id.in_(
+        select(look.c.id).where(look.c.state == "failed", look.c.kind == "look")
+    )
+    restored = aliased(Run)
+    over = exists().where(
+        restored.system_id == Run.system_id,
+        restored.kind == constant("restore"),
+        restored.number > Run.number,
+        restored.state == "done",
+    )
+    begun = Run.sheet_id.in_(select(Sheet.id).where(Sheet.state.in_(("failed", "not proved"))))
+    return failed.where(which), failed.where(
+        begun & (Run.kind == constant("restore")) & (Run.state == "failed") & ~over
+    )
+
+
+async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
+    every = [row for statement in _failed_runs() for row in await session.execute(statement)]
+    for run, system in {(system.name, run.kind): (run, system) for run, system in every}.values():
+        yield Found(
+            "failed",
+            "high",
+            "system",
+            system.name,
+            f"The last {run.kind} of {system.name} failed: {run.reason}",
+            run.remedy,
+            since=run.ended,
+            cause=away.cause(run.store_id, system.site) or f"failed|{run.kind}|{run.reason}",
+            together=f"The last {run.kind} of {{these}} failed: {run.reason}",
+            subject="" if run.kind == "take" else run.kind,
+        )
+    waiting = (
+        select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
+    )
+    for run, system in await session.execute(waiting):
+        yield Found(
+            "waiting",
+            "high",
+            "system",
+            system.name,
+            f"The {run.kind} of {system.name} waits: {run.reason}",
+            run.remedy,
+            since=run.started,
+        )
+
+
+async def sweeps(session: AsyncSession, now: datetime) -> list[Found]:
+    """What a sweep would remove and does not, before a person has looked."""
+    return [
+        Found(
+            "sweep-waits",
+            "high",
+            "system",
+            one.system,
+            f"{len(one.backups)} of {one.of} backups of {one.system} in {one.store} are marked"
+            " to go"
+            + (", the newest among them." if one.newest else ", more at one time than is usual."),
+            f"See: fennox backup list --system {one.system}. Keep one: fennox backup keep ID. "
+            f"Let them go: fennox store sweep {one.store} --confirm",
+            "They stay until somebody has said which.",
+            subject=one.store,
+        )
+        for one in await sweep_run.waiting(session, now)
+    ]
+
+
+_LAST_FOR_STORE = (
+    select(Run.state, Run.reason, Run.remedy, Run.ended)
+    .where(
+        Run.store_id == bindparam("store"), Run.kind == bindparam("kind"), Run.system_id.is_(None)
+    )
+    .order_by(Run.number.desc())
+    .limit(1)
+)
+
+
+async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
+    """Work on stores that failed and was not done since, and backups that were not copied."""
+    stores = {
+        row.id: row
+        for row in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars()
+    }
+    for store, kind in ((store, kind) for store in stores for kind in _FOR_STORES):
+        if (
+            row := (
+                await session.execute(_LAST_FOR_STORE, {"store": store, "kind": kind})
+            ).one_or_none()
+        ) is None:
+            continue
+        state, reason, remedy, ended = row
+        name = stores[store].name
+        cause = away.cause(store, "")
+        if kind == "adopt" and state != "done":
+            why = f": {reason}" if reason else ""
+            yield Found(
+                "not-adopted",
+                "high",
+                "store",
+                name,
+                f"Not all that lies in {name} is known: bringing it in is {state}{why}",
+                remedy or f"It is tried again. Or run: fennox store adopt {name}",
+                "Backups that lie there alone are missing in every list.",
+                cause=cause,
+            )
+        elif state == "failed":
+            yield Found(
+                "failed",
+                "high",
+                "store",
+                name,
+                f"The last {kind} of {name} failed: {reason}",
+                remedy,
+                since=ended,
+                cause=cause,
+                subject=kind,
+            )
+    uncopied: dict[str, list[Run]] = {}
+    for run in await store_duties.failed_for_stores(session):
+        if run.kind == "copy" and run.store_id is not None:
+            uncopied.setdefault(run.store_id, []).append(run)
+    for store, failed in uncopied.items():
+        some = "1 backup is" if len(failed) == 1 else f"{len(failed)} backups are"
+        yield Found(
+            "not-copied",
+            "high",
+            "store",
+            stores[store].name,
+            f"{some} not copied to {stores[store].name}: {failed[-1].reason}",
+            f"It is tried again every hour. Or: fennox backup copy {str(failed[-1].backup_id)[:12]}"
+            f" --to {stores[store].name}",
+            cause=away.cause(store, ""),
+        )

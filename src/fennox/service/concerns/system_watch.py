@@ -1,0 +1,487 @@
+"""What is wrong with systems or will be: late, missed, doubtful, lacking, in one place only, needed
+in a circle.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import AsyncIterator, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Row, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, StoreRow, System
+from fennox.core import schedule
+from fennox.core.format.manifest import Certificate, Finding
+from fennox.core.ordering import in_order
+from fennox.service.concerns.causes import Away, Found
+from fennox.service.foundation.fair_share import give_way
+from fennox.service.machines.context import Context
+from fennox.service.queries.newest_good import ONLY_PARTIAL, among, newest_backups, unhurried
+from fennox.service.retention import routines
+from fennox.service.systems import relations
+from fennox.service.systems.dependence import lies_on
+from fennox.service.takes import hand_ins
+
+ENDS_SOON = timedelta(days=30)  # certificates
+_TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
+_TURN = 50  # systems after which others get their turn of this thread
+_NAMED = 500  # backups that one question names
+_OLD = timedelta(days=31)  # of what people take by hand
+MOST_SKEW = 60.0  # seconds that a machine's clock may be off before anybody hears of it
+_GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
+
+
+async def of_systems(
+    context: Context, session: AsyncSession, away: Away, now: datetime
+) -> AsyncIterator[Found]:
+    there = select(System).where(System.retired.is_(None))
+    systems: list[System] = sorted(
+        (row[0] for row in await unhurried(session, there)), key=lambda row: row.name
+    )
+    newest = await _newest(session)
+    by_hand = await hand_ins.lacking(context, session, systems)
+    all_routines = list((await session.execute(select(Routine).order_by(Routine.name))).scalars())
+    places = await _places(session, [row.id for row in newest.values()])
+    stores = {row.id: row for row in (await session.execute(select(StoreRow))).scalars()}
+    doubtful = await _doubtful(session)
+    lacking = await unhurried(session, newest_backups(Backup.findings, fits=ONLY_PARTIAL))
+    partial = {row.system: list(row.findings) for row in lacking}
+    missed = await _missed(session, all_routines, systems, now)
+    busy = set((await session.execute(select(Run.system_id).where(IS_ACTIVE))).scalars())
+    for number, system in enumerate(systems):
+        if number % _TURN == 0:
+            await give_way(session)
+        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+        backup = newest.get(system.id)
+        if context.installed(system.kind) is None:
+            yield Found(
+                "no-kind",
+                "high",
+                "system",
+                system.name,
+                f"{system.name} is of the kind {system.kind}, which is not installed here.",
+                "Add its file: fennox kind add FILE. Its backups carry it: fennox backup export",
+                "It can neither be taken nor restored.",
+                cause=f"no-kind|{system.kind}",
+                together=f"{{these}} are of the kind {system.kind}, which is not installed here.",
+            )
+        held = (
+            [stores[store] for store in places.get(backup.id, []) if store in stores]
+            if backup
+            else []
+        )
+        for item in _of_system(
+            system, mine, backup, partial.get(system.id), held, doubtful, missed, away, now
+        ):
+            yield item
+        if system.left_open and system.id not in busy:
+            yield Found(
+                "left-open",
+                "high",
+                "system",
+                system.name,
+                f"A take of {system.name} did this and could not undo it:"
+                f" {', '.join(system.left_open)}.",
+                f"Take it again, which undoes it first: fennox backup take {system.name}. Or undo"
+                f" it on the machine, and say so: fennox system resume {system.name}",
+                "Something on the machine may be stopped, locked or open.",
+            )
+        if system.skew is not None and abs(system.skew) > MOST_SKEW:
+            ahead = "ahead" if system.skew > 0 else "behind"
+            yield Found(
+                "clock",
+                "low",
+                "system",
+                system.name,
+                f"The clock of {system.name} was {_span(abs(system.skew))} {ahead} when it was last"
+                " taken.",
+                "Have it follow a time server; the next take sees it.",
+                "Its certificates, schedules and logs go by that clock.",
+                cause="clocks-of-systems",
+                together="The clocks of {these} were off when they were last taken.",
+            )
+        if system.differs and not _is_taken_soon(system, mine, now):
+            yield Found(
+                "differs",
+                "low",
+                "system",
+                system.name,
+                f"{system.name} is not what its last backup holds: {system.differs}.",
+                f"See: fennox backup compare --system {system.name} --live. Then: "
+                f"fennox backup take {system.name}",
+                "A restore would bring back what was before.",
+                since=system.differs_since,
+                cause="differs",
+                together="{these} are not what their last backups hold.",
+            )
+        for finding in by_hand.get(system.id, []):
+            yield Found(
+                "lacks",
+                "low",
+                "system",
+                system.name,
+                f"{system.name}: {finding.text}",
+                finding.remedy,
+                cause=f"lacks|{finding.text}",
+                together=f"{{these}}: {finding.text}",
+                subject=_subject(finding),
+            )
+    order = in_order(
+        {
+            name: related.needs
+            for name, related in (await relations.relations(context, session)).items()
+        }
+    )
+    for circle in order.circles:
+        names = ", ".join(circle)
+        yield Found(
+            "circle",
+            "low",
+            "system",
+            circle[0],
+            f"These systems need each other to come back: {names}.",
+            "Say which one can come back alone: fennox system set NAME --needs …",
+            "After everything was lost none of them can be the first.",
+        )
+    drilled = set(
+        (await session.execute(select(Sheet.system_id).where(Sheet.state == "proved"))).scalars()
+    )
+    never = [system.name for system in systems if system.id in newest and system.id not in drilled]
+    never = [name for name in never if name != "fennox"]
+    if never:
+        some = ", ".join(never[:5]) + (f" and {len(never) - 5} more" if len(never) > 5 else "")
+        yield Found(
+            "never-drilled",
+            "low",
+            "service",
+            "drills",
+            f"Never restored, not even for practice: {some}.",
+            "Draft a restore onto a spare machine: fennox restore draft BACKUP --at ADDRESS",
+            "Nobody knows how long it takes, and whether it works.",
+        )
+
+
+def _span(seconds: float) -> str:
+    for unit, length in (("days", 86400), ("hours", 3600), ("minutes", 60)):
+        if seconds >= 2 * length:
+            return f"{seconds / length:.0f} {unit}"
+    return f"{seconds:.0f} seconds"
+
+
+def _is_taken_soon(system: System, mine: list[Routine], now: datetime) -> bool:
+    """A routine that looks takes it by itself, unless it has been at it for long."""
+    by_itself = any(routine.mode == "on" and routine.look_every for routine in mine)
+    return (
+        by_itself
+        and system.differs_since is not None
+        and now - system.differs_since < _TAKEN_WITHIN
+    )
+
+
+def _subject(finding: Finding) -> str:
+    """Backups of before December 2026 do not say what a finding is about: its words tell them
+    apart.
+    """
+    return f"{finding.code}|{finding.subject or finding.text}"
+
+
+@dataclass(frozen=True)
+class _Newest:
+    id: str
+    time: datetime
+    findings: list[Finding]
+    certificates: list[Certificate]
+
+
+async def _newest(session: AsyncSession) -> dict[str, _Newest]:
+    """Of each system the newest good backup, without its census, which may be long."""
+    wanted = (Backup.id, Backup.time, Backup.findings, Backup.certificates)
+    rows = await unhurried(session, newest_backups(*wanted))
+    return {row.system: _Newest(row.id, row.time, row.findings, row.certificates) for row in rows}
+
+
+async def _places(session: AsyncSession, backups: list[str]) -> dict[str, list[str]]:
+    """Ids of the stores that hold them, sound."""
+    found: dict[str, list[str]] = defaultdict(list)
+    for first in range(0, len(backups), _NAMED):
+        await give_way(session)
+        some = among(Copy.backup_id, backups[first : first + _NAMED])
+        sound = select(Copy.backup_id, Copy.store_id).where(some, Copy.damaged == "")
+        for backup, store in await session.execute(sound):
+            found[backup].append(store)
+    return found
+
+
+async def _doubtful(session: AsyncSession) -> dict[str, Row[*tuple[Any, ...]]]:
+    """The newest doubtful backup of each system that nobody has looked at."""
+    wanted = (Backup.system_id, Backup.id, Backup.time, Backup.doubtful_because)
+    query = select(*wanted).where(Backup.doubtful, Backup.expired.is_(False)).order_by(Backup.time)
+    found: dict[str, Row[*tuple[Any, ...]]] = {}
+    for row in await session.execute(query):
+        found[row.system_id] = row
+    return found
+
+
+async def _missed(
+    session: AsyncSession, all_routines: list[Routine], systems: list[System], now: datetime
+) -> dict[str, list[tuple[Routine, datetime]]]:
+    """Due times for which no run was queued, by system; what the scheduler decided is compared with
+    the rule itself.
+    """
+    on = [routine for routine in all_routines if routine.mode == "on"]
+    found: dict[str, list[tuple[Routine, datetime]]] = defaultdict(list)
+    for routine in on:
+        plan = schedule.parse(routine.when, routine.zone)
+        decided = await routines.decided_last(session, routine)
+        for number, system in enumerate(systems):
+            if number % _TURN == 0:
+                await give_way(session)
+            if system.suspended_because or not routines.selects(routine.systems, system):
+                continue
+            since = routines.decided_up_to(now, routine, system, decided.get(system.id))
+            place = schedule.place_in(routine.spread, system.id)
+            due = plan.newest_due(since, now - place - _GRACE)
+            if due is not None and routines.begins(routine, due + place) <= now - _GRACE:
+                found[system.id].append((routine, due))
+    return found
+
+
+def _only_partial(system: System, findings: list[Finding]) -> Found:
+    lacking = [finding.text for finding in findings if finding.code == "part-left-out"]
+    return Found(
+        "no-backup",
+        "high",
+        "system",
+        system.name,
+        f"{system.name} has no whole backup. {' '.join(lacking)}".rstrip(),
+        f"Run: fennox backup take {system.name}",
+        "A rebuild from it would not be whole.",
+        system.created,
+    )
+
+
+def _of_system(
+    system: System,
+    mine: list[Routine],
+    backup: _Newest | None,
+    partial: list[Finding] | None,
+    held: list[StoreRow],
+    doubtful: dict[str, Row[*tuple[Any, ...]]],
+    missed: dict[str, list[tuple[Routine, datetime]]],
+    away: Away,
+    now: datetime,
+) -> Iterator[Found]:
+    name = system.name
+    if backup is None and partial is not None:
+        yield _only_partial(system, partial)
+    elif backup is None:
+        yield Found(
+            "no-backup",
+            "high",
+            "system",
+            name,
+            f"{name} has no backup.",
+            f"Run: fennox backup take {name}",
+            "If it is lost today, it is rebuilt from memory.",
+            system.created,
+            cause="no-backup",
+            together="{these} have no backup.",
+        )
+    else:
+        yield from _late(system, mine, backup, away, now)
+        if held and all(lies_on(store, system) for store in held):
+            where = " and ".join(store.name for store in held)
+            yield Found(
+                "only-on-itself",
+                "high",
+                "system",
+                name,
+                f"The newest good backup of {name} lies on the machine of {name} alone, in"
+                f" {where}.",
+                "Send it to a store elsewhere: --copy-to in its routine, or fennox backup copy.",
+                "If that machine is lost, so is its backup.",
+                backup.time,
+                cause=f"only-on-itself|{where}",
+                together=(
+                    "The newest good backups of {these} lie on their own machines alone, in"
+                    f" {where}."
+                ),
+            )
+        elif len(held) == 1:
+            yield Found(
+                "one-copy",
+                "low",
+                "system",
+                name,
+                f"The newest good backup of {name} lies in one place only.",
+                "Send it to a further store: --copy-to in its routine, or fennox backup copy.",
+                "If that store is lost, so is the backup.",
+                backup.time,
+                cause="one-copy",
+                together="The newest good backups of {these} lie in one place only.",
+            )
+        for finding in backup.findings:
+            if finding.severity == "warning":
+                yield Found(
+                    "lacks",
+                    "low",
+                    "system",
+                    name,
+                    f"{name}: {finding.text}",
+                    finding.remedy,
+                    since=backup.time,
+                    cause=f"lacks|{finding.text}",
+                    together=f"{{these}}: {finding.text}",
+                    subject=_subject(finding),
+                )
+        for item in backup.certificates:
+            yield from _certificate(
+                name, item.document, datetime.fromtimestamp(item.until, UTC), now
+            )
+    if system.key_until is not None:
+        yield from _certificate(name, "", system.key_until, now)
+    for account in system.default_logins:
+        yield Found(
+            "default-login",
+            "low",
+            "system",
+            name,
+            f"The login {account} that every fresh installation has still works on {name}.",
+            f"Change its password there; the next take sees it: fennox backup take {name}",
+            "Whoever reaches its address can do there what they like.",
+            cause=f"default-login|{account}",
+            together=f"The login {account} of a fresh installation still works on {{these}}.",
+            subject=account,
+        )
+    if (doubted := doubtful.get(system.id)) is not None:
+        yield Found(
+            "doubtful",
+            "high",
+            "system",
+            name,
+            f"The backup of {name} of {doubted.time:%Y-%m-%d %H:%M} UTC is doubtful: "
+            f"{doubted.doubtful_because or 'somebody doubts it'}.",
+            f"Look: fennox backup compare --system {name}. Then: fennox backup clear"
+            f" {doubted.id[:12]} --because …",
+            "It pushes no good backup out until somebody has looked.",
+            doubted.time,
+        )
+    for routine, due in missed.get(system.id, []):
+        yield Found(
+            "missed",
+            "high",
+            "system",
+            name,
+            f"{name} was due by {routine.name} at {due:%Y-%m-%d %H:%M} UTC, and no run has begun.",
+            "See `fennox status` for workers, and `fennox run list` for what stands in its way.",
+            "",
+            due,
+            cause=away.cause(None, system.site) or f"missed|{routine.name}",
+            together=f"{{these}} were due by {routine.name}, and no run has begun.",
+            subject=routine.name,
+        )
+    if system.suspended_because:
+        yield Found(
+            "suspended",
+            "high",
+            "system",
+            name,
+            f"No routine takes {name}: {system.suspended_because}.",
+            f"Finish the restore, or say: fennox system resume {name}",
+            cause=f"suspended|{system.suspended_because}",
+            together=f"No routine takes {{these}}: {system.suspended_because}.",
+        )
+    if not mine:
+        yield Found(
+            "no-routine",
+            "low",
+            "system",
+            name,
+            f"{name} is in no routine.",
+            "Add one, or leave it by hand on purpose.",
+            since=system.created,
+            cause="no-routine",
+            together="{these} are in no routine.",
+        )
+
+
+def _late(
+    system: System, mine: list[Routine], backup: _Newest, away: Away, now: datetime
+) -> Iterator[Found]:
+    """Two due times of a routine have passed since the newest good backup."""
+    for routine in mine:
+        if routine.mode != "on" or routine.parts or system.suspended_because:
+            continue
+        plan = schedule.parse(routine.when, routine.zone)
+        place = schedule.place_in(routine.spread, system.id) + _GRACE
+        passed = list(
+            plan.between(max(backup.time, routine.decided_until - timedelta(days=400)), now - place)
+        )[:2]
+        if len(passed) == 2:
+            days = (now - backup.time).days
+            old = (
+                f"{days} days"
+                if days > 1
+                else f"{int((now - backup.time).total_seconds() // 3600)} hours"
+            )
+            yield Found(
+                "late",
+                "high",
+                "system",
+                system.name,
+                f"The newest good backup of {system.name} is {old} old; {routine.name} has wanted"
+                " two since.",
+                f"Look at its last run: fennox run list --system {system.name}",
+                "What changed since then would be lost.",
+                backup.time,
+                cause=away.cause(routine.store_id, system.site) or f"late|{routine.name}",
+                together=(
+                    f"{routine.name} has wanted two backups of {{these}} since the newest good"
+                    " ones."
+                ),
+                subject=backup.id,
+            )
+            return
+    by_itself = any(routine.mode == "on" and not routine.parts for routine in mine)
+    if not by_itself and now - backup.time > _OLD and not system.suspended_because:
+        yield Found(
+            "old",
+            "low",
+            "system",
+            system.name,
+            f"The newest good backup of {system.name} is {(now - backup.time).days} days old, and"
+            " no routine takes it by itself.",
+            f"Run: fennox backup take {system.name}",
+            "What changed since then would be lost.",
+            backup.time,
+            cause="old",
+            together=(
+                "The newest good backups of {these} are over a month old; no routine takes them by"
+                " itself."
+            ),
+        )
+
+
+def _certificate(name: str, document: str, until: datetime, now: datetime) -> Iterator[Found]:
+    if until - now > ENDS_SOON:
+        return
+    what = (
+        f"The certificate in {document} of {name}"
+        if document
+        else f"The certificate that {name} shows"
+    )
+    ended = until <= now
+    text = f"{what} {'ended' if ended else 'ends'} on {until:%Y-%m-%d}."
+    yield Found(
+        "certificate",
+        "high" if ended else "low",
+        "system",
+        name,
+        text,
+        "Renew it there; the next backup has the new one.",
+        subject=document,
+    )

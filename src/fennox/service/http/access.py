@@ -1,0 +1,541 @@
+"""Who may do what: tables for every route, held against the application when it starts and by a
+test.
+
+Every request passes :func:`authorise` first: who it is, their role and rights, the part of the
+estate that they reach, and for a grave act a fresh proof and an approval.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
+from contextlib import AsyncExitStack, asynccontextmanager
+from typing import Any, Literal
+
+from fastapi import APIRouter, FastAPI, Request
+from fastapi.routing import APIRoute
+from pydantic import BaseModel, ValidationError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Sheet, System
+from fennox.core.errors import (
+    BadInput,
+    NotAllowed,
+    NotSignedIn,
+    Outdated,
+    PasswordChangeNeeded,
+    WrongPassphrase,
+)
+from fennox.core.words import a
+from fennox.service.access_control import approvals, audit
+from fennox.service.access_control.approvals import Asked
+from fennox.service.access_control.attempts import attempt, to_open
+from fennox.service.machines.context import Context, named
+from fennox.service.own_state.own_routine import KIND as OWN_KIND
+from fennox.service.people import grave_acts, scopes
+from fennox.service.people.grave_acts import Grave
+from fennox.service.people.persons import Person, must_have
+from fennox.service.people.tokens import person_of
+from fennox.service.queries import lookups
+from fennox.wire.access import Right, Role
+
+Needed = Literal["nobody", "reader", "auditor", "operator", "administrator"]
+
+COOKIE = "fennox_session"
+CONSOLE_HEADER = "x-fennox-console"
+
+# the operation (the name of its function, and its operationId) → the least role
+TABLE: dict[str, Needed] = {
+    "healthz": "nobody",
+    "readyz": "nobody",
+    "page": "nobody",
+    "sign_in": "nobody",
+    "who_am_i": "reader",
+    "sign_out": "reader",
+    "list_passkeys": "reader",
+    "begin_passkey": "reader",
+    "add_passkey": "reader",
+    "remove_passkey": "reader",
+    "sign_in_ways": "nobody",
+    "begin_provider_sign_in": "nobody",
+    "sign_in_with_provider": "nobody",
+    "provider_ends_sessions": "nobody",
+    "begin_passkey_sign_in": "nobody",
+    "sign_in_with_passkey": "nobody",
+    "prove_with_passkey": "reader",
+    "prove": "reader",
+    "change_password": "reader",
+    "list_sessions": "reader",
+    "end_session": "reader",
+    "end_other_sessions": "reader",
+    "add_token": "reader",
+    "begin_totp": "reader",
+    "confirm_totp": "reader",
+    "remove_totp": "reader",
+    "new_recovery_codes": "reader",
+    "list_approvals": "reader",
+    "show_approval": "reader",
+    "grant_approval": "reader",
+    "refuse_approval": "reader",
+    "approval_acts": "reader",
+    "set_approvals": "administrator",
+    "first_user": "nobody",
+    "list_users": "auditor",
+    "add_user": "administrator",
+    "change_user": "administrator",
+    "remove_user": "administrator",
+    "status": "reader",
+    "openapi_document": "reader",
+    "audit": "auditor",
+    "check_audit": "auditor",
+    "list_kinds": "reader",
+    "list_stores": "reader",
+    "add_store": "administrator",
+    "show_store": "reader",
+    "test_store": "operator",
+    "change_store": "administrator",
+    "remove_store": "administrator",
+    "look": "administrator",
+    "browse_store": "administrator",
+    "list_logins": "reader",
+    "add_login": "administrator",
+    "change_login": "administrator",
+    "remove_login": "administrator",
+    "admit_login": "administrator",
+    "revoke_login": "administrator",
+    "list_systems": "reader",
+    "list_system_names": "reader",
+    "add_kind": "administrator",
+    "add_system": "administrator",
+    "look_at_machine": "administrator",
+    "show_system": "reader",
+    "show_relations": "reader",
+    "list_hand_ins": "reader",
+    "hand_in": "operator",
+    "return_order": "reader",
+    "change_system": "administrator",
+    "probe_system": "operator",
+    "resume_system": "operator",
+    "retire_system": "administrator",
+    "remove_system": "administrator",
+    "confirm_system": "operator",
+    "list_backups": "reader",
+    "take_backup": "operator",
+    "show_backup": "reader",
+    "list_documents": "reader",
+    "export_backup": "reader",
+    "compare_as_patch": "reader",
+    "compare_backups": "reader",
+    "trace_value": "reader",
+    "hold_backup": "operator",
+    "copy_backup": "operator",
+    "verify_backup": "operator",
+    "scrub_store": "operator",
+    "own_state": "reader",
+    "keep_own_state": "administrator",
+    "recovery_sheet": "administrator",
+    "list_key_sets": "reader",
+    "add_passphrase": "administrator",
+    "try_passphrase": "operator",
+    "withdraw_passphrase": "administrator",
+    "change_custody": "administrator",
+    "hand_over": "administrator",
+    "rekey": "administrator",
+    "go_on_rekeying": "administrator",
+    "adopt_store": "administrator",
+    "adopt_backups": "administrator",
+    "sweep_store": "administrator",
+    "store_damage": "reader",
+    "store_space": "reader",
+    "clear_backup": "operator",
+    "release_backup": "operator",
+    "keep_backup": "operator",
+    "list_removals": "reader",
+    "list_marked": "reader",
+    "show_clocks": "reader",
+    "confirm_clocks": "administrator",
+    "list_concerns": "reader",
+    "mute_concern": "operator",
+    "unmute_concern": "operator",
+    "list_alerts": "reader",
+    "add_alert": "administrator",
+    "change_alert": "administrator",
+    "remove_alert": "administrator",
+    "test_alert": "administrator",
+    "metrics": "reader",
+    "list_workers": "reader",
+    "drain_worker": "administrator",
+    "list_sites": "reader",
+    "admit_site": "administrator",
+    "revoke_site": "administrator",
+    "list_routines": "reader",
+    "add_routine": "administrator",
+    "preview_new": "reader",
+    "show_routine": "reader",
+    "change_routine": "administrator",
+    "remove_routine": "administrator",
+    "preview_routine": "reader",
+    "coming_runs": "reader",
+    "calendar_of_runs": "reader",
+    "list_restores": "reader",
+    "draft_restore": "operator",
+    "show_restore": "reader",
+    "start_restore": "operator",
+    "undo_restore": "operator",
+    "answer_gate": "operator",
+    "list_runs": "reader",
+    "show_run": "reader",
+    "run_log": "reader",
+    "run_events": "reader",
+    "stop_run": "operator",
+    "give_passphrase": "operator",
+}
+
+# operations that need a right, which goes apart from roles
+RIGHTS: dict[str, Right] = {
+    "export_backup": "export",
+    "compare_as_patch": "content",
+    "compare_backups": "content",
+    "trace_value": "content",
+}
+
+# what whoever reaches a part of the estate may do: it is about single systems, or shows only theirs
+WITHIN = frozenset(
+    {
+        "who_am_i",
+        "sign_out",
+        "prove",
+        "change_password",
+        "list_sessions",
+        "end_session",
+        "end_other_sessions",
+        "add_token",
+        "begin_totp",
+        "confirm_totp",
+        "remove_totp",
+        "new_recovery_codes",
+        "list_passkeys",
+        "begin_passkey",
+        "add_passkey",
+        "remove_passkey",
+        "prove_with_passkey",
+        "list_approvals",
+        "show_approval",
+        "grant_approval",
+        "refuse_approval",
+        "approval_acts",
+        "status",
+        "openapi_document",
+        "list_kinds",
+        "metrics",
+        "list_concerns",
+        "mute_concern",
+        "unmute_concern",
+        "list_systems",
+        "list_system_names",
+        "show_system",
+        "probe_system",
+        "resume_system",
+        "confirm_system",
+        "list_hand_ins",
+        "hand_in",
+        "list_backups",
+        "take_backup",
+        "show_backup",
+        "list_documents",
+        "export_backup",
+        "compare_as_patch",
+        "compare_backups",
+        "trace_value",
+        "hold_backup",
+        "copy_backup",
+        "verify_backup",
+        "clear_backup",
+        "release_backup",
+        "keep_backup",
+        "list_removals",
+        "list_restores",
+        "draft_restore",
+        "show_restore",
+        "start_restore",
+        "undo_restore",
+        "answer_gate",
+        "list_runs",
+        "show_run",
+        "run_log",
+        "run_events",
+        "stop_run",
+        "give_passphrase",
+    }
+)
+
+# what must still be done by whoever has to change their password first
+_BEFORE_A_CHANGE = frozenset({"who_am_i", "sign_out", "change_password", "prove"})
+_METRICS = frozenset({"metrics", "who_am_i"})
+
+
+def operations(app: FastAPI) -> dict[str, tuple[str, str]]:
+    """Every documented operation with its method and path."""
+    return {
+        operation["operationId"]: (method.upper(), path)
+        for path, methods in app.openapi()["paths"].items()
+        for method, operation in methods.items()
+    }
+
+
+def check_table(routers: Iterable[APIRouter]) -> None:
+    """Every operation stands in the table; one that does not keeps the service from starting."""
+    names = {
+        route.endpoint.__name__
+        for router in routers
+        for route in router.routes
+        if isinstance(route, APIRoute)
+    }
+    if missing := names - TABLE.keys():
+        raise RuntimeError(f"operations without a role: {sorted(missing)}")
+    if unknown := (WITHIN | RIGHTS.keys() | grave_acts.TABLE.keys()) - TABLE.keys():
+        raise RuntimeError(f"operations that are none: {sorted(unknown)}")
+
+
+async def authorise(request: Request) -> AsyncIterator[None]:
+    """Around every route: who it is, and whether they may do this now."""
+    context: Context = request.app.state.context
+    operation: str = request.scope["endpoint"].__name__
+    if context.outdated and operation != "healthz":
+        raise Outdated(
+            context.outdated, "Stop this process, and start the new version in its place."
+        )
+    if "\0" in request.url.path or any(
+        "\0" in text for pair in request.query_params.multi_items() for text in pair
+    ):
+        raise BadInput("The address holds the character NUL.", "Nothing is called so.")
+    needed = TABLE[operation]
+    if needed == "nobody":
+        yield
+        return
+    try:
+        who = await _person(request, context)
+    except NotSignedIn:
+        await audit.not_signed_in(context, request, operation)
+        raise
+    request.state.person = who
+    async with AsyncExitStack() as stack:
+        try:
+            _must_be_allowed(request, who, operation, needed)
+            body = await _body(request)
+            if who.scope is not None:
+                await _must_reach(context, who, request, operation, body)
+            if (act := grave_acts.of(operation, body)) is not None:
+                grave_acts.must_be_proved(who)
+                if act.approved:
+                    asked = await _asked(context, request, operation, act, body)
+                    request.state.approval = await stack.enter_async_context(
+                        approvals.approved(context, who, asked)
+                    )
+        except NotAllowed as refusal:
+            await audit.refused(context, request, operation, refusal)
+            raise
+        if request.method in ("GET", "HEAD"):
+            scopes.read_within(who.scope)
+        if isinstance(body, dict) and body.get("passphrase"):
+            await stack.enter_async_context(_passphrase_given(context, request, who, operation))
+        yield
+
+
+@asynccontextmanager
+async def _passphrase_given(
+    context: Context, request: Request, who: Person, operation: str
+) -> AsyncIterator[None]:
+    """Around a route that opens something with a passphrase: wrong ones are limited, and in the
+    audit.
+    """
+    async with attempt(context, to_open(who.name)) as tried:
+        try:
+            yield
+        except WrongPassphrase as wrong:
+            await audit.refused(context, request, operation, wrong)
+            raise
+        except BaseException:
+            tried.passed = True  # whatever else went wrong, the passphrase did not
+            raise
+        tried.passed = True
+
+
+def _must_be_allowed(request: Request, who: Person, operation: str, needed: Role) -> None:
+    if (
+        who.by_cookie
+        and request.method not in ("GET", "HEAD")
+        and request.headers.get(CONSOLE_HEADER) != "1"
+    ):
+        raise NotAllowed("The request does not come from the console.", "Reload the page.")
+    if who.must_change and operation not in _BEFORE_A_CHANGE:
+        raise PasswordChangeNeeded(
+            "Your password was set by somebody else; change it first.", "Run: fennox user password"
+        )
+    if who.kind == "metrics" and operation not in _METRICS:
+        raise NotAllowed(
+            "This token reads metrics, and nothing else.", "Make one of the kind automation."
+        )
+    if not who.may(needed):
+        raise NotAllowed(
+            f"{a(who.role).capitalize()} may not do this; it needs {a(needed)}.",
+            "Ask an administrator.",
+        )
+    if (right := RIGHTS.get(operation)) is not None:
+        must_have(who, right)
+    if who.scope is not None and operation not in WITHIN:
+        raise NotAllowed(
+            "You reach a part of the estate; this is about all of it.",
+            "Ask somebody who reaches the whole estate.",
+        )
+
+
+async def _body(request: Request) -> Any:
+    """The JSON of a request, whatever it says that it is; None if its route reads none.
+
+    Rules that did not read what the route reads would be passed by a request that does not call
+    itself JSON. What is no JSON, the route itself refuses.
+    """
+    route: APIRoute = request.scope["route"]
+    if route.body_field is None:
+        return None
+    try:
+        return json.loads(await request.body() or b"null")
+    except ValueError:
+        return None
+
+
+Lookup = Callable[[AsyncSession, str], Awaitable[Any]]
+
+
+async def _system(session: AsyncSession, name: str) -> System:
+    return await named(session, System, name)
+
+
+_IN_PATHS: dict[str, Lookup] = {
+    "backup": lookups.find_backup,
+    "run": lookups.find_run,
+    "sheet": lookups.find_sheet,
+    "concern": lookups.find_concern,
+    "approval": approvals.found,
+    # of the operations that are allowed within a scope, systems alone are named so
+    "name": _system,
+}
+_IN_BODIES: dict[str, Lookup] = {
+    "system": _system,
+    "onto": _system,
+    "backup": lookups.find_backup,
+    "before": lookups.find_backup,
+    "after": lookups.find_backup,
+}
+
+
+async def _must_reach(
+    context: Context, who: Person, request: Request, operation: str, body: Any
+) -> None:
+    """Raise ``NotFound`` for what lies outside of the person's scope, as if it were not there."""
+    given = [
+        (_IN_PATHS[name], str(value))
+        for name, value in request.path_params.items()
+        if name in _IN_PATHS
+    ]
+    if isinstance(body, dict):
+        given += [
+            (find, body[name])
+            for name, find in _IN_BODIES.items()
+            if isinstance(body.get(name), str)
+        ]
+    with scopes.within(who.scope):
+        async with context.session() as session:
+            for find, value in given:
+                await find(session, value)
+
+
+async def _asked(
+    context: Context, request: Request, operation: str, act: Grave, body: Any
+) -> Asked:
+    """The request as a second person is shown it, and bound to what it is about as that stands
+    now.
+    """
+    sheet: Sheet | None = None
+    system: str | None = None
+    subject: Any = None
+    async with context.session() as session:
+        if "sheet" in request.path_params:
+            sheet = await lookups.find_sheet(session, request.path_params["sheet"])
+            system, subject = (
+                sheet.system_id,
+                [sheet.id, sheet.version, sheet.data.model_dump(mode="json")],
+            )
+        elif "backup" in request.path_params:
+            backup = await lookups.find_backup(session, request.path_params["backup"])
+            system, subject = backup.system_id, backup.id
+    return Asked(
+        operation=operation,
+        act=act.act,
+        path=request.url.path,
+        query=request.url.query,
+        body=await request.body() if body is not None else b"",
+        values=_values(request, body),
+        sheet=sheet.id if sheet is not None else None,
+        system=system,
+        subject=subject,
+    )
+
+
+def _values(request: Request, body: Any) -> dict[str, object]:
+    """The values of a request with secrets masked, as its model says which are; queries hold
+    none.
+    """
+    shown: dict[str, object] = dict(request.query_params)
+    route: APIRoute = request.scope["route"]
+    model = route.body_field.field_info.annotation if route.body_field is not None else None
+    for one in getattr(model, "__args__", (model,)):
+        if isinstance(one, type) and issubclass(one, BaseModel) and isinstance(body, dict):
+            try:
+                return shown | one.model_validate(body).model_dump(mode="json", exclude_unset=True)
+            except ValidationError:
+                return shown  # the route refuses it
+    return shown
+
+
+async def _person(request: Request, context: Context) -> Person:
+    header = request.headers.get("authorization", "")
+    cookie = request.cookies.get(cookie_name(request))
+    token = header.removeprefix("Bearer ") if header.startswith("Bearer ") else None
+    if token is None and cookie is None:
+        raise NotSignedIn("You are not signed in.", "Sign in, for example with `fennox sign-in`.")
+    async with context.session(lasting=False) as session:
+        return await person_of(
+            session, token or cookie or "", by_cookie=token is None, now=context.wall()
+        )
+
+
+def cookie_name(request: Request) -> str:
+    """Under TLS a name that no other host and no plain page can set (RFC 6265bis, section
+    4.1.3.2).
+    """
+    return f"__Host-{COOKIE}" if request.url.scheme == "https" else COOKIE
+
+
+def may_see(who: Person, kind: str) -> None:
+    """Raise if what a backup of this kind holds is not for all who may compare.
+
+    Fennox's own state has the hashes of passwords and tokens, and the audit.
+    """
+    if kind == OWN_KIND and who.role != "administrator":
+        raise NotAllowed("Only an administrator sees Fennox's own state.", "Ask one.")
+
+
+async def is_signed_in(request: Request, context: Context) -> bool:
+    """Whether who asked is so still: a stream ends with the session it began under."""
+    try:
+        await _person(request, context)
+    except NotSignedIn:
+        return False
+    return True
+
+
+def person(request: Request) -> Person:
+    found: Person = request.state.person
+    return found

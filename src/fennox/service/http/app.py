@@ -1,0 +1,107 @@
+"""The HTTP application: the API, the console, and the rules that hold for every answer."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from contextlib import AbstractAsyncContextManager
+
+from fastapi import APIRouter, Depends, FastAPI, Request, Response
+
+from fennox import __version__
+from fennox.service.foundation.fair_share import AnswersFirst, Turns
+from fennox.service.http import access, hosts, pages, problems
+from fennox.service.http.bounds import BoundedBodies
+from fennox.service.http.routes.backups import backups, comparisons, restores, routines, runs
+from fennox.service.http.routes.backups.runs import RunHub
+from fennox.service.http.routes.estate import audit, clocks, concerns, estate, metrics, workers
+from fennox.service.http.routes.people import (
+    approvals,
+    passkeys,
+    people,
+    providers,
+    session,
+    sessions,
+)
+from fennox.service.http.routes.stores import key_sets, own_state, recovery, stores
+from fennox.service.http.routes.systems import kinds, logins, probes, retirement, sites, systems
+from fennox.service.machines.context import Context
+from fennox.wire.base import Problem
+from fennox.wire.headers import NOW
+
+_CSP = (
+    "default-src 'self'; style-src 'self'; img-src 'self' data:; frame-ancestors 'none'; base-uri"
+    " 'none'"
+)
+_HEADERS = {
+    "content-security-policy": _CSP,
+    "x-content-type-options": "nosniff",
+    "referrer-policy": "no-referrer",
+    "x-frame-options": "DENY",
+}
+
+_ONLY_TLS = "max-age=31536000"  # seconds: a year (RFC 6797)
+
+_MODULES = (
+    session, people, sessions, passkeys, providers, approvals, audit, estate, clocks, concerns,
+    kinds, systems, probes, retirement, key_sets, stores, logins, own_state,
+    recovery, backups, comparisons, routines, restores, runs, workers, sites,
+)  # fmt: skip
+_ROUTERS = [module.router for module in _MODULES]
+Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]
+
+
+def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastAPI:
+    """Without a context only its description can be asked for, until ``lifespan`` sets one that has
+    the same turns.
+    """
+    app = FastAPI(
+        title="Fennox",
+        version=__version__,
+        description=(
+            "Configuration backups that can be put back, and the proof that everything is there"
+            " again."
+        ),
+        openapi_url=None,  # a route of our own, for whoever is signed in
+        docs_url=None,
+        redoc_url=None,
+        lifespan=lifespan,
+        generate_unique_id_function=lambda route: route.name,
+        responses={"default": {"model": Problem, "description": "A problem (RFC 9457)"}},
+    )
+    app.state.context = context
+    app.state.hub = RunHub()
+    problems.install(app)
+    guarded = [Depends(access.authorise)]
+    api = APIRouter(prefix="/api/v1", dependencies=guarded)
+    for router in _ROUTERS:
+        api.include_router(router)
+    app.include_router(api)
+    app.include_router(sites.doors, prefix="/api/v1")
+    app.include_router(estate.health, dependencies=guarded)
+    app.include_router(metrics.router, dependencies=guarded)
+    app.include_router(pages.router, dependencies=guarded)
+    access.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
+
+    app.state.turns = context.turns if context is not None else Turns()
+    app.add_middleware(BoundedBodies)
+    app.add_middleware(AnswersFirst, turns=app.state.turns)
+
+    @app.middleware("http")
+    async def headers(
+        request: Request, call_next: Callable[[Request], Awaitable[Response]]
+    ) -> Response:
+        here: Context | None = getattr(app.state, "context", None)
+        if here is not None and not hosts.is_ours(request.headers.get("host", ""), here.settings):
+            return problems.problem_of(hosts.refusal(request.headers.get("host", "")))
+        response = await call_next(request)
+        for name, value in _HEADERS.items():
+            response.headers.setdefault(name, value)
+        if request.url.scheme == "https":
+            response.headers.setdefault("strict-transport-security", _ONLY_TLS)
+        if request.url.path.startswith(("/api/", "/metrics")):
+            response.headers.setdefault("cache-control", "no-store")
+            if here is not None:
+                response.headers.setdefault(NOW, here.now().isoformat())
+        return response
+
+    return app

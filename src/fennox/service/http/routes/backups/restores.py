@@ -1,0 +1,410 @@
+"""Restores: draft, look, start, answer."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import datetime
+
+from fastapi import APIRouter, Header, Request
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Login, Run, Sheet, System
+from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
+from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.steps import Entrance
+from fennox.core.orders import Aim, DraftOrder, RestoreOrder, of_kind
+from fennox.core.restoring.planning import at_another_machine, left_out_essentials
+from fennox.core.restoring.sheet import Sheet as SheetData
+from fennox.core.time import stamp
+from fennox.links.base import parse_address
+from fennox.service.access_control import audit
+from fennox.service.http.routes.backups.runs import run_shown
+from fennox.service.http.routes.people.session import Here, Who
+from fennox.service.machines import login_uses
+from fennox.service.machines.context import Context, named
+from fennox.service.machines.routes_to_machines import Way, way_to
+from fennox.service.people import scopes
+from fennox.service.queries.lookups import find_backup, find_sheet
+from fennox.service.queries.paging import After, Limit, newest_first
+from fennox.service.restores.restore_run import suspension
+from fennox.service.runs import progress_log, queue
+from fennox.wire.base import Page
+from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown, SheetStart
+from fennox.wire.runs import RunShown
+
+router = APIRouter(tags=["restores"])
+
+
+async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
+    runs = (
+        select(Run)
+        .where(Run.sheet_id == sheet.id, Run.kind == "restore")
+        .order_by(Run.created.desc())
+        .limit(1)
+    )
+    return (await session.execute(runs)).scalars().first()
+
+
+async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
+    run = await _run_of(session, row)
+    sheet = _data(row)
+    if scopes.is_narrow():
+        sheet.findings = login_uses.unnamed(sheet.findings)
+    return SheetShown(
+        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet
+    )
+
+
+def _data(row: Sheet) -> SheetData:
+    """The row knows how a restore ended whose worker could not write it into the sheet."""
+    return row.data.model_copy(update={"state": row.state}, deep=True)
+
+
+@router.get("/restores")
+async def list_restores(
+    context: Here, limit: Limit = 50, after: After = None
+) -> Page[RestoreShown]:
+    """Run sheets, newest first."""
+    async with context.session() as session:
+        rows, cursor = await newest_first(
+            session, select(Sheet), [Sheet.created, Sheet.id], limit, after
+        )
+        items = []
+        for row in rows:
+            run = await _run_of(session, row)
+            proof = row.data.proof
+            items.append(
+                RestoreShown(
+                    id=row.id,
+                    system=row.data.system_name,
+                    backup=row.backup_id,
+                    state=row.state,
+                    created=row.created,
+                    by=row.by,
+                    run=run.id if run else None,
+                    proved=proof.proved if proof else None,
+                )
+            )
+        return Page(items=items, after=cursor)
+
+
+@router.post("/restores", status_code=202)
+async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: Who) -> RunShown:
+    """Start drafting a run sheet: backup and target are looked at, nothing is changed."""
+    async with context.session() as session:
+        backup = await find_backup(session, wanted.backup)
+        own = await session.get_one(System, backup.system_id)
+        system = await named(session, System, wanted.onto) if wanted.onto else own
+        if system.id != own.id:
+            raise BadInput(
+                f"The backup is of {own.name}, not of {system.name}.",
+                "Say where the fresh machine answers with --at; restoring onto another system comes"
+                " with migrations.",
+                field="onto",
+            )
+        kind, _ = context.kind(system.kind)
+        if kind.rebuilt_by:
+            raise Conflict(
+                f"{kind.title} is not restored by a run sheet.",
+                f"On an empty machine: {kind.rebuilt_by}",
+            )
+        parts_to_take(kind, wanted.parts)
+        address = str(parse_address(wanted.at, kind.port)) if wanted.at else system.address
+        login = (
+            await named(session, Login, wanted.login)
+            if wanted.login
+            else await session.get_one(Login, system.login_id)
+        )
+        use = await login_uses.aimed(
+            session, who, login, address, wanted.key or _own_key(system, address)
+        )
+        await login_uses.must_be_nobody_elses(session, who, system, use.address, use.key)
+        entrance = kind.restore.entrance if kind.restore is not None else None
+        at_entrance: login_uses.Use | None = None
+        if entrance is not None:
+            there = str(
+                parse_address(
+                    wanted.entrance.at or parse_address(address, kind.port).host, entrance.port
+                )
+            )
+            by = (
+                await named(session, Login, wanted.entrance.login)
+                if wanted.entrance.login
+                else login
+            )
+            at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
+    if use.key is None:
+        await _tell_key(context, kind, use, way_to(system))
+    if entrance is not None and at_entrance is not None and at_entrance.key is None:
+        await _tell_key(context, entrance, at_entrance, way_to(system))
+    async with context.session() as session:
+        run = await queue.enqueue(
+            session,
+            DraftOrder(
+                backup=backup.id,
+                target=_aim(use),
+                parts=wanted.parts,
+                entrance=_aim(at_entrance) if at_entrance is not None else None,
+            ),
+            queue.About(system_id=system.id),
+            by=who.name,
+            now=context.now(),
+            wait=wanted.wait,
+        )
+        said = {"backup": backup.id, "at": address, "login": login.name, "key": str(use.key)}
+        if at_entrance is not None and at_entrance.login is not None:
+            said |= {"entrance": at_entrance.address, "entrance_login": at_entrance.login.name}
+            said |= {"entrance_key": str(at_entrance.key)}
+        await audit.note(session, request, "drafted a restore", "system", system.name, **said)
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+def _own_key(system: System, address: str) -> str | None:
+    return system.key if address == system.address else None
+
+
+def _aim(use: login_uses.Use) -> Aim:
+    assert use.login is not None
+    assert use.key is not None
+    return Aim(login=use.login.id, address=use.address, key=use.key)
+
+
+async def _tell_key(
+    context: Context, reach: Kind | Entrance, use: login_uses.Use, way: Way
+) -> None:
+    """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
+    try:
+        link = await context.connect(reach, use, way)
+    except KeyUnknown as error:
+        error.fields["field"] = "entrance.key" if isinstance(reach, Entrance) else "key"
+        raise
+    await link.close()
+    raise KeyUnknown("The fingerprint was not accepted.", "Accept it.")
+
+
+@router.get("/restores/{sheet}")
+async def show_restore(sheet: str, context: Here) -> SheetShown:
+    """One run sheet, with the state of each step, its gates and its proof."""
+    async with context.session() as session:
+        return await _shown(session, await find_sheet(session, sheet))
+
+
+async def _held(session: AsyncSession, sheet: str) -> Sheet:
+    """A sheet that only this request changes, until its transaction ends."""
+    row = await find_sheet(session, sheet)
+    await queue.hold_active(session, row.system_id)
+    await session.refresh(row, with_for_update={"key_share": True})
+    return row
+
+
+@router.post("/restores/{sheet}/start", status_code=202)
+async def start_restore(
+    sheet: str,
+    request: Request,
+    context: Here,
+    who: Who,
+    wanted: SheetStart | None = None,
+    idempotency_key: str | None = Header(default=None),
+) -> RunShown:
+    """Do exactly what the sheet says; a failed or stopped one goes on where it was, one not proved
+    is proved anew.
+    """
+    async with context.session() as session:
+        row = await _held(session, sheet)
+        data = _data(row)
+        blockers = data.blockers() if who.scope is None else login_uses.unnamed(data.blockers())
+        if blockers:
+            raise Conflict(
+                f"The sheet has a blocker: {blockers[0].text}",
+                blockers[0].remedy or "Remove the reason.",
+            )
+        if data.state == "proved":
+            raise Conflict("This sheet has been done.", "Draft a new one.")
+        if data.giving_up:
+            raise Conflict("This restore was given up.", "Draft a new one.")
+        if data.state == "not proved":
+            data.begin_proof_again()
+        system = await session.get_one(System, row.system_id, with_for_update=True)
+        await login_uses.must_be_nobody_elses(
+            session, who, system, data.target.address, data.target.key
+        )
+        kind, _ = context.kind(system.kind)
+        before = await _run_of(session, row)
+        goes_on = before is not None and before.state in ACTIVE
+        if not data.begun() and not goes_on:  # the system may have moved since the draft
+            there = data.target.address
+            data.at_another_machine = at_another_machine(kind, data.parts, there, system.address)
+        _decide_takeover(
+            data, system, wanted.takeover if wanted is not None else None, settled=goes_on
+        )
+        if before is not None and goes_on:
+            return await run_shown(context, session, before)
+        row.data = data
+        run = await _queued(session, row, context, who, idempotency_key)
+        here = data.target.address == system.address
+        if here or (data.takes_over is not False and not left_out_essentials(kind, data.parts)):
+            system.suspended_because = suspension(row.id)
+        takeover = {"takeover": str(data.takes_over).lower()} if data.at_another_machine else {}
+        await audit.note(
+            session,
+            request,
+            "started a restore",
+            "system",
+            data.system_name,
+            sheet=row.id,
+            run=run.id,
+            **takeover,
+        )
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+def _decide_takeover(data: SheetData, system: System, said: bool | None, *, settled: bool) -> None:
+    """A restore never makes another machine the system without a person's word for it.
+
+    ``settled``: it goes on already, and nothing can be said otherwise.
+    """
+    if not data.at_another_machine:
+        if said:
+            raise BadInput(
+                "This restore makes no other machine the system.", "Leave it out.", field="takeover"
+            )
+        return
+    if data.takes_over is None or (said is not None and not settled and not data.begun()):
+        data.takes_over = said
+    if said is not None and data.takes_over != said:
+        raise Conflict(
+            "It was said otherwise when this restore began.",
+            "Go on as it was begun, or draft a new one.",
+        )
+    if data.takes_over is None:
+        raise PersonNeeded(
+            f"This machine, at {data.target.address}, becomes {system.name}; {system.name}'s own"
+            f" machine at {system.address} is no longer watched.",
+            "Say --takeover if that is so; with --no-takeover the system stays what it is.",
+            field="takeover",
+        )
+    if not data.takes_over and data.after.place.address == system.address:
+        raise Conflict(
+            f"The restore gives the target the address of {system.name} itself, {system.address}.",
+            "Without a takeover two machines would answer there. Restore parts that do not set it:"
+            " --part NAME.",
+            field="takeover",
+        )
+
+
+@router.post("/restores/{sheet}/undo", status_code=202)
+async def undo_restore(
+    sheet: str,
+    request: Request,
+    context: Here,
+    who: Who,
+    idempotency_key: str | None = Header(default=None),
+) -> RunShown:
+    """Give a restore up that has begun: what can be undone is, by the steps that the sheet
+    shows.
+    """
+    async with context.session() as session:
+        row = await _held(session, sheet)
+        data = _data(row)
+        if data.state in ("proved", "given up"):
+            raise Conflict(f"This restore is {data.state}.", "Nothing is left to be undone.")
+        if data.state in ("running", "waiting"):
+            run = await _run_of(session, row)
+            remedy = (
+                f"Stop it first: fennox run stop {run.id[:12]}"
+                if run
+                else "Look at the sheet again."
+            )
+            raise Conflict("This restore goes on.", remedy)
+        if not data.begun():
+            remedy = (
+                "There is nothing to undo. If its routines stand still: fennox system resume"
+                f" {data.system_name}"
+            )
+            raise Conflict("Nothing of this restore was begun on the target.", remedy)
+        data.give_up(who.name, context.now())
+        row.data = data
+        run = await _queued(session, row, context, who, idempotency_key)
+        await audit.note(
+            session,
+            request,
+            "gave a restore up",
+            "system",
+            data.system_name,
+            sheet=row.id,
+            run=run.id,
+        )
+        await session.refresh(run)
+        return await run_shown(context, session, run)
+
+
+async def _queued(
+    session: AsyncSession, row: Sheet, context: Context, who: Who, idempotency_key: str | None
+) -> Run:
+    return await queue.enqueue(
+        session,
+        await _order(session, row, context.now()),
+        queue.About(system_id=row.system_id, sheet_id=row.id),
+        by=who.name,
+        now=context.now(),
+        idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,
+        wait=True,
+    )
+
+
+async def _order(session: AsyncSession, row: Sheet, now: datetime) -> RestoreOrder:
+    """Id and time of the safety copy are fixed when the restore is first queued."""
+    before = await _run_of(session, row)
+    if before is not None:
+        return of_kind(before.order, RestoreOrder)
+    return RestoreOrder(safety_backup=secrets.token_hex(16), safety_time=stamp(now))
+
+
+@router.post("/restores/{sheet}/answer", status_code=202)
+async def answer_gate(
+    sheet: str, wanted: SheetAnswer, request: Request, context: Here, who: Who
+) -> RunShown:
+    """Answer a gate; the restore goes on."""
+    async with context.session() as session:
+        row = await _held(session, sheet)
+        data = row.data
+        gate = next((gate for gate in data.gates if gate.number == wanted.gate), None)
+        if gate is None:
+            raise NotFound(
+                f"The sheet has no gate {wanted.gate}.", "Look at the sheet again.", field="gate"
+            )
+        if gate.answer is not None:
+            raise Conflict(
+                f"{gate.by} has already answered: {gate.answer}.", "Look at the sheet again."
+            )
+        if wanted.answer not in gate.choices:
+            raise BadInput(
+                f"{wanted.answer!r} is no answer.",
+                f"Say one of: {', '.join(gate.choices)}.",
+                field="answer",
+            )
+        run = await _run_of(session, row)
+        if run is None or run.state != "waiting":
+            raise Conflict("The restore does not wait for an answer.", "Follow its run.")
+        gate.answer, gate.by, gate.at = wanted.answer, who.name, context.now()
+        row.data = data
+        # going on after an answer is no further attempt
+        again = {"state": "queued", "reason": "", "remedy": "", "attempt": Run.attempt - 1}
+        await session.execute(update(Run).where(Run.id == run.id, IS_ACTIVE).values(again))
+        await progress_log.announce(session, run.id)
+        await queue.call_workers(session)
+        await audit.note(
+            session,
+            request,
+            "answered a gate",
+            "system",
+            data.system_name,
+            question=gate.question[:200],
+            answer=wanted.answer,
+        )
+        await session.refresh(run)
+        return await run_shown(context, session, run)

@@ -1,0 +1,144 @@
+"""Passkeys: setting one up, signing in with one, proving anew with one."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request, Response
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Passkey, User
+from fennox.core.errors import Conflict, NotAllowed, NotFound, NotSignedIn
+from fennox.service.access_control import audit, passkeys
+from fennox.service.access_control.attempts import attempt, to_sign_in
+from fennox.service.http.routes.people.session import (
+    Here,
+    Who,
+    begin_session,
+    origin_of,
+    who_is_signed_in,
+)
+from fennox.service.machines.context import Context
+from fennox.service.people import challenges, tokens
+from fennox.wire.access import NewPasskey, PasskeyBegun, PasskeyShown, PasskeySignIn, SignedIn
+from fennox.wire.base import Page
+
+router = APIRouter(tags=["passkeys"])
+
+_NEW, _SIGN_IN = "new passkey", "passkey sign-in"
+_MOST = 20  # of one person
+
+
+async def _of(session: AsyncSession, user: str) -> list[Passkey]:
+    rows = select(Passkey).where(Passkey.user_id == user).order_by(Passkey.created)
+    return list((await session.execute(rows)).scalars())
+
+
+@router.get("/passkeys")
+async def list_passkeys(who: Who, context: Here) -> Page[PasskeyShown]:
+    """Your own."""
+    async with context.session() as session:
+        rows = await _of(session, who.id)
+    return Page(
+        items=[
+            PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=row.used)
+            for row in rows
+        ]
+    )
+
+
+@router.post("/passkeys/begin")
+async def begin_passkey(who: Who, context: Here) -> PasskeyBegun:
+    """What the browser is to make a passkey from."""
+    here = passkeys.party(context)
+    async with context.session() as session:
+        known = await _of(session, who.id)
+        if len(known) >= _MOST:
+            raise Conflict(f"You have {_MOST} passkeys.", "Remove those that you use no more.")
+        options = passkeys.registration(here, await session.get_one(User, who.id), known)
+        handle = await challenges.begin(
+            session, _NEW, {"challenge": options.challenge, "user": who.id}
+        )
+    return PasskeyBegun(handle=handle, options=options.plain)
+
+
+@router.post("/passkeys", status_code=201)
+async def add_passkey(
+    wanted: NewPasskey, request: Request, who: Who, context: Here
+) -> PasskeyShown:
+    """Keep the passkey that the browser has made. It signs in alone."""
+    async with context.session() as session:
+        begun = await challenges.use(session, _NEW, wanted.handle.get_secret_value())
+        if begun["user"] != who.id:
+            raise NotAllowed("Somebody else began this.", "Begin it again.")
+        id_, key, count = passkeys.registered(
+            passkeys.party(context), begun["challenge"], wanted.credential
+        )
+        if await session.get(Passkey, id_) is not None:
+            raise Conflict("This passkey is known already.", "Use another device.")
+        row = Passkey(
+            id=id_,
+            user_id=who.id,
+            name=wanted.name,
+            public_key=key,
+            sign_count=count,
+            created=context.wall(),
+            used=None,
+        )
+        session.add(row)
+        await audit.note(session, request, "added", "passkey", row.name)
+    return PasskeyShown(id=row.id, name=row.name, created=row.created, last_used=None)
+
+
+@router.delete("/passkeys/{passkey}", status_code=204)
+async def remove_passkey(passkey: str, request: Request, who: Who, context: Here) -> None:
+    """Let a passkey of yours sign in no more."""
+    async with context.session() as session:
+        row = await session.get(Passkey, passkey)
+        if row is None or row.user_id != who.id:
+            raise NotFound("You have no such passkey.", "Look at the list of yours.")
+        await session.delete(row)
+        await audit.note(session, request, "removed", "passkey", row.name)
+
+
+@router.post("/session/passkey/begin")
+async def begin_passkey_sign_in(context: Here) -> PasskeyBegun:
+    """What the browser is to have a passkey sign."""
+    options = passkeys.authentication(passkeys.party(context))
+    async with context.session() as session:
+        handle = await challenges.begin(session, _SIGN_IN, {"challenge": options.challenge})
+    return PasskeyBegun(handle=handle, options=options.plain)
+
+
+@router.post("/session/passkey")
+async def sign_in_with_passkey(
+    wanted: PasskeySignIn, request: Request, response: Response, context: Here
+) -> SignedIn:
+    """Sign in with a passkey: a cookie for the console."""
+    user = await _held_by(context, wanted, request)
+    return await begin_session(context, request, response, user, as_token=False)
+
+
+@router.post("/session/proof/passkey")
+async def prove_with_passkey(
+    wanted: PasskeySignIn, request: Request, who: Who, context: Here
+) -> SignedIn:
+    """Prove anew who you are, for grave acts of the next ten minutes."""
+    user = await _held_by(context, wanted, request)
+    if user.id != who.id:
+        raise NotSignedIn("This is a passkey of somebody else.", "Use your own.")
+    async with context.session() as session:
+        await tokens.prove(session, who)
+        await audit.note(session, request, "proved who they are", "user", who.name)
+    return await who_is_signed_in(request, who, context)
+
+
+async def _held_by(context: Context, wanted: PasskeySignIn, request: Request) -> User:
+    async with attempt(context, to_sign_in("", origin_of(request).address)) as tried:
+        async with context.session() as session:
+            begun = await challenges.use(session, _SIGN_IN, wanted.handle.get_secret_value())
+        async with context.session() as session:
+            user = await passkeys.authenticated(
+                session, context, begun["challenge"], wanted.credential
+            )
+        tried.passed = True
+    return user

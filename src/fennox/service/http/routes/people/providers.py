@@ -1,0 +1,173 @@
+"""Signing in with an identity provider."""
+
+from __future__ import annotations
+
+import re
+import secrets
+import time
+from urllib.parse import parse_qs
+
+from fastapi import APIRouter, Request, Response
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import User
+from fennox.core.constant_time import same
+from fennox.core.errors import BadInput, NotAllowed, NotSignedIn
+from fennox.service.access_control import audit
+from fennox.service.access_control.attempts import attempt, to_sign_in
+from fennox.service.http.routes.people.session import Here, begin_session, origin_of
+from fennox.service.machines.context import Context
+from fennox.service.people import challenges, tokens
+from fennox.service.people.first_administrator import new_user
+from fennox.service.people.identity_provider import Provider, Vouched
+from fennox.service.people.tokens import FRESH
+from fennox.wire.access import ProviderBegin, ProviderBegun, ProviderSignIn, SignedIn, SignInWays
+
+router = APIRouter(tags=["session"])
+
+_PURPOSE = "provider sign-in"
+_COOKIE = "fennox_sign_in"  # binds what was begun to the browser that began it
+_OF_A_CLIENT = re.compile(r"http://127\.0\.0\.1:[0-9]{4,5}/\Z")  # RFC 8252, section 7.3
+
+
+def _provider(context: Context) -> Provider:
+    if context.provider is None:
+        context.provider = Provider(context.settings)
+    return context.provider
+
+
+@router.get("/session/ways")
+async def sign_in_ways(context: Here) -> SignInWays:
+    """How one signs in here."""
+    there = bool(context.settings.oidc_issuer and context.settings.oidc_client)
+    return SignInWays(provider=context.settings.oidc_title if there else None)
+
+
+@router.post("/session/provider/begin")
+async def begin_provider_sign_in(
+    wanted: ProviderBegin, request: Request, response: Response, context: Here
+) -> ProviderBegun:
+    """Where to sign in with the provider. A client gives the loopback address that it listens
+    at.
+    """
+    if wanted.redirect is not None and not _OF_A_CLIENT.match(wanted.redirect):
+        raise BadInput(
+            "A client listens at http://127.0.0.1:PORT/.", "Give that address.", field="redirect"
+        )
+    redirect = wanted.redirect or f"{context.settings.url.rstrip('/')}/sign-in"
+    state, nonce, verifier = (secrets.token_urlsafe(32) for _ in range(3))
+    address = await _provider(context).address(state, nonce, verifier, redirect, fresh=wanted.fresh)
+    begun = {"state": state, "nonce": nonce, "verifier": verifier, "redirect": redirect}
+    async with context.session() as session:
+        handle = await challenges.begin(session, _PURPOSE, begun)
+    if wanted.redirect is not None:
+        return ProviderBegun(address=address, handle=handle)
+    secure = request.url.scheme == "https"
+    response.set_cookie(
+        _COOKIE, handle, httponly=True, samesite="strict", secure=secure, path="/", max_age=600
+    )
+    return ProviderBegun(address=address, handle=None)
+
+
+@router.post("/session/provider")
+async def sign_in_with_provider(
+    wanted: ProviderSignIn, request: Request, response: Response, context: Here
+) -> SignedIn:
+    """Sign in with what the provider sent along: a cookie for the console, or a token for the
+    client that began it.
+    """
+    handle = (
+        wanted.handle.get_secret_value()
+        if wanted.handle is not None
+        else request.cookies.get(_COOKIE, "")
+    )
+    async with attempt(context, to_sign_in("", origin_of(request).address)) as tried:
+        async with context.session() as session:
+            begun = await challenges.use(session, _PURPOSE, handle)
+        if not same(begun["state"], wanted.state):
+            raise NotSignedIn(
+                "This answer of the provider belongs to another sign-in.", "Begin it again."
+            )
+        vouched = await _provider(context).vouched(
+            wanted.code.get_secret_value(), begun["redirect"], begun["verifier"], begun["nonce"]
+        )
+        tried.passed = True
+    async with context.session() as session:
+        user = await _user(session, request, context, vouched)
+    age = time.time() - vouched.authenticated if vouched.authenticated is not None else None
+    proved = age is not None and -60 <= age <= FRESH.total_seconds()
+    response.delete_cookie(_COOKIE, path="/")
+    return await begin_session(
+        context, request, response, user, as_token=wanted.handle is not None, proved=proved
+    )
+
+
+async def _user(
+    session: AsyncSession, request: Request, context: Context, vouched: Vouched
+) -> User:
+    """The person, with the role that the provider's groups give them now; made at their first
+    sign-in.
+    """
+    mine = (
+        select(User)
+        .where(User.issuer == vouched.issuer, User.subject == vouched.subject)
+        .with_for_update()
+    )
+    user = (await session.execute(mine)).scalar_one_or_none()
+    if user is not None:
+        if user.role != vouched.role:
+            await tokens.end_others(session, user.id, but=None)
+            await audit.note_as(
+                session,
+                request,
+                user.name,
+                "changed by the provider",
+                "user",
+                user.name,
+                role=f"{user.role} → {vouched.role}",
+            )
+            user.role = vouched.role
+        return user
+    if (
+        await session.execute(select(User.id).where(User.name == vouched.name))
+    ).first() is not None:
+        raise NotAllowed(
+            f"There is a user {vouched.name} here already, who is not yours by the provider's"
+            " word.",
+            "An administrator renames or removes that one, or the provider gives you another name.",
+        )
+    user = new_user(vouched.name, vouched.role, "", context.now())
+    user.issuer, user.subject = vouched.issuer, vouched.subject
+    session.add(user)
+    await audit.note_as(
+        session, request, user.name, "added by the provider", "user", user.name, role=user.role
+    )
+    await session.flush()
+    return user
+
+
+@router.post("/session/provider/logout", status_code=204)
+async def provider_ends_sessions(request: Request, context: Here) -> None:
+    """The provider ends every session of somebody (back-channel logout: a form with
+    `logout_token`).
+    """
+    given = parse_qs((await request.body()).decode("ascii", "replace")).get("logout_token", [""])
+    async with attempt(context, to_sign_in("", origin_of(request).address)) as tried:
+        provider = _provider(context)
+        subject = await provider.logged_out(given[0])
+        tried.passed = True
+    async with context.session() as session:
+        mine = select(User).where(User.issuer == provider.issuer, User.subject == subject)
+        user = (await session.execute(mine)).scalar_one_or_none()
+        if user is not None:
+            ended = await tokens.end_others(session, user.id, but=None)
+            await audit.note_as(
+                session,
+                request,
+                "the provider",
+                "ended the sessions of",
+                "user",
+                user.name,
+                ended=str(ended),
+            )

@@ -1,0 +1,173 @@
+"""Signing in and out, proving anew who one is, and the first administrator."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Request, Response
+from pydantic import SecretStr
+from sqlalchemy import delete
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Token, User
+from fennox.core.errors import BadInput
+from fennox.service.access_control import audit, credentials, second_factors
+from fennox.service.http.access import cookie_name, person
+from fennox.service.machines.context import Context
+from fennox.service.people import first_administrator, passwords, tokens
+from fennox.service.people.persons import Person
+from fennox.service.people.tokens import Origin
+from fennox.wire.access import FirstUser, PasswordChange, ProofWanted, SignedIn, SignIn, TokenKind
+
+router = APIRouter(tags=["session"])
+
+
+def context_of(request: Request) -> Context:
+    found: Context = request.app.state.context
+    return found
+
+
+Here = Annotated[Context, Depends(context_of)]
+Who = Annotated[Person, Depends(person)]
+
+
+def origin_of(request: Request) -> Origin:
+    return Origin(
+        request.client.host if request.client else "-", request.headers.get("user-agent", "")
+    )
+
+
+def _code(given: SecretStr | None) -> str | None:
+    return given.get_secret_value() if given is not None else None
+
+
+@router.post("/session")
+async def sign_in(wanted: SignIn, request: Request, response: Response, context: Here) -> SignedIn:
+    """Sign in: a cookie for the console, or a token for a client."""
+    claimed = credentials.Claimed(
+        wanted.user, wanted.password.get_secret_value(), _code(wanted.code)
+    )
+    user = await credentials.check(context, claimed, origin_of(request).address, request)
+    return await begin_session(context, request, response, user, as_token=wanted.token)
+
+
+async def begin_session(
+    context: Context,
+    request: Request,
+    response: Response,
+    user: User,
+    *,
+    as_token: bool,
+    proved: bool = True,
+) -> SignedIn:
+    """For somebody of whom it is known who they are; ``proved``: just now."""
+    async with context.session() as session:
+        kind: TokenKind = "client" if as_token else "console"
+        secret, _ = await tokens.begin(
+            session, user, kind, context.wall(), origin_of(request), proved=proved
+        )
+        await audit.note_as(session, request, user.name, "signed in", "user", user.name)
+        await session.flush()
+        shown = await _signed_in(session, context, secret, by_cookie=not as_token)
+    if not as_token:
+        secure = request.url.scheme == "https"
+        response.set_cookie(
+            cookie_name(request), secret, httponly=True, samesite="strict", secure=secure, path="/"
+        )
+    return shown.model_copy(update={"token": secret if as_token else None})
+
+
+async def _signed_in(
+    session: AsyncSession, context: Context, secret: str, *, by_cookie: bool
+) -> SignedIn:
+    who = await tokens.person_of(session, secret, by_cookie=by_cookie, now=context.wall())
+    until = (await session.get_one(Token, tokens.digest(secret))).until
+    user = await session.get_one(User, who.id)
+    return SignedIn(
+        user=who.name,
+        role=who.role,
+        rights=sorted(who.rights),
+        until=until,
+        proved=who.proved,
+        must_change=who.must_change,
+        factors=await second_factors.kinds(session, user),
+        scope=[list(selectors) for selectors in who.scope] if who.scope is not None else None,
+    )
+
+
+@router.get("/session")
+async def who_am_i(request: Request, who: Who, context: Here) -> SignedIn:
+    """Who is signed in, and what they may do."""
+    return await who_is_signed_in(request, who, context)
+
+
+async def who_is_signed_in(request: Request, who: Person, context: Context) -> SignedIn:
+    async with context.session() as session:
+        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+
+
+@router.delete("/session", status_code=204)
+async def sign_out(request: Request, response: Response, who: Who, context: Here) -> None:
+    """Sign out; the token or cookie is worth nothing afterwards."""
+    async with context.session() as session:
+        await session.execute(delete(Token).where(Token.hash == tokens.digest(_token(request))))
+        await audit.note(session, request, "signed out", "user", who.name)
+    response.delete_cookie(cookie_name(request), path="/")
+
+
+@router.post("/session/proof")
+async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) -> SignedIn:
+    """Prove anew who you are, for grave acts of the next ten minutes."""
+    claimed = credentials.Claimed(who.name, wanted.password.get_secret_value(), _code(wanted.code))
+    await credentials.check(context, claimed, origin_of(request).address, request)
+    async with context.session() as session:
+        await tokens.prove(session, who)
+        await audit.note(session, request, "proved who they are", "user", who.name)
+        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+
+
+@router.post("/session/password")
+async def change_password(
+    wanted: PasswordChange, request: Request, who: Who, context: Here
+) -> SignedIn:
+    """Change your own password; every other session of yours ends."""
+    old, new = wanted.old.get_secret_value(), wanted.new.get_secret_value()
+    if old == new:
+        raise BadInput("The new password is the old one.", "Choose another.", field="new")
+    hash_ = await passwords.hash_password(new, who.name)
+    await credentials.check_password_alone(context, who.name, old, origin_of(request).address)
+    async with context.session() as session:
+        row = await session.get_one(User, who.id, with_for_update=True)
+        row.password_hash, row.must_change = hash_, False
+        ended = await tokens.end_others(session, who.id, but=who.session)
+        await audit.note(
+            session, request, "changed the password of", "user", who.name, sessions_ended=str(ended)
+        )
+        await session.flush()
+        return await _signed_in(session, context, _token(request), by_cookie=who.by_cookie)
+
+
+def _token(request: Request) -> str:
+    header = request.headers.get("authorization", "")
+    return (
+        header.removeprefix("Bearer ") if header else request.cookies.get(cookie_name(request), "")
+    )
+
+
+@router.post("/first-user", status_code=201)
+async def first_user(
+    wanted: FirstUser, request: Request, response: Response, context: Here
+) -> SignedIn:
+    """Make the first administrator with the one-time code from the service's log, and sign them
+    in.
+    """
+    hash_ = await passwords.hash_password(wanted.password.get_secret_value(), wanted.user)
+    async with context.session() as session:
+        code = wanted.code.get_secret_value()
+        user = await first_administrator.first_administrator(
+            session, code, wanted.user, hash_, context.now()
+        )
+        await audit.note_as(
+            session, request, user.name, "made first administrator", "user", user.name
+        )
+    return await begin_session(context, request, response, user, as_token=wanted.token)

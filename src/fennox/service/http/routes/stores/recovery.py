@@ -1,0 +1,21 @@
+"""The recovery sheet."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request
+
+from fennox.service.access_control import audit
+from fennox.service.http.routes.people.session import Here
+from fennox.service.own_state import recovery_plan
+from fennox.wire.recovery import RecoverySheet
+
+router = APIRouter(tags=["recovery"])
+
+
+@router.post("/recovery-sheet")
+async def recovery_sheet(request: Request, context: Here) -> RecoverySheet:
+    """All that is needed on the bad day, but the passphrase."""
+    async with context.session() as session:
+        made = await recovery_plan.sheet(context, session)
+        await audit.note(session, request, "made", "recovery sheet", "all")
+        return made

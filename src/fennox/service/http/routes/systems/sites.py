@@ -1,0 +1,180 @@
+"""Workers at sites: who may come, and the two doors they come through.
+
+The doors are WebSockets and stand outside the table of roles: each looks at the worker's own token
+before it opens.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from datetime import datetime
+
+import structlog
+from fastapi import APIRouter, Request, WebSocket
+from pydantic import ValidationError
+from sqlalchemy import func, select
+from starlette.websockets import WebSocketDisconnect
+
+from fennox.catalogue.models import Site
+from fennox.core.errors import Conflict, NotFound, TryLater
+from fennox.service.access_control import audit
+from fennox.service.http.routes.people.session import Here
+from fennox.service.machines import sites
+from fennox.service.machines.context import Context
+from fennox.service.machines.sites import Connected
+from fennox.service.people.tokens import digest
+from fennox.wire.base import Page
+from fennox.wire.sites import REVOKED, Hello, NewSite, Refused, SiteAdmitted, SiteShown
+
+router = APIRouter(tags=["workers"])
+doors = APIRouter()
+
+_BEAT = 10.0  # seconds between looks whether the token still counts
+_HELLO = 15.0  # seconds in which a worker says who it is
+
+log = structlog.get_logger()
+
+
+@router.get("/sites")
+async def list_sites(context: Here) -> Page[SiteShown]:
+    """Sites whose machines are reached through a worker there."""
+    async with context.session() as session:
+        now: datetime = (await session.execute(select(func.now()))).scalar_one()
+        return Page(
+            items=[_shown(row, systems, now) for row, systems in await sites.with_systems(session)]
+        )
+
+
+def _shown(row: Site, systems: int, now: datetime) -> SiteShown:
+    heard = row.seen is not None and now - row.seen < sites.HEARD_WITHIN
+    return SiteShown(
+        name=row.name,
+        admitted=row.admitted,
+        by=row.by,
+        connected=bool(row.connected) and heard,
+        seen=row.seen,
+        machine=row.machine or "",
+        version=row.version or "",
+        key=row.key or "",
+        skew=row.skew or 0.0,
+        systems=systems,
+    )
+
+
+@router.post("/sites", status_code=201)
+async def admit_site(wanted: NewSite, request: Request, context: Here) -> SiteAdmitted:
+    """Admit a worker of a site. From then on the site's systems are reached through it."""
+    token = secrets.token_urlsafe(32)
+    async with context.session() as session:
+        row = await session.get(Site, wanted.name, with_for_update=True)
+        if row is not None and not wanted.anew:
+            raise Conflict(
+                f"A worker of {wanted.name} was admitted already.",
+                "Use --anew for another token; the one it has counts no more then.",
+                field="name",
+            )
+        if row is None:
+            row = Site(name=wanted.name, by="", admitted=context.wall())
+            session.add(row)
+        row.token_hash, row.by, row.admitted = (
+            digest(token),
+            request.state.person.name,
+            context.wall(),
+        )
+        await audit.note(session, request, "admitted a worker of", "site", wanted.name)
+    return SiteAdmitted(name=wanted.name, token=token)
+
+
+@router.delete("/sites/{name}", status_code=204)
+async def revoke_site(name: str, request: Request, context: Here) -> None:
+    """Revoke a worker's token; the site's systems are reached by the service's own network
+    again.
+    """
+    async with context.session() as session:
+        row = await session.get(Site, name)
+        if row is None:
+            raise NotFound(
+                f"No worker of {name[:64]} was admitted.",
+                "`fennox worker sites` shows those there are.",
+            )
+        await session.delete(row)
+        await audit.note(session, request, "revoked the worker of", "site", name)
+
+
+@doors.websocket("/sites/worker")
+async def come(socket: WebSocket) -> None:
+    """A worker's own connection: it says who it is, and hears which connections are wanted."""
+    context: Context = socket.app.state.context
+    site = await _admitted(context, socket)
+    if site is None:
+        return
+    connected = Connected(site.name, socket)
+    try:
+        async with asyncio.timeout(_HELLO):
+            hello = Hello.model_validate_json(await socket.receive_text())
+        async with context.session() as session:
+            await sites.said_hello(session, site.name, hello, context.wall())
+        await context.sites.join(connected)
+        log.info(
+            "the worker of a site has come",
+            site=site.name,
+            machine=hello.machine,
+            version=hello.version,
+        )
+        await _listen(context, connected, site.token_hash)
+    except (WebSocketDisconnect, ValidationError, TimeoutError, KeyError) as error:
+        log.info("the worker of a site has gone", site=site.name, reason=type(error).__name__)
+    finally:
+        if await context.sites.leave(connected):
+            async with context.session() as session:
+                await sites.gone(session, site.name)
+
+
+async def _listen(context: Context, connected: Connected, token_hash: str) -> None:
+    hearing = asyncio.create_task(connected.control.receive_text())
+    try:
+        while True:
+            done, _ = await asyncio.wait([hearing], timeout=_BEAT)
+            if done:
+                refused = Refused.model_validate_json(hearing.result())
+                context.sites.refused(connected.site, refused.stream, refused.reason)
+                hearing = asyncio.create_task(connected.control.receive_text())
+            try:
+                async with context.session() as session:
+                    counts = await sites.heard_of(session, connected.site, token_hash)
+            except TryLater:
+                continue  # the database may come back
+            if not counts:
+                log.warning(
+                    "the worker of a site was sent away: its token was revoked", site=connected.site
+                )
+                await sites.dismiss(connected, REVOKED)
+                return
+    finally:
+        hearing.cancel()
+
+
+@doors.websocket("/sites/streams/{stream}")
+async def carry(socket: WebSocket, stream: str) -> None:
+    """A connection that a worker has made for the service."""
+    context: Context = socket.app.state.context
+    site = await _admitted(context, socket)
+    if site is None:
+        return
+    await context.sites.carry(site.name, stream, socket)
+
+
+async def _admitted(context: Context, socket: WebSocket) -> Site | None:
+    """Open the door to whoever has a site's token; to everybody else it stays shut."""
+    scheme, _, token = socket.headers.get("authorization", "").partition(" ")
+    site = None
+    if scheme == "Bearer":
+        async with context.session() as session:
+            mine = select(Site).where(Site.token_hash == digest(token))
+            site = (await session.execute(mine)).scalar_one_or_none()
+    if site is None:
+        await socket.close(1008)
+    else:
+        await socket.accept()
+    return site

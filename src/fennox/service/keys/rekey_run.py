@@ -1,0 +1,256 @@
+"""New keys after a leak: a further generation of a key set, and its backups sealed anew under it.
+
+Withdrawing a passphrase does not take the key from who copied an old header. So a new pair and a
+new write secret are made, every store of the set gets a header of the new generation, and each
+store's run opens its backups and seals them anew beside the old records, which the next sweep
+removes. Nothing is shared between generations.
+"""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass
+
+from sqlalchemy import delete
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
+from fennox.core.errors import Conflict, Damaged, NotFound
+from fennox.core.format import generations
+from fennox.core.format import header as headers
+from fennox.core.format.digest import blake2b_256
+from fennox.core.format.header import NewKeys
+from fennox.core.format.hpke import OpeningKey, SuiteName
+from fennox.core.format.records import Previous, Record
+from fennox.core.format.slots import Slot
+from fennox.core.results import RekeyResult
+from fennox.core.time import stamp
+from fennox.engine import vault as vaults
+from fennox.engine.copying import Holding, copy
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.service.keys.key_sets import (
+    earlier_keys,
+    earlier_of,
+    header_of,
+    key_set_named,
+    renew_earlier,
+    stores_of,
+)
+from fennox.service.keys.passphrase_relay import wait_for_key
+from fennox.service.keys.passphrases import must_be_new, must_be_strong, new_slot
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.service.takes import take_run
+
+
+@dataclass(frozen=True)
+class NewGeneration:
+    """A further generation of a key set, its keys locked under a new passphrase, as are those
+    before it.
+    """
+
+    pair: NewKeys
+    slot: Slot
+    earlier: dict[int, Slot]
+
+
+async def new_generation(
+    context: Context,
+    name: str,
+    opening: OpeningKey,
+    *,
+    new: str,
+    label: str,
+    suite: SuiteName | None = None,
+) -> NewGeneration:
+    """Make the keys; hashing the passphrase needs seconds, and no session. ``suite`` None: as
+    before.
+    """
+    async with context.session() as session:
+        keys = await key_set_named(session, name)
+        must_be_strong(new, keys, label)
+        rows = await stores_of(session, keys)
+        every = [(keys, opening), *await earlier_keys(session, keys, opening)]
+        before = [
+            (row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every
+        ]
+    await must_be_new(header_of(rows[0]), new)  # what leaked must not open the new keys
+    pair = headers.new_keys(
+        keys.id, keys.generation + 1, suite or opening.suite, secrets.token_bytes
+    )
+    earlier = {
+        generation: await new_slot(context, older, new, label) for generation, older in before
+    }
+    return NewGeneration(pair, await new_slot(context, pair, new, label), earlier)
+
+
+async def begin(
+    context: Context,
+    session: AsyncSession,
+    keys: KeySet,
+    opening: OpeningKey,
+    made: NewGeneration,
+    *,
+    leave_old: bool,
+) -> list[StoreRow]:
+    """Pin the headers of the new generation; returns the stores. ``leave_old``: old backups stay
+    until they expire.
+    """
+    pair, generation = made.pair, made.pair.secret.generation
+    if generation != keys.generation + 1:
+        raise Conflict(
+            "The key set was given new keys meanwhile.", "Look at it, and try again if need be."
+        )
+    rows = await stores_of(session, keys)
+    for row, _ in [(keys, opening), *await earlier_keys(session, keys, opening)]:
+        row.slots = [made.earlier[row.generation]]
+        row.left_to_expire, row.sealed_opening_key = leave_old, None
+    place = f"key_sets|{keys.id}|{generation}"
+    session.add(
+        KeySet(
+            id=keys.id,
+            generation=generation,
+            name=keys.name,
+            custody=keys.custody,
+            suite=pair.opening.suite,
+            sealed_write_secret=context.keyfile.seal(pair.secret.raw, f"{place}|write secret"),
+            sealed_opening_key=(
+                context.keyfile.seal(pair.opening.raw, f"{place}|opening key")
+                if keys.custody == "kept"
+                else None
+            ),
+            previous_opening_key=generations.seal_previous(
+                opening, pair.opening.seal_key(), keys.id, generation
+            ),
+            created=context.now(),
+        )
+    )
+    await _pin(context, rows, pair, made.slot)
+    await session.execute(
+        delete(Trial).where(Trial.key_set == keys.id)
+    )  # they tell of slots that are no more
+    return rows
+
+
+async def _pin(context: Context, rows: list[StoreRow], pair: NewKeys, slot: Slot) -> None:
+    sealed: str | None = None
+    for row in rows:
+        old = header_of(row)
+        header = headers.new_header(
+            pair,
+            store=row.id,
+            written=stamp(context.now()),
+            sweeper=old.sweeper,
+            slots=[slot],
+            plain_names=old.plain_names,
+            sealed_secret=sealed,
+        )
+        sealed = header.write_secret
+        data = headers.encode(header)
+        row.header, row.header_digest, row.generation = (
+            data.decode(),
+            blake2b_256(data),
+            pair.secret.generation,
+        )
+
+
+async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
+    """Give the headers of earlier generations the new passphrase alone, and seal every backup
+    anew.
+    """
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        door = await context.door(session, row, removing=True)
+        found = await earlier_of(session, row)
+    vault = await context.vault(door)
+    apart = vault.locked
+    if apart:
+        vault.unlock(await wait_for_key(context, lease, row, journal))
+    await journal.step("Lock the earlier generations under the new passphrase")
+    await renew_earlier(vault, found)
+    await vaults.renew_reader(vault)  # another suite takes another library to read
+    leaving = {keys.generation for keys in found if keys.left_to_expire}
+    await journal.step("Seal backups anew")
+    here = Holding(vault, context.index(row.id))
+    done = failed = 0
+    wanted = await _of_earlier_generations(vault, leaving, journal)
+    renamed: dict[str, Previous] = {}
+    for record in wanted:
+        await journal.check()
+        before = record.reference.previous
+        try:
+            copied = await copy(
+                here, here, record, journal, previous=renamed.get(before.backup) if before else None
+            )
+        except (Damaged, NotFound, Conflict) as error:
+            failed += 1
+            await journal.log(
+                "error", f"Backup {record.reference.backup[:12]} stays as it was: {error.what}"
+            )
+            continue
+        renamed[record.reference.backup] = Previous(
+            backup=record.reference.backup, digest=copied.digest
+        )
+        await _keep(context, lease, row, here, record, copied.digest, apart=apart)
+        if copied.written.objects:
+            done += 1
+            await journal.log(
+                "info", f"{done} sealed anew, of {len(wanted)}: {record.reference.backup[:12]}"
+            )
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        run.documents = done
+        run.result = RekeyResult(backups=done, failed=failed, generation=vault.header.generation)
+        if failed:
+            run.reason = f"{failed} of {len(wanted)} backups could not be sealed anew."
+            run.remedy, run.problem = (
+                "Scrub the store, then run `fennox store rekey` with --go-on.",
+                "damaged",
+            )
+        await queue.end(session, run, "failed" if failed else "done", context.now())
+
+
+async def _of_earlier_generations(
+    vault: Vault, leaving: set[int], journal: Journal
+) -> list[Record]:
+    # also those that were sealed anew already: their notes may not have been carried over
+    good, bad = await vaults.read_records(vault)
+    for name, error in bad:
+        await journal.log("error", f"{name}: {error.what}")
+    generation = vault.header.generation
+    wanted = [
+        r
+        for r in good
+        if r.reference.generation < generation and r.reference.generation not in leaving
+    ]
+    return sorted(wanted, key=lambda record: (record.reference.system, record.reference.sequence))
+
+
+async def _keep(
+    context: Context,
+    lease: Lease,
+    row: StoreRow,
+    here: Holding,
+    record: Record,
+    digest: str,
+    *,
+    apart: bool,
+) -> None:
+    census = None
+    if apart:  # names lie in the catalogue under a key from W, which is another one now
+        anew = await here.vault.find_record(record.reference.backup)
+        head = await BackupReader(here.vault, here.index, anew).head()
+        census = take_run.census_for_catalogue(head.census, here.vault, in_clear=False)
+    async with context.session() as session:
+        await queue.owned(session, lease)
+        held = await session.get(Copy, (record.reference.backup, row.id))
+        backup = await session.get(Backup, record.reference.backup)
+        if held is not None:
+            held.digest = digest
+        if backup is not None:
+            backup.digest = digest if backup.digest == record.digest else backup.digest
+            backup.census = census if census is not None else backup.census

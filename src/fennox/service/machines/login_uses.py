@@ -1,0 +1,157 @@
+"""A login goes only where it belongs: every connection to a machine is made with a :class:`Use`,
+made only here.
+
+A login belongs to the systems and stores that use it, at their addresses and with their keys, and
+where an administrator has admitted it. Whoever may start a restore, a look or a comparison can
+never aim a secret at a machine of their own.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from sqlalchemy import or_, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Login, LoginPlace, System
+from fennox.core.errors import Conflict, MendSettings, NotAllowed
+from fennox.core.format.manifest import Finding
+from fennox.core.restoring.sheet import Place
+from fennox.service.machines import sites
+from fennox.service.people import scopes
+
+if TYPE_CHECKING:
+    from fennox.service.people.persons import Person
+
+_ANOTHER = "another-system"
+_ASK_OTHERS = "Ask somebody who reaches the whole estate."
+
+
+@dataclass(frozen=True)
+class Use:
+    """A login at the one machine for which it may be used now. ``key`` None: what answers there is
+    to show its own.
+    """
+
+    login: Login | None  # None: nothing is reached, or the service itself is
+    address: str
+    key: str | None
+
+
+def of_system(system: System, login: Login | None) -> Use:
+    if login is not None and login.id != system.login_id:
+        raise MendSettings(
+            f"{login.name} is not the login of {system.name}.",
+            "Give it one with `fennox system set`.",
+        )
+    return Use(login, system.address, system.key)
+
+
+def of_sheet(place: Place, login: Login) -> Use:
+    """Where a restore reaches its target: whoever drafted it was let aim the login there
+    (:func:`aimed`).
+    """
+    return Use(login, place.address, place.key)
+
+
+def to_enrol(who: Person, login: Login | None, address: str, key: str | None) -> Use:
+    """An administrator says where a machine is, and by which login it is reached."""
+    if who.role != "administrator":
+        raise NotAllowed(
+            "Only an administrator says where a login belongs.", "Ask an administrator."
+        )
+    return Use(login, address, key)
+
+
+async def aimed(
+    session: AsyncSession, who: Person, login: Login, address: str, key: str | None
+) -> Use:
+    """To aim a login at a machine: where it belongs anybody who may do that, elsewhere an
+    administrator alone.
+
+    ``key`` None: the one with which it belongs there; None is left for an administrator, who is
+    shown what answers.
+    """
+    belongs = await _keys_at(session, login, address)
+    if key is None and len(belongs) == 1:
+        [key] = belongs
+    if key in belongs or who.role == "administrator":
+        return Use(login, address, key)
+    given = f" with the key {key}" if key is not None and belongs else ""
+    raise NotAllowed(
+        f"The login {login.name} does not belong at {address}{given}; it is not sent there.",
+        f"An administrator admits it there: fennox login admit {login.name} --at {address}",
+        field="login",
+    )
+
+
+async def _keys_at(session: AsyncSession, login: Login, address: str) -> set[str]:
+    """With which keys of that address a login belongs there."""
+    systems = select(System.key).where(
+        System.login_id == login.id,
+        System.address == address,
+        System.retired.is_(None),
+        System.key != "",
+    )
+    admitted = select(LoginPlace.key).where(
+        LoginPlace.login_id == login.id, LoginPlace.address == address
+    )
+    return {
+        *(await session.execute(systems)).scalars(),
+        *(await session.execute(admitted)).scalars(),
+    }
+
+
+async def must_be_nobody_elses(
+    session: AsyncSession, who: Person, system: System, address: str, key: str | None
+) -> None:
+    """A restore is never written onto the machine of another enrolled system.
+
+    It is named only to whoever reaches that as well.
+    """
+    there = or_(System.address == address, System.key == (key or "-"))
+    others = select(System).where(System.id != system.id, System.retired.is_(None), there)
+    for other in (await session.execute(others.order_by(System.name))).scalars():
+        by_address = other.address == address
+        if other.key != key and not await sites.same_network(session, other.site, system.site):
+            continue
+        what = f"at {address}" if by_address else f"with the key {key}"
+        if not await scopes.reaches(session, who.scope, other):
+            raise Conflict(
+                f"The machine {what} is another enrolled system.", _ASK_OTHERS, field="at"
+            )
+        raise Conflict(
+            f"The machine {what} is {other.name}, which is enrolled.",
+            f"A backup of {system.name} is not written onto it. If it is no more: fennox system"
+            f" retire {other.name}",
+            field="at",
+        )
+
+
+async def another_system(session: AsyncSession, system: System, machine: str) -> list[Finding]:
+    """A blocker if this machine, whatever its address, is that of another enrolled system."""
+    same = select(System.name).where(
+        System.id != system.id, System.retired.is_(None), System.machine["id"].astext == machine
+    )
+    return [
+        Finding(
+            severity="blocker",
+            code=_ANOTHER,
+            text=(
+                f"The machine is {name}, which is enrolled; a backup of {system.name} is not"
+                " written onto it."
+            ),
+            remedy=f"If it is no more: fennox system retire {name}",
+        )
+        for name in (await session.execute(same.order_by(System.name))).scalars()
+    ]
+
+
+def unnamed(findings: list[Finding]) -> list[Finding]:
+    """The same, for whoever reaches a part of the estate only: the other system is not named."""
+    hidden = {
+        "text": "The machine is another enrolled system; nothing is written onto it.",
+        "remedy": _ASK_OTHERS,
+    }
+    return [one.model_copy(update=hidden) if one.code == _ANOTHER else one for one in findings]

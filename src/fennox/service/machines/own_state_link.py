@@ -1,0 +1,345 @@
+"""The service's own state as a system that is taken like any other.
+
+A link reads every table in one snapshot, so that a backup is of one moment though the service goes
+on (PostgreSQL's ``repeatable read``). What is secret leaves the database only sealed to the key
+sets (HPKE, RFC 9180): a rebuilt service opens it with a passphrase, and whoever has the database or
+its copies cannot.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import json
+from collections.abc import AsyncGenerator, AsyncIterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import Table, delete, select, text
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
+
+from fennox import __version__
+from fennox.catalogue import models, schema
+from fennox.catalogue.models import AlertRoute, KeySet, Login, SealedSecret, StoreRow, User
+from fennox.core import orders, results
+from fennox.core.errors import FarSideFailed
+from fennox.core.format import canonical
+from fennox.core.format import header as headers
+from fennox.core.format.hpke import SealKey
+from fennox.links.base import Answer
+from fennox.service.foundation.key_file import KeyFile
+
+PRODUCT = "fennox"
+ADDRESS = "this service"
+_ROWS = 500  # rows that are read at a time
+_LONGEST = "1h"  # that the snapshot may stay open while a slow store is written to
+
+
+# a row of any table of the catalogue, whose columns only the table's own definition knows
+Row = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A table of the own state: its rows in an order in which new ones come last, without what only
+    one machine has.
+    """
+
+    model: type[models.Base]
+    order: tuple[str, ...]
+    without: frozenset[str] = frozenset()
+
+    @property
+    def table(self) -> Table:
+        found = self.model.__table__
+        assert isinstance(found, Table)
+        return found
+
+
+KEPT = {
+    item.table.name: item
+    for item in (
+        Kept(models.ServiceState, ("one",), frozenset({"setup_code"})),
+        Kept(models.User, ("created", "id"), frozenset({"sealed_totp"})),
+        Kept(models.RecoveryCode, ("user_id", "hash")),
+        Kept(models.Passkey, ("created", "id")),
+        Kept(
+            models.KeySet,
+            ("id", "generation"),
+            frozenset({"sealed_write_secret", "sealed_opening_key"}),
+        ),
+        Kept(models.Login, ("name",), frozenset({"sealed_secret"})),
+        Kept(models.LoginPlace, ("at", "login_id", "address", "key")),
+        Kept(models.SealedSecret, ("what", "key_set", "generation")),
+        Kept(models.StoreRow, ("created", "id")),
+        Kept(models.ClockAcceptance, ("name",)),
+        Kept(models.Removal, ("id",)),
+        Kept(models.Trial, ("key_set", "slot")),
+        Kept(models.System, ("created", "id")),
+        Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
+        Kept(models.KindRow, ("name", "version")),
+        Kept(models.Routine, ("created", "id")),
+        Kept(
+            models.Site,
+            ("name",),
+            frozenset({"seen", "connected", "machine", "version", "key", "skew"}),
+        ),
+        Kept(models.ConcernRow, ("key",)),
+        Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret", "sealed_address"})),
+        Kept(models.Backup, ("time", "id")),
+        Kept(models.Copy, ("number",)),
+        Kept(models.PendingNote, ("id",)),
+        Kept(models.StoreDamage, ("id",)),
+        Kept(models.StoreSpace, ("at", "store_id")),
+        Kept(models.StoreAnchor, ("store_id",)),
+        Kept(models.Audit, ("id",)),
+        Kept(models.Sheet, ("created", "id")),
+        Kept(
+            models.Run,
+            ("created", "id"),
+            frozenset(
+                {
+                    "worker",
+                    "lease_until",
+                    "worker_key",
+                    "sealed_opening_key",
+                    "idempotency_key",
+                    "lane",
+                }
+            ),
+        ),
+        Kept(models.RunStep, ("id",)),
+        Kept(models.RunLog, ("id",)),
+    )
+}
+SCHEMA = "schema"  # a document that says which schema the tables have
+LEFT_OUT = frozenset(
+    {
+        "tokens",
+        "challenges",
+        "approvals",
+        "sign_in_failures",
+        "workers",
+        "alerts",
+        "states",
+        "estate_counts",
+    }
+)
+"""Tables that tell of this process and of sign-ins only, or that the next take makes anew."""
+
+
+class OwnState:
+    """A link to the service itself: ``/about`` says who it is, ``/tables/<name>`` gives a table as
+    JSON.
+    """
+
+    def __init__(self, engine: AsyncEngine, service_id: str) -> None:
+        self._engine = engine
+        self._service_id = service_id
+        self._snapshot: AsyncConnection | None = None
+
+    @property
+    def fingerprint(self) -> str:
+        return ""
+
+    @property
+    def until(self) -> datetime | None:
+        return None
+
+    async def request(
+        self, method: str, path: str, *, json: object = None, limit: float = 60
+    ) -> Answer:
+        if (method, path) != ("GET", "/about"):
+            raise FarSideFailed(
+                f"Fennox itself does not answer to {method} {path}.", "Mend the kind file."
+            )
+        about = {
+            "service": self._service_id,
+            "product": PRODUCT,
+            "version": __version__,
+            "name": PRODUCT,
+        }
+        return Answer(200, canonical.dump_value(about))
+
+    async def download(self, method: str, path: str) -> AsyncGenerator[bytes, None]:
+        if (method, path) == ("GET", f"/tables/{SCHEMA}"):
+            yield (
+                canonical.dump_value([{"schema": schema.NUMBER}])
+                .replace(b"[{", b"[\n{")
+                .replace(b"}]", b"}\n]\n")
+            )
+            return
+        kept = KEPT.get(path.removeprefix("/tables/"))
+        if method != "GET" or kept is None:
+            raise FarSideFailed(
+                f"Fennox itself does not answer to {method} {path}.", "Mend the kind file."
+            )
+        columns = [column for column in kept.table.columns if column.name not in kept.without]
+        query = select(*columns).order_by(*(kept.table.columns[name] for name in kept.order))
+        connection = await self._connection()
+        rows = await connection.stream(query.execution_options(yield_per=_ROWS))
+        before = b"[\n"
+        async for batch in rows.partitions():
+            lines = [canonical.dump_value(_plain(row._asdict())) for row in batch]
+            yield before + b",\n".join(lines)
+            before = b",\n"
+        yield b"\n]\n" if before == b",\n" else b"[]\n"
+
+    async def upload(
+        self, method: str, path: str, content: AsyncIterator[bytes], *, limit: float = 600
+    ) -> Answer:
+        raise FarSideFailed(
+            "Nothing is written to Fennox itself.", "Use `fennox rebuild` on an empty machine."
+        )
+
+    async def _connection(self) -> AsyncConnection:
+        if self._snapshot is None:
+            made = await self._engine.connect()
+            self._snapshot = await made.execution_options(
+                isolation_level="REPEATABLE READ", postgresql_readonly=True
+            )
+            await made.execute(
+                text(f"set local idle_in_transaction_session_timeout = '{_LONGEST}'")
+            )
+        return self._snapshot
+
+    async def close(self) -> None:
+        if self._snapshot is not None:
+            await self._snapshot.rollback()
+            await self._snapshot.close()
+            self._snapshot = None
+
+
+def _plain(row: Row) -> Row:
+    return {name: _plain_value(value) for name, value in row.items()}
+
+
+def _plain_value(value: Any) -> Any:
+    if isinstance(value, datetime):
+        return value.isoformat()
+    if isinstance(value, bytes):
+        return base64.b64encode(value).decode("ascii")
+    return value.model_dump(mode="json") if isinstance(value, BaseModel) else value
+
+
+def parse_row(kept: Kept, line: bytes) -> Row:
+    """A row as it was taken; columns that this version does not know are left out."""
+    row = json.loads(line)
+    if kept.model is models.Run and row.get("result"):
+        row["order"] = orders.of_before(row["kind"], row["order"])
+        row["result"] = results.of_before(row["kind"], row["result"])
+    return {
+        name: _typed(kept.table.columns[name], value)
+        for name, value in row.items()
+        if name in kept.table.columns
+    }
+
+
+def _typed(column: Any, value: Any) -> Any:
+    if value is None:
+        return None
+    if column.type.python_type is datetime:
+        return datetime.fromisoformat(value)
+    return base64.b64decode(value) if column.type.python_type is bytes else value
+
+
+def sealed_info(what: str, key_set: str, generation: int) -> bytes:
+    """HPKE ``info`` of a sealed secret."""
+    return f"fennox/1|own secret|{what}|{key_set}|{generation}".encode("ascii")
+
+
+def login_secret(login: str) -> str:
+    return f"login {login}"
+
+
+def totp_secret(user: str) -> str:
+    return f"totp {user}"
+
+
+def alert_address(route: str) -> str:
+    return f"alert address {route}"
+
+
+def alert_secret(route: str) -> str:
+    return f"alert secret {route}"
+
+
+def write_secret(key_set: str, generation: int) -> str:
+    return f"write secret {key_set} {generation}"
+
+
+async def seal_secrets(session: AsyncSession, keyfile: KeyFile, now: datetime) -> None:
+    """Seal what is new or changed to every key set in use, so that each of them alone brings the
+    service back.
+
+    What has not changed keeps its sealed bytes, so that the next backup does not store them anew.
+    """
+    targets = await _seal_keys(session)
+    wanted: dict[str, tuple[datetime, bytes, str]] = {}
+    for login in (await session.execute(select(Login))).scalars():
+        place = f"logins|{login.id}|secret"
+        wanted[login_secret(login.id)] = (login.changed, login.sealed_secret, place)
+    for user in (await session.execute(select(User))).scalars():
+        if user.sealed_totp is not None and user.totp_since is not None:
+            wanted[totp_secret(user.id)] = (
+                user.totp_since,
+                user.sealed_totp,
+                f"users|{user.id}|totp",
+            )
+    for route in (await session.execute(select(AlertRoute))).scalars():
+        if route.sealed_address is not None:
+            wanted[alert_address(route.id)] = (
+                route.created,
+                route.sealed_address,
+                f"alert_routes|{route.id}|address",
+            )
+        if route.sealed_secret is not None:
+            wanted[alert_secret(route.id)] = (
+                route.created,
+                route.sealed_secret,
+                f"alert_routes|{route.id}|secret",
+            )
+    for keys in (await session.execute(select(KeySet))).scalars():
+        place = f"key_sets|{keys.id}|{keys.generation}|write secret"
+        wanted[write_secret(keys.id, keys.generation)] = (
+            keys.created,
+            keys.sealed_write_secret,
+            place,
+        )
+    for known in (await session.execute(select(SealedSecret))).scalars().all():
+        if known.what not in wanted or (known.key_set, known.generation) not in targets:
+            await session.execute(
+                delete(SealedSecret).where(
+                    SealedSecret.what == known.what,
+                    SealedSecret.key_set == known.key_set,
+                    SealedSecret.generation == known.generation,
+                )
+            )
+    for (key_set, generation), seal_key in targets.items():
+        for what, (changed, sealed, place) in wanted.items():
+            there = await session.get(SealedSecret, (what, key_set, generation))
+            if there is not None and there.made >= changed:
+                continue
+            info = sealed_info(what, key_set, generation)
+            made = await asyncio.to_thread(seal_key.seal, keyfile.open(sealed, place), info)
+            await session.merge(
+                SealedSecret(
+                    what=what,
+                    key_set=key_set,
+                    generation=generation,
+                    made=max(now, changed),
+                    sealed=made,
+                )
+            )
+
+
+async def _seal_keys(session: AsyncSession) -> dict[tuple[str, int], SealKey]:
+    """The public key of each key set in use, of its newest generation."""
+    rows = (await session.execute(select(StoreRow).order_by(StoreRow.generation))).scalars().all()
+    newest = {row.key_set: row for row in rows}
+    return {
+        (row.key_set, row.generation): headers.decode(row.header.encode()).public()
+        for row in newest.values()
+    }

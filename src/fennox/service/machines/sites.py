@@ -1,0 +1,237 @@
+"""Machines that only a worker at their site can reach: it makes the connections, and what is said
+over them stays ours.
+
+The worker carries bytes and knows no secret: SSH and TLS are spoken between this service and the
+machine, with the machine's key checked here. A connection is held by the process that the worker
+has connected to, so that runs of its site are carried out there (``queue.claim``).
+"""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import socket
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from functools import partial
+from typing import Any
+
+import structlog
+from sqlalchemy import func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+from starlette.websockets import WebSocket, WebSocketDisconnect
+
+from fennox.catalogue.models import Site, System
+from fennox.core.errors import Unreachable
+from fennox.links.base import Address, Dial
+from fennox.links.relaying import relay
+from fennox.service.concerns.causes import SITE_CAUSE, Found
+from fennox.wire.sites import REPLACED, Hello, Reach
+
+HEARD_WITHIN = timedelta(seconds=45)  # a worker that is connected is heard of more often
+_AWAY = timedelta(minutes=2)  # until it is a concern: a line may be cut for a moment
+_ANSWER = 20.0  # seconds in which a connection must have been made
+
+log: Any = structlog.get_logger()
+
+
+@dataclass
+class Connected:
+    """A worker that is connected, with the connections it carries."""
+
+    site: str
+    control: WebSocket
+    streams: set[WebSocket] = field(default_factory=set)
+
+
+@dataclass
+class SiteHub:
+    """The workers of sites that are connected to this process."""
+
+    _connected: dict[str, Connected] = field(default_factory=dict)
+    _awaited: dict[str, tuple[str, asyncio.Future[socket.socket]]] = field(default_factory=dict)
+
+    @property
+    def names(self) -> frozenset[str]:
+        """Sites that can be reached from here."""
+        return frozenset(self._connected)
+
+    async def join(self, connected: Connected) -> None:
+        """From now on it is this one that makes connections; one that was there before is sent
+        away.
+        """
+        before = self._connected.get(connected.site)
+        self._connected[connected.site] = connected
+        if before is not None:
+            await dismiss(before, REPLACED)
+
+    async def leave(self, connected: Connected) -> bool:
+        """Whether it was the one that made connections; nothing that it carried goes on."""
+        current = self._connected.get(connected.site) is connected
+        if current:
+            del self._connected[connected.site]
+            for stream, (site, _) in list(self._awaited.items()):
+                if site == connected.site:
+                    self.refused(site, stream, "the site's worker went away")
+        await dismiss(connected, 1001)
+        return current
+
+    def dialler(self, site: str) -> Dial:
+        return partial(self._dial, site)
+
+    async def _dial(self, site: str, address: Address) -> socket.socket:
+        connected = self._connected.get(site)
+        if connected is None:
+            raise away(site)
+        stream = secrets.token_hex(16)
+        waiting: asyncio.Future[socket.socket] = asyncio.get_running_loop().create_future()
+        self._awaited[stream] = (site, waiting)
+        try:
+            wanted = Reach(stream=stream, host=address.host, port=address.port)
+            try:
+                await connected.control.send_text(wanted.model_dump_json())
+            except (WebSocketDisconnect, RuntimeError) as error:
+                raise away(site) from error
+            async with asyncio.timeout(_ANSWER):
+                return await waiting
+        except BaseException:
+            if waiting.done() and not waiting.cancelled() and waiting.exception() is None:
+                waiting.result().close()  # it came too late for whoever wanted it
+            raise
+        finally:
+            self._awaited.pop(stream, None)
+
+    def refused(self, site: str, stream: str, reason: str) -> None:
+        """The worker could not make a connection."""
+        awaited = self._awaited.get(stream)
+        if awaited is not None and awaited[0] == site and not awaited[1].done():
+            awaited[1].set_exception(ConnectionRefusedError(reason))
+
+    async def carry(self, site: str, stream: str, carrier: WebSocket) -> None:
+        """Have a connection that the worker has made take the place of the one that is waited
+        for.
+        """
+        site_of, waiting = self._awaited.get(stream, ("", None))
+        connected = self._connected.get(site)
+        if waiting is None or site_of != site or waiting.done() or connected is None:
+            await carrier.close(1008)
+            return
+        ours, theirs = socket.socketpair()
+        reader, writer = await asyncio.open_connection(sock=ours)
+        if waiting.done():  # given up meanwhile
+            theirs.close()
+        else:
+            waiting.set_result(theirs)
+        connected.streams.add(carrier)
+        try:
+            await relay(reader, writer, partial(_next, carrier), partial(_send, carrier))
+        finally:
+            connected.streams.discard(carrier)
+            await _close(carrier, 1000)
+
+
+async def _next(carrier: WebSocket) -> bytes | None:
+    try:
+        return await carrier.receive_bytes()
+    except (WebSocketDisconnect, KeyError):
+        return None  # closed, or a message that is none of ours
+
+
+async def _send(carrier: WebSocket, block: bytes) -> None:
+    try:
+        await carrier.send_bytes(block)
+    except (WebSocketDisconnect, RuntimeError) as error:  # closed by the other side, or by us
+        raise ConnectionResetError from error
+
+
+async def _close(carrier: WebSocket, code: int) -> None:
+    try:
+        await carrier.close(code)
+    except (WebSocketDisconnect, RuntimeError):
+        return  # it is closed
+
+
+async def dismiss(connected: Connected, code: int) -> None:
+    """End everything that goes over a worker."""
+    for carrier in [*connected.streams, connected.control]:
+        await _close(carrier, code)
+
+
+def away(site: str) -> Unreachable:
+    return Unreachable(
+        f"The worker of the site {site} is not connected, and its machines are reached through it.",
+        f"Look at the machine it runs on: fennox worker run --site '{site}'. `fennox worker sites`"
+        " shows it.",
+    )
+
+
+async def is_served(session: AsyncSession, site: str) -> bool:
+    """Whether a site's machines are reached through a worker there."""
+    return bool(site) and await session.get(Site, site) is not None
+
+
+async def same_network(session: AsyncSession, one: str, other: str) -> bool:
+    """Whether an address is that of the same machine at both sites."""
+    return one == other or not (await is_served(session, one) or await is_served(session, other))
+
+
+async def said_hello(session: AsyncSession, site: str, hello: Hello, now: datetime) -> None:
+    changes = {
+        "connected": True,
+        "seen": func.now(),
+        "machine": hello.machine,
+        "version": hello.version,
+        "key": hello.key,
+        "skew": (hello.clock - now).total_seconds(),
+    }
+    await session.execute(update(Site).where(Site.name == site).values(changes))
+
+
+async def heard_of(session: AsyncSession, site: str, token_hash: str) -> bool:
+    """Note that a worker is there; whether its token still counts."""
+    mine = (Site.name == site, Site.token_hash == token_hash)
+    kept = update(Site).where(*mine).values(seen=func.now(), connected=True).returning(Site.name)
+    return (await session.execute(kept)).first() is not None
+
+
+async def gone(session: AsyncSession, site: str) -> None:
+    await session.execute(update(Site).where(Site.name == site).values(connected=False))
+
+
+async def with_systems(session: AsyncSession) -> list[tuple[Site, int]]:
+    """Every site, with how many systems are reached through its worker."""
+    there = select(Site, func.count(System.id)).outerjoin(
+        System, (System.site == Site.name) & System.retired.is_(None)
+    )
+    rows = await session.execute(there.group_by(Site.name).order_by(Site.name))
+    return [(site, systems) for site, systems in rows]
+
+
+async def concerns(session: AsyncSession) -> list[Found]:
+    """Sites whose worker is away; the systems there cannot be reached."""
+    now: datetime = (await session.execute(select(func.now()))).scalar_one()
+    found = []
+    for site, systems in await with_systems(session):
+        if systems == 0 or (site.seen is not None and now - site.seen < _AWAY):
+            continue
+        last = (
+            f"was last heard of at {site.seen:%Y-%m-%d %H:%M} UTC"
+            if site.seen
+            else "has not come yet"
+        )
+        many = "system is" if systems == 1 else "systems are"
+        found.append(
+            Found(
+                "site-away",
+                "high",
+                "service",
+                site.name,
+                f"The worker of the site {site.name} {last}.",
+                f"Look at the machine it runs on: fennox worker run --site '{site.name}'",
+                f"{systems} {many} reached through it: what is due there waits, and nothing can be"
+                " restored.",
+                since=site.seen or site.admitted,
+                cause=SITE_CAUSE + site.name,
+            )
+        )
+    return found

@@ -1,0 +1,91 @@
+"""All that the database holds sealed under the service's keys, and sealing it anew after a key was
+added.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue import models
+from fennox.catalogue.models import AlertRoute, Audit, HandedIn, KeySet, Login, User
+from fennox.service.access_control import local_recovery, second_factors
+from fennox.service.concerns import alert_messages
+from fennox.service.foundation.key_file import KeyFile
+from fennox.service.machines.context import Context
+from fennox.service.takes import hand_ins
+
+
+@dataclass(frozen=True)
+class Sealed:
+    """A column whose values are sealed under the service's keys, and the place of each."""
+
+    table: type[models.Base]
+    column: str
+    place: Callable[[Any], str]
+
+
+SEALED = (
+    Sealed(Login, "sealed_secret", lambda row: f"logins|{row.id}|secret"),
+    Sealed(
+        KeySet,
+        "sealed_write_secret",
+        lambda row: f"key_sets|{row.id}|{row.generation}|write secret",
+    ),
+    Sealed(
+        KeySet, "sealed_opening_key", lambda row: f"key_sets|{row.id}|{row.generation}|opening key"
+    ),
+    Sealed(User, "sealed_totp", lambda row: second_factors.place(row.id)),
+    Sealed(AlertRoute, "sealed_secret", lambda row: alert_messages.secret_place(row.id)),
+    Sealed(AlertRoute, "sealed_address", lambda row: alert_messages.address_place(row.id)),
+    Sealed(HandedIn, "sealed", lambda row: hand_ins.place(row.system_id, row.document)),
+)
+NOT_OURS = frozenset({("runs", "sealed_opening_key"), ("sealed_secrets", "sealed")})
+"""Columns that are sealed to other keys: a run's worker's, and the key sets'."""
+
+
+async def seal_anew(session: AsyncSession, keys: KeyFile) -> int:
+    """Seal under the newest key what an older one has sealed, in the caller's transaction. How many
+    values it was.
+    """
+    count = 0
+    for one in SEALED:
+        for row in (await session.execute(select(one.table).with_for_update())).scalars().all():
+            sealed: bytes | None = getattr(row, one.column)
+            if not sealed or keys.opens_by_newest(sealed, one.place(row)):
+                continue
+            setattr(row, one.column, keys.seal(keys.open(sealed, one.place(row)), one.place(row)))
+            count += 1
+    return count
+
+
+async def rotate(context: Context, *, forget: bool) -> int:
+    """Put a new key in front and seal everything under it, or forget the older keys. How many
+    values were sealed anew.
+
+    The new key counts as soon as the file is replaced, and the old one still opens what it has
+    sealed: where a rotation was killed, the next one goes on.
+    """
+    if not forget:
+        await asyncio.to_thread(context.keyfile.add_key)
+    async with context.session() as session:
+        count = await seal_anew(session, context.keyfile)
+        action = "forgot the older keys of" if forget else "rotated the key of"
+        session.add(
+            Audit(
+                at=context.now(),
+                by=local_recovery.BY,
+                action=action,
+                noun="service",
+                name="fennox",
+                details={"sealed anew": str(count)},
+            )
+        )
+    if forget:
+        await asyncio.to_thread(context.keyfile.keep_newest)
+    return count

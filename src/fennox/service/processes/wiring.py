@@ -1,0 +1,280 @@
+"""Joins all rooms: what ``fennox serve`` and ``fennox worker run`` start."""
+
+from __future__ import annotations
+
+import asyncio
+import gc
+import signal
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager, suppress
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import structlog
+from fastapi import FastAPI
+from pydantic import ValidationError
+
+from fennox import logs
+from fennox.catalogue import schema
+from fennox.core.errors import MendSettings, TryLater
+from fennox.engine import vault as vaults
+from fennox.links.base import Credential
+from fennox.service.access_control import local_recovery
+from fennox.service.concerns import alert_messages
+from fennox.service.foundation import key_file, memory, session_guard
+from fennox.service.foundation.clock import SimulatedClock, real_now
+from fennox.service.foundation.fair_share import Turns
+from fennox.service.foundation.notifications import listen
+from fennox.service.foundation.settings import Settings
+from fennox.service.http import web_server
+from fennox.service.http.app import make_app
+from fennox.service.machines.context import Context, open_context
+from fennox.service.own_state import rebuild_service
+from fennox.service.own_state.rebuild_service import OwnBackup, Rebuilt
+from fennox.service.people import first_administrator
+from fennox.service.processes import reseal
+from fennox.service.processes.scheduler import Scheduler
+from fennox.service.processes.worker import RunWorker
+from fennox.service.runs import progress_log
+from fennox.stores import addresses
+from fennox.stores.mounts import mount_of
+from fennox.stores.opening import open_store
+
+log: Any = structlog.get_logger()
+
+_TRIES = 10  # to open the database, a second apart
+_SITE_SLOTS = 4  # runs at one time at sites, in a service that does no others
+
+
+def read_settings(**given: object) -> Settings:
+    """From options, environment and ``fennox.toml``; a wrong one is told by its name."""
+    try:
+        return Settings(**{name: value for name, value in given.items() if value is not None})  # type: ignore[arg-type]
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = ".".join(str(step) for step in first["loc"]) or "settings"
+        text = str(first["msg"]).removeprefix("Value error, ")
+        raise MendSettings(
+            f"{name}: {text}.", f"Set FENNOX_{name.upper()} or mend fennox.toml."
+        ) from error
+
+
+def _begin(settings: Settings) -> None:
+    """Wait for the database before anything else, so that a signal still ends the program at
+    once.
+    """
+    logs.start(settings.log)
+    schema.upgrade(
+        settings.database, lambda error: log.warning("waiting for the database", reason=error.what)
+    )
+
+
+async def _context(settings: Settings, clock: Path | None, turns: Turns | None = None) -> Context:
+    if not memory.keep_small():
+        log.warning("memory may grow", reason="the C library does not tell how it keeps memory")
+    session_guard.strict = settings.strict_sessions
+    clock_set = asyncio.Event()
+    loop = asyncio.get_running_loop()
+
+    def told() -> None:
+        with suppress(RuntimeError):  # it is over
+            loop.call_soon_threadsafe(clock_set.set)
+
+    now = SimulatedClock(clock, told).now if clock else real_now
+    wrapping = settings.token() if settings.key_keeper == "pkcs11" else None
+    keys = key_file.load(settings.state, settings.key_keeper, settings.credentials, wrapping)
+    simulated = clock is not None
+    opening = partial(
+        open_context, settings, now, keys, simulated=simulated, turns=turns, clock_set=clock_set
+    )
+    for _ in range(_TRIES):
+        with suppress(TryLater):  # it was there a moment ago
+            return await opening()
+        await asyncio.sleep(1)
+    return await opening()
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a store is and how it is reached, before any catalogue knows it."""
+
+    address: str
+    credential: Credential | None
+    key: str | None
+
+
+async def rebuild(
+    settings: Settings,
+    clock: Path | None,
+    place: Place,
+    passphrase: str,
+    backup: str | None,
+    confirm: Callable[[OwnBackup], None],
+) -> Rebuilt:
+    """Bring a service back into an empty database; ``confirm`` raises if a person does not want
+    it.
+    """
+    logs.start(settings.log)
+    await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
+    context = await _context(settings, clock)
+    try:
+        async with context.session() as session:
+            await rebuild_service.must_be_empty(session)
+        store = open_store(addresses.parse(place.address), place.credential, place.key)
+        try:
+            vault = await vaults.open_with_passphrase(store, passphrase, context.now)
+            own = await rebuild_service.find(vault, backup)
+            confirm(own)
+            return await rebuild_service.rebuild(
+                context, own, str(addresses.parse(place.address)), _known_by(place)
+            )
+        finally:
+            await store.close()
+    finally:
+        await context.close()
+
+
+async def recover(
+    settings: Settings,
+    clock: Path | None,
+    name: str,
+    password: str,
+    *,
+    administrator: bool,
+    no_approvals: bool,
+) -> str:
+    """Let somebody in again, on the service's own machine; the service may run meanwhile. What was
+    done, in words.
+    """
+    await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
+    _must_hold_a_key(settings)
+    context = await _context(settings, clock)
+    try:
+        done = await local_recovery.recover(
+            context, name, password, administrator=administrator, no_approvals=no_approvals
+        )
+    finally:
+        await context.close()
+    return f"{', '.join(done)}.".capitalize()
+
+
+async def rotate_key(settings: Settings, clock: Path | None, *, forget: bool) -> int:
+    """As :func:`fennox.service.processes.reseal.rotate`, on the service's own machine; the service
+    may run meanwhile.
+    """
+    await asyncio.to_thread(schema.upgrade, settings.database, patience=0)
+    if settings.key_keeper not in ("file", "pkcs11"):
+        raise MendSettings(
+            "The service's key comes from systemd, and is not ours to write.",
+            "Make a new credential: 32 new bytes, then the old ones. docs/security.md shows how.",
+        )
+    _must_hold_a_key(settings)
+    context = await _context(settings, clock)
+    try:
+        return await reseal.rotate(context, forget=forget)
+    finally:
+        await context.close()
+
+
+def _must_hold_a_key(settings: Settings) -> None:
+    """Else one would be made, under which nothing opens."""
+    there = settings.key_keeper.startswith("credential:")
+    if not there and not any(
+        (settings.state / name).exists() for name in (key_file.NAME, key_file.SEALED)
+    ):
+        raise MendSettings(
+            f"{settings.state} holds no key file.",
+            "Run it as the service's account, on its machine.",
+        )
+
+
+def _known_by(place: Place) -> str | None:
+    """For a folder, what it is mounted from on this machine."""
+    mount = mount_of(Path(place.address)) if place.address.startswith("/") else None
+    return mount.identity if mount else place.key
+
+
+@asynccontextmanager
+async def _together(*works: Any) -> AsyncIterator[None]:
+    """Run things beside what is inside; cancel them at its end."""
+    tasks = [asyncio.create_task(work) for work in works]
+    try:
+        yield
+    finally:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+
+def look_for_garbage_seldom() -> None:
+    """Keep what was made at the start out of every search for garbage, and search less often.
+
+    Modules, models and routes stay for ever; to look through all of them held the one thread for a
+    third of a second, again and again while a duty went through ten thousand systems.
+    """
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 5, 50)  # objects, and searches of the younger generation
+
+
+def make_service(settings: Settings, clock: Path | None) -> FastAPI:
+    """API, console, scheduler, and a worker in the same process if it has slots."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        context = await _context(settings, clock, app.state.turns)
+        app.state.context = context
+        async with context.session() as session:
+            code = await first_administrator.new_code(session)
+        await alert_messages.seal_addresses(context)
+        if code is not None:
+            log.info("make the first administrator", link=f"{settings.url}/setup#{code}")
+        works = [
+            Scheduler(context).run(),
+            listen(settings.database, progress_log.CHANNEL, app.state.hub.heard),
+        ]
+        # what is at a site is carried out where the site's worker has come to, also if all else is
+        # done elsewhere
+        works.append(
+            RunWorker(context, settings.workers or _SITE_SLOTS, near=settings.workers > 0).work()
+        )
+        look_for_garbage_seldom()
+        async with _together(*works):
+            log.info("ready", address=settings.url)
+            yield
+        await context.close()
+
+    return make_app(None, lifespan)
+
+
+def serve(settings: Settings, clock: Path | None) -> None:
+    _begin(settings)
+    web_server.run(make_service(settings, clock), settings)
+
+
+def work(settings: Settings, clock: Path | None) -> None:
+    """A worker of its own; ends on SIGTERM or Ctrl C, handing back what it holds."""
+    _begin(settings)
+
+    async def run() -> None:
+        context = await _context(settings, clock)
+        stopped = asyncio.Event()
+        for name in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(name, stopped.set)
+        look_for_garbage_seldom()
+        work = asyncio.create_task(RunWorker(context, settings.workers or 4).work())
+        log.info("worker ready")
+        await asyncio.wait(
+            [work, asyncio.create_task(stopped.wait())], return_when=asyncio.FIRST_COMPLETED
+        )
+        work.cancel()
+        try:
+            await work
+        except asyncio.CancelledError:
+            log.info("worker stopped")
+        finally:
+            await context.close()
+
+    asyncio.run(run())

@@ -1,0 +1,277 @@
+"""Routines: which systems, when, and what their ladders keep."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from itertools import pairwise
+from typing import NamedTuple
+
+from sqlalchemy import ColumnElement, case, func, null, select
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Routine, Run, System, constant
+from fennox.core import ladder, moments, schedule
+from fennox.core.errors import BadInput
+from fennox.core.format.manifest import PartHeld
+from fennox.core.ladder import NoLadder, OfRetired, Reason
+from fennox.service.queries.newest_good import among
+
+_DAY = timedelta(days=1)
+FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
+_HELD = "held"  # for no reason that was said
+_TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
+
+
+def check_selector(text: str) -> None:
+    """``all``, or terms that must all fit. Empty never means everything."""
+    for term in _terms(text):
+        if term != "all" and not _TERM.match(term):
+            raise BadInput(
+                f"{term!r} does not say which systems.",
+                "Write `all`, or terms like `kind=linux-server site=holm label=web`.",
+                field="systems",
+            )
+
+
+def _terms(text: str) -> list[str]:
+    terms = text.split()
+    if not terms:
+        raise BadInput(
+            "It is not said which systems.", "Write `all` if you mean all of them.", field="systems"
+        )
+    return terms
+
+
+def selects(text: str, system: System) -> bool:
+    for term in _terms(text):
+        match = _TERM.match(term)
+        if match is None:
+            continue  # `all`; anything else was refused when the routine was made
+        field, value = match.groups()
+        fits = value in system.labels if field == "label" else getattr(system, field) == value
+        if not fits:
+            return False
+    return True
+
+
+def next_run(routine: Routine, now: datetime, system: str = "") -> datetime | None:
+    """When it comes next; for one system with its own place in the spread, and after quiet
+    hours.
+    """
+    if routine.mode != "on":
+        return None
+    place = schedule.place_in(routine.spread, system) if system else timedelta()
+    due = schedule.parse(routine.when, routine.zone).after(now - place)
+    return begins(routine, due + place) if due is not None else None
+
+
+def begins(routine: Routine, moment: datetime) -> datetime:
+    return schedule.after_quiet(
+        schedule.quiet_hours(routine.quiet), schedule.zone_named(routine.zone), moment
+    )
+
+
+def selected(text: str) -> list[ColumnElement[bool]]:
+    """As :func:`selects`, for the database."""
+    return [
+        System.labels.contains([value]) if field == "label" else getattr(System, field) == value
+        for field, value in terms(text)
+    ]
+
+
+def terms(text: str) -> list[tuple[str, str]]:
+    """The field and the value of each term; none where it is ``all``."""
+    return [
+        (match[1], match[2]) for term in _terms(text) if (match := _TERM.match(term)) is not None
+    ]
+
+
+async def members(session: AsyncSession, routine: Routine) -> list[System]:
+    rows = select(System).where(*selected(routine.systems)).order_by(System.name)
+    return list((await session.execute(rows)).scalars())
+
+
+async def first_members(session: AsyncSession, routine: Routine) -> tuple[list[str], int]:
+    """The names of the first :data:`FIRST` systems that it takes, and how many it takes in all."""
+    chosen = select(System.name, func.count().over()).where(*selected(routine.systems))
+    rows = (await session.execute(chosen.order_by(System.name).limit(FIRST))).all()
+    return [name for name, _ in rows], rows[0][1] if rows else 0
+
+
+async def decided_last(session: AsyncSession, routine: Routine) -> dict[str, datetime]:
+    """Of each system the due time that was decided last: in the order of the decisions, whatever
+    clocks said.
+    """
+    last = (
+        select(Run.system_id, Run.due)
+        .ext(distinct_on(Run.system_id))
+        .where(Run.routine_id == routine.id, Run.due.is_not(None))
+        .order_by(Run.system_id, Run.number.desc())
+    )
+    return {str(system): due for system, due in await session.execute(last) if due is not None}
+
+
+def decided_up_to(
+    now: datetime, routine: Routine, system: System, last: datetime | None
+) -> datetime:
+    """Up to when due times were decided; ``last``: the one that was decided last.
+
+    A moment that is still to come was written by a wrong clock, and says nothing. If the clock was
+    ahead when a due time was decided last, a whole day is decided anew: a take too many does no
+    harm, and one too few does.
+    """
+    if last is not None and moments.is_future(last, now):
+        return now - _DAY
+    known = (moments.past(moment, now) for moment in (routine.decided_until, system.created, last))
+    return max((moment for moment in known if moment is not None), default=now - _DAY)
+
+
+class Standing(NamedTuple):
+    """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that
+    lacks some.
+    """
+
+    id: str
+    time: datetime
+    doubtful: bool
+    safety: bool
+    held: str | None
+    system_id: str
+    partial: bool
+    parts: Sequence[PartHeld] | None
+    new_bytes: int
+    sequence: int
+    misdated: bool
+
+
+_STANDING = (
+    Backup.id,
+    Backup.time,
+    Backup.doubtful,
+    Backup.purpose == constant("safety"),
+    case((Backup.held, constant(_HELD))),
+    Backup.system_id,
+    Backup.partial,
+    null(),
+    Backup.new_bytes,
+    Backup.sequence,
+    Backup.misdated,
+)  # as the fields of a Standing, in their order; of what the index ``standing`` holds alone
+
+
+async def backups_of(
+    session: AsyncSession,
+    systems: Sequence[str],
+    *,
+    expired: bool = True,
+    since: datetime | None = None,
+) -> dict[str, list[Standing]]:
+    """Of each of these systems its backups, the newest first; without those that nothing keeps if
+    so wanted.
+
+    ``since``: only these. It is enough to tell what keeps one of them, as older ones have no say in
+    that.
+    """
+    rows = select(*_STANDING).where(among(Backup.system_id, systems))
+    rows = rows.order_by(Backup.system_id, Backup.time.desc(), Backup.sequence.desc())
+    if not expired:
+        rows = rows.where(Backup.expired.is_(False))
+    if since is not None:
+        rows = rows.where(Backup.time >= since)
+    connection = (
+        await session.connection()
+    )  # a hundred backups of each system: more than a session has to know of
+    every = [*map(Standing._make, (await connection.execute(rows)).all())]
+    closer = [backup.id for backup in every if backup.held is not None or backup.partial]
+    details = select(Backup.id, Backup.held_because, Backup.parts).where(among(Backup.id, closer))
+    known = {row.id: row for row in await connection.execute(details)} if closer else {}
+    found: dict[str, list[Standing]] = {system: [] for system in systems}
+    for backup in every:
+        if (row := known.get(backup.id)) is not None:
+            held = row.held_because or _HELD if backup.held is not None else None
+            backup = backup._replace(held=held, parts=row.parts if backup.partial else None)
+        found[backup.system_id].append(backup)
+    return found
+
+
+def reasons(
+    backups: Sequence[Standing], mine: list[Routine], now: datetime
+) -> dict[str, list[Reason]]:
+    """What keeps each backup of a system, by every routine that selects it. Without a routine all
+    are kept.
+
+    Whole backups are counted together, and those of the same few parts together, so that a backup
+    of one part never takes the place of a whole one. A routine of its own for some parts has the
+    say over backups of just these.
+    """
+    if not mine:
+        return {backup.id: [NoLadder()] for backup in backups}
+    undated = dates_in_doubt(backups, now)
+    groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
+    for backup in backups:
+        groups[_parts(backup) if backup.partial else None].append(backup)
+    found: dict[str, list[Reason]] = {}
+    for group, together in groups.items():
+        own = [
+            routine for routine in mine if group is not None and set(routine.parts or []) == group
+        ]
+        chosen = own or [routine for routine in mine if not routine.parts] or mine
+        for routine in chosen:
+            zone = schedule.zone_named(routine.zone)
+            kept = ladder.kept(together, ladder.parse(routine.ladder), now, zone, undated=undated)
+            if len(chosen) == 1:
+                found |= kept
+                continue
+            for backup_id, why in kept.items():
+                known = found.setdefault(backup_id, [])
+                known += [reason for reason in why if reason not in known]
+    return found
+
+
+def dates_in_doubt(backups: Sequence[Standing], now: datetime) -> frozenset[str]:
+    """Which of a system's backups, given the newest first, bear a date that is or may be wrong."""
+    known = _dated(backups)
+    doubted: frozenset[int] = frozenset()
+    if known and (not _in_order(known) or moments.is_future(known[0].time, now)):
+        doubted = moments.dates_in_doubt({backup.sequence: backup.time for backup in known}, now)
+    return frozenset(
+        backup.id for backup in backups if backup.misdated or backup.sequence in doubted
+    )
+
+
+def disordered(backups: Sequence[Standing], now: datetime) -> bool:
+    """Whether a system's backups, given the newest first, bear past dates in another order than
+    they were taken in.
+    """
+    known = [backup for backup in _dated(backups) if not moments.is_future(backup.time, now)]
+    if _in_order(known):
+        return False
+    return bool(moments.dates_in_doubt({backup.sequence: backup.time for backup in known}, now))
+
+
+def _dated(backups: Sequence[Standing]) -> list[Standing]:
+    """Without those that say nothing about order: known to be misdated, or of another history."""
+    return [backup for backup in backups if not backup.misdated and backup.sequence > 0]
+
+
+def _in_order(newest_first: Sequence[Standing]) -> bool:
+    return all(later.sequence > earlier.sequence for later, earlier in pairwise(newest_first))
+
+
+def what_keeps(
+    system: System, backups: Sequence[Standing], mine: list[Routine], now: datetime
+) -> dict[str, list[Reason]]:
+    """As :func:`reasons`; everything of a retired system stays until a person lets it go."""
+    found = reasons(backups, mine, now)
+    if system.retired is not None and not system.let_go:
+        for why in found.values():
+            why.append(OfRetired())
+    return found
+
+
+def _parts(backup: Standing) -> frozenset[str]:
+    return frozenset(part.name for part in backup.parts or ())

@@ -1,1 +1,0 @@
-"""The routes, a module a noun."""

@@ -1,0 +1,101 @@
+"""A run's journal on the catalogue: steps, progress and log lines, and the two reasons to stop."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass, field
+from typing import Any
+
+import structlog
+
+from fennox.core.errors import LeaseLost, Stopped, TryLater
+from fennox.engine.journal import Level
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.progress_log import Book
+from fennox.service.runs.queue import Lease
+
+_EVERY = (
+    1.0  # seconds until what happened is written, so that what happens meanwhile is written with it
+)
+
+log: Any = structlog.get_logger()
+
+
+@dataclass
+class CatalogueJournal:
+    """Implements :class:`fennox.engine.journal.Journal`. The worker's heartbeat sets ``stop`` and
+    ``lost``.
+    """
+
+    context: Context
+    lease: Lease
+    stop: bool = False
+    lost: bool = False
+    cut_off: bool = False  # it was asked to stop, and did not
+    _telling: asyncio.Task[None] | None = field(default=None, repr=False)
+
+    @property
+    def _book(self) -> Book:
+        return self.lease.book
+
+    async def step(self, title: str) -> None:
+        self._raise_flags()
+        self._book.steps.append((title, self.context.now()))
+        self._tell_soon()
+
+    async def progress(self, *, documents: int = 0, bytes: int = 0) -> None:
+        self._raise_flags()
+        self._book.totals = (documents, bytes)
+        self._tell_soon()
+
+    async def log(self, level: Level, text: str) -> None:
+        log.info("run log", level=level, text=text)
+        self._book.lines.append((self.context.now(), level, text))
+        self._tell_soon()
+
+    async def check(self) -> None:
+        """Ask the database itself: this is what stands between a lost lease and a record in a
+        store.
+        """
+        self._raise_flags()
+        try:
+            async with self.context.alone() as database:
+                self.stop = await queue.check(database, self.lease)
+        except LeaseLost:
+            self.lost = True
+            raise
+        self._raise_flags()
+
+    async def close(self) -> None:
+        if self._telling is not None:
+            self._telling.cancel()
+            await asyncio.gather(self._telling, return_exceptions=True)
+
+    def _tell_soon(self) -> None:
+        if self._telling is None or self._telling.done():
+            self._telling = asyncio.create_task(self._tell())
+
+    async def _tell(self) -> None:
+        """What is only told need not last: a crash of the database's machine may lose the end of
+        it.
+        """
+        await asyncio.sleep(_EVERY)
+        while self._book.news:
+            try:
+                async with self.context.session(lasting=False) as session:
+                    self.stop = (await queue.owned(session, self.lease)).stop_asked
+            except LeaseLost:
+                self.lost = True  # or it has ended, and nobody asks any more
+                return
+            except TryLater as error:
+                log.warning("database out of reach", reason=error.what)
+            await asyncio.sleep(_EVERY)
+
+    def _raise_flags(self) -> None:
+        if self.lost:
+            raise LeaseLost(
+                "This worker no longer owns the run.", "Another worker goes on with it."
+            )
+        if self.stop:
+            raise Stopped("The run was stopped.", "Start it again when you want it.")

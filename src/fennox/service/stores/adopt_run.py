@@ -1,0 +1,351 @@
+"""Bringing what a store holds into the catalogue: of a store that is new here, or of one that is
+known.
+"""
+
+from __future__ import annotations
+
+import secrets
+
+from sqlalchemy import func, select, text
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
+from fennox.core.errors import Conflict, FennoxError
+from fennox.core.format import generations, notes
+from fennox.core.format import header as headers
+from fennox.core.format.digest import blake2b_256
+from fennox.core.format.manifest import Head, PartHeld
+from fennox.core.format.records import Record, Reference
+from fennox.core.orders import AdoptOrder, of_kind
+from fennox.core.results import AdoptResult
+from fennox.core.time import parse_stamp
+from fennox.engine import vault as vaults
+from fennox.engine.journal import Journal
+from fennox.engine.reading import BackupReader
+from fennox.engine.vault import Vault
+from fennox.service.keys.passphrase_relay import wait_for_key
+from fennox.service.machines.context import Context
+from fennox.service.own_state.own_routine import KIND as OWN_KIND
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.service.stores import store_making
+from fennox.service.takes import take_run
+from fennox.service.upkeep.catalogue_sync import follow
+from fennox.wire.stores import AdoptStore
+
+
+async def open_store(context: Context, wanted: AdoptStore) -> Vault:
+    """Open a store with its passphrase; nothing is kept of it yet."""
+    async with context.session() as session:
+        row = await store_making.new_row(session, wanted)
+        login = await session.get(Login, row.login_id) if row.login_id else None
+    store = context.far_side(row.address, login, row.key)
+    try:
+        return await vaults.open_with_passphrase(
+            store, wanted.passphrase.get_secret_value(), context.now
+        )
+    finally:
+        await store.close()
+
+
+async def adopt_store(
+    context: Context, session: AsyncSession, wanted: AdoptStore, vault: Vault
+) -> StoreRow:
+    """Pin the header and keys of a store that was opened; its backups come with the run that
+    follows.
+    """
+    row = await store_making.new_row(session, wanted)
+    if (await session.get(StoreRow, vault.id)) is not None:
+        raise Conflict(
+            "This store is here already, under another address.", "Remove that one first."
+        )
+    header = vault.header
+    await _keep_keys(context, session, vault, wanted)
+    data = headers.encode(header)
+    row.id, row.key_set, row.generation = vault.id, header.key_set, header.generation
+    row.header, row.header_digest = data.decode(), blake2b_256(data)
+    row.created = context.now()
+    session.add(row)
+    return row
+
+
+async def _keep_keys(
+    context: Context, session: AsyncSession, vault: Vault, wanted: AdoptStore
+) -> None:
+    header = vault.header
+    if await session.get(KeySet, (header.key_set, header.generation)) is not None:
+        return
+    name = wanted.key_set
+    if (await session.execute(select(KeySet.id).where(KeySet.name == name))).first() is not None:
+        raise Conflict(
+            f"There is another key set {name} already.",
+            "Give this one another name with --key-set.",
+        )
+    for generation, secret in vault.held.items():
+        place = f"key_sets|{header.key_set}|{generation}"
+        opening, before = vault.openings[generation], vault.openings.get(generation - 1)
+        seal_key = opening.seal_key()
+        kept = wanted.custody == "kept" and generation == header.generation
+        session.add(
+            KeySet(
+                id=header.key_set,
+                generation=generation,
+                name=name,
+                custody=wanted.custody,
+                suite=opening.suite,
+                sealed_write_secret=context.keyfile.seal(secret.raw, f"{place}|write secret"),
+                sealed_opening_key=(
+                    context.keyfile.seal(opening.raw, f"{place}|opening key") if kept else None
+                ),
+                previous_opening_key=(
+                    generations.seal_previous(before, seal_key, header.key_set, generation)
+                    if before
+                    else None
+                ),
+                created=context.now(),
+            )
+        )
+    await session.flush()
+
+
+_ENTERING = text("select pg_advisory_xact_lock(7204)")
+"""One backup is entered at a time: the stores of a rebuilt service are adopted side by side, and
+hold the same.
+"""
+
+
+async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
+    """Enter every backup of a store that the catalogue does not know, with its system, notes and
+    census.
+    """
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        door = await context.door(session, row)
+        look_at_notes = of_kind(run.order, AdoptOrder).standing
+    vault = await context.vault(door)
+    kept_apart = vault.locked
+    if kept_apart:
+        vault.unlock(await wait_for_key(context, lease, row, journal))
+    index = context.index(row.id)
+    await journal.step("Read every record")
+    await index.refresh(vault)
+    good, bad = await vaults.list_backups(vault)
+    for name, error in bad:
+        await journal.log("error", f"{name}: {error.what}")
+    await journal.step("Enter what the catalogue does not know")
+    entered = known = 0
+    systems: set[str] = set()
+    for record in good:
+        await journal.check()
+        async with context.session() as session:
+            await session.execute(_ENTERING)
+            there = await session.get(Backup, record.reference.backup) is not None
+            if there:
+                known += await _enter_copy(context, session, record, row)
+        if there:
+            if look_at_notes:
+                await _follow_notes(context, lease, vault, record)
+            continue
+        try:
+            head = await BackupReader(vault, index, record).head()
+            standing = notes.merge(
+                list((await vault.notes_of(vault.record_name(record.reference))).values())
+            )
+        except FennoxError as error:
+            await vaults.raise_unless_damage(vault, error)
+            await journal.log(
+                "error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}"
+            )
+            continue
+        async with context.session() as session:
+            await queue.owned(session, lease)
+            await session.execute(_ENTERING)
+            if (
+                await session.get(Backup, record.reference.backup) is not None
+            ):  # another store's adoption was quicker
+                known += await _enter_copy(context, session, record, row)
+                continue
+            await _enter(context, session, record, head, standing, row, vault, apart=kept_apart)
+        entered += 1
+        systems.add(record.reference.system)
+        await journal.progress(documents=entered)
+    gone = await follow(context, lease, vault, row)
+    if gone:
+        await journal.log(
+            "info",
+            f"{len(gone)} backups of the catalogue were swept from {row.name}; it holds them no"
+            " more.",
+        )
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        run.documents = entered
+        run.result = AdoptResult(
+            backups=entered, copies=known, systems=len(systems), unreadable=len(bad), gone=len(gone)
+        )
+        await queue.end(session, run, "done", context.now())
+
+
+async def _follow_notes(context: Context, lease: Lease, vault: Vault, record: Record) -> None:
+    """What was said of a backup after the catalogue was kept: the store knows it, the catalogue
+    does not.
+    """
+    said = list((await vault.notes_of(vault.record_name(record.reference))).values())
+    if not said:
+        return
+    standing = notes.merge(said)
+    async with context.session() as session:
+        await queue.owned(session, lease)
+        backup = await session.get_one(Backup, record.reference.backup)
+        backup.noted = max(parse_stamp(note.time) for note in said)
+        backup.held, backup.held_because = standing.held, standing.held_because
+        backup.doubtful, backup.expired = standing.doubtful, standing.expired
+        backup.doubtful_because = standing.doubtful_because
+
+
+async def _enter_copy(
+    context: Context, session: AsyncSession, record: Record, row: StoreRow
+) -> int:
+    if await session.get(Copy, (record.reference.backup, row.id)) is not None:
+        return 0
+    session.add(
+        Copy(
+            backup_id=record.reference.backup,
+            store_id=row.id,
+            since=context.now(),
+            digest=record.digest,
+            damaged="",
+        )
+    )
+    return 1
+
+
+async def _enter(
+    context: Context,
+    session: AsyncSession,
+    record: Record,
+    head: Head,
+    standing: notes.Standing,
+    row: StoreRow,
+    vault: Vault,
+    *,
+    apart: bool,
+) -> None:
+    reference = record.reference
+    system = await session.get(System, reference.system) or await _new_system(
+        context, session, record, head
+    )
+    if reference.purpose == "backup":
+        system.machine = head.machine
+    sequence = await _place(session, system, reference)
+    backup = Backup(
+        id=reference.backup,
+        system_id=system.id,
+        run_id=reference.run,
+        routine_id=None,
+        name=reference.name,
+        note=reference.note,
+        purpose=reference.purpose,
+        kind=reference.kind,
+        time=parse_stamp(reference.time),
+        sequence=sequence,
+        digest=record.digest,
+        parts=[
+            PartHeld(name=part.name, documents=part.documents, bytes=part.bytes)
+            for part in head.parts
+        ],
+        documents=reference.sizes.documents,
+        size=reference.sizes.bytes,
+        new_bytes=reference.sizes.new_bytes,
+        unchanged=reference.sizes.new_chunks == 0,
+        partial=reference.partial,
+        account=head.reached.account,
+        machine=head.machine,
+        census=take_run.census_for_catalogue(head.census, vault, in_clear=not apart),
+        findings=head.findings,
+        left_out=head.left_out,
+        certificates=head.certificates,
+        held=standing.held,
+        held_because=standing.held_because,
+        doubtful=standing.doubtful,
+        doubtful_because=standing.doubtful_because,
+        expired=standing.expired,
+    )
+    session.add(backup)
+    await session.flush()
+    session.add(
+        Copy(
+            backup_id=backup.id,
+            store_id=row.id,
+            since=backup.time,
+            digest=record.digest,
+            damaged="",
+        )
+    )
+
+
+async def _place(session: AsyncSession, system: System, reference: Reference) -> int:
+    """A backup's number in the catalogue: its own, unless two histories of one system met.
+
+    Then what was taken later comes behind all that is there. Of anything else the place is not
+    known: negative numbers come before all others, and no date is held against them.
+    """
+    mine = Backup.system_id == system.id
+    taken = select(Backup.id).where(mine, Backup.sequence == reference.sequence)
+    if (await session.execute(taken)).first() is None:
+        return reference.sequence
+    ends = select(
+        func.max(Backup.sequence), func.min(Backup.sequence), func.max(Backup.time)
+    ).where(mine)
+    last, first, newest = (await session.execute(ends)).one()
+    return int(last) + 1 if parse_stamp(reference.time) >= newest else min(int(first), 0) - 1
+
+
+async def _new_system(
+    context: Context, session: AsyncSession, record: Record, head: Head
+) -> System:
+    """The system as its backup describes it. Its login's secret is in no store: somebody gives it
+    again.
+    """
+    reference = record.reference
+    name = reference.system_name
+    if (await session.execute(select(System.id).where(System.name == name))).first() is not None:
+        name = f"{name[:39]}-{reference.system[:8]}"
+    login = None if reference.kind == OWN_KIND else await _login(context, session, head)
+    system = System(
+        id=reference.system,
+        name=name,
+        folder=reference.folder,
+        kind=reference.kind,
+        address=head.reached.address,
+        login_id=login.id if login else None,
+        key=head.reached.key,
+        site="",
+        labels=[],
+        settings=dict(head.settings),
+        machine=head.machine,
+        created=parse_stamp(reference.time),
+    )
+    session.add(system)
+    await session.flush()
+    return system
+
+
+async def _login(context: Context, session: AsyncSession, head: Head) -> Login:
+    label = f"adopted-{''.join(c if c.isalnum() else '-' for c in head.reached.account.lower())}"[
+        :48
+    ]
+    login = (await session.execute(select(Login).where(Login.name == label))).scalar_one_or_none()
+    if login is None:
+        login = Login(
+            id=secrets.token_hex(16),
+            name=label,
+            account=head.reached.account,
+            proves_by="password",
+            sealed_secret=b"",
+            changed=context.now(),
+        )
+        login.sealed_secret = context.keyfile.seal(b"", f"logins|{login.id}|secret")
+        session.add(login)
+        await session.flush()
+    return login

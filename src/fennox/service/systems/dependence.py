@@ -1,0 +1,153 @@
+"""Whether what is kept would be lost, or fall, together with what it is kept of."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Mapping, Sequence
+from functools import cache
+from ipaddress import ip_address
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from fennox.catalogue.models import Login, StoreRow, System
+from fennox.service.concerns.causes import Found
+from fennox.stores import addresses
+from fennox.stores.mounts import mount_of
+
+_HERE = ("localhost", "127.0.0.1", "::1")
+_ID = Path("/etc/machine-id")
+
+
+def is_on_this_machine(store: StoreRow) -> bool:
+    address = addresses.parse(store.address)
+    if address.scheme != "file":
+        return address.host in (*_HERE, socket.gethostname(), socket.getfqdn())
+    mount = mount_of(Path(store.address))
+    return mount is None or mount.point == "/"
+
+
+def lies_on(store: StoreRow, system: System) -> bool:
+    """Whether a store is a place on a system's own machine: by host key, by address, or as both are
+    on this machine.
+
+    No is no proof: a machine has more than one address, and a server may have a key of its own.
+    """
+    address = addresses.parse(store.address)
+    if address.scheme == "file":
+        machine = system.machine.id if system.machine else ""
+        return bool(machine) and machine == this_machine() and is_on_this_machine(store)
+    return (bool(store.key) and store.key == system.key) or address.host == _host(system.address)
+
+
+@cache
+def this_machine() -> str:
+    """The id of the machine that the service runs on; empty if it does not tell."""
+    try:
+        return _ID.read_text(encoding="ascii").strip()
+    except (OSError, UnicodeDecodeError):
+        return ""
+
+
+def _host(address: str) -> str:
+    return address.rpartition(":")[0].strip("[]")
+
+
+def host_of(store: StoreRow) -> str:
+    """The host behind which a store lies; empty for a folder."""
+    address = addresses.parse(store.address)
+    given = (
+        urlsplit(address.options["endpoint"]).hostname
+        if "endpoint" in address.options
+        else address.host
+    )
+    return given or ""
+
+
+def is_number(host: str) -> bool:
+    try:
+        ip_address(host)
+    except ValueError:
+        return False
+    return True
+
+
+def _resolving(host: str, domains: Mapping[str, Sequence[str]]) -> list[str]:
+    """The systems that resolve a name. A number needs none, and a name without a dot may be of any
+    domain.
+    """
+    name = f".{host.lower().rstrip('.')}"
+    return sorted(
+        system
+        for system, own in domains.items()
+        if not is_number(host) and any(name.endswith(f".{one}") for one in own)
+    )
+
+
+def concerns(
+    store: StoreRow,
+    login: Login | None,
+    systems: Sequence[System],
+    domains: Mapping[str, Sequence[str]],
+) -> list[Found]:
+    """What a store depends on that it protects: the machine it lies on, the login by which it is
+    reached, its name.
+
+    ``domains``: those whose names a system resolves, by the system's name.
+    """
+    found = []
+    if resolving := _resolving(host_of(store), domains):
+        found.append(
+            Found(
+                "store-name",
+                "low",
+                "store",
+                store.name,
+                f"{store.name} is reached by the name {host_of(store)}, which"
+                f" {' and '.join(resolving)} {'resolves' if len(resolving) == 1 else 'resolve'},"
+                " and Fennox protects.",
+                "Write its address and its key's fingerprint down beside the passphrase: with them"
+                " the store opens.",
+                "If all is lost, the store cannot be found before the name server is back.",
+            )
+        )
+    if on := [system.name for system in systems if lies_on(store, system)]:
+        found.append(
+            Found(
+                "on-a-system",
+                "low",
+                "store",
+                store.name,
+                f"{store.name} lies on the machine of {', '.join(on)}, which Fennox protects.",
+                "Copy its backups elsewhere: --copy-to in the routines that use it.",
+                "If that machine is lost, what lies there of it is lost as well.",
+            )
+        )
+    if login is not None and login.account == "root":
+        found.append(
+            Found(
+                "store-login",
+                "low",
+                "store",
+                store.name,
+                f"Fennox signs in to {store.name} as root.",
+                "Make an account that can write in its folder alone; then: fennox store set"
+                f" {store.name} --login …",
+                "Whoever takes over Fennox, or this login, has that machine.",
+            )
+        )
+    elif login is not None and (
+        same := [system.name for system in systems if system.login_id == login.id]
+    ):
+        found.append(
+            Found(
+                "store-login",
+                "low",
+                "store",
+                store.name,
+                f"{store.name} is reached by {login.name}, the login of {', '.join(same[:3])}"
+                f"{f' and {len(same) - 3} more' if len(same) > 3 else ''}.",
+                f"Give it a login of its own: fennox store set {store.name} --login …",
+                "Whoever has a system has its login, and with it the backups of all.",
+            )
+        )
+    return found

@@ -1,0 +1,157 @@
+"""What a system is called and where it is: that no two are confused, how one is renamed, and how
+one leaves.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from sqlalchemy import delete, func, or_, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    AlertRoute,
+    Backup,
+    Copy,
+    Routine,
+    Run,
+    Sheet,
+    StateRow,
+    StoreRow,
+    System,
+)
+from fennox.core.errors import BadInput, Conflict
+from fennox.core.kinds.model import Kind
+from fennox.engine.capture import values_of
+from fennox.service.machines import sites
+
+_OWN = "fennox"  # the name of the service's own state, which has no login
+
+
+async def must_be_free(
+    session: AsyncSession, name: str, address: str, site: str, but: str | None = None
+) -> None:
+    """Raise if another system than ``but`` has the name, or is in use at the address in the same
+    network.
+
+    A retired system keeps its name, for its backups, and not its address, for its successor is
+    often there.
+    """
+    taken = select(System).where(
+        or_(System.name == name, System.address == address), System.id != (but or "")
+    )
+    for other in (await session.execute(taken)).scalars():
+        if other.name == name:
+            remedy = "Choose another name."
+            if other.retired is not None:
+                remedy = f"Choose another name, or bring it back: fennox system resume {name}"
+            raise Conflict(f"There is a system {name} already.", remedy, field="name")
+        if other.retired is None and await sites.same_network(session, other.site, site):
+            raise Conflict(
+                f"The system {other.name} is at {address} already.",
+                f"Give another address. If it is no more: fennox system retire {other.name}"
+                " --because TEXT",
+                field="address",
+            )
+
+
+async def must_be_at_rest(session: AsyncSession, system: System) -> None:
+    active = select(Run).where(Run.system_id == system.id, IS_ACTIVE)
+    if (await session.execute(active)).first() is not None:
+        raise Conflict(
+            f"A run of {system.name} goes on.", "Wait for it, or stop it with `fennox run stop`."
+        )
+
+
+def must_not_be_own(system: System) -> None:
+    if system.login_id is None and system.name == _OWN:
+        raise Conflict(
+            "That is Fennox's own state.", "Keep it elsewhere with `fennox own-state set`."
+        )
+
+
+async def rename(session: AsyncSession, system: System, name: str) -> None:
+    """Its backups stay its own, wherever they lie; routines and alert routes that name it go on
+    naming it.
+    """
+    must_not_be_own(system)
+    term = re.compile(rf"(?<!\S)name={re.escape(system.name)}(?!\S)")
+    for routine in (await session.execute(select(Routine))).scalars():
+        if term.search(routine.systems):
+            routine.systems = term.sub(f"name={name}", routine.systems)
+            routine.version += 1
+    for route in (await session.execute(select(AlertRoute))).scalars():
+        route.systems = term.sub(f"name={name}", route.systems)
+    system.name = name
+
+
+async def change_kind(session: AsyncSession, system: System, kind: Kind, before: Kind) -> None:
+    """Take it by another kind from now on. What looks compare with was read by the old one, and is
+    forgotten.
+    """
+    if kind.reach != before.reach or kind.reach == "service":
+        raise BadInput(
+            f"{kind.name} is reached otherwise than {before.name}.",
+            f"Retire {system.name}, and enrol its machine anew as {kind.name}.",
+            field="kind",
+        )
+    await must_be_at_rest(session, system)
+    unknown = sorted(set(system.settings) - set(kind.settings))
+    if unknown:
+        raise BadInput(
+            f"{kind.name} has no setting {', '.join(unknown)}.",
+            "Give --setting with those it has.",
+            field="settings",
+        )
+    values_of(kind, dict(system.settings))
+    await session.execute(delete(StateRow).where(StateRow.system_id == system.id))
+    system.kind = kind.name
+
+
+@dataclass(frozen=True)
+class Left:
+    """What stays of a system that was removed: backups in all, and the names of the stores in which
+    they lie.
+    """
+
+    backups: int
+    stores: list[str]
+
+
+async def left_of(session: AsyncSession, system: System) -> Left:
+    lying = (
+        select(StoreRow.name, func.count())
+        .join(Copy)
+        .join(Backup)
+        .where(Backup.system_id == system.id)
+    )
+    stores = (await session.execute(lying.group_by(StoreRow.name).order_by(StoreRow.name))).all()
+    count = select(func.count()).select_from(Backup).where(Backup.system_id == system.id)
+    return Left((await session.execute(count)).scalar_one(), [name for name, _ in stores])
+
+
+async def remove(session: AsyncSession, system: System) -> Left:
+    """Forget a system with its log book, its sheets, and where its backups lie. In the stores
+    nothing is removed.
+    """
+    must_not_be_own(system)
+    await must_be_at_rest(session, system)
+    through = select(System.name).where(System.via_id == system.id).order_by(System.name)
+    if names := list((await session.execute(through)).scalars()):
+        raise Conflict(
+            f"The way to {', '.join(names)} leads through {system.name}.",
+            f"Change it first: fennox system set {names[0]} --via ''",
+        )
+    left = await left_of(session, system)
+    for other in (
+        await session.execute(select(System).where(System.needs.contains([system.id])))
+    ).scalars():
+        other.needs = [need for need in other.needs if need != system.id]
+        other.version += 1
+    for table in (Backup, Run, Sheet):
+        await session.execute(delete(table).where(table.system_id == system.id))
+    await session.delete(system)
+    await session.flush()
+    return left

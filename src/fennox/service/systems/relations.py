@@ -1,0 +1,131 @@
+"""Who needs whom, and who replicates with whom: said by people, or named in what was captured."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, System
+from fennox.core.kinds.model import Kind
+from fennox.core.ordering import host_in
+from fennox.links.base import parse_address
+from fennox.service.foundation.fair_share import give_way
+from fennox.service.machines.context import Context
+from fennox.service.queries.newest_good import newest_backups, unhurried
+
+SAID = "somebody said so"
+_TURN = 100  # systems after which others get their turn of this thread
+_WAY = "the way to it leads through it"
+
+
+@dataclass
+class Related:
+    """One system's relations, by names of systems. ``strangers``: hosts that are named and not
+    enrolled.
+    """
+
+    needs: dict[str, str] = field(default_factory=dict)
+    peers: list[str] = field(default_factory=list)
+    strangers: dict[str, str] = field(default_factory=dict)
+
+
+async def relations(context: Context, session: AsyncSession) -> dict[str, Related]:
+    """Of every system. In custody apart the catalogue has no names, so that only what people said
+    is known there.
+    """
+    systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
+    systems.sort(key=lambda row: row.name)
+    kinds = [
+        kind
+        for name in {system.kind for system in systems}
+        if (kind := context.installed(name)) is not None
+    ]
+    wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
+    lists = newest_backups(
+        Backup.id, *(Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(wanted))
+    )
+    census = {}
+    for number, row in enumerate(await unhurried(session, lists)):
+        if number % _TURN == 0:
+            await give_way(session)
+        census[row.system] = dict(zip(wanted, (found or [] for found in row[2:]), strict=True))
+    names = {system.id: system.name for system in systems}
+    known = await faces(context, systems)
+    found = {}
+    for number, system in enumerate(systems):
+        if number % _TURN == 0:
+            await give_way(session)
+        related = Related(needs={names[one]: SAID for one in system.needs if one in names})
+        if system.via_id:
+            related.needs.setdefault(names[system.via_id], _WAY)
+        kind = context.installed(system.kind)
+        if kind is None:
+            found[system.name] = related
+            continue
+        for listed in kind.relies_on:
+            for host in _hosts(census.get(system.id, {}), listed):
+                _name(related, system.name, host, known, f"named in its {listed}")
+        if kind.replicas is not None:
+            hosts = _hosts(census.get(system.id, {}), kind.replicas.list)
+            related.peers = sorted({known.get(host, host) for host in hosts} - {system.name})
+        found[system.name] = related
+    return found
+
+
+async def resolved(context: Context, session: AsyncSession) -> dict[str, list[str]]:
+    """By system, the domains whose names it resolves, as far as its newest good backup says."""
+    there = select(System.id, System.name, System.kind).where(System.retired.is_(None))
+    systems = (await session.execute(there)).all()
+    kinds = [context.installed(name) for name in sorted({row.kind for row in systems})]
+    resolving = {
+        kind.name: kind.answers_for for kind in kinds if kind is not None and kind.answers_for
+    }
+    lists = sorted({listed for found in resolving.values() for listed in found})
+    names = {row.id: row.name for row in systems if row.kind in resolving}
+    if not names:
+        return {}
+    columns = [Backup.census[listed].label(f"list_{n}") for n, listed in enumerate(lists)]
+    newest = (await session.execute(newest_backups(*columns).where(System.id.in_(names)))).all()
+    return {
+        names[row.system]: sorted(
+            {domain.lower().rstrip(".") for found in row[1:] for domain in found or []}
+        )
+        for row in newest
+    }
+
+
+def _replicas(kind: Kind) -> list[str]:
+    return [kind.replicas.list] if kind.replicas is not None else []
+
+
+def _name(related: Related, own: str, host: str, known: dict[str, str], because: str) -> None:
+    other = known.get(host)
+    if other is None:
+        related.strangers.setdefault(host, because)
+    elif other != own:
+        related.needs.setdefault(other, because)
+
+
+def _hosts(census: dict[str, list[str]], listed: str) -> list[str]:
+    hosts = (host_in(value) for value in census.get(listed, []))
+    return sorted({host for host in hosts if host and not _own(host)})
+
+
+def _own(host: str) -> bool:
+    return host in ("localhost", "::1", "127.0.0.1", "127.0.0.53", "0.0.0.0", "::")  # noqa: S104 - compared, not bound to
+
+
+async def faces(context: Context, systems: list[System]) -> dict[str, str]:
+    """By which names and addresses each system may be named. A name that two have is nobody's."""
+    found: dict[str, set[str]] = {}
+    for number, system in enumerate(systems):
+        if number % _TURN == 0:
+            await context.turns.give_way()
+        own = {system.name, system.machine.name if system.machine else ""}
+        if (kind := context.installed(system.kind)) is not None and kind.reach != "service":
+            own.add(parse_address(system.address, 1).host)
+        for face in own - {""}:
+            found.setdefault(face, set()).add(system.name)
+    return {face: next(iter(names)) for face, names in found.items() if len(names) == 1}

@@ -1,0 +1,515 @@
+"""A take as a run: what the engine needs, and what the catalogue keeps of the backup."""
+
+from __future__ import annotations
+
+from contextlib import AsyncExitStack
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import NamedTuple
+
+from sqlalchemy import Float, func, not_, select, true, update
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import aliased
+
+from fennox.catalogue.models import (
+    Backup,
+    Copy,
+    KeySet,
+    Login,
+    Routine,
+    Run,
+    StateRow,
+    StoreRow,
+    System,
+    constant,
+)
+from fennox.core import moments
+from fennox.core.errors import MendSettings
+from fennox.core.format import notes, records
+from fennox.core.format.manifest import PartHeld, Reached
+from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.oddness import LOOKED_AT, Done, oddness
+from fennox.core.orders import RestoreOrder, TakeOrder, of_kind
+from fennox.core.results import TakeResult
+from fennox.core.time import parse_stamp, stamp
+from fennox.engine.around import Surroundings
+from fennox.engine.journal import Journal
+from fennox.engine.looks import Difference
+from fennox.engine.orders import Order, Subject, Taken
+from fennox.engine.sameness import RecordPlace
+from fennox.engine.take import take
+from fennox.engine.targets import save_target
+from fennox.engine.vault import Vault
+from fennox.links.base import Link, Web
+from fennox.service.backups import note_delivery
+from fennox.service.concerns.system_watch import MOST_SKEW
+from fennox.service.machines import login_uses, own_state_link
+from fennox.service.machines.context import Context
+from fennox.service.machines.default_logins import look_again
+from fennox.service.machines.routes_to_machines import way_to
+from fennox.service.queries.newest_good import GOOD
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.service.takes import guard, hand_ins, last_seen
+from fennox.service.takes.unchanged_take import Ending, enter
+from fennox.service.upkeep.store_runs import enqueue_copies
+
+_SAFETY = "what the target held before a restore"
+
+
+async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
+    login = await session.get_one(Login, system.login_id) if system.login_id else None
+    kind, kind_file = context.kind(system.kind)
+    machine = system.machine.id if system.machine else ""
+    reached = Reached(
+        address=system.address, account=login.account if login else "", key=system.key
+    )
+    return Subject(
+        system.id,
+        system.name,
+        system.folder,
+        kind,
+        kind_file,
+        dict(system.settings),
+        machine,
+        reached,
+    )
+
+
+class Last(NamedTuple):
+    """A system's newest backup."""
+
+    id: str
+    digest: str
+    sequence: int
+    doubtful: bool
+    time: datetime
+    name: str
+
+
+_BEFORE = (
+    select(Backup.id, Backup.digest, Backup.sequence, Backup.doubtful, Backup.time, Backup.name)
+    .where(Backup.system_id == System.id)
+    .order_by(Backup.sequence.desc())
+    .limit(1)
+    .lateral("before")
+)
+
+
+def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> Order:
+    """The order of a take: what was fixed when it was queued, and its place behind the system's
+    newest backup.
+    """
+    # a restore's safety copy takes everything, under a name of its own
+    wanted = run.order if isinstance(run.order, TakeOrder) else TakeOrder()
+    return Order(
+        backup=backup,
+        run=run.id,
+        attempt=run.attempt,
+        time=time,
+        sequence=last.sequence + 1 if last else 1,
+        previous=records.Previous(backup=last.id, digest=last.digest) if last else None,
+        name=wanted.name,
+        note=wanted.note,
+        parts=wanted.parts,
+        apart=apart,
+    )
+
+
+_PAST = aliased(Run)
+_SAME_PARTS = [
+    func.coalesce(run.order["parts"], constant("null").cast(JSONB)) for run in (_PAST, Run)
+]
+_ALIKE = (
+    select(
+        func.extract("epoch", _PAST.ended - _PAST.started).cast(Float).label("seconds"), _PAST.size
+    )
+    .where(
+        _PAST.system_id == Run.system_id,
+        _PAST.kind == constant("take"),
+        _PAST.state == constant("done"),
+    )
+    .where(
+        _PAST.started.is_not(None),
+        _SAME_PARTS[0] == _SAME_PARTS[1],
+        not_(_PAST.order.has_key("handed_in")),
+    )
+    .order_by(_PAST.created.desc())
+    .limit(LOOKED_AT)
+    .correlate(Run)
+    .subquery()
+)
+_TAKES_BEFORE = select(
+    func.json_agg(func.json_build_array(_ALIKE.c.seconds, _ALIKE.c.size))
+).scalar_subquery()
+_TAKE = (
+    select(
+        Run,
+        System,
+        StoreRow,
+        KeySet,
+        Login,
+        Routine,
+        StateRow.backup_id,
+        StateRow.likeness,
+        _TAKES_BEFORE,
+        Copy.damaged,
+        *_BEFORE.c,
+    )
+    .join(System, System.id == Run.system_id)
+    .join(StoreRow, StoreRow.id == Run.store_id)
+    .outerjoin(KeySet, KeySet.id == StoreRow.key_set)
+    .outerjoin(Login, Login.id == System.login_id)
+    .outerjoin(Routine, Routine.id == Run.routine_id)
+    .outerjoin(StateRow, StateRow.system_id == System.id)
+    .outerjoin(_BEFORE, true())
+    .outerjoin(Copy, (Copy.backup_id == _BEFORE.c.id) & (Copy.store_id == StoreRow.id))
+    .where(queue.OURS)
+)
+
+
+@dataclass(frozen=True)
+class _Begun:
+    """A take that begins, and all that it is about."""
+
+    run: Run
+    system: System
+    store: StoreRow
+    keys: list[KeySet]
+    login: Login | None
+    routine: Routine | None
+    last: Last | None
+    likeness: str  # how the machine answered when the last backup was taken
+    alike: list[Done]  # the takes of the same parts before, the newest first
+
+
+async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
+    """With one question to the database, as a night has thousands of takes."""
+    rows = (await session.execute(_TAKE, queue.of_lease(lease))).all()
+    if not rows:
+        raise queue.lost()
+    run, system, store, _, login, routine, known, likeness, alike, damaged, *before = rows[0]
+    last = Last(*before) if before[0] is not None else None
+    # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold
+    # whole
+    sure = last is not None and last.id == known and not last.doubtful and damaged == ""
+    keys = [row[3] for row in rows if row[3] is not None]
+    takes = [Done(*take) for take in alike or []]
+    return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "", takes)
+
+
+async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
+    async with context.session(single=True) as session:
+        begun = await _begun(session, lease)
+        run, system, store, login = begun.run, begun.system, begun.store, begun.login
+        subject = await subject_of(context, session, system)
+        lately = run.routine_id is not None
+        door = await context.door(session, store, generations=begun.keys, lately=lately)
+        wanted = of_kind(run.order, TakeOrder)
+        document = wanted.handed_in
+        given = await hand_ins.given(context, session, system, document) if document else None
+    if subject.kind.reach == "service":
+        async with context.session() as session:
+            await own_state_link.seal_secrets(session, context.keyfile, context.now())
+    vault = await context.vault(door, lately=lately)
+    assert run.backup_id is not None
+    order = next_order(
+        run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
+    )
+    routine = begun.routine.name if begun.routine else None
+    # what a person asks for is read whole; what comes every night trusts what has not moved
+    trust = run.routine_id is not None and not vault.locked
+    if trust and begun.last is not None:
+        place = RecordPlace(system.folder, stamp(begun.last.time), begun.last.name)
+        order = replace(order, likeness=begun.likeness, before=place)
+    order = replace(order, routine=routine, trust=trust, measure=context.measures(store))
+    if given is None:
+        await journal.step(f"Reach {system.address}")
+
+    async def reach() -> Link:
+        return await context.connect(
+            subject.kind, login_uses.of_system(system, login), way_to(system), kept=True
+        )
+
+    async def note(left: list[str]) -> None:
+        async with context.session() as session:
+            await queue.owned(session, lease)
+            (await session.get_one(System, system.id)).left_open = list(left)
+
+    async with AsyncExitStack() as stack:
+        link = None
+        if given is None:
+            link = await reach()
+            stack.push_async_callback(link.close)
+            around = Surroundings(
+                subject.kind, subject.settings, link, reach, note, journal, list(system.left_open)
+            )
+            await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
+        taken = await take(
+            vault,
+            context.index(store.id),
+            link,
+            subject,
+            order,
+            journal,
+            context.readings,
+            any_machine=False,
+            handed_in=given,
+            carvers=context.carvers,
+        )
+    await look_again(context, subject.kind, system, login, journal)
+    if taken.store_ahead is not None:
+        await _keep_skew(context, store.id, taken.store_ahead)
+    skew = await _machine_ahead(context, taken.skew)
+    short = taken.as_before and not wanted.hold
+    copied = begun.routine is not None and begun.routine.copy_to != []
+    odd = _oddness(context, begun, taken.reference.sizes.bytes) if given is None else ""
+    ending = Ending(
+        store.id, taken, skew, odd, _result(taken, Difference([], [], 0), unchanged=True)
+    )
+    if short and not copied:
+        async with context.alone() as database:
+            if await enter(database, lease, ending, context.now()):
+                return
+    elif short:
+        async with context.session() as session:
+            if await enter(session, lease, ending, context.now()):
+                await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
+                return
+    async with context.session() as session:
+        run = await queue.owned(session, lease, ending=True)
+        backup = keep_backup(session, run, system.id, store.id, taken, vault)
+        differs: Difference | None = None
+        found: dict[str, object] = {"machine": taken.head.machine}
+        if given is None:
+            differs = await last_seen.remember(session, system.id, taken, vault)
+            found |= last_seen.AS_ITS_BACKUP
+        if link is not None:
+            found["skew"] = skew
+        if isinstance(link, Web):
+            found["key_until"] = link.until
+        await session.execute(
+            update(System)
+            .where(System.id == system.id)
+            .values(found)
+            .execution_options(synchronize_session=False)
+        )
+        if given is not None and document is not None:
+            await session.flush()
+            await hand_ins.arrived(context, session, run, document, backup)
+        elif wanted.hold:
+            await session.flush()
+            await note_delivery.set_hold(context, session, backup, wanted.hold, run.by, on=True)
+        if given is None:
+            await session.flush()
+            await guard.look_at(context, session, backup, journal, in_clear=not vault.locked)
+        await enqueue_copies(context, session, run, begun.routine, taken.reference.backup)
+        backup.unchanged = await _is_unchanged(session, taken, differs)
+        sizes = taken.reference.sizes
+        run.odd, run.documents, run.size = odd, sizes.documents, sizes.bytes
+        run.result = _result(taken, differs, unchanged=backup.unchanged)
+        await queue.end(session, run, "done", context.now())
+        told = backup.noted is not None
+    if told:
+        await note_delivery.deliver(context, [backup.id])
+
+
+async def _keep_skew(context: Context, store: str, ahead: float) -> None:
+    async with context.session() as session:
+        skew = await _by_postgresql(context, session, ahead)
+        await session.execute(update(StoreRow).where(StoreRow.id == store).values(skew=skew))
+
+
+async def _machine_ahead(context: Context, ahead: float | None) -> float | None:
+    """Seconds that the machine's clock is ahead. A difference that a person would hear of is not
+    said of it unseen.
+    """
+    if ahead is None or context.simulated:
+        return None
+    if abs(ahead) <= MOST_SKEW:
+        return ahead
+    async with context.session() as session:
+        return await _by_postgresql(context, session, ahead)
+
+
+async def _by_postgresql(context: Context, session: AsyncSession, ahead: float) -> float | None:
+    """How far a clock, seen to be ahead of ours, is ahead of PostgreSQL's; None: ours disagrees
+    with that.
+
+    It would else tell of our own clock alone, and blame the far side.
+    """
+    ours = context.now() - (await session.execute(select(func.clock_timestamp()))).scalar_one()
+    return ahead + ours.total_seconds() if abs(ours) <= moments.APART else None
+
+
+async def _is_unchanged(session: AsyncSession, taken: Taken, differs: Difference | None) -> bool:
+    """Whether it is known that the backup before holds the same documents, modes and links, of the
+    same parts.
+    """
+    if not taken.nothing_new or differs is None or differs or taken.reference.previous is None:
+        return False
+    before = await session.get(Backup, taken.reference.previous.backup)
+    parts = [part.name for part in taken.head.parts]
+    return (
+        before is not None
+        and before.documents == taken.reference.sizes.documents
+        and [part.name for part in before.parts] == parts
+    )
+
+
+def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> TakeResult:
+    """``differs``: from what the same parts held before; None: it is not known."""
+    sizes = taken.reference.sizes
+    counts = differs.counted() if differs is not None else {}
+    return TakeResult(
+        backup=taken.reference.backup,
+        documents=sizes.documents,
+        bytes=sizes.bytes,
+        new_bytes=taken.written.bytes,
+        objects=taken.written.objects,
+        unchanged=unchanged,
+        changed=counts.get("changed"),
+        new=counts.get("new"),
+        gone=counts.get("gone"),
+    )
+
+
+def _oddness(context: Context, begun: _Begun, size: int) -> str:
+    """How a take that is about to end differs from the last ones of the same parts, in words."""
+    if begun.run.started is None:
+        return ""
+    said = oddness(Done((context.now() - begun.run.started).total_seconds(), size), begun.alike)
+    return said[:1].upper() + said[1:]
+
+
+async def take_safety_copy(
+    context: Context,
+    lease: Lease,
+    link: Link,
+    subject: Subject,
+    store: StoreRow,
+    vault: Vault,
+    journal: Journal,
+) -> Taken:
+    """What a target holds before it is overwritten, as an ordinary backup on hold."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        # one for a run, so that a run that was taken up again finds the copy it already made
+        safety = of_kind(run.order, RestoreOrder)
+        backup, time = safety.safety_backup, safety.safety_time
+        known = await session.get(Backup, backup)
+        before = (
+            await session.execute(
+                select(*_BEFORE.c)
+                .select_from(System)
+                .join(_BEFORE, true())
+                .where(System.id == system.id)
+            )
+        ).one_or_none()
+        order = next_order(
+            run, Last(*before) if before else None, backup=backup, time=time, apart=False
+        )
+        if known is not None:
+            order = replace(order, sequence=known.sequence)
+    name = (
+        f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
+    )
+    order = replace(
+        order,
+        name=name,
+        note="What the target held before the restore.",
+        purpose="safety",
+        routine=None,
+    )
+    index = context.index(store.id)
+    taken = await save_target(
+        vault, index, link, subject, order, journal, context.readings, context.carvers
+    )
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        if await session.get(Backup, backup) is None:
+            row = keep_backup(session, run, system.id, store.id, taken, vault)
+            row.held, row.held_because = True, _SAFETY
+    note = notes.Note(
+        fact="hold",
+        backup=backup,
+        system=subject.id,
+        time=taken.reference.time,
+        by="restore",
+        reason=_SAFETY,
+    )
+    await vault.write_note(note, taken.reference)
+    return taken
+
+
+def keep_backup(
+    session: AsyncSession, run: Run, system_id: str, store_id: str, taken: Taken, vault: Vault
+) -> Backup:
+    """Enter a backup into the catalogue, in the transaction that holds the run."""
+    reference, head = taken.reference, taken.head
+    row = Backup(
+        id=reference.backup,
+        system_id=system_id,
+        run_id=run.id,
+        routine_id=run.routine_id,
+        name=reference.name,
+        note=reference.note,
+        purpose=reference.purpose,
+        kind=reference.kind,
+        time=parse_stamp(reference.time),
+        sequence=reference.sequence,
+        digest=taken.digest,
+        parts=[
+            PartHeld(name=part.name, documents=part.documents, bytes=part.bytes)
+            for part in head.parts
+        ],
+        documents=reference.sizes.documents,
+        size=reference.sizes.bytes,
+        new_bytes=taken.written.bytes,
+        unchanged=False,  # it is, if the backup before turns out to hold the same
+        partial=reference.partial,
+        account=head.reached.account,
+        machine=head.machine,
+        census=census_for_catalogue(head.census, vault, in_clear=not vault.locked),
+        findings=head.findings,
+        left_out=head.left_out,
+        certificates=head.certificates,
+    )
+    session.add(row)
+    session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time, digest=taken.digest))
+    return row
+
+
+def census_for_catalogue(
+    census: dict[str, list[str]], vault: Vault, *, in_clear: bool
+) -> dict[str, list[str]]:
+    """Names in custody ``kept``; in ``apart`` only digests keyed under W (store-format §3.5)."""
+    if in_clear:
+        return dict(census)
+    return {
+        name: [vault.secret.keyed_digest(value.encode()).hex() for value in values]
+        for name, values in census.items()
+    }
+
+
+async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
+    """The newest backup that a restore of the system would rely on."""
+    found = (
+        select(Backup)
+        .where(Backup.system_id == system_id, *GOOD)
+        .order_by(Backup.sequence.desc())
+        .limit(1)
+    )
+    return (await session.execute(found)).scalar_one_or_none()
+
+
+def check_store_given(stores: list[StoreRow]) -> StoreRow:
+    if len(stores) == 1:
+        return stores[0]
+    names = ", ".join(store.name for store in stores)
+    raise MendSettings(
+        "There is no store yet." if not stores else f"There are {len(stores)} stores: {names}.",
+        "Add one with `fennox store add`." if not stores else "Say which one with --store.",
+    )

@@ -1,0 +1,92 @@
+"""The catalogue follows the store: what it says of a store is what lies there, whoever wrote or
+removed it.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from sqlalchemy import delete, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Backup, Copy, Removal, StoreRow, StoreSpace, System
+from fennox.core.format import records
+from fennox.core.names import object_name
+from fennox.engine.vault import Vault
+from fennox.service.machines.context import Context
+from fennox.service.queries.newest_good import among
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+
+LISTED_FOR = timedelta(days=366)  # that what was removed stays listed by name
+
+
+async def follow(context: Context, lease: Lease, vault: Vault, row: StoreRow) -> list[str]:
+    """Forget copies that are no longer in the store and that a sweep tells of; a scrub names what
+    else is gone.
+
+    From what lies in the store, never from the memory of one attempt: a sweep that died between the
+    store and the catalogue is followed by the next one. The ids of what is gone.
+    """
+    there = {records.short_id(name) for name in await vault.record_names()}
+    why = {
+        records.short_id(object_name(item.name)): item.why
+        for sweep in await vault.sweep_lists(whole=False)
+        for item in sweep.removed
+        if item.name.endswith(".fxr") and not item.superseded
+    }
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        held = (
+            await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))
+        ).scalars()
+        gone = [backup for backup in held if backup[:8] not in there and backup[:8] in why]
+        known = select(Backup, System.name).join(System, System.id == Backup.system_id)
+        for backup, system in await session.execute(known.where(among(Backup.id, gone))):
+            session.add(
+                Removal(
+                    store_id=row.id,
+                    system_id=backup.system_id,
+                    system=system,
+                    backup_id=backup.id,
+                    name=backup.name,
+                    time=backup.time,
+                    sequence=backup.sequence,
+                    size=backup.size,
+                    why=why[backup.id[:8]],
+                    at=context.now(),
+                    run_id=run.id,
+                )
+            )
+        await session.flush()
+        await forget(session, row.id, gone)
+    return gone
+
+
+async def forget(session: AsyncSession, store: str, backups: list[str]) -> None:
+    """Copies in this store, and backups that now lie nowhere."""
+    await session.execute(
+        delete(Copy).where(Copy.store_id == store, among(Copy.backup_id, backups))
+    )
+    left = select(Copy.backup_id)
+    await session.execute(delete(Backup).where(among(Backup.id, backups), Backup.id.not_in(left)))
+
+
+async def forget_old_removals(session: AsyncSession, now: datetime) -> None:
+    await session.execute(delete(Removal).where(Removal.at < now - LISTED_FOR))
+
+
+async def measured(vault: Vault) -> tuple[int, int, int | None]:
+    """How many objects a store holds, how many bytes they take, and how many are free."""
+    found = [item.size async for item in vault.store.list("")]
+    space = await vault.store.space()
+    return len(found), sum(found), space.free if space else None
+
+
+async def measure(
+    session: AsyncSession, store: str, used: tuple[int, int, int | None], now: datetime
+) -> None:
+    """Keep how full a store is (:func:`measured`)."""
+    await session.merge(
+        StoreSpace(store_id=store, at=now, objects=used[0], used=used[1], free=used[2])
+    )

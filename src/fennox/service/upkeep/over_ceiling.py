@@ -1,0 +1,162 @@
+"""Stores that hold more than their ceiling: told first, thinned after a grace, never below what
+``always n`` keeps.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
+from fennox.core import ceiling, ladder, moments
+from fennox.core.ceiling import Held
+from fennox.core.ladder import Reason
+from fennox.core.orders import SweepOrder
+from fennox.core.words import size
+from fennox.service.concerns.causes import Found
+from fennox.service.machines.context import Context
+from fennox.service.retention import routines
+from fennox.service.retention.routines import Standing
+from fennox.service.upkeep import store_duties
+
+_FRESH = timedelta(days=1)  # a look at the space that is older is made anew before anything goes
+
+
+@dataclass(frozen=True)
+class Fill:
+    """How full a store was when it was last looked at, and the most that it may hold, in bytes."""
+
+    at: datetime
+    used: int
+    limit: int
+
+
+async def fill(session: AsyncSession, store: StoreRow) -> Fill | None:
+    """None: there is no ceiling, or nothing to hold it against yet."""
+    wanted = ceiling.parse(store.ceiling)
+    newest = (
+        select(StoreSpace)
+        .where(StoreSpace.store_id == store.id)
+        .order_by(StoreSpace.at.desc())
+        .limit(1)
+    )
+    seen = (await session.execute(newest)).scalar_one_or_none()
+    if wanted is None or seen is None:
+        return None
+    limit = wanted.limit(seen.used, seen.free)
+    return Fill(seen.at, seen.used, limit) if limit is not None else None
+
+
+async def thin_out(context: Context) -> None:
+    """Let copies go from stores that were over their ceiling for longer than the grace."""
+    now = context.now()
+    none: dict[str, object] = {"let_go": False, "let_go_at": None}
+    async with context.session() as session:
+        for store in (
+            (await session.execute(select(StoreRow).where(StoreRow.ceiling != ""))).scalars().all()
+        ):
+            found = await fill(session, store)
+            if found is None or found.used <= found.limit:
+                store.over_since = None
+                await session.execute(
+                    update(Copy).where(Copy.store_id == store.id, Copy.let_go).values(none)
+                )
+                continue
+            if moments.past(store.over_since, now) is None:
+                store.over_since = now
+            assert store.over_since is not None
+            if now - store.over_since < ceiling.GRACE:
+                continue
+            if now - found.at > _FRESH:
+                # what went before may have made room since
+                await store_duties.queue_once(context, session, SweepOrder(), store)
+                continue
+            going = ceiling.thinned(await _held(session, store, now), found.used - found.limit, now)
+            mark = update(Copy).where(Copy.store_id == store.id, Copy.backup_id.in_(going))
+            mark = mark.values(let_go=True, let_go_at=now)
+            await session.execute(mark)
+            store.over_since = (
+                now  # what has gone makes room within days only, and no more goes before
+            )
+            if going:
+                await store_duties.queue_once(context, session, SweepOrder(), store)
+
+
+async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[Held]:
+    here = set(
+        (await session.execute(select(Copy.backup_id).where(Copy.store_id == store.id))).scalars()
+    )
+    all_routines = list((await session.execute(select(Routine))).scalars())
+    found: list[Held] = []
+    systems = (await session.execute(select(System))).scalars().all()
+    standing = await routines.backups_of(session, [system.id for system in systems], expired=False)
+    for system in systems:
+        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+        there = standing[system.id]
+        why = routines.what_keeps(system, there, mine, now)
+        found += [
+            Held(
+                backup.id,
+                system.id,
+                backup.time,
+                backup.new_bytes,
+                _only_rungs(backup, why[backup.id]),
+            )
+            for backup in there
+            if backup.id in here
+        ]
+    return found
+
+
+def _only_rungs(backup: Standing, why: list[Reason]) -> bool:
+    """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have
+    none.
+    """
+    return bool(why) and ladder.goes(backup.time, why) is not None
+
+
+async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
+    found = await fill(session, store)
+    if found is None or found.used < found.limit * ceiling.NEAR:
+        return []
+    held = (
+        f"{store.name} holds {size(found.used)} of {size(found.limit)}, its ceiling of"
+        f" {store.ceiling}."
+    )
+    remedy = (
+        f"Raise it (fennox store set {store.name} --ceiling), shorten ladders, or hold what must"
+        " stay."
+    )
+    if found.used <= found.limit:
+        means = (
+            "Above it, backups go before their time; what is on hold, always kept or the last good"
+            " one stays."
+        )
+        return [Found("near-ceiling", "low", "store", store.name, held, remedy, means)]
+    if not any(one.may_go for one in await _held(session, store, now)):
+        means = "Nothing more may go: all that is left is on hold, doubtful, or always kept."
+        return [
+            Found(
+                "over-ceiling",
+                "high",
+                "store",
+                store.name,
+                held,
+                remedy,
+                means,
+                since=store.over_since,
+            )
+        ]
+    acts = (store.over_since or now) + ceiling.GRACE
+    means = (
+        f"From {acts:%Y-%m-%d %H:%M} UTC on backups go before their time, first those that lie"
+        " close to others."
+    )
+    return [
+        Found(
+            "over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since
+        )
+    ]

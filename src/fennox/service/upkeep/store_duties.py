@@ -1,0 +1,233 @@
+"""When stores are looked after: whether they answer, and when scrub, sweep and verify are due."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from datetime import datetime, timedelta
+from functools import cache
+
+from sqlalchemy import Select, exists, func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import aliased
+
+from fennox.catalogue.models import (
+    PEOPLE,
+    Backup,
+    Copy,
+    KeySet,
+    Run,
+    StoreRow,
+    StoreSpace,
+    constant,
+)
+from fennox.core import moments, removal
+from fennox.core.errors import Conflict, FennoxError
+from fennox.core.orders import (
+    AdoptOrder,
+    CopyOrder,
+    ScrubOrder,
+    StoreOrder,
+    SweepOrder,
+    VerifyOrder,
+)
+from fennox.service.machines.context import Context
+from fennox.service.upkeep import sweep_run
+from fennox.service.upkeep.store_runs import enqueue_for_store
+
+SCRUB_EVERY = timedelta(days=7)
+SWEEP_EVERY = timedelta(days=7)
+VERIFY_WITHIN = timedelta(days=30)  # every backup is opened and read whole at least this often
+_VERIFY_EVERY = timedelta(days=7)
+_AGAIN_AFTER = timedelta(hours=1)  # what failed is tried again
+_TOGETHER = 200  # runs that are queued again at one time
+FULL = 64 * 1024 * 1024  # bytes; a store that has less free is full
+_PATIENCE = 30.0  # seconds that a store may take to answer before it counts as away
+_GLANCE = 1.0  # seconds that a person who looks now waits for a folder
+
+
+async def watch(context: Context) -> None:
+    """Look whether stores answer and still hold what this service wrote. One that went back in time
+    is scrubbed.
+    """
+    async with context.session() as session:
+        rows = list((await session.execute(select(StoreRow))).scalars())
+    await asyncio.gather(*(_look_at(context, row, _PATIENCE) for row in rows))
+
+
+async def watch_folders(context: Context) -> None:
+    """As :func:`watch`, of stores that answer at once: for a person who looks now. One that does
+    not is left out.
+    """
+    async with context.session() as session:
+        rows = list(
+            (await session.execute(select(StoreRow).where(StoreRow.address.like("/%")))).scalars()
+        )
+    await asyncio.gather(*(_look_at(context, row, _GLANCE, tell_silence=False) for row in rows))
+
+
+async def _look_at(
+    context: Context, row: StoreRow, patience: float, *, tell_silence: bool = True
+) -> None:
+    why, free = "", row.free
+    try:
+        async with context.session() as session:
+            door = await context.door(session, row)
+        async with asyncio.timeout(patience):
+            vault = await context.vault(door)
+            space = await vault.store.space() if vault.store.abilities.space else None
+            free = space.free if space is not None else None
+    except FennoxError as error:
+        why = error.what
+    except TimeoutError:
+        if not tell_silence:
+            return
+        why = f"The store {row.name} did not answer within {patience:.0f} seconds."
+    async with context.session() as session:
+        current = await session.get(StoreRow, row.id)
+        if current is not None and current.stopped_because != why:
+            current.stopped_because = why
+        if current is not None and _tells_apart(current.free, free):
+            current.free = free
+        if current is not None and current.went_back:
+            await queue_once(context, session, ScrubOrder(), current)
+
+
+def _tells_apart(before: int | None, now: int | None) -> bool:
+    """Whether it is worth writing down how much is free: it changes all the time."""
+    if before is None or now is None:
+        return before is not now
+    return (before < FULL) != (now < FULL) or abs(before - now) > before // 20
+
+
+async def tend(context: Context) -> None:
+    """Queue what the stores are due for: scrub and sweep every week, verify so that each backup's
+    turn comes.
+    """
+    now = context.now()
+    async with context.session() as session:
+        for row in (await session.execute(select(StoreRow))).scalars().all():
+            since = row.created
+            shares = await _shares(session, row)
+            scrubbed, swept = moments.past(row.scrubbed, now), moments.past(row.swept, now)
+            if now - (scrubbed or since) >= max(SCRUB_EVERY / shares, timedelta(days=1)):
+                await queue_once(
+                    context, session, ScrubOrder(share=(row.scrub_share % shares, shares)), row
+                )
+            if now - (swept or since) >= SWEEP_EVERY or await _seen_long_enough(session, row, now):
+                await queue_once(context, session, SweepOrder(), row)
+            keys = await session.get(KeySet, (row.key_set, row.generation))
+            if keys is None or keys.sealed_opening_key is None:
+                # kept apart: a person verifies, and a concern says when nobody has for long
+                continue
+            due = (
+                select(func.count())
+                .select_from(Copy)
+                .where(
+                    Copy.store_id == row.id,
+                    func.coalesce(Copy.verified, Copy.since) < now - VERIFY_WITHIN + _VERIFY_EVERY,
+                )
+            )
+            if (await session.execute(due)).scalar_one():
+                total = select(func.count()).select_from(Copy).where(Copy.store_id == row.id)
+                share = -(
+                    -(await session.execute(total)).scalar_one() * _VERIFY_EVERY // VERIFY_WITHIN
+                )
+                await queue_once(context, session, VerifyOrder(most=int(share)), row)
+
+
+async def try_again(context: Context) -> None:
+    """Queue copies and adoptions again that nobody but Fennox asked for and that failed a while
+    ago.
+    """
+    now = context.now()
+    async with context.session() as session:
+        rows = (
+            await session.execute(select(StoreRow).where(StoreRow.stopped_because == ""))
+        ).scalars()
+        stores = {
+            row.id: row for row in rows
+        }  # others are looked at every minute whether they are back
+        for run in await failed_for_stores(session):
+            ended = moments.past(run.ended, now)
+            store = stores.get(run.store_id or "")
+            if (
+                store is None
+                or run.lane == PEOPLE
+                or (ended is not None and now - ended < _AGAIN_AFTER)
+            ):
+                continue
+            with contextlib.suppress(Conflict):  # one is going on
+                if isinstance(run.order, CopyOrder | AdoptOrder):
+                    await enqueue_for_store(context, session, run.order, store, run.by)
+
+
+async def failed_for_stores(session: AsyncSession) -> list[Run]:
+    """The last failure of each copy and adoption that was neither done since nor goes on, some at a
+    time.
+    """
+    return list((await session.execute(_failed())).scalars())
+
+
+@cache  # it is asked every minute, and to put it together takes longer than to have it answered
+def _failed() -> Select[Run]:
+    undone = ~exists().where(Copy.backup_id == Run.backup_id, Copy.store_id == Run.store_id)
+    wanted = exists().where(Backup.id == Run.backup_id, Backup.expired.is_(False))
+    later = aliased(Run)
+    done_since = exists().where(
+        later.store_id == Run.store_id,
+        later.kind == Run.kind,
+        later.system_id.is_(None),
+        later.number > Run.number,
+        (later.kind == constant("adopt")) | (later.backup_id == Run.backup_id),
+    )
+    return (
+        select(Run)
+        .where(
+            Run.system_id.is_(None),
+            Run.state == constant("failed"),
+            Run.store_id.is_not(None),
+            ~done_since,
+        )
+        .where((Run.kind == constant("adopt")) | ((Run.kind == constant("copy")) & undone & wanted))
+        .order_by(Run.number)
+        .limit(_TOGETHER)
+    )
+
+
+async def _seen_long_enough(session: AsyncSession, row: StoreRow, now: datetime) -> bool:
+    """Whether a sweep saw something that the next one may remove: room is given back by it, not a
+    week later.
+    """
+    long_ago = (Copy.store_id == row.id, Copy.removable_since <= now - removal.GRACE)
+    if (await session.execute(select(Copy.backup_id).where(*long_ago).limit(1))).first() is None:
+        return False
+    waits = removal.waits(await sweep_run.standing(session, row.id), now)
+    return any(wait is None for wait in waits.values())
+
+
+async def _shares(session: AsyncSession, row: StoreRow) -> int:
+    """In how many scrubs a store is read whole, so that none reads more than its budget."""
+    newest = (
+        select(StoreSpace.used)
+        .where(StoreSpace.store_id == row.id)
+        .order_by(StoreSpace.at.desc())
+        .limit(1)
+    )
+    used = (await session.execute(newest)).scalar_one_or_none() or 0
+    return max(1, -(-used // row.scrub_budget))
+
+
+async def queue_once(
+    context: Context, session: AsyncSession, order: StoreOrder, row: StoreRow
+) -> None:
+    """Queue it unless that was done within a day."""
+    last = select(func.max(Run.created)).where(
+        Run.kind == order.kind, Run.store_id == row.id, Run.system_id.is_(None)
+    )
+    before = (await session.execute(last)).scalar_one_or_none()
+    before = moments.past(before, context.now())
+    if before is not None and context.now() - before < timedelta(days=1):
+        return  # it failed or goes on; it is tried again the next day
+    with contextlib.suppress(Conflict):  # one is waiting since long ago
+        await enqueue_for_store(context, session, order, row, "schedule")
