@@ -22,15 +22,15 @@ from tests.backups import commit, write_document
 from tests.core.test_compare import KIND
 from tests.engine.two_stores import holding, new_keys
 
-from fennox.core.compare.looking import Question
+from fennox.core.compare.value_search import Question
 from fennox.core.format.manifest import Document
-from fennox.core.kinds.loading import load
-from fennox.engine.comparing import compare, side_of
-from fennox.engine.copying import Holding
-from fennox.engine.evaluating import Evaluators
-from fennox.engine.reading import BackupReader
-from fennox.engine.tracing import Trace
-from fennox.engine.writing import BackupWriter
+from fennox.core.kind_files.loading import load
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.inspection.backup_comparison import compare, side_of
+from fennox.engine.inspection.value_trace import Trace
+from fennox.engine.processes.evaluator_pool import Evaluators
+from fennox.engine.stores.copy_backup import Holding
 from fennox.stores.whole import WholeObjects
 
 DOCUMENTS, BACKUPS, ROUNDS = 5_000, 365, 5

@@ -27,12 +27,12 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.backups import store_stream
 from tests.engine.two_stores import holding, new_keys
 
-from fennox.core.format.digest import Digest
-from fennox.engine.copying import copy
-from fennox.engine.faults import damaged_documents
+from fennox.core.format.primitives.digest import Digest
+from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import scrub
+from fennox.engine.stores.copy_backup import copy
+from fennox.engine.stores.faults import damaged_documents
+from fennox.engine.stores.scrub import scrub
 from fennox.service.foundation import memory
 
 _BLOCK = 1024 * 1024

@@ -17,10 +17,10 @@ import time
 from pathlib import Path
 
 from fennox.core.format import records
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Sealed
-from fennox.engine.index import PackIndex
-from fennox.engine.vault import Vault, rescue_source
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault, rescue_source
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.backups import store_backup

@@ -36,20 +36,20 @@ from tests.stores import servers
 
 from fennox.core.format import header as headers
 from fennox.core.format import records
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.hpke import CLASSIC
 from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.slots import Costs
 from fennox.core.names import ObjectName
 from fennox.core.time import stamp
-from fennox.engine import vault as vaults
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
-from fennox.engine.surveying import Places
-from fennox.engine.trusting import same, stored_part, trusted
-from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter
+from fennox.engine.reading.file_stamps import same, stored_part, trusted
+from fennox.engine.reading.file_survey import Places
 from fennox.stores.addresses import parse
 from fennox.stores.base import Span, Store, Wrapped
 from fennox.stores.folder import FolderStore

@@ -26,20 +26,20 @@ from importlib.resources import files
 from pathlib import Path
 
 from fennox.core.format import header as headers
-from fennox.core.format.hpke import CLASSIC
 from fennox.core.format.manifest import KindFile, Reached
+from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.records import Previous
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.time import stamp
-from fennox.engine import vault as vaults
-from fennox.engine.carving import Carvers
-from fennox.engine.evaluating import Evaluators
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.orders import Order, Subject, Taken
-from fennox.engine.take import take
-from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter
+from fennox.engine.processes.carver_pool import Carvers
+from fennox.engine.processes.evaluator_pool import Evaluators
+from fennox.engine.takes.take import take
+from fennox.engine.takes.take_order import Order, Subject, Taken
 from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from fennox.stores.folder import FolderStore

@@ -1,5 +1,5 @@
 """Prints docs/kinds-reference.md, made from the models of kind files."""
 
-from fennox.core.kinds.describing import reference
+from fennox.core.kind_files.description import reference
 
 print(reference(), end="")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from fennox.service.http.app import make_app
+from fennox.service.processes.app import make_app
 
 if __name__ == "__main__":
     print(json.dumps(make_app(None).openapi(), indent=1, sort_keys=True))

@@ -12,12 +12,13 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 
-from fennox.core.format import anchors, canonical, chunks, idlist, notes, packs, records, sweeps
+from fennox.core.format import anchors, chunks, notes, packs, records, sweeps
 from fennox.core.format import header as headers
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
 from fennox.core.format.manifest import Sealed
-from fennox.core.format.secret import WriteSecret
+from fennox.core.format.primitives import canonical, id_lists
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
+from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.format.slots import Costs
 from fennox.core.format.trees import EMPTY
 
@@ -132,7 +133,7 @@ def objects(secret: WriteSecret, opening: OpeningKey) -> dict[str, object]:
             "table": [[one.id.hex(), one.offset, one.length, one.plain_length] for one in entries],
         },
         "id_list": {
-            "bytes": idlist.encode(names).hex(),
+            "bytes": id_lists.encode(names).hex(),
             "chunks": {name.hex(): pack for name, pack in names.items()},
         },
         "record": {

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from fennox.core.format import records
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reached
+from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.time import stamp
-from fennox.engine.index import PackIndex
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault, list_backups
-from fennox.engine.writing import BackupWriter, Written
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.backup_writer import BackupWriter, Written
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault, list_backups
 
 SYSTEM = "5e" * 16
 
@@ -147,7 +147,7 @@ async def all_backups(vault: Vault) -> list[str]:
 
 @dataclass(frozen=True)
 class Item:
-    """A backup as a ladder sees it (``fennox.core.ladder.Ranked``)."""
+    """A backup as a ladder sees it (``fennox.core.retention.ladder.Ranked``)."""
 
     id: str
     time: datetime

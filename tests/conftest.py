@@ -10,10 +10,10 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from fennox.core.format import header as headers
-from fennox.core.format.hpke import CLASSIC
+from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.slots import Costs
-from fennox.engine import vault as vaults
-from fennox.engine.vault import Vault
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
 
 PASSPHRASE = "grey gulls over holm island"

@@ -40,27 +40,27 @@ MAY_IMPORT = {
 }
 EXCEPTIONS = {
     # offline work has no service to ask; serve, worker and rebuild start one
-    "cli/offline.py": ["core", "links", "stores", "engine", "rescue"],
-    "cli/farfiles.py": ["core", "stores.base", "rescue"],
-    "cli/carrying.py": ["site", "logs"],
-    "cli/kindfiles.py": ["core", "links", "engine"],
-    "cli/serving.py": ["service"],
-    "cli/rebuilding.py": ["core.time", "service"],
-    "cli/recovering.py": ["service"],
-    "cli/servicekey.py": ["service"],
+    "cli/local/offline.py": ["core", "links", "stores", "engine", "rescue"],
+    "cli/local/far_files.py": ["core", "stores.base", "rescue"],
+    "cli/local/run_worker.py": ["site", "logs"],
+    "cli/local/kind_files.py": ["core", "links", "engine"],
+    "cli/local/serve.py": ["service"],
+    "cli/local/rebuild.py": ["core.time", "service"],
+    "cli/people/recover_user.py": ["service"],
+    "cli/people/service_key.py": ["service"],
 }
 # what only one corner of core may use
 CONFINED = {
     "cryptography": [
         "core/format",
-        "core/kinds/certificates.py",
+        "core/evidence/certificates.py",
         "links",
         "service",
         "site/here.py",
     ],
     "blake3": ["core/format"],
-    "nacl": ["core/format/digest.py"],
-    "zstandard": ["core/format", "engine/export.py", "rescue.py"],
+    "nacl": ["core/format/primitives/digest.py"],
+    "zstandard": ["core/format", "engine/inspection/export.py", "rescue.py"],
     "pyfastcdc": ["core/format"],
     "lxml": ["core/kinds", "core/compare", "stores"],
     "jsonpath_rfc9535": ["core/kinds", "core/compare"],
@@ -70,8 +70,8 @@ CONFINED = {
     "jsonpointer": ["core/compare"],
     "ldif": ["core/compare"],
     "sqlalchemy": ["catalogue", "service"],
-    "asyncssh": ["links", "stores", "site/here.py", "cli/hostkeys.py"],
-    "dns": ["cli/hostkeys.py", "core/compare"],
+    "asyncssh": ["links", "stores", "site/here.py", "cli/host_keys.py"],
+    "dns": ["cli/host_keys.py", "core/compare"],
     "boto3": ["stores"],
     "aioftp": ["stores"],
     "httpcore": ["links/dialling.py"],
@@ -89,10 +89,10 @@ CONFINED = {
     "pyotp": ["service/access_control/second_factors.py"],
     "aiosmtplib": ["service/concerns/channels.py"],
     "icalendar": ["service/retention/forecast.py"],
-    "cronsim": ["core/duerules.py"],
-    "dateutil": ["core/duerules.py"],
+    "cronsim": ["core/schedule/due_rules.py"],
+    "dateutil": ["core/schedule/due_rules.py"],
     "fastapi": ["service"],
-    "greenlet": ["engine/tarstream.py"],
+    "greenlet": ["engine/reading/tar_stream.py"],
 }
 IMPURE = {
     "os",

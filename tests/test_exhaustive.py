@@ -22,7 +22,7 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
         {"stores/opening.py"},
     ),
     "a sort of result": (
-        "core/results.py",
+        "core/facts/run_results.py",
         "class KeyResult(_Result):",
         (
             'class TideResult(_Result):\n    kind: Literal["tide"] = '
@@ -31,13 +31,13 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
         set(),
     ),
     "that result, in the union": (
-        "core/results.py",
+        "core/facts/run_results.py",
         "    | KeyResult\n)",
         "    | KeyResult\n    | TideResult\n)",
         {"service/runs/outcomes.py"},
     ),
     "a kind of run": (
-        "core/orders.py",
+        "core/facts/run_orders.py",
         '"adopt", "rekey"]',
         '"adopt", "rekey", "tide"]',
         {"service/processes/worker.py"},
@@ -46,19 +46,19 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
         "core/kinds/steps.py",
         '"check", "validate"]',
         '"check", "validate", "tide"]',
-        {"engine/restore.py"},
+        {"engine/restoring/restore.py"},
     ),
     "a rung": (
-        "core/ladder.py",
+        "core/retention/ladder.py",
         '"monthly", "yearly"]',
         '"monthly", "yearly", "tidal"]',
-        {"core/ladder.py"},
+        {"core/retention/ladder.py"},
     ),
     "a reason that keeps a backup": (
-        "core/ladder.py",
+        "core/retention/ladder.py",
         "Reason = OnRung |",
         "@dataclass(frozen=True)\nclass ByTheTide:\n    pass\n\n\nReason = ByTheTide | OnRung |",
-        {"core/ladder.py"},
+        {"core/retention/ladder.py"},
     ),
 }
 

@@ -13,8 +13,8 @@ import pytest
 from alembic import command
 
 from fennox.catalogue import schema
-from fennox.core.kinds import describing
-from fennox.service.http.app import make_app
+from fennox.core.kind_files import description
+from fennox.service.processes.app import make_app
 from tests.database import database, postgres
 
 __all__ = ["database", "postgres"]
@@ -28,13 +28,13 @@ def test_the_description_of_the_api_is_fresh() -> None:
 
 
 def test_the_page_of_what_kind_files_may_say_is_fresh() -> None:
-    assert describing.reference() == (ROOT / "docs/kinds-reference.md").read_text(), (
+    assert description.reference() == (ROOT / "docs/kinds-reference.md").read_text(), (
         "run: make generated"
     )
 
 
 def test_every_field_of_a_kind_file_is_described() -> None:
-    for line in describing.reference().splitlines():
+    for line in description.reference().splitlines():
         assert not line.startswith("| `") or not line.endswith("|  |"), line
 
 
@@ -42,7 +42,7 @@ def test_every_field_of_a_kind_file_is_described() -> None:
     "file", sorted((ROOT / "src/fennox/kinds").glob("*.toml")), ids=lambda file: file.stem
 )
 def test_every_kind_that_ships_fits_the_json_schema(file: Path) -> None:
-    jsonschema.Draft202012Validator(describing.json_schema()).validate(
+    jsonschema.Draft202012Validator(description.json_schema()).validate(
         tomllib.loads(file.read_text())
     )
 

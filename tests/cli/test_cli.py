@@ -71,7 +71,8 @@ def test_a_command_loads_only_what_it_needs() -> None:
         " sys.modules]"
     )
     loaded = (
-        f"import sys; import fennox.cli.status; print({heavy}); import click; print(click.__name__)"
+        f"import sys; import fennox.cli.watch.status; print({heavy}); import click;"
+        " print(click.__name__)"
     )
     done = subprocess.run(
         [sys.executable, "-c", loaded], capture_output=True, text=True, check=True

@@ -11,9 +11,9 @@ from pathlib import Path
 import pytest
 
 from fennox import rescue
-from fennox.cli.farfiles import FarFiles
+from fennox.cli.local.far_files import FarFiles
 from fennox.core.errors import Unreachable
-from fennox.engine.index import PackIndex
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.stores.addresses import parse
 from fennox.stores.opening import open_store
 from tests.backups import store_backup

@@ -14,7 +14,7 @@ import dns.resolver
 import dns.rrset
 import pytest
 
-from fennox.cli.hostkeys import keys_by_name
+from fennox.cli.host_keys import keys_by_name
 from fennox.core.errors import BadInput
 from tests.places import loopback
 

@@ -6,7 +6,7 @@ import json
 
 import pytest
 
-from fennox.cli.status import TABLE
+from fennox.cli.watch.status import TABLE
 from fennox.client.api import OutOfReachError
 from fennox.wire.enrolling import NewSystem, Retired
 from fennox.wire.stores import NewStore

@@ -11,8 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.ceiling import Held, parse, thinned
 from fennox.core.errors import BadInput
+from fennox.core.retention.ceiling import Held, parse, thinned
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
 

@@ -18,7 +18,7 @@ from fennox.core.compare.differences import differences
 from fennox.core.compare.model import Change, Comparison, DocumentChange
 from fennox.core.compare.patching import as_patch
 from fennox.core.format.manifest import Document
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.kinds.model import Kind
 
 KIND = """

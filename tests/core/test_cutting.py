@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fennox.core.format import cutting
-from fennox.core.format.cutting import Sizes, points, pure_points
 from fennox.core.format.header import Chunking
+from fennox.core.format.primitives import cutting
+from fennox.core.format.primitives.cutting import Sizes, points, pure_points
 
 SMALL, LARGE = Chunking().small, Chunking().large
 

@@ -12,10 +12,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, WrongPassphrase
-from fennox.core.format import canonical, chunks, header, idlist, manifest, notes, packs
+from fennox.core.format import chunks, header, manifest, notes, packs
 from fennox.core.format.chunks import Cutter
-from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
-from fennox.core.format.secret import WriteSecret
+from fennox.core.format.primitives import canonical, id_lists
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey, SuiteName
+from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.format.slots import Costs
 
 SECRET = WriteSecret(bytes(range(32)), "ab" * 16, 1)
@@ -202,16 +203,16 @@ def test_a_cut_pack_is_found_by_its_table() -> None:
     )
 )
 def test_an_id_list_is_the_same_for_the_same_backup_in_any_order(held: dict[bytes, str]) -> None:
-    data = idlist.encode(held)
-    assert idlist.decode(data) == held
-    assert idlist.encode(dict(reversed(held.items()))) == data
+    data = id_lists.encode(held)
+    assert id_lists.decode(data) == held
+    assert id_lists.encode(dict(reversed(held.items()))) == data
 
 
 def test_an_id_list_that_points_nowhere_is_damage() -> None:
-    data = bytearray(idlist.encode({bytes(32): "00" * 32}))
+    data = bytearray(id_lists.encode({bytes(32): "00" * 32}))
     data[-1] = 7
     with pytest.raises(Damaged):
-        idlist.decode(bytes(data))
+        id_lists.decode(bytes(data))
 
 
 def note(fact: notes.Fact, time: str, reason: str = "r") -> notes.Note:

@@ -16,9 +16,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fennox.core.compare import documents, shapes
+from fennox.core.kind_files.loading import load, mistakes
 from fennox.core.kinds.expressions import Evidence, values
 from fennox.core.kinds.literals import Shape
-from fennox.core.kinds.loading import load, mistakes
 from fennox.core.kinds.sources import CsvColumn, Expression, IniKey
 from tests.core.test_compare import KIND
 

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.guard import Seen, doubts
-from fennox.core.kinds.loading import load
+from fennox.core.evidence.guard import Seen, doubts
+from fennox.core.kind_files.loading import load
 from tests.core.test_kinds import shipped
 
 LINUX = load(shipped("linux-server"))

@@ -10,12 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fennox.core.errors import BadInput, NotFound
+from fennox.core.evidence.usefulness import worth
 from fennox.core.format.manifest import Finding
+from fennox.core.kind_files.loading import load, mistakes, whole
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence
-from fennox.core.kinds.loading import load, mistakes, whole
 from fennox.core.kinds.sources import Expression, Setting
-from fennox.core.kinds.worth import worth
 from fennox.core.names import device_path, noun, printable
 
 SHIPPED = sorted(

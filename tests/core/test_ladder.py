@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core import ladder
 from fennox.core.errors import BadInput
-from fennox.core.ladder import AmongNewest, OnHold, OnRung, Reason
+from fennox.core.retention import ladder
+from fennox.core.retention.ladder import AmongNewest, OnHold, OnRung, Reason
 from tests.backups import Item
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)

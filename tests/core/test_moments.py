@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core import moments
-from fennox.core.moments import (
+from fennox.core.schedule import moments
+from fennox.core.schedule.moments import (
     Apart,
     Clock,
     Disordered,

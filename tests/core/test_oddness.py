@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.oddness import Done, oddness
+from fennox.core.evidence.oddness import Done, oddness
 
 USUAL = [
     Done(30, 40_000_000),

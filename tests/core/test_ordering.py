@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.ordering import host_in, in_order
+from fennox.core.facts.return_order import host_in, in_order
 
 NAMES = [f"system-{number}" for number in range(8)]
 graphs = st.dictionaries(

@@ -11,9 +11,10 @@ from zoneinfo import ZoneInfo
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fennox.core import ladder, moments
-from fennox.core.moments import Clock, Event, Evidence
-from fennox.core.removal import Standing, Wait, waits
+from fennox.core.retention import ladder
+from fennox.core.retention.removal import Standing, Wait, waits
+from fennox.core.schedule import moments
+from fennox.core.schedule.moments import Clock, Event, Evidence
 
 NOW = datetime(2026, 11, 29, 3, tzinfo=UTC)
 MINUTE, HOUR, DAY = timedelta(minutes=1), timedelta(hours=1), timedelta(days=1)

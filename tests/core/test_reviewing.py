@@ -5,8 +5,8 @@ from __future__ import annotations
 import pytest
 
 from fennox.core.errors import BadInput
+from fennox.core.kind_files.loading import Mistake, checked, load, mistakes
 from fennox.core.kinds.commands import command, programs
-from fennox.core.kinds.loading import Mistake, checked, load, mistakes
 from tests.core.test_kinds import SHIPPED, shipped, text_of
 
 FERRY = """

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core import schedule
 from fennox.core.errors import BadInput
+from fennox.core.schedule import schedule
 
 moments = st.integers(0, 10 * 365 * 86400).map(
     lambda s: datetime(2020, 1, 1, tzinfo=UTC) + timedelta(seconds=s)

@@ -12,11 +12,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.compare import documents, looking
-from fennox.core.compare.looking import Question
+from fennox.core.compare import documents, value_search
 from fennox.core.compare.sensitive import is_secret, masked_line, masked_value, names_a_secret
+from fennox.core.compare.value_search import Question
 from fennox.core.format.manifest import Document
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.kinds.model import Kind
 from tests.core.test_compare import KIND
 from tests.engine.keeper import shipped_kind
@@ -67,7 +67,8 @@ def shown(kind: Kind, path: str, before: str, after: str) -> str:
         Question(path, jsonpath="$..*"),
     ):
         told += [
-            str(looking.values(kind, question, text.encode(), SALT)) for text in (before, after)
+            str(value_search.values(kind, question, text.encode(), SALT))
+            for text in (before, after)
         ]
     return "".join(told)
 

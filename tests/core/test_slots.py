@@ -17,7 +17,7 @@ from fennox.core.errors import StoreUnusable, WrongPassphrase
 from fennox.core.format import header as headers
 from fennox.core.format import slots
 from fennox.core.format.header import Header, NewKeys
-from fennox.core.format.hpke import CLASSIC, HYBRID
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID
 from fennox.core.format.slots import FLOOR_MEMORY, FLOOR_WORK, Costs, Passphrase, Slot
 from fennox.service.foundation.settings import Settings
 from fennox.service.keys.passphrases import costs_for

@@ -13,10 +13,11 @@ from typing import Any
 
 import pytest
 
-from fennox.core.format import anchors, canonical, chunks, idlist, notes, packs, records, sweeps
+from fennox.core.format import anchors, chunks, notes, packs, records, sweeps
 from fennox.core.format import header as headers
-from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey
-from fennox.core.format.secret import WriteSecret
+from fennox.core.format.primitives import canonical, id_lists
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey
+from fennox.core.format.primitives.secret import WriteSecret
 from tests.engine.test_rescue import DEBIAN_PYTHON
 
 ROOT = Path(__file__).parents[2]
@@ -144,7 +145,7 @@ def test_the_engine_reads_what_was_written() -> None:
         [one.id.hex(), one.offset, one.length, one.plain_length] for one in table.entries
     ] == MADE["pack"]["table"]
     assert packs.name(pack, "2026-03") == MADE["pack"]["name"]
-    listed = idlist.decode(bytes.fromhex(MADE["id_list"]["bytes"]))
+    listed = id_lists.decode(bytes.fromhex(MADE["id_list"]["bytes"]))
     assert {name.hex(): pack for name, pack in listed.items()} == MADE["id_list"]["chunks"]
     record = records.decode(bytes.fromhex(MADE["record"]["bytes"]), SECRET, MADE["store"])
     assert canonical.dump(record.reference).decode() == MADE["record"]["reference"]

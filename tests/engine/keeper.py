@@ -11,32 +11,32 @@ from datetime import datetime, timedelta
 from importlib.resources import files
 from typing import Any
 
-from fennox.core.compare import documents, looking
-from fennox.core.compare.looking import Question
+from fennox.core.compare import documents, value_search
 from fennox.core.compare.model import MOST_CHANGES, Comparison, DocumentChange
+from fennox.core.compare.value_search import Question
+from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.format import records
 from fennox.core.format.manifest import Document, KindFile, Reached
-from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.kind_files.loading import load, whole
 from fennox.core.kinds.filling import for_system
-from fennox.core.kinds.loading import load, whole
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
-from fennox.engine import drawing
-from fennox.engine.capture import identify, values_of
-from fennox.engine.carving import Carvers
-from fennox.engine.comparing import compare, live_side, side_of
-from fennox.engine.drawing import Heard, Told
-from fennox.engine.index import PackIndex
+from fennox.engine.backups.backup_reader import BackupReader, backup_digests
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
+from fennox.engine.inspection.backup_comparison import compare, live_side, side_of
 from fennox.engine.journal import Journal, MemoryJournal
-from fennox.engine.orders import Order, Subject, Taken
-from fennox.engine.reading import BackupReader, backup_digests
-from fennox.engine.restore import Restore
-from fennox.engine.sameness import RecordPlace
-from fennox.engine.take import take
-from fennox.engine.targets import WhoseLogin, look_at_target, save_target
-from fennox.engine.vault import Vault
+from fennox.engine.processes import drawn_facts
+from fennox.engine.processes.carver_pool import Carvers
+from fennox.engine.processes.drawn_facts import Heard, Told
+from fennox.engine.reading.capture import identify, values_of
+from fennox.engine.restoring.restore import Restore
+from fennox.engine.restoring.targets import WhoseLogin, look_at_target, save_target
+from fennox.engine.takes.take import take
+from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link
 from tests.conftest import NOON
@@ -74,13 +74,13 @@ class Here:
     async def values(
         self, kind: Kind, question: Question, content: bytes, salt: bytes
     ) -> tuple[list[Any], str]:
-        return looking.values(kind, question, content, salt)
+        return value_search.values(kind, question, content, salt)
 
     async def told(self, heard: Heard) -> Told:
-        return drawing.told(heard)
+        return drawn_facts.told(heard)
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
-        return drawing.quiet_digests(kind, contents)
+        return drawn_facts.quiet_digests(kind, contents)
 
 
 @dataclass

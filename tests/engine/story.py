@@ -8,8 +8,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from fennox.core.restoring.sheet import Place, Sheet
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential
 from saltmere.linux import LinuxServer
 from tests.engine.keeper import Keeper

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from fennox.core.format.anchors import Anchors
-from fennox.engine.copying import Holding
-from fennox.engine.index import PackIndex
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.sweeping import sweep
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.sweep import sweep
 from tests.conftest import fixed_now, make_vault
 
 OTHER, THIRD = "4" * 32, "6" * 32

@@ -11,12 +11,12 @@ from dataclasses import dataclass, field
 import pytest
 
 from fennox.core.errors import BadInput, FarSideFailed, FennoxError, LeaseLost, Stopped
-from fennox.core.kinds.loading import load
-from fennox.engine.around import Surroundings
+from fennox.core.kind_files.loading import load
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.orders import Taken
-from fennox.engine.take import take
-from fennox.engine.vault import Vault
+from fennox.engine.takes.before_and_after import Surroundings
+from fennox.engine.takes.take import take
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential, Link
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Here, Keeper, shipped_text

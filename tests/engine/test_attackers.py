@@ -18,13 +18,13 @@ from fennox.core.errors import (
 )
 from fennox.core.format import chunks
 from fennox.core.format import header as headers
-from fennox.engine import vault as vaults
-from fennox.engine.copying import copy
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import scrub
-from fennox.engine.sweeping import sweep
+from fennox.engine.stores.copy_backup import copy
+from fennox.engine.stores.scrub import scrub
+from fennox.engine.stores.sweep import sweep
 from fennox.stores.folder import FolderStore
 from tests.backups import read_back, store_backup
 from tests.conftest import NOON, PASSPHRASE, fixed_now

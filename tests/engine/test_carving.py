@@ -19,11 +19,12 @@ from hypothesis import strategies as st
 
 from fennox.core.format import chunks
 from fennox.core.format.carving import Carved, Recipe, carve
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.secret import WriteSecret
-from fennox.engine import carving, gathering
-from fennox.engine.carving import Carvers
-from fennox.engine.vault import Vault
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.secret import WriteSecret
+from fennox.engine.backups.vault import Vault
+from fennox.engine.processes import carver_pool
+from fennox.engine.processes.carver_pool import Carvers
+from fennox.engine.takes import document_intake
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.backups import read_back
@@ -62,7 +63,7 @@ class Watched(Carvers):
     def __init__(self) -> None:
         super().__init__(2)
         self.given: list[tuple[bytes, bool]] = []
-        self.begun: list[carving.Carver] = []
+        self.begun: list[carver_pool.Carver] = []
         self.meanwhile: Callable[[], None] = lambda: None
 
     async def carve(self, contents: Sequence[bytes], recipe: Recipe) -> list[Carved]:
@@ -72,7 +73,7 @@ class Watched(Carvers):
         self.meanwhile()
         return await asked
 
-    async def _begun(self) -> list[carving.Carver]:
+    async def _begun(self) -> list[carver_pool.Carver]:
         held = await super()._begun()
         self.begun += [carver for carver in held if carver not in self.begun]
         return held
@@ -83,8 +84,8 @@ class Watched(Carvers):
 
 @pytest.fixture
 async def carvers(monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[Watched]:
-    monkeypatch.setattr(gathering, "_LONG", 20_000)
-    monkeypatch.setattr(gathering, "_HANDFUL", 50_000)
+    monkeypatch.setattr(document_intake, "_LONG", 20_000)
+    monkeypatch.setattr(document_intake, "_HANDFUL", 50_000)
     made = Watched()
     yield made
     await made.close()
@@ -209,7 +210,7 @@ async def test_a_stopped_run_leaves_the_next_its_answers(carvers: Watched) -> No
 async def test_processes_that_nobody_asks_end_and_begin_again(
     carvers: Watched, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(carving, "_IDLE", 0)
+    monkeypatch.setattr(carver_pool, "_IDLE", 0)
     for number in range(3):
         [carved] = await Carvers.carve(carvers, [b"buoy"], RECIPE)
         assert carved.digest == blake2b_256(b"buoy")
@@ -219,7 +220,7 @@ async def test_processes_that_nobody_asks_end_and_begin_again(
 
 
 async def test_one_that_is_paused_keeps_nobody_from_ending(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(carving, "_PATIENCE", 0.1)
+    monkeypatch.setattr(carver_pool, "_PATIENCE", 0.1)
     carvers = Watched()
     await Carvers.carve(carvers, [b"buoy"], RECIPE)
     paused = carvers.processes()
@@ -232,7 +233,7 @@ async def test_one_that_is_paused_keeps_nobody_from_ending(monkeypatch: pytest.M
 def test_they_end_with_whoever_began_them() -> None:
     program = (
         "import asyncio, os\n"
-        "from fennox.engine.carving import Carvers\n"
+        "from fennox.engine.processes.carver_pool import Carvers\n"
         "from tests.engine.test_carving import RECIPE\n"
         "async def main():\n"
         "    carvers = Carvers(2)\n"

@@ -8,13 +8,13 @@ from collections.abc import Callable
 
 import pytest
 
-from fennox.core.compare.looking import Question
 from fennox.core.compare.model import Comparison
+from fennox.core.compare.value_search import Question
 from fennox.core.format.manifest import KindFile
+from fennox.core.kind_files.loading import load, whole
 from fennox.core.kinds.filling import for_system
-from fennox.core.kinds.loading import load, whole
-from fennox.engine.tracing import Standing, Trace
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
+from fennox.engine.inspection.value_trace import Standing, Trace
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Here, Keeper, shipped_text

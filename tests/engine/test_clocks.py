@@ -7,11 +7,11 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from fennox.core.errors import FarSideFailed
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.kinds.model import Kind
-from fennox.engine.clocks import skew
-from fennox.engine.inquiring import inquiring
-from fennox.engine.vault import Now, Vault
+from fennox.engine.backups.vault import Now, Vault
+from fennox.engine.reading.inquiry import inquiring
+from fennox.engine.reading.machine_clock import skew
 from fennox.links.base import Credential
 from saltmere.linux import LinuxServer
 from tests.core.test_compare import KIND

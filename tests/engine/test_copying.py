@@ -6,8 +6,8 @@ import pytest
 
 from fennox.core.errors import Damaged, PassphraseNeeded
 from fennox.core.format import notes
-from fennox.engine.copying import Holding, copy
 from fennox.engine.journal import MemoryJournal
+from fennox.engine.stores.copy_backup import Holding, copy
 from tests.backups import read_back, store_backup
 from tests.conftest import fixed_now
 from tests.engine.two_stores import holding, new_keys

@@ -14,13 +14,13 @@ from pathlib import Path
 import pytest
 
 from fennox.core.errors import FennoxError, StoreUnusable
-from fennox.engine.copying import Holding, copy
-from fennox.engine.healing import heal
-from fennox.engine.index import PackIndex
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import scrub
-from fennox.engine.sweeping import sweep
+from fennox.engine.stores.copy_backup import Holding, copy
+from fennox.engine.stores.heal import heal
+from fennox.engine.stores.scrub import scrub
+from fennox.engine.stores.sweep import sweep
 from fennox.stores.base import Found, Store, Wrapped
 from fennox.testing.stores import DeniedStore, Died, LateListing, SlowStore, StoppingStore
 from tests.backups import all_backups, read_back, store_backup

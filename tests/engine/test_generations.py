@@ -14,15 +14,15 @@ import pytest
 
 from fennox.core.errors import Damaged, WrongPassphrase
 from fennox.core.format import generations, notes, records
-from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey
 from fennox.core.format.slots import Slot
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.scrubbing import scrub
-from fennox.engine.sweeping import sweep
-from fennox.engine.vault import Vault
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.scrub import scrub
+from fennox.engine.stores.sweep import sweep
 from fennox.testing.stores import Died, StoppingStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON, PASSPHRASE, fixed_now

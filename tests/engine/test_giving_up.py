@@ -9,13 +9,13 @@ from urllib.error import HTTPError
 import pytest
 
 from fennox.core.errors import BadInput, FarSideFailed, Unreachable
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.restoring.sheet import Place as Spot
 from fennox.core.restoring.sheet import Sheet
-from fennox.engine import targets
-from fennox.engine.orders import Taken
-from fennox.engine.targets import WhoseLogin
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
+from fennox.engine.restoring import targets
+from fennox.engine.restoring.targets import WhoseLogin
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Answer, Credential, Link
 from saltmere.skerry import Skerry
 from tests.core.test_compare import KIND

@@ -13,9 +13,9 @@ from collections.abc import Callable, Iterator
 import pytest
 
 from fennox.core.errors import FarSideFailed, FennoxError
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.kinds.model import Kind
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
 from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from saltmere.linux import SSH_RESTART, LinuxServer

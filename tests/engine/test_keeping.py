@@ -8,9 +8,9 @@ from collections.abc import AsyncIterator, Callable, Hashable
 import pytest
 
 from fennox.core.errors import FarSideFailed, Unreachable
-from fennox.links import keeping, ssh
+from fennox.links import kept_connections, ssh
 from fennox.links.base import Credential, parse_address
-from fennox.links.keeping import KeptLinks
+from fennox.links.kept_connections import KeptLinks
 from saltmere.linux import LinuxServer
 
 Install = Callable[..., LinuxServer]
@@ -164,7 +164,7 @@ async def test_a_connection_that_was_cut_or_is_too_old_is_not_given_out(
     link = kept.keep(ASKED, await fresh(server, key_pair[0]))
     pid = await serving(link)
     await link.close()
-    monkeypatch.setattr(keeping, "_SURE", -1.0)
+    monkeypatch.setattr(kept_connections, "_SURE", -1.0)
     assert await kept.take(ASKED) is link  # it was asked, and answered
     await link.close()
     other = await fresh(server, key_pair[0])
@@ -175,7 +175,7 @@ async def test_a_connection_that_was_cut_or_is_too_old_is_not_given_out(
     assert await kept.take(ASKED) is None
     link = kept.keep(ASKED, await fresh(server, key_pair[0]))
     await link.close()
-    monkeypatch.setattr(keeping, "_OLDEST", 0.0)
+    monkeypatch.setattr(kept_connections, "_OLDEST", 0.0)
     assert await kept.take(ASKED) is None
 
 
@@ -195,7 +195,7 @@ async def test_of_too_many_connections_the_one_that_lay_idle_longest_is_closed(
     kept: KeptLinks, install: Install, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     server = install("web-9")
-    monkeypatch.setattr(keeping, "_MOST", 2)
+    monkeypatch.setattr(kept_connections, "_MOST", 2)
     links = {name: kept.keep(name, await fresh(server, key_pair[0])) for name in ("a", "b", "c")}
     for link in links.values():
         await link.close()

@@ -16,13 +16,13 @@ from pathlib import Path
 
 import pytest
 
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import scrub
-from fennox.engine.sweeping import GRACE, sweep
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.scrub import scrub
+from fennox.engine.stores.sweep import GRACE, sweep
 from fennox.stores.folder import FolderStore
 from tests.backups import read_back
 from tests.conftest import PASSPHRASE, fixed_now

@@ -8,7 +8,7 @@ import pytest
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import KindFile
-from fennox.core.kinds.loading import load, whole
+from fennox.core.kind_files.loading import load, whole
 from saltmere.linux import LinuxServer
 from tests.engine.keeper import Keeper, shipped_kind, shipped_text
 from tests.engine.test_linux_server import Install, keeper, place_of, run_to_the_end, server

@@ -27,11 +27,11 @@ from fennox.core.errors import (
 from fennox.core.format import sweeps
 from fennox.core.format.manifest import Document
 from fennox.core.restoring.sheet import Place, Sheet
-from fennox.engine import comparing
-from fennox.engine.comparing import side_of
+from fennox.engine.backups.vault import Vault
+from fennox.engine.inspection import backup_comparison
+from fennox.engine.inspection.backup_comparison import side_of
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.takes.take_order import Taken
 from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
@@ -555,7 +555,7 @@ async def test_a_store_without_plain_names_tells_no_names(
 async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_time(
     keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(comparing, "MOST_CHANGES", 50)
+    monkeypatch.setattr(backup_comparison, "MOST_CHANGES", 50)
     first = await keeper.take()
     for number in range(6):
         server.write(
@@ -574,7 +574,7 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
         read.append(document.path)
         return right.content(document)
 
-    found = await comparing.compare(
+    found = await backup_comparison.compare(
         keeper.kind, left, replace(right, content=counted), b"s" * 16, Here(), patches=True
     )
     assert [(len(document.changes), bool(document.patch)) for document in found.documents] == [
@@ -584,7 +584,7 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
     assert "so much differs" in found.documents[5].said
     assert read == [f"/etc/ferry/page-{number}" for number in range(3)]
 
-    some = await comparing.compare(
+    some = await backup_comparison.compare(
         keeper.kind, left, right, b"s" * 16, Here(), only=["/etc/ferry/page-[45]", "/etc/hosts"]
     )
     assert [(document.path[-1], len(document.changes)) for document in some.documents] == [
@@ -593,6 +593,8 @@ async def test_where_very_much_differs_documents_are_named_and_told_a_few_at_a_t
     ]
     assert (some.same, some.lists) == (1, [])
     with pytest.raises(NotFound, match="like /no/such"):
-        await comparing.compare(keeper.kind, left, right, b"s" * 16, Here(), only=["/no/such"])
+        await backup_comparison.compare(
+            keeper.kind, left, right, b"s" * 16, Here(), only=["/no/such"]
+        )
     whole = await keeper.compare(first, second)
     assert [change.name for change in whole.lists] == ["files"]

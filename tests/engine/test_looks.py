@@ -9,12 +9,12 @@ from pathlib import Path
 import pytest
 
 from fennox.core.format.manifest import Document
-from fennox.core.kinds.loading import load
-from fennox.engine.capture import Capture, identify
+from fennox.core.kind_files.loading import load
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.looks import Difference, blinded, difference, look
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.reading.capture import Capture, identify
+from fennox.engine.takes.look import Difference, blinded, difference, look
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Here, Keeper, shipped_text

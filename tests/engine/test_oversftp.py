@@ -12,8 +12,8 @@ import pytest
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import Document
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential
 from fennox.links.sftp import SftpFiles
 from saltmere.linux import SSH_RESTART, LinuxServer

@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import KindFile
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.restoring.sheet import Place
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
 from fennox.links import ssh
 from fennox.links.base import Address, Credential, Link
 from saltmere.linux import new_key_pair

@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fennox.core.errors import FennoxError
-from fennox.engine import vault as vaults
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.testing.stores import FailingStore, ForgetfulStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import PASSPHRASE, fixed_now, make_vault

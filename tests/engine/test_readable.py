@@ -15,13 +15,13 @@ import pytest
 from fennox.core.errors import FennoxError, NoRoom, StoreUnusable
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
-from fennox.engine import vault as vaults
-from fennox.engine.confirming import PacksGone
-from fennox.engine.copying import Holding, copy
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.confirmation import PacksGone
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import RESERVE_NAME, Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.vault import RESERVE_NAME, Vault
-from fennox.engine.writing import BackupWriter
+from fennox.engine.stores.copy_backup import Holding, copy
 from fennox.links.base import Credential
 from fennox.stores.base import Span, Wrapped
 from fennox.stores.folder import FolderStore

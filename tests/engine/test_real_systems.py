@@ -11,7 +11,7 @@ import pytest
 
 from fennox.core.compare.model import Comparison
 from fennox.core.errors import FarSideFailed
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
 from fennox.links.base import Credential
 from saltmere import web
 from saltmere.linux import LinuxServer

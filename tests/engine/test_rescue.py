@@ -16,9 +16,9 @@ import pytest
 
 from fennox.core.format import notes
 from fennox.core.format.manifest import Document
-from fennox.engine.index import PackIndex
-from fennox.engine.vault import Vault
-from fennox.engine.writing import BackupWriter
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from tests.backups import SYSTEM, commit, once, store_backup
 from tests.conftest import PASSPHRASE, fixed_now, make_vault
 

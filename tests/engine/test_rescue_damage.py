@@ -14,13 +14,13 @@ import pytest
 from fennox.core.format import header as headers
 from fennox.core.format import notes, sweeps
 from fennox.core.format.anchors import Anchors, SystemAnchor, ranges
-from fennox.core.format.hpke import CLASSIC
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding
-from fennox.engine.healing import heal
-from fennox.engine.index import PackIndex
+from fennox.core.format.primitives.hpke import CLASSIC
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.scrubbing import scrub
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.heal import heal
+from fennox.engine.stores.scrub import scrub
 from fennox.stores.folder import FolderStore
 from tests.backups import SYSTEM
 from tests.conftest import PASSPHRASE, fixed_now

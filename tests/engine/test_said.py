@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from fennox.core.format.manifest import KindFile
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import LinuxServer
 from tests.engine.keeper import Keeper, shipped_text

@@ -13,14 +13,15 @@ from fennox.core.errors import FarSideFailed
 from fennox.core.format.manifest import KindFile
 from fennox.core.format.packs import digest_in_name
 from fennox.core.format.sweeps import Sweep
-from fennox.core.kinds.loading import load, whole
+from fennox.core.kind_files.loading import load, whole
 from fennox.core.time import stamp
-from fennox.engine import inquiring, sameness, surveying
-from fennox.engine.index import PackIndex
-from fennox.engine.inquiring import is_asked_whole
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.reading import file_survey, inquiry
+from fennox.engine.reading.inquiry import is_asked_whole
+from fennox.engine.takes import unchanged_machine
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.backups import read_back
@@ -66,7 +67,9 @@ def server(install: Install) -> LinuxServer:
 def keeper(
     vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
 ) -> Keeper:
-    monkeypatch.setattr(surveying, "_TOO_FRESH", -5)  # a test does not wait until its files are old
+    monkeypatch.setattr(
+        file_survey, "_TOO_FRESH", -5
+    )  # a test does not wait until its files are old
     login = Credential("root", private_key=key_pair[0])
     keeper = Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
     text = shipped_text("linux-server").replace("\n[census]", f"{SAYS}\n[census]")
@@ -96,7 +99,7 @@ async def test_a_machine_that_answers_as_it_did_is_not_read(
     def never(*_: object, **__: object) -> None:
         raise AssertionError("documents are read")
 
-    monkeypatch.setattr("fennox.engine.take.gather", never)
+    monkeypatch.setattr("fennox.engine.takes.take.gather", never)
     journal = MemoryJournal()
     second = await night(keeper, journal)
     assert (second.as_before, second.nothing_new, second.written.objects) == (True, True, 1)
@@ -142,7 +145,7 @@ async def test_whatever_changes_is_read(
         case "setting":
             keeper.settings = {**keeper.settings, "without": "/etc/ferry/none"}
         case "version":
-            monkeypatch.setattr(sameness, "__version__", "99")
+            monkeypatch.setattr(unchanged_machine, "__version__", "99")
         case "parts":
             parts = ["settings"]
     assert keeper.last is not None
@@ -261,7 +264,7 @@ async def test_long_outputs_are_read_as_they_come(
     keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(
-        inquiring, "_SHORT", 50
+        inquiry, "_SHORT", 50
     )  # bytes: the list of packages is longer, and so is what is said
     server.write("/tmp/said", "a long story\n" * 50_000)
     taken = await night(keeper)
@@ -279,7 +282,7 @@ async def test_what_goes_between_the_look_and_the_reading_leaves_no_likeness(
 ) -> None:
     await night(keeper)
     ghost = "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'"
-    monkeypatch.setattr(surveying, "_STAMPS", surveying._STAMPS.replace("exec ", "") + ghost)
+    monkeypatch.setattr(file_survey, "_STAMPS", file_survey._STAMPS.replace("exec ", "") + ghost)
     assert (await night(keeper)).likeness == ""
 
 

@@ -14,14 +14,14 @@ from fennox.core.errors import StoreUnusable, Unreachable
 from fennox.core.format import notes
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
-from fennox.engine.copying import Holding, copy
-from fennox.engine.faults import GONE, Report, damaged_documents
-from fennox.engine.healing import heal
-from fennox.engine.index import PackIndex
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Share, scrub
-from fennox.engine.sweeping import sweep
+from fennox.engine.stores.copy_backup import Holding, copy
+from fennox.engine.stores.faults import GONE, Report, damaged_documents
+from fennox.engine.stores.heal import heal
+from fennox.engine.stores.scrub import Share, scrub
+from fennox.engine.stores.sweep import sweep
 from fennox.stores.base import Span, Store, Wrapped
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON, fixed_now

@@ -9,8 +9,8 @@ from collections.abc import Callable
 import pytest
 
 from fennox.core.errors import BadInput
-from fennox.core.kinds.loading import load
-from fennox.engine.vault import Vault
+from fennox.core.kind_files.loading import load
+from fennox.engine.backups.vault import Vault
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Keeper, shipped_text

@@ -8,9 +8,9 @@ import pytest
 
 from fennox.core.errors import KeyChanged, KeyUnknown, Unreachable, WrongLogin
 from fennox.core.restoring.sheet import Place as Spot
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.targets import WhoseLogin
-from fennox.engine.vault import Vault
+from fennox.engine.restoring.targets import WhoseLogin
 from fennox.links import web
 from fennox.links.base import Address, Answer, Credential, Link
 from saltmere.skerry import Skerry

@@ -16,13 +16,13 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, Stopped, StoreUnusable
 from fennox.core.format import notes, records
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding, copy
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.scrubbing import scrub
-from fennox.engine.sweeping import Swept, plan, sweep
-from fennox.engine.writing import BackupWriter
+from fennox.engine.stores.copy_backup import Holding, copy
+from fennox.engine.stores.scrub import scrub
+from fennox.engine.stores.sweep import Swept, plan, sweep
 from fennox.testing.stores import Died, LockingStore, StoppingStore
 from tests.backups import all_backups, once, read_back, store_backup
 from tests.conftest import NOON, PASSPHRASE

@@ -12,8 +12,8 @@ import pytest
 
 from fennox.core.errors import LeaseLost
 from fennox.core.restoring.sheet import Sheet
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from saltmere.skerry import Skerry

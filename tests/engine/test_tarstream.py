@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, Unreachable
 from fennox.core.format.manifest import Document, Machine
-from fennox.engine.capture import Capture
-from fennox.engine.documents import read_documents
-from fennox.engine.tarstream import Member, members, tar_head
+from fennox.engine.reading.capture import Capture
+from fennox.engine.reading.documents import read_documents
+from fennox.engine.reading.tar_stream import Member, members, tar_head
 from fennox.links.base import Files, Output, Running, ShellLanguage
 from tests.engine.keeper import shipped_kind
 

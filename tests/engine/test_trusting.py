@@ -14,12 +14,12 @@ from typing import Any
 import pytest
 
 from fennox.core.format.manifest import KindFile
-from fennox.core.kinds.loading import load, whole
-from fennox.engine import surveying
-from fennox.engine.index import PackIndex
+from fennox.core.kind_files.loading import load, whole
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.reading import file_survey
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Credential, Running
 from fennox.links.ssh import SshLink
 from saltmere.linux import SSH_RESTART, LinuxServer
@@ -45,7 +45,9 @@ def server(install: Install) -> LinuxServer:
 def keeper(
     vault: Vault, server: LinuxServer, key_pair: tuple[str, str], monkeypatch: pytest.MonkeyPatch
 ) -> Keeper:
-    monkeypatch.setattr(surveying, "_TOO_FRESH", -5)  # a test does not wait until its files are old
+    monkeypatch.setattr(
+        file_survey, "_TOO_FRESH", -5
+    )  # a test does not wait until its files are old
     login = Credential("root", private_key=key_pair[0])
     return Keeper(vault, "linux-server", place_of(server), login, {"ssh-restart": SSH_RESTART})
 
@@ -158,7 +160,7 @@ async def test_what_lies_in_a_damaged_pack_is_read_again(keeper: Keeper) -> None
 async def test_a_machine_without_gnu_find_is_read_whole(
     keeper: Keeper, server: LinuxServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(surveying, "_STAMPS", "; find: unrecognized: -printf >&2; exit 1")
+    monkeypatch.setattr(file_survey, "_STAMPS", "; find: unrecognized: -printf >&2; exit 1")
     await trusting_take(keeper)
     second, over = await trusting_take(keeper)
     assert over == 0
@@ -170,9 +172,9 @@ async def test_a_file_that_goes_between_the_look_and_the_reading_costs_one_whole
 ) -> None:
     await trusting_take(keeper)
     monkeypatch.setattr(
-        surveying,
+        file_survey,
         "_STAMPS",
-        surveying._STAMPS.replace("exec ", "") + "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'",
+        file_survey._STAMPS.replace("exec ", "") + "; echo -n 'f 1 1 1 1 /etc/ferry/ghost'",
     )
     taken, over = await trusting_take(keeper)
     assert over == 0

@@ -13,10 +13,10 @@ from fennox.core.format import header as headers
 from fennox.core.format import records, sweeps
 from fennox.core.format.header import NewKeys
 from fennox.core.names import object_name
-from fennox.engine import vault as vaults
-from fennox.engine.index import PackIndex
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import FailingStore, ForgetfulStore
 from tests.backups import all_backups, read_back, store_backup

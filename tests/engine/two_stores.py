@@ -11,13 +11,13 @@ from pathlib import Path
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.header import NewKeys
-from fennox.core.format.hpke import CLASSIC, SuiteName
+from fennox.core.format.primitives.hpke import CLASSIC, SuiteName
 from fennox.core.format.slots import Slot
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding, copy
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.vault import Vault
+from fennox.engine.stores.copy_backup import Holding, copy
 from fennox.stores.folder import FolderStore
 from tests.conftest import CHEAP, PASSPHRASE
 

@@ -13,11 +13,11 @@ import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding, copy
-from fennox.engine.index import PackIndex
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.sweeping import GRACE, sweep
+from fennox.engine.stores.copy_backup import Holding, copy
+from fennox.engine.stores.sweep import GRACE, sweep
 from fennox.stores.folder import FolderStore
 from tests.backups import store_backup
 from tests.conftest import PASSPHRASE

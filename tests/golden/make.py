@@ -17,11 +17,11 @@ from pathlib import Path
 
 from fennox.core.format import notes
 from fennox.core.format.anchors import Anchors, SystemAnchor
-from fennox.core.format.hpke import CLASSIC, HYBRID, SuiteName
 from fennox.core.format.manifest import Document
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, SuiteName
+from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.sweeping import sweep
-from fennox.engine.writing import BackupWriter
+from fennox.engine.stores.sweep import sweep
 from tests.backups import SYSTEM, commit, store_backup
 from tests.conftest import PASSPHRASE, fixed_now
 from tests.engine.two_stores import begin_generation, holding, new_keys, reseal

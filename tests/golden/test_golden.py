@@ -13,12 +13,12 @@ import pytest
 
 from fennox import rescue
 from fennox.core.format import notes
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
-from fennox.engine import vault as vaults
-from fennox.engine.index import PackIndex
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
 from tests.backups import all_backups, read_back
 from tests.conftest import PASSPHRASE, fixed_now

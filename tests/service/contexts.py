@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, StoreRow, System
-from fennox.core.orders import (
+from fennox.core.facts.run_orders import (
     AdoptOrder,
     Aim,
     CopyOrder,

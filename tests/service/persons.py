@@ -13,12 +13,12 @@ from sqlalchemy import update
 
 from fennox.catalogue.models import Token, User
 from fennox.service.foundation.clock import real_now
-from fennox.service.http.app import make_app
 from fennox.service.http.routes.backups.runs import RunHub
 from fennox.service.machines.context import Context
 from fennox.service.people import passwords, tokens
 from fennox.service.people.first_administrator import new_user
 from fennox.service.people.tokens import Origin
+from fennox.service.processes.app import make_app
 from fennox.wire.access import Role, TokenKind
 from tests.service.running import PASSWORD
 

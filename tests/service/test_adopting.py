@@ -16,14 +16,14 @@ from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, Run, StoreRow, System
+from fennox.core.facts.run_orders import AdoptOrder
 from fennox.core.format import notes
 from fennox.core.format.manifest import Head
-from fennox.core.orders import AdoptOrder
 from fennox.core.time import stamp
-from fennox.engine.copying import copy
-from fennox.engine.index import PackIndex
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
-from fennox.engine.reading import BackupReader
+from fennox.engine.stores.copy_backup import copy
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
 from fennox.service.runs.journal import CatalogueJournal

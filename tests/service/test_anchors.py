@@ -8,7 +8,7 @@ import json
 import shutil
 from pathlib import Path
 
-from fennox.core.results import ScrubResult
+from fennox.core.facts.run_results import ScrubResult
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
 from saltmere.linux import LinuxServer

@@ -11,11 +11,11 @@ from sqlalchemy import delete, select, text, update
 from sqlalchemy.exc import IntegrityError
 
 from fennox.catalogue.models import Backup, Copy, Run, StateRow, System
+from fennox.core.facts.run_orders import TakeOrder
+from fennox.core.facts.run_results import TakeResult
 from fennox.core.format.manifest import Certificate, Finding, PartHeld
-from fennox.core.orders import TakeOrder
-from fennox.core.results import TakeResult
 from fennox.core.time import stamp
-from fennox.engine.orders import Taken
+from fennox.engine.takes.take_order import Taken
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
 from fennox.service.runs.journal import CatalogueJournal

@@ -23,8 +23,8 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, Envelope, LoginPassword
 
-from fennox.core.alerts import RouteSettings
 from fennox.core.errors import BadInput
+from fennox.core.facts.messages import RouteSettings
 from fennox.service.concerns import channels
 from fennox.service.concerns.channels import SIGNATURE
 from tests.certificates import make_certificate, server_context

@@ -28,7 +28,7 @@ import psycopg
 import pytest
 
 from fennox.client.api import OutOfReachError, ProblemError
-from fennox.engine import vault as vaults
+from fennox.engine.backups import vault as vaults
 from fennox.service.foundation.clock import real_now
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake

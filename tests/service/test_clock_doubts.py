@@ -22,9 +22,9 @@ from fennox.catalogue.models import (
     System,
     Worker,
 )
-from fennox.core import removal
 from fennox.core.errors import Conflict
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
+from fennox.core.retention import removal
 from fennox.service.concerns import estate_watch
 from fennox.service.foundation import key_file, session_guard
 from fennox.service.foundation.settings import Settings

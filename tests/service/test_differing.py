@@ -11,8 +11,8 @@ from sqlalchemy import select, update
 
 from fennox.catalogue.models import Routine, Run, StateRow, System
 from fennox.core.errors import LeaseLost
-from fennox.core.orders import TakeOrder, of_kind
-from fennox.core.results import LookResult
+from fennox.core.facts.run_orders import TakeOrder, of_kind
+from fennox.core.facts.run_results import LookResult
 from fennox.service.concerns import estate_watch
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue

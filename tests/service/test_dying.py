@@ -18,11 +18,18 @@ from pydantic import SecretStr
 from sqlalchemy import select, text, update
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Removal, Run, StoreRow
-from fennox.core.format.digest import blake2b_256
-from fennox.core.orders import AdoptOrder, CopyOrder, RekeyOrder, ScrubOrder, StoreOrder, SweepOrder
-from fennox.engine import vault as vaults
-from fennox.engine.copying import copy
+from fennox.core.facts.run_orders import (
+    AdoptOrder,
+    CopyOrder,
+    RekeyOrder,
+    ScrubOrder,
+    StoreOrder,
+    SweepOrder,
+)
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.engine.backups import vault as vaults
 from fennox.engine.journal import MemoryJournal
+from fennox.engine.stores.copy_backup import copy
 from fennox.service.keys import rekey_run
 from fennox.service.machines.context import Context
 from fennox.service.processes.worker import work_of

@@ -14,17 +14,17 @@ from statistics import quantiles
 import httpx
 import pytest
 
-from fennox.core.compare.looking import Question
+from fennox.core.compare.value_search import Question
 from fennox.core.errors import BadInput, FarSideFailed
+from fennox.core.evidence.evaluation import machine
 from fennox.core.format.manifest import Document, Machine
-from fennox.core.kinds.evaluation import machine
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.kinds.model import Noise
 from fennox.core.kinds.sources import Expression
-from fennox.engine import drawing
-from fennox.engine.capture import Capture
-from fennox.engine.drawing import Heard
-from fennox.engine.evaluating import Evaluators
+from fennox.engine.processes import drawn_facts
+from fennox.engine.processes.drawn_facts import Heard
+from fennox.engine.processes.evaluator_pool import Evaluators
+from fennox.engine.reading.capture import Capture
 from saltmere.linux import LinuxServer
 from tests.engine.keeper import shipped_text
 from tests.service.conftest import enrol
@@ -148,7 +148,7 @@ async def test_of_many_documents_only_what_is_too_hard_keeps_its_noise(
     kind = load(shipped_text("linux-server"), shipped_text).model_copy(update={"noise": [noise]})
     harmless = {f"/etc/{number}.json": b'{"port": 8}' for number in range(5)}
     hard = {"/etc/ferry.json": json.dumps(nested(9, 5)).encode()}
-    assert await evaluators.quiet_digests(kind, harmless | hard) == drawing.quiet_digests(
+    assert await evaluators.quiet_digests(kind, harmless | hard) == drawn_facts.quiet_digests(
         kind, harmless
     )
     assert await evaluators.quiet_digests(kind, {}) == {}

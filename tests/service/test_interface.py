@@ -12,7 +12,7 @@ import pytest
 
 from fennox.client.api import Client, OutOfReachError, ProblemError
 from fennox.core.format import notes
-from fennox.engine import vault as vaults
+from fennox.engine.backups import vault as vaults
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake
 from fennox.wire.enrolling import Retired, SystemChange

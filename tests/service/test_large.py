@@ -13,10 +13,10 @@ from sqlalchemy import delete, func, select
 from starlette.types import Message, Receive, Scope, Send
 
 from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, Run, System
-from fennox.core import ladder
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.format.manifest import Finding
-from fennox.core.schedule import zone_named
+from fennox.core.retention import ladder
+from fennox.core.schedule.schedule import zone_named
 from fennox.service.concerns import estate_count, estate_watch
 from fennox.service.foundation.fair_share import AnswersFirst, Turns
 from fennox.service.http.routes.backups.backups import list_backups

@@ -19,8 +19,8 @@ from sqlalchemy.orm import Session
 
 from fennox.catalogue.models import Run
 from fennox.catalogue.schema import config, upgrade
-from fennox.core import orders
-from fennox.core.orders import (
+from fennox.core.facts import run_orders
+from fennox.core.facts.run_orders import (
     AdoptOrder,
     Aim,
     CopyOrder,
@@ -127,7 +127,7 @@ def test_the_conversion_can_be_taken_back(before: str) -> None:
 
 
 def test_the_own_state_of_before_is_read_the_same_way() -> None:
-    assert [orders.load(orders.of_before(kind, value)) for kind, value, _ in BEFORE] == [
+    assert [run_orders.load(run_orders.of_before(kind, value)) for kind, value, _ in BEFORE] == [
         row[2] for row in BEFORE
     ]
 
@@ -153,7 +153,7 @@ def test_each_order_is_among_those_tried() -> None:
 
 @pytest.mark.parametrize("order", [row[2] for row in BEFORE], ids=str)
 def test_an_order_comes_back_as_it_was_kept(order: RunOrder) -> None:
-    assert orders.load(orders.dump(order)) == order
+    assert run_orders.load(run_orders.dump(order)) == order
 
 
 @pytest.mark.parametrize(
@@ -161,9 +161,9 @@ def test_an_order_comes_back_as_it_was_kept(order: RunOrder) -> None:
 )
 def test_what_is_no_order_is_not_read(value: dict[str, Any]) -> None:
     with pytest.raises(ValidationError):
-        orders.load(value)
+        run_orders.load(value)
 
 
 def test_an_order_does_not_reach_what_carries_out_another() -> None:
     with pytest.raises(TypeError, match="An order to sweep"):
-        orders.of_kind(SweepOrder(), TakeOrder)
+        run_orders.of_kind(SweepOrder(), TakeOrder)

@@ -13,7 +13,7 @@ import pytest
 
 from fennox.catalogue.models import Base
 from fennox.client.api import Client, ProblemError
-from fennox.core.kinds.loading import load as load_kind
+from fennox.core.kind_files.loading import load as load_kind
 from fennox.service.machines.own_state_link import KEPT, LEFT_OUT, SCHEMA
 from fennox.wire.access import NewUser
 from fennox.wire.backups import NewTake

@@ -12,7 +12,7 @@ from sqlalchemy import func, select, text, update
 
 from fennox.catalogue.models import Run, Site, System, Worker
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler, worker
 from fennox.service.processes.scheduler import Scheduler

@@ -22,7 +22,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from fennox.catalogue.models import IS_ACTIVE, Run, Worker
 from fennox.core.errors import Conflict, LeaseLost
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.foundation import key_file
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context

@@ -14,7 +14,7 @@ from sqlalchemy import func, select, text
 from fennox.catalogue import schema
 from fennox.catalogue.models import Base, Run
 from fennox.core.errors import Conflict, Outdated
-from fennox.engine import vault as vaults
+from fennox.engine.backups import vault as vaults
 from fennox.service.foundation import key_file, session_guard
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from fennox.client.api import ProblemError
-from fennox.core.format.hpke import HYBRID
+from fennox.core.format.primitives.hpke import HYBRID
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewPassphrase, NewStore, RekeyWanted, Withdraw
 from saltmere.linux import LinuxServer

@@ -18,8 +18,8 @@ from sqlalchemy.orm import Session
 
 from fennox.catalogue.models import Run
 from fennox.catalogue.schema import config, upgrade
-from fennox.core import results
-from fennox.core.results import RunResult, TakeResult
+from fennox.core.facts import run_results
+from fennox.core.facts.run_results import RunResult, TakeResult
 from fennox.service.runs.outcomes import in_words
 from tests.database import admin, url
 
@@ -178,7 +178,9 @@ def test_results_of_before_are_converted_and_can_be_taken_back(before: str) -> N
         *(words for _, _, words in BEFORE),
         None,
     ]
-    assert found[:-1] == [results.load(results.of_before(kind, value)) for kind, value, _ in BEFORE]
+    assert found[:-1] == [
+        run_results.load(run_results.of_before(kind, value)) for kind, value, _ in BEFORE
+    ]
     command.downgrade(config(before), "0026")
     with psycopg.connect(before.replace("+psycopg", "")) as connection:
         raw = [row[0] for row in connection.execute("select result from runs order by id")]
@@ -186,15 +188,17 @@ def test_results_of_before_are_converted_and_can_be_taken_back(before: str) -> N
 
 
 def test_every_sort_is_among_them() -> None:
-    sorts = {type(results.load(results.of_before(kind, value))) for kind, value, _ in BEFORE}
+    sorts = {
+        type(run_results.load(run_results.of_before(kind, value))) for kind, value, _ in BEFORE
+    }
     assert sorts == set(get_args(RunResult))
 
 
 def test_what_is_no_result_is_neither_written_nor_read() -> None:
     with pytest.raises(ValidationError):
-        results.load({"kind": "take", "backup": "b"})
+        run_results.load({"kind": "take", "backup": "b"})
     with pytest.raises(ValidationError):
-        results.load({"kind": "tide", "backup": "b"})
+        run_results.load({"kind": "tide", "backup": "b"})
     whole = TakeResult(backup="b", documents=1, bytes=2, new_bytes=3, objects=4, unchanged=False)
-    assert results.load(results.dump(whole)) == whole
-    assert results.load(results.dump(None)) is None
+    assert run_results.load(run_results.dump(whole)) == whole
+    assert run_results.load(run_results.dump(None)) is None

@@ -12,8 +12,8 @@ import pytest
 from sqlalchemy import select, update
 
 from fennox.catalogue.models import Backup, Routine, Run, System
-from fennox.core import ladder
 from fennox.core.errors import BadInput
+from fennox.core.retention import ladder
 from fennox.service.concerns import alert_messages
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler

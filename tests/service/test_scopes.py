@@ -23,7 +23,7 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.service.concerns import estate_watch

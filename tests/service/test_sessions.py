@@ -14,7 +14,7 @@ from sqlalchemy.exc import DBAPIError
 
 from fennox.catalogue.models import StoreRow
 from fennox.core.errors import FennoxError, TryLater
-from fennox.core.kinds.loading import load
+from fennox.core.kind_files.loading import load
 from fennox.core.names import object_name
 from fennox.links.base import Credential
 from fennox.service.foundation import session_guard

@@ -18,7 +18,7 @@ from sqlalchemy import func, select, update
 
 from fennox.catalogue.models import Site, System
 from fennox.core.errors import BadInput, NotSignedIn, Unreachable
-from fennox.links.relaying import relay
+from fennox.links.relay import relay
 from fennox.service.concerns import alert_messages, estate_watch
 from fennox.service.machines import sites
 from fennox.service.machines.context import Context

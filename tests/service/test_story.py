@@ -16,7 +16,7 @@ import psycopg
 import pytest
 
 from fennox.client.api import Client, ProblemError
-from fennox.core.results import TakeResult
+from fennox.core.facts.run_results import TakeResult
 from fennox.wire.backups import ExportWanted, NewTake
 from fennox.wire.comparing import CompareWanted
 from fennox.wire.restores import NewDraft

@@ -14,9 +14,9 @@ from sqlalchemy import select
 
 from fennox.catalogue.models import KeySet, Routine, Run, StoreRow, StoreSpace, Trial
 from fennox.core.errors import StoreUnusable
+from fennox.core.facts.run_orders import ScrubOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.core.format import header as headers
-from fennox.core.orders import ScrubOrder, TakeOrder, VerifyOrder, of_kind
-from fennox.engine.scrubbing import Share
+from fennox.engine.stores.scrub import Share
 from fennox.service.keys import key_sets
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue

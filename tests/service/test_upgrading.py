@@ -14,7 +14,7 @@ from alembic.script import ScriptDirectory
 from fennox.catalogue import schema
 from fennox.client.api import ProblemError
 from fennox.core.errors import Outdated
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Claimant

@@ -9,11 +9,11 @@ from pathlib import Path
 from sqlalchemy import delete, select
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreDamage, StoreRow, System
+from fennox.core.facts.run_orders import VerifyOrder
 from fennox.core.format import header as headers
-from fennox.core.orders import VerifyOrder
-from fennox.engine.copying import Holding
-from fennox.engine.faults import in_place_of
 from fennox.engine.journal import MemoryJournal
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.faults import in_place_of
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Claimant

@@ -11,7 +11,7 @@ import pytest
 from sqlalchemy import select, update
 
 from fennox.catalogue.models import Routine, Run, System
-from fennox.core import schedule
+from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler
 from fennox.service.retention import routines

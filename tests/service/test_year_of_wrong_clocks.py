@@ -21,7 +21,8 @@ import pytest
 from sqlalchemy import delete, select, text, update
 
 from fennox.catalogue.models import Backup, Copy, Routine, Run, StoreRow, System, Worker
-from fennox.core import ladder, schedule
+from fennox.core.retention import ladder
+from fennox.core.schedule import schedule
 from fennox.service.concerns import estate_watch
 from fennox.service.foundation import key_file
 from fennox.service.foundation.settings import Settings

@@ -27,14 +27,14 @@ from sqlalchemy.ext.asyncio import AsyncAttrs
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from fennox.catalogue.typed import OrderColumn, ResultColumn, Typed
-from fennox.core.alerts import MessageFacts, RouteSettings
+from fennox.core.facts.messages import MessageFacts, RouteSettings
+from fennox.core.facts.run_orders import RunOrder
+from fennox.core.facts.run_results import RunResult
 from fennox.core.format.anchors import Anchors
 from fennox.core.format.manifest import Certificate, Finding, Machine, PartHeld
 from fennox.core.format.notes import Note
 from fennox.core.format.slots import Slot
-from fennox.core.orders import RunOrder
 from fennox.core.restoring.sheet import Sheet as RunSheet
-from fennox.core.results import RunResult
 
 _OR_NULL = JSONB(none_as_null=True)  # None is SQL's null, not JSON's
 ACTIVE = ("queued", "running", "waiting")

@@ -9,9 +9,9 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.engine import Dialect
 from sqlalchemy.types import TypeDecorator
 
-from fennox.core import orders, results
-from fennox.core.orders import RunOrder
-from fennox.core.results import RunResult
+from fennox.core.facts import run_orders, run_results
+from fennox.core.facts.run_orders import RunOrder
+from fennox.core.facts.run_results import RunResult
 
 
 class _AsJson(TypeDecorator[Any]):
@@ -54,10 +54,10 @@ class ResultColumn(_AsJson):
     cache_ok = True
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
-        return results.dump(results.load(value) if isinstance(value, dict) else value)
+        return run_results.dump(run_results.load(value) if isinstance(value, dict) else value)
 
     def process_result_value(self, value: Any, dialect: Dialect) -> RunResult | None:
-        return results.load(value or {})
+        return run_results.load(value or {})
 
 
 class OrderColumn(_AsJson):
@@ -68,7 +68,7 @@ class OrderColumn(_AsJson):
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
         if value is None:
             return None
-        return orders.dump(orders.load(value) if isinstance(value, dict) else value)
+        return run_orders.dump(run_orders.load(value) if isinstance(value, dict) else value)
 
     def process_result_value(self, value: Any, dialect: Dialect) -> RunOrder | None:
-        return orders.load(value) if value is not None else None
+        return run_orders.load(value) if value is not None else None

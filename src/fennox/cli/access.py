@@ -9,7 +9,7 @@ from pathlib import Path
 from fennox.cli import provider
 from fennox.cli.main import Environment
 from fennox.cli.output import can_ask, say
-from fennox.cli.signedin import client, forget, must_be_safe, remember
+from fennox.cli.signed_in import client, forget, must_be_safe, remember
 from fennox.client.api import Client, ProblemError
 from fennox.core.errors import BadInput, PassphraseNeeded
 from fennox.wire.access import SignedIn

@@ -33,10 +33,10 @@ from fennox.links.base import (
     Running,
     ShellLanguage,
 )
-from fennox.links.connecting import open_connection
-from fennox.links.series import Errors, Series, script
+from fennox.links.command_series import Errors, Series, script
 from fennox.links.sftp import SftpFiles
-from fennox.links.standing import COMMAND, StandingShell, blocks_of
+from fennox.links.ssh_connection import open_connection
+from fennox.links.standing_shell import COMMAND, StandingShell, blocks_of
 
 _QUOTES = re.compile(
     "(['\u2018\u2019\u201a\u201b])"

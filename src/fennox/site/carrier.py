@@ -31,7 +31,7 @@ from fennox import __version__
 from fennox.core import urls
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotSignedIn, Unreachable
 from fennox.core.names import printable
-from fennox.links.relaying import relay
+from fennox.links.relay import relay
 from fennox.site.here import OwnMachine
 from fennox.wire.sites import HERE, REPLACED, REVOKED, Hello, Reach, Refused
 

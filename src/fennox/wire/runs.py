@@ -6,8 +6,8 @@ from typing import Literal, TypeVar
 
 from pydantic import Field, SecretStr
 
-from fennox.core.orders import RunKind
-from fennox.core.results import RunResult, Told
+from fennox.core.facts.run_orders import RunKind
+from fennox.core.facts.run_results import RunResult, Told
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
 from fennox.wire.concerns import Concern, Matter

@@ -6,7 +6,7 @@ from typing import Annotated, Literal, TypeAlias
 
 from pydantic import Field, SecretStr
 
-from fennox.core.format.hpke import CLASSIC, HYBRID, SuiteName
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, SuiteName
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted

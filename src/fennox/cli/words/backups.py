@@ -7,7 +7,7 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 def define(nouns: Sub) -> None:
     backup = noun_of(nouns, "backup", "configurations of a system at one time")
-    take = verb_of(backup, "take", "backups:take", "take a backup now and follow it")
+    take = verb_of(backup, "take", "estate.backups:take", "take a backup now and follow it")
     take.add_argument("system")
     take.add_argument("--store", help="may be left out where there is only one")
     take.add_argument("--name", default="", help="lower-case letters, digits and hyphens")
@@ -33,7 +33,7 @@ def define(nouns: Sub) -> None:
     hand = verb_of(
         backup,
         "hand-in",
-        "handing:hand_in",
+        "estate.hand_ins:hand_in",
         "give a document that a person exported; without FILE: what is due",
     )
     hand.add_argument("system")
@@ -43,24 +43,30 @@ def define(nouns: Sub) -> None:
     )
     hand.add_argument("--store", help="may be left out where there is only one")
     hand.add_argument("--note", default="", help="why it was exported")
-    listed = verb_of(backup, "list", "backups:list_backups", "backups, newest first")
+    listed = verb_of(backup, "list", "estate.backups:list_backups", "backups, newest first")
     listed.add_argument("--system")
     listed.add_argument("--limit", type=int, default=50)
     listed.add_argument(
         "--removed", action="store_true", help="those that sweeps removed within a year"
     )
-    show = verb_of(backup, "show", "backups:show", "one backup: what it holds, lacks and left out")
+    show = verb_of(
+        backup, "show", "estate.backups:show", "one backup: what it holds, lacks and left out"
+    )
     show.add_argument("backup")
     show.add_argument("--documents", action="store_true", help="list every document")
     export = verb_of(
-        backup, "export", "backups:export", "write a backup as an ordinary archive", shows=False
+        backup,
+        "export",
+        "estate.backups:export",
+        "write a backup as an ordinary archive",
+        shows=False,
     )
     export.add_argument("backup")
     export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
     export.add_argument("--part", action="append")
     passphrase(export, "opens the store where custody is apart")
     compare = verb_of(
-        backup, "compare", "comparing:compare", "what changed from one backup to another"
+        backup, "compare", "estate.comparison:compare", "what changed from one backup to another"
     )
     compare.add_argument("before", nargs="?", metavar="BEFORE")
     compare.add_argument("after", nargs="?", metavar="AFTER")
@@ -81,11 +87,13 @@ def define(nouns: Sub) -> None:
     )
     compare.add_argument("--json-patch", action="store_true", help="as one JSON Patch (RFC 6902)")
     passphrase(compare, "opens the stores where custody is apart")
-    copy = verb_of(backup, "copy", "backups:copy", "send a backup to a further store and follow it")
+    copy = verb_of(
+        backup, "copy", "estate.backups:copy", "send a backup to a further store and follow it"
+    )
     copy.add_argument("backup")
     copy.add_argument("--to", required=True, metavar="STORE")
     verify = verb_of(
-        backup, "verify", "backups:verify", "open a backup and hash every document of it"
+        backup, "verify", "estate.backups:verify", "open a backup and hash every document of it"
     )
     verify.add_argument("backup")
     verify.add_argument("--store", help="the copy in this store; the best one otherwise")
@@ -95,7 +103,7 @@ def define(nouns: Sub) -> None:
     clear = verb_of(
         backup,
         "clear",
-        "backups:clear",
+        "estate.backups:clear",
         "say that a doubtful backup is as it should be, or that it is not",
     )
     clear.add_argument("backup")
@@ -104,7 +112,7 @@ def define(nouns: Sub) -> None:
     keep = verb_of(
         backup,
         "keep",
-        "backups:keep",
+        "estate.backups:keep",
         "take back that a backup may go, and hold it; possible until a sweep has removed it",
     )
     keep.add_argument("backup")

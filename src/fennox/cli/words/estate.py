@@ -7,19 +7,23 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 def define(nouns: Sub) -> None:
     concern = noun_of(nouns, "concern", "what is wrong or will be, since when, and what to do")
-    listed = verb_of(concern, "list", "concerns:list_concerns", "what stands, with what is muted")
+    listed = verb_of(
+        concern, "list", "watch.concerns:list_concerns", "what stands, with what is muted"
+    )
     listed.add_argument(
         "--ended", action="store_true", help="what is over instead, the newest first"
     )
-    mute = verb_of(concern, "mute", "concerns:mute", "be told nothing of a concern for a while")
+    mute = verb_of(
+        concern, "mute", "watch.concerns:mute", "be told nothing of a concern for a while"
+    )
     mute.add_argument("concern", help="its id, as `fennox concern list` shows it")
     mute.add_argument("--because", help="why nobody needs to be told")
     mute.add_argument("--days", type=int, default=7, help="for how long")
     mute.add_argument("--off", action="store_true", help="be told of it again")
     alert = noun_of(nouns, "alert", "who is told when something is wrong, and when it is over")
-    verb_of(alert, "list", "concerns:list_alerts", "who is told of what")
+    verb_of(alert, "list", "watch.concerns:list_alerts", "who is told of what")
     told = verb_of(
-        alert, "set", "concerns:set_alert", "tell somebody, or change of what they are told"
+        alert, "set", "watch.concerns:set_alert", "tell somebody, or change of what they are told"
     )
     told.add_argument("name")
     told.add_argument("--channel", choices=["email", "webhook", "syslog", "file"])
@@ -57,7 +61,7 @@ def define(nouns: Sub) -> None:
     trace = verb_of(
         nouns,
         "trace",
-        "comparing:trace",
+        "estate.comparison:trace",
         "since when something stands as it does, and what it was before",
     )
     trace.add_argument("system")
@@ -79,7 +83,7 @@ def define(nouns: Sub) -> None:
     sheet = verb_of(
         nouns,
         "recovery-sheet",
-        "recovery:sheet",
+        "stores.recovery_kit:sheet",
         "all that is needed on the bad day, but the passphrase",
     )
     sheet.add_argument("--html", action="store_true", help="as a page to print")
@@ -90,9 +94,12 @@ def define(nouns: Sub) -> None:
         help="write reader, headers, sheet and packages to an empty folder",
     )
     own = noun_of(nouns, "own-state", "Fennox's own systems, routines, users and logins")
-    verb_of(own, "show", "ownstate:show", "whether it is kept, and what would be lost")
+    verb_of(own, "show", "stores.own_state:show", "whether it is kept, and what would be lost")
     keep = verb_of(
-        own, "keep", "ownstate:keep", "take it into a store twice a day, the first time at once"
+        own,
+        "keep",
+        "stores.own_state:keep",
+        "take it into a store twice a day, the first time at once",
     )
     keep.add_argument("store", help="best one that stands elsewhere")
     keep.add_argument(
@@ -105,21 +112,21 @@ def define(nouns: Sub) -> None:
         "--on-this-machine", action="store_true", help="accept that it is lost with this machine"
     )
     kind = noun_of(nouns, "kind", "kinds of systems that are known")
-    verb_of(kind, "list", "estate:kinds", "list the kinds")
-    show = verb_of(kind, "show", "estate:kind", "what a kind takes, counts and puts back")
+    verb_of(kind, "list", "estate.kinds:kinds", "list the kinds")
+    show = verb_of(kind, "show", "estate.kinds:kind", "what a kind takes, counts and puts back")
     show.add_argument("kind")
     new = verb_of(
-        kind, "add", "estate:add_kind", "add a kind, or a newer version of one that was added"
+        kind, "add", "estate.kinds:add_kind", "add a kind, or a newer version of one that was added"
     )
     new.add_argument("file", help="a kind file (TOML); try `fennox kind check` first")
     check = verb_of(
-        kind, "check", "kindfiles:check", "find every mistake in a kind file", shows=False
+        kind, "check", "local.kind_files:check", "find every mistake in a kind file", shows=False
     )
     check.add_argument("file")
     attempt = verb_of(
         kind,
         "try",
-        "kindfiles:try_on",
+        "local.kind_files:try_on",
         "read a live system by a kind file, and keep nothing",
         shows=False,
     )
@@ -147,12 +154,12 @@ def define(nouns: Sub) -> None:
     verb_of(
         kind,
         "schema",
-        "kindfiles:schema",
+        "local.kind_files:schema",
         "the JSON Schema of kind files, for editors",
         shows=False,
     )
     run = noun_of(nouns, "run", "pieces of work")
-    listed = verb_of(run, "list", "runs:list_runs", "runs, newest first")
+    listed = verb_of(run, "list", "estate.runs:list_runs", "runs, newest first")
     listed.add_argument("--system")
     listed.add_argument(
         "--state", choices=["active", "queued", "running", "waiting", "done", "failed", "stopped"]
@@ -161,6 +168,8 @@ def define(nouns: Sub) -> None:
     for name, text in (("show", "one run with its steps and log"), ("stop", "ask a run to stop")):
         verb = verb_of(run, name, f"runs:{name}", text)
         verb.add_argument("run")
-    follow = verb_of(run, "follow", "runs:follow", "watch a run until it ends or needs a person")
+    follow = verb_of(
+        run, "follow", "estate.runs:follow", "watch a run until it ends or needs a person"
+    )
     follow.add_argument("run")
     passphrase(follow, "opens the store where custody is apart")

@@ -24,17 +24,17 @@ _RIGHTS = (
 def define(nouns: Sub) -> None:
     _users(noun_of(nouns, "user", "who may sign in, and what they may do"))
     session = noun_of(nouns, "session", "where people are signed in")
-    listed = verb_of(session, "list", "people:list_sessions", "your sessions")
+    listed = verb_of(session, "list", "people.people:list_sessions", "your sessions")
     listed.add_argument(
         "--all", action="store_true", help="everybody's; for administrators and auditors"
     )
-    end = verb_of(session, "end", "people:end_session", "end a session", shows=False)
+    end = verb_of(session, "end", "people.people:end_session", "end a session", shows=False)
     end.add_argument("session", nargs="?", help="its id, from the list")
     end.add_argument("--others", action="store_true", help="all of yours but this one")
     _tokens(noun_of(nouns, "token", "tokens that programs sign in with"))
     _approvals(noun_of(nouns, "approval", "what waits for a second person"))
     audit = noun_of(nouns, "audit", "who did what")
-    listed = verb_of(audit, "list", "audit:list_entries", "the newest entries")
+    listed = verb_of(audit, "list", "people.audit:list_entries", "the newest entries")
     listed.add_argument("--limit", type=int, default=50)
     listed.add_argument("--by", metavar="USER")
     listed.add_argument("--about", metavar="NAME", help="the system, store, user … it is about")
@@ -43,20 +43,22 @@ def define(nouns: Sub) -> None:
     listed.add_argument("--from", dest="address", metavar="ADDRESS", help="of the caller")
     listed.add_argument("--since", metavar="TIME", help="like 2026-03-01 or 2026-03-01T12:00")
     listed.add_argument("--until", metavar="TIME")
-    verb_of(audit, "check", "audit:check", "find entries that were changed, removed or added")
+    verb_of(
+        audit, "check", "people.audit:check", "find entries that were changed, removed or added"
+    )
 
 
 def _users(user: Sub) -> None:
-    add = verb_of(user, "add", "people:add", "let somebody sign in")
+    add = verb_of(user, "add", "people.people:add", "let somebody sign in")
     add.add_argument("name")
     add.add_argument("--role", required=True, choices=_ROLES, help=_ROLE)
     _narrow(add)
     add.add_argument(
         "--password-file", metavar="FILE", help="their first password; asked for otherwise"
     )
-    verb_of(user, "list", "people:list_users", "list the users")
+    verb_of(user, "list", "people.people:list_users", "list the users")
     change = verb_of(
-        user, "set", "people:change", "change what somebody may do, or let them in again"
+        user, "set", "people.people:change", "change what somebody may do, or let them in again"
     )
     change.add_argument("name")
     change.add_argument("--role", choices=_ROLES, help=_ROLE)
@@ -76,7 +78,7 @@ def _users(user: Sub) -> None:
     remove = verb_of(
         user,
         "remove",
-        "people:remove",
+        "people.people:remove",
         "remove a user, their sessions and their tokens",
         shows=False,
     )
@@ -90,7 +92,7 @@ def _users(user: Sub) -> None:
     totp = verb_of(
         user,
         "authenticator",
-        "people:authenticator",
+        "people.people:authenticator",
         "have a code of an authenticator asked for when you sign in",
         shows=False,
     )
@@ -98,7 +100,7 @@ def _users(user: Sub) -> None:
     codes = verb_of(
         user,
         "recovery-codes",
-        "people:recovery_codes",
+        "people.people:recovery_codes",
         "new recovery codes, for when your authenticator is lost",
         shows=False,
     )
@@ -106,7 +108,7 @@ def _users(user: Sub) -> None:
     recover = verb_of(
         user,
         "recover",
-        "recovering:recover",
+        "people.recover_user:recover",
         "on the service's own machine, let an administrator in again who cannot sign in any more",
         shows=False,
     )
@@ -139,7 +141,9 @@ def _yes(verb: argparse.ArgumentParser) -> None:
 
 
 def _tokens(token: Sub) -> None:
-    add = verb_of(token, "add", "people:add_token", "make a token for a program; it is shown once")
+    add = verb_of(
+        token, "add", "people.people:add_token", "make a token for a program; it is shown once"
+    )
     add.add_argument("name")
     add.add_argument(
         "--kind",
@@ -150,20 +154,22 @@ def _tokens(token: Sub) -> None:
     add.add_argument("--role", choices=_ROLES, help="reader, unless you say more; at most your own")
     _narrow(add)
     add.add_argument("--days", type=int, help="until it ends; 90, or 365 for metrics")
-    listed = verb_of(token, "list", "people:list_tokens", "your tokens")
+    listed = verb_of(token, "list", "people.people:list_tokens", "your tokens")
     listed.add_argument(
         "--all", action="store_true", help="everybody's; for administrators and auditors"
     )
     remove = verb_of(
-        token, "remove", "people:remove_token", "let a token count no more", shows=False
+        token, "remove", "people.people:remove_token", "let a token count no more", shows=False
     )
     remove.add_argument("token", help="its name or id")
 
 
 def _approvals(approval: Sub) -> None:
-    listed = verb_of(approval, "list", "approvals:list_approvals", "what waits for a second person")
+    listed = verb_of(
+        approval, "list", "people.approvals:list_approvals", "what waits for a second person"
+    )
     listed.add_argument("--all", action="store_true", help="also what was decided or has ended")
-    show = verb_of(approval, "show", "approvals:show", "what is to be done, in full")
+    show = verb_of(approval, "show", "people.approvals:show", "what is to be done, in full")
     show.add_argument("approval")
     for name, text in (("grant", "let it be done, once, within an hour"), ("refuse", "say no")):
         verb = verb_of(approval, name, f"approvals:{name}", text)
@@ -172,7 +178,7 @@ def _approvals(approval: Sub) -> None:
         if name == "grant":
             _yes(verb)
     need = verb_of(
-        approval, "need", "approvals:need", "show or say which acts need a second person"
+        approval, "need", "people.approvals:need", "show or say which acts need a second person"
     )
     need.add_argument(
         "acts",

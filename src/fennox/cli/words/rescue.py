@@ -14,7 +14,7 @@ def define(nouns: Sub) -> None:
         ("steps", "print how a backup is put back by hand"),
         ("search", "find documents by their path or content, in every backup"),
     ):
-        verb = verb_of(rescue, name, "offline:rescue", text, shows=False)
+        verb = verb_of(rescue, name, "local.offline:rescue", text, shows=False)
         verb.add_argument("store", help="the folder of the store, or its address")
         offline_place(verb)
         if name == "check":

@@ -10,7 +10,10 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 def define(nouns: Sub) -> None:
     restore = noun_of(nouns, "restore", "putting a backup back")
     draft = verb_of(
-        restore, "draft", "restores:draft", "look at backup and target, and write the run sheet"
+        restore,
+        "draft",
+        "estate.restores:draft",
+        "look at backup and target, and write the run sheet",
     )
     draft.add_argument("backup")
     draft.add_argument("--onto", metavar="SYSTEM", help="the system; the backup's own if left out")
@@ -38,9 +41,9 @@ def define(nouns: Sub) -> None:
     )
     passphrase(draft, "opens the store where custody is apart")
     verb_of(
-        restore, "show", "restores:show", "a run sheet: findings, steps, gates and proof"
+        restore, "show", "estate.restores:show", "a run sheet: findings, steps, gates and proof"
     ).add_argument("sheet")
-    start = verb_of(restore, "start", "restores:start", "do exactly what the sheet says")
+    start = verb_of(restore, "start", "estate.restores:start", "do exactly what the sheet says")
     start.add_argument("sheet")
     start.add_argument("--yes", action="store_true", help="do not ask whether to begin")
     start.add_argument(
@@ -53,17 +56,19 @@ def define(nouns: Sub) -> None:
     )
     passphrase(start, "opens the store where custody is apart, while following")
     start.add_argument("--no-follow", action="store_true", help="only start it")
-    answer = verb_of(restore, "answer", "restores:answer", "answer what only a person can answer")
+    answer = verb_of(
+        restore, "answer", "estate.restores:answer", "answer what only a person can answer"
+    )
     answer.add_argument("sheet")
     answer.add_argument("answer", nargs="?", help="one of the choices; shown and asked otherwise")
     undo = verb_of(
         restore,
         "undo",
-        "restores:undo",
+        "estate.restores:undo",
         "give a restore up that has begun, and undo what can be undone",
     )
     undo.add_argument("sheet")
     undo.add_argument("--yes", action="store_true", help="do not ask")
     undo.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(undo, "opens the store where custody is apart, while following")
-    verb_of(restore, "list", "restores:list_restores", "run sheets, newest first")
+    verb_of(restore, "list", "estate.restores:list_restores", "run sheets, newest first")

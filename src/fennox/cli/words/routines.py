@@ -7,9 +7,11 @@ from fennox.cli.words.shared import LADDER, USUAL_LADDER, Sub, noun_of, verb_of
 
 def define(nouns: Sub) -> None:
     routine = noun_of(nouns, "routine", "what is taken when, and how long it stays")
-    add = verb_of(routine, "add", "routines:add", "make a routine")
+    add = verb_of(routine, "add", "estate.routines:add", "make a routine")
     add.add_argument("name")
-    change = verb_of(routine, "set", "routines:change", "change a routine, or switch it on or off")
+    change = verb_of(
+        routine, "set", "estate.routines:change", "change a routine, or switch it on or off"
+    )
     change.add_argument("name")
     for verb, needed in ((add, True), (change, False)):
         verb.add_argument(
@@ -81,17 +83,17 @@ def define(nouns: Sub) -> None:
     load = verb_of(
         routine,
         "coming",
-        "routines:coming",
+        "estate.routines:coming",
         "the load of the coming two weeks, and runs that will wait",
     )
     load.add_argument(
         "--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead"
     )
-    verb_of(routine, "list", "routines:list_routines", "list the routines")
+    verb_of(routine, "list", "estate.routines:list_routines", "list the routines")
     for name, text in (("show", "one routine"), ("remove", "remove a routine; its backups stay")):
         verb_of(routine, name, f"routines:{name}", text).add_argument("name")
     preview = verb_of(
-        routine, "preview", "routines:preview", "the next runs, and what keeps each backup"
+        routine, "preview", "estate.routines:preview", "the next runs, and what keeps each backup"
     )
     preview.add_argument("name")
     preview.add_argument(

@@ -9,22 +9,24 @@ def define(nouns: Sub) -> None:
     serve = verb_of(
         nouns,
         "serve",
-        "serving:serve",
+        "local.serve:serve",
         "run the service: API, console, scheduler and workers",
         shows=False,
     )
     worker = noun_of(nouns, "worker", "processes that do the runs")
-    verb_of(worker, "list", "workers:list_workers", "who does the runs, and whose clock differs")
+    verb_of(
+        worker, "list", "watch.workers:list_workers", "who does the runs, and whose clock differs"
+    )
     verb_of(
         worker,
         "sites",
-        "workers:list_sites",
+        "watch.workers:list_sites",
         "sites whose machines are reached through a worker there",
     )
     admit = verb_of(
         worker,
         "admit",
-        "workers:admit",
+        "watch.workers:admit",
         "make the token of a site's worker; from then on its systems are reached through it",
     )
     admit.add_argument("site", help="as systems name it with --site")
@@ -34,20 +36,24 @@ def define(nouns: Sub) -> None:
     revoke = verb_of(
         worker,
         "revoke",
-        "workers:revoke",
+        "watch.workers:revoke",
         "let a site's token count no more; its systems are reached from here again",
         shows=False,
     )
     revoke.add_argument("site")
     revoke.add_argument("--yes", action="store_true", help="do not ask")
     drain = verb_of(
-        worker, "drain", "workers:drain", "have a worker take nothing new, and end", shows=False
+        worker,
+        "drain",
+        "watch.workers:drain",
+        "have a worker take nothing new, and end",
+        shows=False,
     )
     drain.add_argument("worker", help="its id, or the beginning of it")
     work = verb_of(
         worker,
         "run",
-        "carrying:work",
+        "local.run_worker:work",
         "run a worker near the database, or with --site the worker of a "
         "site, which needs nothing but HTTPS to the service",
         shows=False,
@@ -90,7 +96,7 @@ def define(nouns: Sub) -> None:
     again = verb_of(
         nouns,
         "rebuild",
-        "rebuilding:rebuild",
+        "local.rebuild:rebuild",
         "bring Fennox itself back on an empty machine",
         shows=False,
     )
@@ -160,7 +166,7 @@ def define(nouns: Sub) -> None:
     clocks = verb_of(
         doctor,
         "clocks",
-        "clocks:clocks",
+        "watch.clocks:clocks",
         "show every clock and date by which the service's clock is "
         "judged, and what waits while they disagree",
     )
@@ -180,7 +186,7 @@ def define(nouns: Sub) -> None:
     rotate = verb_of(
         key,
         "rotate",
-        "servicekey:rotate",
+        "people.service_key:rotate",
         "seal all that the database holds under a new key",
         shows=False,
     )

@@ -6,4 +6,4 @@ from fennox.cli.words.shared import Sub, verb_of
 
 
 def define(nouns: Sub) -> None:
-    verb_of(nouns, "status", "status:status", "what is wrong, and how much is protected")
+    verb_of(nouns, "status", "watch.status:status", "what is wrong, and how much is protected")

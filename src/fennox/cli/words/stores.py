@@ -16,7 +16,7 @@ from fennox.cli.words.shared import (
 
 def define(nouns: Sub) -> None:
     store = noun_of(nouns, "store", "places where backups are kept")
-    add = verb_of(store, "add", "stores:add", "make a store in an empty place")
+    add = verb_of(store, "add", "stores.stores:add", "make a store in an empty place")
     add.add_argument("name")
     add.add_argument("address", help=ADDRESS)
     far_side(add)
@@ -43,13 +43,15 @@ def define(nouns: Sub) -> None:
         help="whether file names tell systems",
     )
     add.add_argument("--beside", action="store_true", help="also where other things lie already")
-    verb_of(store, "list", "stores:list_stores", "list the stores")
+    verb_of(store, "list", "stores.stores:list_stores", "list the stores")
     for name, text in (
         ("show", "one store"),
         ("test", "prove a store by writing, reading and deleting"),
     ):
         verb_of(store, name, f"stores:{name}", text).add_argument("store")
-    adopt = verb_of(store, "adopt", "keysets:adopt", "bring what a store holds into the catalogue")
+    adopt = verb_of(
+        store, "adopt", "stores.key_sets:adopt", "bring what a store holds into the catalogue"
+    )
     adopt.add_argument("store", help="a store's name, or the address of one that is not known here")
     adopt.add_argument("--name", help="the name a new store gets")
     adopt.add_argument("--site", default="")
@@ -58,14 +60,19 @@ def define(nouns: Sub) -> None:
     adopt.add_argument("--no-follow", action="store_true", help="only start it")
     far_side(adopt)
     passphrase(adopt, "opens the store; asked for otherwise")
-    custody = verb_of(store, "custody", "keysets:custody", "change who can open a store's backups")
+    custody = verb_of(
+        store, "custody", "stores.key_sets:custody", "change who can open a store's backups"
+    )
     custody.add_argument("store")
     custody.add_argument(
         "custody", choices=["kept", "apart"], help="the service too, or the passphrase alone"
     )
     passphrase(custody, "of the key set; asked for otherwise")
     rekey = verb_of(
-        store, "rekey", "keysets:rekey", "make new keys after a leak, and seal every backup anew"
+        store,
+        "rekey",
+        "stores.key_sets:rekey",
+        "make new keys after a leak, and seal every backup anew",
     )
     rekey.add_argument("store", help="one store of the key set; all of its stores get the new keys")
     rekey.add_argument("--label", default="first", help="of the new passphrase")
@@ -85,15 +92,21 @@ def define(nouns: Sub) -> None:
     rekey.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(rekey, "one that opens it now; asked for otherwise where it is needed")
     hand = verb_of(
-        store, "hand-over", "keysets:hand_over", "make this service the one that sweeps a store"
+        store,
+        "hand-over",
+        "stores.key_sets:hand_over",
+        "make this service the one that sweeps a store",
     )
     hand.add_argument("store")
     passphrase(hand, "needed where custody is apart")
     scrub = verb_of(
-        store, "scrub", "stores:scrub", "read and check every object, and heal from other copies"
+        store,
+        "scrub",
+        "stores.stores:scrub",
+        "read and check every object, and heal from other copies",
     )
     sweep = verb_of(
-        store, "sweep", "stores:sweep", "show what nothing keeps, and give its room back"
+        store, "sweep", "stores.stores:sweep", "show what nothing keeps, and give its room back"
     )
     sweep.add_argument("--yes", action="store_true", help="do not ask")
     sweep.add_argument("--preview", action="store_true", help="only show what would go")
@@ -104,10 +117,10 @@ def define(nouns: Sub) -> None:
         verb.add_argument("store")
         verb.add_argument("--no-follow", action="store_true", help="only start it")
     verb_of(
-        store, "damage", "stores:damage", "what was found damaged, and how it was healed"
+        store, "damage", "stores.stores:damage", "what was found damaged, and how it was healed"
     ).add_argument("store")
     change = verb_of(
-        store, "set", "stores:change", "change a store, or accept its changed key or mount"
+        store, "set", "stores.stores:change", "change a store, or accept its changed key or mount"
     )
     change.add_argument("store")
     change.add_argument("--name", help="a new name")
@@ -125,13 +138,13 @@ def define(nouns: Sub) -> None:
     )
     far_side(change)
     browse = verb_of(
-        store, "browse", "stores:browse", "look into a folder, of a store or of any far side"
+        store, "browse", "stores.stores:browse", "look into a folder, of a store or of any far side"
     )
     browse.add_argument("store", help="a store's name, or an address")
     browse.add_argument("path", nargs="?", help="another folder on the same far side")
     far_side(browse)
     remove = verb_of(
-        store, "remove", "stores:remove", "forget a store; what lies in it stays there"
+        store, "remove", "stores.stores:remove", "forget a store; what lies in it stays there"
     )
     remove.add_argument("store")
     remove.add_argument("--yes", action="store_true", help="do not ask")
@@ -139,10 +152,10 @@ def define(nouns: Sub) -> None:
     verb_of(
         phrase,
         "list",
-        "keysets:list_passphrases",
+        "stores.key_sets:list_passphrases",
         "passphrases by label, with the age of their last trial",
     )
-    add = verb_of(phrase, "add", "keysets:add_passphrase", "add a passphrase")
+    add = verb_of(phrase, "add", "stores.key_sets:add_passphrase", "add a passphrase")
     add.add_argument("label", help="whose it is or where it is kept, like 'safe at the quay'")
     add.add_argument(
         "--new-file",
@@ -150,12 +163,15 @@ def define(nouns: Sub) -> None:
         help="its first line is the new passphrase; asked for otherwise",
     )
     tried = verb_of(
-        phrase, "try", "keysets:try_passphrase", "see whether a passphrase opens the key set"
+        phrase,
+        "try",
+        "stores.key_sets:try_passphrase",
+        "see whether a passphrase opens the key set",
     )
     gone = verb_of(
         phrase,
         "withdraw",
-        "keysets:withdraw_passphrase",
+        "stores.key_sets:withdraw_passphrase",
         "let a passphrase open nothing new any more",
     )
     gone.add_argument("which", help="its label or id")
@@ -196,13 +212,13 @@ def define(nouns: Sub) -> None:
     admit = verb_of(
         login,
         "admit",
-        "stores:admit_login",
+        "stores.stores:admit_login",
         "let a login be used at a machine that is no system yet",
     )
     revoke = verb_of(
         login,
         "revoke",
-        "stores:revoke_login",
+        "stores.stores:revoke_login",
         "a login is not used at a machine any more",
         shows=False,
     )
@@ -211,7 +227,11 @@ def define(nouns: Sub) -> None:
         verb.add_argument("--at", required=True, metavar="ADDRESS", help="host:port")
     admit.add_argument("--site", default="", help="from where the machine is reached")
     accepting(admit)
-    verb_of(login, "list", "stores:list_logins", "list the logins, without their secrets")
+    verb_of(login, "list", "stores.stores:list_logins", "list the logins, without their secrets")
     verb_of(
-        login, "remove", "stores:remove_login", "remove a login that nothing uses", shows=False
+        login,
+        "remove",
+        "stores.stores:remove_login",
+        "remove a login that nothing uses",
+        shows=False,
     ).add_argument("name")

@@ -7,7 +7,7 @@ from fennox.cli.words.shared import Sub, accepting, noun_of, verb_of
 
 def define(nouns: Sub) -> None:
     system = noun_of(nouns, "system", "machines and appliances whose configuration is protected")
-    add = verb_of(system, "add", "systems:add", "enrol a system")
+    add = verb_of(system, "add", "estate.systems:add", "enrol a system")
     add.add_argument("name")
     add.add_argument("kind")
     add.add_argument("address", help="host:port")
@@ -16,14 +16,16 @@ def define(nouns: Sub) -> None:
     seen = verb_of(
         system,
         "look",
-        "enrolling:look",
+        "estate.enrolment:look",
         "what answers at an address, and what a backup of it would hold",
     )
     seen.add_argument("address", help="host or host:port")
     seen.add_argument("--login", required=True)
     seen.add_argument("--kind", help="the kind it is; proposed otherwise")
     accepting(seen)
-    many = verb_of(system, "import", "enrolling:add_many", "enrol many systems from a CSV file")
+    many = verb_of(
+        system, "import", "estate.enrolment:add_many", "enrol many systems from a CSV file"
+    )
     many.add_argument(
         "file",
         help="CSV in UTF-8; its first line names the columns: name, address, login, and if you "
@@ -35,7 +37,7 @@ def define(nouns: Sub) -> None:
     many.add_argument(
         "--accept-list", metavar="FILE", help="keys to accept: lines of 'host:port FINGERPRINT'"
     )
-    listed = verb_of(system, "list", "systems:list_systems", "the estate")
+    listed = verb_of(system, "list", "estate.systems:list_systems", "the estate")
     for option in ("--kind", "--site", "--label"):
         listed.add_argument(option)
     which = listed.add_mutually_exclusive_group()
@@ -55,7 +57,7 @@ def define(nouns: Sub) -> None:
     verb_of(
         system,
         "order",
-        "systems:order",
+        "estate.systems:order",
         "in which order they must come back when everything was lost",
     )
     for name, text in (
@@ -65,7 +67,7 @@ def define(nouns: Sub) -> None:
     ):
         verb_of(system, name, f"systems:{name}", text).add_argument("system")
     retire = verb_of(
-        system, "retire", "systems:retire", "say that a system is no more; its backups stay"
+        system, "retire", "estate.systems:retire", "say that a system is no more; its backups stay"
     )
     retire.add_argument("system")
     retire.add_argument(
@@ -75,14 +77,17 @@ def define(nouns: Sub) -> None:
         "--let-go", action="store_true", help="its backups may go by their ladders from now on"
     )
     remove = verb_of(
-        system, "remove", "systems:remove", "forget a system here; its backups stay in the stores"
+        system,
+        "remove",
+        "estate.systems:remove",
+        "forget a system here; its backups stay in the stores",
     )
     remove.add_argument("system")
     remove.add_argument(
         "--because", required=True, metavar="TEXT", help="why, for those who look later"
     )
     remove.add_argument("--yes", action="store_true", help="do not ask for its name")
-    change = verb_of(system, "set", "systems:change", "change a system")
+    change = verb_of(system, "set", "estate.systems:change", "change a system")
     change.add_argument("system")
     change.add_argument(
         "--name", help="what it is called from now on; routines that name it follow"
@@ -134,7 +139,10 @@ def define(nouns: Sub) -> None:
         verb.add_argument("--site")
         verb.add_argument("--label", action="append", help="may be given several times")
     confirm = verb_of(
-        system, "confirm", "systems:confirm", "say that the machine that answers now is this system"
+        system,
+        "confirm",
+        "estate.systems:confirm",
+        "say that the machine that answers now is this system",
     )
     confirm.add_argument("system")
     confirm.add_argument("--machine", help="its machine id; shown and asked otherwise")

@@ -28,8 +28,8 @@ from fennox.core.compare.sensitive import (
     may_hold_secrets,
 )
 from fennox.core.compare.shapes import Structured
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Document
+from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.kinds.expressions import wanted
 from fennox.core.kinds.filling import calls_secret
 from fennox.core.kinds.literals import Shape

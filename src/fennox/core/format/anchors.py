@@ -7,11 +7,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from fennox.core.format import canonical
-from fennox.core.format.binary import Reader, blob, u32
-from fennox.core.format.canonical import Stored
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.format.primitives import canonical
+from fennox.core.format.primitives.binary import Reader, blob, u32
+from fennox.core.format.primitives.canonical import Stored
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.secret import SALT_LENGTH, WriteSecret
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName, object_name
 

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from fennox.core.format import chunks
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.hpke import RandomBytes
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import RandomBytes
 
 
 class Recipe(NamedTuple):

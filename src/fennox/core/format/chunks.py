@@ -12,9 +12,9 @@ from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from fennox.core.errors import Damaged
-from fennox.core.format.cutting import Sizes, points
-from fennox.core.format.hpke import RandomBytes
-from fennox.core.format.secret import WriteSecret
+from fennox.core.format.primitives.cutting import Sizes, points
+from fennox.core.format.primitives.hpke import RandomBytes
+from fennox.core.format.primitives.secret import WriteSecret
 
 SUITE = b"\x01"  # BLAKE3-keyed ids and keys, AES-256-GCM, zstd (§4.2)
 RAW, ZSTD = 0, 1

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from fennox.core.errors import Damaged
-from fennox.core.format.hpke import CLASSIC, HYBRID, OpeningKey, SealKey, SuiteName
+from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey, SealKey, SuiteName
 
 _SUITES: tuple[SuiteName, ...] = (CLASSIC, HYBRID)
 

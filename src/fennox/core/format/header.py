@@ -12,11 +12,11 @@ from pydantic import Field
 
 from fennox.core.constant_time import same
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable, WrongPassphrase
-from fennox.core.format import canonical
-from fennox.core.format.canonical import Stored
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
-from fennox.core.format.secret import WriteSecret, derive
+from fennox.core.format.primitives import canonical
+from fennox.core.format.primitives.canonical import Stored
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import OpeningKey, RandomBytes, SealKey, SuiteName
+from fennox.core.format.primitives.secret import WriteSecret, derive
 from fennox.core.format.slots import (
     MAX_SLOTS,
     Costs,

@@ -11,8 +11,8 @@ from typing import Annotated, Literal
 from pydantic import ConfigDict, Field, ValidationError
 
 from fennox.core.errors import Damaged
-from fennox.core.format import canonical
-from fennox.core.format.canonical import Stored
+from fennox.core.format.primitives import canonical
+from fennox.core.format.primitives.canonical import Stored
 from fennox.core.format.trees import Root
 
 DocumentType = Literal["file", "folder", "link", "output"]

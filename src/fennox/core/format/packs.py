@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from fennox.core.errors import Damaged
-from fennox.core.format.binary import Reader, blob, u32
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.format.primitives.binary import Reader, blob, u32
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.secret import SALT_LENGTH, WriteSecret
 from fennox.core.names import ObjectName, object_name
 
 MAGIC = b"FXP\x01"

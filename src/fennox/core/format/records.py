@@ -10,13 +10,13 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from fennox.core.errors import Damaged
-from fennox.core.format import canonical
-from fennox.core.format.binary import Reader, blob, u32
-from fennox.core.format.canonical import Stored
-from fennox.core.format.digest import blake2b_256
-from fennox.core.format.hpke import OpeningKey, SealKey
 from fennox.core.format.manifest import Sealed
-from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.format.primitives import canonical
+from fennox.core.format.primitives.binary import Reader, blob, u32
+from fennox.core.format.primitives.canonical import Stored
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import OpeningKey, SealKey
+from fennox.core.format.primitives.secret import SALT_LENGTH, WriteSecret
 from fennox.core.format.trees import Root
 from fennox.core.names import ObjectName, object_name
 

@@ -14,9 +14,9 @@ from pydantic import Field
 
 from fennox.core.constant_time import same
 from fennox.core.errors import Damaged, StoreUnusable
-from fennox.core.format.canonical import Stored
-from fennox.core.format.hpke import RandomBytes
-from fennox.core.format.secret import derive
+from fennox.core.format.primitives.canonical import Stored
+from fennox.core.format.primitives.hpke import RandomBytes
+from fennox.core.format.primitives.secret import derive
 
 MAX_MEMORY = 2 * 1024 * 1024  # KiB; a slot asking for more is refused before it costs anything
 MAX_PASSES = 32

@@ -6,10 +6,11 @@ from typing import Literal
 
 from pydantic import Field
 
-from fennox.core.format import canonical, records
-from fennox.core.format.binary import Reader, blob, u32
-from fennox.core.format.canonical import Stored
-from fennox.core.format.secret import SALT_LENGTH, WriteSecret
+from fennox.core.format import records
+from fennox.core.format.primitives import canonical
+from fennox.core.format.primitives.binary import Reader, blob, u32
+from fennox.core.format.primitives.canonical import Stored
+from fennox.core.format.primitives.secret import SALT_LENGTH, WriteSecret
 from fennox.core.names import ObjectName, object_name
 
 MAGIC = b"FXC\x01"

@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from fennox.core.format.canonical import Stored
+from fennox.core.format.primitives.canonical import Stored
 
 MAX_ROOT = 8  # references that a root holds before another level is put above it
 MAX_DEPTH = 6

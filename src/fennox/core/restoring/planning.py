@@ -12,9 +12,9 @@ from datetime import datetime
 from hashlib import blake2b
 from typing import Any, Literal
 
+from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Finding, Head, Machine, Severity
 from fennox.core.kinds.commands import command
-from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.expressions import filled, filled_json, wanted
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.literals import Phase

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 
+from fennox.core.evidence.evaluation import Census
 from fennox.core.format.manifest import Head
-from fennox.core.kinds.evaluation import Census
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression, PartModel
 from fennox.core.restoring.sheet import CheckProof, ListProof, Proof, Sheet

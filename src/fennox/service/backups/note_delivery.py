@@ -19,7 +19,7 @@ from fennox.catalogue.models import Backup, Copy, PendingNote, StoreRow, System
 from fennox.core.errors import FennoxError
 from fennox.core.format.notes import Note
 from fennox.core.time import parse_stamp, stamp
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among
 

@@ -10,8 +10,8 @@ from fennox.core.errors import Damaged, FennoxError, NotFound, PassphraseNeeded
 from fennox.core.format import records
 from fennox.core.format.records import Record
 from fennox.core.names import ObjectName
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.vault import Vault
 from fennox.service.keys import passphrase_relay
 from fennox.service.machines.context import Context
 from fennox.service.upkeep import store_runs

@@ -13,9 +13,9 @@ from sqlalchemy import func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
-from fennox.core import moments, schedule
-from fennox.core.alerts import ConcernTold, MessageFacts
 from fennox.core.errors import FennoxError
+from fennox.core.facts.messages import ConcernTold, MessageFacts
+from fennox.core.schedule import moments, schedule
 from fennox.service.concerns import channels
 from fennox.service.concerns.causes import root_first, sentence
 from fennox.service.concerns.channels import Message, send

@@ -20,8 +20,8 @@ import aiosmtplib
 import httpx
 
 from fennox.core import urls
-from fennox.core.alerts import MessageFacts, RouteSettings
 from fennox.core.errors import BadInput, MendSettings, TryLater
+from fennox.core.facts.messages import MessageFacts, RouteSettings
 from fennox.core.names import printable
 
 _LIMIT = 20.0  # seconds for one message

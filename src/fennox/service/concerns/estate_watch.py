@@ -28,7 +28,7 @@ from fennox.catalogue.models import (
     System,
     Worker,
 )
-from fennox.core import trend
+from fennox.core.retention import trend
 from fennox.service.access_control import approvals, attempts
 from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch
 from fennox.service.concerns.causes import Away, Found

@@ -14,9 +14,9 @@ from sqlalchemy import Row, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, StoreRow, System
-from fennox.core import schedule
+from fennox.core.facts.return_order import in_order
 from fennox.core.format.manifest import Certificate, Finding
-from fennox.core.ordering import in_order
+from fennox.core.schedule import schedule
 from fennox.service.concerns.causes import Away, Found
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context

@@ -19,14 +19,14 @@ from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.format import generations
 from fennox.core.format import header as headers
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Header
-from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.core.format.slots import FLOOR_WORK, Slot
 from fennox.core.time import parse_stamp, stamp
 from fennox.core.words import size
-from fennox.engine import vault as vaults
-from fennox.engine.vault import Vault
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.vault import Vault
 from fennox.service.concerns.causes import Found
 from fennox.service.machines.context import Context
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown

@@ -10,7 +10,7 @@ import secrets
 from fennox.catalogue.models import Run, StoreRow
 from fennox.core.errors import Conflict, PassphraseNeeded
 from fennox.core.format import header as headers
-from fennox.core.format.hpke import CLASSIC, OpeningKey, SealKey
+from fennox.core.format.primitives.hpke import CLASSIC, OpeningKey, SealKey
 from fennox.engine.journal import Journal
 from fennox.service.foundation.hashing import hashed
 from fennox.service.machines.context import Context

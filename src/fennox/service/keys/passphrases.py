@@ -17,7 +17,7 @@ from fennox.catalogue.models import KeySet, StoreRow, Trial
 from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded, WrongPassphrase
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header, NewKeys
-from fennox.core.format.hpke import OpeningKey
+from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.core.format.slots import (
     FLOOR_WORK,
     MAX_PASSES,

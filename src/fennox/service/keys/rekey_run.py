@@ -16,20 +16,20 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import Conflict, Damaged, NotFound
+from fennox.core.facts.run_results import RekeyResult
 from fennox.core.format import generations
 from fennox.core.format import header as headers
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import NewKeys
-from fennox.core.format.hpke import OpeningKey, SuiteName
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import OpeningKey, SuiteName
 from fennox.core.format.records import Previous, Record
 from fennox.core.format.slots import Slot
-from fennox.core.results import RekeyResult
 from fennox.core.time import stamp
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding, copy
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault
+from fennox.engine.stores.copy_backup import Holding, copy
 from fennox.service.keys.key_sets import (
     earlier_keys,
     earlier_of,

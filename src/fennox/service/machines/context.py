@@ -28,25 +28,25 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
-from fennox.core import moments
 from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated
 from fennox.core.format import header as headers
-from fennox.core.format.hpke import OpeningKey
 from fennox.core.format.manifest import KindFile
-from fennox.core.format.secret import WriteSecret
-from fennox.core.kinds import loading
-from fennox.core.kinds.loading import load as load_kind
+from fennox.core.format.primitives.hpke import OpeningKey
+from fennox.core.format.primitives.secret import WriteSecret
+from fennox.core.kind_files import loading
+from fennox.core.kind_files.loading import load as load_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
-from fennox.engine import vault as vaults
-from fennox.engine.carving import Carvers
-from fennox.engine.evaluating import Evaluators
-from fennox.engine.index import PackIndex
-from fennox.engine.vault import Vault
+from fennox.core.schedule import moments
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
+from fennox.engine.processes.carver_pool import Carvers
+from fennox.engine.processes.evaluator_pool import Evaluators
 from fennox.links import ssh, web
 from fennox.links.base import Credential, Dial, Hop, Link, parse_address
-from fennox.links.greeting import greets_as_ssh
-from fennox.links.keeping import KeptLinks
+from fennox.links.kept_connections import KeptLinks
+from fennox.links.protocol_greeting import greets_as_ssh
 from fennox.service.foundation import postgresql, session_guard
 from fennox.service.foundation.clock import Now, real_now
 from fennox.service.foundation.fair_share import KEPT_AT, Turns

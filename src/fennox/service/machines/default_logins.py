@@ -9,8 +9,8 @@ from sqlalchemy import update
 from fennox.catalogue.models import Login, System
 from fennox.core.errors import FennoxError, WrongLogin
 from fennox.core.kinds.model import Kind
-from fennox.engine.capture import identify
 from fennox.engine.journal import Journal
+from fennox.engine.reading.capture import identify
 from fennox.links.base import Credential
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import Way, way_to

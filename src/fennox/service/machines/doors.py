@@ -7,8 +7,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from fennox.core.format.hpke import OpeningKey
-from fennox.core.format.secret import WriteSecret
+from fennox.core.format.primitives.hpke import OpeningKey
+from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.names import ObjectName
 from fennox.links.base import Credential
 

@@ -23,11 +23,11 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
 from fennox import __version__
 from fennox.catalogue import models, schema
 from fennox.catalogue.models import AlertRoute, KeySet, Login, SealedSecret, StoreRow, User
-from fennox.core import orders, results
 from fennox.core.errors import FarSideFailed
-from fennox.core.format import canonical
+from fennox.core.facts import run_orders, run_results
 from fennox.core.format import header as headers
-from fennox.core.format.hpke import SealKey
+from fennox.core.format.primitives import canonical
+from fennox.core.format.primitives.hpke import SealKey
 from fennox.links.base import Answer
 from fennox.service.foundation.key_file import KeyFile
 
@@ -228,8 +228,8 @@ def parse_row(kept: Kept, line: bytes) -> Row:
     """A row as it was taken; columns that this version does not know are left out."""
     row = json.loads(line)
     if kept.model is models.Run and row.get("result"):
-        row["order"] = orders.of_before(row["kind"], row["order"])
-        row["result"] = results.of_before(row["kind"], row["result"])
+        row["order"] = run_orders.of_before(row["kind"], row["order"])
+        row["result"] = run_results.of_before(row["kind"], row["result"])
     return {
         name: _typed(kept.table.columns[name], value)
         for name, value in row.items()

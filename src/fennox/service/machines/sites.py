@@ -24,7 +24,7 @@ from starlette.websockets import WebSocket, WebSocketDisconnect
 from fennox.catalogue.models import Site, System
 from fennox.core.errors import Unreachable
 from fennox.links.base import Address, Dial
-from fennox.links.relaying import relay
+from fennox.links.relay import relay
 from fennox.service.concerns.causes import SITE_CAUSE, Found
 from fennox.wire.sites import REPLACED, Hello, Reach
 

@@ -19,9 +19,9 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, Audit, Backup
-from fennox.core.alerts import AuditEntry, MessageFacts
 from fennox.core.errors import FennoxError, NotFound
-from fennox.engine.reading import BackupReader
+from fennox.core.facts.messages import AuditEntry, MessageFacts
+from fennox.engine.backups.backup_reader import BackupReader
 from fennox.service.backups.open_backups import Shelf
 from fennox.service.machines.context import Context
 from fennox.service.own_state import own_routine, rebuild_service

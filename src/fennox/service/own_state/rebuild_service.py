@@ -23,15 +23,15 @@ from fennox.catalogue.models import (
     User,
 )
 from fennox.core.errors import Conflict, Damaged, FennoxError, NotFound, Outdated
-from fennox.core.format.hpke import OpeningKey
+from fennox.core.facts.run_orders import AdoptOrder
 from fennox.core.format.manifest import Document, Head
+from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.core.format.records import Record
-from fennox.core.kinds.loading import load as load_kind
-from fennox.core.orders import AdoptOrder
+from fennox.core.kind_files.loading import load as load_kind
 from fennox.core.time import parse_stamp
-from fennox.engine.index import PackIndex
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
 from fennox.service.foundation.key_file import KeyFile
 from fennox.service.machines import own_state_link
 from fennox.service.machines.context import Context

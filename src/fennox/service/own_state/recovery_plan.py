@@ -16,11 +16,11 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox import __version__
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.errors import FennoxError
+from fennox.core.facts.return_order import in_order
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header
-from fennox.core.ordering import in_order
 from fennox.core.time import parse_stamp
-from fennox.engine.vault import rescue_source
+from fennox.engine.backups.vault import rescue_source
 from fennox.links.base import Credential
 from fennox.service.machines import own_state_link
 from fennox.service.machines.context import Context

@@ -17,9 +17,9 @@ from sqlalchemy import Numeric, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Routine, Run, System
-from fennox.core import moments, schedule
 from fennox.core.errors import Conflict, TryLater
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
+from fennox.core.schedule import moments, schedule
 from fennox.service.backups import note_delivery
 from fennox.service.concerns import alert_messages, estate_watch
 from fennox.service.foundation.alarm import Alarm

@@ -19,7 +19,7 @@ from pydantic import ValidationError
 from fennox import logs
 from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
-from fennox.engine import vault as vaults
+from fennox.engine.backups import vault as vaults
 from fennox.links.base import Credential
 from fennox.service.access_control import local_recovery
 from fennox.service.concerns import alert_messages
@@ -29,12 +29,12 @@ from fennox.service.foundation.fair_share import Turns
 from fennox.service.foundation.notifications import listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.http import web_server
-from fennox.service.http.app import make_app
 from fennox.service.machines.context import Context, open_context
 from fennox.service.own_state import rebuild_service
 from fennox.service.own_state.rebuild_service import OwnBackup, Rebuilt
 from fennox.service.people import first_administrator
 from fennox.service.processes import reseal
+from fennox.service.processes.app import make_app
 from fennox.service.processes.scheduler import Scheduler
 from fennox.service.processes.worker import RunWorker
 from fennox.service.runs import progress_log

@@ -18,8 +18,8 @@ from sqlalchemy import func, select, text, update
 from fennox import __version__
 from fennox.catalogue.models import PEOPLE, Run, Sheet, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
-from fennox.core.orders import RunKind
-from fennox.core.results import KeyResult
+from fennox.core.facts.run_orders import RunKind
+from fennox.core.facts.run_results import KeyResult
 from fennox.service.foundation.notifications import listen
 from fennox.service.keys.rekey_run import run_rekey
 from fennox.service.machines.context import Context

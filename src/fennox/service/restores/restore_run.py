@@ -9,22 +9,22 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Login, Run, Sheet, StoreRow, System
 from fennox.core.errors import MendSettings
+from fennox.core.evidence.evaluation import parts_to_take
+from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
+from fennox.core.facts.run_results import DraftResult, RestoreResult, UndoResult
 from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Reached
-from fennox.core.kinds.evaluation import parts_to_take
 from fennox.core.kinds.model import Kind
-from fennox.core.orders import Aim, DraftOrder, of_kind
 from fennox.core.restoring import planning
 from fennox.core.restoring.sheet import Place
 from fennox.core.restoring.sheet import Sheet as SheetData
-from fennox.core.results import DraftResult, RestoreResult, UndoResult
 from fennox.core.time import stamp
-from fennox.engine.capture import values_of
+from fennox.engine.backups.backup_reader import BackupReader, backup_digests
 from fennox.engine.journal import Journal
-from fennox.engine.orders import Taken
-from fennox.engine.reading import BackupReader, backup_digests
-from fennox.engine.restore import Restore
-from fennox.engine.targets import WhoseLogin, look_at_target
+from fennox.engine.reading.capture import values_of
+from fennox.engine.restoring.restore import Restore
+from fennox.engine.restoring.targets import WhoseLogin, look_at_target
+from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
 from fennox.service.keys import passphrase_relay
 from fennox.service.machines import login_uses

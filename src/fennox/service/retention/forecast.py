@@ -12,7 +12,7 @@ from sqlalchemy import func, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Routine, Run, System, constant
-from fennox.core import schedule
+from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
 from fennox.service.retention import routines
 from fennox.wire.routines import Collision, Coming, Load

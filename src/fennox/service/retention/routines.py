@@ -14,10 +14,11 @@ from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Routine, Run, System, constant
-from fennox.core import ladder, moments, schedule
 from fennox.core.errors import BadInput
 from fennox.core.format.manifest import PartHeld
-from fennox.core.ladder import NoLadder, OfRetired, Reason
+from fennox.core.retention import ladder
+from fennox.core.retention.ladder import NoLadder, OfRetired, Reason
+from fennox.core.schedule import moments, schedule
 from fennox.service.queries.newest_good import among
 
 _DAY = timedelta(days=1)

@@ -50,7 +50,7 @@ from fennox.catalogue.models import (
     constant,
 )
 from fennox.core.errors import Conflict, LeaseLost, NotFound
-from fennox.core.orders import RunKind, RunOrder
+from fennox.core.facts.run_orders import RunKind, RunOrder
 from fennox.service.foundation.postgresql import broken_constraint
 from fennox.service.runs.progress_log import CHANNEL, Book, announce, end_steps
 

@@ -11,18 +11,18 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
 from fennox.core.errors import Conflict, FennoxError
+from fennox.core.facts.run_orders import AdoptOrder, of_kind
+from fennox.core.facts.run_results import AdoptResult
 from fennox.core.format import generations, notes
 from fennox.core.format import header as headers
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.manifest import Head, PartHeld
+from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.format.records import Record, Reference
-from fennox.core.orders import AdoptOrder, of_kind
-from fennox.core.results import AdoptResult
 from fennox.core.time import parse_stamp
-from fennox.engine import vault as vaults
+from fennox.engine.backups import vault as vaults
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
-from fennox.engine.reading import BackupReader
-from fennox.engine.vault import Vault
 from fennox.service.keys.passphrase_relay import wait_for_key
 from fennox.service.machines.context import Context
 from fennox.service.own_state.own_routine import KIND as OWN_KIND

@@ -25,16 +25,16 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
-from fennox.core import ceiling
 from fennox.core.errors import BadInput, Conflict, FennoxError, StoreUnusable
 from fennox.core.format import header as headers
-from fennox.core.format.digest import blake2b_256
 from fennox.core.format.header import Header, NewKeys
-from fennox.core.format.hpke import CLASSIC, OpeningKey
-from fennox.core.format.secret import WriteSecret
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.format.primitives.hpke import CLASSIC, OpeningKey
+from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.format.slots import Slot
 from fennox.core.names import ObjectName, object_name, printable
-from fennox.engine import vault as vaults
+from fennox.core.retention import ceiling
+from fennox.engine.backups import vault as vaults
 from fennox.links.base import Credential
 from fennox.service.keys.passphrases import new_slot, unlock_slot
 from fennox.service.machines.context import Context, named

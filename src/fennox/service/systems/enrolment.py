@@ -24,7 +24,7 @@ from fennox.catalogue.models import (
 )
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.kinds.model import Kind
-from fennox.engine.capture import values_of
+from fennox.engine.reading.capture import values_of
 from fennox.service.machines import sites
 
 _OWN = "fennox"  # the name of the service's own state, which has no login

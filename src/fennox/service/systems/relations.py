@@ -8,8 +8,8 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, System
+from fennox.core.facts.return_order import host_in
 from fennox.core.kinds.model import Kind
-from fennox.core.ordering import host_in
 from fennox.links.base import parse_address
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context

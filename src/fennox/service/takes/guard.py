@@ -6,10 +6,10 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, constant
-from fennox.core import guard
+from fennox.core.evidence import guard
+from fennox.core.evidence.guard import Seen
 from fennox.core.format import notes
 from fennox.core.format.manifest import PartHeld
-from fennox.core.guard import Seen
 from fennox.core.time import stamp
 from fennox.engine.journal import Journal
 from fennox.service.backups import note_delivery

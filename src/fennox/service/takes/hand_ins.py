@@ -17,13 +17,13 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import IS_ACTIVE, Backup, HandedIn, Run, StoreRow, System
 from fennox.core.errors import BadInput, NotFound
+from fennox.core.evidence import evaluation
+from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.format.manifest import Finding, Severity
-from fennox.core.kinds import evaluation
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import Hand, PartModel, Source
-from fennox.core.orders import TakeOrder
-from fennox.engine import orders
+from fennox.engine.takes import take_order
 from fennox.service.backups import note_delivery
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
@@ -109,7 +109,7 @@ def place(system: str, document: str) -> str:
 
 async def given(
     context: Context, session: AsyncSession, system: System, document: str
-) -> orders.HandedIn:
+) -> take_order.HandedIn:
     """What the take is made of."""
     kind, _ = context.kind(system.kind)
     row = await session.get(HandedIn, (system.id, document))
@@ -124,7 +124,7 @@ async def given(
         )
     else:
         machine = system.machine
-    return orders.HandedIn(machine, {document: content})
+    return take_order.HandedIn(machine, {document: content})
 
 
 async def arrived(

@@ -6,9 +6,9 @@ from sqlalchemy import update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import StateRow, System
-from fennox.engine.looks import Difference, blinded, difference
-from fennox.engine.orders import Taken
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
+from fennox.engine.takes.look import Difference, blinded, difference
+from fennox.engine.takes.take_order import Taken
 
 AS_ITS_BACKUP: dict[str, object] = {
     "differs": "",

@@ -16,15 +16,15 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, System, constant
-from fennox.core import moments
 from fennox.core.errors import Conflict, FennoxError
-from fennox.core.format.digest import blake2b_256
-from fennox.core.orders import LookOrder, TakeOrder
-from fennox.core.results import LookResult
-from fennox.engine.capture import Capture, identify
+from fennox.core.facts.run_orders import LookOrder, TakeOrder
+from fennox.core.facts.run_results import LookResult
+from fennox.core.format.primitives.digest import blake2b_256
+from fennox.core.schedule import moments
 from fennox.engine.journal import Journal
-from fennox.engine.looks import blinded, difference, look
-from fennox.engine.orders import check_same_machine
+from fennox.engine.reading.capture import Capture, identify
+from fennox.engine.takes.look import blinded, difference, look
+from fennox.engine.takes.take_order import check_same_machine
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import way_to

@@ -24,23 +24,23 @@ from fennox.catalogue.models import (
     System,
     constant,
 )
-from fennox.core import moments
 from fennox.core.errors import MendSettings
+from fennox.core.evidence.evaluation import parts_to_take
+from fennox.core.evidence.oddness import LOOKED_AT, Done, oddness
+from fennox.core.facts.run_orders import RestoreOrder, TakeOrder, of_kind
+from fennox.core.facts.run_results import TakeResult
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import PartHeld, Reached
-from fennox.core.kinds.evaluation import parts_to_take
-from fennox.core.oddness import LOOKED_AT, Done, oddness
-from fennox.core.orders import RestoreOrder, TakeOrder, of_kind
-from fennox.core.results import TakeResult
+from fennox.core.schedule import moments
 from fennox.core.time import parse_stamp, stamp
-from fennox.engine.around import Surroundings
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
-from fennox.engine.looks import Difference
-from fennox.engine.orders import Order, Subject, Taken
-from fennox.engine.sameness import RecordPlace
-from fennox.engine.take import take
-from fennox.engine.targets import save_target
-from fennox.engine.vault import Vault
+from fennox.engine.restoring.targets import save_target
+from fennox.engine.takes.before_and_after import Surroundings
+from fennox.engine.takes.look import Difference
+from fennox.engine.takes.take import take
+from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
 from fennox.service.concerns.system_watch import MOST_SKEW

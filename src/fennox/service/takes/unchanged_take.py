@@ -30,9 +30,9 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import JSONB
 
 from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
-from fennox.core.results import TakeResult
+from fennox.core.facts.run_results import TakeResult
 from fennox.core.time import parse_stamp
-from fennox.engine.orders import Taken
+from fennox.engine.takes.take_order import Taken
 from fennox.service.runs import progress_log, queue
 from fennox.service.runs.queue import Database, Lease
 from fennox.service.takes import last_seen

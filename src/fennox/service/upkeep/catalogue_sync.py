@@ -12,7 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Backup, Copy, Removal, StoreRow, StoreSpace, System
 from fennox.core.format import records
 from fennox.core.names import object_name
-from fennox.engine.vault import Vault
+from fennox.engine.backups.vault import Vault
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among
 from fennox.service.runs import queue

@@ -24,8 +24,8 @@ from fennox.catalogue.models import (
     Worker,
     constant,
 )
-from fennox.core import moments
-from fennox.core.moments import (
+from fennox.core.schedule import moments
+from fennox.core.schedule.moments import (
     Apart,
     Clock,
     Disordered,

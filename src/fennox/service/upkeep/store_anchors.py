@@ -23,10 +23,10 @@ from fennox.core.format import notes, records
 from fennox.core.format.anchors import Anchors, Loss, Present, SystemAnchor, digest_of, ranges
 from fennox.core.format.header import decode
 from fennox.core.time import parse_stamp, stamp
-from fennox.engine.copying import Holding, carry_notes
-from fennox.engine.faults import Report
+from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
-from fennox.engine.vault import Vault
+from fennox.engine.stores.copy_backup import Holding, carry_notes
+from fennox.engine.stores.faults import Report
 from fennox.service.machines.context import Context
 
 _GENERATION = re.compile(r"\.g(\d+)\.fxr$")

@@ -21,9 +21,8 @@ from fennox.catalogue.models import (
     StoreSpace,
     constant,
 )
-from fennox.core import moments, removal
 from fennox.core.errors import Conflict, FennoxError
-from fennox.core.orders import (
+from fennox.core.facts.run_orders import (
     AdoptOrder,
     CopyOrder,
     ScrubOrder,
@@ -31,6 +30,8 @@ from fennox.core.orders import (
     SweepOrder,
     VerifyOrder,
 )
+from fennox.core.retention import removal
+from fennox.core.schedule import moments
 from fennox.service.machines.context import Context
 from fennox.service.upkeep import sweep_run
 from fennox.service.upkeep.store_runs import enqueue_for_store

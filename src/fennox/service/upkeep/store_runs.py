@@ -24,10 +24,7 @@ from fennox.catalogue.models import (
     System,
 )
 from fennox.core.errors import Conflict, FennoxError, NotFound
-from fennox.core.format import packs
-from fennox.core.format.anchors import Loss
-from fennox.core.format.records import Record
-from fennox.core.orders import (
+from fennox.core.facts.run_orders import (
     AdoptOrder,
     CopyOrder,
     RekeyOrder,
@@ -36,10 +33,17 @@ from fennox.core.orders import (
     VerifyOrder,
     of_kind,
 )
-from fennox.core.results import CopyResult, ScrubResult, VerifyResult
+from fennox.core.facts.run_results import CopyResult, ScrubResult, VerifyResult
+from fennox.core.format import packs
+from fennox.core.format.anchors import Loss
+from fennox.core.format.records import Record
 from fennox.core.words import counted
-from fennox.engine.copying import Holding, copy, shares_keys
-from fennox.engine.faults import (
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault, raise_unless_damage
+from fennox.engine.journal import Journal
+from fennox.engine.stores.copy_backup import Holding, copy, shares_keys
+from fennox.engine.stores.faults import (
     GONE,
     Fault,
     Gap,
@@ -48,12 +52,8 @@ from fennox.engine.faults import (
     found_damaged,
     in_place_of,
 )
-from fennox.engine.healing import Healed, heal
-from fennox.engine.index import PackIndex
-from fennox.engine.journal import Journal
-from fennox.engine.reading import BackupReader
-from fennox.engine.scrubbing import Share, scrub
-from fennox.engine.vault import Vault, raise_unless_damage
+from fennox.engine.stores.heal import Healed, heal
+from fennox.engine.stores.scrub import Share, scrub
 from fennox.service.keys.key_sets import earlier_of, renew_earlier
 from fennox.service.keys.passphrase_relay import wait_for_key
 from fennox.service.machines.context import Context

@@ -14,15 +14,15 @@ from sqlalchemy import or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, StoreRow, System
-from fennox.core import removal
 from fennox.core.errors import PersonNeeded
-from fennox.core.orders import SweepOrder, of_kind
-from fennox.core.removal import Wait
-from fennox.core.results import PreviewResult, SweepResult
-from fennox.engine import vault as vaults
-from fennox.engine.copying import Holding
+from fennox.core.facts.run_orders import SweepOrder, of_kind
+from fennox.core.facts.run_results import PreviewResult, SweepResult
+from fennox.core.retention import removal
+from fennox.core.retention.removal import Wait
+from fennox.engine.backups import vault as vaults
 from fennox.engine.journal import Journal
-from fennox.engine.sweeping import Locked, Swept, newest_dates, plan, sweep
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.sweep import Locked, Swept, newest_dates, plan, sweep
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among
 from fennox.service.retention import expiry

@@ -27,17 +27,18 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
-from fennox.core import ladder, moments
 from fennox.core.errors import BadInput, Conflict
-from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.evidence.evaluation import parts_to_take
+from fennox.core.evidence.usefulness import worth
+from fennox.core.facts.run_orders import CopyOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.core.kinds.model import Kind
-from fennox.core.kinds.worth import worth
-from fennox.core.ladder import Reason
 from fennox.core.names import noun
-from fennox.core.orders import CopyOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.core.restoring import proving
-from fennox.engine.export import export
-from fennox.engine.reading import BackupReader
+from fennox.core.retention import ladder
+from fennox.core.retention.ladder import Reason
+from fennox.core.schedule import moments
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.inspection.export import export
 from fennox.service.access_control import audit
 from fennox.service.backups import note_delivery
 from fennox.service.backups.open_backups import Shelf

@@ -10,12 +10,12 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Login, System, constant
-from fennox.core.compare.looking import Question
 from fennox.core.compare.patching import as_patch
+from fennox.core.compare.value_search import Question
 from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded
 from fennox.core.kinds.filling import for_system
-from fennox.engine.comparing import compare, live_side, side_of
-from fennox.engine.tracing import Trace
+from fennox.engine.inspection.backup_comparison import compare, live_side, side_of
+from fennox.engine.inspection.value_trace import Trace
 from fennox.service.access_control import audit
 from fennox.service.backups.open_backups import Shelf
 from fennox.service.http import access

@@ -11,10 +11,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Login, Run, Sheet, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
-from fennox.core.kinds.evaluation import parts_to_take
+from fennox.core.evidence.evaluation import parts_to_take
+from fennox.core.facts.run_orders import Aim, DraftOrder, RestoreOrder, of_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
-from fennox.core.orders import Aim, DraftOrder, RestoreOrder, of_kind
 from fennox.core.restoring.planning import at_another_machine, left_out_essentials
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.core.time import stamp

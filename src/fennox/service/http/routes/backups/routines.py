@@ -10,9 +10,10 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Routine, Run, StoreRow, System, constant
-from fennox.core import ladder, schedule
 from fennox.core.errors import Conflict, NotFound
-from fennox.core.orders import TakeOrder
+from fennox.core.facts.run_orders import TakeOrder
+from fennox.core.retention import ladder
+from fennox.core.schedule import schedule
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.http.routes.systems.systems import check_match

@@ -25,8 +25,8 @@ from fennox.catalogue.models import (
     System,
     constant,
 )
-from fennox.core import moments
 from fennox.core.errors import NotFound
+from fennox.core.schedule import moments
 from fennox.service.access_control import audit
 from fennox.service.http import access
 from fennox.service.http.routes.people.session import Here

@@ -10,8 +10,8 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
-from fennox.core.alerts import RouteSettings
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
+from fennox.core.facts.messages import RouteSettings
 from fennox.service.access_control import audit
 from fennox.service.concerns import alert_messages, channels, estate_watch
 from fennox.service.http.routes.estate.estate import concern_shown

@@ -8,8 +8,8 @@ from sqlalchemy import func, select
 
 from fennox.catalogue.models import KeySet, StoreRow
 from fennox.core.errors import BadInput, Conflict
-from fennox.core.format.hpke import OpeningKey
-from fennox.core.orders import AdoptOrder, RekeyOrder
+from fennox.core.facts.run_orders import AdoptOrder, RekeyOrder
+from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.service.access_control import audit
 from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who

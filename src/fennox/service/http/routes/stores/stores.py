@@ -11,8 +11,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import KeySet, Login, StoreDamage, StoreRow, StoreSpace
 from fennox.core.errors import FennoxError
+from fennox.core.facts.run_orders import ScrubOrder, SweepOrder
 from fennox.core.format import header as headers
-from fennox.core.orders import ScrubOrder, SweepOrder
 from fennox.core.time import parse_stamp
 from fennox.service.access_control import audit
 from fennox.service.concerns import estate_count

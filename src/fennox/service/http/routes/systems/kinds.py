@@ -7,8 +7,8 @@ from sqlalchemy import func, select
 
 from fennox.catalogue.models import KindRow
 from fennox.core.errors import BadInput, Conflict
-from fennox.core.kinds import telling
-from fennox.core.kinds.loading import checked
+from fennox.core.kind_files import in_sentences
+from fennox.core.kind_files.loading import checked
 from fennox.core.kinds.model import Kind
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here, Who
@@ -28,7 +28,7 @@ def parts_of(kind: Kind) -> list[PartShown]:
             needs=part.needs,
             uses=part.uses,
             overwrites=part.overwrites,
-            documents=telling.documents(part),
+            documents=in_sentences.documents(part),
         )
         for part in kind.part
     ]
@@ -92,6 +92,6 @@ def _kind_shown(kind: Kind) -> KindShown:
         parts=parts_of(kind),
         census=list(kind.census),
         left_out=kind.left_out,
-        rules=telling.rules(kind),
+        rules=in_sentences.rules(kind),
         steps=[f"{phase}: {step.title}" for phase, step in kind.steps()],
     )

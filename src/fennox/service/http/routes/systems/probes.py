@@ -7,15 +7,15 @@ from sqlalchemy import select
 
 from fennox.catalogue.models import Login, System
 from fennox.core.errors import BadInput, KeyUnknown, Unreachable
+from fennox.core.evidence.evaluation import Census, parts_to_take
+from fennox.core.facts.return_order import host_in
 from fennox.core.format.manifest import Finding
-from fennox.core.kinds.evaluation import Census, parts_to_take
 from fennox.core.kinds.model import Kind
-from fennox.core.ordering import host_in
-from fennox.engine.capture import values_of
-from fennox.engine.recognising import fitting
-from fennox.engine.trying import Tried, try_kind
+from fennox.engine.inspection.recognition import fitting
+from fennox.engine.inspection.trial import Tried, try_kind
+from fennox.engine.reading.capture import values_of
 from fennox.links.base import Web, parse_address
-from fennox.links.greeting import greets_as_ssh
+from fennox.links.protocol_greeting import greets_as_ssh
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.http.routes.systems.systems import certificate_shown

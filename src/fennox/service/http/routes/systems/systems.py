@@ -11,10 +11,10 @@ from sqlalchemy import ColumnElement, String, cast, func, select
 
 from fennox.catalogue.models import Login, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
+from fennox.core.facts.return_order import in_order
 from fennox.core.format.manifest import Certificate, Machine
 from fennox.core.names import folder_name
-from fennox.core.ordering import in_order
-from fennox.engine.capture import identify, values_of
+from fennox.engine.reading.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here, Who

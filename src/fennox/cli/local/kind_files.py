@@ -1,0 +1,177 @@
+"""Writing kinds: checking a file, trying it on a live system, and what an editor wants to know.
+Needs no service.
+"""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import json
+from importlib.resources import files
+from pathlib import Path
+
+from fennox.cli.local.offline import credential
+from fennox.cli.main import FAILED, Environment
+from fennox.cli.output import say, show_table
+from fennox.core.errors import BadInput, KeyUnknown, NotFound
+from fennox.core.kind_files.loading import Texts, mistakes
+from fennox.core.kinds.model import Kind
+from fennox.core.names import noun, printable
+from fennox.core.words import counted, size
+
+_NAMED = 5  # names of a list that are shown
+
+
+def _texts_beside(file: Path) -> Texts:
+    """Kinds that ship, and those in the folder of the file, by their names."""
+
+    def text(name: str) -> str:
+        for path in (file.parent / f"{name}.toml", files("fennox").joinpath(f"kinds/{name}.toml")):
+            if noun(name) and path.is_file():
+                return path.read_text(encoding="utf-8")
+        raise NotFound(
+            f"There is no kind {name}.", f"It may lie beside {file.name} as {name}.toml."
+        )
+
+    return text
+
+
+def check(arguments: argparse.Namespace, _environment: Environment) -> int:
+    kind, doubts = _kind(arguments.file)
+    if kind is None:
+        return FAILED
+    said = f" {counted(doubts, 'thing')} that may be a mistake." if doubts else ""
+    say(
+        f"{kind.title} version {kind.version}: {len(kind.part)} parts, {len(kind.steps())} steps."
+        f" No mistake.{said}"
+    )
+    return 0
+
+
+def schema(_arguments: argparse.Namespace, _environment: Environment) -> None:
+    """The JSON Schema of kind files, for editors."""
+    from fennox.core.kind_files.description import json_schema
+
+    print(json.dumps(json_schema(), indent=2))
+
+
+def _kind(file: str) -> tuple[Kind | None, int]:
+    """Print the mistakes in a kind file. The kind, or None if one is grave, and how many are
+    not.
+    """
+    try:
+        text = Path(file).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(
+            f"{file} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
+    kind, found = mistakes(text, _texts_beside(Path(file)))
+    for mistake in sorted(found, key=lambda one: (one.line, one.column)):
+        place = f"{file}:{mistake.line}:{mistake.column}"
+        doubt = "" if mistake.grave else "perhaps a mistake: "
+        print(
+            f"{place}: {mistake.where}: "
+            f"{doubt}{mistake.text.rstrip('.')}. {mistake.remedy}".rstrip()
+        )
+    grave = sum(mistake.grave for mistake in found)
+    if kind is None:
+        say(f"{counted(grave, 'mistake')}.")
+    return kind, len(found) - grave
+
+
+def try_on(arguments: argparse.Namespace, _environment: Environment) -> int:
+    """Read a live system by a kind file, show what a backup would hold, and keep nothing."""
+    kind, _ = _kind(arguments.file)
+    if kind is None:
+        return FAILED
+    if kind.reach == "service":
+        raise BadInput(
+            "Fennox itself is no machine that could be tried on.", "Use `fennox own-state show`."
+        )
+    settings = {}
+    for pair in arguments.setting:
+        name, separator, value = pair.partition("=")
+        if not separator:
+            raise BadInput(f"{pair!r} is no setting.", "Write NAME=VALUE.")
+        settings[name] = value
+    return asyncio.run(_try(kind, arguments, settings))
+
+
+async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, str]) -> int:
+    from fennox.core.evidence.evaluation import parts_to_take
+    from fennox.engine.inspection.trial import try_kind
+    from fennox.engine.processes.evaluator_pool import Evaluators
+    from fennox.engine.reading.capture import values_of
+    from fennox.links import ssh, web
+    from fennox.links.base import parse_address
+
+    values_of(kind, settings)
+    parts = parts_to_take(kind, arguments.part)
+    who = credential(arguments)
+    if who is None:
+        raise BadInput("Nobody to log in as.", "Give --account, with --key FILE or a password.")
+    reach = ssh.connect if kind.reach == "ssh" else web.connect
+    try:
+        link = await reach(parse_address(arguments.on, kind.port), who, arguments.accept_key)
+    except KeyUnknown as error:
+        raise KeyUnknown(
+            error.what, "Compare it with the machine's own, then give it with --accept-key."
+        ) from error
+    readings = Evaluators.of_readings()
+    try:
+        found = await try_kind(
+            kind,
+            link,
+            settings,
+            parts,
+            arguments.show or "",
+            readings,
+            lambda name: say(f"Reading {name} …"),
+        )
+    finally:
+        await readings.close()
+        await link.close()
+    if arguments.show:
+        if found.content is None:
+            raise NotFound(
+                f"No part reads {arguments.show}.",
+                "Without --show, --documents lists what is read.",
+            )
+        for line in found.content.decode("utf-8", "replace").splitlines():
+            print(printable(line))
+        return 0
+    machine = found.machine
+    said = " ".join(
+        word for word in (machine.product, machine.version, machine.build, machine.platform) if word
+    )
+    print(f"{machine.name or arguments.on}: {said}, id {machine.id}\n")
+    titles = {part.name: part.title for part in kind.part}
+    rows: list[list[object]] = [
+        [name, titles[name], len(held), size(sum(document.size for document in held))]
+        for name, held in found.documents.items()
+    ]
+    show_table(["PART", "", "DOCUMENTS", "SIZE"], rows)
+    if arguments.documents:
+        for name, held in found.documents.items():
+            print(f"\n{name}")
+            for document in held:
+                print(
+                    f"  {printable(document.path)}{' (secret)' if document.secret else ''} "
+                    f" {size(document.size)}"
+                )
+    print()
+    rows = []
+    for name, listed in found.census.items():
+        more = f", and {len(listed) - _NAMED} more" if len(listed) > _NAMED else ""
+        rows.append([name, len(listed), printable(", ".join(listed[:_NAMED])) + more])
+    show_table(["COUNTED", "", ""], rows)
+    for text in found.unmatched:
+        print(f"Matches nothing here: {printable(text)}.")
+    for word, value in found.said.items():
+        print(f"After a restore it answers by the {word} {printable(value)}.")
+    for text in found.left_out:
+        print(f"Left out: {printable(text)}.")
+    for finding in found.findings:
+        print(f"Lacks: {printable(finding.text)} {printable(finding.remedy)}".rstrip())
+    say("Nothing was kept.")
+    return 0

@@ -1,0 +1,530 @@
+"""Stores and logins."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import TypeVar
+
+from pydantic import SecretStr
+
+from fennox.cli import access
+from fennox.cli.access import first_line
+from fennox.cli.estate import runs
+from fennox.cli.host_keys import with_accepted_key
+from fennox.cli.main import FAILED, Environment
+from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, when
+from fennox.cli.signed_in import client
+from fennox.cli.stores.key_sets import suite
+from fennox.core.errors import BadInput, PersonNeeded
+from fennox.core.facts.run_results import PreviewResult, ScrubResult, SweepResult
+from fennox.core.words import counted, size
+from fennox.wire.backups import MarkedShown
+from fennox.wire.runs import RunShown
+from fennox.wire.stores import (
+    EntryShown,
+    FolderShown,
+    LoginChange,
+    LoginShown,
+    Look,
+    NewLogin,
+    NewLoginPlace,
+    NewStore,
+    StoreChange,
+    StoreShown,
+)
+
+T = TypeVar("T")
+
+
+def add(arguments: argparse.Namespace, environment: Environment) -> None:
+    address = (
+        arguments.address if "://" in arguments.address else os.path.abspath(arguments.address)
+    )
+    with client(environment) as service:
+        known = {store.key_set: store.custody for store in service.stores()}
+        needs = arguments.passphrase_file or known.get(arguments.key_set) != "kept"
+        phrase = (
+            access.passphrase(arguments, twice=arguments.key_set not in known) if needs else None
+        )
+
+        def attempt(key: str | None) -> StoreShown:
+            return service.add_store(
+                NewStore(
+                    name=arguments.name,
+                    address=address,
+                    login=arguments.login,
+                    sweep_login=arguments.sweep_login,
+                    key=key,
+                    site=arguments.site,
+                    passphrase=SecretStr(phrase) if phrase else None,
+                    label=arguments.label,
+                    key_set=arguments.key_set,
+                    custody=arguments.custody,
+                    suite=suite(arguments),
+                    plain_names=arguments.plain_names == "yes",
+                    beside=arguments.beside,
+                )
+            )
+
+        store = with_accepted_key(attempt, arguments, address)
+        own = service.own_state()
+    _show(store, arguments)
+    if not arguments.json and not arguments.quiet:
+        say(
+            "Keep the passphrase where it is found when this machine is gone. Nobody can open the"
+            " backups without it."
+        )
+        if not own.kept:
+            say(
+                "Fennox itself is kept nowhere yet. If that is another machine: fennox own-state"
+                f" keep {store.name}"
+            )
+
+
+def _show(store: StoreShown, arguments: argparse.Namespace) -> None:
+    custody = (
+        "kept: the service can open it"
+        if store.custody == "kept"
+        else "apart: only the passphrase opens it"
+    )
+    room = (
+        f"{size(store.free)} free of {size(store.total or 0)}"
+        if store.free is not None
+        else "not told"
+    )
+    show_one(
+        store,
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="id",
+        lines=[
+            ("store", store.name),
+            ("address", f"{store.address} (plain)" if store.plain else store.address),
+            *([("login", store.login)] if store.login else []),
+            *([("sweeps as", store.sweep_login)] if store.sweep_login else []),
+            *([("accepted", store.key)] if store.key else []),
+            *([("site", store.site)] if store.site else []),
+            ("key set", f"{store.key_set}, generation {store.generation}"),
+            ("suite", store.suite),
+            ("custody", custody),
+            *[
+                ("passphrase", f"{slot.label}, since {when(slot.since)}")
+                for slot in store.passphrases
+            ],
+            ("backups", store.backups),
+            ("newest", when(store.newest)),
+            ("room", room),
+            *([("ceiling", _ceiling(store))] if store.ceiling else []),
+            (
+                "last scrub",
+                f"{when(store.scrubbed)}; a scheduled one reads at most {size(store.scrub_budget)}",
+            ),
+            ("last sweep", when(store.swept)),
+            *[("warning", text) for text in store.warnings],
+        ],
+    )
+
+
+def _ceiling(store: StoreShown) -> str:
+    over = f"; above it since {when(store.over_since)}" if store.over_since else ""
+    return f"{store.ceiling} for backups{over}"
+
+
+def list_stores(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.stores()
+    show_list(
+        found,
+        [
+            ("STORE", lambda store: store.name),
+            ("ADDRESS", lambda store: f"{store.address} (plain)" if store.plain else store.address),
+            ("CUSTODY", lambda store: store.custody),
+            ("BACKUPS", lambda store: store.backups),
+            ("NEWEST", lambda store: when(store.newest)),
+            ("FREE", lambda store: size(store.free) if store.free is not None else "not told"),
+            ("WARNINGS", lambda store: len(store.warnings) or "-"),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="name",
+        none="There is no store yet. Add one with `fennox store add NAME FOLDER`.",
+    )
+
+
+def show(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        _show(service.store(arguments.store), arguments)
+
+
+def change(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        address = service.store(arguments.store).address
+
+        def attempt(key: str | None) -> StoreShown:
+            wanted = StoreChange(
+                name=arguments.name,
+                login=arguments.login,
+                sweep_login=arguments.sweep_login,
+                site=arguments.site,
+                key=key,
+                ceiling=arguments.ceiling,
+                scrub_budget=(
+                    int(arguments.scrub_budget * 1e9)
+                    if arguments.scrub_budget is not None
+                    else None
+                ),
+            )
+            return service.change_store(arguments.store, wanted)
+
+        _show(with_accepted_key(attempt, arguments, address), arguments)
+
+
+def scrub(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        return runs.started(
+            service, service.scrub(arguments.store), arguments, {"scrub": _scrubbed}
+        )
+
+
+def _scrubbed(run: RunShown) -> str:
+    result = run.told(ScrubResult)
+    read = f"{result.objects} objects with {size(result.bytes)} were read and checked."
+    if not result.damaged and not result.gaps:
+        found = "Nothing is damaged."
+    else:
+        found = f"Faults: {result.damaged} found, {result.healed} healed."
+    if result.passed_over:
+        found += f" {result.passed_over} packs have their turn in a later scrub."
+    if result.damaged_backups:
+        backups = counted(result.damaged_backups, "backup").upper()
+        found += f" {backups} CANNOT BE READ WHOLE: see `fennox store damage {run.store}`."
+    if result.unknown_backups and result.brought_in:
+        found += (
+            f" {result.unknown_backups} backups were not in the catalogue; they are brought in."
+        )
+    elif result.unknown_backups:
+        found += (
+            f" {result.unknown_backups} backups are not in the catalogue: `fennox store adopt"
+            f" {run.store}`."
+        )
+    return f"{read} {found}"
+
+
+def sweep(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        name = service.store(arguments.store).name
+        marked = service.marked(name)
+        waiting = [item for item in marked if item.person]
+        if not arguments.yes or arguments.preview:
+            seen = runs.watch(service, service.sweep(name, preview=True).id, arguments)
+            if seen.state != "done":
+                return runs.ending(seen)
+            if arguments.json and arguments.preview:
+                print(seen.model_dump_json(indent=2))
+            else:
+                _tell_marked(marked)
+                say(_would(seen))
+            if arguments.preview:
+                return 0
+            if not can_ask():
+                raise PersonNeeded("Nobody confirmed it.", "Give --yes, or --preview to look only.")
+            lets_go = (
+                f" and let {counted(len(waiting), 'backup')} go that wait for a person"
+                if arguments.confirm
+                else ""
+            )
+            if ask(f"Type yes to sweep{lets_go}:") != "yes":
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        sure = [item.backup for item in waiting] if arguments.confirm else []
+        return runs.started(
+            service,
+            service.sweep(name, preview=False, confirmed=sure),
+            arguments,
+            {"sweep": _swept},
+        )
+
+
+def _tell_marked(marked: list[MarkedShown]) -> None:
+    """What is marked to go, and what it waits for: on standard output, as it is what was asked
+    for.
+    """
+    if marked:
+        rows: list[list[object]] = [
+            [
+                item.backup[:12],
+                item.system,
+                when(item.time),
+                item.name or "-",
+                when(item.marked),
+                item.waits,
+            ]
+            for item in marked
+        ]
+        show_table(
+            ["ID", "SYSTEM", "TAKEN", "NAME", "MARKED", "WAITS FOR"], rows, spare=["NAME", "MARKED"]
+        )
+
+
+def _would(run: RunShown) -> str:
+    result = run.told(PreviewResult)
+    if result.doubts:
+        return f"Nothing would be removed: {result.doubts} See `fennox doctor clocks`."
+    return (
+        f"A sweep of {run.store} removes {result.records} backups that nothing keeps and deletes "
+        f"{result.deleted} packs whose grace is over: {size(result.freed)} are free at once. "
+        f"It condemns {result.condemned} packs more: {size(result.later)} are free after 48 hours."
+        f"{_locked(result)}{_waiting(run, result)}"
+    )
+
+
+def _swept(run: RunShown) -> str:
+    result = run.told(SweepResult)
+    anew = result.superseded
+    superseded = f" {anew} old records of backups that were sealed anew went too." if anew else ""
+    return (
+        f"{result.records} backups were removed, {result.deleted} packs deleted, "
+        f"{size(result.freed)} freed; {size(result.later)} more after the grace."
+        f"{superseded}{_locked(result)}{_waiting(run, result)}"
+    )
+
+
+def _waiting(run: RunShown, result: SweepResult | PreviewResult) -> str:
+    count = result.waiting
+    text = (
+        f" {counted(count, 'backup')} more wait for a person: `fennox store sweep {run.store}"
+        " --confirm`."
+    )
+    return text if count else ""
+
+
+def _locked(result: SweepResult | PreviewResult) -> str:
+    text = (
+        f" {result.locked} objects are locked by the far side; the first may go on"
+        f" {result.locked_until}."
+    )
+    return text if result.locked else ""
+
+
+def damage(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.damage(arguments.store)
+    show_list(
+        found,
+        [
+            ("FOUND", lambda item: when(item.found)),
+            ("OBJECT", lambda item: item.object),
+            ("WHAT", lambda item: item.what),
+            ("NEEDED BY", lambda item: _some(item.backups)),
+            ("HEALED", lambda item: when(item.healed) if item.healed else "NO"),
+            ("HOW", lambda item: item.how or "-"),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="object",
+        none="Nothing was ever found damaged in this store.",
+    )
+
+
+def _some(backups: list[str]) -> str:
+    more = f" and {len(backups) - 2} more" if len(backups) > 2 else ""
+    return ", ".join(backup[:12] for backup in backups[:2]) + more if backups else "-"
+
+
+def browse(arguments: argparse.Namespace, environment: Environment) -> None:
+    place = arguments.store
+    with client(environment) as service:
+        if "://" in place or "/" in place:
+            address = place if "://" in place else os.path.abspath(place)
+
+            def attempt(key: str | None) -> FolderShown:
+                return service.look(Look(address=address, login=arguments.login, key=key))
+
+            folder = with_accepted_key(attempt, arguments, address)
+        else:
+            folder = service.browse(place, arguments.path)
+    if arguments.json:
+        print(folder.model_dump_json(indent=2))
+        return
+    if not arguments.quiet:
+        say(f"{folder.address}: {folder.landed}.")
+        if folder.is_store:
+            say("This is a store of Fennox.")
+    if not folder.entries:
+        say("The folder is empty.")
+    rows: list[list[object]] = [
+        [f"{entry.name}/" if entry.folder else entry.name, _size(entry)] for entry in folder.entries
+    ]
+    if rows:
+        show_table(["NAME", "SIZE"], rows)
+
+
+def _size(entry: EntryShown) -> str:
+    return size(entry.size) if entry.size is not None else "-"
+
+
+def remove(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        store = service.store(arguments.store)
+        if not arguments.yes:
+            say(
+                f"{store.name} holds {store.backups} backups. They stay in {store.address}; Fennox"
+                " forgets them."
+            )
+            if not can_ask():
+                raise PersonNeeded("Nobody confirmed it.", "Give --yes.")
+            if ask(f"Type {store.name} to forget it:") != store.name:
+                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
+        forgotten = service.remove_store(store.name)
+    say(f"{store.name} is forgotten. {forgotten.backups} of its backups lay nowhere else.")
+    say("`fennox store adopt` brings back what a store holds.")
+
+
+def test(arguments: argparse.Namespace, environment: Environment) -> int:
+    with client(environment) as service:
+        tested = service.test_store(arguments.store)
+    if arguments.json:
+        print(tested.model_dump_json(indent=2))
+    elif not arguments.quiet:
+        marks = {True: "passed", False: "FAILED"}
+        show_table(
+            ["", "", ""],
+            [[marks[check.passed], check.title, check.detail] for check in tested.checks],
+        )
+        verdict = (
+            "[green]The store can be used.[/green]"
+            if tested.passed
+            else "[bold red]Do not use it.[/bold red]"
+        )
+        out.print(verdict)
+    return 0 if tested.passed else FAILED
+
+
+def add_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    key, password = _secret(arguments)
+    if key is None and password is None and not arguments.agent and not arguments.here:
+        password = SecretStr(access.ask_secret("Password: "))
+    with client(environment) as service:
+        login = service.add_login(
+            NewLogin(
+                name=arguments.name,
+                account=arguments.account,
+                password=password,
+                private_key=key,
+                certificate=_certificate(arguments) or "",
+                agent=arguments.agent,
+                here=arguments.here,
+                become=arguments.become or "",
+            )
+        )
+    _show_login(login, arguments)
+
+
+def set_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    key, password = _secret(arguments)
+    with client(environment) as service:
+        wanted = LoginChange(
+            account=arguments.account,
+            password=password,
+            private_key=key,
+            certificate=_certificate(arguments),
+            agent=arguments.agent,
+            here=arguments.here,
+            become=arguments.become,
+        )
+        _show_login(service.change_login(arguments.name, wanted), arguments)
+
+
+def admit_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+
+        def attempt(key: str | None) -> LoginShown:
+            wanted = NewLoginPlace(address=arguments.at, key=key, site=arguments.site)
+            return service.admit_login(arguments.name, wanted)
+
+        _show_login(with_accepted_key(attempt, arguments, arguments.at), arguments)
+
+
+def revoke_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        service.revoke_login(arguments.name, arguments.at)
+    say(
+        f"The login {arguments.name} is not used at {arguments.at} any more, except for systems"
+        " that have it."
+    )
+
+
+def _text_of(file: str) -> str:
+    try:
+        return Path(file).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(
+            f"{file} cannot be read ({type(error).__name__}).", "Check the file."
+        ) from error
+
+
+def _certificate(arguments: argparse.Namespace) -> str | None:
+    return _text_of(arguments.certificate) if arguments.certificate else None
+
+
+def _secret(arguments: argparse.Namespace) -> tuple[SecretStr | None, SecretStr | None]:
+    if arguments.key:
+        return SecretStr(_text_of(arguments.key)), None
+    return None, SecretStr(first_line(arguments.password_file)) if arguments.password_file else None
+
+
+def _show_login(login: LoginShown, arguments: argparse.Namespace) -> None:
+    show_one(
+        login,
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="id",
+        lines=[
+            ("login", login.name),
+            ("account", login.account),
+            ("proves by", _proves_by(login)),
+            ("becomes", login.become or "nobody else"),
+            *[
+                ("admitted", f"{place.address} with {place.key}, by {place.by}")
+                for place in login.places
+            ],
+        ],
+    )
+
+
+def _proves_by(login: LoginShown) -> str:
+    return f"{login.proves_by} with certificate" if login.certificate else login.proves_by
+
+
+def list_logins(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        found = service.logins()
+    show_list(
+        found,
+        [
+            ("LOGIN", lambda login: login.name),
+            ("ACCOUNT", lambda login: login.account),
+            ("PROVES BY", _proves_by),
+            ("BECOMES", lambda login: login.become or "-"),
+            ("CHANGED", lambda login: when(login.changed)),
+            ("USED BY", lambda login: login.used_by),
+            (
+                "ADMITTED AT",
+                lambda login: ", ".join(sorted({place.address for place in login.places})) or "-",
+            ),
+        ],
+        as_json=arguments.json,
+        quiet=arguments.quiet,
+        key="name",
+        none=(
+            "There is no login yet. Add one with `fennox login add NAME --account ACCOUNT --key"
+            " FILE`."
+        ),
+    )
+
+
+def remove_login(arguments: argparse.Namespace, environment: Environment) -> None:
+    with client(environment) as service:
+        service.remove_login(arguments.name)
+    say(f"The login {arguments.name} is removed.")

@@ -1,0 +1,189 @@
+"""One value followed through all backups of a system: since when it stands so, and what it was
+before.
+
+Manifests are searched as bytes, and only the one line is parsed: a system has thousands of
+documents, and years of backups. What did not change between two backups is not read twice.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from fennox.core.compare import documents as comparing
+from fennox.core.compare.model import DocumentChange
+from fennox.core.compare.sensitive import mask
+from fennox.core.compare.shapes import MAX_SHOWN
+from fennox.core.compare.value_search import Question
+from fennox.core.format import manifest
+from fennox.core.format.manifest import Document
+from fennox.core.format.primitives import canonical
+from fennox.core.kinds.filling import calls_secret
+from fennox.core.kinds.model import Kind
+from fennox.engine.backups.backup_reader import BackupReader, Pieces
+from fennox.engine.inspection.backup_comparison import equal, rules_of, same_list
+from fennox.engine.processes.evaluator_pool import Evaluates
+
+
+@dataclass
+class Standing:
+    """One state, found in one or more backups in a row; ``first`` and ``last`` are their ids.
+
+    ``there``: whether the document or list is there at all. ``values``: what an expression or a
+    list gave. ``change``: how a whole document came to this state.
+    """
+
+    first: str
+    last: str
+    there: bool
+    values: list[Any] = field(default_factory=list)
+    said: str = ""
+    change: DocumentChange | None = None
+
+
+@dataclass
+class _Seen:
+    """A document as it was in one backup, and the part it was found in."""
+
+    part: str = ""
+    leaves: list[str] = field(default_factory=list)
+    document: Document | None = None
+    content: bytes | None = None
+
+
+@dataclass
+class Trace:
+    """Looks into backups from the oldest to the newest. ``salt`` blinds hidden values; fresh for
+    each use.
+    """
+
+    kind: Kind
+    question: Question
+    salt: bytes
+    evaluates: Evaluates
+    looked_at: int = 0
+    _standings: list[Standing] = field(default_factory=list)
+    _kind: Kind | None = None
+    _seen: _Seen = field(default_factory=_Seen)
+    _pieces: Pieces = field(default_factory=Pieces)
+
+    @property
+    def standings(self) -> list[Standing]:
+        """Newest first, secrets masked."""
+        for standing in self._standings:
+            standing.values, standing.said = (
+                comparing.unsalted(standing.values),
+                comparing.unsalted(standing.said),
+            )
+        return self._standings[::-1]
+
+    async def look(self, reader: BackupReader) -> None:
+        """Look into the next backup; one that did not take the document's part tells nothing."""
+        backup = reader.record.reference.backup
+        reader.pieces = self._pieces
+        if self.question.list:
+            self._stand(await self._counted(reader, backup))
+            return
+        now = await self._find(reader)
+        if now is None:
+            return
+        before, self._seen = self._seen, now
+        if self._standings and _same(before.document, now.document):
+            now.content = before.content
+            self.looked_at += 1
+            self._standings[-1].last = backup
+            return
+        document = now.document
+        if document is not None and document.digest and document.size <= MAX_SHOWN:
+            now.content = b"".join([piece async for piece in reader.content(document)])
+        self._stand(await self._state(backup, before, now))
+
+    async def _counted(self, reader: BackupReader, backup: str) -> Standing:
+        """A list as a backup counted it. By other rules other names are drawn, although nothing has
+        changed.
+        """
+        outline = await reader.outline()
+        names = outline.census.get(self.question.list)
+        state = Standing(backup, backup, names is not None, list(names or []))
+        before, self._kind = self._kind, rules_of(outline.kind, outline.settings)
+        newest = self._standings[-1] if self._standings else None
+        if newest is None:
+            return state
+        if newest.values == state.values:
+            state.said = newest.said
+        elif not same_list(before, self._kind, self.question.list):
+            state.said = (
+                f"Counted by version {outline.kind.version} of the kind, whose rules differ from"
+                " those before."
+            )
+        return state
+
+    def _stand(self, state: Standing) -> None:
+        self.looked_at += 1
+        newest = self._standings[-1] if self._standings else None
+        if newest is not None and state.change is None and _told(newest) == _told(state):
+            newest.last = state.last
+        else:
+            self._standings.append(state)
+
+    async def _state(self, backup: str, before: _Seen, now: _Seen) -> Standing:
+        document = now.document
+        state = Standing(backup, backup, there=document is not None)
+        if document is None:
+            return state
+        if not (self.question.jsonpath or self.question.line):
+            if before.document is not None:
+                contents = (before.content, now.content)
+                state.change = await self.evaluates.changed(
+                    self.kind, now.part, before.document, document, _both(*contents), self.salt
+                )
+        elif self._is_secret(now.part, document):
+            state.said = f"The document is secret: {mask(document.digest or '', self.salt)}"
+        elif now.content is None:
+            state.said = "The document is too long, or has no content."
+        else:
+            state.values, state.said = await self.evaluates.values(
+                self.kind, self.question, now.content, self.salt
+            )
+        return state
+
+    def _is_secret(self, part: str, document: Document) -> bool:
+        secret = document.secret or calls_secret(self.kind, part, document.path)
+        return secret and not comparing.rest_is_open(self.kind, document.path)
+
+    async def _find(self, reader: BackupReader) -> _Seen | None:
+        """The document in this backup; None if its part was not taken, or perhaps not."""
+        needle = b'"path":' + canonical.dump_value(self.question.document)
+        known = self._seen.part
+        parts = (await reader.outline()).parts
+        if known and known not in [part.name for part in parts]:
+            return None
+        for part in sorted(parts, key=lambda part: part.name != known):
+            refs = await reader.leaves(part.root)
+            leaves = [ref.id for ref in refs]
+            if part.name == known and leaves == self._seen.leaves:
+                return _Seen(known, leaves, self._seen.document)
+            data = b"".join(
+                [await reader.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs]
+            )
+            at = data.find(needle)
+            if at >= 0:
+                document = manifest.decode_document(
+                    data[data.rfind(b"\n", 0, at) + 1 : data.index(b"\n", at)]
+                )
+                return _Seen(part.name, leaves, document)
+        return None if reader.record.reference.partial else _Seen(known)
+
+
+def _same(before: Document | None, now: Document | None) -> bool:
+    if before is None or now is None:
+        return before is now
+    return equal(before, now)
+
+
+def _both(before: bytes | None, now: bytes | None) -> tuple[bytes, bytes] | None:
+    return (before, now) if before is not None and now is not None else None
+
+
+def _told(standing: Standing) -> tuple[object, ...]:
+    return standing.there, standing.values, standing.said

@@ -1,0 +1,103 @@
+"""What runs in a process that evaluates what people and machines supply, within limits of memory.
+
+Questions and answers are pickles, each behind its length (8 bytes, little-endian), on pipes whose
+other ends only the process that began this one holds. It is killed if an answer takes too long.
+"""
+
+from __future__ import annotations
+
+import pickle
+import resource
+import sys
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from fennox.core.compare import documents, value_search
+from fennox.core.errors import FennoxError
+from fennox.core.schedule import schedule
+from fennox.engine.processes import drawn_facts
+
+LENGTH = 8  # bytes
+READY = b"ready\n"
+
+
+def _schedule(phrase: str, zone: str) -> None:
+    """Whether it can be read, and ever comes."""
+    schedule.parse(phrase, zone)
+
+
+WORKS: dict[str, Callable[..., Any]] = {
+    "changed": documents.changed,
+    "values": value_search.values,
+    "schedule": _schedule,
+    "told": drawn_facts.told,
+    "quiet": drawn_facts.quiet_digests,
+}
+"""What can be asked for, by name: pure functions alone."""
+
+
+class Asked(NamedTuple):
+    work: str
+    given: tuple[Any, ...]
+    named: dict[str, object]
+
+
+class Refused(NamedTuple):
+    """An error of ours, which says what is wrong with what was asked."""
+
+    kind: type[FennoxError]
+    what: str
+    remedy: str
+
+
+class TooHard(NamedTuple):
+    """It needs more memory, or goes deeper, than is allowed."""
+
+    why: str
+
+
+class Mistaken(NamedTuple):
+    """A mistake in Fennox. ``what`` names no value: it may be a secret."""
+
+    what: str
+
+
+class Done(NamedTuple):
+    result: Any
+
+
+def framed(message: object) -> bytes:
+    data = pickle.dumps(message, protocol=5)
+    return len(data).to_bytes(LENGTH, "little") + data
+
+
+Answer = Done | Refused | TooHard | Mistaken
+
+
+def answer(asked: Asked) -> Answer:
+    try:
+        return Done(WORKS[asked.work](*asked.given, **asked.named))
+    except FennoxError as error:
+        return Refused(type(error), error.what, error.remedy)
+    except MemoryError:
+        return TooHard("it needs too much memory")
+    except RecursionError:
+        return TooHard("it is nested too deeply")
+    except Exception as error:  # noqa: BLE001  # told to the process that asked, which raises it
+        at = traceback.extract_tb(error.__traceback__)[-1]
+        return Mistaken(f"{type(error).__name__} at {Path(at.filename).name}:{at.lineno}")
+
+
+def main() -> None:
+    """Until its input ends. Its one argument: how many bytes of address space it may have."""
+    memory = int(sys.argv[1])
+    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+    given, told = sys.stdin.buffer, sys.stdout.buffer
+    told.write(READY)  # loading all this may take longer than an answer
+    told.flush()
+    while length := given.read(LENGTH):
+        asked: Asked = pickle.loads(given.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own process
+        told.write(framed(answer(asked)))
+        told.flush()

@@ -1,0 +1,314 @@
+"""What one reading of a live system has found, and who the machine says it is. Stores nothing."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from fennox.core.compare.documents import is_noisy
+from fennox.core.errors import BadInput, FarSideFailed, FennoxError
+from fennox.core.evidence import evaluation
+from fennox.core.format.manifest import Document, Finding, Machine
+from fennox.core.kinds.commands import command
+from fennox.core.kinds.expressions import (
+    MAX_EVIDENCE,
+    MAX_EVIDENCE_OF_ALL,
+    Complaint,
+    Evidence,
+    filled,
+    fits_some,
+    patterns,
+    wanted,
+)
+from fennox.core.kinds.filling import filled_in
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.regexes import compiled
+from fennox.core.kinds.sources import PartModel, Source
+from fennox.core.names import printable
+from fennox.engine.processes.drawn_facts import Heard, Told
+from fennox.engine.processes.evaluator_pool import Evaluates
+from fennox.engine.reading.file_stamps import Trust
+from fennox.links.base import Link, Shell, Web
+
+_SHOWN = 3  # lines of what commands said that a finding names
+_BLOCK = 1024 * 1024  # bytes
+
+
+@dataclass(frozen=True)
+class Captured:
+    """One document as it comes: its head, and its content once; ``whole`` is all of it, if it is
+    short.
+    """
+
+    part: str
+    document: Document
+    content: AsyncIterator[bytes]
+    secret: bool
+    whole: bytes | None = None
+    taken_over: bool = (
+        False  # it is as it was: the document names its chunks, and there is no content to read
+    )
+
+
+@dataclass(frozen=True)
+class Said:
+    """A line that a command wrote beside its output although it succeeded. ``expected``: why it
+    means nothing.
+    """
+
+    command: str
+    line: str
+    expected: str = ""
+
+
+@dataclass
+class Capture:
+    """What one reading of a system has found so far, beside the documents themselves."""
+
+    kind: Kind
+    settings: dict[str, str]
+    machine: Machine
+    evidence: Evidence = field(default_factory=Evidence)
+    findings: list[Finding] = field(default_factory=list)
+    left_out: list[str] = field(default_factory=list)
+    moved: set[str] = field(default_factory=set)  # paths that changed while they were read, twice
+    handed_in: Mapping[str, bytes] = field(default_factory=dict)  # by document
+    writing: set[str] = field(default_factory=set)  # paths that the machine has not finished
+    noisy: dict[str, bytes] = field(default_factory=dict)  # contents that have noise, by path
+    said: list[Said] = field(default_factory=list)
+    passed_over: set[str] = field(
+        default_factory=set
+    )  # paths that expressions fit, but not their contents
+    trust: Trust | None = None  # None: everything is read, and nothing is stamped for the next time
+    taken_over: int = 0  # documents
+    room: int = MAX_EVIDENCE_OF_ALL  # bytes that may still be kept to be looked at
+    interest: evaluation.Interest = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.kind = filled_in(self.kind, values_of(self.kind, self.settings))
+        self.interest = evaluation.Interest(self.kind)
+
+    def look_at(self, path: str, content: bytes | bytearray | None) -> None:
+        """Keep what the kind's expressions will look at. ``None``: the content was too long to be
+        kept.
+        """
+        noisy, looked_at = is_noisy(self.kind, path), self.interest.at(path)
+        if not noisy and not looked_at:
+            return
+        if content is None:
+            if looked_at:
+                self.evidence.complaints.append(
+                    Complaint(printable(path), "is too long to be looked at")
+                )
+            return
+        met = looked_at and self.interest.is_met(path, content)
+        if looked_at and not met:
+            self.passed_over.add(path)
+        if not noisy and not met:
+            return
+        if len(content) > self.room:
+            most = f"{MAX_EVIDENCE_OF_ALL >> 20} MB of one machine"
+            self.evidence.complaints.append(
+                Complaint(printable(path), f"was not looked at, as no more than {most} is")
+            )
+            return
+        self.room -= len(content)
+        kept = bytes(content)
+        if noisy:
+            self.noisy[path] = kept
+        if met:
+            self.evidence.contents[path] = kept
+
+    def heard(self, command: str, errors: str) -> None:
+        """Keep what a command that succeeded has said, with what its kind knows of it."""
+        for line in dict.fromkeys(filter(None, errors.split(" | "))):
+            known = next(
+                (rule.title for rule in self.kind.harmless if compiled(rule.lines).fits(line)), ""
+            )
+            self.said.append(Said(command, line, known))
+
+    def found_nothing(self, part: str, patterns: list[str]) -> None:
+        text = f"The part {part} found none of {', '.join(patterns)}."
+        self.findings.append(
+            Finding(
+                severity="warning",
+                code="nothing-found",
+                subject=part,
+                text=text,
+                remedy="Check the system's settings.",
+            )
+        )
+
+    def moved_twice(self, part: str, said: str) -> None:
+        text = f"Something in the part {part} changed while it was read, twice: {said}"
+        remedy = "Take the backup again at a quieter time."
+        self.findings.append(
+            Finding(
+                severity="warning",
+                code="moved-while-read",
+                subject=part,
+                text=text,
+                remedy=remedy,
+            )
+        )
+
+    def still_written(self, path: str, seconds: int) -> None:
+        """A file that its machine has not finished is not taken, and told."""
+        self.left_out.append(path)
+        self.findings.append(
+            Finding(
+                severity="warning",
+                code="still-written",
+                subject=printable(path),
+                text=(
+                    f"{printable(path)} was written within the last {seconds} seconds or still"
+                    " grew: not taken."
+                ),
+                remedy=(
+                    "Take the backup when the machine has finished it; the next one takes it by"
+                    " itself."
+                ),
+            )
+        )
+
+    async def told(self, parts: list[str], evaluates: Evaluates) -> Told:
+        """What the documents tell, once all have been read."""
+        seen = self.evidence
+        told = await evaluates.told(
+            Heard(self.kind, parts, seen.contents, frozenset(seen.paths), list(seen.complaints))
+        )
+        return replace(told, findings=[*self.findings, *self._said(), *told.findings])
+
+    def _said(self) -> list[Finding]:
+        real = [f"{said.command}: {said.line}" for said in self.said if not said.expected]
+        if not real:
+            return []
+        more = f"; and {len(real) - _SHOWN} more lines" if len(real) > _SHOWN else ""
+        text = f"It was read, but this was said: {'; '.join(real[:_SHOWN])}{more}"
+        remedy = (
+            "Look whether something is missing; what is expected can be named in the kind"
+            " (harmless)."
+        )
+        return [Finding(severity="note", code="said", text=text[:1000], remedy=remedy)]
+
+    def not_taken(self) -> list[str]:
+        """What was left out: patterns that nobody takes, and what cannot be kept.
+
+        What another part takes is no loss, even if it was not chosen this time: a finding names
+        parts left out.
+        """
+        taken = sorted(self.evidence.paths)
+        sources = [source.files or [] for part in self.kind.part for source in part.source]
+        values = values_of(self.kind, self.settings)
+        elsewhere = {
+            text for texts in sources for text in patterns(texts, self.kind.settings, values)
+        }
+        return sorted(text for text in set(self.left_out) - elsewhere if not fits_some(text, taken))
+
+
+def values_of(kind: Kind, settings: dict[str, str]) -> dict[str, str]:
+    """The settings' values for placeholders: the system's own, else the kind's defaults."""
+    unknown = set(settings) - set(kind.settings)
+    if unknown:
+        raise BadInput(
+            f"The kind {kind.name} has no setting {', '.join(sorted(unknown))}.",
+            f"It has: {', '.join(sorted(kind.settings)) or 'none'}.",
+        )
+    values = {name: settings.get(name, setting.default) for name, setting in kind.settings.items()}
+    for name, setting in kind.settings.items():
+        if (why := setting.unfit(values[name])) is not None:
+            raise BadInput(
+                f"The setting {name} ({setting.title}): {why}.",
+                "Give another value.",
+                field="settings",
+            )
+    return values
+
+
+async def identify(kind: Kind, link: Link, settings: dict[str, str]) -> Machine:
+    """Ask the machine who it is; from then on its shell is spoken to as the kind says."""
+    if isinstance(link, Shell):
+        link.language = kind.shell
+    answers: dict[str, bytes] = {}
+    values = values_of(kind, settings)
+    if asked := kind.identity.run:
+        outputs = await shell_of(link).ask([command(words, values) for words in asked.values()])
+        answers |= {
+            name: o.output if o.code == 0 else b"" for name, o in zip(asked, outputs, strict=True)
+        }
+    for name, request in kind.identity.ask.items():
+        answers[name] = (
+            await web_of(link).request(request.method, filled(request.path, values))
+        ).body
+    return evaluation.machine(kind, answers)
+
+
+def watched(
+    capture: Capture,
+    part: PartModel,
+    source: Source,
+    document: Document,
+    content: AsyncIterator[bytes] | bytes,
+) -> Captured:
+    """Keep what the kind's expressions will look at, and hold the ceiling, as the content passes
+    by.
+    """
+    whole = content if isinstance(content, bytes) else None
+    if max(document.size, len(whole or b"")) > source.ceiling:
+        raise _too_long(document, source)
+    secret = source.secret or wanted(part.secrets, document.path)
+    capture.evidence.paths.add(document.path)
+    if whole is not None:
+        capture.look_at(document.path, whole)
+    if secret != document.secret:
+        document = document.model_copy(update={"secret": secret})
+    passing = (
+        once(content)
+        if isinstance(content, bytes)
+        else _passing(capture, source, document, content)
+    )
+    return Captured(part.name, document, passing, secret, whole)
+
+
+async def _passing(
+    capture: Capture, source: Source, document: Document, content: AsyncIterator[bytes]
+) -> AsyncIterator[bytes]:
+    size, kept = 0, bytearray()
+    keeps = capture.interest.at(document.path) or is_noisy(capture.kind, document.path)
+    async for block in content:
+        size += len(block)
+        if size > source.ceiling:
+            raise _too_long(document, source)
+        if keeps and size <= MAX_EVIDENCE:
+            kept += block
+        yield block
+    capture.look_at(document.path, kept if size <= MAX_EVIDENCE else None)
+
+
+def _too_long(document: Document, source: Source) -> FarSideFailed:
+    return FarSideFailed(
+        f"{printable(document.path)} has more than {source.ceiling} bytes.",
+        "Leave it out, or raise the ceiling in its kind.",
+    )
+
+
+async def once(data: bytes) -> AsyncIterator[bytes]:
+    for at in range(0, len(data), _BLOCK):
+        yield data[at : at + _BLOCK]
+
+
+def shell_of(link: Link | None) -> Shell:
+    if not isinstance(link, Shell):
+        raise FennoxError(
+            "This part runs commands, and the system is not reached by SSH.", "Mend the kind file."
+        )
+    return link
+
+
+def web_of(link: Link | None) -> Web:
+    if not isinstance(link, Web):
+        raise FennoxError(
+            "This part sends requests, and the system is not reached by HTTPS.",
+            "Mend the kind file.",
+        )
+    return link

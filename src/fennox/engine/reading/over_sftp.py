@@ -1,0 +1,191 @@
+"""Files of a machine that has no GNU tar: read one by one over SFTP, and put back the same way."""
+
+from __future__ import annotations
+
+import os
+import tarfile
+from collections.abc import AsyncGenerator, AsyncIterator
+from contextlib import aclosing
+
+from fennox.core.errors import FarSideFailed
+from fennox.core.format.manifest import Document
+from fennox.core.kinds.expressions import wanted
+from fennox.core.kinds.sources import PartModel, Source
+from fennox.core.names import printable
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.journal import Journal
+from fennox.engine.reading.capture import Capture, Captured, watched
+from fennox.engine.reading.document_heads import document_of
+from fennox.links.base import FarFile, FarFileKind, Files, Shell
+
+_TYPES = {
+    "file": tarfile.REGTYPE,
+    "folder": tarfile.DIRTYPE,
+    "link": tarfile.SYMTYPE,
+    "other": tarfile.FIFOTYPE,
+}
+_KINDS: dict[str, FarFileKind] = {
+    "file": "file",
+    "output": "file",
+    "folder": "folder",
+    "link": "link",
+}
+_WHOLE = 128 * 1024  # bytes; a file that is not longer is handed on whole
+
+
+async def read_files(
+    shell: Shell,
+    capture: Capture,
+    part: PartModel,
+    source: Source,
+    patterns: list[str],
+    without: list[str],
+    places: list[str],
+) -> AsyncGenerator[Captured, None]:
+    """Every file below the places that is wanted; one that changed while it was read is read again,
+    once.
+    """
+    if source.settled:
+        raise FarSideFailed(
+            f"The part {part.name} waits until its files have been finished, which needs GNU tar"
+            " and find there.",
+            "Install them on the machine.",
+        )
+    roots = [
+        place
+        for place in places
+        if not any(place.startswith(other.rstrip("/") + "/") for other in places)
+    ]
+    async with shell.files() as files:
+        reading = _Reading(files, capture, part, source)
+        found = False
+        for root in roots:
+            async with aclosing(files.walk(os.fsencode(root))) as seen:
+                async for far in seen:
+                    found = True
+                    head = _head(far, capture)
+                    if (
+                        head is None
+                        or not wanted(patterns, head.path)
+                        or wanted(without, head.path)
+                    ):
+                        continue
+                    async with aclosing(reading.read(far, head)) as documents:
+                        async for captured in documents:
+                            yield captured
+        if not found:
+            capture.found_nothing(part.name, patterns)
+        for path in reading.changed[:]:
+            again = await files.look(path)
+            if again is not None and (head := _head(again, capture)) is not None:
+                async with aclosing(reading.read(again, head)) as documents:
+                    async for captured in documents:
+                        yield captured
+        twice = {os.fsdecode(path) for path in reading.changed if reading.changed.count(path) > 1}
+        if twice:
+            capture.moved |= twice
+            capture.moved_twice(part.name, ", ".join(printable(path) for path in sorted(twice)[:5]))
+
+
+class _Reading:
+    def __init__(self, files: Files, capture: Capture, part: PartModel, source: Source) -> None:
+        self._files, self._capture, self._part, self._source = files, capture, part, source
+        self.changed: list[bytes] = []  # as often as they changed while they were read
+
+    async def read(self, far: FarFile, head: Document) -> AsyncGenerator[Captured, None]:
+        """The document; nothing if the file went since it was listed."""
+        if far.kind != "file":
+            yield watched(self._capture, self._part, self._source, head, b"")
+            return
+        if await self._files.look(far.path) is None:
+            return
+        async with aclosing(self._files.read(far.path)) as blocks:
+            if far.size <= _WHOLE:
+                content: AsyncIterator[bytes] | bytes = b"".join(
+                    [block async for block in _bounded(blocks, head)]
+                )
+            else:
+                content = blocks
+            captured = watched(self._capture, self._part, self._source, head, content)
+            yield captured
+            async for _ in captured.content:
+                pass  # what the reader of the document has not read
+        now = await self._files.look(far.path)
+        if now != far:
+            self.changed.append(far.path)
+
+
+async def _bounded(blocks: AsyncIterator[bytes], head: Document) -> AsyncIterator[bytes]:
+    """What was listed as short must not go on without end."""
+    size = 0
+    async for block in blocks:
+        size += len(block)
+        if size > 2 * _WHOLE:
+            raise FarSideFailed(
+                f"{printable(head.path)} grows faster than it can be read.", "Leave it out."
+            )
+        yield block
+
+
+def _head(far: FarFile, capture: Capture) -> Document | None:
+    info = tarfile.TarInfo(os.fsdecode(far.path.lstrip(b"/")) or ".")
+    info.type, info.size, info.mode, info.mtime = _TYPES[far.kind], far.size, far.mode, far.modified
+    info.uid, info.gid, info.linkname = far.uid, far.gid, os.fsdecode(far.link)
+    return document_of(info, capture)
+
+
+async def put_files(
+    shell: Shell, reader: BackupReader, documents: list[Document], folder: str, journal: Journal
+) -> None:
+    """Put documents below ``folder``, each whole or not at all, with owners by number."""
+    size = 0
+    async with shell.files() as files:
+        for number, document in enumerate(documents, start=1):
+            await journal.progress(documents=number, bytes=size)
+            await _put(
+                files, reader, document, os.fsencode(folder.rstrip("/")) + document.path_bytes()
+            )
+            size += document.size
+        # a folder's own owner and mode come last, as nothing may be written to some of them
+        # afterwards
+        for document in reversed(documents):
+            if document.type == "folder":
+                path = os.fsencode(folder.rstrip("/")) + document.path_bytes()
+                await files.set(path, _like(document, path))
+
+
+async def _put(files: Files, reader: BackupReader, document: Document, path: bytes) -> None:
+    await _make_parents(files, path)
+    there = await files.look(path)
+    if document.type == "folder":
+        if there is None:
+            await files.make_folder(path)
+    elif document.type == "link":
+        if there is None or there.link != document.link_bytes():
+            await files.make_link(path, document.link_bytes())
+    else:
+        await files.write(path, reader.content(document), _like(document, path))
+
+
+async def _make_parents(files: Files, path: bytes) -> None:
+    missing = []
+    above = path.rpartition(b"/")[0]
+    while above and await files.look(above) is None:
+        missing.append(above)
+        above = above.rpartition(b"/")[0]
+    for folder in reversed(missing):
+        await files.make_folder(folder)
+
+
+def _like(document: Document, path: bytes) -> FarFile:
+    mode = document.mode if document.mode is not None else 0o600
+    kind = _KINDS[document.type]
+    return FarFile(
+        path,
+        kind,
+        document.size,
+        mode,
+        document.uid or 0,
+        document.gid or 0,
+        document.modified or 0,
+    )

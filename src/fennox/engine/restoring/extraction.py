@@ -1,0 +1,89 @@
+"""Documents of a backup onto a target: through its own tar, into its root or into a folder to be
+looked at.
+"""
+
+from __future__ import annotations
+
+import re
+import tarfile
+from collections.abc import AsyncGenerator, AsyncIterator
+from contextlib import asynccontextmanager
+
+from fennox.core.errors import FarSideFailed
+from fennox.core.format.manifest import Document
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.journal import Journal
+from fennox.engine.reading import over_sftp
+from fennox.engine.reading.tar_stream import tar_head
+from fennox.links.base import Output, Shell
+
+_SCRATCH = re.compile(r"/tmp/fennox-check\.[A-Za-z0-9]{8}")  # noqa: S108  # made by mktemp on the target
+
+
+async def extract(
+    shell: Shell,
+    reader: BackupReader,
+    documents: list[Document],
+    folder: str,
+    journal: Journal,
+    *,
+    numbers: bool,
+    limit: float,
+) -> Output:
+    """Feed the documents into the target's own tar, or put them one by one where it is not GNU's.
+
+    ``numbers``: owners by number and not by name.
+    """
+    if (
+        shell.language != "posix"
+        or b"GNU tar" not in (await shell.run(["tar", "--version"])).output
+    ):
+        await over_sftp.put_files(shell, reader, documents, folder, journal)
+        return Output(0, b"", "")
+    owners = ["--numeric-owner"] if numbers else []
+    words = [
+        "tar",
+        "-x",
+        "-f",
+        "-",
+        "-C",
+        folder,
+        "-p",
+        "--same-owner",
+        "--keep-directory-symlink",
+        *owners,
+    ]
+    return await shell.run(words, feed=_tar(reader, documents, journal), limit=limit)
+
+
+async def _tar(
+    reader: BackupReader, documents: list[Document], journal: Journal
+) -> AsyncGenerator[bytes, None]:
+    """Every chunk was checked before it leaves the reader."""
+    size = 0
+    for number, document in enumerate(documents, start=1):
+        await journal.progress(documents=number, bytes=size)
+        yield tar_head(document)
+        if document.type in ("file", "output"):
+            async for piece in reader.content(document):
+                size += len(piece)
+                yield piece
+            yield bytes(-document.size % tarfile.BLOCKSIZE)
+    yield bytes(tarfile.BLOCKSIZE * 2)
+
+
+@asynccontextmanager
+async def scratch_folder(shell: Shell) -> AsyncIterator[str]:
+    """A folder of its own on the target, taken away afterwards. Only a name of the form asked for
+    is ever removed.
+    """
+    made = await shell.run(["mktemp", "-d", "/tmp/fennox-check.XXXXXXXX"])  # noqa: S108
+    name = made.output.decode("ascii", "replace").strip()
+    if made.code != 0 or not _SCRATCH.fullmatch(name):
+        raise FarSideFailed(
+            "The target gave no folder to check the files in.", "Look at its free space."
+        )
+    try:
+        yield name
+    finally:
+        await shell.run(["rm", "-rf", "--", name])

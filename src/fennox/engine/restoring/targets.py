@@ -1,0 +1,284 @@
+"""The machine that a restore writes to: how it is reached, under which of its faces, and what it
+holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from contextlib import aclosing
+from dataclasses import dataclass, field, replace
+from typing import Literal, TypeVar
+
+import anyio
+
+from fennox.core.errors import FarSideFailed, FennoxError, PartUnread, TryLater
+from fennox.core.evidence.evaluation import Census, parts_to_take
+from fennox.core.kinds.expressions import filled
+from fennox.core.kinds.literals import Phase
+from fennox.core.kinds.model import Kind
+from fennox.core.restoring.planning import Target
+from fennox.core.restoring.sheet import Place, Sheet
+from fennox.engine.backups.backup_reader import Digests, digest_of
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
+from fennox.engine.journal import Journal
+from fennox.engine.processes.carver_pool import Carvers
+from fennox.engine.processes.evaluator_pool import Evaluates
+from fennox.engine.reading.capture import Capture, identify, values_of
+from fennox.engine.reading.documents import hashed, read_documents
+from fennox.engine.takes.take import take
+from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.links.base import Link, Shell, Web
+
+Told = TypeVar("Told")
+WhoseLogin = Literal["target", "after", "entrance"]
+Connect = Callable[[Place, WhoseLogin], Awaitable[Link]]
+_CHANGING: frozenset[Phase] = frozenset(
+    {"write", "finish", "rejoin"}
+)  # phases in which a target may get another face
+_COMES_BACK_WITHIN = 120.0  # seconds that a target may be away where a step may have restarted it
+_PAUSE = 0.5  # seconds between two tries
+
+
+async def look_at_target(
+    kind: Kind,
+    link: Link,
+    place: Place,
+    settings: dict[str, str],
+    parts: list[str],
+    evaluates: Evaluates,
+) -> Target:
+    """Read the target as it is now, storing nothing."""
+    machine = await identify(kind, link, settings)
+
+    async def read(some: list[str]) -> tuple[Digests, Census]:
+        capture, documents = Capture(kind, settings, machine), Digests()
+        async with aclosing(read_documents(link, capture, some)) as found:
+            async for captured in found:
+                document = await hashed(captured)
+                documents.setdefault(captured.part, {})[document.path] = digest_of(document)
+        return documents, (await capture.told(some, evaluates)).counted()
+
+    (documents, census), unread = await as_far_as_it_tells(parts, read)
+    return Target(machine, place, documents, census, await _room(kind, link, settings), unread)
+
+
+async def save_target(
+    vault: Vault,
+    index: PackIndex,
+    link: Link,
+    subject: Subject,
+    order: Order,
+    journal: Journal,
+    evaluates: Evaluates,
+    carvers: Carvers | None,
+) -> Taken:
+    """Take the safety copy: all that the target tells of itself. What it does not is named in the
+    backup's note.
+    """
+
+    async def read(some: list[str]) -> Taken:
+        lacking = [
+            part.title for part in subject.kind.part if not part.handed_in and part.name not in some
+        ]
+        note = f"{order.note} It does not tell: {', '.join(lacking)}." if lacking else order.note
+        fixed = replace(order, parts=some if lacking else None, note=note)
+        return await take(
+            vault,
+            index,
+            link,
+            subject,
+            fixed,
+            journal,
+            evaluates,
+            any_machine=True,
+            carvers=carvers,
+        )
+
+    taken, unread = await as_far_as_it_tells(parts_to_take(subject.kind, None), read)
+    for said in unread.values():
+        await journal.log("warning", f"Not in the safety copy: {said}")
+    return taken
+
+
+async def as_far_as_it_tells(
+    parts: list[str], read: Callable[[list[str]], Awaitable[Told]]
+) -> tuple[Told, dict[str, str]]:
+    """Read a machine that may lack a program: parts whose commands fail are left out, and told by
+    name with the reason.
+
+    Raises what the command said if no part is left.
+    """
+    unread: dict[str, str] = {}
+    while True:
+        try:
+            return await read([part for part in parts if part not in unread]), unread
+        except PartUnread as error:
+            unread[error.part] = error.what
+            if len(unread) >= len(parts):
+                raise
+
+
+async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
+    """Bytes left in the folder that must have room (POSIX ``df -P``); None: the kind names none, or
+    none is told.
+    """
+    if not kind.requires.room or not isinstance(link, Shell):
+        return None
+    told = await link.run(
+        ["df", "-P", "-k", "--", filled(kind.requires.room, values_of(kind, settings))]
+    )
+    words = told.output.decode("utf-8", "replace").splitlines()[-1:]
+    fields = words[0].split() if words and told.code == 0 else []
+    return int(fields[3]) * 1024 if len(fields) >= 6 and fields[3].isdigit() else None
+
+
+@dataclass
+class Reached:
+    """Links to the target of a sheet, each opened when it is first needed.
+
+    ``connect`` opens a link to a place with the target's login or the one expected afterwards.
+    """
+
+    sheet: Sheet
+    kind: Kind
+    settings: dict[str, str]
+    journal: Journal
+    connect: Connect
+    evaluates: Evaluates
+    _link: Link | None = field(default=None)
+    _entrance: Link | None = field(default=None)
+
+    def place(self) -> Place:
+        """Where it answers now."""
+        return self.sheet.after.place if self.sheet.rejoined else self.sheet.target
+
+    async def look(self, parts: list[str]) -> Target:
+        """What it holds now."""
+        return await look_at_target(
+            self.kind, await self.current(), self.place(), self.settings, parts, self.evaluates
+        )
+
+    async def rejoin(self, limit: float) -> str:
+        """Wait until the machine answers at the expected place with the expected key and login."""
+        await self.close()
+        self.sheet.rejoined = True
+        place = self.sheet.after.place
+        fault: FennoxError | None = None
+        with anyio.move_on_after(limit):
+            pause = 0.1
+            while True:
+                try:
+                    self._link = await self.connect(place, self._whose_login())
+                    return f"{place.account} at {place.address}"
+                except FennoxError as error:  # it may be restarting, and still show its old face
+                    fault = error
+                await self.journal.check()
+                await anyio.sleep(pause)
+                pause = min(pause * 1.5, 3)
+        self.sheet.rejoined = False
+        raise FarSideFailed(
+            f"The machine did not come back at {place.address} within {limit} seconds: "
+            f"{fault.what if fault else 'no answer'}",
+            "Look at its console; it may answer at another address.",
+        )
+
+    async def current(self) -> Link:
+        if self._link is None:
+            self._link = await self._reach()
+        return self._link
+
+    async def _reach(self) -> Link:
+        """The machine as it answers now; one that a step may have restarted is waited for."""
+        ends = anyio.current_time() + _COMES_BACK_WITHIN
+        while True:
+            try:
+                return await self._with_any_face()
+            except TryLater:
+                if not self._may_have_changed() or anyio.current_time() > ends:
+                    raise
+            await self.journal.check()
+            await anyio.sleep(_PAUSE)
+
+    async def _with_any_face(self) -> Link:
+        """With its own face, or with as much of the backup's as was put back.
+
+        A restore that lost its worker goes on here. By then the machine may show the backup's host
+        key, know the backup's accounts, or answer at its address, each of which the sheet foretold
+        and a person has accepted.
+        """
+        fault: FennoxError | None = None
+        for place, whose in self._faces():
+            try:
+                link = await self.connect(place, whose)
+                if isinstance(link, Web) and self._may_have_changed():
+                    await identify(
+                        self.kind, link, self.settings
+                    )  # only a request tells whether the login counts
+                return link
+            except FennoxError as error:
+                fault = fault or error
+        assert fault is not None
+        raise fault
+
+    def _faces(self) -> list[tuple[Place, WhoseLogin]]:
+        target, after = self.sheet.target, self.sheet.after
+        if self.sheet.rejoined:
+            return [(after.place, self._whose_login())]
+        faces: list[tuple[Place, WhoseLogin]] = [(target, "target")]
+        if self._may_have_changed():
+            logins: list[WhoseLogin] = (
+                ["target", "after"] if after.login == "system" else ["target"]
+            )
+            for address in dict.fromkeys((target.address, after.place.address)):
+                for key in dict.fromkeys((target.key, after.place.key)):
+                    for whose in logins:
+                        account = target.account if whose == "target" else after.place.account
+                        faces.append((Place(address=address, account=account, key=key), whose))
+        return [face for number, face in enumerate(faces) if face not in faces[:number]]
+
+    def _may_have_changed(self) -> bool:
+        """Whether a step has begun after which the machine may answer otherwise."""
+        return any(step.phase in _CHANGING for step in self.sheet.begun())
+
+    def _whose_login(self) -> WhoseLogin:
+        return "after" if self.sheet.rejoined and self.sheet.after.login == "system" else "target"
+
+    async def _acting(self) -> Link:
+        """Where steps go: the entrance of the kind, on the machine as it answers now, else where it
+        is read.
+        """
+        if self.sheet.entrance is None:
+            return await self.current()
+        if self._entrance is None:
+            place = self.sheet.entrance
+            if self.sheet.rejoined:
+                host = self.sheet.after.place.address.rpartition(":")[0]
+                place = place.model_copy(
+                    update={"address": f"{host}:{place.address.rpartition(':')[2]}"}
+                )
+            self._entrance = await self.connect(place, "entrance")
+        return self._entrance
+
+    async def shell(self) -> Shell:
+        link = await self._acting()
+        if not isinstance(link, Shell):
+            raise FarSideFailed(
+                "This step runs a command, but the target has no shell.", "Mend the kind file."
+            )
+        return link
+
+    async def web(self) -> Web:
+        link = await self._acting()
+        if not isinstance(link, Web):
+            raise FarSideFailed(
+                "This step sends a request, but the target is reached by SSH.",
+                "Mend the kind file.",
+            )
+        return link
+
+    async def close(self) -> None:
+        for link in (self._link, self._entrance):
+            if link is not None:
+                await link.close()
+        self._link = self._entrance = None

@@ -1,0 +1,185 @@
+"""Looking at every byte of a store: what is damaged, lost, foreign, or older than it should be.
+
+A scrub needs no opening key: packs are held against the digest in their name, everything else
+against its MAC or seal. What it finds is told from the object to the backups that need it, and with
+the opening key to the documents.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+
+from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
+from fennox.core.format import header as headers
+from fennox.core.format import packs, records, sweeps
+from fennox.core.format.anchors import Anchors, Loss, Present, losses
+from fennox.engine.backups.vault import (
+    README_NAME,
+    RESCUE_NAME,
+    Vault,
+    raise_unless_damage,
+)
+from fennox.engine.journal import Journal
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.faults import Fault, Gap, Report, blamed, in_place_of, lost_chunks
+from fennox.engine.stores.object_checks import check_object
+
+
+@dataclass(frozen=True)
+class Share:
+    """A part of the packs, by their digests, so that nothing has to be remembered: the
+    ``number``-th of ``of``.
+    """
+
+    number: int
+    of: int
+
+    def holds(self, pack: str) -> bool:
+        return int(packs.digest_in_name(pack)[:8], 16) % self.of == self.number
+
+    def reads(self, name: str) -> bool:
+        try:
+            return self.holds(name)
+        except ValueError:
+            return True  # no name of ours
+
+
+ALL = Share(0, 1)
+
+
+async def scrub(
+    holding: Holding,
+    expected: Collection[str],
+    journal: Journal,
+    *,
+    share: Share = ALL,
+    known: Mapping[str, str] | None = None,
+    told: Collection[Anchors] = (),
+) -> Report:
+    """Read and check every object, then every backup's list of chunks. ``expected``: backups that
+    must be there.
+
+    Of packs only those of the ``share`` are read. ``known``: damage that was found before in the
+    others. ``told``: what the store held before, as others tell.
+    """
+    vault, report = holding.vault, Report()
+    await journal.step("List what is there")
+    listed = [found async for found in vault.store.list("")]
+    names = {found.name for found in listed}
+    holding.index.damaged.clear()
+    await holding.index.refresh(vault)
+    await journal.step("Read and check every object")
+    removed: list[sweeps.Sweep] = []
+    condemned = await vault.condemned()
+    for found in sorted(listed, key=lambda item: item.name):
+        await journal.check()
+        if found.name.startswith("packs/") and not share.reads(found.name):
+            report.passed_over += 1
+            if known is not None and found.name in known:
+                report.faults.append(Fault(found.name, known[found.name]))
+                holding.index.mark_damaged(found.name, known[found.name])
+            continue
+        try:
+            size = await check_object(holding, found, report, removed, names)
+        except NotFound:
+            continue  # removed since the listing; the backups tell whether it is missed
+        except (Damaged, StoreUnusable) as error:
+            await raise_unless_damage(vault, error)
+            # a condemned pack is on its way out: it is no news, but nothing may be read from it
+            if packs.digest_in_name(found.name) not in condemned:
+                report.faults.append(Fault(found.name, _told(error, found.name)))
+            if found.name.startswith("packs/"):
+                holding.index.mark_damaged(found.name, error.what)
+            size = found.size
+        report.objects += 1
+        report.size += size
+        await journal.progress(documents=report.objects, bytes=report.size)
+    for name in (README_NAME, RESCUE_NAME):
+        if name not in names:
+            report.faults.append(Fault(name, f"{name} is gone."))
+    if not any(name.startswith("header/") for name in names):
+        report.faults.append(Fault("header/", "Every header is gone."))
+    elif headers.name(vault.header) not in names:
+        report.faults.append(Fault(headers.name(vault.header), "The newest header is gone."))
+    for generation in sorted({record.reference.generation for record in report.records.values()}):
+        if not any(name.startswith(f"header/{generation}.") for name in names):
+            report.faults.append(
+                Fault(
+                    f"header/{generation}.", f"Every header of key generation {generation} is gone."
+                )
+            )
+    report.missing = await _missing(vault, set(expected) - report.records.keys())
+    for backup in report.missing:
+        report.faults.append(Fault(in_place_of(backup), "Its record is not there, or not sound."))
+        report.costs[in_place_of(backup)] = {backup}
+    await journal.step("Hold every backup against the packs")
+    for backup, record in report.records.items():
+        missing = await lost_chunks(holding, record)
+        if missing:
+            report.lost[backup] = missing
+    if report.lost:  # a take that ended meanwhile put its packs after they were listed
+        await holding.index.refresh(vault)
+        again = {
+            backup: await lost_chunks(holding, report.records[backup]) for backup in report.lost
+        }
+        report.lost = {backup: missing for backup, missing in again.items() if missing}
+    named = {fault.object for fault in report.faults}
+    for backup, missing in report.lost.items():
+        for fault in blamed(holding.index, missing):
+            report.costs.setdefault(fault.object, set()).add(backup)
+            if fault.object not in named:
+                named.add(fault.object)
+                report.faults.append(fault)
+    report.gaps = _gaps(list(report.records.values()), removed)
+    report.losses = _losses(vault, report, told, removed)
+    return report
+
+
+def _losses(
+    vault: Vault, report: Report, told: Collection[Anchors], removed: list[sweeps.Sweep]
+) -> list[Loss]:
+    """The newest of what is told counts; records that were found unsound are no loss but damage."""
+    if not told:
+        return []
+    for record in report.records.values():
+        here = report.present.setdefault(record.reference.system, Present())
+        here.numbers.add(record.reference.sequence)
+        here.records.add(vault.record_name(record.reference))
+    newest = max(told, key=lambda one: one.time)
+    return losses(newest, report.present, removed, vault.header.generation)
+
+
+async def _missing(vault: Vault, absent: set[str]) -> list[str]:
+    """Of the backups that were not found those that no sweep has removed, as one may have done
+    meanwhile.
+    """
+    if not absent:
+        return []
+    swept = sweeps.swept_backups(await vault.sweep_lists(whole=False))
+    return sorted(backup for backup in absent if backup[:8] not in swept)
+
+
+def _told(error: FennoxError, name: str) -> str:
+    """The error without the name, which stands beside it."""
+    text = error.what.removeprefix(name).lstrip()
+    return text[:1].upper() + text[1:]
+
+
+def _gaps(found: list[records.Record], removed: list[sweeps.Sweep]) -> list[Gap]:
+    """Sequence numbers of a system that are missing although no sweep removed them (§9.5)."""
+    known: dict[str, set[int]] = {}
+    names: dict[str, str] = {}
+    for record in found:
+        reference = record.reference
+        known.setdefault(reference.system, set()).add(reference.sequence)
+        names[reference.system] = reference.system_name
+    for sweep in removed:
+        for item in sweep.removed:
+            if item.system in known:
+                known[item.system].add(item.sequence)
+    missing = {
+        system: sorted(set(range(1, max(numbers))) - numbers)
+        for system, numbers in sorted(known.items())
+    }
+    return [Gap(system, names[system], numbers) for system, numbers in missing.items() if numbers]

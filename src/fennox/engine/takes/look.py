@@ -1,0 +1,134 @@
+"""A look at a live system: whether it still is what its last backup holds, told from digests.
+Stores nothing.
+
+What is kept for it are digests under a key, so that who steals them learns nothing: neither names
+nor contents.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from contextlib import aclosing
+from dataclasses import dataclass
+
+from fennox.core.format.manifest import Document
+from fennox.core.format.primitives.secret import WriteSecret
+from fennox.core.names import printable
+from fennox.engine.backups.backup_reader import digest_of
+from fennox.engine.journal import Journal
+from fennox.engine.processes.evaluator_pool import Evaluates
+from fennox.engine.reading.capture import Capture
+from fennox.engine.reading.documents import hashed, read_documents
+from fennox.links.base import Link
+
+State = dict[str, dict[str, str]]
+"""Part → keyed digest of a path → keyed digest of what the document is."""
+Plain = dict[str, dict[str, str]]
+"""Part → path → a text that differs if the document differs in more than noise."""
+
+_NAMED = 5  # paths that a note names
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Paths that are there now and were not, or are not what they were; of what is gone only how
+    many.
+    """
+
+    new: list[str]
+    changed: list[str]
+    gone: int
+
+    def __bool__(self) -> bool:
+        return bool(self.new or self.changed or self.gone)
+
+    def counted(self) -> dict[str, int]:
+        """How many documents are ``changed``, ``new`` and ``gone``."""
+        return {"changed": len(self.changed), "new": len(self.new), "gone": self.gone}
+
+    def __str__(self) -> str:
+        told = [
+            f"{word} {_some(paths)}"
+            for word, paths in (("changed", self.changed), ("new", self.new))
+            if paths
+        ]
+        if self.gone:
+            told.append(f"{self.gone} gone")
+        return "; ".join(told)
+
+
+def _some(paths: list[str]) -> str:
+    named = ", ".join(printable(path) for path in paths[:_NAMED])
+    return f"{named} and {len(paths) - _NAMED} more" if len(paths) > _NAMED else named
+
+
+async def plain_of(
+    capture: Capture,
+    documents: dict[str, list[Document]],
+    evaluates: Evaluates,
+    *,
+    with_secrets: bool,
+) -> Plain:
+    """``with_secrets``: in custody ``apart`` nobody may be able to test a guess of them
+    (store-format §4.3).
+    """
+    quiet = await evaluates.quiet_digests(capture.kind, capture.noisy)
+    return {
+        part: {
+            document.path: _text(quiet.get(document.path), document)
+            for document in listed
+            if (with_secrets or not document.secret) and document.path not in capture.moved
+        }
+        for part, listed in documents.items()
+    }
+
+
+def _text(quiet: str | None, document: Document) -> str:
+    return digest_of(document if quiet is None else document.model_copy(update={"digest": quiet}))
+
+
+def blinded(plain: Plain, secret: WriteSecret) -> State:
+    def key(text: str) -> str:
+        return secret.keyed_digest(text.encode("utf-8", "surrogateescape")).hex()[:32]
+
+    return {
+        part: {key(path): key(f"{path}|{text}") for path, text in texts.items()}
+        for part, texts in plain.items()
+    }
+
+
+def difference(before: State, now: Plain, secret: WriteSecret) -> Difference:
+    """Of the parts that both have."""
+    new, changed, gone = [], [], 0
+    for part, texts in now.items():
+        if part not in before:
+            continue
+        known, seen = before[part], blinded({part: texts}, secret)[part]
+        gone += len(known.keys() - seen.keys())
+        for path, (name, what) in zip(texts, seen.items(), strict=True):
+            if name not in known:
+                new.append(path)
+            elif known[name] != what:
+                changed.append(path)
+    return Difference(sorted(new), sorted(changed), gone)
+
+
+async def look(
+    link: Link,
+    capture: Capture,
+    parts: Iterable[str],
+    journal: Journal,
+    evaluates: Evaluates,
+    *,
+    with_secrets: bool,
+) -> Plain:
+    """Read the parts as they are now."""
+    documents: dict[str, list[Document]] = {part: [] for part in parts}
+    count = total = 0
+    async with aclosing(read_documents(link, capture, list(documents))) as found:
+        async for captured in found:
+            document = await hashed(captured)
+            documents[captured.part].append(document)
+            count, total = count + 1, total + document.size
+            await journal.progress(documents=count, bytes=total)
+    return await plain_of(capture, documents, evaluates, with_secrets=with_secrets)

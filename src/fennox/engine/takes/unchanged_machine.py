@@ -1,0 +1,111 @@
+"""A machine that answers as it did at its last take holds what that backup holds, and nothing of it
+need be read.
+
+The answers name every file with its inode, size and times, of which the change time (``ctime``)
+cannot be set back by a program, and hold all that programs said. They are kept as a digest under
+the key set's write secret, which tells nothing to who steals it; and every few days everything is
+read all the same.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Protocol
+
+from fennox import __version__
+from fennox.core.errors import Damaged, FennoxError
+from fennox.core.format.manifest import Head, KindFile
+from fennox.core.format.records import Previous, Reference
+from fennox.core.format.trees import Root
+from fennox.core.kinds.model import Kind
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
+from fennox.engine.reading.file_stamps import recent
+from fennox.engine.reading.inquiry import Inquiry, is_asked_whole
+
+
+class Known(Protocol):
+    """What of a system has a say in what its backup holds."""
+
+    @property
+    def folder(self) -> str: ...
+
+    @property
+    def kind(self) -> Kind: ...
+
+    @property
+    def kind_file(self) -> KindFile: ...
+
+    @property
+    def settings(self) -> dict[str, str]: ...
+
+
+@dataclass(frozen=True)
+class Before:
+    """The backup before, all of which is relied on now; ``head_root`` and ``ids``: where its head
+    and content lie.
+    """
+
+    reference: Reference
+    head: Head
+    head_root: Root
+    ids: dict[bytes, str]
+
+
+@dataclass(frozen=True)
+class RecordPlace:
+    """What the backup before is called in a store: folder, time and name."""
+
+    folder: str
+    time: str
+    name: str
+
+
+def likeness(
+    vault: Vault, subject: Known, machine: str, parts: Sequence[str], inquiry: Inquiry
+) -> str:
+    """A text that is the same as long as nothing has changed; empty if the answers do not tell.
+
+    ``machine``: the id that it has, or that it must have if the answers do not name it.
+    """
+    told = inquiry.told() if is_asked_whole(subject.kind, parts) else None
+    if told is None:
+        return ""
+    all_else = [__version__, machine, subject.kind_file.text, subject.settings, list(parts)]
+    known = json.dumps(all_else, sort_keys=True).encode()
+    return vault.secret.keyed_digest(
+        b"".join(b"%d:%b" % (len(text), text) for text in [known, *told])
+    ).hex()
+
+
+async def rely_on_before(
+    vault: Vault, index: PackIndex, writer: BackupWriter, previous: Previous, place: RecordPlace
+) -> Before | None:
+    """The backup before, if all of its chunks may be relied on and it is not too long since
+    everything was read.
+    """
+    with suppress(FennoxError):  # it is in another store, or damaged: then everything is read
+        record = await vault.record_of(previous.backup, place.folder, place.time, place.name)
+        reference = record.reference
+        if (
+            not recent(reference.read_whole, vault.now())
+            or reference.generation != vault.header.generation
+        ):
+            return None
+        with suppress(Damaged):
+            return await _relied_on(BackupReader(vault, index, record), writer)
+        await index.refresh(vault)  # another process wrote it since
+        return await _relied_on(BackupReader(vault, index, record), writer)
+    return None
+
+
+async def _relied_on(reader: BackupReader, writer: BackupWriter) -> Before:
+    head, ids = await reader.head(), await reader.id_list()
+    if not writer.rely_on(ids.keys() - await reader.head_ids()):
+        raise Damaged("Not all of the backup before can be relied on.", "Everything is read.")
+    return Before(reader.record.reference, head, reader.head_root, ids)
