@@ -39,7 +39,7 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.processes.carver_pool import Carvers
 from fennox.engine.processes.evaluator_pool import Evaluators
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
 from fennox.links import ssh
 from fennox.links.base import Address, Credential
 from fennox.stores.folder import FolderStore
@@ -81,7 +81,7 @@ class Taker:
     async def take(self, *, trust: bool = False) -> Taken:
         last = self.last
         previous = Previous(backup=last.reference.backup, digest=last.digest) if last else None
-        order = Order(
+        order = TakeRequest(
             secrets.token_hex(16),
             secrets.token_hex(16),
             1,

@@ -103,7 +103,7 @@ def objects(secret: WriteSecret, opening: OpeningKey) -> dict[str, object]:
         fact="hold", backup=BACKUP, system=SYSTEM, time=TIME, by="mara", reason="before the move"
     )
     old = f"systems/web-9-5e5e5e5e/{TIME}.old.aaaaaaaa.fxr"
-    removed = sweeps.Removed(name=old, why="always 3", system=SYSTEM, sequence=1)
+    removed = sweeps.RemovedBackup(name=old, why="always 3", system=SYSTEM, sequence=1)
     sweep = sweeps.Sweep(
         stage="removed", time=TIME, by="f" * 32, condemned=["d" * 64], removed=[removed]
     )

@@ -163,7 +163,7 @@ def seal_key_of(raw: bytes) -> bytes:
     return mlkem_key(raw).public_key().public_bytes_raw() + curve if len(raw) == 96 else curve
 
 
-class Passphrase:
+class TriedPassphrase:
     """A passphrase that is tried: each key is derived once, and all of them within a bound
     (§3.1).
     """
@@ -199,7 +199,7 @@ class Passphrase:
         return self.keys[place]
 
 
-def unlock(header: Json, passphrase: Passphrase) -> bytes | None:
+def unlock(header: Json, passphrase: TriedPassphrase) -> bytes | None:
     """Try every slot of a header (§3.1); the opening key, or None. Bad: one opens, and the rest
     does not fit.
     """
@@ -281,7 +281,7 @@ class Fields:
             raise Bad(f"the {self.what} goes on behind its end")
 
 
-class Files:
+class StoreFiles:
     """The objects of a store that lies in a folder. `fennox rescue` has the same for one on a far
     side.
     """
@@ -314,7 +314,7 @@ class Files:
             return file.read(length)
 
 
-class Kept(NamedTuple):
+class KeptRecord(NamedTuple):
     """What is remembered of each record; the rest is read again where it is needed."""
 
     object: str
@@ -333,10 +333,10 @@ class Kept(NamedTuple):
     purpose: str
 
 
-class Store:
+class RescuedStore:
     """A store, opened with a passphrase."""
 
-    def __init__(self, files: Files, passphrase: str) -> None:
+    def __init__(self, files: StoreFiles, passphrase: str) -> None:
         self.files = files
         self.openings: dict[int, bytes] = {}
         self.secrets: dict[int, bytes] = {}
@@ -349,7 +349,7 @@ class Store:
         self.lacking: dict[str, int] = {}  # by id list: how many chunks are in no pack
         self.whole: set[str] = set()  # contents that were read
         self.notes: dict[str, dict[str, str]] = {}  # by system: note → when it was put
-        self._records: list[Kept] | None = None
+        self._records: list[KeptRecord] | None = None
         self._systems: list[str] | None = None
         self._mac_keys: dict[int, bytes] = {}
         opened = self.open_headers(passphrase)
@@ -438,7 +438,7 @@ class Store:
             )
         ours.sort(key=lambda item: (item[1]["generation"], item[1]["revision"]), reverse=True)
         opened: dict[int, tuple[str, Json, bytes]] = {}
-        tried, untried = Passphrase(passphrase), False
+        tried, untried = TriedPassphrase(passphrase), False
         for path, header in sorted(
             ours, key=lambda item: work_of(item[1])
         ):  # what was made to be costly comes last
@@ -603,13 +603,13 @@ class Store:
         for ref in refs:
             yield self.chunk(ref["id"], ref["key"], ref["length"])
 
-    def records(self) -> list[Kept]:
+    def records(self) -> list[KeptRecord]:
         """Every backup's record, of its newest key generation (§9)."""
         if self._records is not None:
             return self._records
         names = self.names_in_systems(".fxr")
         batches = [names[at : at + BATCH] for at in range(0, len(names), BATCH)]
-        found: dict[str, Kept] = {}
+        found: dict[str, KeptRecord] = {}
         # what is kept here is no garbage; to search all of it again and again takes a fifth of the
         # time
         gc.disable()
@@ -631,7 +631,7 @@ class Store:
             self._systems = [name for name in self.files.names("systems") if name.count("/") == 2]
         return [name for name in self._systems if name.endswith(ending)]
 
-    def record(self, record: Kept) -> tuple[Json, bytes]:
+    def record(self, record: KeptRecord) -> tuple[Json, bytes]:
         """Its reference section and its sealed section (§9.1)."""
         return self.read_record(self.files.read(record.object))
 
@@ -642,7 +642,7 @@ class Store:
         name = f"{reference['time']}.{shown}.{reference['backup'][:8]}{newer}.fxr"
         return f"systems/{reference['folder']}/{name}"
 
-    def read_records(self, names: list[str]) -> tuple[list[Kept], list[str]]:
+    def read_records(self, names: list[str]) -> tuple[list[KeptRecord], list[str]]:
         """Records that can be read, and what is wrong with others."""
         read, damaged = [], []
         for path in names:
@@ -813,11 +813,13 @@ class Store:
             raise SystemExit(FAILED) from error
 
 
-def each_of(batches: list[list[str]], store: Store) -> Iterator[tuple[list[Kept], list[str]]]:
+def each_of(
+    batches: list[list[str]], store: RescuedStore
+) -> Iterator[tuple[list[KeptRecord], list[str]]]:
     """Read batches of records; of a large store by all processors, which inherit what is open
     here.
     """
-    if len(batches) < 3 or type(store.files) is not Files:
+    if len(batches) < 3 or type(store.files) is not StoreFiles:
         yield from map(store.read_records, batches)
         return
     Readers.store = store
@@ -828,16 +830,16 @@ def each_of(batches: list[list[str]], store: Store) -> Iterator[tuple[list[Kept]
 class Readers:
     """What processes that read inherit."""
 
-    store: Store
+    store: RescuedStore
 
     @staticmethod
-    def read(names: list[str]) -> tuple[list[Kept], list[str]]:
+    def read(names: list[str]) -> tuple[list[KeptRecord], list[str]]:
         return Readers.store.read_records(names)
 
 
-def kept(path: str, reference: Json) -> Kept:
+def kept(path: str, reference: Json) -> KeptRecord:
     sizes = reference["sizes"]
-    return Kept(
+    return KeptRecord(
         path,
         reference["backup"],
         sys.intern(reference["system"]),
@@ -873,7 +875,7 @@ def readable(stamp: str) -> str:
     return f"{stamp[:4]}-{stamp[4:6]}-{stamp[6:8]} {stamp[9:11]}:{stamp[11:13]} UTC"
 
 
-def marks(record: Kept, state: dict[str, str]) -> list[str]:
+def marks(record: KeptRecord, state: dict[str, str]) -> list[str]:
     """What speaks for or against a backup."""
     found = [
         f"{name}: {safe(state[name])}" if state[name] else name
@@ -894,7 +896,7 @@ def marks(record: Kept, state: dict[str, str]) -> list[str]:
 # ------------------------------------------------------------------------------------------
 
 
-def command_list(store: Store, _arguments: argparse.Namespace) -> int:
+def command_list(store: RescuedStore, _arguments: argparse.Namespace) -> int:
     standing = store.standing()
     rows: list[tuple[str, ...]] = [
         (
@@ -930,7 +932,7 @@ def command_list(store: Store, _arguments: argparse.Namespace) -> int:
     return 0
 
 
-def command_check(store: Store, arguments: argparse.Namespace) -> int:
+def command_check(store: RescuedStore, arguments: argparse.Namespace) -> int:
     store.read_packs()
     for path in store.files.names("packs"):
         if hashlib.blake2b(store.files.read(path), digest_size=32).hexdigest() != digest_in(path):
@@ -961,7 +963,7 @@ def command_check(store: Store, arguments: argparse.Namespace) -> int:
     return code
 
 
-def check_backup(store: Store, where: str, reference: Json, sealed: bytes) -> int:
+def check_backup(store: RescuedStore, where: str, reference: Json, sealed: bytes) -> int:
     """Every document of one backup, and what its manifest and its id list say of them; how many
     documents it has.
     """
@@ -990,7 +992,7 @@ def check_backup(store: Store, where: str, reference: Json, sealed: bytes) -> in
     return seen
 
 
-def check_part(store: Store, part: Json) -> tuple[int, int, list[str]]:
+def check_part(store: RescuedStore, part: Json) -> tuple[int, int, list[str]]:
     """How many documents and bytes a part has, and what is wrong with them. One that did not change
     is read once.
     """
@@ -1028,7 +1030,7 @@ def of_content(chunks: list[Json]) -> str:
     return hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
 
-def check_sequences(store: Store) -> None:
+def check_sequences(store: RescuedStore) -> None:
     """Numbers run through all stores of a system: one that is not here lies in another, was swept,
     or is lost.
     """
@@ -1037,7 +1039,7 @@ def check_sequences(store: Store) -> None:
         for item in store.removed
         if not item.get("superseded")
     }
-    systems: dict[str, list[Kept]] = {}
+    systems: dict[str, list[KeptRecord]] = {}
     for one in store.records():
         systems.setdefault(one.system, []).append(one)
     for system, listed in sorted(systems.items(), key=lambda item: item[1][0].system_name):
@@ -1058,7 +1060,7 @@ def check_sequences(store: Store) -> None:
                 )
 
 
-def check_against(store: Store, arguments: argparse.Namespace) -> None:
+def check_against(store: RescuedStore, arguments: argparse.Namespace) -> None:
     """Hold the store against what a recovery sheet or another store tells of it (§15.3)."""
     told = told_of(store, arguments)
     say(f"Held against what was told at {readable(told['time'])}.")
@@ -1107,7 +1109,7 @@ def check_against(store: Store, arguments: argparse.Namespace) -> None:
                 store.damaged.append(f"records and notes of {name} are not those that were there")
 
 
-def told_of(store: Store, arguments: argparse.Namespace) -> Json:
+def told_of(store: RescuedStore, arguments: argparse.Namespace) -> Json:
     """The newest that the sheet or the other store tells of this one."""
     place = Path(arguments.against)
     found: list[Json] = []
@@ -1119,7 +1121,7 @@ def told_of(store: Store, arguments: argparse.Namespace) -> Json:
                 if arguments.against_passphrase_file
                 else None
             )
-            other = Store(Files(place), passphrase or arguments.passphrase)
+            other = RescuedStore(StoreFiles(place), passphrase or arguments.passphrase)
             found = other.read_anchors(store.id)
         else:
             sheet = json.loads(place.read_text("utf-8"))
@@ -1168,7 +1170,7 @@ KNOWN = re.compile(
 )
 
 
-def check_names(store: Store) -> None:
+def check_names(store: RescuedStore) -> None:
     """What lies here under a name that no object has (§2.1), and what should lie here."""
     names = store.files.names()
     for name in names:
@@ -1191,7 +1193,7 @@ def shown(path: bytes) -> str:
     return safe(path.decode("utf-8", "backslashreplace"))
 
 
-def command_extract(store: Store, arguments: argparse.Namespace) -> int:
+def command_extract(store: RescuedStore, arguments: argparse.Namespace) -> int:
     target = Path(arguments.to)
     try:
         if target.exists() and any(target.iterdir()):
@@ -1247,7 +1249,7 @@ class Extraction:
     no other.
     """
 
-    def __init__(self, store: Store, target: Path, patterns: list[str] | None) -> None:
+    def __init__(self, store: RescuedStore, target: Path, patterns: list[str] | None) -> None:
         self.store, self.target, self.patterns = store, target, patterns
         self.listing: list[Json] = []
         self.special: list[str] = []
@@ -1390,7 +1392,7 @@ MOST_NAMES = 40
 SECRET_NAME = re.compile(r"pass|secret|token|key", re.IGNORECASE)
 
 
-def command_steps(store: Store, arguments: argparse.Namespace) -> int:
+def command_steps(store: RescuedStore, arguments: argparse.Namespace) -> int:
     """A plan for a person: what to do on the target, in its order, with the values of this
     backup.
     """
@@ -1558,7 +1560,7 @@ def command_login(arguments: argparse.Namespace) -> int:
             NOT_FOUND,
         )
     read_passphrase(arguments)
-    opening = unlock(json.loads(store["header"]), Passphrase(arguments.passphrase))
+    opening = unlock(json.loads(store["header"]), TriedPassphrase(arguments.passphrase))
     if opening is None:
         fail("The passphrase opens none of this store's slots.", NOT_OPENED)
     secret = hpke_open(opening, base64.b64decode(login["sealed"]), login["info"].encode())
@@ -1578,7 +1580,7 @@ def command_login(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def command_search(store: Store, arguments: argparse.Namespace) -> int:
+def command_search(store: RescuedStore, arguments: argparse.Namespace) -> int:
     """Documents whose path or content holds a text, or whose path fits a pattern, in every
     backup.
     """
@@ -1619,7 +1621,9 @@ def command_search(store: Store, arguments: argparse.Namespace) -> int:
     return 0 if found else NOT_FOUND
 
 
-def lines_with(store: Store, document: Json, text: bytes, held: dict[str, list[int]]) -> list[int]:
+def lines_with(
+    store: RescuedStore, document: Json, text: bytes, held: dict[str, list[int]]
+) -> list[int]:
     """In which lines of a document the text is. The same content is read once, whatever it is
     called.
     """
@@ -1677,7 +1681,7 @@ def fail(text: str, code: int = FAILED) -> NoReturn:
     sys.exit(code)
 
 
-def report(store: Store) -> int:
+def report(store: RescuedStore) -> int:
     progress("")
     for line in store.on_their_way:
         say(f"condemned {line}; nothing needs it, and a sweep removes it")
@@ -1695,7 +1699,7 @@ def report(store: Store) -> int:
     return FAILED if damaged else 0
 
 
-def main(words: list[str] | None = None, files: Files | None = None) -> int:
+def main(words: list[str] | None = None, files: StoreFiles | None = None) -> int:
     """``files``: the store, where it does not lie in a folder here."""
     parser = argparse.ArgumentParser(
         description="List, check and extract backups of a Fennox store, offline.",
@@ -1763,7 +1767,7 @@ def main(words: list[str] | None = None, files: Files | None = None) -> int:
     arguments = parser.parse_args(words)
     if hasattr(arguments, "login"):
         return command_login(arguments)
-    return perform(arguments, files or Files(folder_of(arguments.store)))
+    return perform(arguments, files or StoreFiles(folder_of(arguments.store)))
 
 
 def folder_of(given: str) -> Path:
@@ -1772,10 +1776,10 @@ def folder_of(given: str) -> Path:
     return Path(given)
 
 
-def perform(arguments: argparse.Namespace, files: Files) -> int:
+def perform(arguments: argparse.Namespace, files: StoreFiles) -> int:
     """Open a store and do what was asked for."""
     read_passphrase(arguments)
-    store = Store(files, arguments.passphrase)
+    store = RescuedStore(files, arguments.passphrase)
     store.read_lists()
     code: int = arguments.run(store, arguments)
     return code
@@ -1807,7 +1811,7 @@ def first_line(file: str) -> str:
     return Path(file).read_text(encoding="utf-8").split("\n")[0].rstrip("\r")
 
 
-def run(words: list[str] | None = None, files: Files | None = None) -> int:
+def run(words: list[str] | None = None, files: StoreFiles | None = None) -> int:
     """Nothing that a store holds, and nobody who stops it, ends this in a traceback."""
     try:
         return main(words, files)

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from fennox.core.format import anchors
 from fennox.core.format.anchors import Anchors, Present, SystemAnchor, digest_of, losses, ranges
 from fennox.core.format.primitives.secret import WriteSecret
-from fennox.core.format.sweeps import Removed, Sweep
+from fennox.core.format.sweeps import RemovedBackup, Sweep
 
 SYSTEM, THEN, BEFORE, SINCE = "5" * 32, "20260301T120000Z", "20260228T120000Z", "20260302T120000Z"
 
@@ -43,7 +43,7 @@ def swept(
     numbers: set[int], notes: int = 0, *, time: str = SINCE, superseded: bool = False
 ) -> Sweep:
     removed = [
-        Removed(
+        RemovedBackup(
             name=f"systems/x/{number}.fxr",
             why="",
             system=SYSTEM,

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fennox.core.evidence.guard import Seen, doubts
+from fennox.core.evidence.guard import SeenBackup, doubts
 from fennox.core.kind_files.loading import load
 from tests.core.test_kinds import shipped
 
@@ -23,8 +23,8 @@ FULL = {
 }
 
 
-def seen(bytes_: int = 1_000_000, product: str = "debian", **changes: list[str]) -> Seen:
-    return Seen(
+def seen(bytes_: int = 1_000_000, product: str = "debian", **changes: list[str]) -> SeenBackup:
+    return SeenBackup(
         product,
         {**FULL, **{name.replace("_", " "): value for name, value in changes.items()}},
         bytes_,
@@ -46,7 +46,7 @@ def test_the_first_backup_and_an_equal_one_are_not_doubted() -> None:
         (seen(product="alpine"), "it is of alpine"),
     ],
 )
-def test_what_lost_much_is_doubted_with_the_reason(new: Seen, said: str) -> None:
+def test_what_lost_much_is_doubted_with_the_reason(new: SeenBackup, said: str) -> None:
     why = doubts(LINUX, new, [seen(), seen(), seen()])
     assert len(why) == 1
     assert said in why[0]
@@ -63,7 +63,7 @@ def test_what_lost_much_is_doubted_with_the_reason(new: Seen, said: str) -> None
         seen(accounts=["root"]),
     ],
 )
-def test_ordinary_changes_and_growth_are_not_doubted(new: Seen) -> None:
+def test_ordinary_changes_and_growth_are_not_doubted(new: SeenBackup) -> None:
     assert doubts(LINUX, new, [seen(), seen()]) == []
 
 
@@ -89,10 +89,10 @@ def test_a_fresh_installation_in_place_of_the_system_is_doubted() -> None:
         "shares": ["public", "rosters"],
         "pools": ["one"],
     }
-    fresh, before = Seen("skerry", lists, 900), Seen("skerry", full, 1000)
+    fresh, before = SeenBackup("skerry", lists, 900), SeenBackup("skerry", full, 1000)
     assert doubts(SKERRY, fresh, [before]) == ["it holds only what every fresh installation has"]
     assert doubts(SKERRY, fresh, [fresh]) == []
-    keyed = Seen(
+    keyed = SeenBackup(
         "skerry",
         {name: ["x"] * len(names) for name, names in lists.items()},
         900,
@@ -118,5 +118,5 @@ def test_what_only_grew_is_never_doubted(
         name: max((e[0].get(name, []) for e in earlier), key=len) + census.get(name, [])
         for name in LINUX.census
     }
-    new = Seen("debian", grown, max(e[1] for e in earlier) + size)
-    assert doubts(LINUX, new, [Seen("debian", e[0], e[1]) for e in earlier]) == []
+    new = SeenBackup("debian", grown, max(e[1] for e in earlier) + size)
+    assert doubts(LINUX, new, [SeenBackup("debian", e[0], e[1]) for e in earlier]) == []

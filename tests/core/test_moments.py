@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (
     Apart,
-    Clock,
+    ClockEvidence,
     Disordered,
     Event,
-    Evidence,
     FromFuture,
     Jumped,
+    ObservedClock,
     judge,
     sentence,
 )
@@ -31,10 +31,10 @@ MINUTE, HOUR, DAY, YEAR = (
 
 
 def test_clocks_that_agree_and_dates_that_have_passed_are_no_doubt() -> None:
-    evidence = Evidence(
+    evidence = ClockEvidence(
         "ours",
         NOW,
-        (Clock(moments.DATABASE, MINUTE), Clock("the store", -MINUTE)),
+        (ObservedClock(moments.DATABASE, MINUTE), ObservedClock("the store", -MINUTE)),
         (Event(moments.BACKUP, NOW - DAY), Event(moments.RUN, NOW + MINUTE)),
         tended=NOW - HOUR,
     )
@@ -43,7 +43,7 @@ def test_clocks_that_agree_and_dates_that_have_passed_are_no_doubt() -> None:
 
 @pytest.mark.parametrize("by", [3 * MINUTE, DAY, YEAR, -3 * MINUTE, -DAY, -YEAR])
 def test_a_clock_that_differs_is_named_with_by_how_much(by: timedelta) -> None:
-    [doubt] = judge(Evidence("ours", NOW, (Clock(moments.DATABASE, by),)))
+    [doubt] = judge(ClockEvidence("ours", NOW, (ObservedClock(moments.DATABASE, by),)))
     assert doubt == Apart(moments.DATABASE, by)
     assert sentence(doubt, "ours").startswith("PostgreSQL is ")
     assert moments.span(abs(by)) in sentence(doubt, "ours")
@@ -51,28 +51,44 @@ def test_a_clock_that_differs_is_named_with_by_how_much(by: timedelta) -> None:
 
 def test_what_happened_in_the_future_is_a_doubt_until_a_person_knows_of_it() -> None:
     event = Event(moments.BACKUP, NOW + YEAR)
-    [doubt] = judge(Evidence("ours", NOW, events=(event,)))
+    [doubt] = judge(ClockEvidence("ours", NOW, events=(event,)))
     assert doubt == FromFuture(moments.BACKUP, NOW + YEAR, YEAR)
     known = Event(moments.BACKUP, NOW + YEAR, accepted=NOW + YEAR)
-    assert judge(Evidence("ours", NOW, events=(known,))) == ()
+    assert judge(ClockEvidence("ours", NOW, events=(known,))) == ()
     later = Event(moments.BACKUP, NOW + YEAR + DAY, accepted=NOW + YEAR)
-    assert len(judge(Evidence("ours", NOW, events=(later,)))) == 1
+    assert len(judge(ClockEvidence("ours", NOW, events=(later,)))) == 1
 
 
 def test_a_difference_that_a_person_has_accepted_is_none_and_another_one_is() -> None:
     assert (
-        judge(Evidence("ours", NOW, (Clock("the store", 2 * HOUR + MINUTE, accepted=2 * HOUR),)))
+        judge(
+            ClockEvidence(
+                "ours", NOW, (ObservedClock("the store", 2 * HOUR + MINUTE, accepted=2 * HOUR),)
+            )
+        )
         == ()
     )
     assert (
-        judge(Evidence("ours", NOW, (Clock("the store", timedelta(), accepted=2 * HOUR),))) == ()
+        judge(
+            ClockEvidence(
+                "ours", NOW, (ObservedClock("the store", timedelta(), accepted=2 * HOUR),)
+            )
+        )
+        == ()
     ), "it was mended"
-    assert len(judge(Evidence("ours", NOW, (Clock("the store", HOUR, accepted=2 * HOUR),)))) == 1
+    assert (
+        len(
+            judge(
+                ClockEvidence("ours", NOW, (ObservedClock("the store", HOUR, accepted=2 * HOUR),))
+            )
+        )
+        == 1
+    )
 
 
 def test_a_jump_of_more_than_a_day_is_a_doubt() -> None:
-    assert judge(Evidence("ours", NOW, tended=NOW - DAY)) == ()
-    [doubt] = judge(Evidence("ours", NOW, tended=NOW - YEAR))
+    assert judge(ClockEvidence("ours", NOW, tended=NOW - DAY)) == ()
+    [doubt] = judge(ClockEvidence("ours", NOW, tended=NOW - YEAR))
     assert doubt == Jumped(NOW - YEAR, YEAR)
 
 

@@ -12,7 +12,7 @@ from fennox.core.format.manifest import Finding, Head, KindFile, Machine, Part, 
 from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning, proving
-from fennox.core.restoring.planning import Source, Target
+from fennox.core.restoring.planning import RestoreSource, Target
 from fennox.core.restoring.sheet import CheckProof, Place
 from tests.conftest import NOON
 from tests.engine.keeper import shipped_kind
@@ -28,7 +28,7 @@ def machine(**changes: str) -> Machine:
     )
 
 
-def source(kind: Kind = LINUX, **changes: object) -> Source:
+def source(kind: Kind = LINUX, **changes: object) -> RestoreSource:
     head = Head(
         kind=KindFile(name=kind.name, version=1, text=""),
         settings={},
@@ -44,7 +44,9 @@ def source(kind: Kind = LINUX, **changes: object) -> Source:
         routine=None,
         fennox="",
     ).model_copy(update=changes)
-    return Source("b", "s", "web-9", head, {"settings": {"/etc/a": "1", "/etc/b": "2"}}, "root")
+    return RestoreSource(
+        "b", "s", "web-9", head, {"settings": {"/etc/a": "1", "/etc/b": "2"}}, "root"
+    )
 
 
 def target(**changes: str) -> Target:
@@ -59,7 +61,7 @@ def target(**changes: str) -> Target:
 
 
 def codes(
-    kind: Kind, one: Source, other: Target, severity: str, parts: list[str] | None = None
+    kind: Kind, one: RestoreSource, other: Target, severity: str, parts: list[str] | None = None
 ) -> list[str]:
     sheet = planning.plan(kind, one, other, parts or ALL, {})
     return [finding.code for finding in sheet.findings if finding.severity == severity]

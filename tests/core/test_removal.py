@@ -12,18 +12,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fennox.core.retention import ladder
-from fennox.core.retention.removal import Standing, Wait, waits
+from fennox.core.retention.removal import MarkedBackup, Wait, waits
 from fennox.core.schedule import moments
-from fennox.core.schedule.moments import Clock, Event, Evidence
+from fennox.core.schedule.moments import ClockEvidence, Event, ObservedClock
 
 NOW = datetime(2026, 11, 29, 3, tzinfo=UTC)
 MINUTE, HOUR, DAY = timedelta(minutes=1), timedelta(hours=1), timedelta(days=1)
 LONG_AGO = NOW - 3 * DAY
 
 
-def backups(count: int, system: str = "web-9") -> list[Standing]:
+def backups(count: int, system: str = "web-9") -> list[MarkedBackup]:
     return [
-        Standing(
+        MarkedBackup(
             f"{system}-{number}",
             system,
             number,
@@ -37,8 +37,8 @@ def backups(count: int, system: str = "web-9") -> list[Standing]:
 
 
 def marked(
-    found: list[Standing], *numbers: int, at: datetime = NOW, seen: datetime | None = LONG_AGO
-) -> list[Standing]:
+    found: list[MarkedBackup], *numbers: int, at: datetime = NOW, seen: datetime | None = LONG_AGO
+) -> list[MarkedBackup]:
     return [replace(b, marked=at, first_seen=seen) if b.sequence in numbers else b for b in found]
 
 
@@ -89,7 +89,7 @@ def test_the_newest_of_anything_waits_for_a_person() -> None:
     assert waits([*marked(backups(10), 9), doubtful], NOW) == {"web-9-9": Wait.NEWEST}, (
         "it is the newest good one"
     )
-    part = Standing(
+    part = MarkedBackup(
         "part",
         "web-9",
         3,
@@ -165,13 +165,13 @@ class World:
         clocks = (
             ()
             if self.off_database is None
-            else (Clock(moments.DATABASE, self.off_database - self.off),)
+            else (ObservedClock(moments.DATABASE, self.off_database - self.off),)
         )
         dates = [backup.time for backup in self.held if not backup.misdated] + (
             [self.tended] if self.tended else []
         )
         events = (Event(moments.BACKUP, max(dates)),) if dates else ()
-        return moments.judge(Evidence("ours", self.now, clocks, events, self.tended))
+        return moments.judge(ClockEvidence("ours", self.now, clocks, events, self.tended))
 
     def kept(self, now: datetime, *, by_truth: bool) -> set[str]:
         """What the ladder keeps, by dates as they are told or as they are true."""
@@ -203,7 +203,7 @@ class World:
             if backup.id in kept:
                 backup.marked = backup.seen = None
         standing = [
-            Standing(
+            MarkedBackup(
                 b.id,
                 "web-9",
                 b.sequence,

@@ -30,12 +30,12 @@ from fennox.engine.inspection.backup_comparison import compare, live_side, side_
 from fennox.engine.journal import Journal, MemoryJournal
 from fennox.engine.processes import drawn_facts
 from fennox.engine.processes.carver_pool import Carvers
-from fennox.engine.processes.drawn_facts import Heard, Told
+from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.reading.capture import identify, values_of
-from fennox.engine.restoring.restore import Restore
+from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin, look_at_target, save_target
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links import ssh, web
 from fennox.links.base import Address, Credential, Link
@@ -76,7 +76,7 @@ class Here:
     ) -> tuple[list[Any], str]:
         return value_search.values(kind, question, content, salt)
 
-    async def told(self, heard: Heard) -> Told:
+    async def told(self, heard: Heard) -> DrawnFacts:
         return drawn_facts.told(heard)
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]:
@@ -131,7 +131,7 @@ class Keeper:
             reached,
         )
 
-    def order(self, **changes: object) -> Order:
+    def order(self, **changes: object) -> TakeRequest:
         previous = self.last and records.Previous(
             backup=self.last.reference.backup, digest=self.last.digest
         )
@@ -145,7 +145,7 @@ class Keeper:
             "previous": previous,
             "before": place,
         }
-        return Order(**{**fixed, **rest, **changes})  # type: ignore[arg-type]
+        return TakeRequest(**{**fixed, **rest, **changes})  # type: ignore[arg-type]
 
     async def take(self, journal: Journal | None = None, **changes: object) -> Taken:
         link = await self.connect(self.place)
@@ -201,7 +201,7 @@ class Keeper:
         finally:
             await link.close()
         reader = await self.reader(taken)
-        source = planning.Source(
+        source = planning.RestoreSource(
             taken.reference.backup,
             self.id,
             "web-9",
@@ -228,7 +228,7 @@ class Keeper:
                 self.vault, self.index, link, subject, order, MemoryJournal(), Here(), None
             )
 
-        restore = Restore(
+        restore = RestoreUnderWay(
             sheet=sheet,
             kind=self.kind,
             reader=await self.reader(taken),

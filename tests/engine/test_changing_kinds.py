@@ -14,7 +14,7 @@ from fennox.core.format.manifest import KindFile
 from fennox.core.kind_files.loading import load, whole
 from fennox.core.kinds.filling import for_system
 from fennox.engine.backups.vault import Vault
-from fennox.engine.inspection.value_trace import Standing, Trace
+from fennox.engine.inspection.value_trace import StandingValue, Trace
 from fennox.links.base import Credential
 from saltmere.linux import SSH_RESTART, LinuxServer
 from tests.engine.keeper import Here, Keeper, shipped_text
@@ -98,7 +98,7 @@ def keeper(vault: Vault, server: LinuxServer, key_pair: tuple[str, str]) -> Keep
     return keeper
 
 
-async def traced(keeper: Keeper, question: Question, *taken: object) -> list[Standing]:
+async def traced(keeper: Keeper, question: Question, *taken: object) -> list[StandingValue]:
     trace = Trace(for_system(keeper.kind, keeper.settings), question, b"salt" * 4, Here())
     for one in taken:
         await trace.look(await keeper.reader(one))  # type: ignore[arg-type]

@@ -21,7 +21,7 @@ from fennox.engine.stores.copy_backup import Holding, copy
 from fennox.engine.stores.heal import heal
 from fennox.engine.stores.scrub import scrub
 from fennox.engine.stores.sweep import sweep
-from fennox.stores.base import Found, Store, Wrapped
+from fennox.stores.base import FoundObject, Store, Wrapped
 from fennox.testing.stores import DeniedStore, Died, LateListing, SlowStore, StoppingStore
 from tests.backups import all_backups, read_back, store_backup
 from tests.conftest import NOON
@@ -214,7 +214,7 @@ class _WrittenMeanwhile(Wrapped):
         super().__init__(inner)
         self._scene = scene
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         before = [found async for found in super().list(prefix)]
         self._scene.one.vault.store = self.inner
         self.backup, _ = await store_backup(

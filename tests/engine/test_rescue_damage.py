@@ -145,7 +145,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     async def build() -> None:
         await make(folder, CLASSIC)
         vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
-        gone = sweeps.Removed(
+        gone = sweeps.RemovedBackup(
             name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=6
         )
         sweep = sweeps.Sweep(

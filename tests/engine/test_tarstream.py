@@ -21,7 +21,7 @@ from fennox.core.format.manifest import Document, Machine
 from fennox.engine.reading.capture import Capture
 from fennox.engine.reading.documents import read_documents
 from fennox.engine.reading.tar_stream import Member, members, tar_head
-from fennox.links.base import Files, Output, Running, ShellLanguage
+from fennox.links.base import Output, RemoteFiles, Running, ShellLanguage
 from tests.engine.keeper import shipped_kind
 
 LINUX, _ = shipped_kind("linux-server")
@@ -159,7 +159,7 @@ class LyingShell:
     async def ended(self) -> Output:
         return Output(0, b"", "")
 
-    def files(self) -> AbstractAsyncContextManager[Files]:
+    def files(self) -> AbstractAsyncContextManager[RemoteFiles]:
         raise NotImplementedError
 
     async def close(self) -> None:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 
 from fennox.core.format.manifest import Finding
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.concerns.system_watch import _subject
 
-LACKS = Found(
+LACKS = ConcernFound(
     "lacks", "low", "system", "web-9", "web-9: it lacks x.", "Add x.", subject="points|/x"
 )
 

@@ -11,7 +11,7 @@ import pytest
 from fastapi import FastAPI
 from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import Approval, Audit, KindRow, Login, Sheet, Token, User
+from fennox.catalogue.models import Approval, Audit, KindRow, Login, SheetRow, Token, User
 from fennox.service.http import access
 from fennox.service.machines.context import Context
 from fennox.service.people import grave_acts
@@ -275,7 +275,7 @@ async def a_sheet(context: Context, system: str) -> str:
     async with context.session() as session:
         login = (await session.execute(select(Login.id).limit(1))).scalar_one()
         session.add(
-            Sheet(
+            SheetRow(
                 id="ab" * 16,
                 system_id=system,
                 backup_id="b" * 32,
@@ -309,7 +309,7 @@ async def test_a_restore_is_approved_as_its_sheet_stood(
         assert shown["sheet"] == sheet, "whoever approves can read all of it"
         await second.post(f"/approvals/{shown['id']}/grant")
         async with context.session() as session:
-            await session.execute(update(Sheet).values(data={"version": 2}, version=2))
+            await session.execute(update(SheetRow).values(data={"version": 2}, version=2))
         changed = await client.post(f"/restores/{sheet}/start")
     assert changed.json()["type"] == "urn:fennox:approval-needed", "the sheet is another one now"
     assert changed.json()["approval"] != shown["id"]

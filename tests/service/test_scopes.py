@@ -19,7 +19,7 @@ from fennox.catalogue.models import (
     Login,
     Removal,
     Run,
-    Sheet,
+    SheetRow,
     StoreRow,
     System,
 )
@@ -142,7 +142,7 @@ class Estate:
                 )
             )
             session.add(
-                Sheet(
+                SheetRow(
                     id=sheet,
                     system_id=system,
                     backup_id=backup,
@@ -291,7 +291,7 @@ MINE = {
 async def everything(context: Context) -> list[object]:
     async with context.session() as session:
         found: list[object] = []
-        for table in (System, Backup, Run, Sheet, ConcernRow, StoreRow):
+        for table in (System, Backup, Run, SheetRow, ConcernRow, StoreRow):
             columns = table.__table__.columns
             found += [
                 tuple(row)

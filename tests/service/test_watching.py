@@ -19,7 +19,7 @@ from fennox.catalogue.models import (
     Login,
     Routine,
     Run,
-    Sheet,
+    SheetRow,
     StoreRow,
     StoreSpace,
     System,
@@ -435,7 +435,7 @@ async def test_a_take_that_failed_stands_until_a_take_is_done_and_a_restore_unti
             if sheet is not None:
                 login = (await session.execute(select(Login.id))).scalars().first()
                 session.add(
-                    Sheet(
+                    SheetRow(
                         id=sheet,
                         system_id=system,
                         backup_id=backup,

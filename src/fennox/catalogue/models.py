@@ -565,7 +565,7 @@ class Routine(Base):
     decided_until: Mapped[datetime]  # due times up to here have been decided
 
 
-class Sheet(Base):
+class SheetRow(Base):
     """A run sheet; ``data`` is the versioned document."""
 
     __tablename__ = "sheets"

@@ -9,7 +9,7 @@ import sys
 
 from fennox.cli.main import Environment
 from fennox.client.api import Client
-from fennox.client.calling import Present
+from fennox.client.calling import PersonPresent
 from fennox.core import urls
 from fennox.core.errors import MendSettings, NotSignedIn
 
@@ -35,7 +35,7 @@ def client(environment: Environment) -> Client:
     return Client(address, token, present())
 
 
-def present() -> Present | None:
+def present() -> PersonPresent | None:
     """Whoever sits at the terminal, if there is one."""
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         return None

@@ -63,7 +63,7 @@ def secret(text: str) -> SecretStr:
     return SecretStr(text)
 
 
-class Present(Protocol):
+class PersonPresent(Protocol):
     """A person who can be asked while a call goes on."""
 
     def password(self) -> str: ...
@@ -80,7 +80,7 @@ class Caller:
     """
 
     def __init__(
-        self, address: str, token: str | None = None, present: Present | None = None
+        self, address: str, token: str | None = None, present: PersonPresent | None = None
     ) -> None:
         headers = {"user-agent": f"fennox/{__version__} ({platform.node()})"}
         if token:

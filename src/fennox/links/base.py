@@ -124,7 +124,7 @@ class FarFile:
     link: bytes = b""
 
 
-class Files(Protocol):
+class RemoteFiles(Protocol):
     """Files of a machine, one by one. What is not there is None or nothing; all else that fails is
     an error.
     """
@@ -188,7 +188,7 @@ class Shell(Protocol):
     ) -> AbstractAsyncContextManager[Running]:
         """Run with its output streamed, feeding standard input if given."""
 
-    def files(self) -> AbstractAsyncContextManager[Files]:
+    def files(self) -> AbstractAsyncContextManager[RemoteFiles]:
         """The machine's files, as the login may see them."""
 
     async def close(self) -> None: ...

@@ -37,7 +37,7 @@ def script(
     return "; ".join(one(number, words) for number, words in enumerate(questions))
 
 
-class Reader(Protocol):
+class AnswerReader(Protocol):
     async def read(self, most: int) -> bytes: ...
 
 
@@ -54,7 +54,7 @@ class Errors:
     _ended: bool = False
     _news: asyncio.Event = field(default_factory=asyncio.Event)
 
-    async def read(self, reader: Reader, count: int | None = None) -> None:
+    async def read(self, reader: AnswerReader, count: int | None = None) -> None:
         """Up to the end, or to the ``count``-th mark, behind which nothing comes."""
         try:
             while (count is None or len(self._said) < count) and (block := await reader.read(4096)):
@@ -86,7 +86,7 @@ class Errors:
 
 
 @dataclass
-class Answer:
+class SeriesAnswer:
     """What one command of a series writes; how it ended is known once that has been read to its
     end.
     """
@@ -125,10 +125,12 @@ class Series:
     ended: int = 0  # answers that were read to their end
     _held: bytes = b""
 
-    async def answers(self, count: int, heard: Collection[int]) -> AsyncGenerator[Answer, None]:
+    async def answers(
+        self, count: int, heard: Collection[int]
+    ) -> AsyncGenerator[SeriesAnswer, None]:
         wanted = sorted(heard)
         for number in range(count):
-            answer = Answer(self, wanted.index(number) if number in heard else None)
+            answer = SeriesAnswer(self, wanted.index(number) if number in heard else None)
             yield answer
             await answer.ended()
 

@@ -22,7 +22,7 @@ _TEMPORARY = re.compile(r"\.[0-9a-f]{16}\.tmp\Z")
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundObject:
     """An object in a listing. ``size`` in bytes."""
 
     name: ObjectName
@@ -30,12 +30,12 @@ class Found:
     modified: datetime | None
 
 
-def found(name: str, size: int, modified: datetime | None) -> list[Found]:
+def found(name: str, size: int, modified: datetime | None) -> list[FoundObject]:
     """As a list of one; of none if the name is not one that the format makes."""
-    return [Found(ObjectName(name), size, modified)] if is_object_name(name) else []
+    return [FoundObject(ObjectName(name), size, modified)] if is_object_name(name) else []
 
 
-Keep = Callable[[str, int, datetime | None], list[Found]]
+Keep = Callable[[str, int, datetime | None], list[FoundObject]]
 """What a listing makes of a file: name, size, when it was written."""
 
 
@@ -44,10 +44,10 @@ def temporary_name() -> str:
     return f"{TEMPORARY_PREFIX}{secrets.token_hex(8)}.tmp"
 
 
-def unfinished(name: str, size: int, modified: datetime | None) -> list[Found]:
+def unfinished(name: str, size: int, modified: datetime | None) -> list[FoundObject]:
     """As :func:`found`, of writes that were not finished and of nothing else."""
     return (
-        [Found(ObjectName(name), size, modified)]
+        [FoundObject(ObjectName(name), size, modified)]
         if _TEMPORARY.match(name.rsplit("/", 1)[-1])
         else []
     )
@@ -120,17 +120,17 @@ class Store(Protocol):
         than asked for.
         """
 
-    def list(self, prefix: str) -> AsyncIterator[Found]:
+    def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         """Every object whose name begins with ``prefix`` (empty, or ending in ``/``), in no
         promised order.
         """
 
-    async def stat(self, name: ObjectName) -> Found | None: ...
+    async def stat(self, name: ObjectName) -> FoundObject | None: ...
 
     async def delete(self, name: ObjectName) -> None:
         """Remove an object; one that is already gone is no error."""
 
-    async def unfinished(self) -> Sequence[Found]:
+    async def unfinished(self) -> Sequence[FoundObject]:
         """Writes that were begun and never finished; they go with :meth:`delete`."""
 
     async def locked_until(self, name: ObjectName) -> datetime | None:
@@ -171,7 +171,7 @@ class Wrapped:
     def lock(self) -> timedelta | None:
         return self.inner.lock
 
-    async def unfinished(self) -> Sequence[Found]:
+    async def unfinished(self) -> Sequence[FoundObject]:
         return await self.inner.unfinished()
 
     async def locked_until(self, name: ObjectName) -> datetime | None:
@@ -188,11 +188,11 @@ class Wrapped:
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
         return await self.inner.get(name, span)
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         async for found in self.inner.list(prefix):
             yield found
 
-    async def stat(self, name: ObjectName) -> Found | None:
+    async def stat(self, name: ObjectName) -> FoundObject | None:
         return await self.inner.stat(name)
 
     async def delete(self, name: ObjectName) -> None:

@@ -30,7 +30,7 @@ from fennox.stores.base import (
     TEMPORARY_PREFIX,
     Abilities,
     Entry,
-    Found,
+    FoundObject,
     Keep,
     Space,
     Span,
@@ -70,7 +70,7 @@ class FolderStore:
 
     lock: timedelta | None = None
 
-    async def unfinished(self) -> Sequence[Found]:
+    async def unfinished(self) -> Sequence[FoundObject]:
         return await asyncio.to_thread(lambda: list(self._walk("", unfinished)))
 
     async def locked_until(self, name: ObjectName) -> datetime | None:
@@ -91,11 +91,11 @@ class FolderStore:
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
         return await asyncio.to_thread(self._get, name, span)
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         for item in await asyncio.to_thread(lambda: list(self._walk(prefix))):
             yield item
 
-    async def stat(self, name: ObjectName) -> Found | None:
+    async def stat(self, name: ObjectName) -> FoundObject | None:
         return await asyncio.to_thread(self._stat, name)
 
     async def delete(self, name: ObjectName) -> None:
@@ -248,7 +248,7 @@ class FolderStore:
             )
         return data
 
-    def _walk(self, prefix: str, keep: Keep = found) -> Iterator[Found]:
+    def _walk(self, prefix: str, keep: Keep = found) -> Iterator[FoundObject]:
         start = self._root / prefix
         if not self._root.is_dir():
             raise self._translated(OSError(errno.ENOENT, "gone"), "list", prefix)
@@ -264,14 +264,14 @@ class FolderStore:
                 for file in sorted(files):
                     yield from self._found(os.path.join(folder, file).removeprefix(root), keep)
 
-    def _found(self, name: str, keep: Keep = found) -> Sequence[Found]:
+    def _found(self, name: str, keep: Keep = found) -> Sequence[FoundObject]:
         try:
             status = os.lstat(os.path.join(self._root, name))
         except FileNotFoundError:
             return []  # removed between listing and looking
         return keep(name, status.st_size, datetime.fromtimestamp(status.st_mtime, UTC))
 
-    def _stat(self, name: ObjectName) -> Found | None:
+    def _stat(self, name: ObjectName) -> FoundObject | None:
         with self._errors("look at", name):
             if not self._root.is_dir():
                 raise FileNotFoundError(errno.ENOENT, "gone")

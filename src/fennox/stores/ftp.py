@@ -24,7 +24,7 @@ from fennox.stores.base import (
     TEMPORARY_PREFIX,
     Abilities,
     Entry,
-    Found,
+    FoundObject,
     Keep,
     Space,
     Span,
@@ -112,14 +112,14 @@ class _Client(aioftp.Client):
 
 
 @dataclass
-class _Session:
+class _FtpSession:
     client: _Client
 
     async def close(self) -> None:
         await self.client.shut()
 
 
-class FtpStore(RemoteStore[_Session]):
+class FtpStore(RemoteStore[_FtpSession]):
     """Objects are files; a put is a hidden file first, then a rename.
 
     The protocol has no way to refuse a name that is taken in the same moment, so it is looked at
@@ -135,7 +135,7 @@ class FtpStore(RemoteStore[_Session]):
         self._key = key
         self._context: ssl.SSLContext | None = None
 
-    async def _open(self) -> _Session:
+    async def _open(self) -> _FtpSession:
         if self._address.scheme == "ftps" and self._context is None:
             self._context = await self._trusted()
         client = await self._connected(self._context)
@@ -151,7 +151,7 @@ class FtpStore(RemoteStore[_Session]):
             client.knows_mlsd = code == "211" and any(
                 line.strip().upper().startswith("MLST") for line in lines
             )
-            return _Session(client)
+            return _FtpSession(client)
         except BaseException:
             await client.shut()
             raise
@@ -228,7 +228,7 @@ class FtpStore(RemoteStore[_Session]):
         return f"{self._address.path.rstrip('/')}/{name}" if name else self._address.path or "/"
 
     async def _put(
-        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+        self, session: _FtpSession, name: ObjectName, data: bytes, retain_until: datetime | None
     ) -> None:
         client = session.client
         if await self._size(client, name) is not None:
@@ -286,7 +286,7 @@ class FtpStore(RemoteStore[_Session]):
         code, lines = await client.command(f"SIZE {path}", ("213", "550"))
         return int(lines[-1].split()[-1]) if code == "213" else None
 
-    async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
+    async def _get(self, session: _FtpSession, name: ObjectName, span: Span | None) -> bytes:
         client = session.client
         size = await self._size(client, name)
         if size is None:
@@ -318,10 +318,10 @@ class FtpStore(RemoteStore[_Session]):
             raise cut_short(name, span)
         return bytes(kept)
 
-    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
+    async def _walk(self, session: _FtpSession, prefix: str, keep: Keep) -> list[FoundObject]:
         client = session.client
         await client.command(f"CWD {self._path('')}", "250")
-        listed: list[Found] = []
+        listed: list[FoundObject] = []
         folders = [prefix.rstrip("/")]
         while folders:
             folder = folders.pop()
@@ -354,7 +354,7 @@ class FtpStore(RemoteStore[_Session]):
                 entries.append(Entry(path.name, info["type"] == "dir", size))
         return entries
 
-    async def _look(self, session: _Session, name: ObjectName) -> Found | None:
+    async def _look(self, session: _FtpSession, name: ObjectName) -> FoundObject | None:
         size = await self._size(session.client, name)
         if size is None:
             return None
@@ -365,19 +365,19 @@ class FtpStore(RemoteStore[_Session]):
             if len(moment) == 14
             else None
         )
-        return Found(name, size, at)
+        return FoundObject(name, size, at)
 
-    async def _remove(self, session: _Session, name: ObjectName) -> None:
+    async def _remove(self, session: _FtpSession, name: ObjectName) -> None:
         code, _ = await session.client.command(f"DELE {self._path(name)}", ("250", "550"))
         if code == "550" and await self._size(session.client, name) is not None:
             raise StoreUnusable(
                 f"Not permitted to remove {name}.", "Give the store's account that right."
             )
 
-    async def _room(self, session: _Session) -> Space | None:
+    async def _room(self, session: _FtpSession) -> Space | None:
         return None  # the protocol has no word for it
 
-    async def _entries(self, session: _Session, path: str) -> list[Entry]:
+    async def _entries(self, session: _FtpSession, path: str) -> list[Entry]:
         await session.client.command(f"CWD {path or '/'}", "250")
         entries = await self._listed(session.client)
         await session.client.command("CWD /", ("250", "550"))
@@ -386,7 +386,7 @@ class FtpStore(RemoteStore[_Session]):
             for entry in entries
         ]
 
-    async def _landed(self, session: _Session) -> str:
+    async def _landed(self, session: _FtpSession) -> str:
         client = await self._connected(self._context)
         try:
             await client.login(self._credential.account, self._credential.password or "")

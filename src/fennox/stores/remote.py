@@ -25,7 +25,7 @@ from fennox.core.errors import (
 )
 from fennox.core.names import ObjectName
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import Abilities, Entry, Found, Keep, Space, Span, found, unfinished
+from fennox.stores.base import Abilities, Entry, FoundObject, Keep, Space, Span, found, unfinished
 
 IDLE = 60.0  # seconds a connection is kept after its last use
 _LIMIT = 120.0  # seconds for one verb on one object
@@ -80,10 +80,10 @@ class RemoteStore(Generic[S]):
     async def _get(self, session: S, name: ObjectName, span: Span | None) -> bytes:
         raise NotImplementedError
 
-    async def _walk(self, session: S, prefix: str, keep: Keep) -> Sequence[Found]:
+    async def _walk(self, session: S, prefix: str, keep: Keep) -> Sequence[FoundObject]:
         raise NotImplementedError
 
-    async def _look(self, session: S, name: ObjectName) -> Found | None:
+    async def _look(self, session: S, name: ObjectName) -> FoundObject | None:
         raise NotImplementedError
 
     async def _remove(self, session: S, name: ObjectName) -> None:
@@ -136,17 +136,17 @@ class RemoteStore(Generic[S]):
     async def get(self, name: ObjectName, span: Span | None = None) -> bytes:
         return await self._with(f"read {name}", lambda session: self._get(session, name, span))
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         doing = f"list {prefix or 'the store'}"
         for item in await self._with(doing, lambda session: self._walk(session, prefix, found)):
             yield item
 
-    async def unfinished(self) -> Sequence[Found]:
+    async def unfinished(self) -> Sequence[FoundObject]:
         return await self._with(
             "list the store", lambda session: self._walk(session, "", unfinished)
         )
 
-    async def stat(self, name: ObjectName) -> Found | None:
+    async def stat(self, name: ObjectName) -> FoundObject | None:
         return await self._with(f"look at {name}", lambda session: self._look(session, name))
 
     async def delete(self, name: ObjectName) -> None:

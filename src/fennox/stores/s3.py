@@ -21,7 +21,7 @@ from fennox.core.names import ObjectName, printable
 from fennox.links import tls
 from fennox.links.base import Address, Credential
 from fennox.stores.addresses import StoreAddress
-from fennox.stores.base import Abilities, Entry, Found, Keep, Space, Span
+from fennox.stores.base import Abilities, Entry, FoundObject, Keep, Space, Span
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 _CONNECT = 15  # seconds
@@ -37,7 +37,7 @@ T = TypeVar("T")
 
 
 @dataclass
-class _Session:
+class _S3Session:
     """boto3 blocks, so every call runs in a thread; its clients may be shared by threads."""
 
     client: Any
@@ -57,7 +57,7 @@ class _Head(NamedTuple):
     locked_until: datetime | None
 
 
-class S3Store(RemoteStore[_Session]):
+class S3Store(RemoteStore[_S3Session]):
     """Objects are objects. ``If-None-Match: *`` keeps a put from replacing; a bucket may lock
     objects until a date.
     """
@@ -72,7 +72,7 @@ class S3Store(RemoteStore[_Session]):
         self._prefix = f"{address.path.strip('/')}/" if address.path.strip("/") else ""
         self._certificate: Path | None = None
 
-    async def _open(self) -> _Session:
+    async def _open(self) -> _S3Session:
         endpoint = self._address.options.get("endpoint")
         verify = await self._trust(endpoint)
 
@@ -99,12 +99,12 @@ class S3Store(RemoteStore[_Session]):
                 ),
             )
 
-        session = _Session(await asyncio.to_thread(made))
+        session = _S3Session(await asyncio.to_thread(made))
         if self.lock is not None:
             await self._must_lock(session)
         return session
 
-    async def _must_lock(self, session: _Session) -> None:
+    async def _must_lock(self, session: _S3Session) -> None:
         try:
             answer = await session.call(
                 lambda: session.client.get_object_lock_configuration(Bucket=self._bucket)
@@ -184,7 +184,7 @@ class S3Store(RemoteStore[_Session]):
         return None
 
     async def _put(
-        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+        self, session: _S3Session, name: ObjectName, data: bytes, retain_until: datetime | None
     ) -> None:
         lock: dict[str, object] = {}
         if retain_until is not None:
@@ -212,7 +212,7 @@ class S3Store(RemoteStore[_Session]):
                 lambda: put(Bucket=self._bucket, Key=self._prefix + name, Body=data, **lock)
             )
 
-    async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
+    async def _get(self, session: _S3Session, name: ObjectName, span: Span | None) -> bytes:
         if span is not None and span.length == 0:
             return b""
         ranged = {"Range": f"bytes={span.start}-{span.start + span.length - 1}"} if span else {}
@@ -238,12 +238,12 @@ class S3Store(RemoteStore[_Session]):
             raise cut_short(name, span)
         return data
 
-    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
-        def listed() -> list[Found]:
+    async def _walk(self, session: _S3Session, prefix: str, keep: Keep) -> list[FoundObject]:
+        def listed() -> list[FoundObject]:
             pages = session.client.get_paginator("list_objects_v2").paginate(
                 Bucket=self._bucket, Prefix=self._prefix + prefix
             )
-            every: list[Found] = []
+            every: list[FoundObject] = []
             for page in pages:
                 for item in page.get("Contents", []):
                     every += keep(
@@ -253,7 +253,7 @@ class S3Store(RemoteStore[_Session]):
 
         return await session.call(listed)
 
-    async def _head(self, session: _Session, name: ObjectName) -> _Head | None:
+    async def _head(self, session: _S3Session, name: ObjectName) -> _Head | None:
         try:
             head = await session.call(
                 lambda: session.client.head_object(Bucket=self._bucket, Key=self._prefix + name)
@@ -266,11 +266,11 @@ class S3Store(RemoteStore[_Session]):
             head["ContentLength"], head["LastModified"], head.get("ObjectLockRetainUntilDate")
         )
 
-    async def _look(self, session: _Session, name: ObjectName) -> Found | None:
+    async def _look(self, session: _S3Session, name: ObjectName) -> FoundObject | None:
         head = await self._head(session, name)
-        return Found(name, head.size, head.modified) if head is not None else None
+        return FoundObject(name, head.size, head.modified) if head is not None else None
 
-    async def _remove(self, session: _Session, name: ObjectName) -> None:
+    async def _remove(self, session: _S3Session, name: ObjectName) -> None:
         """In a bucket that locks, a plain delete only hides: every version is removed, or none if
         one is locked.
         """
@@ -294,22 +294,22 @@ class S3Store(RemoteStore[_Session]):
 
         await session.call(remove_all)
 
-    async def _locked(self, session: _Session, name: ObjectName) -> datetime | None:
+    async def _locked(self, session: _S3Session, name: ObjectName) -> datetime | None:
         head = await self._head(session, name)
         until = head.locked_until if head is not None else None
         return until.astimezone(UTC) if until is not None else None
 
-    async def _extend(self, session: _Session, name: ObjectName, until: datetime) -> None:
+    async def _extend(self, session: _S3Session, name: ObjectName, until: datetime) -> None:
         keep = session.client.put_object_retention
         lock = {"Mode": "COMPLIANCE", "RetainUntilDate": until}
         await session.call(
             lambda: keep(Bucket=self._bucket, Key=self._prefix + name, Retention=lock)
         )
 
-    async def _room(self, session: _Session) -> Space | None:
+    async def _room(self, session: _S3Session) -> Space | None:
         return None  # buckets have no size
 
-    async def _entries(self, session: _Session, path: str) -> list[Entry]:
+    async def _entries(self, session: _S3Session, path: str) -> list[Entry]:
         prefix = f"{path.strip('/')}/" if path.strip("/") else ""
 
         def listed() -> list[Entry]:
@@ -331,7 +331,7 @@ class S3Store(RemoteStore[_Session]):
 
         return await session.call(listed)
 
-    async def _landed(self, session: _Session) -> str:
+    async def _landed(self, session: _S3Session) -> str:
         await session.call(lambda: session.client.list_objects_v2(Bucket=self._bucket, MaxKeys=1))
         where = f"under {self._prefix}" if self._prefix else "at its top"
         return f"signed as {self._credential.account}, in the bucket {self._bucket} {where}"

@@ -21,7 +21,7 @@ from fennox.stores.base import (
     TEMPORARY_PREFIX,
     Abilities,
     Entry,
-    Found,
+    FoundObject,
     Keep,
     Space,
     Span,
@@ -31,7 +31,7 @@ from fennox.stores.remote import RemoteStore, cut_short, missing, taken
 
 
 @dataclass
-class _Session:
+class _SftpSession:
     connection: asyncssh.SSHClientConnection
     sftp: asyncssh.SFTPClient
 
@@ -41,7 +41,7 @@ class _Session:
             await self.connection.wait_closed()
 
 
-class SftpStore(RemoteStore[_Session]):
+class SftpStore(RemoteStore[_SftpSession]):
     """Objects are files; a put is a hidden file first, then a rename that never replaces.
 
     Object names are ASCII; names are read as Latin-1 so that any byte in a listing can be passed
@@ -55,10 +55,12 @@ class SftpStore(RemoteStore[_Session]):
         self._credential = credential
         self._key = key
 
-    async def _open(self) -> _Session:
+    async def _open(self) -> _SftpSession:
         connection, _ = await open_connection(self._address.machine, self._credential, self._key)
         try:
-            return _Session(connection, await connection.start_sftp_client(path_encoding="latin-1"))
+            return _SftpSession(
+                connection, await connection.start_sftp_client(path_encoding="latin-1")
+            )
         except BaseException:
             connection.abort()
             raise
@@ -101,7 +103,7 @@ class SftpStore(RemoteStore[_Session]):
         return f"{self._address.path}/{name}" if name else self._address.path or "/"
 
     async def _put(
-        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+        self, session: _SftpSession, name: ObjectName, data: bytes, retain_until: datetime | None
     ) -> None:
         folder, _, last = self._path(name).rpartition("/")
         temporary = f"{folder}/{temporary_name()}"
@@ -129,7 +131,7 @@ class SftpStore(RemoteStore[_Session]):
             raise
 
     async def _publish(
-        self, session: _Session, temporary: str, path: str, name: ObjectName
+        self, session: _SftpSession, temporary: str, path: str, name: ObjectName
     ) -> None:
         if await session.sftp.exists(path):
             raise taken(name)
@@ -140,7 +142,7 @@ class SftpStore(RemoteStore[_Session]):
                 raise taken(name) from None
             raise
 
-    async def _make_parents(self, session: _Session, name: ObjectName) -> None:
+    async def _make_parents(self, session: _SftpSession, name: ObjectName) -> None:
         """Folders inside the store; the store's own folder must be there, so that a lost mount is
         not filled.
         """
@@ -155,14 +157,14 @@ class SftpStore(RemoteStore[_Session]):
                 with contextlib.suppress(asyncssh.SFTPFailure, asyncssh.SFTPFileAlreadyExists):
                     await session.sftp.mkdir(at)
 
-    async def _is_full(self, session: _Session, needed: int) -> bool:
+    async def _is_full(self, session: _SftpSession, needed: int) -> bool:
         try:
             space = await self._room(session)
         except (OSError, asyncssh.Error):
             return False
         return space is not None and space.free < needed + 65536
 
-    async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
+    async def _get(self, session: _SftpSession, name: ObjectName, span: Span | None) -> bytes:
         try:
             async with session.sftp.open(self._path(name), "rb") as file:
                 start, length = (span.start, span.length) if span else (0, -1)
@@ -173,19 +175,19 @@ class SftpStore(RemoteStore[_Session]):
             raise cut_short(name, span)
         return data
 
-    async def _absent(self, session: _Session, name: ObjectName) -> FennoxError:
+    async def _absent(self, session: _SftpSession, name: ObjectName) -> FennoxError:
         if await session.sftp.isdir(self._path("")):
             return missing(name)
         return StoreUnusable(
             f"The folder of {self.address} is not there.", "Make or mount it on the far side."
         )
 
-    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
+    async def _walk(self, session: _SftpSession, prefix: str, keep: Keep) -> list[FoundObject]:
         if not await session.sftp.isdir(self._path("")):
             raise StoreUnusable(
                 f"The folder of {self.address} is not there.", "Make or mount it on the far side."
             )
-        listed: list[Found] = []
+        listed: list[FoundObject] = []
         folders = [prefix.rstrip("/")]
         while folders:
             folder = folders.pop()
@@ -207,27 +209,27 @@ class SftpStore(RemoteStore[_Session]):
                     listed += keep(whole, item.attrs.size or 0, _time(item.attrs.mtime))
         return listed
 
-    async def _look(self, session: _Session, name: ObjectName) -> Found | None:
+    async def _look(self, session: _SftpSession, name: ObjectName) -> FoundObject | None:
         try:
             attrs = await session.sftp.lstat(self._path(name))
         except (asyncssh.SFTPNoSuchFile, asyncssh.SFTPNoSuchPath):
             return None
         if not modes.S_ISREG(attrs.permissions or 0):
             return None
-        return Found(name, attrs.size or 0, _time(attrs.mtime))
+        return FoundObject(name, attrs.size or 0, _time(attrs.mtime))
 
-    async def _remove(self, session: _Session, name: ObjectName) -> None:
+    async def _remove(self, session: _SftpSession, name: ObjectName) -> None:
         with contextlib.suppress(asyncssh.SFTPNoSuchFile, asyncssh.SFTPNoSuchPath):
             await session.sftp.remove(self._path(name))
 
-    async def _room(self, session: _Session) -> Space | None:
+    async def _room(self, session: _SftpSession) -> Space | None:
         try:
             told = await session.sftp.statvfs(self._path(""))
         except asyncssh.SFTPOpUnsupported:
             return None
         return Space(told.bavail * told.frsize, told.blocks * told.frsize)
 
-    async def _entries(self, session: _Session, path: str) -> list[Entry]:
+    async def _entries(self, session: _SftpSession, path: str) -> list[Entry]:
         items = await session.sftp.readdir(path or "/")
         return [
             Entry(
@@ -239,7 +241,7 @@ class SftpStore(RemoteStore[_Session]):
             if item.filename not in (".", "..")
         ]
 
-    async def _landed(self, session: _Session) -> str:
+    async def _landed(self, session: _SftpSession) -> str:
         home = await session.sftp.realpath(".")
         return f"logged in as {self._credential.account}, at first in {printable(str(home))}"
 

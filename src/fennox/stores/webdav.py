@@ -20,7 +20,7 @@ from fennox.stores.base import (
     TEMPORARY_PREFIX,
     Abilities,
     Entry,
-    Found,
+    FoundObject,
     Keep,
     Space,
     Span,
@@ -52,14 +52,14 @@ class _Resource:
 
 
 @dataclass
-class _Session:
+class _WebdavSession:
     client: httpx.AsyncClient
 
     async def close(self) -> None:
         await self.client.aclose()
 
 
-class WebDavStore(RemoteStore[_Session]):
+class WebDavStore(RemoteStore[_WebdavSession]):
     """Objects are resources; a put is a hidden resource first, then a MOVE with ``Overwrite: F``
     (§9.9.3).
     """
@@ -71,7 +71,7 @@ class WebDavStore(RemoteStore[_Session]):
         self._credential = credential
         self._key = key
 
-    async def _open(self) -> _Session:
+    async def _open(self) -> _WebdavSession:
         verify: ssl.SSLContext | bool = True
         if self._address.scheme == "davs":
             verify = await tls.trusted_context(self._address.machine, self._key, _CONNECT)
@@ -85,7 +85,7 @@ class WebDavStore(RemoteStore[_Session]):
             follow_redirects=False,
             trust_env=False,
         )
-        return _Session(client)
+        return _WebdavSession(client)
 
     def _translated(self, error: Exception, doing: str) -> FennoxError | None:
         if isinstance(error, httpx.HTTPError):
@@ -112,7 +112,12 @@ class WebDavStore(RemoteStore[_Session]):
         return quote(f"{self._address.path.rstrip('/')}/{name}")
 
     async def _ask(
-        self, session: _Session, method: str, path: str, wanted: tuple[int, ...], **more: object
+        self,
+        session: _WebdavSession,
+        method: str,
+        path: str,
+        wanted: tuple[int, ...],
+        **more: object,
     ) -> httpx.Response:
         answer = await session.client.request(method, path, **more)  # type: ignore[arg-type]
         self._judge(answer, method, wanted)
@@ -137,7 +142,7 @@ class WebDavStore(RemoteStore[_Session]):
         raise StoreUnusable(said, "Check address and folder; look at the far side's log.")
 
     async def _put(
-        self, session: _Session, name: ObjectName, data: bytes, retain_until: datetime | None
+        self, session: _WebdavSession, name: ObjectName, data: bytes, retain_until: datetime | None
     ) -> None:
         path = self._path(name)
         if (await self._ask(session, "HEAD", path, (200, 204, 404, 405))).status_code in (200, 204):
@@ -157,7 +162,7 @@ class WebDavStore(RemoteStore[_Session]):
             await session.client.request("DELETE", temporary)
             raise
 
-    async def _make_parents(self, session: _Session, name: ObjectName) -> None:
+    async def _make_parents(self, session: _WebdavSession, name: ObjectName) -> None:
         """Collections inside the store; the store's own must be there."""
         await self._properties(session, self._path(""), "0", _PROPERTIES)
         at = self._path("").rstrip("/")
@@ -171,7 +176,7 @@ class WebDavStore(RemoteStore[_Session]):
                     session, "MKCOL", at, (201, 405)
                 )  # else another one made it at the same moment
 
-    async def _get(self, session: _Session, name: ObjectName, span: Span | None) -> bytes:
+    async def _get(self, session: _WebdavSession, name: ObjectName, span: Span | None) -> bytes:
         if span is not None and span.length == 0:
             return b""
         headers = {"range": f"bytes={span.start}-{span.start + span.length - 1}"} if span else {}
@@ -192,7 +197,7 @@ class WebDavStore(RemoteStore[_Session]):
         return data
 
     async def _properties(
-        self, session: _Session, path: str, depth: str, asked: bytes
+        self, session: _WebdavSession, path: str, depth: str, asked: bytes
     ) -> list[_Resource]:
         headers = {"depth": depth, "content-type": "application/xml"}
         answer = await self._ask(
@@ -206,10 +211,10 @@ class WebDavStore(RemoteStore[_Session]):
             raise StoreUnusable(f"{self.address} lists without end.", "Use a folder of its own.")
         return [_resource(item) for item in _parsed(answer.content).findall("{DAV:}response")]
 
-    async def _walk(self, session: _Session, prefix: str, keep: Keep) -> list[Found]:
+    async def _walk(self, session: _WebdavSession, prefix: str, keep: Keep) -> list[FoundObject]:
         root = unquote(self._path("")).rstrip("/")
         await self._properties(session, self._path(""), "0", _PROPERTIES)
-        listed: list[Found] = []
+        listed: list[FoundObject] = []
         folders = [prefix.rstrip("/")]
         while folders:
             folder = folders.pop()
@@ -232,14 +237,14 @@ class WebDavStore(RemoteStore[_Session]):
                     listed += keep(inner, item.size or 0, item.modified)
         return listed
 
-    async def _gone(self, session: _Session, path: str) -> bool:
+    async def _gone(self, session: _WebdavSession, path: str) -> bool:
         headers = {"depth": "0", "content-type": "application/xml"}
         answer = await self._ask(
             session, "PROPFIND", path, (207, 404), content=_PROPERTIES, headers=headers
         )
         return answer.status_code == 404
 
-    async def _look(self, session: _Session, name: ObjectName) -> Found | None:
+    async def _look(self, session: _WebdavSession, name: ObjectName) -> FoundObject | None:
         headers = {"depth": "0", "content-type": "application/xml"}
         answer = await self._ask(
             session, "PROPFIND", self._path(name), (207, 404), content=_PROPERTIES, headers=headers
@@ -247,12 +252,12 @@ class WebDavStore(RemoteStore[_Session]):
         if answer.status_code == 404:
             return None
         item = _resource(_parsed(answer.content).find("{DAV:}response"))
-        return None if item.folder else Found(name, item.size or 0, item.modified)
+        return None if item.folder else FoundObject(name, item.size or 0, item.modified)
 
-    async def _remove(self, session: _Session, name: ObjectName) -> None:
+    async def _remove(self, session: _WebdavSession, name: ObjectName) -> None:
         await self._ask(session, "DELETE", self._path(name), (200, 204, 404))
 
-    async def _room(self, session: _Session) -> Space | None:
+    async def _room(self, session: _WebdavSession) -> Space | None:
         """RFC 4331; many servers do not tell."""
         headers = {"depth": "0", "content-type": "application/xml"}
         answer = await self._ask(
@@ -267,7 +272,7 @@ class WebDavStore(RemoteStore[_Session]):
             return None
         return Space(int(free), int(free) + int(used if used and used.isdigit() else 0))
 
-    async def _entries(self, session: _Session, path: str) -> list[Entry]:
+    async def _entries(self, session: _WebdavSession, path: str) -> list[Entry]:
         where = f"{path.rstrip('/')}/"
         items = await self._properties(session, quote(where), "1", _PROPERTIES)
         return [
@@ -276,7 +281,7 @@ class WebDavStore(RemoteStore[_Session]):
             if item.path.rstrip("/") != where.rstrip("/")
         ]
 
-    async def _landed(self, session: _Session) -> str:
+    async def _landed(self, session: _WebdavSession) -> str:
         await self._properties(session, self._path(""), "0", _PROPERTIES)
         return f"logged in as {self._credential.account}, in the collection {self._address.path}"
 

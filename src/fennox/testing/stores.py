@@ -12,7 +12,7 @@ import pytest
 
 from fennox.core.errors import Conflict, Damaged, NoRoom, NotFound, StoreUnusable, Unreachable
 from fennox.core.names import ObjectName, object_name
-from fennox.stores.base import Abilities, Found, Span, Store, Wrapped
+from fennox.stores.base import Abilities, FoundObject, Span, Store, Wrapped
 
 
 class StoreSuite:
@@ -191,13 +191,13 @@ class StoppingStore(Wrapped):
         self._end(number)
         return data
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         number = self._begin()
         async for found in super().list(prefix):
             yield found
         self._end(number)
 
-    async def stat(self, name: ObjectName) -> Found | None:
+    async def stat(self, name: ObjectName) -> FoundObject | None:
         number = self._begin()
         found = await super().stat(name)
         self._end(number)
@@ -229,7 +229,7 @@ class LateListing(Wrapped):
         await super().put(name, data, retain_until=retain_until)
         self._put.append(name)
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         late = set(self._put[-self._hidden :])
         async for found in super().list(prefix):
             if found.name not in late:

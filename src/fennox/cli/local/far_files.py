@@ -28,7 +28,7 @@ _AT_ONCE = 16  # small objects that are fetched at the same time
 _AHEAD = 256  # small objects that are fetched ahead
 
 
-class FarFiles(rescue.Files):
+class FarFiles(rescue.StoreFiles):
     """``requests``: how often the far side was asked for an object or a piece of one."""
 
     def __init__(self, store: Store, loop: asyncio.AbstractEventLoop) -> None:

@@ -17,7 +17,7 @@ from fennox.core.time import parse_stamp
 from fennox.service.own_state import recovery_plan
 from fennox.service.own_state.rebuild_service import OwnBackup, Rebuilt
 from fennox.service.processes import wiring
-from fennox.service.processes.wiring import Place
+from fennox.service.processes.wiring import RebuildPlace
 from fennox.wire.recovery import RecoverySheet
 
 _TOLD = {
@@ -38,12 +38,12 @@ def rebuild(arguments: argparse.Namespace, _environment: Environment) -> None:
     found = (
         _on_sheet(arguments, phrase)
         if arguments.kit
-        else Place(_address(arguments.store), None, None)
+        else RebuildPlace(_address(arguments.store), None, None)
     )
     login = credential(arguments) or found.credential
 
     def attempt(key: str | None) -> Rebuilt:
-        place = Place(found.address, login, key)
+        place = RebuildPlace(found.address, login, key)
         return asyncio.run(
             wiring.rebuild(
                 settings,
@@ -66,7 +66,7 @@ def _address(given: str) -> str:
     return given if "://" in given else os.path.abspath(given)
 
 
-def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> Place:
+def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> RebuildPlace:
     """A store by its name on the sheet of a kit, with the login that is sealed there."""
     file = Path(arguments.kit) / "sheet.json"
     try:
@@ -79,7 +79,7 @@ def _on_sheet(arguments: argparse.Namespace, passphrase: str) -> Place:
     if store is None:
         names = ", ".join(one.name for one in sheet.stores)
         raise NotFound(f"The sheet has no store {arguments.store}.", f"It has: {names}.")
-    return Place(store.address, recovery_plan.login_of(store, passphrase), store.key)
+    return RebuildPlace(store.address, recovery_plan.login_of(store, passphrase), store.key)
 
 
 def _accepted(error: KeyUnknown) -> str:

@@ -110,7 +110,7 @@ def changed(
         named = by_kind or is_secret(before.path, *contents)
         secret = named and not rest_is_open(kind, before.path)
         if secret and (told.changes or told.said):
-            told = Told("bytes", said="Its content is secret, and has changed.")
+            told = DocumentTold("bytes", said="Its content is secret, and has changed.")
         found = found.model_copy(update=vars(told))
     return found if found.attributes or found.changes or found.said else None
 
@@ -120,7 +120,7 @@ def rest_is_open(kind: Kind, path: str) -> bool:
 
 
 @dataclass(frozen=True)
-class Told:
+class DocumentTold:
     """What is told of a content that changed; ``said``: in words, where nothing can be shown."""
 
     shape: Shape
@@ -138,18 +138,18 @@ def content_changes(
     *,
     patches: bool = False,
     room: int = MOST_CHANGES,
-) -> Told:
+) -> DocumentTold:
     """What differs between two contents, without noise, hidden values masked; of more than ``room``
     only the first.
     """
     ours, theirs = shapes.read(kind, path, before), shapes.read(kind, path, after)
     if "bytes" in (ours.shape, theirs.shape):
-        return Told("bytes", said="Its content is no text, and has changed.")
+        return DocumentTold("bytes", said="Its content is no text, and has changed.")
     structured = ours.shape == theirs.shape != "text"
     hidden = [rule for rule in kind.hidden if wanted([rule.in_], path)]
     if any((rule.jsonpath is not None) != structured for rule in hidden):
         # a rule that cannot be applied must not let through what it hides
-        return Told(
+        return DocumentTold(
             "bytes",
             said=(
                 "Its content has changed; it holds secrets, and cannot be read as its kind expects."
@@ -178,9 +178,11 @@ def content_changes(
         why = (
             f"; {_TOO_MUCH}" if room < MOST_CHANGES else ""
         )  # else it would not help to ask for it alone
-        return Told(ours.shape, shown[:room], said=f"Only the first {room} changes are shown{why}.")
+        return DocumentTold(
+            ours.shape, shown[:room], said=f"Only the first {room} changes are shown{why}."
+        )
     patch = unsalted(jsonpatch.make_patch(left, right).patch) if patches else []
-    return Told(ours.shape, shown, patch=patch)
+    return DocumentTold(ours.shape, shown, patch=patch)
 
 
 def quiet_value(kind: Kind, path: str, document: Structured, salt: bytes) -> Any:

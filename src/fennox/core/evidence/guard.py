@@ -17,7 +17,7 @@ _FEW_BYTES = 64 * 1024  # a loss of less is no loss of size
 
 
 @dataclass(frozen=True)
-class Seen:
+class SeenBackup:
     """One backup as the guard sees it. Names may be keyed digests: then only their number counts.
 
     ``names_in_clear``: whether they can be compared with the names that a fresh installation has.
@@ -29,14 +29,14 @@ class Seen:
     names_in_clear: bool = True
 
 
-def doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> list[str]:
+def doubts(kind: Kind, new: SeenBackup, earlier: Sequence[SeenBackup]) -> list[str]:
     """Why a person should look before this one counts; empty: nothing speaks against it.
     ``earlier``: good ones.
     """
     return list(_doubts(kind, new, earlier)) if earlier else []
 
 
-def _doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> Iterator[str]:
+def _doubts(kind: Kind, new: SeenBackup, earlier: Sequence[SeenBackup]) -> Iterator[str]:
     if new.product != earlier[0].product:
         yield f"it is of {new.product}, the ones before were of {earlier[0].product}"
     for name in kind.census:
@@ -58,7 +58,7 @@ def _doubts(kind: Kind, new: Seen, earlier: Sequence[Seen]) -> Iterator[str]:
         yield f"it has {new.bytes} bytes, the ones before had {size:.0f}"
 
 
-def _only_defaults(kind: Kind, seen: Seen) -> bool:
+def _only_defaults(kind: Kind, seen: SeenBackup) -> bool:
     """Whether every list of which fresh installations have names has none but those."""
     listed = [(set(seen.census.get(name, ())), set(names)) for name, names in kind.defaults.items()]
     return bool(listed) and all(names <= fresh for names, fresh in listed)

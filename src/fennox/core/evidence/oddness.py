@@ -12,14 +12,14 @@ _SECONDS, _BYTES = 60.0, 1_000_000  # smaller differences are nobody's news
 
 
 @dataclass(frozen=True)
-class Done:
+class DoneTake:
     """How long a take lasted and how much it read."""
 
     seconds: float
     bytes: int
 
 
-def oddness(now: Done, earlier: Sequence[Done]) -> str:
+def oddness(now: DoneTake, earlier: Sequence[DoneTake]) -> str:
     """In words; empty if it is like the others.
 
     It is held against the longest and the shortest, not the middle: once a week everything is read,

@@ -21,7 +21,7 @@ class ConcernTold(_Fact):
     since: datetime
 
 
-class AuditEntry(_Fact):
+class AuditTold(_Fact):
     """An entry of the audit log. ``place``: its number; ``digest``: the chain's end."""
 
     place: int | None
@@ -42,7 +42,7 @@ class MessageFacts(_Fact):
     count: int = 0
     text: str = ""
     concerns: list[ConcernTold] = []
-    entry: AuditEntry | None = None
+    entry: AuditTold | None = None
 
 
 class RouteSettings(_Fact):

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 
 @dataclass(frozen=True)
-class Order:
+class OrderOfReturn:
     """``waves``: names that can come back together, earlier waves first. ``circles``: names that
     need each other.
     """
@@ -19,7 +19,7 @@ class Order:
     circles: list[list[str]]
 
 
-def in_order(needs: Mapping[str, Iterable[str]]) -> Order:
+def in_order(needs: Mapping[str, Iterable[str]]) -> OrderOfReturn:
     """Waves of the keys. What is needed and is no key is passed over; the needs within a circle are
     not followed.
     """
@@ -43,7 +43,7 @@ def in_order(needs: Mapping[str, Iterable[str]]) -> Order:
             ready = sorted(sorter.get_ready())
             waves.append(ready)
             sorter.done(*ready)
-        return Order(waves, circles)
+        return OrderOfReturn(waves, circles)
 
 
 def host_in(text: str) -> str:

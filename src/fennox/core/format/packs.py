@@ -18,7 +18,7 @@ FIXED = len(MAGIC) + 4 + SALT_LENGTH + 4  # bytes before the sealed table
 
 
 @dataclass(frozen=True)
-class Entry:
+class PackEntry:
     """Where a chunk lies: offset and length within the pack file, and its plain length, in
     bytes.
     """
@@ -32,19 +32,19 @@ class Entry:
 @dataclass(frozen=True)
 class Table:
     generation: int
-    entries: tuple[Entry, ...]
+    entries: tuple[PackEntry, ...]
 
 
 def encode(
     chunks: list[tuple[bytes, bytes, int]], secret: WriteSecret, store: str, salt: bytes
-) -> tuple[bytes, tuple[Entry, ...]]:
+) -> tuple[bytes, tuple[PackEntry, ...]]:
     """Build a pack of (id, sealed chunk, plain length) and say where each chunk lies in it."""
     table_length = 4 + ENTRY * len(chunks) + 16
     at = FIXED + table_length
     table = bytearray(u32(len(chunks)))
     entries = []
     for chunk_id, sealed, plain_length in chunks:
-        entries.append(Entry(chunk_id, at, len(sealed), plain_length))
+        entries.append(PackEntry(chunk_id, at, len(sealed), plain_length))
         table += chunk_id + u32(at) + u32(len(sealed)) + u32(plain_length)
         at += len(sealed)
     start = MAGIC + u32(secret.generation) + salt
@@ -91,7 +91,7 @@ def decode_table(start: bytes, secret: WriteSecret, store: str, file_size: int) 
     entries = []
     at = FIXED + len(sealed)
     for _ in range(table.u32()):
-        entry = Entry(table.take(32), table.u32(), table.u32(), table.u32())
+        entry = PackEntry(table.take(32), table.u32(), table.u32(), table.u32())
         if entry.offset != at:
             raise Damaged(
                 "A pack table has a gap or an overlap.", "Heal the pack from another copy."

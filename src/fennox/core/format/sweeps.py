@@ -17,7 +17,7 @@ MAGIC = b"FXC\x01"
 MAX_SWEEP = 64 * 1024 * 1024  # bytes
 
 
-class Removed(Stored):
+class RemovedBackup(Stored):
     """``superseded``: of a backup that was sealed anew, and is there under a later key generation.
 
     ``notes``: how many lay beside a record when this was written.
@@ -38,7 +38,7 @@ class Sweep(Stored):
     time: str
     by: str
     condemned: list[str]
-    removed: list[Removed]
+    removed: list[RemovedBackup]
 
 
 def encode(sweep: Sweep, secret: WriteSecret, store: str, salt: bytes) -> bytes:

@@ -111,7 +111,7 @@ class Doubt(KindModel):
     """What to do."""
 
 
-class Reference(KindModel):
+class PathReference(KindModel):
     """Paths that the configuration points to; one that no part holds is a finding."""
 
     title: str
@@ -353,7 +353,7 @@ class Kind(KindModel):
     """What a rebuild cannot do without."""
     doubts: list[Doubt] = []
     """What should not be there."""
-    references: list[Reference] = []
+    references: list[PathReference] = []
     """Paths that the configuration points to."""
     certificates: list[str] = []
     """Patterns of documents that hold certificates (PEM); when they end is watched."""

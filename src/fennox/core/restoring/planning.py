@@ -44,7 +44,7 @@ class Target:
 
 
 @dataclass(frozen=True)
-class Source:
+class RestoreSource:
     """The backup, as a plan needs it. ``standing`` are findings about it: doubtful, expired,
     damaged.
     """
@@ -62,7 +62,7 @@ class Source:
 
 def plan(
     kind: Kind,
-    source: Source,
+    source: RestoreSource,
     target: Target,
     parts: list[str],
     settings: Mapping[str, str],
@@ -195,7 +195,9 @@ def written_parts(kind: Kind, parts: list[str]) -> list[str]:
     return [part for part in parts if part in writing]
 
 
-def compare_documents(kind: Kind, source: Source, target: Target, parts: list[str]) -> Overwrites:
+def compare_documents(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> Overwrites:
     changed, added, same, staying = [], [], 0, 0
     for part in written_parts(kind, parts):
         ours, theirs = source.documents.get(part, {}), target.documents.get(part, {})
@@ -244,7 +246,7 @@ def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool
 
 
 def _findings(
-    kind: Kind, source: Source, target: Target, parts: list[str], overwrites: Overwrites
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str], overwrites: Overwrites
 ) -> list[Finding]:
     found: list[Finding] = []
 
@@ -409,7 +411,7 @@ def _findings(
     return found
 
 
-def _programs(kind: Kind, source: Source, target: Target, parts: list[str]) -> list[Finding]:
+def _programs(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> list[Finding]:
     """Programs on the machine whose version matters: a target without one, or with one that does
     not fit.
     """
@@ -438,7 +440,9 @@ def _programs(kind: Kind, source: Source, target: Target, parts: list[str]) -> l
     return found
 
 
-def _other_numbers(kind: Kind, source: Source, target: Target, parts: list[str]) -> list[Finding]:
+def _other_numbers(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> list[Finding]:
     """Names that a fresh installation has given other numbers, by which it owns files already."""
     found = []
     for listed in kind.numbers:
@@ -471,7 +475,7 @@ def _other_numbers(kind: Kind, source: Source, target: Target, parts: list[str])
     return found
 
 
-def _replaced(kind: Kind, source: Source, parts: list[str], listed: str) -> bool:
+def _replaced(kind: Kind, source: RestoreSource, parts: list[str], listed: str) -> bool:
     """Whether the restore replaces the documents a census list is drawn from, and with them names
     of the target.
     """
@@ -496,7 +500,7 @@ def some(names: list[str]) -> str:
 
 
 def _steps(
-    kind: Kind, source: Source, target: Target, parts: list[str], settings: Mapping[str, str]
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str], settings: Mapping[str, str]
 ) -> list[SheetStep]:
     steps = [
         SheetStep(
@@ -644,7 +648,7 @@ def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
     return {part.name for part in kind.part if part.essential and not part.handed_in} - set(parts)
 
 
-def _after(kind: Kind, source: Source, target: Target, parts: list[str]) -> After:
+def _after(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> After:
     """Where the machine will answer: what the kind says is taken from the backup, if the backup
     tells it.
     """

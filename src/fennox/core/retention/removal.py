@@ -33,7 +33,7 @@ BY_A_PERSON = frozenset({Wait.NEWEST, Wait.SYSTEM_SHARE, Wait.STORE_SHARE})
 
 
 @dataclass(frozen=True)
-class Standing:
+class MarkedBackup:
     """A backup in one store. ``parts``: which it holds, or None if it is whole; ``taken``: its
     date.
 
@@ -54,7 +54,7 @@ class Standing:
 
 
 def waits(
-    backups: Sequence[Standing], now: datetime, confirmed: Collection[str] = ()
+    backups: Sequence[MarkedBackup], now: datetime, confirmed: Collection[str] = ()
 ) -> dict[str, Wait | None]:
     """What each marked backup of a store waits for; None: the sweep removes it. Others are not in
     the answer.
@@ -82,11 +82,11 @@ def waits(
     return found
 
 
-def _newest(backups: Sequence[Standing]) -> set[str]:
+def _newest(backups: Sequence[MarkedBackup]) -> set[str]:
     """The newest backup of each system, its newest good one, and the newest of each selection of
     parts.
     """
-    newest: dict[tuple[str, object], Standing] = {}
+    newest: dict[tuple[str, object], MarkedBackup] = {}
     for backup in backups:
         of = [(backup.system, "any")]
         if backup.good:
@@ -98,7 +98,7 @@ def _newest(backups: Sequence[Standing]) -> set[str]:
     return {backup.id for backup in newest.values()}
 
 
-def _unusual(backups: Sequence[Standing]) -> tuple[set[str], set[str]]:
+def _unusual(backups: Sequence[MarkedBackup]) -> tuple[set[str], set[str]]:
     """Backups marked together that are more than a share of their system's, and of the store's.
 
     Each new backup pushes an old one out, which is usual however few there are. So one of a system

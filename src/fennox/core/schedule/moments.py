@@ -22,7 +22,7 @@ BACKUP, RUN, TENDING = "the newest backup", "the newest run", "the last tending"
 
 
 @dataclass(frozen=True)
-class Clock:
+class ObservedClock:
     """Another clock, by how much it was ahead of ours when both were read.
 
     ``accepted``: the difference that a person has confirmed, as of a far side that keeps another
@@ -46,7 +46,7 @@ class Event:
 
 
 @dataclass(frozen=True)
-class Evidence:
+class ClockEvidence:
     """All that one judgement rests on.
 
     ``now``: by the clock that is judged, which is called ``own``. ``tended``: when stores and
@@ -56,7 +56,7 @@ class Evidence:
 
     own: str
     now: datetime
-    clocks: tuple[Clock, ...] = ()
+    clocks: tuple[ObservedClock, ...] = ()
     events: tuple[Event, ...] = ()
     tended: datetime | None = None
     jump: timedelta = JUMP
@@ -98,7 +98,7 @@ class Disordered:
 Doubt = Apart | FromFuture | Jumped | Disordered
 
 
-def judge(evidence: Evidence) -> tuple[Doubt, ...]:
+def judge(evidence: ClockEvidence) -> tuple[Doubt, ...]:
     """Why the clock may be wrong; empty: nothing speaks against it."""
     doubts: list[Doubt] = [
         Apart(clock.name, clock.ahead)

@@ -12,17 +12,17 @@ from fennox.core.format import packs
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
 from fennox.engine.backups.vault import Vault
-from fennox.stores.base import Found, Span
+from fennox.stores.base import FoundObject, Span
 
 _FIRST_READ = 16 * 1024  # bytes; the whole table of most packs
 
 
 @dataclass(frozen=True)
-class Place:
+class ChunkPlace:
     """One chunk in one pack."""
 
     pack: ObjectName
-    entry: packs.Entry
+    entry: packs.PackEntry
 
 
 class PackIndex:
@@ -30,7 +30,7 @@ class PackIndex:
 
     def __init__(self) -> None:
         self._tables: dict[ObjectName, packs.Table] = {}
-        self._places: dict[bytes, list[Place]] = {}
+        self._places: dict[bytes, list[ChunkPlace]] = {}
         self._names: dict[str, ObjectName] = {}  # by the digest in the name
         self.damaged: dict[ObjectName, str] = {}
         self.locks: dict[
@@ -81,7 +81,7 @@ class PackIndex:
         for gone in known_damaged - present:
             self.damaged.pop(gone, None)
 
-    async def _read(self, vault: Vault, found: Found) -> None:
+    async def _read(self, vault: Vault, found: FoundObject) -> None:
         try:
             start = await vault.store.get(found.name, Span(0, min(_FIRST_READ, found.size)))
             needed = packs.table_length(start[: packs.FIXED])
@@ -102,7 +102,7 @@ class PackIndex:
         self._tables[pack] = table
         self._names[packs.digest_in_name(pack)] = pack
         for entry in table.entries:
-            self._places.setdefault(entry.id, []).append(Place(pack, entry))
+            self._places.setdefault(entry.id, []).append(ChunkPlace(pack, entry))
 
     def forget(self, pack: ObjectName) -> None:
         """A pack is not in the store."""
@@ -128,16 +128,18 @@ class PackIndex:
         """The table of every pack that could be read."""
         return self._tables
 
-    def sound_place(self, chunk_id: bytes) -> Place | None:
+    def sound_place(self, chunk_id: bytes) -> ChunkPlace | None:
         """A place of this chunk in a pack that nothing is known against."""
         return next(
             (place for place in self.places(chunk_id) if place.pack not in self.damaged), None
         )
 
-    def places(self, chunk_id: bytes) -> list[Place]:
+    def places(self, chunk_id: bytes) -> list[ChunkPlace]:
         return self._places.get(chunk_id, [])
 
-    def reusable(self, chunk_id: bytes, generation: int, condemned: frozenset[str]) -> Place | None:
+    def reusable(
+        self, chunk_id: bytes, generation: int, condemned: frozenset[str]
+    ) -> ChunkPlace | None:
         """A place of this chunk that a new backup may rely on."""
         for place in self._places.get(chunk_id, ()):
             if self._tables[place.pack].generation != generation or place.pack in self.damaged:

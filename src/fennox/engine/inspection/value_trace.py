@@ -26,7 +26,7 @@ from fennox.engine.processes.evaluator_pool import Evaluates
 
 
 @dataclass
-class Standing:
+class StandingValue:
     """One state, found in one or more backups in a row; ``first`` and ``last`` are their ids.
 
     ``there``: whether the document or list is there at all. ``values``: what an expression or a
@@ -42,7 +42,7 @@ class Standing:
 
 
 @dataclass
-class _Seen:
+class _SeenValue:
     """A document as it was in one backup, and the part it was found in."""
 
     part: str = ""
@@ -62,13 +62,13 @@ class Trace:
     salt: bytes
     evaluates: Evaluates
     looked_at: int = 0
-    _standings: list[Standing] = field(default_factory=list)
+    _standings: list[StandingValue] = field(default_factory=list)
     _kind: Kind | None = None
-    _seen: _Seen = field(default_factory=_Seen)
+    _seen: _SeenValue = field(default_factory=_SeenValue)
     _pieces: Pieces = field(default_factory=Pieces)
 
     @property
-    def standings(self) -> list[Standing]:
+    def standings(self) -> list[StandingValue]:
         """Newest first, secrets masked."""
         for standing in self._standings:
             standing.values, standing.said = (
@@ -98,13 +98,13 @@ class Trace:
             now.content = b"".join([piece async for piece in reader.content(document)])
         self._stand(await self._state(backup, before, now))
 
-    async def _counted(self, reader: BackupReader, backup: str) -> Standing:
+    async def _counted(self, reader: BackupReader, backup: str) -> StandingValue:
         """A list as a backup counted it. By other rules other names are drawn, although nothing has
         changed.
         """
         outline = await reader.outline()
         names = outline.census.get(self.question.list)
-        state = Standing(backup, backup, names is not None, list(names or []))
+        state = StandingValue(backup, backup, names is not None, list(names or []))
         before, self._kind = self._kind, rules_of(outline.kind, outline.settings)
         newest = self._standings[-1] if self._standings else None
         if newest is None:
@@ -118,7 +118,7 @@ class Trace:
             )
         return state
 
-    def _stand(self, state: Standing) -> None:
+    def _stand(self, state: StandingValue) -> None:
         self.looked_at += 1
         newest = self._standings[-1] if self._standings else None
         if newest is not None and state.change is None and _told(newest) == _told(state):
@@ -126,9 +126,9 @@ class Trace:
         else:
             self._standings.append(state)
 
-    async def _state(self, backup: str, before: _Seen, now: _Seen) -> Standing:
+    async def _state(self, backup: str, before: _SeenValue, now: _SeenValue) -> StandingValue:
         document = now.document
-        state = Standing(backup, backup, there=document is not None)
+        state = StandingValue(backup, backup, there=document is not None)
         if document is None:
             return state
         if not (self.question.jsonpath or self.question.line):
@@ -151,7 +151,7 @@ class Trace:
         secret = document.secret or calls_secret(self.kind, part, document.path)
         return secret and not comparing.rest_is_open(self.kind, document.path)
 
-    async def _find(self, reader: BackupReader) -> _Seen | None:
+    async def _find(self, reader: BackupReader) -> _SeenValue | None:
         """The document in this backup; None if its part was not taken, or perhaps not."""
         needle = b'"path":' + canonical.dump_value(self.question.document)
         known = self._seen.part
@@ -162,7 +162,7 @@ class Trace:
             refs = await reader.leaves(part.root)
             leaves = [ref.id for ref in refs]
             if part.name == known and leaves == self._seen.leaves:
-                return _Seen(known, leaves, self._seen.document)
+                return _SeenValue(known, leaves, self._seen.document)
             data = b"".join(
                 [await reader.chunk(ref.id_bytes(), ref.key_bytes(), ref.length) for ref in refs]
             )
@@ -171,8 +171,8 @@ class Trace:
                 document = manifest.decode_document(
                     data[data.rfind(b"\n", 0, at) + 1 : data.index(b"\n", at)]
                 )
-                return _Seen(part.name, leaves, document)
-        return None if reader.record.reference.partial else _Seen(known)
+                return _SeenValue(part.name, leaves, document)
+        return None if reader.record.reference.partial else _SeenValue(known)
 
 
 def _same(before: Document | None, now: Document | None) -> bool:
@@ -185,5 +185,5 @@ def _both(before: bytes | None, now: bytes | None) -> tuple[bytes, bytes] | None
     return (before, now) if before is not None and now is not None else None
 
 
-def _told(standing: Standing) -> tuple[object, ...]:
+def _told(standing: StandingValue) -> tuple[object, ...]:
     return standing.there, standing.values, standing.said

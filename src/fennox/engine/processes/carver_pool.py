@@ -22,8 +22,8 @@ from fennox.engine.processes.carver_process import (
     LENGTH,
     PLACE,
     PLACES,
-    Answer,
-    Question,
+    CarverAnswer,
+    CarverQuestion,
     answered,
     framed,
     lay,
@@ -60,7 +60,9 @@ class Carver:
         assert self.process.stdin is not None
         coming: Coming = asyncio.get_running_loop().create_future()
         place = self._free.pop()
-        self.process.stdin.write(framed(Question(place, lay(self.memory, place, contents), recipe)))
+        self.process.stdin.write(
+            framed(CarverQuestion(place, lay(self.memory, place, contents), recipe))
+        )
         self.waiting.append((place, coming))
         return coming
 
@@ -70,7 +72,7 @@ class Carver:
             while True:
                 length = int.from_bytes(await self.process.stdout.readexactly(LENGTH), "little")
                 data = await self.process.stdout.readexactly(length)
-                answer: Answer = pickle.loads(data)  # noqa: S301  # of a process of our own, by a pipe of our own
+                answer: CarverAnswer = pickle.loads(data)  # noqa: S301  # of a process of our own, by a pipe of our own
                 place, coming = self.waiting.popleft()
                 coming.set_result(answered(self.memory, place, answer))
                 self._free.add(place)

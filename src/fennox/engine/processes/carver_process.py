@@ -24,7 +24,7 @@ LENGTH = 8  # bytes
 _NICE = 5  # whoever asks has its core first; this process goes to another, or waits
 
 
-class Question(NamedTuple):
+class CarverQuestion(NamedTuple):
     """Contents of these lengths lie one behind the other at a place."""
 
     place: int
@@ -32,7 +32,7 @@ class Question(NamedTuple):
     recipe: Recipe
 
 
-class Answer(NamedTuple):
+class CarverAnswer(NamedTuple):
     """What became of them; sealed chunks of these lengths lie there now, unless there was no
     room.
     """
@@ -65,20 +65,20 @@ def lying(memory: mmap, place: int, lengths: Sequence[int]) -> list[bytes]:
     return found
 
 
-def _answer(memory: mmap, question: Question) -> Answer:
+def _answer(memory: mmap, question: CarverQuestion) -> CarverAnswer:
     contents = lying(memory, question.place, question.lengths)
     carved = carve(contents, question.recipe, secrets.token_bytes)
     sealed = [cut.sealed for each in carved for cut in each.cuts if cut.sealed is not None]
     if sum(map(len, sealed)) > PLACE:
-        return Answer(carved, [])
+        return CarverAnswer(carved, [])
     lengths = lay(memory, question.place, sealed)
-    return Answer(
+    return CarverAnswer(
         [Carved(each.digest, [cut._replace(sealed=None) for cut in each.cuts]) for each in carved],
         lengths,
     )
 
 
-def answered(memory: mmap, place: int, answer: Answer) -> list[Carved]:
+def answered(memory: mmap, place: int, answer: CarverAnswer) -> list[Carved]:
     """An answer with its sealed chunks."""
     if not answer.lengths:
         return answer.carved
@@ -91,7 +91,7 @@ def answered(memory: mmap, place: int, answer: Answer) -> list[Carved]:
 
 def serve(memory: mmap, asks: BinaryIO, answers: BinaryIO) -> None:
     while length := asks.read(LENGTH):
-        question: Question = pickle.loads(asks.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own
+        question: CarverQuestion = pickle.loads(asks.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own
         answers.write(framed(_answer(memory, question)))
         answers.flush()
 

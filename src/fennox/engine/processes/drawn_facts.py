@@ -34,7 +34,7 @@ class Heard:
 
 
 @dataclass(frozen=True)
-class Told:
+class DrawnFacts:
     """What documents tell. ``expected``: by what the machine is known after a restore."""
 
     census: Census = field(default_factory=dict)
@@ -55,7 +55,7 @@ class Told:
         return self.census
 
 
-def told(heard: Heard, patience: float = PATIENCE) -> Told:
+def told(heard: Heard, patience: float = PATIENCE) -> DrawnFacts:
     """Between two values it is seen that there is no more time; what was not looked at is then
     among the findings.
     """
@@ -70,12 +70,12 @@ def told(heard: Heard, patience: float = PATIENCE) -> Told:
     expected = evaluation.expected(heard.kind, evidence)
     held = certificates(heard.kind, evidence)
     # after all else: what nothing could be drawn from is among them
-    return Told(drawn, expected, held, evaluation.findings(heard.kind, evidence, heard.parts))
+    return DrawnFacts(drawn, expected, held, evaluation.findings(heard.kind, evidence, heard.parts))
 
 
-def not_told(why: str) -> Told:
+def not_told(why: str) -> DrawnFacts:
     """Nothing of it is known: neither that something is there, nor that it is gone."""
-    return Told(
+    return DrawnFacts(
         unknown=why,
         findings=[
             Finding(

@@ -20,15 +20,15 @@ from fennox.core.errors import BadInput, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
 from fennox.engine.processes import drawn_facts
-from fennox.engine.processes.drawn_facts import Heard, Told
+from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_process import (
     LENGTH,
     READY,
     Answer,
-    Asked,
-    Done,
+    EvaluationAsked,
+    EvaluationDone,
+    EvaluationRefused,
     Mistaken,
-    Refused,
     TooHard,
     framed,
 )
@@ -68,7 +68,7 @@ class Evaluates(Protocol):
         self, kind: Kind, question: Question, content: bytes, salt: bytes
     ) -> tuple[list[Any], str]: ...
 
-    async def told(self, heard: Heard) -> Told: ...
+    async def told(self, heard: Heard) -> DrawnFacts: ...
 
     async def quiet_digests(self, kind: Kind, contents: Mapping[str, bytes]) -> dict[str, str]: ...
 
@@ -78,7 +78,7 @@ class _Process:
     process: asyncio.subprocess.Process
     ending: asyncio.TimerHandle | None = None
 
-    async def ask(self, asked: Asked) -> Answer:
+    async def ask(self, asked: EvaluationAsked) -> Answer:
         assert self.process.stdin is not None
         assert self.process.stdout is not None
         self.process.stdin.write(framed(asked))
@@ -149,10 +149,10 @@ class Evaluators:
             ) from error
         return found
 
-    async def told(self, heard: Heard) -> Told:
+    async def told(self, heard: Heard) -> DrawnFacts:
         """As ``drawing.told``; of what is too hard to be looked at, that is told."""
         try:
-            found: Told = await self._ask("told", heard)
+            found: DrawnFacts = await self._ask("told", heard)
         except TooHardError as error:
             return drawn_facts.not_told(str(error))
         return found
@@ -196,7 +196,7 @@ class Evaluators:
                 one.ending.cancel()
             try:
                 async with asyncio.timeout(self.limit):
-                    found = await one.ask(Asked(work, given, named))
+                    found = await one.ask(EvaluationAsked(work, given, named))
             except (TimeoutError, asyncio.IncompleteReadError, OSError) as error:
                 await one.kill()
                 why = (
@@ -211,9 +211,9 @@ class Evaluators:
             one.ending = asyncio.get_running_loop().call_later(_IDLE, self._end, one)
             self._idle.append(one)
         match found:
-            case Done(result):
+            case EvaluationDone(result):
                 return result
-            case Refused(kind, what, remedy):
+            case EvaluationRefused(kind, what, remedy):
                 raise kind(what, remedy)
             case TooHard(why):
                 raise TooHardError(why)

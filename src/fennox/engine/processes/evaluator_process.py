@@ -38,13 +38,13 @@ WORKS: dict[str, Callable[..., Any]] = {
 """What can be asked for, by name: pure functions alone."""
 
 
-class Asked(NamedTuple):
+class EvaluationAsked(NamedTuple):
     work: str
     given: tuple[Any, ...]
     named: dict[str, object]
 
 
-class Refused(NamedTuple):
+class EvaluationRefused(NamedTuple):
     """An error of ours, which says what is wrong with what was asked."""
 
     kind: type[FennoxError]
@@ -64,7 +64,7 @@ class Mistaken(NamedTuple):
     what: str
 
 
-class Done(NamedTuple):
+class EvaluationDone(NamedTuple):
     result: Any
 
 
@@ -73,14 +73,14 @@ def framed(message: object) -> bytes:
     return len(data).to_bytes(LENGTH, "little") + data
 
 
-Answer = Done | Refused | TooHard | Mistaken
+Answer = EvaluationDone | EvaluationRefused | TooHard | Mistaken
 
 
-def answer(asked: Asked) -> Answer:
+def answer(asked: EvaluationAsked) -> Answer:
     try:
-        return Done(WORKS[asked.work](*asked.given, **asked.named))
+        return EvaluationDone(WORKS[asked.work](*asked.given, **asked.named))
     except FennoxError as error:
-        return Refused(type(error), error.what, error.remedy)
+        return EvaluationRefused(type(error), error.what, error.remedy)
     except MemoryError:
         return TooHard("it needs too much memory")
     except RecursionError:
@@ -98,6 +98,6 @@ def main() -> None:
     told.write(READY)  # loading all this may take longer than an answer
     told.flush()
     while length := given.read(LENGTH):
-        asked: Asked = pickle.loads(given.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own process
+        asked: EvaluationAsked = pickle.loads(given.read(int.from_bytes(length, "little")))  # noqa: S301  # of our own process
         told.write(framed(answer(asked)))
         told.flush()

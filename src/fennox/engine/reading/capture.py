@@ -25,7 +25,7 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.sources import PartModel, Source
 from fennox.core.names import printable
-from fennox.engine.processes.drawn_facts import Heard, Told
+from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.file_stamps import Trust
 from fennox.links.base import Link, Shell, Web
@@ -171,7 +171,7 @@ class Capture:
             )
         )
 
-    async def told(self, parts: list[str], evaluates: Evaluates) -> Told:
+    async def told(self, parts: list[str], evaluates: Evaluates) -> DrawnFacts:
         """What the documents tell, once all have been read."""
         seen = self.evidence
         told = await evaluates.told(

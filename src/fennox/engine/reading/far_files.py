@@ -19,7 +19,7 @@ from fennox.engine.reading import over_sftp
 from fennox.engine.reading.capture import Capture, Captured, once, values_of, watched
 from fennox.engine.reading.document_heads import document_of
 from fennox.engine.reading.file_stamps import nul_separated, same
-from fennox.engine.reading.file_survey import Look, Places, Survey, outermost, places_of
+from fennox.engine.reading.file_survey import Places, Survey, SurveyLook, outermost, places_of
 from fennox.engine.reading.tar_stream import Member, members
 from fennox.engine.reading.unfinished_files import unsettled
 from fennox.links.base import Shell
@@ -56,7 +56,7 @@ def _patterns(capture: Capture, texts: list[str], values: dict[str, str]) -> lis
 
 
 @dataclass
-class _Reading:
+class _TarReading:
     """The files of one source that are about to be read."""
 
     part: PartModel
@@ -64,7 +64,7 @@ class _Reading:
     there: Survey
     patterns: list[str]
     without: list[str]
-    seen: Look | None  # None: whatever tar finds below the roots
+    seen: SurveyLook | None  # None: whatever tar finds below the roots
     over: dict[bytes, Document]  # what need not be read
     fits: Callable[[str], bool] = field(init=False)
     left_out: Callable[[str], bool] = field(init=False)
@@ -119,12 +119,12 @@ async def read_files(
                 yield captured
 
 
-def _reading(capture: Capture, part: PartModel, source: Source, there: Survey) -> _Reading:
+def _reading(capture: Capture, part: PartModel, source: Source, there: Survey) -> _TarReading:
     values = values_of(capture.kind, capture.settings)
     patterns = _patterns(capture, source.files or [], values)
     without = _patterns(capture, source.without, values)
     seen = there.look if capture.trust is not None else None
-    return _Reading(
+    return _TarReading(
         part,
         source,
         there,
@@ -135,9 +135,9 @@ def _reading(capture: Capture, part: PartModel, source: Source, there: Survey) -
     )
 
 
-def _batches(readings: list[_Reading]) -> list[list[_Reading]]:
+def _batches(readings: list[_TarReading]) -> list[list[_TarReading]]:
     """What one tar can read: sources of which the files were seen, none of them in two."""
-    batches: list[tuple[list[_Reading], set[bytes]]] = []
+    batches: list[tuple[list[_TarReading], set[bytes]]] = []
     for reading in readings:
         names = set(reading.names)
         last = batches[-1] if batches else None
@@ -155,7 +155,7 @@ def _batches(readings: list[_Reading]) -> list[list[_Reading]]:
 
 
 async def _read(
-    shell: Shell, capture: Capture, batch: list[_Reading], *, again: bool
+    shell: Shell, capture: Capture, batch: list[_TarReading], *, again: bool
 ) -> AsyncGenerator[Captured, None]:
     for reading in batch:
         if reading.source.settled:
@@ -219,7 +219,11 @@ def _moved_names(errors: str) -> list[str]:
 
 
 def _taken_over(
-    capture: Capture, part: PartModel, patterns: list[str], without: list[str], seen: Look | None
+    capture: Capture,
+    part: PartModel,
+    patterns: list[str],
+    without: list[str],
+    seen: SurveyLook | None,
 ) -> dict[bytes, Document]:
     """What need not be read. What the kind's expressions look at is read every time."""
     if seen is None or capture.trust is None:
@@ -236,7 +240,7 @@ def _taken_over(
     }
 
 
-def _tar(batch: list[_Reading]) -> tuple[list[str], AsyncIterator[bytes] | None]:
+def _tar(batch: list[_TarReading]) -> tuple[list[str], AsyncIterator[bytes] | None]:
     """The far side's tar: of everything below the roots, or of what was seen there and is not taken
     over.
     """
@@ -255,7 +259,7 @@ def _tar(batch: list[_Reading]) -> tuple[list[str], AsyncIterator[bytes] | None]
 
 
 async def _documents(
-    items: AsyncIterator[Member | bytes], capture: Capture, batch: list[_Reading]
+    items: AsyncIterator[Member | bytes], capture: Capture, batch: list[_TarReading]
 ) -> AsyncGenerator[Captured, None]:
     ahead: list[Member | bytes] = []
 

@@ -50,7 +50,7 @@ class Trust:
 NOTHING = Trust({})
 
 
-class Known(Protocol):
+class KnownFiles(Protocol):
     """What must be known of a system to trust what lies in its backup."""
 
     @property
@@ -74,7 +74,7 @@ async def trusted(
     index: PackIndex,
     condemned: frozenset[str],
     previous: Previous | None,
-    subject: Known,
+    subject: KnownFiles,
     machine: str,
 ) -> Trust:
     """What may be taken over from the backup before: all of its chunks are in packs that can be
@@ -95,7 +95,7 @@ async def _trusted(
     index: PackIndex,
     condemned: frozenset[str],
     previous: Previous,
-    subject: Known,
+    subject: KnownFiles,
     machine: str,
 ) -> Trust:
     reader = BackupReader(vault, index, await vault.find_record(previous.backup, subject.folder))

@@ -29,7 +29,7 @@ _STAMPS = (
 
 
 @dataclass(frozen=True)
-class Look:
+class SurveyLook:
     """What lies on the machine: every path with its type, and a stamp for each file that may be
     trusted later.
 
@@ -41,14 +41,14 @@ class Look:
     stamps: Mapping[bytes, str]
     at_rest: bool
 
-    def below(self, roots: list[str]) -> Look:
+    def below(self, roots: list[str]) -> SurveyLook:
         wanted = [os.fsencode(root).rstrip(b"/") for root in roots]
 
         def is_below(path: bytes) -> bool:
             return any(path == root or path.startswith(root + b"/") for root in wanted)
 
         kept = {path: kind for path, kind in self.types.items() if is_below(path)}
-        return Look(
+        return SurveyLook(
             kept, {path: stamp for path, stamp in self.stamps.items() if path in kept}, self.at_rest
         )
 
@@ -62,7 +62,7 @@ class Survey:
     places: list[str]
     has_tar: bool = False
     roots: list[str] = field(default_factory=list)
-    look: Look | None = None
+    look: SurveyLook | None = None
 
 
 @dataclass(frozen=True)
@@ -146,7 +146,9 @@ def clock_of(answer: bytes) -> bytes:
 
 
 def is_at_rest(answer: bytes) -> bool:
-    """As of a :class:`Look`, in an answer with stamps that came whole; False if it has none."""
+    """As of a :class:`SurveyLook`, in an answer with stamps that came whole; False if it has
+    none.
+    """
     clock, _, listed = answer.partition(b"\0")[2].partition(b"\n")
     if not clock.isdigit():
         return False
@@ -159,7 +161,7 @@ def _lines(listed: bytes) -> Iterator[list[bytes]]:
     return (words for line in listed.split(b"\0") if len(words := line.split(b" ", 5)) == 6)
 
 
-def _look(answer: bytes) -> Look | None:
+def _look(answer: bytes) -> SurveyLook | None:
     clock, _, listed = answer.partition(b"\n")
     if not clock.isdigit():
         return None
@@ -173,4 +175,4 @@ def _look(answer: bytes) -> Look | None:
             at_rest = False
         elif kind == b"f":
             stamps[path] = b" ".join((inode, size, modified, changed)).decode("ascii")
-    return Look(types, stamps, at_rest)
+    return SurveyLook(types, stamps, at_rest)

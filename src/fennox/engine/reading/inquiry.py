@@ -39,7 +39,7 @@ Key = tuple[str, int]
 
 
 @dataclass(frozen=True)
-class Asked:
+class AskedCommand:
     """One command of the script, and what it answers: the time, who it is, where files are, what a
     program says.
 
@@ -71,7 +71,7 @@ class Spoken:
     ``blocks``.
     """
 
-    asked: Asked
+    asked: AskedCommand
     key: Key
     start: bytes
     running: Running
@@ -91,7 +91,7 @@ class Spoken:
 class Inquiry:
     """The answers as far as they were read, in the order in which they come."""
 
-    asked: Sequence[Asked]
+    asked: Sequence[AskedCommand]
     answers: AsyncIterator[Running]
     now: Now | None
     begun: datetime | None
@@ -176,7 +176,9 @@ class Inquiry:
                 asked, asked.places, answer, whole=ended.code == 0 and len(answer) <= most
             )
 
-    def _hear_of_files(self, asked: Asked, places: Places, answer: bytes, *, whole: bool) -> None:
+    def _hear_of_files(
+        self, asked: AskedCommand, places: Places, answer: bytes, *, whole: bool
+    ) -> None:
         self._plain += places.told(answer)
         if not places.tar:  # nobody reads them, unless more has changed than they tell
             self._still = self._still and whole and is_at_rest(answer)
@@ -253,15 +255,17 @@ class _Asking:
     values: dict[str, str]
     stamps: bool
     likely: bool
-    _found: list[Asked] = field(default_factory=list)
+    _found: list[AskedCommand] = field(default_factory=list)
     _files: list[tuple[Key, list[str]]] = field(default_factory=list)
     _made_from: list[list[str]] = field(default_factory=list)
-    _behind: list[Asked] = field(default_factory=list)  # that come when files have been asked for
+    _behind: list[AskedCommand] = field(
+        default_factory=list
+    )  # that come when files have been asked for
     _clock: bool = False  # the next question about files tells the time
     # one that may change files comes behind those, so that further ones are another question
     _program: bool = False
 
-    def all(self, parts: Sequence[str], *, itself: bool) -> list[Asked]:
+    def all(self, parts: Sequence[str], *, itself: bool) -> list[AskedCommand]:
         if itself:
             self._about_itself()
         self._about_sources(parts)
@@ -272,12 +276,12 @@ class _Asking:
         clock = self.kind.clock.run if self.kind.clock is not None else None
         self._clock = self.stamps and self.likely and clock == CLOCK
         if clock and not self._clock:
-            self._found.append(Asked(command(clock, self.values), clock=True))
+            self._found.append(AskedCommand(command(clock, self.values), clock=True))
         identity = self.kind.identity
         made = self._is_made(identity.made_from)
         if not (made and self.likely):
             asked = [
-                Asked(command(run, self.values), answer=name, made=made)
+                AskedCommand(command(run, self.values), answer=name, made=made)
                 for name, run in identity.run.items()
             ]
             (self._behind if made else self._found).extend(asked)
@@ -293,7 +297,7 @@ class _Asking:
                 self._program |= not made
                 if not (made and self.likely):
                     self._behind.append(
-                        Asked(command(source.run or [], self.values), output=key, made=made)
+                        AskedCommand(command(source.run or [], self.values), output=key, made=made)
                     )
             elif self.kind.shell == "posix":
                 if self._program:
@@ -315,7 +319,9 @@ class _Asking:
             )
             files = [key for key, _ in self._files]
             question = places.question(stamps=self.stamps)
-            self._found.append(Asked(question, clock=self._clock, files=files, places=places))
+            self._found.append(
+                AskedCommand(question, clock=self._clock, files=files, places=places)
+            )
             self._clock = False
         self._found += self._behind
         self._files, self._made_from, self._behind, self._program = [], [], [], False

@@ -16,7 +16,7 @@ from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import Capture, Captured, watched
 from fennox.engine.reading.document_heads import document_of
-from fennox.links.base import FarFile, FarFileKind, Files, Shell
+from fennox.links.base import FarFile, FarFileKind, RemoteFiles, Shell
 
 _TYPES = {
     "file": tarfile.REGTYPE,
@@ -57,7 +57,7 @@ async def read_files(
         if not any(place.startswith(other.rstrip("/") + "/") for other in places)
     ]
     async with shell.files() as files:
-        reading = _Reading(files, capture, part, source)
+        reading = _SftpReading(files, capture, part, source)
         found = False
         for root in roots:
             async with aclosing(files.walk(os.fsencode(root))) as seen:
@@ -87,8 +87,10 @@ async def read_files(
             capture.moved_twice(part.name, ", ".join(printable(path) for path in sorted(twice)[:5]))
 
 
-class _Reading:
-    def __init__(self, files: Files, capture: Capture, part: PartModel, source: Source) -> None:
+class _SftpReading:
+    def __init__(
+        self, files: RemoteFiles, capture: Capture, part: PartModel, source: Source
+    ) -> None:
         self._files, self._capture, self._part, self._source = files, capture, part, source
         self.changed: list[bytes] = []  # as often as they changed while they were read
 
@@ -154,7 +156,7 @@ async def put_files(
                 await files.set(path, _like(document, path))
 
 
-async def _put(files: Files, reader: BackupReader, document: Document, path: bytes) -> None:
+async def _put(files: RemoteFiles, reader: BackupReader, document: Document, path: bytes) -> None:
     await _make_parents(files, path)
     there = await files.look(path)
     if document.type == "folder":
@@ -167,7 +169,7 @@ async def _put(files: Files, reader: BackupReader, document: Document, path: byt
         await files.write(path, reader.content(document), _like(document, path))
 
 
-async def _make_parents(files: Files, path: bytes) -> None:
+async def _make_parents(files: RemoteFiles, path: bytes) -> None:
     missing = []
     above = path.rpartition(b"/")[0]
     while above and await files.look(above) is None:

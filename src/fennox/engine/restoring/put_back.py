@@ -7,10 +7,10 @@ from __future__ import annotations
 from fennox.core.errors import FennoxError
 from fennox.core.restoring.sheet import Gate, Sheet
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
-from fennox.engine.restoring.targets import Reached
+from fennox.engine.restoring.targets import ReachedTarget
 
 
-async def asks_whether_it_was_put_back(reached: Reached, reader: BackupReader) -> bool:
+async def asks_whether_it_was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
     """Whether a person must say what became of the target: what was written to it is not there any
     more.
 
@@ -58,7 +58,7 @@ def _begin_again(sheet: Sheet, gate: Gate) -> None:
     sheet.rejoined = False
 
 
-async def _was_put_back(reached: Reached, reader: BackupReader) -> bool:
+async def _was_put_back(reached: ReachedTarget, reader: BackupReader) -> bool:
     """Whether of all files that done steps have changed on the target not one is there. False: it
     cannot be told.
 
@@ -84,7 +84,7 @@ async def _was_put_back(reached: Reached, reader: BackupReader) -> bool:
     )
 
 
-def _parts_written(reached: Reached) -> set[str]:
+def _parts_written(reached: ReachedTarget) -> set[str]:
     """Parts whose files done steps have written to the target."""
     models = reached.kind.steps()
     return {

@@ -31,7 +31,7 @@ from fennox.engine.reading.documents import document_name
 from fennox.engine.reading.requests import poll_until
 from fennox.engine.restoring import extraction
 from fennox.engine.restoring.put_back import asks_whether_it_was_put_back
-from fennox.engine.restoring.targets import Connect, Reached
+from fennox.engine.restoring.targets import Connect, ReachedTarget
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
 
@@ -39,7 +39,7 @@ _PAUSE = 0.5  # seconds between two tries of a check
 
 
 @dataclass
-class Restore:
+class RestoreUnderWay:
     """One restore being done.
 
     ``connect`` opens a link to a place with the target's login or the one expected afterwards;
@@ -57,10 +57,10 @@ class Restore:
     evaluates: Evaluates
     save: Callable[[Sheet], Awaitable[None]]
     take_safety: Callable[[Link], Awaitable[Taken]]
-    _reached: Reached = field(init=False)
+    _reached: ReachedTarget = field(init=False)
 
     def __post_init__(self) -> None:
-        self._reached = Reached(
+        self._reached = ReachedTarget(
             self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates
         )
 
@@ -222,7 +222,7 @@ class Restore:
         self.sheet.safety = taken.reference.backup
         target = Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
         head = await self.reader.head()
-        source = planning.Source(
+        source = planning.RestoreSource(
             self.sheet.backup,
             self.sheet.system,
             self.sheet.system_name,

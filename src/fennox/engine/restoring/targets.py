@@ -27,7 +27,7 @@ from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading.capture import Capture, identify, values_of
 from fennox.engine.reading.documents import hashed, read_documents
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
 from fennox.links.base import Link, Shell, Web
 
 Told = TypeVar("Told")
@@ -68,7 +68,7 @@ async def save_target(
     index: PackIndex,
     link: Link,
     subject: Subject,
-    order: Order,
+    order: TakeRequest,
     journal: Journal,
     evaluates: Evaluates,
     carvers: Carvers | None,
@@ -134,7 +134,7 @@ async def _room(kind: Kind, link: Link, settings: dict[str, str]) -> int | None:
 
 
 @dataclass
-class Reached:
+class ReachedTarget:
     """Links to the target of a sheet, each opened when it is first needed.
 
     ``connect`` opens a link to a place with the target's login or the one expected afterwards.

@@ -16,7 +16,7 @@ from fennox.core.format.records import Previous, Record, Reference
 from fennox.core.names import ObjectName, folder_name
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.backup_writer import BackupWriter, Written
-from fennox.engine.backups.pack_index import PackIndex, Place
+from fennox.engine.backups.pack_index import ChunkPlace, PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 
@@ -128,7 +128,7 @@ async def send_chunks(
     """Send sealed chunks, reading each pack of the source once and only after its digest was
     checked.
     """
-    wanted: dict[ObjectName, list[Place]] = defaultdict(list)
+    wanted: dict[ObjectName, list[ChunkPlace]] = defaultdict(list)
     for chunk_id in sorted(needed):
         if not writer.holds(chunk_id):
             place = source.index.sound_place(chunk_id)

@@ -22,12 +22,12 @@ from fennox.engine.backups.vault import (
 )
 from fennox.engine.stores.copy_backup import Holding, read_pack
 from fennox.engine.stores.faults import Report
-from fennox.stores.base import Found
+from fennox.stores.base import FoundObject
 
 
 async def check_object(
     holding: Holding,
-    found: Found,
+    found: FoundObject,
     report: Report,
     removed: list[sweeps.Sweep],
     names: Collection[str],

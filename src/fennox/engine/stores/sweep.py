@@ -17,7 +17,7 @@ from typing import Literal
 from fennox.core.errors import Damaged, FennoxError, StoreUnusable
 from fennox.core.format import anchors, notes, packs, records
 from fennox.core.format.records import Record
-from fennox.core.format.sweeps import Removed, Sweep, condemned_packs
+from fennox.core.format.sweeps import RemovedBackup, Sweep, condemned_packs
 from fennox.core.names import ObjectName
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.backups.backup_reader import BackupReader
@@ -25,7 +25,7 @@ from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding, read_pack
-from fennox.stores.base import Found
+from fennox.stores.base import FoundObject
 
 Still = Callable[[Collection[str]], Awaitable[set[str]]]
 
@@ -57,10 +57,10 @@ class Plan:
     """
 
     expired: dict[ObjectName, str] = field(default_factory=dict)  # record → why nothing keeps it
-    dead: list[Found] = field(default_factory=list)
-    repack: list[Found] = field(default_factory=list)
+    dead: list[FoundObject] = field(default_factory=list)
+    repack: list[FoundObject] = field(default_factory=list)
     withdraw: list[str] = field(default_factory=list)
-    delete: list[Found] = field(default_factory=list)
+    delete: list[FoundObject] = field(default_factory=list)
     locked: Locked = field(default_factory=Locked)
     freed: int = 0
     later: int = 0
@@ -86,13 +86,13 @@ class Swept:
 
 
 @dataclass
-class _Seen:
+class _SweepSeen:
     """A whole look at the store."""
 
     records: dict[ObjectName, Record]
     gone: dict[ObjectName, str]
     live: dict[ObjectName, set[bytes]]
-    packs: dict[ObjectName, Found]
+    packs: dict[ObjectName, FoundObject]
 
 
 async def plan(
@@ -109,7 +109,7 @@ async def plan(
     since = _condemned_since(lists)
     made = Plan(expired=seen.gone)
     needed: dict[ObjectName, set[bytes]] = _places(holding, seen, condemned)
-    small: list[Found] = []
+    small: list[FoundObject] = []
     for name, found in sorted(seen.packs.items()):
         digest = packs.digest_in_name(name)
         used = needed.get(name, set())
@@ -165,7 +165,7 @@ async def _is_ours(holding: Holding, name: ObjectName) -> bool:
     return False
 
 
-def _young(found: Found, now: datetime) -> bool:
+def _young(found: FoundObject, now: datetime) -> bool:
     """A pack that a take going on may have just written: condemning it would only make that take
     begin again.
 
@@ -177,10 +177,12 @@ def _young(found: Found, now: datetime) -> bool:
     )
 
 
-async def _look(holding: Holding, expired: Mapping[str, str] | None, journal: Journal) -> _Seen:
+async def _look(
+    holding: Holding, expired: Mapping[str, str] | None, journal: Journal
+) -> _SweepSeen:
     """``expired`` is None where every record that is still there counts, whatever keeps it."""
     vault = holding.vault
-    seen = _Seen({}, {}, {}, {})
+    seen = _SweepSeen({}, {}, {}, {})
     for name in await vault.record_names():
         seen.records[name] = await vault.read_record(name)
         await journal.progress(documents=len(seen.records))
@@ -216,7 +218,7 @@ def _gone(found: Mapping[ObjectName, Record], expired: Mapping[str, str]) -> dic
 
 
 def _places(
-    holding: Holding, seen: _Seen, condemned: frozenset[str]
+    holding: Holding, seen: _SweepSeen, condemned: frozenset[str]
 ) -> dict[ObjectName, set[bytes]]:
     """For every pack the chunks for which it is the one that counts: sound before damaged, kept
     before condemned.
@@ -305,7 +307,11 @@ async def newest_dates(vault: Vault) -> dict[Dated, datetime]:
 
 
 def _list(
-    stage: str, now: datetime, by: str, condemned: list[str], removed: list[Removed] | None = None
+    stage: str,
+    now: datetime,
+    by: str,
+    condemned: list[str],
+    removed: list[RemovedBackup] | None = None,
 ) -> Sweep:
     return Sweep.model_validate(
         {
@@ -356,7 +362,7 @@ async def _remove_records(
     if not told:
         return
     removed = [
-        Removed(
+        RemovedBackup(
             name=name,
             why=made.expired[name],
             system=r.reference.system,
@@ -388,7 +394,7 @@ async def _said_of_newest(vault: Vault, record: Record, said: list[notes.Note]) 
 
 async def _repack(
     holding: Holding, made: Plan, expired: Mapping[str, str], done: Swept, journal: Journal
-) -> list[Found]:
+) -> list[FoundObject]:
     """Write the living chunks of such packs into new ones; the old ones are condemned, not
     deleted.
     """
@@ -418,7 +424,12 @@ async def _repack(
 
 
 async def _delete_packs(
-    holding: Holding, doomed: list[Found], by: str, now: datetime, done: Swept, journal: Journal
+    holding: Holding,
+    doomed: list[FoundObject],
+    by: str,
+    now: datetime,
+    done: Swept,
+    journal: Journal,
 ) -> None:
     """After the grace, and after all records have been read again: a record may have come
     meanwhile.
@@ -431,7 +442,9 @@ async def _delete_packs(
     sure = [found for found in doomed if not needed.get(found.name)]
     await journal.step("Delete packs whose grace is over")
     await journal.check()
-    removed = [Removed(name=found.name, why="no record needed it for the grace") for found in sure]
+    removed = [
+        RemovedBackup(name=found.name, why="no record needed it for the grace") for found in sure
+    ]
     if removed:
         digests = [packs.digest_in_name(found.name) for found in sure]
         await holding.vault.write_sweep(_list("removed", now, by, digests, removed))

@@ -20,7 +20,7 @@ from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 from fennox.engine.processes.carver_pool import Carvers
-from fennox.engine.processes.drawn_facts import Told
+from fennox.engine.processes.drawn_facts import DrawnFacts
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading import machine_clock
 from fennox.engine.reading.capture import Capture, identify
@@ -29,11 +29,11 @@ from fennox.engine.reading.inquiry import Inquiry, inquiring
 from fennox.engine.takes.document_intake import gather
 from fennox.engine.takes.look import plain_of
 from fennox.engine.takes.take_order import (
-    Found,
-    HandedIn,
-    Order,
+    FoundContent,
+    HandedInDocuments,
     Subject,
     Taken,
+    TakeRequest,
     check_same_machine,
 )
 from fennox.engine.takes.unchanged_machine import likeness, rely_on_before
@@ -50,12 +50,12 @@ async def take(
     index: PackIndex,
     link: Link | None,
     subject: Subject,
-    order: Order,
+    order: TakeRequest,
     journal: Journal,
     evaluates: Evaluates,
     *,
     any_machine: bool,
-    handed_in: HandedIn | None = None,
+    handed_in: HandedInDocuments | None = None,
     carvers: Carvers | None = None,
 ) -> Taken:
     """Take one backup. ``any_machine``: the machine may have another id (a safety copy of a fresh
@@ -143,13 +143,13 @@ class _Taking:
     index: PackIndex
     link: Link | None
     subject: Subject
-    order: Order
+    order: TakeRequest
     journal: Journal
     evaluates: Evaluates
-    handed_in: HandedIn | None
+    handed_in: HandedInDocuments | None
     parts: list[str]
 
-    async def as_before(self) -> Found | None:
+    async def as_before(self) -> FoundContent | None:
         """What the machine holds if it answers as it did for the backup before; None: it must be
         read.
         """
@@ -190,11 +190,11 @@ class _Taking:
         head = before.head.model_copy(
             update={"reached": self.subject.reached, "routine": order.routine}
         )
-        return Found(
+        return FoundContent(
             writer, head, sizes.documents, sizes.bytes, since, {}, {}, before, order.likeness, skew
         )
 
-    async def read(self, carvers: Carvers | None, *, any_machine: bool) -> Found:
+    async def read(self, carvers: Carvers | None, *, any_machine: bool) -> FoundContent:
         """What the machine holds, or a person has given, read and stored; then its manifest."""
         order, subject = self.order, self.subject
         asked = (
@@ -262,7 +262,7 @@ class _Taking:
         machine: Machine,
         likeness: str,
         carvers: Carvers | None,
-    ) -> Found:
+    ) -> FoundContent:
         """``likeness``: how the machine answered."""
         subject, order, journal = self.subject, self.order, self.journal
         trust = None
@@ -309,7 +309,7 @@ class _Taking:
         still = (
             capture.trust is trust and not capture.moved
         )  # else something changed between the look and the reading
-        return Found(
+        return FoundContent(
             writer,
             _head(subject, order, capture, stored, await capture.told(self.parts, self.evaluates)),
             gathered.count,
@@ -331,7 +331,7 @@ class _Taking:
         )
 
 
-async def _sealed(found: Found, order: Order) -> tuple[Root, bytes]:
+async def _sealed(found: FoundContent, order: TakeRequest) -> tuple[Root, bytes]:
     if (before := found.before) is not None and found.head == before.head:
         sealed = found.writer.seal_as_before(
             before.head_root, before.reference.id_list, before.ids, order.backup
@@ -349,7 +349,7 @@ def _marked(documents: list[Document], moved: set[str]) -> list[Document]:
     return [d.model_copy(update={"moved": True}) if d.path in moved else d for d in documents]
 
 
-async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken | None:
+async def _already_there(vault: Vault, index: PackIndex, order: TakeRequest) -> Taken | None:
     """A resumed run first looks whether its record was put before it died."""
     if order.attempt == 1:
         return None
@@ -375,7 +375,9 @@ async def _already_there(vault: Vault, index: PackIndex, order: Order) -> Taken 
     return None
 
 
-def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], told: Told) -> Head:
+def _head(
+    subject: Subject, order: TakeRequest, capture: Capture, parts: list[Part], told: DrawnFacts
+) -> Head:
     return Head(
         kind=subject.kind_file,
         settings=subject.settings,
@@ -395,8 +397,8 @@ def _head(subject: Subject, order: Order, capture: Capture, parts: list[Part], t
 def _reference(
     vault: Vault,
     subject: Subject,
-    order: Order,
-    found: Found,
+    order: TakeRequest,
+    found: FoundContent,
     written: Written,
     id_list: Root,
     sealed: bytes,

@@ -32,7 +32,7 @@ class Subject:
 
 
 @dataclass(frozen=True)
-class Order:
+class TakeRequest:
     """What was fixed when the run was queued (store-format §9.1). ``time`` as in names."""
 
     backup: str
@@ -54,7 +54,7 @@ class Order:
 
 
 @dataclass(frozen=True)
-class HandedIn:
+class HandedInDocuments:
     """Documents that a person gave, by their names in the kind, and the machine they are of."""
 
     machine: Machine
@@ -62,7 +62,7 @@ class HandedIn:
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundContent:
     """What a backup is to hold. ``count`` and ``bytes`` are of its documents."""
 
     writer: BackupWriter

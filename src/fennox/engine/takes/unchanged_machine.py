@@ -29,7 +29,7 @@ from fennox.engine.reading.file_stamps import recent
 from fennox.engine.reading.inquiry import Inquiry, is_asked_whole
 
 
-class Known(Protocol):
+class KnownAnswers(Protocol):
     """What of a system has a say in what its backup holds."""
 
     @property
@@ -67,7 +67,7 @@ class RecordPlace:
 
 
 def likeness(
-    vault: Vault, subject: Known, machine: str, parts: Sequence[str], inquiry: Inquiry
+    vault: Vault, subject: KnownAnswers, machine: str, parts: Sequence[str], inquiry: Inquiry
 ) -> str:
     """A text that is the same as long as nothing has changed; empty if the answers do not tell.
 

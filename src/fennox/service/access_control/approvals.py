@@ -19,7 +19,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Approval, ServiceState, User
 from fennox.core.errors import ApprovalNeeded, Conflict, NotAllowed, NotFound
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 from fennox.service.people.persons import Person, covered
 from fennox.wire.access import Act, Role
@@ -30,7 +30,7 @@ _LONGEST_VALUE = 2000  # characters
 
 
 @dataclass(frozen=True)
-class Asked:
+class ApprovalAsked:
     """A request that needs approval. ``values``: its JSON as a person may see it; ``body``: as it
     came.
 
@@ -75,7 +75,9 @@ async def acts(session: AsyncSession) -> list[str]:
 
 
 @asynccontextmanager
-async def approved(context: Context, who: Person, asked: Asked) -> AsyncIterator[str | None]:
+async def approved(
+    context: Context, who: Person, asked: ApprovalAsked
+) -> AsyncIterator[str | None]:
     """Around the act: its approval is spent if the act succeeds. Raises ``ApprovalNeeded`` if there
     is none.
 
@@ -116,7 +118,9 @@ async def _standing(session: AsyncSession, who: Person, digest: str) -> Approval
     return (await session.execute(rows)).scalar_one_or_none()
 
 
-async def _ask(context: Context, session: AsyncSession, who: Person, asked: Asked) -> Approval:
+async def _ask(
+    context: Context, session: AsyncSession, who: Person, asked: ApprovalAsked
+) -> Approval:
     at: datetime = (await session.execute(select(func.now()))).scalar_one()
     row = Approval(
         id=secrets.token_hex(16),
@@ -229,7 +233,7 @@ async def must_leave_two(
             )
 
 
-async def concerns(session: AsyncSession) -> list[Found]:
+async def concerns(session: AsyncSession) -> list[ConcernFound]:
     """What waits for a second person."""
     waiting = (
         select(Approval)
@@ -237,7 +241,7 @@ async def concerns(session: AsyncSession) -> list[Found]:
         .order_by(Approval.at)
     )
     return [
-        Found(
+        ConcernFound(
             "approval-waits",
             "low",
             "service",

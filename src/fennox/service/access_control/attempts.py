@@ -16,7 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import SignInFailure
 from fennox.core.errors import TooManyAttempts, TryLater
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 
 MAX_FAILURES = 8
@@ -125,7 +125,7 @@ async def _may_try(session: AsyncSession, subjects: list[str]) -> bool:
     return True
 
 
-async def concerns(session: AsyncSession) -> list[Found]:
+async def concerns(session: AsyncSession) -> list[ConcernFound]:
     """Accounts and addresses that are refused at this moment, since when."""
     here = SignInFailure.at > func.now() - WINDOW
     refused = (
@@ -139,10 +139,10 @@ async def concerns(session: AsyncSession) -> list[Found]:
     return [_concern(subject, last) for subject, last in rows]
 
 
-def _concern(subject: str, last: datetime) -> Found:
+def _concern(subject: str, last: datetime) -> ConcernFound:
     if subject.startswith(_ACCOUNT):
         name = subject.removeprefix(_ACCOUNT)
-        return Found(
+        return ConcernFound(
             "account-throttled",
             "high",
             "service",
@@ -155,7 +155,7 @@ def _concern(subject: str, last: datetime) -> Found:
         )
     if subject.startswith(_PASSPHRASES):
         name = subject.removeprefix(_PASSPHRASES)
-        return Found(
+        return ConcernFound(
             "passphrases-throttled",
             "high",
             "service",
@@ -165,7 +165,7 @@ def _concern(subject: str, last: datetime) -> Found:
             "They can try none for ten minutes.",
             since=last,
         )
-    return Found(
+    return ConcernFound(
         "address-throttled",
         "low",
         "service",

@@ -16,13 +16,13 @@ from fennox.service.people import passwords
 
 
 @dataclass(frozen=True)
-class Claimed:
+class ClaimedIdentity:
     user: str
     password: str = field(repr=False)
     code: str | None = field(repr=False)  # of an authenticator, or a recovery code
 
 
-async def check(context: Context, claimed: Claimed, address: str, request: Request) -> User:
+async def check(context: Context, claimed: ClaimedIdentity, address: str, request: Request) -> User:
     """The user; raises ``NotSignedIn``, ``SecondFactorNeeded`` or ``TooManyAttempts``, and leaves
     it in the audit.
     """

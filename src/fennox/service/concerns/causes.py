@@ -14,7 +14,7 @@ _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 
 
 @dataclass(frozen=True)
-class Found:
+class ConcernFound:
     """One thing that is wrong. ``code``, ``noun``, ``about`` and ``subject`` say which it is.
 
     ``subject``: which of several of a code, as a document. ``cause``: what it comes from, if that

@@ -31,7 +31,7 @@ from fennox.catalogue.models import (
 from fennox.core.retention import trend
 from fennox.service.access_control import approvals, attempts
 from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch
-from fennox.service.concerns.causes import Away, Found
+from fennox.service.concerns.causes import Away, ConcernFound
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.keys import key_sets
 from fennox.service.machines import sites
@@ -105,7 +105,7 @@ WORST_FIRST = (
 
 
 @dataclass(frozen=True)
-class Standing:
+class StandingConcerns:
     """What stands and is not muted: the worst of it, and how much there is in all, with what is
     muted apart.
 
@@ -118,7 +118,7 @@ class Standing:
     muted: int
 
 
-async def standing(session: AsyncSession, now: datetime) -> Standing:
+async def standing(session: AsyncSession, now: datetime) -> StandingConcerns:
     """The worst and oldest first; of one cause only the first few, so that it does not hide the
     others.
     """
@@ -147,7 +147,7 @@ async def standing(session: AsyncSession, now: datetime) -> Standing:
         (cause, severity): (count, since)
         for cause, severity, count, since in await session.execute(sizes)
     }
-    return Standing(named, of_cause, in_all, every - in_all)
+    return StandingConcerns(named, of_cause, in_all, every - in_all)
 
 
 async def settle(
@@ -187,7 +187,7 @@ async def settle(
     return begun, ended
 
 
-def _say(row: ConcernRow, item: Found) -> None:
+def _say(row: ConcernRow, item: ConcernFound) -> None:
     """What is set is looked at when the row is written, also if it is as it was: that would be most
     of ten thousand.
     """
@@ -229,13 +229,13 @@ them.
 
 async def found(
     context: Context, session: AsyncSession, now: datetime, judged: Judged
-) -> AsyncIterator[Found]:
+) -> AsyncIterator[ConcernFound]:
     """Everything that is wrong now."""
     if (disagreeing := clock_evidence.concern(judged)) is not None:
         yield disagreeing
     elif count := await clock_evidence.misdated_backups(session):
         many = "1 backup was" if count == 1 else f"{count} backups were"
-        yield Found(
+        yield ConcernFound(
             "misdated",
             "low",
             "service",
@@ -291,14 +291,14 @@ async def found(
         yield item
 
 
-async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
+async def _workers(session: AsyncSession) -> AsyncIterator[ConcernFound]:
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     rows = list((await session.execute(select(Worker).where(Worker.stopped.is_(None)))).scalars())
     alive = [
         row for row in rows if abs(now - row.seen) < _WORKER_GONE and not row.for_sites
     ]  # nor from the future
     if not alive:
-        yield Found(
+        yield ConcernFound(
             "no-worker",
             "high",
             "service",
@@ -314,7 +314,7 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
         if followed:
             continue  # another one was started on its machine since
         if _WORKER_GONE <= now - row.seen < _WORKER_FORGOTTEN and alive:
-            yield Found(
+            yield ConcernFound(
                 "worker-gone",
                 "low",
                 "service",
@@ -325,7 +325,7 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
                 since=row.seen,
             )
         elif row in alive and abs(row.skew) > _SKEW:
-            yield Found(
+            yield ConcernFound(
                 "clock",
                 "low",
                 "service",
@@ -338,13 +338,13 @@ async def _workers(session: AsyncSession) -> AsyncIterator[Found]:
 
 async def _store(
     context: Context, session: AsyncSession, store: StoreRow, now: datetime
-) -> list[Found]:
+) -> list[ConcernFound]:
     """Whether it answers was looked at by the scheduler within the last minute or two."""
-    items: list[Found] = []
+    items: list[ConcernFound] = []
     away = f"store|{store.name}"
     if store.stopped_because:
         items.append(
-            Found(
+            ConcernFound(
                 "store-away",
                 "high",
                 "store",
@@ -356,7 +356,7 @@ async def _store(
         )
     if store.went_back:
         items.append(
-            Found(
+            ConcernFound(
                 "went-back",
                 "high",
                 "store",
@@ -368,7 +368,7 @@ async def _store(
         )
     if store.free is not None and store.free < store_duties.FULL:
         items.append(
-            Found(
+            ConcernFound(
                 "full",
                 "high",
                 "store",
@@ -392,7 +392,7 @@ async def _store(
             " copy."
         )
         items.append(
-            Found(
+            ConcernFound(
                 "damaged",
                 "high",
                 "store",
@@ -405,7 +405,7 @@ async def _store(
         )
     if now - (store.scrubbed or store.created) > 2 * store_duties.SCRUB_EVERY:
         items.append(
-            Found(
+            ConcernFound(
                 "not-scrubbed",
                 "low",
                 "store",
@@ -422,7 +422,7 @@ async def _store(
         if now - (last or store.created) > store_duties.VERIFY_WITHIN:
             since_when = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
             items.append(
-                Found(
+                ConcernFound(
                     "not-opened",
                     "low",
                     "store",
@@ -436,7 +436,7 @@ async def _store(
     return items
 
 
-async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
+async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[ConcernFound]:
     since = now - timedelta(days=60)
     query = select(StoreSpace.at, StoreSpace.used, StoreSpace.free).where(
         StoreSpace.store_id == store.id
@@ -448,7 +448,7 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
     if left is None or left > RUNS_OUT:
         return []
     return [
-        Found(
+        ConcernFound(
             "space",
             "high" if left < timedelta(days=7) else "low",
             "store",
@@ -461,11 +461,11 @@ async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[
     ]
 
 
-async def _routines(session: AsyncSession) -> AsyncIterator[Found]:
+async def _routines(session: AsyncSession) -> AsyncIterator[ConcernFound]:
     there = select(System.id).where(System.retired.is_(None))
     for routine in (await session.execute(select(Routine).order_by(Routine.name))).scalars().all():
         if routine.mode == "off":
-            yield Found(
+            yield ConcernFound(
                 "routine-off",
                 "low",
                 "routine",
@@ -476,7 +476,7 @@ async def _routines(session: AsyncSession) -> AsyncIterator[Found]:
         elif (
             await session.execute(there.where(*routines.selected(routine.systems)).limit(1))
         ).first() is None:
-            yield Found(
+            yield ConcernFound(
                 "routine-empty",
                 "low",
                 "routine",

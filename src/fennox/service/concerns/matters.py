@@ -9,11 +9,11 @@ from datetime import datetime
 
 from fennox.catalogue.models import ConcernRow
 from fennox.service.concerns.causes import root_first, sentence
-from fennox.service.concerns.estate_watch import Standing
+from fennox.service.concerns.estate_watch import StandingConcerns
 from fennox.wire.concerns import Matter
 
 
-def matters(found: Standing) -> list[Matter]:
+def matters(found: StandingConcerns) -> list[Matter]:
     """Worst first, then by how many are touched, then the oldest."""
     together: dict[tuple[str, str], list[ConcernRow]] = defaultdict(list)
     for row in found.worst:

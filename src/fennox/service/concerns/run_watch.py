@@ -12,8 +12,8 @@ from sqlalchemy import Select, bindparam, exists, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import Run, Sheet, StoreRow, System, constant
-from fennox.service.concerns.causes import Away, Found
+from fennox.catalogue.models import Run, SheetRow, StoreRow, System, constant
+from fennox.service.concerns.causes import Away, ConcernFound
 from fennox.service.queries.newest_good import ENDED, newest_runs
 from fennox.service.upkeep import store_duties, sweep_run
 
@@ -21,7 +21,7 @@ _FOR_STORES = ("adopt", "scrub", "sweep", "verify", "rekey")  # kinds of runs
 _TELLS_WITHIN = timedelta(hours=1)  # a run that goes on tells something at least so often
 
 
-async def stuck(session: AsyncSession) -> AsyncIterator[Found]:
+async def stuck(session: AsyncSession) -> AsyncIterator[ConcernFound]:
     """Runs that go on and have told nothing for long: what they wait for hangs."""
     last = func.coalesce(Run.told, Run.queued_at)
     silent = select(Run, last, System.name, StoreRow.name).outerjoin(
@@ -34,7 +34,7 @@ async def stuck(session: AsyncSession) -> AsyncIterator[Found]:
     for run, since, system, store in await session.execute(silent):
         about = system or store or run.kind
         where = f" at the step: {run.step}" if run.step else ""
-        yield Found(
+        yield ConcernFound(
             "stuck",
             "high",
             "system" if system else "store" if store else "service",
@@ -69,16 +69,18 @@ def _failed_runs() -> tuple[Select[Run, System], Select[Run, System]]:
         restored.number > Run.number,
         restored.state == "done",
     )
-    begun = Run.sheet_id.in_(select(Sheet.id).where(Sheet.state.in_(("failed", "not proved"))))
+    begun = Run.sheet_id.in_(
+        select(SheetRow.id).where(SheetRow.state.in_(("failed", "not proved")))
+    )
     return failed.where(which), failed.where(
         begun & (Run.kind == constant("restore")) & (Run.state == "failed") & ~over
     )
 
 
-async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
+async def failed(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFound]:
     every = [row for statement in _failed_runs() for row in await session.execute(statement)]
     for run, system in {(system.name, run.kind): (run, system) for run, system in every}.values():
-        yield Found(
+        yield ConcernFound(
             "failed",
             "high",
             "system",
@@ -94,7 +96,7 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
         select(Run, System).join(System, System.id == Run.system_id).where(Run.state == "waiting")
     )
     for run, system in await session.execute(waiting):
-        yield Found(
+        yield ConcernFound(
             "waiting",
             "high",
             "system",
@@ -105,10 +107,10 @@ async def failed(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
         )
 
 
-async def sweeps(session: AsyncSession, now: datetime) -> list[Found]:
+async def sweeps(session: AsyncSession, now: datetime) -> list[ConcernFound]:
     """What a sweep would remove and does not, before a person has looked."""
     return [
-        Found(
+        ConcernFound(
             "sweep-waits",
             "high",
             "system",
@@ -135,7 +137,7 @@ _LAST_FOR_STORE = (
 )
 
 
-async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
+async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[ConcernFound]:
     """Work on stores that failed and was not done since, and backups that were not copied."""
     stores = {
         row.id: row
@@ -153,7 +155,7 @@ async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
         cause = away.cause(store, "")
         if kind == "adopt" and state != "done":
             why = f": {reason}" if reason else ""
-            yield Found(
+            yield ConcernFound(
                 "not-adopted",
                 "high",
                 "store",
@@ -164,7 +166,7 @@ async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
                 cause=cause,
             )
         elif state == "failed":
-            yield Found(
+            yield ConcernFound(
                 "failed",
                 "high",
                 "store",
@@ -181,7 +183,7 @@ async def given_up(session: AsyncSession, away: Away) -> AsyncIterator[Found]:
             uncopied.setdefault(run.store_id, []).append(run)
     for store, failed in uncopied.items():
         some = "1 backup is" if len(failed) == 1 else f"{len(failed)} backups are"
-        yield Found(
+        yield ConcernFound(
             "not-copied",
             "high",
             "store",

@@ -13,11 +13,20 @@ from typing import Any
 from sqlalchemy import Row, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import IS_ACTIVE, Backup, Copy, Routine, Run, Sheet, StoreRow, System
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    Backup,
+    Copy,
+    Routine,
+    Run,
+    SheetRow,
+    StoreRow,
+    System,
+)
 from fennox.core.facts.return_order import in_order
 from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.schedule import schedule
-from fennox.service.concerns.causes import Away, Found
+from fennox.service.concerns.causes import Away, ConcernFound
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import ONLY_PARTIAL, among, newest_backups, unhurried
@@ -37,7 +46,7 @@ _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begu
 
 async def of_systems(
     context: Context, session: AsyncSession, away: Away, now: datetime
-) -> AsyncIterator[Found]:
+) -> AsyncIterator[ConcernFound]:
     there = select(System).where(System.retired.is_(None))
     systems: list[System] = sorted(
         (row[0] for row in await unhurried(session, there)), key=lambda row: row.name
@@ -58,7 +67,7 @@ async def of_systems(
         mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
         backup = newest.get(system.id)
         if context.installed(system.kind) is None:
-            yield Found(
+            yield ConcernFound(
                 "no-kind",
                 "high",
                 "system",
@@ -79,7 +88,7 @@ async def of_systems(
         ):
             yield item
         if system.left_open and system.id not in busy:
-            yield Found(
+            yield ConcernFound(
                 "left-open",
                 "high",
                 "system",
@@ -92,7 +101,7 @@ async def of_systems(
             )
         if system.skew is not None and abs(system.skew) > MOST_SKEW:
             ahead = "ahead" if system.skew > 0 else "behind"
-            yield Found(
+            yield ConcernFound(
                 "clock",
                 "low",
                 "system",
@@ -105,7 +114,7 @@ async def of_systems(
                 together="The clocks of {these} were off when they were last taken.",
             )
         if system.differs and not _is_taken_soon(system, mine, now):
-            yield Found(
+            yield ConcernFound(
                 "differs",
                 "low",
                 "system",
@@ -119,7 +128,7 @@ async def of_systems(
                 together="{these} are not what their last backups hold.",
             )
         for finding in by_hand.get(system.id, []):
-            yield Found(
+            yield ConcernFound(
                 "lacks",
                 "low",
                 "system",
@@ -138,7 +147,7 @@ async def of_systems(
     )
     for circle in order.circles:
         names = ", ".join(circle)
-        yield Found(
+        yield ConcernFound(
             "circle",
             "low",
             "system",
@@ -148,13 +157,15 @@ async def of_systems(
             "After everything was lost none of them can be the first.",
         )
     drilled = set(
-        (await session.execute(select(Sheet.system_id).where(Sheet.state == "proved"))).scalars()
+        (
+            await session.execute(select(SheetRow.system_id).where(SheetRow.state == "proved"))
+        ).scalars()
     )
     never = [system.name for system in systems if system.id in newest and system.id not in drilled]
     never = [name for name in never if name != "fennox"]
     if never:
         some = ", ".join(never[:5]) + (f" and {len(never) - 5} more" if len(never) > 5 else "")
-        yield Found(
+        yield ConcernFound(
             "never-drilled",
             "low",
             "service",
@@ -250,9 +261,9 @@ async def _missed(
     return found
 
 
-def _only_partial(system: System, findings: list[Finding]) -> Found:
+def _only_partial(system: System, findings: list[Finding]) -> ConcernFound:
     lacking = [finding.text for finding in findings if finding.code == "part-left-out"]
-    return Found(
+    return ConcernFound(
         "no-backup",
         "high",
         "system",
@@ -274,12 +285,12 @@ def _of_system(
     missed: dict[str, list[tuple[Routine, datetime]]],
     away: Away,
     now: datetime,
-) -> Iterator[Found]:
+) -> Iterator[ConcernFound]:
     name = system.name
     if backup is None and partial is not None:
         yield _only_partial(system, partial)
     elif backup is None:
-        yield Found(
+        yield ConcernFound(
             "no-backup",
             "high",
             "system",
@@ -295,7 +306,7 @@ def _of_system(
         yield from _late(system, mine, backup, away, now)
         if held and all(lies_on(store, system) for store in held):
             where = " and ".join(store.name for store in held)
-            yield Found(
+            yield ConcernFound(
                 "only-on-itself",
                 "high",
                 "system",
@@ -312,7 +323,7 @@ def _of_system(
                 ),
             )
         elif len(held) == 1:
-            yield Found(
+            yield ConcernFound(
                 "one-copy",
                 "low",
                 "system",
@@ -326,7 +337,7 @@ def _of_system(
             )
         for finding in backup.findings:
             if finding.severity == "warning":
-                yield Found(
+                yield ConcernFound(
                     "lacks",
                     "low",
                     "system",
@@ -345,7 +356,7 @@ def _of_system(
     if system.key_until is not None:
         yield from _certificate(name, "", system.key_until, now)
     for account in system.default_logins:
-        yield Found(
+        yield ConcernFound(
             "default-login",
             "low",
             "system",
@@ -358,7 +369,7 @@ def _of_system(
             subject=account,
         )
     if (doubted := doubtful.get(system.id)) is not None:
-        yield Found(
+        yield ConcernFound(
             "doubtful",
             "high",
             "system",
@@ -371,7 +382,7 @@ def _of_system(
             doubted.time,
         )
     for routine, due in missed.get(system.id, []):
-        yield Found(
+        yield ConcernFound(
             "missed",
             "high",
             "system",
@@ -385,7 +396,7 @@ def _of_system(
             subject=routine.name,
         )
     if system.suspended_because:
-        yield Found(
+        yield ConcernFound(
             "suspended",
             "high",
             "system",
@@ -396,7 +407,7 @@ def _of_system(
             together=f"No routine takes {{these}}: {system.suspended_because}.",
         )
     if not mine:
-        yield Found(
+        yield ConcernFound(
             "no-routine",
             "low",
             "system",
@@ -411,7 +422,7 @@ def _of_system(
 
 def _late(
     system: System, mine: list[Routine], backup: _Newest, away: Away, now: datetime
-) -> Iterator[Found]:
+) -> Iterator[ConcernFound]:
     """Two due times of a routine have passed since the newest good backup."""
     for routine in mine:
         if routine.mode != "on" or routine.parts or system.suspended_because:
@@ -428,7 +439,7 @@ def _late(
                 if days > 1
                 else f"{int((now - backup.time).total_seconds() // 3600)} hours"
             )
-            yield Found(
+            yield ConcernFound(
                 "late",
                 "high",
                 "system",
@@ -448,7 +459,7 @@ def _late(
             return
     by_itself = any(routine.mode == "on" and not routine.parts for routine in mine)
     if not by_itself and now - backup.time > _OLD and not system.suspended_because:
-        yield Found(
+        yield ConcernFound(
             "old",
             "low",
             "system",
@@ -466,7 +477,9 @@ def _late(
         )
 
 
-def _certificate(name: str, document: str, until: datetime, now: datetime) -> Iterator[Found]:
+def _certificate(
+    name: str, document: str, until: datetime, now: datetime
+) -> Iterator[ConcernFound]:
     if until - now > ENDS_SOON:
         return
     what = (
@@ -476,7 +489,7 @@ def _certificate(name: str, document: str, until: datetime, now: datetime) -> It
     )
     ended = until <= now
     text = f"{what} {'ended' if ended else 'ends'} on {until:%Y-%m-%d}."
-    yield Found(
+    yield ConcernFound(
         "certificate",
         "high" if ended else "low",
         "system",

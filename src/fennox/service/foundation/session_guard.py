@@ -16,7 +16,7 @@ from typing import Any
 import structlog
 
 from fennox.core.names import ObjectName
-from fennox.stores.base import Found, Space, Span, Store, Wrapped
+from fennox.stores.base import FoundObject, Space, Span, Store, Wrapped
 
 log: Any = structlog.get_logger()
 
@@ -55,12 +55,12 @@ class OutsideSessions(Wrapped):
         check_outside(f"get from {self.address}")
         return await self.inner.get(name, span)
 
-    async def list(self, prefix: str) -> AsyncIterator[Found]:
+    async def list(self, prefix: str) -> AsyncIterator[FoundObject]:
         check_outside(f"list of {self.address}")
         async for found in self.inner.list(prefix):
             yield found
 
-    async def stat(self, name: ObjectName) -> Found | None:
+    async def stat(self, name: ObjectName) -> FoundObject | None:
         check_outside(f"stat in {self.address}")
         return await self.inner.stat(name)
 

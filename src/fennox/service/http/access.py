@@ -17,7 +17,7 @@ from fastapi.routing import APIRoute
 from pydantic import BaseModel, ValidationError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Sheet, System
+from fennox.catalogue.models import SheetRow, System
 from fennox.core.errors import (
     BadInput,
     NotAllowed,
@@ -28,7 +28,7 @@ from fennox.core.errors import (
 )
 from fennox.core.words import a
 from fennox.service.access_control import approvals, audit
-from fennox.service.access_control.approvals import Asked
+from fennox.service.access_control.approvals import ApprovalAsked
 from fennox.service.access_control.attempts import attempt, to_open
 from fennox.service.machines.context import Context, named
 from fennox.service.own_state.own_routine import KIND as OWN_KIND
@@ -453,11 +453,11 @@ async def _must_reach(
 
 async def _asked(
     context: Context, request: Request, operation: str, act: Grave, body: Any
-) -> Asked:
+) -> ApprovalAsked:
     """The request as a second person is shown it, and bound to what it is about as that stands
     now.
     """
-    sheet: Sheet | None = None
+    sheet: SheetRow | None = None
     system: str | None = None
     subject: Any = None
     async with context.session() as session:
@@ -470,7 +470,7 @@ async def _asked(
         elif "backup" in request.path_params:
             backup = await lookups.find_backup(session, request.path_params["backup"])
             system, subject = backup.system_id, backup.id
-    return Asked(
+    return ApprovalAsked(
         operation=operation,
         act=act.act,
         path=request.url.path,

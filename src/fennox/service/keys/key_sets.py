@@ -27,7 +27,7 @@ from fennox.core.time import parse_stamp, stamp
 from fennox.core.words import size
 from fennox.engine.backups import vault as vaults
 from fennox.engine.backups.vault import Vault
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 
@@ -195,7 +195,7 @@ async def change_custody(
         }
 
 
-async def concerns(context: Context, session: AsyncSession) -> list[Found]:
+async def concerns(context: Context, session: AsyncSession) -> list[ConcernFound]:
     """Key sets of which nobody has tried a passphrase for long, and passphrases that are cheap to
     guess against.
     """
@@ -211,7 +211,7 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
         if context.now() - since > TRY_WITHIN:
             days = (context.now() - since).days
             found.append(
-                Found(
+                ConcernFound(
                     code="not-tried",
                     severity="low",
                     noun="service",
@@ -226,12 +226,12 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
     return found
 
 
-async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> list[Found]:
+async def _cheap_ones(context: Context, session: AsyncSession, keys: KeySet) -> list[ConcernFound]:
     rows = await stores_of(session, keys)
     if not rows or context.settings.weak_slots:
         return []
     return [
-        Found(
+        ConcernFound(
             code="cheap-passphrase",
             severity="low",
             noun="service",

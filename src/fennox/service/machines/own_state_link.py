@@ -42,7 +42,7 @@ Row = dict[str, Any]
 
 
 @dataclass(frozen=True)
-class Kept:
+class KeptTable:
     """A table of the own state: its rows in an order in which new ones come last, without what only
     one machine has.
     """
@@ -61,42 +61,44 @@ class Kept:
 KEPT = {
     item.table.name: item
     for item in (
-        Kept(models.ServiceState, ("one",), frozenset({"setup_code"})),
-        Kept(models.User, ("created", "id"), frozenset({"sealed_totp"})),
-        Kept(models.RecoveryCode, ("user_id", "hash")),
-        Kept(models.Passkey, ("created", "id")),
-        Kept(
+        KeptTable(models.ServiceState, ("one",), frozenset({"setup_code"})),
+        KeptTable(models.User, ("created", "id"), frozenset({"sealed_totp"})),
+        KeptTable(models.RecoveryCode, ("user_id", "hash")),
+        KeptTable(models.Passkey, ("created", "id")),
+        KeptTable(
             models.KeySet,
             ("id", "generation"),
             frozenset({"sealed_write_secret", "sealed_opening_key"}),
         ),
-        Kept(models.Login, ("name",), frozenset({"sealed_secret"})),
-        Kept(models.LoginPlace, ("at", "login_id", "address", "key")),
-        Kept(models.SealedSecret, ("what", "key_set", "generation")),
-        Kept(models.StoreRow, ("created", "id")),
-        Kept(models.ClockAcceptance, ("name",)),
-        Kept(models.Removal, ("id",)),
-        Kept(models.Trial, ("key_set", "slot")),
-        Kept(models.System, ("created", "id")),
-        Kept(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
-        Kept(models.KindRow, ("name", "version")),
-        Kept(models.Routine, ("created", "id")),
-        Kept(
+        KeptTable(models.Login, ("name",), frozenset({"sealed_secret"})),
+        KeptTable(models.LoginPlace, ("at", "login_id", "address", "key")),
+        KeptTable(models.SealedSecret, ("what", "key_set", "generation")),
+        KeptTable(models.StoreRow, ("created", "id")),
+        KeptTable(models.ClockAcceptance, ("name",)),
+        KeptTable(models.Removal, ("id",)),
+        KeptTable(models.Trial, ("key_set", "slot")),
+        KeptTable(models.System, ("created", "id")),
+        KeptTable(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
+        KeptTable(models.KindRow, ("name", "version")),
+        KeptTable(models.Routine, ("created", "id")),
+        KeptTable(
             models.Site,
             ("name",),
             frozenset({"seen", "connected", "machine", "version", "key", "skew"}),
         ),
-        Kept(models.ConcernRow, ("key",)),
-        Kept(models.AlertRoute, ("created", "id"), frozenset({"sealed_secret", "sealed_address"})),
-        Kept(models.Backup, ("time", "id")),
-        Kept(models.Copy, ("number",)),
-        Kept(models.PendingNote, ("id",)),
-        Kept(models.StoreDamage, ("id",)),
-        Kept(models.StoreSpace, ("at", "store_id")),
-        Kept(models.StoreAnchor, ("store_id",)),
-        Kept(models.Audit, ("id",)),
-        Kept(models.Sheet, ("created", "id")),
-        Kept(
+        KeptTable(models.ConcernRow, ("key",)),
+        KeptTable(
+            models.AlertRoute, ("created", "id"), frozenset({"sealed_secret", "sealed_address"})
+        ),
+        KeptTable(models.Backup, ("time", "id")),
+        KeptTable(models.Copy, ("number",)),
+        KeptTable(models.PendingNote, ("id",)),
+        KeptTable(models.StoreDamage, ("id",)),
+        KeptTable(models.StoreSpace, ("at", "store_id")),
+        KeptTable(models.StoreAnchor, ("store_id",)),
+        KeptTable(models.Audit, ("id",)),
+        KeptTable(models.SheetRow, ("created", "id")),
+        KeptTable(
             models.Run,
             ("created", "id"),
             frozenset(
@@ -110,8 +112,8 @@ KEPT = {
                 }
             ),
         ),
-        Kept(models.RunStep, ("id",)),
-        Kept(models.RunLog, ("id",)),
+        KeptTable(models.RunStep, ("id",)),
+        KeptTable(models.RunLog, ("id",)),
     )
 }
 SCHEMA = "schema"  # a document that says which schema the tables have
@@ -224,7 +226,7 @@ def _plain_value(value: Any) -> Any:
     return value.model_dump(mode="json") if isinstance(value, BaseModel) else value
 
 
-def parse_row(kept: Kept, line: bytes) -> Row:
+def parse_row(kept: KeptTable, line: bytes) -> Row:
     """A row as it was taken; columns that this version does not know are left out."""
     row = json.loads(line)
     if kept.model is models.Run and row.get("result"):

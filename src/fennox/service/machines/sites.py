@@ -25,7 +25,7 @@ from fennox.catalogue.models import Site, System
 from fennox.core.errors import Unreachable
 from fennox.links.base import Address, Dial
 from fennox.links.relay import relay
-from fennox.service.concerns.causes import SITE_CAUSE, Found
+from fennox.service.concerns.causes import SITE_CAUSE, ConcernFound
 from fennox.wire.sites import REPLACED, Hello, Reach
 
 HEARD_WITHIN = timedelta(seconds=45)  # a worker that is connected is heard of more often
@@ -207,7 +207,7 @@ async def with_systems(session: AsyncSession) -> list[tuple[Site, int]]:
     return [(site, systems) for site, systems in rows]
 
 
-async def concerns(session: AsyncSession) -> list[Found]:
+async def concerns(session: AsyncSession) -> list[ConcernFound]:
     """Sites whose worker is away; the systems there cannot be reached."""
     now: datetime = (await session.execute(select(func.now()))).scalar_one()
     found = []
@@ -221,7 +221,7 @@ async def concerns(session: AsyncSession) -> list[Found]:
         )
         many = "system is" if systems == 1 else "systems are"
         found.append(
-            Found(
+            ConcernFound(
                 "site-away",
                 "high",
                 "service",

@@ -20,7 +20,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Alert, AlertRoute, Audit, Backup
 from fennox.core.errors import FennoxError, NotFound
-from fennox.core.facts.messages import AuditEntry, MessageFacts
+from fennox.core.facts.messages import AuditTold, MessageFacts
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.service.backups.open_backups import Shelf
 from fennox.service.machines.context import Context
@@ -90,7 +90,7 @@ async def _tell(context: Context, session: AsyncSession, rows: Sequence[Audit]) 
 def _facts(row: Audit) -> MessageFacts:
     details = ", ".join(f"{name} {value}" for name, value in row.details.items() if value)
     text = f"{row.by} {row.action} {row.noun} {row.name}{f': {details}' if details else ''}"
-    entry = AuditEntry(
+    entry = AuditTold(
         place=row.place,
         at=row.at,
         by=row.by,

@@ -12,7 +12,7 @@ from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
 from fennox.core.errors import Conflict
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.names import folder_name
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context, named
 from fennox.service.machines.own_state_link import ADDRESS
 from fennox.service.retention import routines
@@ -159,7 +159,7 @@ def _warnings(stores: list[StoreRow], mine: list[Routine]) -> list[str]:
     return []
 
 
-async def concerns(context: Context, session: AsyncSession) -> list[Found]:
+async def concerns(context: Context, session: AsyncSession) -> list[ConcernFound]:
     """Once there is something to lose."""
     if (await session.execute(select(StoreRow.id).limit(1))).first() is None:
         return []
@@ -167,7 +167,7 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
     found = []
     if not state.kept:
         found.append(
-            Found(
+            ConcernFound(
                 "own-state-not-kept",
                 "high",
                 "service",
@@ -178,7 +178,7 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
         )
     elif state.warnings:
         found.append(
-            Found(
+            ConcernFound(
                 "own-state-here",
                 "low",
                 "service",
@@ -189,7 +189,7 @@ async def concerns(context: Context, session: AsyncSession) -> list[Found]:
         )
     if state.newest is not None and context.now() - state.newest > _TOO_OLD:
         found.append(
-            Found(
+            ConcernFound(
                 "own-state-old",
                 "high",
                 "service",

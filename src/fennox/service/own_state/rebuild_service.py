@@ -35,7 +35,7 @@ from fennox.engine.backups.vault import Vault
 from fennox.service.foundation.key_file import KeyFile
 from fennox.service.machines import own_state_link
 from fennox.service.machines.context import Context
-from fennox.service.machines.own_state_link import KEPT, Kept, Row
+from fennox.service.machines.own_state_link import KEPT, KeptTable, Row
 from fennox.service.own_state.own_routine import KIND
 from fennox.service.runs import queue
 
@@ -344,7 +344,9 @@ class _Secrets:
                 self.done.left.append(text)
 
 
-async def _fill(session: AsyncSession, documents: Documents, kept: Kept, known: _Secrets) -> int:
+async def _fill(
+    session: AsyncSession, documents: Documents, kept: KeptTable, known: _Secrets
+) -> int:
     batch: list[Row] = []
     count = 0
 
@@ -369,7 +371,7 @@ async def _fill(session: AsyncSession, documents: Documents, kept: Kept, known: 
     return count
 
 
-async def _go_on_counting(session: AsyncSession, kept: Kept) -> None:
+async def _go_on_counting(session: AsyncSession, kept: KeptTable) -> None:
     """Numbers that the database gives go on behind the largest that is there."""
     for column in kept.table.columns:
         if column.identity is not None:

@@ -26,7 +26,7 @@ from fennox.catalogue.models import (
     HandedIn,
     Removal,
     Run,
-    Sheet,
+    SheetRow,
     System,
 )
 from fennox.core.errors import BadInput
@@ -103,7 +103,7 @@ def _filter(asked: ORMExecuteState) -> None:
         _only(Backup, Backup.system_id.in_(systems)),
         _only(Copy, Copy.backup_id.in_(backups)),
         _only(Run, or_(Run.system_id.in_(systems), Run.backup_id.in_(backups))),
-        _only(Sheet, Sheet.system_id.in_(systems)),
+        _only(SheetRow, SheetRow.system_id.in_(systems)),
         _only(HandedIn, HandedIn.system_id.in_(systems)),
         _only(Removal, Removal.system_id.in_(systems)),
         _only(ConcernRow, and_(ConcernRow.noun == "system", ConcernRow.about.in_(names))),

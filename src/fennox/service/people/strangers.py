@@ -15,7 +15,7 @@ _MOST = 4096  # addresses that are remembered; the one told longest ago is forgo
 
 
 @dataclass
-class _Seen:
+class _SeenStranger:
     told: float
     since: int = 0  # requests that were not told
 
@@ -24,7 +24,7 @@ class _Seen:
 class Strangers:
     """In one process. What was not told when it ends is lost: it is a count alone."""
 
-    _by_address: OrderedDict[str, _Seen] = field(default_factory=OrderedDict)
+    _by_address: OrderedDict[str, _SeenStranger] = field(default_factory=OrderedDict)
 
     def to_tell(self, address: str, now: float | None = None) -> int | None:
         """How many requests an entry now is about, this one among them; None: it is too soon for
@@ -36,7 +36,7 @@ class Strangers:
             seen.since += 1
             return None
         count = 1 + (seen.since if seen is not None else 0)
-        self._by_address[address] = _Seen(now)
+        self._by_address[address] = _SeenStranger(now)
         self._by_address.move_to_end(address)
         if len(self._by_address) > _MOST:
             self._by_address.popitem(last=False)

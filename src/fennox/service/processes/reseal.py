@@ -22,7 +22,7 @@ from fennox.service.takes import hand_ins
 
 
 @dataclass(frozen=True)
-class Sealed:
+class SealedColumn:
     """A column whose values are sealed under the service's keys, and the place of each."""
 
     table: type[models.Base]
@@ -31,19 +31,19 @@ class Sealed:
 
 
 SEALED = (
-    Sealed(Login, "sealed_secret", lambda row: f"logins|{row.id}|secret"),
-    Sealed(
+    SealedColumn(Login, "sealed_secret", lambda row: f"logins|{row.id}|secret"),
+    SealedColumn(
         KeySet,
         "sealed_write_secret",
         lambda row: f"key_sets|{row.id}|{row.generation}|write secret",
     ),
-    Sealed(
+    SealedColumn(
         KeySet, "sealed_opening_key", lambda row: f"key_sets|{row.id}|{row.generation}|opening key"
     ),
-    Sealed(User, "sealed_totp", lambda row: second_factors.place(row.id)),
-    Sealed(AlertRoute, "sealed_secret", lambda row: alert_messages.secret_place(row.id)),
-    Sealed(AlertRoute, "sealed_address", lambda row: alert_messages.address_place(row.id)),
-    Sealed(HandedIn, "sealed", lambda row: hand_ins.place(row.system_id, row.document)),
+    SealedColumn(User, "sealed_totp", lambda row: second_factors.place(row.id)),
+    SealedColumn(AlertRoute, "sealed_secret", lambda row: alert_messages.secret_place(row.id)),
+    SealedColumn(AlertRoute, "sealed_address", lambda row: alert_messages.address_place(row.id)),
+    SealedColumn(HandedIn, "sealed", lambda row: hand_ins.place(row.system_id, row.document)),
 )
 NOT_OURS = frozenset({("runs", "sealed_opening_key"), ("sealed_secrets", "sealed")})
 """Columns that are sealed to other keys: a run's worker's, and the key sets'."""

@@ -97,7 +97,7 @@ async def _context(settings: Settings, clock: Path | None, turns: Turns | None =
 
 
 @dataclass(frozen=True)
-class Place:
+class RebuildPlace:
     """Where a store is and how it is reached, before any catalogue knows it."""
 
     address: str
@@ -108,7 +108,7 @@ class Place:
 async def rebuild(
     settings: Settings,
     clock: Path | None,
-    place: Place,
+    place: RebuildPlace,
     passphrase: str,
     backup: str | None,
     confirm: Callable[[OwnBackup], None],
@@ -190,7 +190,7 @@ def _must_hold_a_key(settings: Settings) -> None:
         )
 
 
-def _known_by(place: Place) -> str | None:
+def _known_by(place: RebuildPlace) -> str | None:
     """For a folder, what it is mounted from on this machine."""
     mount = mount_of(Path(place.address)) if place.address.startswith("/") else None
     return mount.identity if mount else place.key

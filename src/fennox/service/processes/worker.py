@@ -16,7 +16,7 @@ import structlog
 from sqlalchemy import func, select, text, update
 
 from fennox import __version__
-from fennox.catalogue.models import PEOPLE, Run, Sheet, Worker
+from fennox.catalogue.models import PEOPLE, Run, SheetRow, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
 from fennox.core.facts.run_orders import RunKind
 from fennox.core.facts.run_results import KeyResult
@@ -27,7 +27,7 @@ from fennox.service.restores.restore_run import run_draft, run_restore
 from fennox.service.runs import queue
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant, Claimed, Lease
+from fennox.service.runs.queue import Claimant, ClaimedRun, Lease
 from fennox.service.stores.adopt_run import run_adopt
 from fennox.service.takes.look_run import run_look
 from fennox.service.takes.take_run import run_take
@@ -203,7 +203,7 @@ class RunWorker:
         self._active.discard(task)
         self._wake.set()
 
-    async def _carry_out(self, claimed: Claimed) -> None:
+    async def _carry_out(self, claimed: ClaimedRun) -> None:
         lease = claimed.lease
         journal = CatalogueJournal(self.context, lease)
         work = asyncio.create_task(self._work(claimed, journal))
@@ -237,7 +237,7 @@ class RunWorker:
                 heart.cancel()
                 await asyncio.gather(heart, journal.close(), return_exceptions=True)
 
-    async def _work(self, claimed: Claimed, journal: CatalogueJournal) -> None:
+    async def _work(self, claimed: ClaimedRun, journal: CatalogueJournal) -> None:
         with structlog.contextvars.bound_contextvars(
             run=claimed.lease.run, attempt=claimed.lease.attempt
         ):
@@ -341,4 +341,6 @@ class RunWorker:
 
 async def _close_sheet(session: Any, run: Run, state: str) -> None:
     if run.kind == "restore" and run.sheet_id is not None:
-        await session.execute(update(Sheet).where(Sheet.id == run.sheet_id).values(state=state))
+        await session.execute(
+            update(SheetRow).where(SheetRow.id == run.sheet_id).values(state=state)
+        )

@@ -7,7 +7,7 @@ import re
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, ConcernRow, Run, Sheet, User
+from fennox.catalogue.models import Backup, ConcernRow, Run, SheetRow, User
 from fennox.core.errors import BadInput, NotFound
 from fennox.service.queries import ids
 from fennox.service.queries.newest_good import begins
@@ -40,11 +40,11 @@ async def find_backup(session: AsyncSession, text: str) -> Backup:
     raise BadInput(f"{text} fits several backups: {found}.", "Give the id.", field="backup")
 
 
-async def find_sheet(session: AsyncSession, text: str) -> Sheet:
+async def find_sheet(session: AsyncSession, text: str) -> SheetRow:
     rows = list(
         (
             await session.execute(
-                select(Sheet).where(Sheet.id.startswith(text, autoescape=True)).limit(2)
+                select(SheetRow).where(SheetRow.id.startswith(text, autoescape=True)).limit(2)
             )
         ).scalars()
     )

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Login, Run, Sheet, StoreRow, System
+from fennox.catalogue.models import Backup, Login, Run, SheetRow, StoreRow, System
 from fennox.core.errors import MendSettings
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
@@ -22,7 +22,7 @@ from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import values_of
-from fennox.engine.restoring.restore import Restore
+from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin, look_at_target
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
@@ -131,7 +131,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     await journal.step("Compare it with the backup and write the run sheet")
     async with context.session() as session:
         standing = await login_uses.another_system(session, system, target.machine.id)
-    source = planning.Source(
+    source = planning.RestoreSource(
         backup=material.backup.id,
         system=system.id,
         system_name=system.name,
@@ -151,7 +151,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     sheet.seen_login = _said_of(material.target_login)
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        row = Sheet(
+        row = SheetRow(
             id=secrets.token_hex(16),
             system_id=system.id,
             backup_id=material.backup.id,
@@ -195,7 +195,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     """Do exactly what the sheet says; wait where it needs a person."""
     async with context.session() as session:
         run = await queue.owned(session, lease)
-        row = await session.get_one(Sheet, run.sheet_id)
+        row = await session.get_one(SheetRow, run.sheet_id)
         sheet = row.data
     material = await _material(context, lease, journal, row.backup_id, row.target_login_id)
     system, store = material.system, material.store
@@ -236,7 +236,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         if changed:
             question = f"Since the sheet was drafted this has changed. {' '.join(changed)}"
             sheet.ask_anew("facts", None, question, ["accept"])
-    restore = Restore(
+    restore = RestoreUnderWay(
         sheet=sheet,
         kind=kind,
         reader=material.reader,
@@ -314,7 +314,7 @@ async def _goes_on(session: AsyncSession, run: Run) -> None:
 
 
 async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: SheetData) -> None:
-    row = await session.get_one(Sheet, sheet_id, with_for_update=True)
+    row = await session.get_one(SheetRow, sheet_id, with_for_update=True)
     row.data, row.state, row.version = sheet, sheet.state, sheet.version
 
 

@@ -20,7 +20,7 @@ from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among, unhurried
 from fennox.service.retention import routines
-from fennox.service.retention.routines import Standing
+from fennox.service.retention.routines import StandingBackup
 
 LADDER = "ladder"  # who marked it, where no person did
 
@@ -120,12 +120,12 @@ async def unmark_what_is_kept_again(
 
 async def _backups_of_each(
     session: AsyncSession, every: Sequence[System]
-) -> AsyncGenerator[tuple[System, list[Standing]], None]:
+) -> AsyncGenerator[tuple[System, list[StandingBackup]], None]:
     """Each system with its backups; the database looks for the next ones while these are gone
     through.
     """
 
-    def begin(first: int) -> asyncio.Task[dict[str, list[Standing]]]:
+    def begin(first: int) -> asyncio.Task[dict[str, list[StandingBackup]]]:
         ids = [system.id for system in every[first : first + _SYSTEMS]]
         return asyncio.create_task(routines.backups_of(session, ids, expired=False))
 

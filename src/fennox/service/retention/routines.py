@@ -131,7 +131,7 @@ def decided_up_to(
     return max((moment for moment in known if moment is not None), default=now - _DAY)
 
 
-class Standing(NamedTuple):
+class StandingBackup(NamedTuple):
     """What a ladder, and whoever acts on it, must know of a backup. ``parts``: only of one that
     lacks some.
     """
@@ -170,7 +170,7 @@ async def backups_of(
     *,
     expired: bool = True,
     since: datetime | None = None,
-) -> dict[str, list[Standing]]:
+) -> dict[str, list[StandingBackup]]:
     """Of each of these systems its backups, the newest first; without those that nothing keeps if
     so wanted.
 
@@ -186,11 +186,11 @@ async def backups_of(
     connection = (
         await session.connection()
     )  # a hundred backups of each system: more than a session has to know of
-    every = [*map(Standing._make, (await connection.execute(rows)).all())]
+    every = [*map(StandingBackup._make, (await connection.execute(rows)).all())]
     closer = [backup.id for backup in every if backup.held is not None or backup.partial]
     details = select(Backup.id, Backup.held_because, Backup.parts).where(among(Backup.id, closer))
     known = {row.id: row for row in await connection.execute(details)} if closer else {}
-    found: dict[str, list[Standing]] = {system: [] for system in systems}
+    found: dict[str, list[StandingBackup]] = {system: [] for system in systems}
     for backup in every:
         if (row := known.get(backup.id)) is not None:
             held = row.held_because or _HELD if backup.held is not None else None
@@ -200,7 +200,7 @@ async def backups_of(
 
 
 def reasons(
-    backups: Sequence[Standing], mine: list[Routine], now: datetime
+    backups: Sequence[StandingBackup], mine: list[Routine], now: datetime
 ) -> dict[str, list[Reason]]:
     """What keeps each backup of a system, by every routine that selects it. Without a routine all
     are kept.
@@ -212,7 +212,7 @@ def reasons(
     if not mine:
         return {backup.id: [NoLadder()] for backup in backups}
     undated = dates_in_doubt(backups, now)
-    groups: dict[frozenset[str] | None, list[Standing]] = defaultdict(list)
+    groups: dict[frozenset[str] | None, list[StandingBackup]] = defaultdict(list)
     for backup in backups:
         groups[_parts(backup) if backup.partial else None].append(backup)
     found: dict[str, list[Reason]] = {}
@@ -233,7 +233,7 @@ def reasons(
     return found
 
 
-def dates_in_doubt(backups: Sequence[Standing], now: datetime) -> frozenset[str]:
+def dates_in_doubt(backups: Sequence[StandingBackup], now: datetime) -> frozenset[str]:
     """Which of a system's backups, given the newest first, bear a date that is or may be wrong."""
     known = _dated(backups)
     doubted: frozenset[int] = frozenset()
@@ -244,7 +244,7 @@ def dates_in_doubt(backups: Sequence[Standing], now: datetime) -> frozenset[str]
     )
 
 
-def disordered(backups: Sequence[Standing], now: datetime) -> bool:
+def disordered(backups: Sequence[StandingBackup], now: datetime) -> bool:
     """Whether a system's backups, given the newest first, bear past dates in another order than
     they were taken in.
     """
@@ -254,17 +254,17 @@ def disordered(backups: Sequence[Standing], now: datetime) -> bool:
     return bool(moments.dates_in_doubt({backup.sequence: backup.time for backup in known}, now))
 
 
-def _dated(backups: Sequence[Standing]) -> list[Standing]:
+def _dated(backups: Sequence[StandingBackup]) -> list[StandingBackup]:
     """Without those that say nothing about order: known to be misdated, or of another history."""
     return [backup for backup in backups if not backup.misdated and backup.sequence > 0]
 
 
-def _in_order(newest_first: Sequence[Standing]) -> bool:
+def _in_order(newest_first: Sequence[StandingBackup]) -> bool:
     return all(later.sequence > earlier.sequence for later, earlier in pairwise(newest_first))
 
 
 def what_keeps(
-    system: System, backups: Sequence[Standing], mine: list[Routine], now: datetime
+    system: System, backups: Sequence[StandingBackup], mine: list[Routine], now: datetime
 ) -> dict[str, list[Reason]]:
     """As :func:`reasons`; everything of a retired system stays until a person lets it go."""
     found = reasons(backups, mine, now)
@@ -274,5 +274,5 @@ def what_keeps(
     return found
 
 
-def _parts(backup: Standing) -> frozenset[str]:
+def _parts(backup: StandingBackup) -> frozenset[str]:
     return frozenset(part.name for part in backup.parts or ())

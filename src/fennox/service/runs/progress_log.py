@@ -91,12 +91,12 @@ class Book:
             await announce(session, run.id)
 
     @contextmanager
-    def taken_out(self, ended: datetime) -> Iterator[Told]:
+    def taken_out(self, ended: datetime) -> Iterator[ToldSoFar]:
         """All that is still to be told of a run that ends, to be kept in one statement. If it is
         not, it stays.
         """
         steps, lines = self.steps, self.lines
-        told = Told(
+        told = ToldSoFar(
             [
                 {"title": title, "started": started.isoformat(), "ended": end.isoformat()}
                 for title, started, end in _spans(steps, ended)
@@ -127,7 +127,7 @@ def _spans(
 
 
 @dataclass
-class Told:
+class ToldSoFar:
     """What a run's book held: rows of steps and lines, its last step, and when the step before
     these ended.
     """

@@ -311,7 +311,7 @@ class Claimant:
     people_only: bool = False
 
 
-class Claimed(NamedTuple):
+class ClaimedRun(NamedTuple):
     """``kind``: of the run; ``kinds``: a text that is another one once somebody has added a
     kind.
     """
@@ -323,7 +323,7 @@ class Claimed(NamedTuple):
 
 async def claim(
     database: Database, claimant: Claimant, lease_seconds: float, now: datetime
-) -> Claimed | None:
+) -> ClaimedRun | None:
     """Take the next run of the queue.
 
     A person's run goes first. Of what is due by itself those go first whose routine has the fewest
@@ -333,7 +333,7 @@ async def claim(
     begun = {"now": now, "worker": claimant.worker, "seconds": timedelta(seconds=lease_seconds)}
     row = (await database.execute(chosen, begun)).one_or_none()
     return (
-        Claimed(row.kind, Lease(row.id, row.fence, row.attempt), row.kinds)
+        ClaimedRun(row.kind, Lease(row.id, row.fence, row.attempt), row.kinds)
         if row is not None
         else None
     )

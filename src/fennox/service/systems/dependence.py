@@ -10,7 +10,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from fennox.catalogue.models import Login, StoreRow, System
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
 
@@ -88,7 +88,7 @@ def concerns(
     login: Login | None,
     systems: Sequence[System],
     domains: Mapping[str, Sequence[str]],
-) -> list[Found]:
+) -> list[ConcernFound]:
     """What a store depends on that it protects: the machine it lies on, the login by which it is
     reached, its name.
 
@@ -97,7 +97,7 @@ def concerns(
     found = []
     if resolving := _resolving(host_of(store), domains):
         found.append(
-            Found(
+            ConcernFound(
                 "store-name",
                 "low",
                 "store",
@@ -112,7 +112,7 @@ def concerns(
         )
     if on := [system.name for system in systems if lies_on(store, system)]:
         found.append(
-            Found(
+            ConcernFound(
                 "on-a-system",
                 "low",
                 "store",
@@ -124,7 +124,7 @@ def concerns(
         )
     if login is not None and login.account == "root":
         found.append(
-            Found(
+            ConcernFound(
                 "store-login",
                 "low",
                 "store",
@@ -139,7 +139,7 @@ def concerns(
         same := [system.name for system in systems if system.login_id == login.id]
     ):
         found.append(
-            Found(
+            ConcernFound(
                 "store-login",
                 "low",
                 "store",

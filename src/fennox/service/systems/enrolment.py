@@ -17,7 +17,7 @@ from fennox.catalogue.models import (
     Copy,
     Routine,
     Run,
-    Sheet,
+    SheetRow,
     StateRow,
     StoreRow,
     System,
@@ -150,7 +150,7 @@ async def remove(session: AsyncSession, system: System) -> Left:
     ).scalars():
         other.needs = [need for need in other.needs if need != system.id]
         other.version += 1
-    for table in (Backup, Run, Sheet):
+    for table in (Backup, Run, SheetRow):
         await session.execute(delete(table).where(table.system_id == system.id))
     await session.delete(system)
     await session.flush()

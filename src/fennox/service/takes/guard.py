@@ -7,7 +7,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, constant
 from fennox.core.evidence import guard
-from fennox.core.evidence.guard import Seen
+from fennox.core.evidence.guard import SeenBackup
 from fennox.core.format import notes
 from fennox.core.format.manifest import PartHeld
 from fennox.core.time import stamp
@@ -83,5 +83,5 @@ def _names(parts: list[PartHeld]) -> set[str]:
     return {part.name for part in parts}
 
 
-def _seen(backup: Backup, in_clear: bool) -> Seen:
-    return Seen(backup.machine.product, backup.census, backup.size, in_clear)
+def _seen(backup: Backup, in_clear: bool) -> SeenBackup:
+    return SeenBackup(backup.machine.product, backup.census, backup.size, in_clear)

@@ -109,7 +109,7 @@ def place(system: str, document: str) -> str:
 
 async def given(
     context: Context, session: AsyncSession, system: System, document: str
-) -> take_order.HandedIn:
+) -> take_order.HandedInDocuments:
     """What the take is made of."""
     kind, _ = context.kind(system.kind)
     row = await session.get(HandedIn, (system.id, document))
@@ -124,7 +124,7 @@ async def given(
         )
     else:
         machine = system.machine
-    return take_order.HandedIn(machine, {document: content})
+    return take_order.HandedInDocuments(machine, {document: content})
 
 
 async def arrived(

@@ -26,7 +26,7 @@ from fennox.catalogue.models import (
 )
 from fennox.core.errors import MendSettings
 from fennox.core.evidence.evaluation import parts_to_take
-from fennox.core.evidence.oddness import LOOKED_AT, Done, oddness
+from fennox.core.evidence.oddness import LOOKED_AT, DoneTake, oddness
 from fennox.core.facts.run_orders import RestoreOrder, TakeOrder, of_kind
 from fennox.core.facts.run_results import TakeResult
 from fennox.core.format import notes, records
@@ -39,7 +39,7 @@ from fennox.engine.restoring.targets import save_target
 from fennox.engine.takes.before_and_after import Surroundings
 from fennox.engine.takes.look import Difference
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Order, Subject, Taken
+from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
@@ -97,13 +97,13 @@ _BEFORE = (
 )
 
 
-def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> Order:
+def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> TakeRequest:
     """The order of a take: what was fixed when it was queued, and its place behind the system's
     newest backup.
     """
     # a restore's safety copy takes everything, under a name of its own
     wanted = run.order if isinstance(run.order, TakeOrder) else TakeOrder()
-    return Order(
+    return TakeRequest(
         backup=backup,
         run=run.id,
         attempt=run.attempt,
@@ -181,7 +181,7 @@ class _Begun:
     routine: Routine | None
     last: Last | None
     likeness: str  # how the machine answered when the last backup was taken
-    alike: list[Done]  # the takes of the same parts before, the newest first
+    alike: list[DoneTake]  # the takes of the same parts before, the newest first
 
 
 async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
@@ -195,7 +195,7 @@ async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
     # whole
     sure = last is not None and last.id == known and not last.doubtful and damaged == ""
     keys = [row[3] for row in rows if row[3] is not None]
-    takes = [Done(*take) for take in alike or []]
+    takes = [DoneTake(*take) for take in alike or []]
     return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "", takes)
 
 
@@ -379,7 +379,7 @@ def _oddness(context: Context, begun: _Begun, size: int) -> str:
     """How a take that is about to end differs from the last ones of the same parts, in words."""
     if begun.run.started is None:
         return ""
-    said = oddness(Done((context.now() - begun.run.started).total_seconds(), size), begun.alike)
+    said = oddness(DoneTake((context.now() - begun.run.started).total_seconds(), size), begun.alike)
     return said[:1].upper() + said[1:]
 
 

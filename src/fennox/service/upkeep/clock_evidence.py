@@ -27,17 +27,17 @@ from fennox.catalogue.models import (
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (
     Apart,
-    Clock,
+    ClockEvidence,
     Disordered,
     Doubt,
     Event,
-    Evidence,
     FromFuture,
     Jumped,
+    ObservedClock,
     misdated,
     sentence,
 )
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 
 OWN = "the clock of this service"
@@ -61,7 +61,7 @@ _REMEDY = (
 class Judged:
     """What was compared, and what speaks against the clock."""
 
-    evidence: Evidence
+    evidence: ClockEvidence
     doubts: tuple[Doubt, ...]
 
     @property
@@ -70,14 +70,14 @@ class Judged:
 
 
 async def judge(
-    context: Context, session: AsyncSession, *, own: str = OWN, seen: Sequence[Seen] = ()
+    context: Context, session: AsyncSession, *, own: str = OWN, seen: Sequence[SeenDate] = ()
 ) -> Judged:
     """Judge the clock of this process. ``seen``: what else bears a date, as in a store that was
     just listed.
     """
     accepted = {row.name: row for row in (await session.execute(select(ClockAcceptance))).scalars()}
     now = context.now()
-    evidence = Evidence(
+    evidence = ClockEvidence(
         own=own,
         now=now,
         clocks=tuple(await _clocks(context, session, accepted)),
@@ -91,7 +91,7 @@ async def judge(
 
 async def _clocks(
     context: Context, session: AsyncSession, accepted: dict[str, ClockAcceptance]
-) -> list[Clock]:
+) -> list[ObservedClock]:
     """A simulated clock is compared with no real one."""
     if context.simulated:
         return []
@@ -121,9 +121,9 @@ async def _clocks(
     return found
 
 
-def _clock(name: str, ahead: timedelta, accepted: dict[str, ClockAcceptance]) -> Clock:
+def _clock(name: str, ahead: timedelta, accepted: dict[str, ClockAcceptance]) -> ObservedClock:
     known = accepted.get(name)
-    return Clock(
+    return ObservedClock(
         name, ahead, timedelta(seconds=known.ahead or 0) if known is not None else timedelta()
     )
 
@@ -152,7 +152,7 @@ async def _events(session: AsyncSession, accepted: dict[str, ClockAcceptance]) -
 
 
 @dataclass(frozen=True)
-class Seen:
+class SeenDate:
     """The newest object of a kind in a store, by the date in its name."""
 
     what: Literal["record", "sweep list"]
@@ -161,7 +161,7 @@ class Seen:
 
 
 async def _seen(
-    session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: Sequence[Seen]
+    session: AsyncSession, accepted: dict[str, ClockAcceptance], seen: Sequence[SeenDate]
 ) -> list[Event]:
     """What a person has confirmed of backups and sweeps, and what is known to be misdated, is known
     in a store too.
@@ -209,7 +209,7 @@ async def suspect(session: AsyncSession, judged: Judged) -> None:
     await session.execute(taken.values(misdated=True).execution_options(synchronize_session=False))
 
 
-def concern(judged: Judged) -> Found | None:
+def concern(judged: Judged) -> ConcernFound | None:
     """What waits, and why; None: the clock is believed."""
     if not judged.doubts:
         return None
@@ -217,7 +217,7 @@ def concern(judged: Judged) -> Found | None:
         "The clocks disagree:"
         f" {'; '.join(sentence(doubt, judged.evidence.own) for doubt in judged.doubts)}."
     )
-    return Found("clocks", "high", "service", "clocks", text, _REMEDY, WAITS)
+    return ConcernFound("clocks", "high", "service", "clocks", text, _REMEDY, WAITS)
 
 
 async def said_by_a_service(session: AsyncSession) -> str | None:

@@ -17,10 +17,10 @@ from fennox.core.retention.ceiling import Held
 from fennox.core.retention.ladder import Reason
 from fennox.core.schedule import moments
 from fennox.core.words import size
-from fennox.service.concerns.causes import Found
+from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 from fennox.service.retention import routines
-from fennox.service.retention.routines import Standing
+from fennox.service.retention.routines import StandingBackup
 from fennox.service.upkeep import store_duties
 
 _FRESH = timedelta(days=1)  # a look at the space that is older is made anew before anything goes
@@ -112,14 +112,14 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
     return found
 
 
-def _only_rungs(backup: Standing, why: list[Reason]) -> bool:
+def _only_rungs(backup: StandingBackup, why: list[Reason]) -> bool:
     """Whether what keeps a backup has an end of its own; a hold, ``always n`` and a doubt have
     none.
     """
     return bool(why) and ladder.goes(backup.time, why) is not None
 
 
-async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> list[Found]:
+async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> list[ConcernFound]:
     found = await fill(session, store)
     if found is None or found.used < found.limit * ceiling.NEAR:
         return []
@@ -136,11 +136,11 @@ async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> lis
             "Above it, backups go before their time; what is on hold, always kept or the last good"
             " one stays."
         )
-        return [Found("near-ceiling", "low", "store", store.name, held, remedy, means)]
+        return [ConcernFound("near-ceiling", "low", "store", store.name, held, remedy, means)]
     if not any(one.may_go for one in await _held(session, store, now)):
         means = "Nothing more may go: all that is left is on hold, doubtful, or always kept."
         return [
-            Found(
+            ConcernFound(
                 "over-ceiling",
                 "high",
                 "store",
@@ -157,7 +157,7 @@ async def concerns(session: AsyncSession, store: StoreRow, now: datetime) -> lis
         " close to others."
     )
     return [
-        Found(
+        ConcernFound(
             "over-ceiling", "high", "store", store.name, held, remedy, means, since=store.over_since
         )
     ]

@@ -39,7 +39,7 @@ _BY_LADDER, _BY_CEILING = "no rung of its ladders keeps it", "the store's ceilin
 async def judge(context: Context, holding: Holding, name: str) -> Judged:
     """Judge this worker's clock, also by what lies in the store that is to be swept."""
     seen = [
-        clock_evidence.Seen(what, name, at)
+        clock_evidence.SeenDate(what, name, at)
         for what, at in (await newest_dates(holding.vault)).items()
     ]
     async with context.session() as session:
@@ -174,7 +174,7 @@ def _marked(store: str, *columns: Any) -> Any:
     )
 
 
-async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
+async def standing(session: AsyncSession, store: str) -> list[removal.MarkedBackup]:
     """Every backup of the systems of which something in this store is marked, as a sweep must know
     it.
     """
@@ -213,7 +213,7 @@ async def standing(session: AsyncSession, store: str) -> list[removal.Standing]:
         ) or row.created  # marked before moments were kept
         by_person = row.expired and row.expired_by not in ("", expiry.LADDER)
         found.append(
-            removal.Standing(
+            removal.MarkedBackup(
                 id=row.id,
                 system=row.system_id,
                 sequence=row.sequence,
@@ -325,7 +325,7 @@ async def waiting(session: AsyncSession, now: datetime) -> list[Waiting]:
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
         every = await standing(session, store.id)
         waits = removal.waits(every, now)
-        of_system: dict[str, list[removal.Standing]] = defaultdict(list)
+        of_system: dict[str, list[removal.MarkedBackup]] = defaultdict(list)
         for backup in every:
             of_system[backup.system].append(backup)
         names = select(System.id, System.name).where(among(System.id, list(of_system)))

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Header, Request
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Login, Run, Sheet, System
+from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Login, Run, SheetRow, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, RestoreOrder, of_kind
@@ -37,7 +37,7 @@ from fennox.wire.runs import RunShown
 router = APIRouter(tags=["restores"])
 
 
-async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
+async def _run_of(session: AsyncSession, sheet: SheetRow) -> Run | None:
     runs = (
         select(Run)
         .where(Run.sheet_id == sheet.id, Run.kind == "restore")
@@ -47,7 +47,7 @@ async def _run_of(session: AsyncSession, sheet: Sheet) -> Run | None:
     return (await session.execute(runs)).scalars().first()
 
 
-async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
+async def _shown(session: AsyncSession, row: SheetRow) -> SheetShown:
     run = await _run_of(session, row)
     sheet = _data(row)
     if scopes.is_narrow():
@@ -57,7 +57,7 @@ async def _shown(session: AsyncSession, row: Sheet) -> SheetShown:
     )
 
 
-def _data(row: Sheet) -> SheetData:
+def _data(row: SheetRow) -> SheetData:
     """The row knows how a restore ended whose worker could not write it into the sheet."""
     return row.data.model_copy(update={"state": row.state}, deep=True)
 
@@ -69,7 +69,7 @@ async def list_restores(
     """Run sheets, newest first."""
     async with context.session() as session:
         rows, cursor = await newest_first(
-            session, select(Sheet), [Sheet.created, Sheet.id], limit, after
+            session, select(SheetRow), [SheetRow.created, SheetRow.id], limit, after
         )
         items = []
         for row in rows:
@@ -192,7 +192,7 @@ async def show_restore(sheet: str, context: Here) -> SheetShown:
         return await _shown(session, await find_sheet(session, sheet))
 
 
-async def _held(session: AsyncSession, sheet: str) -> Sheet:
+async def _held(session: AsyncSession, sheet: str) -> SheetRow:
     """A sheet that only this request changes, until its transaction ends."""
     row = await find_sheet(session, sheet)
     await queue.hold_active(session, row.system_id)
@@ -343,7 +343,7 @@ async def undo_restore(
 
 
 async def _queued(
-    session: AsyncSession, row: Sheet, context: Context, who: Who, idempotency_key: str | None
+    session: AsyncSession, row: SheetRow, context: Context, who: Who, idempotency_key: str | None
 ) -> Run:
     return await queue.enqueue(
         session,
@@ -356,7 +356,7 @@ async def _queued(
     )
 
 
-async def _order(session: AsyncSession, row: Sheet, now: datetime) -> RestoreOrder:
+async def _order(session: AsyncSession, row: SheetRow, now: datetime) -> RestoreOrder:
     """Id and time of the safety copy are fixed when the restore is first queued."""
     before = await _run_of(session, row)
     if before is not None:

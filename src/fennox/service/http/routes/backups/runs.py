@@ -20,7 +20,7 @@ from fennox.catalogue.models import (
     Run,
     RunLog,
     RunStep,
-    Sheet,
+    SheetRow,
     StoreRow,
     System,
     constant,
@@ -269,7 +269,7 @@ async def stop_run(run: str, request: Request, context: Here) -> RunShown:
     async with context.session() as session:
         row = await queue.ask_to_stop(session, (await find_run(session, run)).id, context.now())
         if row.kind == "restore" and row.state == "stopped" and row.sheet_id:
-            sheet = await session.get_one(Sheet, row.sheet_id)
+            sheet = await session.get_one(SheetRow, row.sheet_id)
             sheet.state = "stopped"
         await audit.note(session, request, "stopped", "run", row.id)
         await session.flush()

@@ -44,7 +44,7 @@ def _code(given: SecretStr | None) -> str | None:
 @router.post("/session")
 async def sign_in(wanted: SignIn, request: Request, response: Response, context: Here) -> SignedIn:
     """Sign in: a cookie for the console, or a token for a client."""
-    claimed = credentials.Claimed(
+    claimed = credentials.ClaimedIdentity(
         wanted.user, wanted.password.get_secret_value(), _code(wanted.code)
     )
     user = await credentials.check(context, claimed, origin_of(request).address, request)
@@ -118,7 +118,9 @@ async def sign_out(request: Request, response: Response, who: Who, context: Here
 @router.post("/session/proof")
 async def prove(wanted: ProofWanted, request: Request, who: Who, context: Here) -> SignedIn:
     """Prove anew who you are, for grave acts of the next ten minutes."""
-    claimed = credentials.Claimed(who.name, wanted.password.get_secret_value(), _code(wanted.code))
+    claimed = credentials.ClaimedIdentity(
+        who.name, wanted.password.get_secret_value(), _code(wanted.code)
+    )
     await credentials.check(context, claimed, origin_of(request).address, request)
     async with context.session() as session:
         await tokens.prove(session, who)

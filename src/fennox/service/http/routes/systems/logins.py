@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request
 from sqlalchemy import ColumnElement, delete, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Login, LoginPlace, Sheet, StoreRow, System
+from fennox.catalogue.models import Login, LoginPlace, SheetRow, StoreRow, System
 from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.links.base import parse_address
 from fennox.service.access_control import audit
@@ -126,8 +126,8 @@ async def remove_login(name: str, request: Request, context: Here) -> None:
             *(await session.execute(select(System.name).where(System.login_id == row.id))).scalars()
         ]
         users += (await session.execute(select(StoreRow.name).where(_used_by(row)))).scalars()
-        used = or_(Sheet.target_login_id == row.id, Sheet.entrance_login_id == row.id)
-        sheets = (await session.execute(select(Sheet.id).where(used))).scalars().all()
+        used = or_(SheetRow.target_login_id == row.id, SheetRow.entrance_login_id == row.id)
+        sheets = (await session.execute(select(SheetRow.id).where(used))).scalars().all()
         if users or sheets:
             what = ", ".join(users) if users else f"{len(sheets)} run sheets"
             raise Conflict(
