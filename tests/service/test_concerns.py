@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from fennox.core.facts.concerns import ConcernFound
 from fennox.core.format.manifest import Finding
-from fennox.service.concerns.causes import ConcernFound
 from fennox.service.concerns.system_watch import _subject
 
 LACKS = ConcernFound(

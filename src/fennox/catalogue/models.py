@@ -34,7 +34,7 @@ from fennox.core.format.anchors import Anchors
 from fennox.core.format.manifest import Certificate, Finding, Machine, PartHeld
 from fennox.core.format.notes import Note
 from fennox.core.format.slots import Slot
-from fennox.core.restoring.sheet import Sheet as RunSheet
+from fennox.core.restoring.sheet import Sheet
 
 _OR_NULL = JSONB(none_as_null=True)  # None is SQL's null, not JSON's
 ACTIVE = ("queued", "running", "waiting")
@@ -576,7 +576,7 @@ class SheetRow(Base):
     target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
     entrance_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
     state: Mapped[str]
-    data: Mapped[RunSheet] = mapped_column(Typed(RunSheet))
+    data: Mapped[Sheet] = mapped_column(Typed(Sheet))
     version: Mapped[int]
     created: Mapped[datetime]
     by: Mapped[str]

@@ -6,10 +6,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field, SecretStr
 
+from fennox.core.facts.concerns import Severity
 from fennox.core.names import Noun
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
-from fennox.wire.concerns import Severity
 
 Channel = Literal["email", "webhook", "syslog", "file"]
 

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from pydantic import Field
 
+from fennox.core.facts.concerns import ConcernNoun, Severity
 from fennox.core.time import Aware
 from fennox.wire.base import Shown, Wanted
-
-Severity = Literal["high", "low"]
-ConcernNoun = Literal["system", "store", "routine", "service"]
 
 
 class Concern(Shown):

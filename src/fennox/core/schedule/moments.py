@@ -19,6 +19,8 @@ JUMP = timedelta(days=1)  # a clock that went further than this between two tend
 
 DATABASE = "PostgreSQL"
 BACKUP, RUN, TENDING = "the newest backup", "the newest run", "the last tending"
+# seconds that a machine's clock may be off before anybody hears of it
+MOST_SKEW = 60.0
 
 
 @dataclass(frozen=True)

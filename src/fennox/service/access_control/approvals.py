@@ -19,7 +19,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Approval, ServiceState, User
 from fennox.core.errors import ApprovalNeeded, Conflict, NotAllowed, NotFound
-from fennox.service.concerns.causes import ConcernFound
+from fennox.core.facts.concerns import ConcernFound
 from fennox.service.machines.context import Context
 from fennox.service.people.persons import Person, covered
 from fennox.wire.access import Act, Role

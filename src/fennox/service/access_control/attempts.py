@@ -16,7 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import SignInFailure
 from fennox.core.errors import TooManyAttempts, TryLater
-from fennox.service.concerns.causes import ConcernFound
+from fennox.core.facts.concerns import ConcernFound
 from fennox.service.machines.context import Context
 
 MAX_FAILURES = 8

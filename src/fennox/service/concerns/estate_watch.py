@@ -28,10 +28,10 @@ from fennox.catalogue.models import (
     System,
     Worker,
 )
+from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.core.retention import trend
 from fennox.service.access_control import approvals, attempts
 from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch
-from fennox.service.concerns.causes import Away, ConcernFound
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.keys import key_sets
 from fennox.service.machines import sites

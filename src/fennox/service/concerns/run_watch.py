@@ -13,7 +13,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
 from fennox.catalogue.models import Run, SheetRow, StoreRow, System, constant
-from fennox.service.concerns.causes import Away, ConcernFound
+from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.service.queries.newest_good import ENDED, newest_runs
 from fennox.service.upkeep import store_duties, sweep_run
 

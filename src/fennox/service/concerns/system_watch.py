@@ -23,10 +23,11 @@ from fennox.catalogue.models import (
     StoreRow,
     System,
 )
+from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.core.facts.return_order import in_order
 from fennox.core.format.manifest import Certificate, Finding
 from fennox.core.schedule import schedule
-from fennox.service.concerns.causes import Away, ConcernFound
+from fennox.core.schedule.moments import MOST_SKEW
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import ONLY_PARTIAL, among, newest_backups, unhurried
@@ -40,7 +41,6 @@ _TAKEN_WITHIN = timedelta(days=1)  # what differs, where a routine looks
 _TURN = 50  # systems after which others get their turn of this thread
 _NAMED = 500  # backups that one question names
 _OLD = timedelta(days=31)  # of what people take by hand
-MOST_SKEW = 60.0  # seconds that a machine's clock may be off before anybody hears of it
 _GRACE = timedelta(minutes=30)  # after a due time in which a run must have begun
 
 

@@ -17,6 +17,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
 from fennox.core.errors import Conflict, FennoxError, NotFound
+from fennox.core.facts.concerns import ConcernFound
 from fennox.core.format import generations
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header
@@ -27,7 +28,6 @@ from fennox.core.time import parse_stamp, stamp
 from fennox.core.words import size
 from fennox.engine.backups import vault as vaults
 from fennox.engine.backups.vault import Vault
-from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
 

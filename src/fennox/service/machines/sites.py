@@ -23,9 +23,9 @@ from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from fennox.catalogue.models import Site, System
 from fennox.core.errors import Unreachable
+from fennox.core.facts.concerns import SITE_CAUSE, ConcernFound
 from fennox.links.base import Address, Dial
 from fennox.links.relay import relay
-from fennox.service.concerns.causes import SITE_CAUSE, ConcernFound
 from fennox.wire.sites import REPLACED, Hello, Reach
 
 HEARD_WITHIN = timedelta(seconds=45)  # a worker that is connected is heard of more often

@@ -10,9 +10,9 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
 from fennox.core.errors import Conflict
+from fennox.core.facts.concerns import ConcernFound
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.names import folder_name
-from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context, named
 from fennox.service.machines.own_state_link import ADDRESS
 from fennox.service.retention import routines

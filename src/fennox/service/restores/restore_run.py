@@ -16,8 +16,7 @@ from fennox.core.format import notes
 from fennox.core.format.manifest import Finding, Reached
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring import planning
-from fennox.core.restoring.sheet import Place
-from fennox.core.restoring.sheet import Sheet as SheetData
+from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
 from fennox.engine.journal import Journal
@@ -215,7 +214,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         login = material.target_login if whose == "target" else material.login
         return await context.connect(kind, login_uses.of_sheet(place, login), way_to(system))
 
-    async def save(changed: SheetData) -> None:
+    async def save(changed: Sheet) -> None:
         async with context.session() as session:
             await queue.owned(session, lease)
             await _store_sheet(session, row.id, changed)
@@ -252,7 +251,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
     await _close_run(context, lease, row.id, done, material)
 
 
-async def _undo_by(kind: Kind, sheet: SheetData, material: _Material) -> None:
+async def _undo_by(kind: Kind, sheet: Sheet, material: _Material) -> None:
     """Have a person agree to how it is undone by the kind as it is now; a restore is only done as
     it was drafted.
 
@@ -282,7 +281,7 @@ def _said_of(login: Login) -> str:
     return f"{login.name} ({login.account}), set {login.changed:%Y-%m-%d %H:%M:%S} UTC"
 
 
-def _changed_since(sheet: SheetData, kind: Kind, material: _Material) -> list[str]:
+def _changed_since(sheet: Sheet, kind: Kind, material: _Material) -> list[str]:
     """What is not what the sheet shows: the system's settings, instead of which the sheet's are
     used, and the login.
     """
@@ -313,13 +312,13 @@ async def _goes_on(session: AsyncSession, run: Run) -> None:
         system.suspended_because = ""
 
 
-async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: SheetData) -> None:
+async def _store_sheet(session: AsyncSession, sheet_id: str, sheet: Sheet) -> None:
     row = await session.get_one(SheetRow, sheet_id, with_for_update=True)
     row.data, row.state, row.version = sheet, sheet.state, sheet.version
 
 
 async def _close_run(
-    context: Context, lease: Lease, sheet_id: str, sheet: SheetData, material: _Material
+    context: Context, lease: Lease, sheet_id: str, sheet: Sheet, material: _Material
 ) -> None:
     now = context.now()
     async with context.session() as session:
@@ -374,7 +373,7 @@ async def _close_run(
             await material.reader.vault.write_note(note, material.reader.record.reference)
 
 
-async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
+async def _given_up(session: AsyncSession, run: Run, sheet: Sheet) -> None:
     """The system goes on as it was; what stays on the target is said with the way back."""
     await _goes_on(session, run)
     run.result = UndoResult(
@@ -389,7 +388,7 @@ async def _given_up(session: AsyncSession, run: Run, sheet: SheetData) -> None:
         )
 
 
-def _becomes_the_system(context: Context, sheet: SheetData) -> bool:
+def _becomes_the_system(context: Context, sheet: Sheet) -> bool:
     """A proved restore of all essential parts, unless a person said that the system stays what it
     is.
 
@@ -404,7 +403,7 @@ def _becomes_the_system(context: Context, sheet: SheetData) -> bool:
     )
 
 
-async def _join_identity(session: AsyncSession, run: Run, sheet: SheetData) -> None:
+async def _join_identity(session: AsyncSession, run: Run, sheet: Sheet) -> None:
     """A reinstalled machine stays the same system: its backups go on under the new identity and
     place.
     """

@@ -10,7 +10,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from fennox.catalogue.models import Login, StoreRow, System
-from fennox.service.concerns.causes import ConcernFound
+from fennox.core.facts.concerns import ConcernFound
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
 

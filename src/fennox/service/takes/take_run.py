@@ -32,6 +32,7 @@ from fennox.core.facts.run_results import TakeResult
 from fennox.core.format import notes, records
 from fennox.core.format.manifest import PartHeld, Reached
 from fennox.core.schedule import moments
+from fennox.core.schedule.moments import MOST_SKEW
 from fennox.core.time import parse_stamp, stamp
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
@@ -43,7 +44,6 @@ from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
-from fennox.service.concerns.system_watch import MOST_SKEW
 from fennox.service.machines import login_uses, own_state_link
 from fennox.service.machines.context import Context
 from fennox.service.machines.default_logins import look_again

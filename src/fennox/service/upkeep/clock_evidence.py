@@ -24,6 +24,7 @@ from fennox.catalogue.models import (
     Worker,
     constant,
 )
+from fennox.core.facts.concerns import ConcernFound
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (
     Apart,
@@ -37,7 +38,6 @@ from fennox.core.schedule.moments import (
     misdated,
     sentence,
 )
-from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 
 OWN = "the clock of this service"

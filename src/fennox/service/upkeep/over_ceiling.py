@@ -11,13 +11,13 @@ from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
+from fennox.core.facts.concerns import ConcernFound
 from fennox.core.facts.run_orders import SweepOrder
 from fennox.core.retention import ceiling, ladder
 from fennox.core.retention.ceiling import Held
 from fennox.core.retention.ladder import Reason
 from fennox.core.schedule import moments
 from fennox.core.words import size
-from fennox.service.concerns.causes import ConcernFound
 from fennox.service.machines.context import Context
 from fennox.service.retention import routines
 from fennox.service.retention.routines import StandingBackup

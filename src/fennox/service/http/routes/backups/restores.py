@@ -16,7 +16,7 @@ from fennox.core.facts.run_orders import Aim, DraftOrder, RestoreOrder, of_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
 from fennox.core.restoring.planning import at_another_machine, left_out_essentials
-from fennox.core.restoring.sheet import Sheet as SheetData
+from fennox.core.restoring.sheet import Sheet
 from fennox.core.time import stamp
 from fennox.links.base import parse_address
 from fennox.service.access_control import audit
@@ -57,7 +57,7 @@ async def _shown(session: AsyncSession, row: SheetRow) -> SheetShown:
     )
 
 
-def _data(row: SheetRow) -> SheetData:
+def _data(row: SheetRow) -> Sheet:
     """The row knows how a restore ended whose worker could not write it into the sheet."""
     return row.data.model_copy(update={"state": row.state}, deep=True)
 
@@ -262,7 +262,7 @@ async def start_restore(
         return await run_shown(context, session, run)
 
 
-def _decide_takeover(data: SheetData, system: System, said: bool | None, *, settled: bool) -> None:
+def _decide_takeover(data: Sheet, system: System, said: bool | None, *, settled: bool) -> None:
     """A restore never makes another machine the system without a person's word for it.
 
     ``settled``: it goes on already, and nothing can be said otherwise.
