@@ -26,6 +26,7 @@ from fennox.service.http.routes.systems.systems import SystemOrder, list_systems
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler
 from fennox.service.processes.scheduler import Memory
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import begins, newest_backups, unhurried
 from fennox.service.queries.paging import in_order_of, newest_first
 from fennox.service.retention import routines
@@ -207,9 +208,9 @@ async def test_the_database_selects_what_python_selects(context: Context) -> Non
             "kind=linux-server label=web",
             "name=ferry-4",
         ):
-            rows = select(System.name).where(*routines.selected(text)).order_by(System.name)
+            rows = select(System.name).where(*selectors.selected(text)).order_by(System.name)
             by_database = list((await session.execute(rows)).scalars())
-            assert by_database == [row.name for row in every if routines.selects(text, row)], text
+            assert by_database == [row.name for row in every if selectors.selects(text, row)], text
 
 
 async def test_counts_are_of_what_has_all_its_pieces(context: Context) -> None:

@@ -17,6 +17,7 @@ from fennox.core.retention import ladder
 from fennox.service.concerns import alert_messages
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler
+from fennox.service.queries import selectors
 from fennox.service.retention import expiry, forecast, routines
 from fennox.service.upkeep import store_duties
 from tests.database import database, postgres
@@ -132,7 +133,7 @@ async def test_systems_are_chosen_by_terms_that_must_all_fit(context: Context) -
         systems = list((await session.execute(select(System).order_by(System.name))).scalars())
 
     def chosen(text: str) -> list[str]:
-        return [system.name for system in systems if routines.selects(text, system)]
+        return [system.name for system in systems if selectors.selects(text, system)]
 
     assert chosen("all") == ["a", "b", "c"]
     assert chosen("site=holm") == ["a", "b"]
@@ -146,7 +147,7 @@ def test_a_choice_that_is_not_understood_is_refused_and_empty_never_means_everyt
     text: str,
 ) -> None:
     with pytest.raises(BadInput):
-        routines.check_selector(text)
+        selectors.check_selector(text)
 
 
 async def test_backups_that_no_ladder_keeps_are_marked_and_held_ones_stay(

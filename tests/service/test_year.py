@@ -14,6 +14,7 @@ from fennox.catalogue.models import Routine, Run, System
 from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler
+from fennox.service.queries import selectors
 from fennox.service.retention import routines
 from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_routine, add_store, add_system, clock, context
@@ -123,7 +124,7 @@ async def held_against_the_rules(
     for routine in all_routines:
         plan = schedule.parse(routine.when, routine.zone)
         for system in every:
-            if not routines.selects(routine.systems, system):
+            if not selectors.selects(routine.systems, system):
                 assert (routine.id, system.id) not in taken
                 continue
             place = schedule.place_in(routine.spread, system.id)

@@ -12,9 +12,9 @@ from fennox.core.format.records import Record
 from fennox.core.names import ObjectName
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Vault
+from fennox.service.backups import copies
 from fennox.service.keys import passphrase_relay
 from fennox.service.machines.context import Context
-from fennox.service.upkeep import store_runs
 from fennox.stores.whole import WholeObjects
 
 
@@ -31,7 +31,7 @@ class Shelf:
     async def reader(self, backup: Backup) -> BackupReader:
         """Of the first store that answers and still holds the backup whole, as far as is known."""
         async with self.context.session() as session:
-            places = await store_runs.copies_of(session, backup.id)
+            places = await copies.copies_of(session, backup.id)
             folder = (await session.get_one(System, backup.system_id)).folder
         first: FennoxError | None = None
         for store in places:

@@ -20,7 +20,7 @@ from fennox.service.concerns import channels
 from fennox.service.concerns.causes import root_first, sentence
 from fennox.service.concerns.channels import Message, send
 from fennox.service.machines.context import Context
-from fennox.service.retention import routines
+from fennox.service.queries import selectors
 
 log: Any = structlog.get_logger()
 
@@ -61,7 +61,7 @@ def concerns_route(route: AlertRoute, row: ConcernRow, systems: dict[str, System
     if route.severity == "high" and row.severity != "high":
         return False
     system = systems.get(row.about) if row.noun == "system" else None
-    return system is None or routines.selects(route.systems, system)
+    return system is None or selectors.selects(route.systems, system)
 
 
 def _by_cause(rows: list[ConcernRow]) -> list[list[ConcernRow]]:

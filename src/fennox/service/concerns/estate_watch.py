@@ -38,8 +38,8 @@ from fennox.service.machines import sites
 from fennox.service.machines.context import Context
 from fennox.service.own_state import own_routine
 from fennox.service.people import scopes
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import unhurried
-from fennox.service.retention import routines
 from fennox.service.systems import dependence, relations
 from fennox.service.upkeep import clock_evidence, over_ceiling, store_duties
 from fennox.service.upkeep.clock_evidence import Judged
@@ -474,7 +474,7 @@ async def _routines(session: AsyncSession) -> AsyncIterator[ConcernFound]:
                 "Switch it on, or say that it is by hand on purpose.",
             )
         elif (
-            await session.execute(there.where(*routines.selected(routine.systems)).limit(1))
+            await session.execute(there.where(*selectors.selected(routine.systems)).limit(1))
         ).first() is None:
             yield ConcernFound(
                 "routine-empty",

@@ -30,6 +30,7 @@ from fennox.core.schedule import schedule
 from fennox.core.schedule.moments import MOST_SKEW
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import ONLY_PARTIAL, among, newest_backups, unhurried
 from fennox.service.retention import routines
 from fennox.service.systems import relations
@@ -64,7 +65,7 @@ async def of_systems(
     for number, system in enumerate(systems):
         if number % _TURN == 0:
             await give_way(session)
-        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+        mine = [routine for routine in all_routines if selectors.selects(routine.systems, system)]
         backup = newest.get(system.id)
         if context.installed(system.kind) is None:
             yield ConcernFound(
@@ -251,7 +252,7 @@ async def _missed(
         for number, system in enumerate(systems):
             if number % _TURN == 0:
                 await give_way(session)
-            if system.suspended_because or not routines.selects(routine.systems, system):
+            if system.suspended_because or not selectors.selects(routine.systems, system):
                 continue
             since = routines.decided_up_to(now, routine, system, decided.get(system.id))
             place = schedule.place_in(routine.spread, system.id)

@@ -189,10 +189,7 @@ async def change_custody(
     secret = await context.write_secret(session, rows[0])
     here = select(Copy.backup_id).where(Copy.store_id.in_([row.id for row in rows]))
     for backup in (await session.execute(select(Backup).where(Backup.id.in_(here)))).scalars():
-        backup.census = {
-            name: [secret.keyed_digest(value.encode()).hex() for value in values]
-            for name, values in backup.census.items()
-        }
+        backup.census = secret.keyed_census(backup.census)
 
 
 async def concerns(context: Context, session: AsyncSession) -> list[ConcernFound]:

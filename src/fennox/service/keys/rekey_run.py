@@ -43,7 +43,6 @@ from fennox.service.keys.passphrases import must_be_new, must_be_strong, new_slo
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
-from fennox.service.takes import take_run
 
 
 @dataclass(frozen=True)
@@ -244,7 +243,7 @@ async def _keep(
     if apart:  # names lie in the catalogue under a key from W, which is another one now
         anew = await here.vault.find_record(record.reference.backup)
         head = await BackupReader(here.vault, here.index, anew).head()
-        census = take_run.census_for_catalogue(head.census, here.vault, in_clear=False)
+        census = here.vault.secret.keyed_census(head.census)
     async with context.session() as session:
         await queue.owned(session, lease)
         held = await session.get(Copy, (record.reference.backup, row.id))

@@ -15,6 +15,7 @@ from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.names import folder_name
 from fennox.service.machines.context import Context, named
 from fennox.service.machines.own_state_link import ADDRESS
+from fennox.service.queries import selectors
 from fennox.service.retention import routines
 from fennox.service.runs import queue
 from fennox.service.systems.dependence import is_on_this_machine
@@ -121,7 +122,7 @@ async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
                 select(Routine).where(Routine.mode == "on").order_by(Routine.name)
             )
         ).scalars()
-        mine = [routine for routine in every if routines.selects(routine.systems, system)]
+        mine = [routine for routine in every if selectors.selects(routine.systems, system)]
     ids = [store for routine in mine for store in (routine.store_id, *routine.copy_to)]
     stores = [await session.get_one(StoreRow, store) for store in dict.fromkeys(ids)]
     newest: Backup | None = (

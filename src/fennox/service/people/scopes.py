@@ -31,7 +31,7 @@ from fennox.catalogue.models import (
 )
 from fennox.core.errors import BadInput
 from fennox.service.people.persons import Scope
-from fennox.service.retention import routines
+from fennox.service.queries.selectors import check_selector, selected, terms
 
 _reading: ContextVar[Scope] = ContextVar("the scope of whoever asks", default=None)
 
@@ -85,7 +85,7 @@ async def reaches(session: AsyncSession, scope: Scope, system: System) -> bool:
 def _selected(selector: str) -> list[ColumnElement[bool]]:
     found = [
         _systems.c.labels.contains([value]) if field == "label" else _systems.c[field] == value
-        for field, value in routines.terms(selector)
+        for field, value in terms(selector)
     ]
     return found or [_systems.c.id.is_not(None)]
 
@@ -128,8 +128,8 @@ async def check(session: AsyncSession, selectors: Sequence[str] | None) -> None:
             field="scope",
         )
     for selector in selectors:
-        routines.check_selector(selector)
-        count = select(func.count()).select_from(System).where(*routines.selected(selector))
+        check_selector(selector)
+        count = select(func.count()).select_from(System).where(*selected(selector))
         if not (await session.execute(count)).scalar_one():
             raise BadInput(
                 f"No system fits {selector}.",

@@ -27,6 +27,7 @@ from fennox.service.foundation.fair_share import give_way
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.machines.context import Context
 from fennox.service.own_state import audit_chain
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import unhurried
 from fennox.service.retention import expiry, routines
 from fennox.service.runs import queue
@@ -260,7 +261,7 @@ async def decide(context: Context, memory: Memory | None = None) -> bool:
                 if (
                     system.suspended_because
                     or system.retired
-                    or not routines.selects(routine.systems, system)
+                    or not selectors.selects(routine.systems, system)
                 ):
                     continue
                 if (found := _due(context.now(), routine, system, memory)) is not None:

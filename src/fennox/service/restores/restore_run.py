@@ -25,6 +25,7 @@ from fennox.engine.restoring.restore import RestoreUnderWay
 from fennox.engine.restoring.targets import WhoseLogin, look_at_target
 from fennox.engine.takes.take_order import Taken
 from fennox.links.base import Link
+from fennox.service.backups.copies import best_copy
 from fennox.service.keys import passphrase_relay
 from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
@@ -33,7 +34,6 @@ from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.systems import old_machine
 from fennox.service.takes.take_run import subject_of, take_safety_copy
-from fennox.service.upkeep.store_runs import best_copy
 from fennox.stores.whole import WholeObjects
 
 _LOGIN_AFTER = (

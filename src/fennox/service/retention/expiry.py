@@ -18,6 +18,7 @@ from fennox.core.time import stamp
 from fennox.service.backups import note_delivery
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.machines.context import Context
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import among, unhurried
 from fennox.service.retention import routines
 from fennox.service.retention.routines import StandingBackup
@@ -44,7 +45,9 @@ async def mark_expired(context: Context) -> None:
         async with aclosing(_backups_of_each(session, every)) as each:
             async for system, held in each:
                 mine = [
-                    routine for routine in all_routines if routines.selects(routine.systems, system)
+                    routine
+                    for routine in all_routines
+                    if selectors.selects(routine.systems, system)
                 ]
                 why = routines.what_keeps(system, held, mine, now)
                 gone += [backup for backup, reasons in why.items() if not reasons]
@@ -110,7 +113,7 @@ async def unmark_what_is_kept_again(
     for system in (
         (await session.execute(select(System).where(among(System.id, systems)))).scalars().all()
     ):
-        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+        mine = [routine for routine in all_routines if selectors.selects(routine.systems, system)]
         why = routines.what_keeps(system, held[system.id], mine, now)
         kept += [backup for backup in backups if why.get(backup)]
     for backup in kept:

@@ -14,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models import Routine, Run, System, constant
 from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
+from fennox.service.queries import selectors
 from fennox.service.retention import routines
 from fennox.wire.routines import Collision, Coming, Load
 
@@ -90,7 +91,7 @@ async def _taken(session: AsyncSession, routine: Routine) -> list[tuple[str, str
     there = (System.suspended_because == "", System.retired.is_(None))
     rows = (
         select(System.id, System.name)
-        .where(*routines.selected(routine.systems), *there)
+        .where(*selectors.selected(routine.systems), *there)
         .order_by(System.name)
     )
     return [(row.id, row.name) for row in await session.execute(rows)]

@@ -2,61 +2,27 @@
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from itertools import pairwise
 from typing import NamedTuple
 
-from sqlalchemy import ColumnElement, case, func, null, select
+from sqlalchemy import case, func, null, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import Backup, Routine, Run, System, constant
-from fennox.core.errors import BadInput
 from fennox.core.format.manifest import PartHeld
 from fennox.core.retention import ladder
 from fennox.core.retention.ladder import NoLadder, OfRetired, Reason
 from fennox.core.schedule import moments, schedule
 from fennox.service.queries.newest_good import among
+from fennox.service.queries.selectors import selected
 
 _DAY = timedelta(days=1)
 FIRST = 50  # systems of a routine that are named, or whose ladders are shown, at one time
 _HELD = "held"  # for no reason that was said
-_TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")
-
-
-def check_selector(text: str) -> None:
-    """``all``, or terms that must all fit. Empty never means everything."""
-    for term in _terms(text):
-        if term != "all" and not _TERM.match(term):
-            raise BadInput(
-                f"{term!r} does not say which systems.",
-                "Write `all`, or terms like `kind=linux-server site=holm label=web`.",
-                field="systems",
-            )
-
-
-def _terms(text: str) -> list[str]:
-    terms = text.split()
-    if not terms:
-        raise BadInput(
-            "It is not said which systems.", "Write `all` if you mean all of them.", field="systems"
-        )
-    return terms
-
-
-def selects(text: str, system: System) -> bool:
-    for term in _terms(text):
-        match = _TERM.match(term)
-        if match is None:
-            continue  # `all`; anything else was refused when the routine was made
-        field, value = match.groups()
-        fits = value in system.labels if field == "label" else getattr(system, field) == value
-        if not fits:
-            return False
-    return True
 
 
 def next_run(routine: Routine, now: datetime, system: str = "") -> datetime | None:
@@ -74,21 +40,6 @@ def begins(routine: Routine, moment: datetime) -> datetime:
     return schedule.after_quiet(
         schedule.quiet_hours(routine.quiet), schedule.zone_named(routine.zone), moment
     )
-
-
-def selected(text: str) -> list[ColumnElement[bool]]:
-    """As :func:`selects`, for the database."""
-    return [
-        System.labels.contains([value]) if field == "label" else getattr(System, field) == value
-        for field, value in terms(text)
-    ]
-
-
-def terms(text: str) -> list[tuple[str, str]]:
-    """The field and the value of each term; none where it is ``all``."""
-    return [
-        (match[1], match[2]) for term in _terms(text) if (match := _TERM.match(term)) is not None
-    ]
 
 
 async def members(session: AsyncSession, routine: Routine) -> list[System]:

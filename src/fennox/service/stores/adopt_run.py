@@ -29,7 +29,6 @@ from fennox.service.own_state.own_routine import KIND as OWN_KIND
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.stores import store_making
-from fennox.service.takes import take_run
 from fennox.service.upkeep.catalogue_sync import follow
 from fennox.wire.stores import AdoptStore
 
@@ -261,7 +260,7 @@ async def _enter(
         partial=reference.partial,
         account=head.reached.account,
         machine=head.machine,
-        census=take_run.census_for_catalogue(head.census, vault, in_clear=not apart),
+        census=vault.secret.keyed_census(head.census) if apart else head.census,
         findings=head.findings,
         left_out=head.left_out,
         certificates=head.certificates,

@@ -22,6 +22,7 @@ from fennox.catalogue.models import (
     constant,
 )
 from fennox.service.machines.context import Context
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import ONLY_PARTIAL, newest_backup, newest_run
 from fennox.service.retention import routines
 from fennox.service.takes import hand_ins
@@ -89,7 +90,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[System]) -> 
     found = []
     for row in rows:
         its = known[row.id]
-        mine = [routine for routine in all_routines if routines.selects(routine.systems, row)]
+        mine = [routine for routine in all_routines if selectors.selects(routine.systems, row)]
         due = [
             moment
             for routine in mine

@@ -472,7 +472,7 @@ def keep_backup(
         partial=reference.partial,
         account=head.reached.account,
         machine=head.machine,
-        census=census_for_catalogue(head.census, vault, in_clear=not vault.locked),
+        census=vault.secret.keyed_census(head.census) if vault.locked else head.census,
         findings=head.findings,
         left_out=head.left_out,
         certificates=head.certificates,
@@ -480,18 +480,6 @@ def keep_backup(
     session.add(row)
     session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time, digest=taken.digest))
     return row
-
-
-def census_for_catalogue(
-    census: dict[str, list[str]], vault: Vault, *, in_clear: bool
-) -> dict[str, list[str]]:
-    """Names in custody ``kept``; in ``apart`` only digests keyed under W (store-format §3.5)."""
-    if in_clear:
-        return dict(census)
-    return {
-        name: [vault.secret.keyed_digest(value.encode()).hex() for value in values]
-        for name, values in census.items()
-    }
 
 
 async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:

@@ -19,6 +19,7 @@ from fennox.core.retention.ladder import Reason
 from fennox.core.schedule import moments
 from fennox.core.words import size
 from fennox.service.machines.context import Context
+from fennox.service.queries import selectors
 from fennox.service.retention import routines
 from fennox.service.retention.routines import StandingBackup
 from fennox.service.upkeep import store_duties
@@ -95,7 +96,7 @@ async def _held(session: AsyncSession, store: StoreRow, now: datetime) -> list[H
     systems = (await session.execute(select(System))).scalars().all()
     standing = await routines.backups_of(session, [system.id for system in systems], expired=False)
     for system in systems:
-        mine = [routine for routine in all_routines if routines.selects(routine.systems, system)]
+        mine = [routine for routine in all_routines if selectors.selects(routine.systems, system)]
         there = standing[system.id]
         why = routines.what_keeps(system, there, mine, now)
         found += [

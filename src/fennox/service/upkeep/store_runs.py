@@ -36,7 +36,6 @@ from fennox.core.facts.run_orders import (
 from fennox.core.facts.run_results import CopyResult, ScrubResult, VerifyResult
 from fennox.core.format import packs
 from fennox.core.format.anchors import Loss
-from fennox.core.format.records import Record
 from fennox.core.words import counted
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
@@ -54,6 +53,7 @@ from fennox.engine.stores.faults import (
 )
 from fennox.engine.stores.heal import Healed, heal
 from fennox.engine.stores.scrub import Share, scrub
+from fennox.service.backups.copies import copies_of
 from fennox.service.keys.key_sets import earlier_of, renew_earlier
 from fennox.service.keys.passphrase_relay import wait_for_key
 from fennox.service.machines.context import Context
@@ -92,33 +92,6 @@ async def enqueue_copies(
         row = await session.get(StoreRow, store_id)
         if row is not None and row.id != run.store_id:
             await enqueue_for_store(context, session, CopyOrder(backup=backup), row, run.by)
-
-
-async def copies_of(session: AsyncSession, backup: str) -> list[StoreRow]:
-    """The stores that hold a backup, those nothing is known against first."""
-    query = select(StoreRow).join(Copy).where(Copy.backup_id == backup)
-    return list((await session.execute(query.order_by(Copy.damaged != "", Copy.since))).scalars())
-
-
-async def best_copy(context: Context, backup: Backup) -> tuple[StoreRow, Vault, Record]:
-    """The backup's record in the first store that answers and still holds it whole, as far as is
-    known.
-    """
-    async with context.session() as session:
-        places = [
-            (row, await context.door(session, row)) for row in await copies_of(session, backup.id)
-        ]
-        folder = (await session.get_one(System, backup.system_id)).folder
-    first: FennoxError | None = None
-    for row, door in places:
-        try:
-            vault = await context.vault(door)
-            return row, vault, await vault.find_record(backup.id, folder)
-        except FennoxError as error:
-            first = first or error
-    raise first or NotFound(
-        f"No store holds the backup {backup.id[:12]} any more.", "Choose another backup."
-    )
 
 
 async def _holding(context: Context, door: Door) -> Holding:

@@ -64,6 +64,13 @@ class WriteSecret:
     def keyed_digest(self, data: bytes) -> bytes:
         return hmac.digest(self.census_key, data, sha256)
 
+    def keyed_census(self, census: dict[str, list[str]]) -> dict[str, list[str]]:
+        """Names as the catalogue keeps them in custody ``apart``: as keyed digests (§3.5)."""
+        return {
+            name: [self.keyed_digest(value.encode()).hex() for value in values]
+            for name, values in census.items()
+        }
+
     def _sealer(self, purpose: Purpose, store: str, salt: bytes) -> AESGCM:
         return AESGCM(derive(self.raw, f"fennox/1|{purpose}|{store}|{self.generation}", salt))
 

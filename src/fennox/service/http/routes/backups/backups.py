@@ -40,11 +40,12 @@ from fennox.core.schedule import moments
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.inspection.export import export
 from fennox.service.access_control import audit
-from fennox.service.backups import note_delivery
+from fennox.service.backups import copies, note_delivery
 from fennox.service.backups.open_backups import Shelf
 from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import Context, named
+from fennox.service.queries import selectors
 from fennox.service.queries.lookups import find_backup
 from fennox.service.queries.newest_good import among
 from fennox.service.queries.paging import After, Limit, newest_first
@@ -118,7 +119,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
         mine = [
             routine
             for routine in all_routines
-            if routines.selects(routine.systems, systems[system_id])
+            if selectors.selects(routine.systems, systems[system_id])
         ]
         kept |= routines.what_keeps(systems[system_id], its, mine, context.now())
     for places in copies.values():
@@ -388,7 +389,7 @@ async def verify_backup(
     """
     async with context.session() as session:
         row = await find_backup(session, backup)
-        places = await store_runs.copies_of(session, row.id)
+        places = await copies.copies_of(session, row.id)
         place = await named(session, StoreRow, store) if store else places[0]
         run = await store_runs.enqueue_for_store(
             context, session, VerifyOrder(backup=row.id, by_hand=True), place, who.name

@@ -18,6 +18,7 @@ from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.http.routes.systems.systems import check_match
 from fennox.service.machines.context import Context, named
+from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import among
 from fennox.service.retention import forecast, routines
 from fennox.service.runs import queue
@@ -75,7 +76,7 @@ def _phrase(text: str) -> str:
 
 
 async def _made(context: Context, session: AsyncSession, wanted: NewRoutine) -> Routine:
-    routines.check_selector(wanted.systems)
+    selectors.check_selector(wanted.systems)
     schedule.parse(_phrase(wanted.when), wanted.zone)
     schedule.quiet_hours(wanted.quiet)
     now = context.now()
@@ -105,7 +106,7 @@ async def _preview(
     context: Context, session: AsyncSession, row: Routine, system: str | None = None
 ) -> RoutinePreview:
     found = []
-    chosen = select(System).where(*routines.selected(row.systems))
+    chosen = select(System).where(*selectors.selected(row.systems))
     in_all = (await session.execute(chosen.with_only_columns(func.count()))).scalar_one()
     if system is not None:
         chosen = chosen.where((System.name == system) | (System.id == system))
@@ -257,7 +258,7 @@ async def change_routine(
         await session.refresh(row, with_for_update=True)
         check_match(if_match, row.version)
         if wanted.systems is not None:
-            routines.check_selector(wanted.systems)
+            selectors.check_selector(wanted.systems)
             row.systems = wanted.systems
         when, zone = (
             _phrase(wanted.when) if wanted.when is not None else row.when,

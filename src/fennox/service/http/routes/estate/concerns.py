@@ -16,9 +16,9 @@ from fennox.service.access_control import audit
 from fennox.service.concerns import alert_messages, channels, estate_watch
 from fennox.service.http.routes.estate.estate import concern_shown
 from fennox.service.http.routes.people.session import Here, Who
+from fennox.service.queries import selectors
 from fennox.service.queries.lookups import find_concern
 from fennox.service.queries.paging import Limit
-from fennox.service.retention import routines
 from fennox.service.upkeep import store_duties
 from fennox.wire.alerts import AlertRouteChange, AlertRouteShown, AlertTested, NewAlertRoute
 from fennox.wire.base import Page
@@ -95,7 +95,7 @@ async def list_alerts(context: Here) -> Page[AlertRouteShown]:
 @router.post("/alerts", status_code=201)
 async def add_alert(wanted: NewAlertRoute, request: Request, context: Here) -> AlertRouteShown:
     """Tell somebody. Nothing is sent yet: test it."""
-    routines.check_selector(wanted.systems)
+    selectors.check_selector(wanted.systems)
     if wanted.digest:
         await context.evaluators.check_schedule(wanted.digest, "UTC")
     settings = RouteSettings(to=wanted.to, sender=wanted.sender, account=wanted.account)
@@ -145,7 +145,7 @@ async def change_alert(
     async with context.session() as session:
         row = await _route(session, name)
         if wanted.systems is not None:
-            routines.check_selector(wanted.systems)
+            selectors.check_selector(wanted.systems)
             row.systems = wanted.systems
         if wanted.digest is not None:
             row.digest, row.told_until = wanted.digest, context.now()
