@@ -64,15 +64,15 @@ generated: setup console/node_modules/ready
 # The long proofs: kills by the hundred, and the whole stories again and again.
 soak: export PYTEST_ADDOPTS = --timeout 0
 soak: setup console .venv/tests-ready
-	$(BIN)/pytest tests/engine/test_kills.py --kills 400
-	$(BIN)/pytest -n $(JOBS) tests/service/test_dying.py tests/service/test_adopting.py tests/engine/test_taken_up.py tests/engine/test_fault_points.py \
-	  tests/engine/test_generations.py tests/service/test_rebuilding_dies.py tests/service/test_faked_clocks.py --points 1
-	$(BIN)/pytest tests/service/test_year.py --systems 500
-	$(BIN)/pytest tests/service/test_year_of_wrong_clocks.py --systems 100
-	$(BIN)/pytest tests/service/test_any_routine.py --examples 6000
-	$(BIN)/pytest tests/service/test_disturbed.py --disturbed 1800
-	$(BIN)/pytest tests/service/test_bounds.py tests/service/test_crowds.py tests/service/test_hostile_expressions.py --crowds
-	$(BIN)/pytest tests/service/test_any_request.py --requests 12 --requests-for 3600 --crowds
+	$(BIN)/pytest tests/engine/stores/test_kills.py --kills 400
+	$(BIN)/pytest -n $(JOBS) tests/service/upkeep/test_dying.py tests/service/test_adopt.py tests/engine/restoring/test_taken_up.py tests/engine/stores/test_fault_points.py \
+	  tests/engine/stores/test_generations.py tests/service/test_rebuild_dies.py tests/service/upkeep/test_faked_clocks.py --points 1
+	$(BIN)/pytest tests/service/retention/test_year.py --systems 500
+	$(BIN)/pytest tests/service/upkeep/test_year_of_wrong_clocks.py --systems 100
+	$(BIN)/pytest tests/service/retention/test_any_routine.py --examples 6000
+	$(BIN)/pytest tests/service/runs/test_disturbed.py --disturbed 1800
+	$(BIN)/pytest tests/service/http/test_bounds.py tests/service/http/test_crowds.py tests/service/http/test_hostile_expressions.py --crowds
+	$(BIN)/pytest tests/service/http/test_any_request.py --requests 12 --requests-for 3600 --crowds
 	scripts/chaos 3600
 	$(BIN)/pytest -n $(JOBS) tests/core/test_fuzzing.py --examples 200000
 	for round in $$(seq 20); do $(BIN)/pytest -n $(JOBS) tests/engine tests/service || exit 1; done

@@ -23,13 +23,7 @@ from multiprocessing.context import ForkServerProcess
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-_PACKAGES = (
-    "fennox.cli",
-    "fennox.service",
-    "fennox.service.http.routes",
-    "fennox.stores",
-    "fennox.links",
-)
+_PACKAGES = ("fennox.cli", "fennox.service", "fennox.stores", "fennox.links")
 _SET_PARENT_DEATH_SIGNAL = 1  # prctl(2)
 
 _Files = tuple[Path, Path, Path]  # for standard input, output and errors
@@ -43,8 +37,8 @@ def _modules() -> list[str]:
     for package in _PACKAGES:
         folder = importlib.import_module(package).__path__
         found += [
-            f"{package}.{module.name}"
-            for module in pkgutil.iter_modules(folder)
+            module.name
+            for module in pkgutil.walk_packages(folder, f"{package}.")
             if not module.ispkg
         ]
     return [*found, "tests.warm"]

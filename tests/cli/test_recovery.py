@@ -21,7 +21,7 @@ from fennox.wire.stores import NewLogin, NewStore
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres, second_database
 from tests.engine.conftest import install, key_pair
-from tests.engine.test_rescue import DEBIAN_PYTHON
+from tests.engine.rescue.test_rescue import DEBIAN_PYTHON
 from tests.service.conftest import enrol, server, service
 from tests.service.running import PASSPHRASE, Service, came_to, until
 from tests.stores import servers

@@ -12,7 +12,7 @@ from fennox.wire.enrolling import NewSystem, Retired
 from fennox.wire.stores import NewStore
 from tests.cli.test_cli import database, fails, ok, postgres, service
 from tests.service.running import PASSPHRASE, Service, until
-from tests.service.test_handing import SWITCH, settings
+from tests.service.takes.test_hand_ins import SWITCH, settings
 
 __all__ = ["database", "postgres", "service"]
 

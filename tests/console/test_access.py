@@ -20,8 +20,8 @@ from fennox.wire.stores import NewLogin
 from saltmere.linux import LinuxServer
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port
+from tests.service.people.test_identity_provider import settings_of
 from tests.service.running import FIRST_PASSWORD, OTHER_PASSWORD, PASSWORD, Service
-from tests.service.test_providers import settings_of
 
 expect.set_options(timeout=60_000)
 

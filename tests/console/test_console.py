@@ -16,9 +16,9 @@ from saltmere.linux import SSH_RESTART, LinuxServer, new_key_pair
 from tests.console.browser import chromium, sign_in, violations
 from tests.places import free_port, loopback
 from tests.service.conftest import enrol
+from tests.service.http.test_steering import odd, steers
+from tests.service.restores.test_giving_up import GAUGE, prepared
 from tests.service.running import PASSPHRASE, PASSWORD, Service, came_to
-from tests.service.test_giving_up import GAUGE, prepared
-from tests.service.test_steering import odd, steers
 
 __all__ = ["odd"]
 

@@ -18,7 +18,7 @@ from fennox.core.format import header as headers
 from fennox.core.format.primitives import canonical, id_lists
 from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey
 from fennox.core.format.primitives.secret import WriteSecret
-from tests.engine.test_rescue import DEBIAN_PYTHON
+from tests.engine.rescue.test_rescue import DEBIAN_PYTHON
 
 ROOT = Path(__file__).parents[2]
 VECTORS = ROOT / "docs/store-format-vectors.json"

@@ -22,7 +22,7 @@ from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
 from tests.backups import all_backups, read_back
 from tests.conftest import PASSPHRASE, fixed_now
-from tests.engine.test_rescue import DEBIAN_PYTHON
+from tests.engine.rescue.test_rescue import DEBIAN_PYTHON
 from tests.golden.make import FIRST, ODD, SECOND
 
 EARLY = ("store-1", "store-2")  # before 2026-12
@@ -69,9 +69,7 @@ def test_a_golden_store_is_checked_by_the_reader_of_its_day_and_of_today(
     phrase = tmp_path / "phrase"
     phrase.write_text(PASSPHRASE)
     script = (
-        folder / "rescue.py"
-        if reader == "then"
-        else Path(vaults.__file__).parent.parent / "rescue.py"
+        folder / "rescue.py" if reader == "then" else Path(vaults.__file__).parents[2] / "rescue.py"
     )
     hybrid = b"mlkem" in next((folder / "header").iterdir()).read_bytes()
     python = sys.executable if hybrid else DEBIAN_PYTHON  # Debian 12 has no ML-KEM
