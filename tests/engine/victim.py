@@ -17,7 +17,8 @@ from fennox.engine.backups import vault as vaults
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import Holding, copy
-from fennox.engine.stores.sweep import GRACE, sweep
+from fennox.engine.stores.sweep import sweep
+from fennox.engine.stores.sweep_plan import GRACE
 from fennox.stores.folder import FolderStore
 from tests.backups import store_backup
 from tests.conftest import PASSPHRASE

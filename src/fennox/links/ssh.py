@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import base64
 import contextlib
-import re
 import secrets
 import shlex
 import time
@@ -34,14 +32,11 @@ from fennox.links.base import (
     ShellLanguage,
 )
 from fennox.links.command_series import Errors, Series, script
+from fennox.links.powershell import in_powershell
 from fennox.links.sftp import SftpFiles
 from fennox.links.ssh_connection import open_connection
 from fennox.links.standing_shell import COMMAND, StandingShell, blocks_of
 
-_QUOTES = re.compile(
-    "(['\u2018\u2019\u201a\u201b])"
-)  # PowerShell takes each of them for the end of a text
-_PARAMETER = re.compile(r"-[A-Za-z][A-Za-z0-9]*")
 _WINDOW = (
     6 * 1024 * 1024
 )  # bytes that may be on their way: with the library's 2 MB, every MB costs a turn to say so
@@ -354,26 +349,6 @@ class SshLink:
 
     async def disconnect(self) -> None:
         await _close(self._opened)
-
-
-def in_powershell(words: Sequence[str]) -> str:
-    """A command line for a machine whose shell is PowerShell or cmd.exe, as OpenSSH on Windows has
-    them.
-
-    The command goes as UTF-16 in base64, so that neither shell reads anything in it. Words are
-    literal texts but for names of parameters (``-Path``), which PowerShell knows by their standing
-    bare.
-    """
-    quoted = [
-        word if _PARAMETER.fullmatch(word) else "'" + _QUOTES.sub(r"\1\1", word) + "'"
-        for word in words
-    ]
-    script = (
-        "$ProgressPreference='SilentlyContinue'; $ErrorActionPreference='Stop'; $LASTEXITCODE=0; "
-        f"[Console]::OutputEncoding=[Text.Encoding]::UTF8; & {' '.join(quoted)}; exit $LASTEXITCODE"
-    )
-    encoded = base64.b64encode(script.encode("utf-16-le")).decode("ascii")
-    return f"powershell -NoProfile -NonInteractive -EncodedCommand {encoded}"
 
 
 async def _feed(

@@ -13,7 +13,6 @@ from pathlib import PurePosixPath
 from typing import Literal
 
 import aioftp
-from aioftp.common import SSLSessionBoundContext
 
 from fennox.core.errors import FennoxError, NoRoom, StoreUnusable, Unreachable, WrongLogin
 from fennox.core.names import ObjectName, printable
@@ -31,89 +30,13 @@ from fennox.stores.base import (
     temporary_name,
     unfinished,
 )
+from fennox.stores.ftp_client import BLOCK, CONNECT, ENCODING, FtpClient, closed
 from fennox.stores.remote import RemoteStore, cut_short, missing, taken
-
-_CONNECT = 15.0  # seconds
-_BLOCK = 256 * 1024  # bytes
-# Object names are ASCII; any byte that a listing holds must be readable all the same.
-_ENCODING = "latin-1"
-
-
-async def _closed(writer: asyncio.StreamWriter) -> None:
-    """Close at once and wait until it is done."""
-    writer.transport.abort()
-    with contextlib.suppress(OSError):
-        await writer.wait_closed()
-
-
-class _Data(aioftp.DataConnectionThrottleStreamIO):
-    async def finish(
-        self,
-        expected_codes: str | tuple[str, ...] = "2xx",
-        wait_codes: str | tuple[str, ...] = "1xx",
-    ) -> None:
-        try:
-            await super().finish(expected_codes, wait_codes)
-        finally:
-            await _closed(self.writer)
-
-
-class _Client(aioftp.Client):
-    """Protects data connections after the command, as RFC 4217 §7 has it and some servers insist
-    on.
-    """
-
-    knows_mlsd: bool = False
-
-    async def _open_connection(
-        self, host: str, port: int
-    ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-        if self._stream is None:
-            return await super()._open_connection(host, port)
-        async with asyncio.timeout(self.connection_timeout):
-            return await asyncio.open_connection(host, port)
-
-    async def get_stream(  # type: ignore[override]  # awaited only, never entered
-        self,
-        command: str | None = None,
-        expected_codes: str | tuple[str, ...] = (),
-        wait_codes: str | tuple[str, ...] = (),
-        censor_after: int | None = None,
-        conn_type: str = "I",
-        offset: int = 0,
-    ) -> _Data:
-        reader, writer = await self.get_passive_connection("I")
-        try:
-            if offset:
-                await self.command(f"REST {offset}", "350")
-            await self.command(command, expected_codes, wait_codes, censor_after)
-            control: ssl.SSLObject | None = self.stream.writer.get_extra_info("ssl_object")
-            if control is not None:
-                again = control.context
-                if (
-                    control.session is not None
-                ):  # some servers insist on the session being used again
-                    again = SSLSessionBoundContext(
-                        ssl.PROTOCOL_TLS_CLIENT, context=control.context, session=control.session
-                    )
-                await writer.start_tls(
-                    again, server_hostname=self.server_host, ssl_handshake_timeout=_CONNECT
-                )
-        except BaseException:
-            await _closed(writer)
-            raise
-        return _Data(
-            self, reader, writer, throttles={"_": self.throttle}, timeout=self.socket_timeout
-        )
-
-    async def shut(self) -> None:
-        if self._stream is not None:
-            await _closed(self._stream.writer)
 
 
 @dataclass
 class _FtpSession:
-    client: _Client
+    client: FtpClient
 
     async def close(self) -> None:
         await self.client.shut()
@@ -156,12 +79,12 @@ class FtpStore(RemoteStore[_FtpSession]):
             await client.shut()
             raise
 
-    async def _connected(self, context: ssl.SSLContext | None) -> _Client:
-        client = _Client(
-            connection_timeout=_CONNECT,
+    async def _connected(self, context: ssl.SSLContext | None) -> FtpClient:
+        client = FtpClient(
+            connection_timeout=CONNECT,
             socket_timeout=self._limit,
             path_timeout=self._limit,
-            encoding=_ENCODING,
+            encoding=ENCODING,
         )
         try:
             await client.connect(self._address.host, self._address.port)
@@ -254,20 +177,20 @@ class FtpStore(RemoteStore[_FtpSession]):
                 await client.command(f"DELE {temporary}", ("2xx", "5xx"))
             raise
 
-    async def _upload(self, client: _Client, path: str, data: bytes) -> None:
+    async def _upload(self, client: FtpClient, path: str, data: bytes) -> None:
         stream = await client.get_stream(f"STOR {path}", "1xx")
         try:
-            for start in range(0, len(data), _BLOCK):
-                await stream.write(data[start : start + _BLOCK])
+            for start in range(0, len(data), BLOCK):
+                await stream.write(data[start : start + BLOCK])
         except (BrokenPipeError, ConnectionResetError):
             await stream.finish()  # why it was cut says more than that it was
             raise
         except BaseException:
-            await _closed(stream.writer)
+            await closed(stream.writer)
             raise
         await stream.finish()
 
-    async def _make_parents(self, client: _Client, name: ObjectName) -> None:
+    async def _make_parents(self, client: FtpClient, name: ObjectName) -> None:
         await client.command(
             f"CWD {self._path('')}", "250"
         )  # the store's own folder is never made here
@@ -277,10 +200,10 @@ class FtpStore(RemoteStore[_FtpSession]):
             at = f"{at}/{step}"
             await client.command(f"MKD {at}", ("257", "550", "521"))
 
-    async def _size(self, client: _Client, name: ObjectName) -> int | None:
+    async def _size(self, client: FtpClient, name: ObjectName) -> int | None:
         return await self._size_at(client, self._path(name))
 
-    async def _size_at(self, client: _Client, path: str) -> int | None:
+    async def _size_at(self, client: FtpClient, path: str) -> int | None:
         """By SIZE (RFC 3659 §4) in image type; None if there is no such file."""
         await client.command("TYPE I", "200")
         code, lines = await client.command(f"SIZE {path}", ("213", "550"))
@@ -301,12 +224,12 @@ class FtpStore(RemoteStore[_FtpSession]):
         kept = bytearray()
         try:
             while len(kept) < span.length:
-                block = await stream.read(min(_BLOCK, span.length - len(kept)))
+                block = await stream.read(min(BLOCK, span.length - len(kept)))
                 if not block:
                     break
                 kept += block
         except BaseException:
-            await _closed(stream.writer)
+            await closed(stream.writer)
             raise
         if span.start + span.length == size:
             await stream.finish()
@@ -337,7 +260,7 @@ class FtpStore(RemoteStore[_FtpSession]):
         await client.command("CWD /", ("250", "550"))
         return listed
 
-    async def _listed(self, client: _Client, *, hidden: bool = False) -> list[Entry]:
+    async def _listed(self, client: FtpClient, *, hidden: bool = False) -> list[Entry]:
         """The folder the connection is in. Lines that no parser understands are passed over, as
         strange names are.
 
@@ -382,7 +305,7 @@ class FtpStore(RemoteStore[_FtpSession]):
         entries = await self._listed(session.client)
         await session.client.command("CWD /", ("250", "550"))
         return [
-            Entry(printable(entry.name.encode(_ENCODING, "replace")), entry.folder, entry.size)
+            Entry(printable(entry.name.encode(ENCODING, "replace")), entry.folder, entry.size)
             for entry in entries
         ]
 

@@ -21,7 +21,7 @@ from fennox.core.format.manifest import KindFile
 from fennox.core.kind_files.loading import load
 from fennox.core.restoring.sheet import Place
 from fennox.engine.backups.vault import Vault
-from fennox.links import ssh
+from fennox.links import powershell, ssh
 from fennox.links.base import Address, Credential, Link
 from saltmere.linux import new_key_pair
 from tests.engine.keeper import Keeper
@@ -87,7 +87,7 @@ def as_powershell_reads(line: str) -> list[str]:
 
 @given(st.lists(st.text(st.characters(exclude_categories=["Cs"])), min_size=1))
 def test_words_arrive_as_they_are(words: list[str]) -> None:
-    assert as_powershell_reads(ssh.in_powershell(words)) == words
+    assert as_powershell_reads(powershell.in_powershell(words)) == words
 
 
 class Terminal:

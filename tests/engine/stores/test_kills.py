@@ -22,7 +22,8 @@ from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import Holding
 from fennox.engine.stores.scrub import scrub
-from fennox.engine.stores.sweep import GRACE, sweep
+from fennox.engine.stores.sweep import sweep
+from fennox.engine.stores.sweep_plan import GRACE
 from fennox.stores.folder import FolderStore
 from tests.backups import read_back
 from tests.conftest import PASSPHRASE, fixed_now

@@ -22,7 +22,8 @@ from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import Holding, copy
 from fennox.engine.stores.scrub import scrub
-from fennox.engine.stores.sweep import Swept, plan, sweep
+from fennox.engine.stores.sweep import Swept, sweep
+from fennox.engine.stores.sweep_plan import plan
 from fennox.testing.stores import Died, LockingStore, StoppingStore
 from tests.backups import all_backups, once, read_back, store_backup
 from tests.conftest import NOON, PASSPHRASE

@@ -24,9 +24,9 @@ from fennox.catalogue.models import (
     StoreSpace,
     System,
 )
-from fennox.service.concerns import alert_messages, estate_watch, matters
+from fennox.service.concerns import alert_messages, estate_watch, matters, standing_concerns
 from fennox.service.machines.context import Context
-from fennox.service.processes import scheduler
+from fennox.service.processes import due_takes
 from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
@@ -95,7 +95,7 @@ async def test_a_due_time_that_nobody_decided_is_missed_and_two_without_backup_a
     clock.at = DUE + timedelta(minutes=31)
     (missed,) = told(await standing(context), "was due by nightly at 2026-03-02 02:40 UTC")
     assert missed.since == DUE
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert told(await standing(context), "was due") == []
     clock.at = DUE + timedelta(days=1, minutes=31)
     (late,) = told(await standing(context), "wanted two since")
@@ -270,7 +270,7 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(
             await add_backup(context, system, store, START, 1)
     await standing(context)
     async with context.session() as session:
-        told = matters.matters(await estate_watch.standing(session, context.now()))
+        told = matters.matters(await standing_concerns.standing(session, context.now()))
     by_text = {matter.text: matter for matter in told}
     assert by_text["s-13 has no backup."].in_all == 1
     copies = by_text[
@@ -281,7 +281,7 @@ async def test_what_has_one_cause_is_one_sentence_that_names_whom_it_touches(
     low = [matter.in_all for matter in told if matter.severity == "low"]
     assert low == sorted(low, reverse=True), "what touches most comes first"
     async with context.session() as session:
-        found = await estate_watch.standing(session, context.now())
+        found = await standing_concerns.standing(session, context.now())
         assert sum(matter.in_all for matter in told) == found.in_all
 
 

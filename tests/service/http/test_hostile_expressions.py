@@ -19,7 +19,7 @@ from fennox.core.errors import BadInput, FarSideFailed
 from fennox.core.evidence.evaluation import machine
 from fennox.core.format.manifest import Document, Machine
 from fennox.core.kind_files.loading import load
-from fennox.core.kinds.model import Noise
+from fennox.core.kinds.rules import Noise
 from fennox.core.kinds.sources import Expression
 from fennox.engine.processes import drawn_facts
 from fennox.engine.processes.drawn_facts import Heard

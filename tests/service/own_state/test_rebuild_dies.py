@@ -19,7 +19,7 @@ from fennox.service.foundation import key_file, session_guard
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
 from fennox.service.machines.own_state_link import KEPT
-from fennox.service.own_state import rebuild_service
+from fennox.service.own_state import own_backup, rebuild_service, rebuilt_secrets
 from fennox.stores.base import Store
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died
@@ -62,7 +62,7 @@ async def empty(
     await made.engine.dispose()
 
 
-async def rebuild(context: Context, store: Store) -> rebuild_service.Rebuilt:
+async def rebuild(context: Context, store: Store) -> rebuilt_secrets.Rebuilt:
     """What ``fennox rebuild`` does once the database is migrated and the place of the store is
     known.
     """
@@ -70,7 +70,7 @@ async def rebuild(context: Context, store: Store) -> rebuild_service.Rebuilt:
         await rebuild_service.must_be_empty(session)
     vault = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
     return await rebuild_service.rebuild(
-        context, await rebuild_service.find(vault, None), store.address, None
+        context, await own_backup.find(vault, None), store.address, None
     )
 
 

@@ -19,7 +19,7 @@ from fennox.core.errors import MendSettings
 from fennox.service.foundation import key_file
 from fennox.service.foundation.clock import real_now
 from fennox.service.foundation.settings import Settings
-from fennox.service.http import access
+from fennox.service.http import access, rights
 from fennox.service.machines.context import Context, open_context
 from fennox.service.people import first_administrator, passwords, tokens
 from fennox.service.people.persons import covered, rights_of
@@ -68,10 +68,10 @@ async def make_user(context: Context, name: str, role: str) -> str:
 
 
 def may(role: str | None, operation: str) -> bool:
-    needed = access.TABLE[operation]
+    needed = rights.TABLE[operation]
     if needed == "nobody" or role is None:
         return needed == "nobody"
-    right = access.RIGHTS.get(operation)
+    right = rights.RIGHTS.get(operation)
     return needed in covered(role) and (right is None or right in rights_of(role, None))  # type: ignore[arg-type]
 
 
@@ -79,7 +79,7 @@ async def test_every_operation_holds_against_the_table_of_roles(
     context: Context, app: FastAPI
 ) -> None:
     secrets_of = {role: await make_user(context, role, role) for role in ROLES}
-    operations = access.operations(app)
+    operations = rights.operations(app)
     assert len(operations) > 40
     for name, (method, path) in operations.items():
         url = re.sub(r"\{[a-z]+\}", "nothing-here", path)

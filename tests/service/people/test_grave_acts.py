@@ -12,7 +12,7 @@ from fastapi import FastAPI
 from sqlalchemy import func, select, update
 
 from fennox.catalogue.models import Approval, Audit, KindRow, Login, SheetRow, Token, User
-from fennox.service.http import access
+from fennox.service.http import rights
 from fennox.service.machines.context import Context
 from fennox.service.people import grave_acts
 from tests.service.contexts import SetClock, add_store, add_system, clock, context
@@ -50,7 +50,7 @@ async def test_every_grave_act_is_refused_without_a_fresh_proof(
     context: Context, app: FastAPI
 ) -> None:
     who = await somebody(context, "harbour-admin", proved=False)
-    operations = access.operations(app)
+    operations = rights.operations(app)
     for name, act in grave_acts.TABLE.items():
         method, path = operations[name]
         url = re.sub(r"\{[a-z_]+\}", "nothing-here", path).removeprefix("/api/v1")

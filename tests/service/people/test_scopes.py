@@ -27,7 +27,7 @@ from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
 from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.service.concerns import estate_watch
-from fennox.service.http import access
+from fennox.service.http import rights
 from fennox.service.machines.context import Context
 from tests.service.contexts import (
     START,
@@ -204,8 +204,8 @@ async def test_nothing_outside_is_shown_by_any_operation(
         narrow = Somebody("holm-job", whole.id, made["token"])
     shown_to_whole: set[str] = set()
     seen = 0
-    for name, (method, path) in access.operations(app).items():
-        if method != "GET" or access.TABLE[name] == "nobody":
+    for name, (method, path) in rights.operations(app).items():
+        if method != "GET" or rights.TABLE[name] == "nobody":
             continue
         for about in ("holm-web", "quay-db"):
             url = path_for(path, estate.ids[about])
@@ -248,8 +248,8 @@ async def test_nothing_outside_is_acted_on_by_any_operation(
     }
     onto = {"backup": estate.ids["holm-web"]["backup"], "onto": "quay-db"}
     before = await everything(context)
-    for name, (method, path) in access.operations(app).items():
-        if method == "GET" or access.TABLE[name] == "nobody" or name in MINE:
+    for name, (method, path) in rights.operations(app).items():
+        if method == "GET" or rights.TABLE[name] == "nobody" or name in MINE:
             continue
         for body in [bodies.get(name, {}), *([onto] if name == "draft_restore" else [])]:
             async with calling(app, narrow) as client:

@@ -17,15 +17,15 @@ from fennox.core.errors import BadInput, NotFound
 from fennox.core.format.manifest import Finding
 from fennox.core.retention import ladder
 from fennox.core.schedule.schedule import zone_named
-from fennox.service.concerns import estate_count, estate_watch
+from fennox.service.concerns import estate_count, standing_concerns
 from fennox.service.foundation.fair_share import AnswersFirst, Turns
 from fennox.service.http.routes.backups.backups import list_backups
 from fennox.service.http.routes.backups.routines import list_routines, preview_routine
 from fennox.service.http.routes.estate.metrics import metrics
 from fennox.service.http.routes.systems.systems import SystemOrder, list_systems
 from fennox.service.machines.context import Context
-from fennox.service.processes import scheduler
-from fennox.service.processes.scheduler import Memory
+from fennox.service.processes import due_takes
+from fennox.service.processes.due_takes import Memory
 from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import begins, newest_backups, unhurried
 from fennox.service.queries.paging import in_order_of, newest_first
@@ -255,8 +255,8 @@ async def test_of_one_cause_the_first_few_are_named_and_the_others_counted(
                 )
             )
     async with context.session() as session:
-        found = await estate_watch.standing(session, START)
-        later = await estate_watch.standing(session, START + timedelta(hours=2))
+        found = await standing_concerns.standing(session, START)
+        later = await standing_concerns.standing(session, START + timedelta(hours=2))
     assert (found.in_all, found.muted) == (29, 1)
     assert (later.in_all, later.muted) == (30, 0)
     assert found.worst[0].severity == "high"
@@ -274,16 +274,16 @@ async def test_nobody_is_looked_at_until_something_is_due_or_has_changed(
     await add_routine(context, await add_store(context), when="every day at 13:00", systems="all")
     await add_system(context, "a")
     memory = Memory()
-    assert await scheduler.decide(context, memory) is False
+    assert await due_takes.decide(context, memory) is False
     assert memory.nothing_before == START.replace(hour=13)
     memory.later.clear()  # so that looking again would show
-    await scheduler.decide(context, memory)
+    await due_takes.decide(context, memory)
     assert memory.later == {}
     await add_system(context, "b")
-    await scheduler.decide(context, memory)
+    await due_takes.decide(context, memory)
     assert len(memory.later) == 2, "there is another one"
     clock.at = START.replace(hour=13, minute=1)
-    assert await scheduler.decide(context, memory) is False
+    assert await due_takes.decide(context, memory) is False
     async with context.session() as session:
         assert (await session.execute(select(func.count()).select_from(Run))).scalar_one() == 2
 

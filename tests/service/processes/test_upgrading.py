@@ -16,8 +16,8 @@ from fennox.client.api import ProblemError
 from fennox.core.errors import Outdated
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
-from fennox.service.runs.queue import Claimant
+from fennox.service.runs import claims, new_runs
+from fennox.service.runs.claims import Claimant
 from fennox.wire.backups import NewTake
 from saltmere.linux import LinuxServer
 from tests.database import database, postgres
@@ -46,16 +46,16 @@ def test_the_number_that_is_checked_is_that_of_the_newest_migration() -> None:
 
 async def test_nothing_is_claimed_of_a_newer_schema(context: Context) -> None:
     async with context.session() as session:
-        run = await queue.enqueue(
+        run = await new_runs.enqueue(
             session,
             TakeOrder(),
-            queue.About(system_id=await add_system(context, "web-9")),
+            new_runs.About(system_id=await add_system(context, "web-9")),
             by="x",
             now=START,
         )
     migrate(str(context.settings.database))
     async with context.session() as session:
-        assert await queue.claim(session, Claimant("old"), 30, START) is None
+        assert await claims.claim(session, Claimant("old"), 30, START) is None
     with pytest.raises(Outdated, match=f"schema {NEXT}; this one, .*, knows {schema.NUMBER}"):
         await context.check_schema()
     assert run.state == "queued"

@@ -19,7 +19,7 @@ from fennox.catalogue.models import Run, System
 from fennox.service.foundation import key_file
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
-from fennox.service.processes import scheduler
+from fennox.service.processes import due_takes
 from tests.core.test_schedule import phrases
 from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_routine, add_store, add_system
@@ -117,19 +117,19 @@ _QUEUED = (
 
 
 async def _twelve_days(context: Context, clock: SetClock, chance: random.Random) -> Story:
-    story, known = Story(), scheduler.Memory()
+    story, known = Story(), due_takes.Memory()
     while clock.at < BEGIN + timedelta(days=DAYS):
         if chance.random() < 0.02:
             away = timedelta(hours=chance.randint(1, 60))
             story.down.append((clock.at, clock.at + away))
             clock.at += away
-            known = scheduler.Memory()  # a new process remembers nothing
+            known = due_takes.Memory()  # a new process remembers nothing
         else:
             clock.at += timedelta(minutes=chance.randint(10, 240))
         for _ in range(
             _MOST_ROUTINES
         ):  # what had to wait for a run is decided again once that has ended
-            left_over = await scheduler.decide(context, known)
+            left_over = await due_takes.decide(context, known)
             async with context.session() as session:
                 for run in (await session.execute(_QUEUED)).scalars():
                     run.created = run.started = run.started or clock.at

@@ -16,7 +16,7 @@ from fennox.core.errors import BadInput
 from fennox.core.retention import ladder
 from fennox.service.concerns import alert_messages
 from fennox.service.machines.context import Context
-from fennox.service.processes import scheduler
+from fennox.service.processes import due_takes, scheduler
 from fennox.service.queries import selectors
 from fennox.service.retention import expiry, forecast, routines
 from fennox.service.upkeep import store_duties
@@ -63,11 +63,11 @@ async def test_nothing_is_queued_before_its_time_and_everything_once_at_it(
     await add_system(context, "a")
     await add_system(context, "b")
     clock.at = NEXT - timedelta(seconds=1)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == []
     clock.at = NEXT
-    await scheduler.decide(context)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == [("a", NEXT), ("b", NEXT)]
 
 
@@ -77,12 +77,12 @@ async def test_a_system_that_is_busy_at_its_time_is_taken_when_it_is_free(
     await add_routine(context, await add_store(context))
     await add_system(context, "a")
     clock.at = NEXT
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     clock.at = NEXT + timedelta(days=1)
-    assert await scheduler.decide(context) is True, "something is left over"
+    assert await due_takes.decide(context) is True, "something is left over"
     assert len(await queued(context)) == 1
     await finish_all(context)
-    assert await scheduler.decide(context) is False
+    assert await due_takes.decide(context) is False
     assert await queued(context) == [("a", NEXT), ("a", NEXT + timedelta(days=1))]
 
 
@@ -90,7 +90,7 @@ async def test_after_a_week_away_one_run_catches_up(context: Context, clock: Set
     await add_routine(context, await add_store(context))
     await add_system(context, "a")
     clock.at = NEXT + timedelta(days=7, hours=5)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == [("a", NEXT + timedelta(days=7))]
 
 
@@ -101,7 +101,7 @@ async def test_a_routine_that_is_not_on_queues_nothing(
     await add_routine(context, await add_store(context), mode=mode)
     await add_system(context, "a")
     clock.at = NEXT + timedelta(days=1)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == []
     async with context.session() as session:
         routine = (await session.execute(select(Routine))).scalar_one()
@@ -118,7 +118,7 @@ async def test_a_system_that_was_enrolled_after_a_due_time_is_not_late_for_it(
         await session.execute(
             update(System).where(System.id == system).values(created=NEXT + timedelta(hours=1))
         )
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == []
 
 
@@ -199,7 +199,7 @@ async def test_everything_of_a_retired_system_stays_until_it_is_let_go(
 
     assert await marked(retired=START) == set()
     clock.at = NEXT
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == [], "no routine takes it"
     assert await marked(let_go=True) == set(ids[1:])
 
@@ -228,7 +228,7 @@ async def test_every_system_begins_at_its_own_place_in_the_spread(
     begun = []
     for minute in range(61):
         clock.at = NEXT + timedelta(minutes=minute)
-        await scheduler.decide(context)
+        await due_takes.decide(context)
         begun.append(len(await queued(context)))
     assert begun[-1] == len(ids)
     assert len(set(begun)) > 3, "they do not begin together"
@@ -243,15 +243,15 @@ async def test_in_quiet_hours_nothing_begins_and_what_came_due_begins_once_after
     )
     await add_system(context, "a")
     clock.at = NEXT.replace(hour=1, minute=59)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert len(await queued(context)) == 1
     await finish_all(context)
     for hour in (2, 3, 4):
         clock.at = NEXT.replace(hour=hour, minute=45)
-        await scheduler.decide(context)
+        await due_takes.decide(context)
     assert len(await queued(context)) == 1
     clock.at = NEXT.replace(hour=5, minute=0)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert [due for _, due in await queued(context)] == [
         NEXT.replace(hour=1, minute=30),
         NEXT.replace(hour=5, minute=0),
@@ -268,13 +268,13 @@ async def test_a_suspended_system_is_not_taken_and_is_caught_up_once_when_it_goe
             update(System).where(System.id == system).values(suspended_because="a restore goes on")
         )
     clock.at = NEXT + timedelta(days=3)
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == []
     async with context.session() as session:
         await session.execute(
             update(System).where(System.id == system).values(suspended_because="")
         )
-    await scheduler.decide(context)
+    await due_takes.decide(context)
     assert await queued(context) == [("a", NEXT + timedelta(days=3))]
 
 
@@ -361,11 +361,11 @@ async def test_two_routines_of_one_system_take_turns(context: Context, clock: Se
     first = await add_routine(context, store, name="a", when="every 5 minutes")
     second = await add_routine(context, store, name="b", when="every 5 minutes")
     await add_system(context, "s")
-    memory = scheduler.Memory()
+    memory = due_takes.Memory()
     taken: list[str] = []
     for _ in range(6):
         clock.at += timedelta(minutes=7)
-        assert await scheduler.decide(context, memory) is True, "the other one waits"
+        assert await due_takes.decide(context, memory) is True, "the other one waits"
         async with context.session() as session:
             [run] = (await session.execute(select(Run).where(Run.state == "queued"))).scalars()
             taken.append(str(run.routine_id))

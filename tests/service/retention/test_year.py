@@ -13,7 +13,7 @@ from sqlalchemy import select, update
 from fennox.catalogue.models import Routine, Run, System
 from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
-from fennox.service.processes import scheduler
+from fennox.service.processes import due_takes
 from fennox.service.queries import selectors
 from fennox.service.retention import routines
 from tests.database import database, postgres
@@ -66,7 +66,7 @@ async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
         (BEGIN + timedelta(days=day), timedelta(hours=hours))
         for day, hours in ((40, 30), (118, 9), (300, 200))
     ]
-    known = scheduler.Memory()
+    known = due_takes.Memory()
     away_since: datetime | None = None
     down: list[tuple[datetime, datetime]] = []
     longest = 3 if systems >= MANY else 15  # hours between two decisions
@@ -80,13 +80,13 @@ async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
             down.append((away_since, moment))
             away_since, known = (
                 None,
-                scheduler.Memory(),
+                due_takes.Memory(),
             )  # the service starts anew and remembers nothing
         step = timedelta(
             minutes=chance.choice((0, 0, 0, -20))
         )  # a clock that is set back now and then
         clock.at = moment + step
-        await scheduler.decide(context, known)
+        await due_takes.decide(context, known)
         async with context.session() as session:
             await session.execute(
                 update(Run).where(Run.state == "queued").values(state="done", created=clock.at)

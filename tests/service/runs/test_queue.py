@@ -17,10 +17,11 @@ from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler, worker
 from fennox.service.processes.scheduler import Scheduler
 from fennox.service.processes.worker import RunWorker
-from fennox.service.runs import queue
+from fennox.service.runs import claims, new_runs, queue
+from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant, Lease
+from fennox.service.runs.queue import Lease
 from tests.database import database, postgres
 from tests.service.contexts import ORDERS, START, add_routine, add_store, add_system, clock, context
 
@@ -37,8 +38,8 @@ async def enqueue(
     by: str = "harbour-admin",
 ) -> str:
     async with context.session() as session:
-        about = queue.About(system_id=system, routine_id=routine_id)
-        run = await queue.enqueue(
+        about = new_runs.About(system_id=system, routine_id=routine_id)
+        run = await new_runs.enqueue(
             session, TakeOrder(), about, by=by, now=START, due=due, idempotency_key=idempotency_key
         )
         return run.id
@@ -46,7 +47,7 @@ async def enqueue(
 
 async def claim(context: Context, worker: str = "w", seconds: float = 30) -> Lease | None:
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant(worker), seconds, context.now())
+        claimed = await claims.claim(session, Claimant(worker), seconds, context.now())
     return claimed[1] if claimed else None
 
 
@@ -69,7 +70,7 @@ async def let_leases_run_out(context: Context) -> list[str]:
 
 async def claimed_by(context: Context, claimant: Claimant) -> str | None:
     async with context.session() as session:
-        claimed = await queue.claim(session, claimant, 30, context.now())
+        claimed = await claims.claim(session, claimant, 30, context.now())
     return claimed[1].run if claimed else None
 
 
@@ -150,7 +151,9 @@ async def test_runs_at_a_site_are_left_to_whom_its_worker_has_come_to(context: C
     assert [await claimed_by(context, there) for _ in range(2)] == [runs[0], None]
     async with context.session() as session:
         copy = (
-            await queue.enqueue(session, ORDERS["copy"], queue.About(), by="schedule", now=START)
+            await new_runs.enqueue(
+                session, ORDERS["copy"], new_runs.About(), by="schedule", now=START
+            )
         ).id
     assert await claimed_by(context, there) is None
     assert await claimed_by(context, near) == copy
@@ -317,9 +320,9 @@ async def test_what_a_run_tells_is_told_once_also_if_a_transaction_fails(context
     await journal.step("Write")
     async with context.session() as session:
         owned = await queue.owned(session, lease)
-        about = queue.About(system_id=system)
+        about = new_runs.About(system_id=system)
         with pytest.raises(Conflict, match="Another run of this system"):
-            await queue.enqueue(
+            await new_runs.enqueue(
                 session, TakeOrder(), about, by="x", now=START
             )  # which rolls back a part of it
         await journal.log("warning", "a late line")

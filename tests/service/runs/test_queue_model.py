@@ -26,9 +26,10 @@ from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.foundation import key_file
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
-from fennox.service.runs import queue
+from fennox.service.runs import claims, new_runs, queue
+from fennox.service.runs.claims import Claimant
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant, Lease
+from fennox.service.runs.queue import Lease
 from tests.database import database, postgres
 from tests.service.contexts import START, SetClock, add_system
 
@@ -79,10 +80,10 @@ class Life:
         system, wait = what
         async with self.context.session() as session:
             try:
-                await queue.enqueue(
+                await new_runs.enqueue(
                     session,
                     TakeOrder(),
-                    queue.About(system_id=self.systems[system]),
+                    new_runs.About(system_id=self.systems[system]),
                     by="mara",
                     now=START,
                     wait=wait,
@@ -95,7 +96,7 @@ class Life:
             return
         await self._alive(worker)
         async with self.context.session() as session:
-            claimed = await queue.claim(session, Claimant(worker), LEASE, START)
+            claimed = await claims.claim(session, Claimant(worker), LEASE, START)
         if claimed is not None:
             self.held[worker] = (claimed.lease, self.at)
 
@@ -199,7 +200,7 @@ class Life:
         )
         for _ in rows:
             async with self.context.session() as session:
-                claimed = await queue.claim(session, Claimant("late"), LEASE, START)
+                claimed = await claims.claim(session, Claimant("late"), LEASE, START)
             if claimed is None:
                 break
             async with self.context.session() as session:

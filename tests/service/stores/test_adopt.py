@@ -25,10 +25,10 @@ from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import copy
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
+from fennox.service.runs import claims
+from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant
 from fennox.service.stores import adopt_run
 from fennox.service.upkeep import store_runs
 from fennox.stores.folder import FolderStore
@@ -142,7 +142,7 @@ async def begin(context: Context, folder: Path, name: str = "attic") -> None:
 async def carry_out(context: Context) -> Run:
     """What a worker does with the run that waits."""
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 600, context.now())
+        claimed = await claims.claim(session, Claimant("w"), 600, context.now())
     assert claimed is not None
     lease = claimed.lease
     await adopt_run.run_adopt(context, lease, CatalogueJournal(context, lease))

@@ -13,10 +13,10 @@ from fennox.catalogue.models import Routine, Run, StateRow, System
 from fennox.core.errors import LeaseLost
 from fennox.core.facts.run_orders import TakeOrder, of_kind
 from fennox.core.facts.run_results import LookResult
-from fennox.service.concerns import estate_watch
+from fennox.service.concerns import estate_watch, standing_concerns
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
-from fennox.service.runs.queue import Claimant
+from fennox.service.runs import claims, new_runs, queue
+from fennox.service.runs.claims import Claimant
 from fennox.service.takes import last_seen, look_run
 from fennox.wire.routines import NewRoutine
 from saltmere.linux import LinuxServer
@@ -61,7 +61,7 @@ async def look(context: Context, differs: str, state: str = "") -> bool:
         ).scalar_one_or_none()
         if run is None:
             return False
-        claimed = await queue.claim(session, Claimant("w"), 30, context.now())
+        claimed = await claims.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
         run = await session.get_one(Run, claimed.lease.run, populate_existing=True)
         await look_run.conclude(context, session, run, differs, state or differs)
@@ -120,7 +120,7 @@ async def concerns(context: Context) -> str:
     async with context.session() as session:
         await estate_watch.look(context, session)
         return " ".join(
-            row.text for row in (await estate_watch.standing(session, context.now())).worst
+            row.text for row in (await standing_concerns.standing(session, context.now())).worst
         )
 
 
@@ -148,13 +148,13 @@ async def test_a_look_that_fails_is_tried_at_its_next_time_and_gives_way_to_ever
     clock.at += timedelta(hours=1)
     await look_run.decide(context)
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 30, context.now())
+        claimed = await claims.claim(session, Claimant("w"), 30, context.now())
         assert claimed is not None
     async with context.session() as session:
-        await queue.enqueue(
+        await new_runs.enqueue(
             session,
             TakeOrder(),
-            queue.About(system_id=system, backup_id="b" * 32),
+            new_runs.About(system_id=system, backup_id="b" * 32),
             by="a person",
             now=clock.at,
         )

@@ -17,9 +17,10 @@ from fennox.core.format.manifest import Certificate, Finding, PartHeld
 from fennox.core.time import stamp
 from fennox.engine.takes.take_order import Taken
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
+from fennox.service.runs import claims, new_runs, queue
+from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
-from fennox.service.runs.queue import Claimant, Lease
+from fennox.service.runs.queue import Lease
 from fennox.service.takes.unchanged_take import Ending, enter
 from tests.service.contexts import (
     START,
@@ -79,10 +80,10 @@ class Night:
             await session.execute(
                 update(System).values(differs="changed /etc/x", differs_since=START)
             )
-            await queue.enqueue(
+            await new_runs.enqueue(
                 session,
                 TakeOrder(),
-                queue.About(
+                new_runs.About(
                     system_id=self.system,
                     store_id=self.store,
                     routine_id=self.routine,
@@ -92,7 +93,7 @@ class Night:
                 now=START,
             )
         async with context.session() as session:
-            claimed = await queue.claim(session, Claimant("w"), 30, START)
+            claimed = await claims.claim(session, Claimant("w"), 30, START)
         assert claimed is not None
         self.lease = claimed.lease
         return claimed.lease

@@ -29,13 +29,13 @@ from fennox.service.concerns import estate_watch
 from fennox.service.foundation import key_file, session_guard
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
-from fennox.service.processes import scheduler
+from fennox.service.processes import due_takes, scheduler
 from fennox.service.queries.newest_good import newest_record
 from fennox.service.retention import expiry
-from fennox.service.runs import queue
+from fennox.service.runs import claims, new_runs, queue
+from fennox.service.runs.claims import Claimant
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant
-from fennox.service.upkeep import clock_evidence, sweep_run
+from fennox.service.upkeep import clock_confirmation, clock_evidence, sweep_run
 from tests.database import database, postgres
 from tests.service.contexts import (
     ORDERS,
@@ -103,7 +103,7 @@ async def standing(context: Context) -> set[str]:
 async def confirm(context: Context, *, believe: bool = False) -> list[str]:
     async with context.session() as session:
         judged = await clock_evidence.judge(context, session)
-        return await clock_evidence.confirm(session, judged, "mara", believe=believe)
+        return await clock_confirmation.confirm(session, judged, "mara", believe=believe)
 
 
 async def estate(context: Context, now: datetime, count: int = 8) -> tuple[str, str, list[str]]:
@@ -185,10 +185,10 @@ async def test_what_is_taken_while_clocks_disagree_stays_and_counts_for_no_ladde
     assert await scheduler.tend(context)
     clock.at = START + YEAR
     async with context.session() as session:
-        run = await queue.enqueue(
+        run = await new_runs.enqueue(
             session,
             TakeOrder(),
-            queue.About(system_id=system, store_id=store),
+            new_runs.About(system_id=system, store_id=store),
             by="mara",
             now=clock.at,
         )
@@ -237,10 +237,10 @@ async def test_what_was_dated_by_a_wrong_clock_is_not_believed_because_that_one_
             )
         )
         await session.execute(update(ServiceState).values(tended=clock.at - 4 * DAY))
-        run = await queue.enqueue(
+        run = await new_runs.enqueue(
             session,
             TakeOrder(),
-            queue.About(system_id=system, store_id=store),
+            new_runs.About(system_id=system, store_id=store),
             by="mara",
             now=clock.at,
         )
@@ -345,9 +345,9 @@ async def test_nothing_is_called_late_or_no_longer_late_while_clocks_disagree(
     assert "late" not in told
 
 
-async def _night(context: Context, memory: scheduler.Memory) -> int:
+async def _night(context: Context, memory: due_takes.Memory) -> int:
     """How many takes a night has queued; they are done at once."""
-    await scheduler.decide(context, memory)
+    await due_takes.decide(context, memory)
     async with context.session() as session:
         queued = select(func.count()).select_from(Run).where(Run.state == "queued")
         count = int((await session.execute(queued)).scalar_one())
@@ -364,13 +364,13 @@ async def test_after_a_moment_a_year_ahead_takes_go_on_the_next_night(
     clock.at = START
     store, _ = await add_store(context), await add_system(context, "web-9")
     await add_routine(context, store)  # every day at 02:40
-    memory = scheduler.Memory()
+    memory = due_takes.Memory()
     for day in range(3):
         clock.at = START + day * DAY
         await _night(context, memory)
     clock.at = START + YEAR
     assert await _night(context, memory) == 1
-    memory = scheduler.Memory() if restarted else memory
+    memory = due_takes.Memory() if restarted else memory
     taken = 0
     for day in range(3, 7):
         clock.at = START + day * DAY
@@ -387,14 +387,14 @@ async def test_by_a_clock_a_year_behind_for_days_takes_go_on_every_day(
     async with context.session() as session:
         await session.execute(update(System).values(created=START - 2 * YEAR))
     await add_routine(context, store, created=START - 2 * YEAR, decided_until=START - 2 * YEAR)
-    memory = scheduler.Memory()
+    memory = due_takes.Memory()
     for day in range(-370, 0, 1):
         clock.at = START + day * DAY
         await _night(context, memory)
     for day in range(5):
         clock.at = START - YEAR + day * DAY
         assert await _night(context, memory) == 1, f"day {day} of a clock that is a year behind"
-        assert await _night(context, scheduler.Memory()) <= 1, (
+        assert await _night(context, due_takes.Memory()) <= 1, (
             "another process decides nothing a third time"
         )
 
@@ -405,12 +405,12 @@ async def test_a_lease_from_the_future_is_over_once_it_was_not_renewed_for_as_lo
     system = await add_system(context, "web-9")
     async with context.session() as session:
         run = (
-            await queue.enqueue(
-                session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+            await new_runs.enqueue(
+                session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START
             )
         ).id
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("gone"), 30, START)
+        claimed = await claims.claim(session, Claimant("gone"), 30, START)
         assert claimed is not None
         await session.execute(
             update(Run).values(lease_until=func.now() + YEAR)
@@ -434,11 +434,11 @@ async def test_a_step_of_the_databases_clock_takes_no_run_from_a_living_worker(
 ) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+        await new_runs.enqueue(
+            session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START
         )
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("alive"), 30, START)
+        claimed = await claims.claim(session, Claimant("alive"), 30, START)
         assert claimed is not None
         await session.execute(
             update(Run).values(lease_until=func.now() - HOUR)
@@ -463,36 +463,36 @@ async def test_a_person_stops_a_run_whose_worker_is_dead_at_once(
     system = await add_system(context, "web-9")
     async with context.session() as session:
         run = (
-            await queue.enqueue(
-                session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+            await new_runs.enqueue(
+                session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START
             )
         ).id
         session.add(Worker(id="dead", name="quay", seen=func.now() + seen))
     async with context.session() as session:
-        assert await queue.claim(session, Claimant("dead"), 30, START) is not None
+        assert await claims.claim(session, Claimant("dead"), 30, START) is not None
         await session.execute(update(Run).values(lease_until=func.now() + YEAR))
     async with context.session() as session:
         stopped = await queue.ask_to_stop(session, run, START)
         assert (stopped.state, "no longer heard of" in stopped.reason) == ("stopped", True)
     async with context.session() as session:
-        await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+        await new_runs.enqueue(
+            session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START
         )
 
 
 async def test_a_run_put_off_by_a_database_ahead_is_claimed_all_the_same(context: Context) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        run = await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+        run = await new_runs.enqueue(
+            session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START
         )
         await session.flush()
         await session.execute(update(Run).values(not_before=func.now() + 10 * MINUTE))
     async with context.session() as session:
-        assert await queue.claim(session, Claimant("w"), 30, START) is None, "a pause is a pause"
+        assert await claims.claim(session, Claimant("w"), 30, START) is None, "a pause is a pause"
         await session.execute(update(Run).values(not_before=func.now() + YEAR))
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 30, START)
+        claimed = await claims.claim(session, Claimant("w"), 30, START)
     assert claimed is not None
     assert claimed.lease.run == run.id
 
@@ -503,31 +503,40 @@ async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_
     system = await add_system(context, "web-9")
     async with context.session() as session:
         first = (
-            await queue.enqueue(
-                session, TakeOrder(), queue.About(system_id=system), by="routine nightly", now=START
+            await new_runs.enqueue(
+                session,
+                TakeOrder(),
+                new_runs.About(system_id=system),
+                by="routine nightly",
+                now=START,
             )
         ).id
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 30, START)
+        claimed = await claims.claim(session, Claimant("w"), 30, START)
         assert claimed is not None
     async with context.session() as session:
-        second = await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START, wait=True
+        second = await new_runs.enqueue(
+            session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START, wait=True
         )
-        third = await queue.enqueue(
-            session, ORDERS["draft"], queue.About(system_id=system), by="mara", now=START, wait=True
+        third = await new_runs.enqueue(
+            session,
+            ORDERS["draft"],
+            new_runs.About(system_id=system),
+            by="mara",
+            now=START,
+            wait=True,
         )
         assert (second.behind, third.behind, second.state) == (first, first, "queued")
         with pytest.raises(Conflict, match="Another run of this system is running"):
-            await queue.enqueue(
-                session, TakeOrder(), queue.About(system_id=system), by="mara", now=START
+            await new_runs.enqueue(
+                session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START
             )
     async with context.session() as session:
-        assert await queue.claim(session, Claimant("w"), 30, START) is None, "one at a time"
+        assert await claims.claim(session, Claimant("w"), 30, START) is None, "one at a time"
     async with context.session() as session:
         await queue.end(session, await queue.owned(session, claimed.lease), "done", START)
     async with context.session() as session:
-        next_one = await queue.claim(session, Claimant("w"), 30, START)
+        next_one = await claims.claim(session, Claimant("w"), 30, START)
         assert next_one is not None
         assert next_one.lease.run == second.id
     async with context.session() as session:
@@ -535,7 +544,7 @@ async def test_a_persons_run_of_a_busy_system_lines_up_says_for_what_and_begins_
         assert (await session.get_one(Run, third.id)).state == "stopped"
         await queue.end(session, await queue.owned(session, next_one.lease), "done", START)
     async with context.session() as session:
-        assert await queue.claim(session, Claimant("w"), 30, START) is None
+        assert await claims.claim(session, Claimant("w"), 30, START) is None
 
 
 async def test_what_lines_up_is_let_go_on_also_if_whoever_was_before_it_ended_without_a_word(
@@ -543,9 +552,11 @@ async def test_what_lines_up_is_let_go_on_also_if_whoever_was_before_it_ended_wi
 ) -> None:
     system = await add_system(context, "web-9")
     async with context.session() as session:
-        await queue.enqueue(session, TakeOrder(), queue.About(system_id=system), by="x", now=START)
-        second = await queue.enqueue(
-            session, TakeOrder(), queue.About(system_id=system), by="mara", now=START, wait=True
+        await new_runs.enqueue(
+            session, TakeOrder(), new_runs.About(system_id=system), by="x", now=START
+        )
+        second = await new_runs.enqueue(
+            session, TakeOrder(), new_runs.About(system_id=system), by="mara", now=START, wait=True
         )
     async with context.session() as session:
         await session.execute(update(Run).where(Run.behind.is_(None)).values(state="done"))

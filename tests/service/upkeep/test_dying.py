@@ -33,10 +33,10 @@ from fennox.engine.stores.copy_backup import copy
 from fennox.service.keys import rekey_run
 from fennox.service.machines.context import Context
 from fennox.service.processes.worker import work_of
-from fennox.service.runs import queue
+from fennox.service.runs import claims
+from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant
 from fennox.service.stores import adopt_run
 from fennox.service.upkeep import store_runs
 from fennox.stores.folder import FolderStore
@@ -146,7 +146,7 @@ class World:
     async def work(self) -> str | None:
         """What a worker does with the run that waits; its state."""
         async with self.context.session() as session:
-            claimed = await queue.claim(session, Claimant("w"), 600, self.context.now())
+            claimed = await claims.claim(session, Claimant("w"), 600, self.context.now())
         if claimed is None:
             return None
         await work_of(claimed.kind)(

@@ -19,7 +19,7 @@ from fennox.core.format import header as headers
 from fennox.engine.stores.scrub import Share
 from fennox.service.keys import key_sets
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
+from fennox.service.runs import new_runs
 from fennox.service.upkeep import store_duties, store_runs
 from fennox.wire.backups import NewTake
 from fennox.wire.stores import NewStore
@@ -276,10 +276,10 @@ async def test_a_routine_sends_each_backup_to_its_further_stores(context: Contex
     system = await add_system(context, "web-9")
     backup = await add_backup(context, system, attic, START, 1)
     async with context.session() as session:
-        run = await queue.enqueue(
+        run = await new_runs.enqueue(
             session,
             TakeOrder(),
-            queue.About(system_id=system, store_id=attic, routine_id=routine),
+            new_runs.About(system_id=system, store_id=attic, routine_id=routine),
             by="routine nightly",
             now=START,
         )

@@ -15,9 +15,9 @@ from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import Holding
 from fennox.engine.stores.faults import in_place_of
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
-from fennox.service.runs.queue import Claimant
-from fennox.service.upkeep import store_runs
+from fennox.service.runs import claims
+from fennox.service.runs.claims import Claimant
+from fennox.service.upkeep import store_runs, verify_run
 from tests.backups import SYSTEM, store_backup
 from tests.engine.two_stores import holding, new_keys
 from tests.service.contexts import START, add_backup, add_system, clock, context
@@ -93,9 +93,9 @@ async def verify(context: Context, here: Holding, journal: MemoryJournal) -> Non
         row = await session.get_one(StoreRow, here.vault.id)
         await store_runs.enqueue_for_store(context, session, VerifyOrder(), row, "schedule")
     async with context.session() as session:
-        claimed = await queue.claim(session, Claimant("w"), 30, context.now())
+        claimed = await claims.claim(session, Claimant("w"), 30, context.now())
     assert claimed is not None
-    await store_runs.run_verify(context, claimed[1], journal)
+    await verify_run.run_verify(context, claimed[1], journal)
 
 
 async def test_in_custody_apart_what_is_only_held_against_the_packs_clears_no_damage(

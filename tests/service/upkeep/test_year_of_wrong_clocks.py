@@ -27,10 +27,10 @@ from fennox.service.concerns import estate_watch
 from fennox.service.foundation import key_file
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
-from fennox.service.processes import scheduler
+from fennox.service.processes import due_takes, scheduler
 from fennox.service.retention import routines
 from fennox.service.runs import queue
-from fennox.service.upkeep import clock_evidence, sweep_run
+from fennox.service.upkeep import clock_confirmation, clock_evidence, sweep_run
 from tests.database import database, postgres
 from tests.service.contexts import SetClock, add_backup, add_routine, add_store, add_system
 from tests.service.retention.test_year import MANY, systems
@@ -69,7 +69,7 @@ class World:
     off: dict[str, timedelta] = field(default_factory=lambda: dict.fromkeys(MACHINES, timedelta()))
     taken: dict[str, datetime] = field(default_factory=dict)  # by backup, by true time
     removed: list[str] = field(default_factory=list)
-    memory: scheduler.Memory = field(default_factory=scheduler.Memory)
+    memory: due_takes.Memory = field(default_factory=due_takes.Memory)
     confirmed: int = 0
 
     async def go_on(self, length: timedelta) -> None:
@@ -84,7 +84,7 @@ class World:
             await session.execute(update(Worker).values(seen=by_database, skew=skew))
         async with self.service.session() as session:
             await estate_watch.settle(self.service, session)
-        await scheduler.decide(self.service, self.memory)
+        await due_takes.decide(self.service, self.memory)
         await self._work()
         await scheduler.tend(self.service)
         await self._sweep()
@@ -149,7 +149,7 @@ class World:
             judged = await clock_evidence.judge(self.service, session)
             if judged.doubts:
                 self.confirmed += 1
-                await clock_evidence.confirm(session, judged, "mara")
+                await clock_confirmation.confirm(session, judged, "mara")
 
 
 @pytest.fixture

@@ -15,7 +15,8 @@ from fennox.cli.output import ask, can_ask, out, say
 from fennox.core.errors import BadInput, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.time import parse_stamp
 from fennox.service.own_state import recovery_plan
-from fennox.service.own_state.rebuild_service import OwnBackup, Rebuilt
+from fennox.service.own_state.own_backup import OwnBackup
+from fennox.service.own_state.rebuilt_secrets import Rebuilt
 from fennox.service.processes import wiring
 from fennox.service.processes.wiring import RebuildPlace
 from fennox.wire.recovery import RecoverySheet

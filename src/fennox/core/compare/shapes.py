@@ -26,7 +26,8 @@ from lxml import etree
 
 from fennox.core.kinds.expressions import ini_sections, wanted
 from fennox.core.kinds.literals import Shape
-from fennox.core.kinds.model import Format, Kind
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.rules import Format
 
 MAX_SHOWN = 16 * 1024 * 1024  # bytes; longer documents are only equal or not
 _MAX_NODES = 200_000

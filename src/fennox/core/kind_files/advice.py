@@ -10,7 +10,8 @@ from difflib import get_close_matches
 from fennox.core.kinds import regexes
 from fennox.core.kinds.commands import PLACEHOLDER, doubtful
 from fennox.core.kinds.consistency import Said, placed_steps
-from fennox.core.kinds.expressions import patterns, placed_regexes
+from fennox.core.kinds.expression_checks import placed_regexes
+from fennox.core.kinds.expressions import patterns
 from fennox.core.kinds.filling import placed_patterns
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path

@@ -17,7 +17,7 @@ from pydantic_core import ErrorDetails
 
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.kind_files import advice, including
-from fennox.core.kinds import expressions
+from fennox.core.kinds import expression_checks
 from fennox.core.kinds.consistency import Said, inconsistencies
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.positions import Path, nearest, positions
@@ -85,7 +85,7 @@ def _read(text: str, texts: Texts, *, strict: bool) -> tuple[Kind | None, list[M
         review = advice.mistakes if strict else advice.unknown_placeholders
         for path, why, remedy in [
             *inconsistencies(kind),
-            *expressions.check_all(kind),
+            *expression_checks.check_all(kind),
             *review(kind),
         ]:
             found.append(at(_own_path(own, data, path), why, remedy))

@@ -4,314 +4,39 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field
 
-from fennox.core.kinds.literals import Phase, Shape
+from fennox.core.kinds.literals import Phase
+from fennox.core.kinds.rules import (
+    Around,
+    Clock,
+    Collection,
+    Completeness,
+    DefaultLogin,
+    Doubt,
+    Expected,
+    Format,
+    Guard,
+    Harmless,
+    Hidden,
+    Identity,
+    Noise,
+    PathReference,
+    Program,
+    Replicas,
+    Requires,
+)
 from fennox.core.kinds.sources import (
-    Action,
     Expression,
     Hand,
     KindModel,
     PartModel,
-    Request,
     Setting,
     Source,
     Words,
 )
 from fennox.core.kinds.steps import Restore, StepModel, UndoStep
 from fennox.core.names import Noun
-
-
-class Identity(KindModel):
-    """What the machine says it is: commands or requests by name, and expressions over their
-    answers.
-    """
-
-    run: dict[str, Words] = {}
-    """Commands by name."""
-    ask: dict[str, Request] = {}
-    """Requests by name."""
-    made_from: list[str] = []
-    """Paths of all that `run` answers from; while nothing below them changes, it is not asked."""
-    id: Expression
-    """What tells this machine from every other."""
-    product: Expression
-    """What it runs."""
-    version: Expression
-    """Of the product."""
-    build: Expression | None = None
-    """Of the product."""
-    platform: Expression | None = None
-    """What it runs on."""
-    name: Expression | None = None
-    """By which name it goes."""
-
-    @model_validator(mode="after")
-    def known_answers(self) -> Identity:
-        if self.made_from and not self.run:
-            raise ValueError("made_from is for run alone")
-        if wrong := [path for path in self.made_from if not path.startswith("/")]:
-            raise ValueError(f"{wrong[0]!r} must begin with /")
-        for field in ("id", "product", "version", "build", "platform", "name"):
-            expression: Expression | None = getattr(self, field)
-            asked = {*self.run, *self.ask}
-            if expression is not None and asked and expression.in_ not in asked:
-                raise ValueError(
-                    f"{field} looks in {expression.in_!r}, which identity does not read"
-                )
-        return self
-
-
-class Clock(KindModel):
-    """How to ask a machine for its time: one that is far off is told as a concern."""
-
-    run: Words | None = None
-    """A command."""
-    ask: Request | None = None
-    """A request."""
-    value: Expression
-    """Draws seconds since 1970, or an ISO 8601 time, from the answer, which it calls by any
-    name.
-    """
-
-    @model_validator(mode="after")
-    def one_way(self) -> Clock:
-        if (self.run is None) == (self.ask is None):
-            raise ValueError("give either run or ask")
-        return self
-
-
-class Completeness(KindModel):
-    """What a rebuild cannot do without. The expression must give at least one value."""
-
-    code: Noun
-    """A noun for the finding."""
-    part: Noun
-    """It counts where this part is taken."""
-    needs: Expression
-    """What must give at least one value."""
-    lost: str
-    """What is lost without it, in words."""
-    remedy: str
-    """What to do."""
-
-
-class Doubt(KindModel):
-    """What should not be there: every value that the expression finds is told as a finding."""
-
-    code: Noun
-    """A noun for the finding."""
-    part: Noun
-    """It counts where this part is taken."""
-    finds: Expression
-    """What should give no value."""
-    means: str
-    """What a value means, in words."""
-    remedy: str
-    """What to do."""
-
-
-class PathReference(KindModel):
-    """Paths that the configuration points to; one that no part holds is a finding."""
-
-    title: str
-    """What points there."""
-    paths: Expression
-    """The paths."""
-
-
-VersionRule = Literal["same", "same-major", "not-older", "any"]
-
-
-class Requires(KindModel):
-    """What a target must match."""
-
-    product: Literal["same", "any"] = "same"
-    """Whether the target must be the same product."""
-    version: VersionRule = "same"
-    """How its version must compare."""
-    version_form: str = r"\d+"
-    """Every match is one number of the version."""
-    platform: Literal["same", "any"] = "any"
-    """Whether it must be the same platform."""
-    names: list[str] = []
-    """Census lists, such as add-ons or licences, of which a target must already have every name."""
-    room: str = ""
-    """A folder on the target that must have room for what is written; with a setting, like
-    `{data}`.
-    """
-
-
-class Guard(KindModel):
-    """When a new backup is doubted, in comparison with the last good ones."""
-
-    share: Annotated[float, Field(gt=0, lt=1)] = 0.5
-    """A list that lost more than this share of its names is doubted."""
-    least: Annotated[int, Field(ge=1)] = 5
-    """But only if it lost at least so many."""
-    required: list[str] = []
-    """Census lists that must never be empty."""
-    size: Annotated[float, Field(ge=0, lt=1)] = 0.25
-    """A backup smaller than this share of the last good ones is doubted; 0 switches this off."""
-
-
-class Around(KindModel):
-    """What is done before a take and undone after it: a program stopped, a lock set, an entrance
-    opened.
-
-    It is undone however the take ends, by the next run if the worker dies, and told as a concern
-    until it is.
-    """
-
-    title: str
-    """What it does, in words."""
-    before: Action
-    """Done before anything is read."""
-    after: Action
-    """Undoes it; it must do no harm where nothing was done."""
-    parts: list[Noun] = []
-    """Only where one of these parts is taken; empty: at every take."""
-    limit: Annotated[int, Field(gt=0, le=3600)] = 120
-    """Seconds that each of both may take."""
-
-
-class DefaultLogin(KindModel):
-    """A login that every fresh installation has. When a system is enrolled, it is tried once."""
-
-    account: str
-    """The account."""
-    password: str
-    """Its password on a fresh installation; it is no secret."""
-
-
-class Replicas(KindModel):
-    """For a member of a replicated set: who the others are, and what they do to a restored copy."""
-
-    list: str
-    """The census list whose names are the hosts of the other members."""
-    means: str
-    """What the others do to a restored copy, in words."""
-    to_win: str
-    """What a person does so that the restored copy wins."""
-    to_yield: str
-    """What a person does so that the others win."""
-
-
-class Program(KindModel):
-    """A program whose version, the one name of a census list, the target must match as well."""
-
-    title: str
-    """The name of the program."""
-    list: str
-    """The census list whose one name is its version."""
-    version: VersionRule
-    """How the target's version must compare."""
-
-
-class Noise(KindModel):
-    """What differs at every capture and means nothing; a comparison passes over it.
-
-    ``lines``: lines that fit this pattern. ``jsonpath``: these values of a structured document.
-    ``whole``: the document's content, so that only its being there counts.
-    """
-
-    title: str
-    """What it is."""
-    in_: Annotated[str, Field(alias="in")]
-    """A path, or a pattern with `*`."""
-    lines: str | None = None
-    """A regular expression for lines."""
-    jsonpath: str | None = None
-    """A JSONPath to values."""
-    whole: bool = False
-    """The whole content."""
-
-    @model_validator(mode="after")
-    def one_way(self) -> Noise:
-        if sum((self.lines is not None, self.jsonpath is not None, self.whole)) != 1:
-            raise ValueError("give exactly one of lines, jsonpath or whole")
-        return self
-
-
-class Collection(KindModel):
-    """A list whose order means nothing: its members are told apart by ``key``, or by their whole
-    value without one.
-
-    ``path`` are the names that lead to it, with ``*`` for any; in a CSV document it is left out,
-    and ``key`` is the title of a column. Without ``path`` in other text, the order of lines means
-    nothing.
-    """
-
-    in_: Annotated[str, Field(alias="in")]
-    """A path, or a pattern with `*`."""
-    path: str = ""
-    """The names that lead to the list, with `/` between and `*` for any."""
-    key: str | None = None
-    """The field that tells its members apart."""
-
-
-class Format(KindModel):
-    """How documents are to be read in a comparison, where their names do not tell.
-
-    ``heading`` is a pattern for the lines of a text that the following ones stand under; its group
-    is the title.
-    """
-
-    in_: Annotated[str, Field(alias="in")]
-    """A path, or a pattern with `*`."""
-    is_: Annotated[Shape, Field(alias="is")]
-    """What it is read as."""
-    heading: str | None = None
-    """A regular expression for lines that the following ones stand under; its group is the
-    title.
-    """
-
-
-class Harmless(KindModel):
-    """Messages of commands and of tar that are expected and mean nothing; they are kept apart from
-    all others.
-    """
-
-    title: str
-    """Why they mean nothing."""
-    lines: str
-    """A regular expression for a line of what a command says beside its output."""
-
-
-class Hidden(KindModel):
-    """Values inside documents that are never shown: in a comparison only that they changed.
-
-    ``alone``: they are all that is secret in a secret document, so that the rest of it may be
-    shown.
-    """
-
-    in_: Annotated[str, Field(alias="in")]
-    """A path, or a pattern with `*`."""
-    lines: str | None = None
-    """A regular expression; its group is hidden, or all of the match."""
-    jsonpath: str | None = None
-    """A JSONPath to values."""
-    alone: bool = False
-    """Whether nothing else in the secret document is secret."""
-
-    @model_validator(mode="after")
-    def one_way(self) -> Hidden:
-        if (self.lines is None) == (self.jsonpath is None):
-            raise ValueError("give either lines or jsonpath")
-        return self
-
-
-class Expected(KindModel):
-    """How the captured documents tell where and by which key the machine will answer after a
-    restore.
-    """
-
-    address: Expression | None = None
-    """Where it answers."""
-    account: Expression | None = None
-    """By which login."""
-    key: Expression | None = None
-    """By which host key or certificate."""
 
 
 class Kind(KindModel):

@@ -18,8 +18,9 @@ from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled, filled_json, wanted
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.literals import Phase
-from fennox.core.kinds.model import Kind, VersionRule
+from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
+from fennox.core.kinds.rules import VersionRule
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
 from fennox.core.restoring import proving

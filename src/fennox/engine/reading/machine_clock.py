@@ -9,7 +9,8 @@ from datetime import UTC, datetime
 from fennox.core.errors import FarSideFailed
 from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence, filled
-from fennox.core.kinds.model import Clock, Kind
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.rules import Clock
 from fennox.engine.backups.vault import Now
 from fennox.engine.reading.capture import values_of
 from fennox.engine.reading.inquiry import Inquiry

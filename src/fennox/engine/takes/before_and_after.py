@@ -14,7 +14,8 @@ from dataclasses import dataclass
 from fennox.core.errors import FarSideFailed, FennoxError, LeaseLost
 from fennox.core.kinds.commands import command
 from fennox.core.kinds.expressions import filled
-from fennox.core.kinds.model import Around, Kind
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.rules import Around
 from fennox.core.kinds.sources import Action
 from fennox.core.names import printable
 from fennox.engine.journal import Journal

@@ -5,22 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from fennox import __version__
 from fennox.core.errors import FennoxError
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.format import records
-from fennox.core.format.manifest import Document, Head, Machine, Part
-from fennox.core.format.primitives.digest import blake2b_256
-from fennox.core.format.trees import Root
-from fennox.core.time import parse_stamp
-from fennox.engine.backups.backup_reader import BackupReader, backup_digests, digest_of
-from fennox.engine.backups.backup_writer import BackupWriter, Written
+from fennox.core.format.manifest import Machine
+from fennox.engine.backups.backup_reader import digest_of
+from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.confirmation import PacksGone
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 from fennox.engine.processes.carver_pool import Carvers
-from fennox.engine.processes.drawn_facts import DrawnFacts
 from fennox.engine.processes.evaluator_pool import Evaluates
 from fennox.engine.reading import machine_clock
 from fennox.engine.reading.capture import Capture, identify
@@ -28,6 +23,14 @@ from fennox.engine.reading.file_stamps import stored_part, trusted
 from fennox.engine.reading.inquiry import Inquiry, inquiring
 from fennox.engine.takes.document_intake import gather
 from fennox.engine.takes.look import plain_of
+from fennox.engine.takes.record_of_take import (
+    already_there,
+    day_of,
+    head_of_take,
+    marked,
+    reference_of_take,
+    seal_head,
+)
 from fennox.engine.takes.take_order import (
     FoundContent,
     HandedInDocuments,
@@ -66,7 +69,7 @@ async def take(
     """
     parts = parts_to_take(subject.kind, order.parts)
     taking = _Taking(vault, index, link, subject, order, journal, evaluates, handed_in, parts)
-    existing = await _already_there(vault, index, order)
+    existing = await already_there(vault, index, order)
     if existing is not None:
         await journal.log(
             "info", "The record of an earlier attempt is in the store; the backup is complete."
@@ -92,13 +95,13 @@ async def _taken(taking: _Taking, carvers: Carvers | None, *, any_machine: bool)
     if found is None:
         found = await taking.read(carvers, any_machine=any_machine)
     writer = found.writer
-    id_list, sealed = await _sealed(found, order)
+    id_list, sealed = await seal_head(found, order)
     await journal.step("Write the record")
     if writer.relies_on(await vault.condemned(index.swept)):
         raise PacksGone(
             "A sweep condemned packs that this backup relies on.", "Take the backup again."
         )
-    reference = _reference(vault, subject, order, found, writer.written, id_list, sealed)
+    reference = reference_of_take(vault, subject, order, found, writer.written, id_list, sealed)
     begun = vault.now()
     data = await writer.commit(reference, sealed, journal.check)
     ahead = await _far_side_ahead(vault, reference, begun) if order.measure else None
@@ -185,7 +188,7 @@ class _Taking:
             f"It answers as it did for the backup before, so all {sizes.documents} documents are as"
             " they were; all "
         )
-        await self.journal.log("info", f"{text}were last read on {_day(since)}.")
+        await self.journal.log("info", f"{text}were last read on {day_of(since)}.")
         await self.journal.progress(documents=sizes.documents, bytes=sizes.bytes)
         head = before.head.model_copy(
             update={"reached": self.subject.reached, "routine": order.routine}
@@ -288,7 +291,7 @@ class _Taking:
                 f"{capture.taken_over} of {gathered.count} documents have the inode, size and times"
                 " they had; all "
             )
-            await journal.log("info", f"{text}were last read on {_day(trust.since)}.")
+            await journal.log("info", f"{text}were last read on {day_of(trust.since)}.")
         for said in capture.said[:_MOST_SAID]:
             known = f" (expected: {said.expected})" if said.expected else ""
             await journal.log(
@@ -302,7 +305,7 @@ class _Taking:
                 trust,
                 name,
                 subject.kind.part_named(name).title,
-                _marked(gathered.of(name), capture.moved),
+                marked(gathered.of(name), capture.moved),
             )
             for name in self.parts
         ]
@@ -311,7 +314,9 @@ class _Taking:
         )  # else something changed between the look and the reading
         return FoundContent(
             writer,
-            _head(subject, order, capture, stored, await capture.told(self.parts, self.evaluates)),
+            head_of_take(
+                subject, order, capture, stored, await capture.told(self.parts, self.evaluates)
+            ),
             gathered.count,
             gathered.bytes,
             trust.since if trust is not None and capture.taken_over else order.time,
@@ -329,110 +334,3 @@ class _Taking:
             likeness if still else "",
             None,
         )
-
-
-async def _sealed(found: FoundContent, order: TakeRequest) -> tuple[Root, bytes]:
-    if (before := found.before) is not None and found.head == before.head:
-        sealed = found.writer.seal_as_before(
-            before.head_root, before.reference.id_list, before.ids, order.backup
-        )
-        if sealed is not None:
-            return sealed
-    return await found.writer.seal_manifest(found.head, order.backup)
-
-
-def _day(stamp: str) -> str:
-    return f"{parse_stamp(stamp):%Y-%m-%d %H:%M} UTC"
-
-
-def _marked(documents: list[Document], moved: set[str]) -> list[Document]:
-    return [d.model_copy(update={"moved": True}) if d.path in moved else d for d in documents]
-
-
-async def _already_there(vault: Vault, index: PackIndex, order: TakeRequest) -> Taken | None:
-    """A resumed run first looks whether its record was put before it died."""
-    if order.attempt == 1:
-        return None
-    names = [
-        name for name in await vault.record_names() if records.short_id(name) == order.backup[:8]
-    ]
-    for name in names:
-        record = await vault.read_record(name)
-        if record.reference.backup == order.backup and not vault.locked:
-            await index.refresh(vault)
-            reader = BackupReader(vault, index, record)
-            head = await reader.head()
-            sizes = record.reference.sizes
-            documents = await backup_digests(reader, [part.name for part in head.parts])
-            return Taken(
-                record.reference,
-                record.digest,
-                head,
-                Written(sizes.new_chunks, sizes.new_chunks, sizes.new_bytes),
-                documents,
-                {},
-            )
-    return None
-
-
-def _head(
-    subject: Subject, order: TakeRequest, capture: Capture, parts: list[Part], told: DrawnFacts
-) -> Head:
-    return Head(
-        kind=subject.kind_file,
-        settings=subject.settings,
-        machine=capture.machine,
-        reached=subject.reached,
-        parts=parts,
-        census=told.census,
-        expected=told.expected,
-        findings=told.findings,
-        left_out=[*subject.kind.left_out, *capture.not_taken()],
-        certificates=told.certificates,
-        routine=order.routine,
-        fennox=__version__,
-    )
-
-
-def _reference(
-    vault: Vault,
-    subject: Subject,
-    order: TakeRequest,
-    found: FoundContent,
-    written: Written,
-    id_list: Root,
-    sealed: bytes,
-) -> records.Reference:
-    parts = found.head.parts
-    return records.Reference(
-        backup=order.backup,
-        run=order.run,
-        attempt=order.attempt,
-        system=subject.id,
-        system_name=subject.name,
-        folder=subject.folder if vault.header.plain_names else subject.id[:8],
-        kind=subject.kind.name,
-        name=order.name,
-        note=order.note,
-        purpose=order.purpose,
-        time=order.time,
-        sequence=order.sequence,
-        previous=order.previous,
-        parts=[part.name for part in parts],
-        partial=any(
-            part.essential and not part.handed_in and part.name not in {p.name for p in parts}
-            for part in subject.kind.part
-        ),
-        routine=order.routine,
-        generation=vault.header.generation,
-        origin=vault.id,
-        id_list=id_list,
-        sizes=records.Sizes(
-            documents=found.count,
-            bytes=found.bytes,
-            new_chunks=written.chunks,
-            new_bytes=written.bytes,
-        ),
-        sealed_digest=blake2b_256(sealed),
-        read_whole=found.read_whole,
-    )

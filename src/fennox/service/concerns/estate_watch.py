@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import func, select, text
@@ -18,20 +17,16 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
     ConcernRow,
-    Copy,
-    KeySet,
     Login,
     Routine,
-    StoreDamage,
     StoreRow,
-    StoreSpace,
     System,
     Worker,
 )
 from fennox.core.facts.concerns import Away, ConcernFound
-from fennox.core.retention import trend
 from fennox.service.access_control import approvals, attempts
 from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch
+from fennox.service.concerns.store_watch import of_store
 from fennox.service.foundation.fair_share import give_way
 from fennox.service.keys import key_sets
 from fennox.service.machines import sites
@@ -41,16 +36,14 @@ from fennox.service.people import scopes
 from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import unhurried
 from fennox.service.systems import dependence, relations
-from fennox.service.upkeep import clock_evidence, over_ceiling, store_duties
+from fennox.service.upkeep import clock_confirmation, clock_evidence
 from fennox.service.upkeep.clock_evidence import Judged
 
-RUNS_OUT = timedelta(days=30)  # space
 WORKER_ALIVE = timedelta(minutes=1)
 _WORKER_GONE = timedelta(minutes=2)
 _WORKER_FORGOTTEN = timedelta(days=2)  # after which a worker that is gone is no longer expected
 _SKEW = 30.0  # seconds
 _SMALL = 500  # systems
-_OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
 _AT_ONCE = 50  # concerns
 _LOOKING = 7203  # advisory lock
 _LOOKED_FOR, _PAUSE = (
@@ -94,60 +87,6 @@ async def refresh(context: Context, session: AsyncSession) -> None:
         if await look(context, session):
             return
         await asyncio.sleep(_PAUSE)
-
-
-WORST_FIRST = (
-    ConcernRow.severity,
-    ConcernRow.since,
-    ConcernRow.about,
-    ConcernRow.key,
-)  # high comes before low
-
-
-@dataclass(frozen=True)
-class StandingConcerns:
-    """What stands and is not muted: the worst of it, and how much there is in all, with what is
-    muted apart.
-
-    ``of_cause``: how many there are of a cause and severity, and since when the first of them is.
-    """
-
-    worst: list[ConcernRow]
-    of_cause: dict[tuple[str, str], tuple[int, datetime]]
-    in_all: int
-    muted: int
-
-
-async def standing(session: AsyncSession, now: datetime) -> StandingConcerns:
-    """The worst and oldest first; of one cause only the first few, so that it does not hide the
-    others.
-    """
-    loud = (ConcernRow.ended.is_(None), func.coalesce(ConcernRow.muted_until, now) <= now)
-    alike, oldest_first = (
-        (ConcernRow.cause, ConcernRow.severity),
-        (ConcernRow.since, ConcernRow.about, ConcernRow.key),
-    )
-    place = func.row_number().over(
-        partition_by=alike, order_by=oldest_first
-    )  # in the order of an index
-    ranked = select(*WORST_FIRST, place.label("place")).where(*loud).subquery()
-    few = select(ranked.c.key).where(ranked.c.place <= _OF_ONE_CAUSE)
-    first = few.order_by(*(ranked.c[column.key] for column in WORST_FIRST)).limit(_WORST)
-    worst = select(ConcernRow).where(ConcernRow.key.in_(first)).order_by(*WORST_FIRST)
-    counts = select(func.count(), func.count().filter(loud[1])).where(loud[0])
-    every, in_all = (await session.execute(counts)).one()
-    named = list((await session.execute(worst)).scalars())
-    of_these = ConcernRow.cause.in_({row.cause for row in named})
-    sizes = (
-        select(*alike, func.count(), func.min(ConcernRow.since))
-        .where(*loud, of_these)
-        .group_by(*alike)
-    )
-    of_cause = {
-        (cause, severity): (count, since)
-        for cause, severity, count, since in await session.execute(sizes)
-    }
-    return StandingConcerns(named, of_cause, in_all, every - in_all)
 
 
 async def settle(
@@ -233,7 +172,7 @@ async def found(
     """Everything that is wrong now."""
     if (disagreeing := clock_evidence.concern(judged)) is not None:
         yield disagreeing
-    elif count := await clock_evidence.misdated_backups(session):
+    elif count := await clock_confirmation.misdated_backups(session):
         many = "1 backup was" if count == 1 else f"{count} backups were"
         yield ConcernFound(
             "misdated",
@@ -270,7 +209,7 @@ async def found(
     for store in (await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars().all():
         login = await session.get(Login, store.login_id) if store.login_id else None
         for item in [
-            *await _store(context, session, store, now),
+            *await of_store(context, session, store, now),
             *dependence.concerns(store, login, systems, domains),
         ]:
             if item.code == "store-away":
@@ -334,131 +273,6 @@ async def _workers(session: AsyncSession) -> AsyncIterator[ConcernFound]:
                 f"{row.skew:.0f} seconds from the database's.",
                 "Have both follow a time server.",
             )
-
-
-async def _store(
-    context: Context, session: AsyncSession, store: StoreRow, now: datetime
-) -> list[ConcernFound]:
-    """Whether it answers was looked at by the scheduler within the last minute or two."""
-    items: list[ConcernFound] = []
-    away = f"store|{store.name}"
-    if store.stopped_because:
-        items.append(
-            ConcernFound(
-                "store-away",
-                "high",
-                "store",
-                store.name,
-                store.stopped_because,
-                f"Run: fennox store test {store.name}",
-                cause=away,
-            )
-        )
-    if store.went_back:
-        items.append(
-            ConcernFound(
-                "went-back",
-                "high",
-                "store",
-                store.name,
-                f"{store.name} went back in time: {store.went_back}.",
-                f"It is scrubbed, which heals from copies: fennox store scrub {store.name}",
-                "Somebody put back an older copy. Backups written since may be lost there.",
-            )
-        )
-    if store.free is not None and store.free < store_duties.FULL:
-        items.append(
-            ConcernFound(
-                "full",
-                "high",
-                "store",
-                store.name,
-                f"{store.name} is full.",
-                f"Make room on the far side. What may go: fennox store sweep {store.name}",
-                "Nothing more can be written to it.",
-            )
-        )
-    bad = (
-        select(func.count()).select_from(Copy).where(Copy.store_id == store.id, Copy.damaged != "")
-    )
-    if count := (await session.execute(bad)).scalar_one():
-        oldest = select(func.min(StoreDamage.found)).where(
-            StoreDamage.store_id == store.id, StoreDamage.healed.is_(None)
-        )
-        since = (await session.execute(oldest)).scalar_one_or_none()
-        many = "backup is" if count == 1 else "backups are"
-        remedy = (
-            f"See `fennox store damage {store.name}`; take those systems again, and keep a second"
-            " copy."
-        )
-        items.append(
-            ConcernFound(
-                "damaged",
-                "high",
-                "store",
-                store.name,
-                f"{count} {many} damaged in {store.name} and could not be healed.",
-                remedy,
-                "What is damaged cannot be restored from there.",
-                since,
-            )
-        )
-    if now - (store.scrubbed or store.created) > 2 * store_duties.SCRUB_EVERY:
-        items.append(
-            ConcernFound(
-                "not-scrubbed",
-                "low",
-                "store",
-                store.name,
-                f"{store.name} was not scrubbed for more than two weeks.",
-                f"Run: fennox store scrub {store.name}",
-                since=store.scrubbed,
-            )
-        )
-    keys = await session.get(KeySet, (store.key_set, store.generation))
-    if keys is not None and keys.custody == "apart":
-        opened = select(func.max(Copy.verified)).where(Copy.store_id == store.id)
-        last = (await session.execute(opened)).scalar_one_or_none()
-        if now - (last or store.created) > store_duties.VERIFY_WITHIN:
-            since_when = f"{last:%Y-%m-%d}" if last else f"it was made on {store.created:%Y-%m-%d}"
-            items.append(
-                ConcernFound(
-                    "not-opened",
-                    "low",
-                    "store",
-                    store.name,
-                    f"No backup in {store.name} was opened since {since_when}.",
-                    "Verify one with its passphrase: fennox backup verify BACKUP",
-                    since=last,
-                )
-            )
-    items += [*await _space(session, store, now), *await over_ceiling.concerns(session, store, now)]
-    return items
-
-
-async def _space(session: AsyncSession, store: StoreRow, now: datetime) -> list[ConcernFound]:
-    since = now - timedelta(days=60)
-    query = select(StoreSpace.at, StoreSpace.used, StoreSpace.free).where(
-        StoreSpace.store_id == store.id
-    )
-    rows = (await session.execute(query.where(StoreSpace.at > since).order_by(StoreSpace.at))).all()
-    looks = [(row.at, row.used) for row in rows]
-    free = next((row.free for row in reversed(rows) if row.free is not None), None)
-    left = trend.time_until_full(looks, free, now) if free is not None else None
-    if left is None or left > RUNS_OUT:
-        return []
-    return [
-        ConcernFound(
-            "space",
-            "high" if left < timedelta(days=7) else "low",
-            "store",
-            store.name,
-            f"{store.name} will be full in about {left.days} days, if it goes on growing as it"
-            " does.",
-            "Make room, sweep it, or shorten ladders.",
-            "Then no backup can be written to it.",
-        )
-    ]
 
 
 async def _routines(session: AsyncSession) -> AsyncIterator[ConcernFound]:

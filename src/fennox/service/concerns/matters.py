@@ -9,7 +9,7 @@ from datetime import datetime
 
 from fennox.catalogue.models import ConcernRow
 from fennox.service.concerns.causes import root_first, sentence
-from fennox.service.concerns.estate_watch import StandingConcerns
+from fennox.service.concerns.standing_concerns import StandingConcerns
 from fennox.wire.concerns import Matter
 
 

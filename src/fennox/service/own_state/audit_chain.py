@@ -24,7 +24,7 @@ from fennox.core.facts.messages import AuditTold, MessageFacts
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.service.backups.open_backups import Shelf
 from fennox.service.machines.context import Context
-from fennox.service.own_state import own_routine, rebuild_service
+from fennox.service.own_state import own_backup, own_routine
 
 _CHAINING = 7204  # advisory lock
 _AT_ONCE = 500  # entries
@@ -200,8 +200,8 @@ async def _against_backup(
 
 
 async def _held(reader: BackupReader) -> AsyncIterator[tuple[int, str]]:
-    documents = await rebuild_service.documents_of(reader)
-    async for line in rebuild_service.rows_of(reader, documents.get("audit")):
+    documents = await own_backup.documents_of(reader)
+    async for line in own_backup.rows_of(reader, documents.get("audit")):
         row = json.loads(line)
         if row.get("place") is not None:
             yield int(row["place"]), str(row["digest"])

@@ -13,13 +13,13 @@ from fennox.core.errors import Conflict
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.names import folder_name
+from fennox.service.backups import catalogue_entry
 from fennox.service.machines.context import Context, named
 from fennox.service.machines.own_state_link import ADDRESS
 from fennox.service.queries import selectors
 from fennox.service.retention import routines
-from fennox.service.runs import queue
+from fennox.service.runs import new_runs
 from fennox.service.systems.dependence import is_on_this_machine
-from fennox.service.takes import take_run
 from fennox.wire.ownstate import OwnStateShown, OwnStateWanted
 
 KIND = "fennox"
@@ -90,10 +90,10 @@ async def keep(context: Context, session: AsyncSession, wanted: OwnStateWanted, 
     )
     routine.version += 1
     await session.flush()
-    await queue.enqueue(
+    await new_runs.enqueue(
         session,
         TakeOrder(),
-        queue.About(
+        new_runs.About(
             system_id=system.id,
             store_id=routine.store_id,
             routine_id=routine.id,
@@ -126,7 +126,7 @@ async def shown(context: Context, session: AsyncSession) -> OwnStateShown:
     ids = [store for routine in mine for store in (routine.store_id, *routine.copy_to)]
     stores = [await session.get_one(StoreRow, store) for store in dict.fromkeys(ids)]
     newest: Backup | None = (
-        await take_run.newest_of(session, system.id) if system is not None else None
+        await catalogue_entry.newest_of(session, system.id) if system is not None else None
     )
     held: list[StoreRow] = []
     if newest is not None:

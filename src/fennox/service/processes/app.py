@@ -9,7 +9,7 @@ from fastapi import APIRouter, Depends, FastAPI, Request, Response
 
 from fennox import __version__
 from fennox.service.foundation.fair_share import AnswersFirst, Turns
-from fennox.service.http import access, hosts, pages, problems
+from fennox.service.http import access, hosts, pages, problems, rights
 from fennox.service.http.bounds import BoundedBodies
 from fennox.service.http.routes.backups import backups, comparisons, restores, routines, runs
 from fennox.service.http.routes.backups.runs import RunHub
@@ -80,7 +80,7 @@ def make_app(context: Context | None, lifespan: Lifespan | None = None) -> FastA
     app.include_router(estate.health, dependencies=guarded)
     app.include_router(metrics.router, dependencies=guarded)
     app.include_router(pages.router, dependencies=guarded)
-    access.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
+    rights.check_table([*_ROUTERS, estate.health, metrics.router, pages.router])
 
     app.state.turns = context.turns if context is not None else Turns()
     app.add_middleware(BoundedBodies)

@@ -5,46 +5,34 @@ believed.
 from __future__ import annotations
 
 import asyncio
-import secrets
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import Numeric, func, select, text
-from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Routine, Run, System
-from fennox.core.errors import Conflict, TryLater
-from fennox.core.facts.run_orders import TakeOrder
-from fennox.core.schedule import moments, schedule
+from fennox.core.errors import TryLater
 from fennox.service.backups import note_delivery
 from fennox.service.concerns import alert_messages, estate_watch
 from fennox.service.foundation.alarm import Alarm
-from fennox.service.foundation.fair_share import give_way
 from fennox.service.foundation.notifications import CHANGED, listen
 from fennox.service.machines.context import Context
 from fennox.service.own_state import audit_chain
-from fennox.service.queries import selectors
-from fennox.service.queries.newest_good import unhurried
-from fennox.service.retention import expiry, routines
-from fennox.service.runs import queue
+from fennox.service.processes.due_takes import Memory, decide
+from fennox.service.retention import expiry
 from fennox.service.takes import hand_ins, look_run
 from fennox.service.upkeep import catalogue_sync, clock_evidence, over_ceiling, store_duties
 
 log: Any = structlog.get_logger()
 
-_DECIDING = 7202  # advisory lock: one process decides at a time
 _TICK = 1.0  # seconds between two looks at the clock
 _SOON_SIMULATED = 0.05  # seconds
 _SOON = 1.0  # seconds, after a mistake or while something is left over
 _DOUBTFUL_PAUSE = 5.0  # seconds between two looks whether the clocks agree again
-_NEVER = timedelta(days=1)  # until a rule that has ended is looked at again
 _LOOK_EVERY = timedelta(seconds=15)
 _MARK_EVERY = timedelta(hours=1)
-_TOGETHER = 200  # rows
 # seconds that really pass; so often the other duties look as well, should nobody have told them
 _WATCH_EVERY = 60.0
 
@@ -196,174 +184,3 @@ async def tend(context: Context) -> bool:
         await clock_evidence.tended(session, judged.evidence.now)
         await catalogue_sync.forget_old_removals(session, judged.evidence.now)
     return True
-
-
-@dataclass
-class Memory:
-    """What one process remembers of each routine (as it stands) and system; forgetting it costs
-    only time.
-
-    ``decided``: the due time that was decided last. ``later``: before that moment there is nothing
-    to look at. ``seen``: the newest moment by which it was decided; a clock that goes back makes
-    all of it worthless.
-    """
-
-    decided: dict[tuple[str, int], dict[str, datetime]] = field(default_factory=dict)
-    later: dict[tuple[str, int, str], datetime] = field(default_factory=dict)
-    estate: str = (
-        ""  # as it was when all of it was looked at; before ``nothing_before`` nothing of it is due
-    )
-    nothing_before: datetime | None = None
-    seen: datetime | None = None
-
-    def forget_the_future(self, now: datetime) -> None:
-        if self.seen is not None and moments.is_future(self.seen, now):
-            self.decided.clear()
-            self.later.clear()
-            self.nothing_before = None
-        self.seen = now
-
-
-async def decide(context: Context, memory: Memory | None = None) -> bool:
-    """Queue what is due; tells whether something had to wait for an active run of its system.
-
-    Deciding twice is harmless: a routine, a system and a due time are unique together.
-    """
-    memory = memory or Memory()
-    memory.forget_the_future(context.now())
-    left_over = False
-    async with context.session() as session:
-        if not (
-            await session.execute(text(f"select pg_try_advisory_xact_lock({_DECIDING})"))
-        ).scalar_one():
-            return True
-        every = (await session.execute(select(Routine).where(Routine.mode == "on"))).scalars().all()
-        estate = await _estate(session, every)
-        if (
-            memory.estate == estate
-            and memory.nothing_before is not None
-            and context.now() < memory.nothing_before
-        ):
-            return False
-        memory.estate, memory.nothing_before = estate, None
-        following = context.now() + _NEVER
-        systems: list[System] = [row[0] for row in await unhurried(session, select(System))]
-        systems.sort(key=lambda row: row.name)
-        due: list[Due] = []
-        for routine in every:
-            if (routine.id, routine.version) not in memory.decided:
-                memory.decided[routine.id, routine.version] = await routines.decided_last(
-                    session, routine
-                )
-            for number, system in enumerate(systems):
-                if number % _TOGETHER == 0:
-                    await give_way(session)
-                if (
-                    system.suspended_because
-                    or system.retired
-                    or not selectors.selects(routine.systems, system)
-                ):
-                    continue
-                if (found := _due(context.now(), routine, system, memory)) is not None:
-                    due.append(found)
-                following = min(
-                    following,
-                    memory.later.get((routine.id, routine.version, system.id), context.now()),
-                )
-        # who was served longest ago goes first, or of two routines of one system the second might
-        # never come
-        for found in sorted(due, key=lambda one: one.since):
-            left_over |= not await _queue(context, session, found, memory)
-    memory.nothing_before = None if left_over else following
-    return left_over
-
-
-async def _estate(session: AsyncSession, every: Sequence[Routine]) -> str:
-    """A digest of what decides who is taken; while it stands, and nothing is due, nobody needs to
-    be looked at.
-    """
-    said = func.concat_ws(
-        "|", System.id, System.version, System.suspended_because, System.retired, System.labels
-    )
-    of_systems = func.sum(func.hashtextextended(said, 0).cast(Numeric))
-    systems = (await session.execute(select(func.count(), of_systems).select_from(System))).one()
-    return f"{systems} {sorted((routine.id, routine.version) for routine in every)}"
-
-
-@dataclass(frozen=True)
-class Due:
-    """A take that is due by a routine. ``since``: up to when its due times were decided."""
-
-    routine: Routine
-    system: System
-    since: datetime
-    at: datetime
-
-
-def _due(now: datetime, routine: Routine, system: System, memory: Memory) -> Due | None:
-    key = (routine.id, routine.version, system.id)
-    if now < memory.later.get(key, now):
-        return None
-    decided = memory.decided[routine.id, routine.version]
-    place = schedule.place_in(routine.spread, system.id)
-    plan = schedule.parse(routine.when, routine.zone)
-    since = routines.decided_up_to(now, routine, system, decided.get(system.id))
-    due = plan.newest_due(since, now - place)
-    if due is None:
-        following = plan.after(max(since, now - place))
-        memory.later[key] = following + place if following is not None else now + _NEVER
-        return None
-    if (begins := routines.begins(routine, max(due + place, now))) > now:
-        memory.later[key] = begins
-        return None
-    return Due(routine, system, since, due)
-
-
-async def _queue(context: Context, session: AsyncSession, due: Due, memory: Memory) -> bool:
-    """Whether nothing is left to decide for this pair."""
-    try:
-        try:
-            await _enqueue(context, session, due, due.at)
-        except Conflict as error:
-            if not error.fields.get("decided"):
-                raise
-            if await _decided_before_the_clock_went_back(session, due):
-                await _enqueue(context, session, due, None)
-    except Conflict:
-        return False  # a run of this system is active; it is decided again when that has ended
-    memory.decided[due.routine.id, due.routine.version][due.system.id] = due.at
-    return True
-
-
-async def _enqueue(context: Context, session: AsyncSession, due: Due, at: datetime | None) -> None:
-    routine, system = due.routine, due.system
-    await queue.enqueue(
-        session,
-        TakeOrder(parts=routine.parts),
-        queue.About(
-            system_id=system.id,
-            store_id=routine.store_id,
-            routine_id=routine.id,
-            backup_id=secrets.token_hex(16),
-        ),
-        by=f"routine {routine.name}",
-        now=context.now(),
-        due=at,
-    )
-
-
-async def _decided_before_the_clock_went_back(session: AsyncSession, due: Due) -> bool:
-    """Whether a due time comes a second time, as by a clock that went back a year. Takes go on all
-    the same.
-
-    Else another process decided it just now. A run without a due time that was queued since shows
-    that it was decided this time, too.
-    """
-    mine = (Run.routine_id == due.routine.id, Run.system_id == due.system.id)
-    numbered = select(func.max(Run.number)).where(*mine, Run.due == due.at)
-    then = (await session.execute(numbered)).scalar_one_or_none() or 0
-    last = (
-        await session.execute(select(func.max(Run.number)).where(*mine, Run.due.is_not(None)))
-    ).scalar_one()
-    again = select(Run.id).where(*mine, Run.due.is_(None), Run.number > last, Run.created >= due.at)
-    return then < last and (await session.execute(again.limit(1))).first() is None

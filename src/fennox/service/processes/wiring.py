@@ -30,8 +30,9 @@ from fennox.service.foundation.notifications import listen
 from fennox.service.foundation.settings import Settings
 from fennox.service.http import web_server
 from fennox.service.machines.context import Context, open_context
-from fennox.service.own_state import rebuild_service
-from fennox.service.own_state.rebuild_service import OwnBackup, Rebuilt
+from fennox.service.own_state import own_backup, rebuild_service
+from fennox.service.own_state.own_backup import OwnBackup
+from fennox.service.own_state.rebuilt_secrets import Rebuilt
 from fennox.service.people import first_administrator
 from fennox.service.processes import reseal
 from fennox.service.processes.app import make_app
@@ -125,7 +126,7 @@ async def rebuild(
         store = open_store(addresses.parse(place.address), place.credential, place.key)
         try:
             vault = await vaults.open_with_passphrase(store, passphrase, context.now)
-            own = await rebuild_service.find(vault, backup)
+            own = await own_backup.find(vault, backup)
             confirm(own)
             return await rebuild_service.rebuild(
                 context, own, str(addresses.parse(place.address)), _known_by(place)

@@ -23,16 +23,20 @@ from fennox.core.facts.run_results import KeyResult
 from fennox.service.foundation.notifications import listen
 from fennox.service.keys.rekey_run import run_rekey
 from fennox.service.machines.context import Context
-from fennox.service.restores.restore_run import run_draft, run_restore
-from fennox.service.runs import queue
+from fennox.service.restores.draft_run import run_draft
+from fennox.service.restores.restore_run import run_restore
+from fennox.service.runs import claims, queue
+from fennox.service.runs.claims import Claimant, ClaimedRun
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.runs.queue import Claimant, ClaimedRun, Lease
+from fennox.service.runs.queue import Lease
 from fennox.service.stores.adopt_run import run_adopt
 from fennox.service.takes.look_run import run_look
 from fennox.service.takes.take_run import run_take
-from fennox.service.upkeep.store_runs import run_copy, run_scrub, run_verify
+from fennox.service.upkeep.copy_run import run_copy
+from fennox.service.upkeep.scrub_run import run_scrub
 from fennox.service.upkeep.sweep_run import run_sweep
+from fennox.service.upkeep.verify_run import run_verify
 
 log: Any = structlog.get_logger()
 
@@ -188,7 +192,7 @@ class RunWorker:
             self._called = False  # unless somebody queues a run from now on
         async with self.context.alone() as database:
             mine = Claimant(self.id, self.context.sites.names, self.near, people_only=full)
-            claimed = await queue.claim(
+            claimed = await claims.claim(
                 database, mine, self.context.settings.lease_seconds, self.context.now()
             )
         if claimed is None:

@@ -26,7 +26,7 @@ from fennox.core.kinds.sources import Hand, PartModel, Source
 from fennox.engine.takes import take_order
 from fennox.service.backups import note_delivery
 from fennox.service.machines.context import Context
-from fennox.service.runs import queue
+from fennox.service.runs import new_runs
 
 _BY = "hand-in"
 LONGEST = 64 * 1024 * 1024  # bytes of one document that is handed in
@@ -86,10 +86,10 @@ async def hand_in(
     part, source, hand = wanted(kind, document)
     check(content, source, hand)
     name = str(source.document)
-    run = await queue.enqueue(
+    run = await new_runs.enqueue(
         session,
         TakeOrder(note=note, parts=[part.name], handed_in=name),
-        queue.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
+        new_runs.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
         by=by,
         now=context.now(),
     )

@@ -29,7 +29,7 @@ from fennox.service.machines import login_uses
 from fennox.service.machines.context import Context
 from fennox.service.machines.routes_to_machines import way_to
 from fennox.service.retention import routines
-from fennox.service.runs import queue
+from fennox.service.runs import new_runs, queue
 from fennox.service.runs.queue import Lease
 from fennox.service.takes import last_seen
 from fennox.service.takes.take_run import subject_of
@@ -51,10 +51,10 @@ async def decide(context: Context) -> None:
                 if not _due(routine, system, now) or await session.get(StateRow, system.id) is None:
                     continue
                 try:
-                    await queue.enqueue(
+                    await new_runs.enqueue(
                         session,
                         LookOrder(),
-                        queue.About(
+                        new_runs.About(
                             system_id=system.id, store_id=routine.store_id, routine_id=routine.id
                         ),
                         by=f"routine {routine.name}",
@@ -182,10 +182,10 @@ async def _take_if_it_stands(
     if (await session.execute(lately)).scalar_one() >= routine.most_a_day:
         return  # the concern says so; the next night takes it
     await session.flush()
-    await queue.enqueue(
+    await new_runs.enqueue(
         session,
         TakeOrder(note=f"It differed: {system.differs}"[:500], parts=routine.parts, differs=True),
-        queue.About(
+        new_runs.About(
             system_id=system.id,
             store_id=routine.store_id,
             routine_id=routine.id,

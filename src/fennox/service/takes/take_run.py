@@ -24,19 +24,16 @@ from fennox.catalogue.models import (
     System,
     constant,
 )
-from fennox.core.errors import MendSettings
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.evidence.oddness import LOOKED_AT, DoneTake, oddness
-from fennox.core.facts.run_orders import RestoreOrder, TakeOrder, of_kind
+from fennox.core.facts.run_orders import TakeOrder, of_kind
 from fennox.core.facts.run_results import TakeResult
-from fennox.core.format import notes, records
-from fennox.core.format.manifest import PartHeld, Reached
+from fennox.core.format import records
+from fennox.core.format.manifest import Reached
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import MOST_SKEW
-from fennox.core.time import parse_stamp, stamp
-from fennox.engine.backups.vault import Vault
+from fennox.core.time import stamp
 from fennox.engine.journal import Journal
-from fennox.engine.restoring.targets import save_target
 from fennox.engine.takes.before_and_after import Surroundings
 from fennox.engine.takes.look import Difference
 from fennox.engine.takes.take import take
@@ -44,18 +41,16 @@ from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
+from fennox.service.backups.catalogue_entry import keep_backup
 from fennox.service.machines import login_uses, own_state_link
 from fennox.service.machines.context import Context
 from fennox.service.machines.default_logins import look_again
 from fennox.service.machines.routes_to_machines import way_to
-from fennox.service.queries.newest_good import GOOD
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.takes import guard, hand_ins, last_seen
 from fennox.service.takes.unchanged_take import Ending, enter
 from fennox.service.upkeep.store_runs import enqueue_copies
-
-_SAFETY = "what the target held before a restore"
 
 
 async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
@@ -88,7 +83,7 @@ class Last(NamedTuple):
     name: str
 
 
-_BEFORE = (
+BEFORE = (
     select(Backup.id, Backup.digest, Backup.sequence, Backup.doubtful, Backup.time, Backup.name)
     .where(Backup.system_id == System.id)
     .order_by(Backup.sequence.desc())
@@ -155,7 +150,7 @@ _TAKE = (
         StateRow.likeness,
         _TAKES_BEFORE,
         Copy.damaged,
-        *_BEFORE.c,
+        *BEFORE.c,
     )
     .join(System, System.id == Run.system_id)
     .join(StoreRow, StoreRow.id == Run.store_id)
@@ -163,8 +158,8 @@ _TAKE = (
     .outerjoin(Login, Login.id == System.login_id)
     .outerjoin(Routine, Routine.id == Run.routine_id)
     .outerjoin(StateRow, StateRow.system_id == System.id)
-    .outerjoin(_BEFORE, true())
-    .outerjoin(Copy, (Copy.backup_id == _BEFORE.c.id) & (Copy.store_id == StoreRow.id))
+    .outerjoin(BEFORE, true())
+    .outerjoin(Copy, (Copy.backup_id == BEFORE.c.id) & (Copy.store_id == StoreRow.id))
     .where(queue.OURS)
 )
 
@@ -381,123 +376,3 @@ def _oddness(context: Context, begun: _Begun, size: int) -> str:
         return ""
     said = oddness(DoneTake((context.now() - begun.run.started).total_seconds(), size), begun.alike)
     return said[:1].upper() + said[1:]
-
-
-async def take_safety_copy(
-    context: Context,
-    lease: Lease,
-    link: Link,
-    subject: Subject,
-    store: StoreRow,
-    vault: Vault,
-    journal: Journal,
-) -> Taken:
-    """What a target holds before it is overwritten, as an ordinary backup on hold."""
-    async with context.session() as session:
-        run = await queue.owned(session, lease)
-        system = await session.get_one(System, run.system_id)
-        # one for a run, so that a run that was taken up again finds the copy it already made
-        safety = of_kind(run.order, RestoreOrder)
-        backup, time = safety.safety_backup, safety.safety_time
-        known = await session.get(Backup, backup)
-        before = (
-            await session.execute(
-                select(*_BEFORE.c)
-                .select_from(System)
-                .join(_BEFORE, true())
-                .where(System.id == system.id)
-            )
-        ).one_or_none()
-        order = next_order(
-            run, Last(*before) if before else None, backup=backup, time=time, apart=False
-        )
-        if known is not None:
-            order = replace(order, sequence=known.sequence)
-    name = (
-        f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
-    )
-    order = replace(
-        order,
-        name=name,
-        note="What the target held before the restore.",
-        purpose="safety",
-        routine=None,
-    )
-    index = context.index(store.id)
-    taken = await save_target(
-        vault, index, link, subject, order, journal, context.readings, context.carvers
-    )
-    async with context.session() as session:
-        run = await queue.owned(session, lease)
-        if await session.get(Backup, backup) is None:
-            row = keep_backup(session, run, system.id, store.id, taken, vault)
-            row.held, row.held_because = True, _SAFETY
-    note = notes.Note(
-        fact="hold",
-        backup=backup,
-        system=subject.id,
-        time=taken.reference.time,
-        by="restore",
-        reason=_SAFETY,
-    )
-    await vault.write_note(note, taken.reference)
-    return taken
-
-
-def keep_backup(
-    session: AsyncSession, run: Run, system_id: str, store_id: str, taken: Taken, vault: Vault
-) -> Backup:
-    """Enter a backup into the catalogue, in the transaction that holds the run."""
-    reference, head = taken.reference, taken.head
-    row = Backup(
-        id=reference.backup,
-        system_id=system_id,
-        run_id=run.id,
-        routine_id=run.routine_id,
-        name=reference.name,
-        note=reference.note,
-        purpose=reference.purpose,
-        kind=reference.kind,
-        time=parse_stamp(reference.time),
-        sequence=reference.sequence,
-        digest=taken.digest,
-        parts=[
-            PartHeld(name=part.name, documents=part.documents, bytes=part.bytes)
-            for part in head.parts
-        ],
-        documents=reference.sizes.documents,
-        size=reference.sizes.bytes,
-        new_bytes=taken.written.bytes,
-        unchanged=False,  # it is, if the backup before turns out to hold the same
-        partial=reference.partial,
-        account=head.reached.account,
-        machine=head.machine,
-        census=vault.secret.keyed_census(head.census) if vault.locked else head.census,
-        findings=head.findings,
-        left_out=head.left_out,
-        certificates=head.certificates,
-    )
-    session.add(row)
-    session.add(Copy(backup_id=row.id, store_id=store_id, since=row.time, digest=taken.digest))
-    return row
-
-
-async def newest_of(session: AsyncSession, system_id: str) -> Backup | None:
-    """The newest backup that a restore of the system would rely on."""
-    found = (
-        select(Backup)
-        .where(Backup.system_id == system_id, *GOOD)
-        .order_by(Backup.sequence.desc())
-        .limit(1)
-    )
-    return (await session.execute(found)).scalar_one_or_none()
-
-
-def check_store_given(stores: list[StoreRow]) -> StoreRow:
-    if len(stores) == 1:
-        return stores[0]
-    names = ", ".join(store.name for store in stores)
-    raise MendSettings(
-        "There is no store yet." if not stores else f"There are {len(stores)} stores: {names}.",
-        "Add one with `fennox store add`." if not stores else "Say which one with --store.",
-    )

@@ -4,13 +4,12 @@ it.
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Literal, assert_never
+from typing import Literal
 
-from sqlalchemy import Select, func, select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models import (
@@ -27,15 +26,11 @@ from fennox.catalogue.models import (
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (
-    Apart,
     ClockEvidence,
-    Disordered,
     Doubt,
     Event,
-    FromFuture,
     Jumped,
     ObservedClock,
-    misdated,
     sentence,
 )
 from fennox.service.machines.context import Context
@@ -66,7 +61,7 @@ class Judged:
 
     @property
     def sentences(self) -> list[str]:
-        return [_capital(sentence(doubt, self.evidence.own)) + "." for doubt in self.doubts]
+        return [capital(sentence(doubt, self.evidence.own)) + "." for doubt in self.doubts]
 
 
 async def judge(
@@ -189,7 +184,7 @@ async def tended(session: AsyncSession, now: datetime) -> None:
     await session.execute(update(ServiceState).values(tended=now, tended_run=last, apart=False))
 
 
-_TAKEN_SINCE = (
+TAKEN_SINCE = (
     select(Run.id)
     .where(Run.number > select(ServiceState.tended_run).scalar_subquery())
     .where(Run.kind == constant("take"))
@@ -203,9 +198,9 @@ async def suspect(session: AsyncSession, judged: Judged) -> None:
     What disagrees is remembered: once it is right again, all that is left is that no tending was
     for long.
     """
-    if not _only_jumped(judged):
+    if not only_jumped(judged):
         await session.execute(update(ServiceState).values(apart=True))
-    taken = update(Backup).where(Backup.run_id.in_(_TAKEN_SINCE), Backup.misdated.is_(False))
+    taken = update(Backup).where(Backup.run_id.in_(TAKEN_SINCE), Backup.misdated.is_(False))
     await session.execute(taken.values(misdated=True).execution_options(synchronize_session=False))
 
 
@@ -228,132 +223,9 @@ async def said_by_a_service(session: AsyncSession) -> str | None:
     return (await session.execute(standing)).scalar_one_or_none()
 
 
-async def confirm(
-    session: AsyncSession, judged: Judged, by: str, *, believe: bool = False
-) -> list[str]:
-    """A person says that the clock is right: what disagrees with it is known from now on. What that
-    means, in words.
-
-    Backups whose dates cannot be right then stay, marked as such, until a person clears them; so do
-    those that were taken meanwhile, unless the clock only seemed to have jumped all that time, or
-    the person says that they are right (``believe``).
-    """
-    now = judged.evidence.now
-    said: list[str] = []
-    for doubt in judged.doubts:
-        match doubt:
-            case Apart(clock, ahead):
-                await _accept(session, clock, now, by, ahead=ahead.total_seconds())
-                said.append(f"{_capital(clock)} may go on being {moments.span(abs(ahead))} apart.")
-            case FromFuture(event, at, _):
-                await _accept(session, event, now, by, until=at)
-                said.append(f"{_capital(event)} may be dated {at:%Y-%m-%d %H:%M} UTC.")
-            case Jumped():
-                said.append("The time since the last tending is as it should be.")
-            case Disordered():
-                said.append(
-                    "Backups that are dated in the wrong order are no longer counted by their"
-                    " dates."
-                )
-            case _:
-                assert_never(doubt)
-    apart = bool((await session.execute(select(ServiceState.apart))).scalar_one_or_none())
-    if believe or (judged.doubts and _only_jumped(judged) and not apart):
-        await _believe(session, _TAKEN_SINCE if not believe else None)
-    elif left := await _doubted(session):
-        said.append(
-            f"{_backups(left)} taken while clocks disagreed, and counted by no date until you have"
-            " looked."
-        )
-    # also of systems that no tending has looked at since: else their dates are in doubt again a
-    # moment later
-    if wrong := await _mark_misdated(session, now):
-        said.append(
-            f"{wrong} backups with a wrong date stay until you clear them."
-            if wrong > 1
-            else "A backup with a wrong date stays until you clear it."
-        )
-    if said or believe:
-        await tended(session, now)
-    return said
-
-
-def _only_jumped(judged: Judged) -> bool:
+def only_jumped(judged: Judged) -> bool:
     return all(isinstance(doubt, Jumped) for doubt in judged.doubts)
 
 
-def _backups(count: int) -> str:
-    return "1 backup was" if count == 1 else f"{count} backups were"
-
-
-async def _doubted(session: AsyncSession) -> int:
-    """How many of those that were taken since the last tending stay as their dates are in doubt."""
-    counted = select(func.count()).where(Backup.misdated, Backup.run_id.in_(_TAKEN_SINCE))
-    return int((await session.execute(counted)).scalar_one())
-
-
-async def _believe(session: AsyncSession, runs: Select[str] | None) -> None:
-    """Count by the dates of backups again that were in doubt: of these runs, or of all."""
-    doubted = update(Backup).where(Backup.misdated)
-    if runs is not None:
-        doubted = doubted.where(Backup.run_id.in_(runs))
-    await session.execute(
-        doubted.values(misdated=False).execution_options(synchronize_session=False)
-    )
-
-
-async def misdated_backups(session: AsyncSession) -> int:
-    """How many backups stay because their dates are in doubt."""
-    counted = select(func.count()).where(Backup.misdated, Backup.expired.is_(False))
-    return int((await session.execute(counted)).scalar_one())
-
-
-async def _accept(
-    session: AsyncSession,
-    name: str,
-    now: datetime,
-    by: str,
-    *,
-    ahead: float | None = None,
-    until: datetime | None = None,
-) -> None:
-    await session.merge(ClockAcceptance(name=name, ahead=ahead, until=until, at=now, by=by))
-
-
-async def _mark_misdated(session: AsyncSession, now: datetime) -> int:
-    """Of every system whose backups' dates are in doubt the fewest that must be wrong."""
-    standing = (Backup.misdated.is_(False), Backup.sequence > 0, Backup.expired.is_(False))
-    late = select(Backup.system_id).where(Backup.time > now + moments.APART, *standing)
-    taken_later = func.min(Backup.time).over(
-        partition_by=Backup.system_id, order_by=Backup.sequence.desc(), rows=(None, -1)
-    )
-    ordered = (
-        select(Backup.system_id, Backup.time, taken_later.label("later"))
-        .where(*standing)
-        .subquery()
-    )
-    contradicted = select(ordered.c.system_id).where(
-        ordered.c.time > ordered.c.later + moments.APART
-    )
-    every = select(System.id).where(System.id.in_(late) | System.id.in_(contradicted))
-    rows = select(Backup.system_id, Backup.id, Backup.sequence, Backup.time).where(
-        Backup.system_id.in_(every), *standing
-    )
-    dates: dict[str, dict[int, datetime]] = defaultdict(dict)
-    ids: dict[tuple[str, int], str] = {}
-    for system, backup, sequence, time in await session.execute(rows):
-        dates[system][sequence] = time
-        ids[system, sequence] = backup
-    wrong = [ids[system, number] for system, its in dates.items() for number in misdated(its, now)]
-    await session.execute(
-        update(Backup)
-        .where(Backup.id.in_(wrong))
-        .values(misdated=True)
-        .execution_options(synchronize_session=False)
-    )
-    await session.execute(update(System).where(System.disordered).values(disordered=False))
-    return len(wrong)
-
-
-def _capital(text: str) -> str:
+def capital(text: str) -> str:
     return text[:1].upper() + text[1:]

@@ -22,7 +22,8 @@ from fennox.core.retention.removal import Wait
 from fennox.engine.backups import vault as vaults
 from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding
-from fennox.engine.stores.sweep import Locked, Swept, newest_dates, plan, sweep
+from fennox.engine.stores.sweep import Swept, newest_dates, sweep
+from fennox.engine.stores.sweep_plan import Locked, plan
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among
 from fennox.service.retention import expiry

@@ -40,7 +40,7 @@ from fennox.core.schedule import moments
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.inspection.export import export
 from fennox.service.access_control import audit
-from fennox.service.backups import copies, note_delivery
+from fennox.service.backups import catalogue_entry, copies, note_delivery
 from fennox.service.backups.open_backups import Shelf
 from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who
@@ -50,8 +50,8 @@ from fennox.service.queries.lookups import find_backup
 from fennox.service.queries.newest_good import among
 from fennox.service.queries.paging import After, Limit, newest_first
 from fennox.service.retention import expiry, routines
-from fennox.service.runs import queue
-from fennox.service.takes import guard, hand_ins, take_run
+from fennox.service.runs import new_runs
+from fennox.service.takes import guard, hand_ins
 from fennox.service.upkeep import store_runs
 from fennox.wire.backups import (
     BackupShown,
@@ -240,14 +240,14 @@ async def take_backup(
         store = (
             await named(session, StoreRow, wanted.store)
             if wanted.store
-            else take_run.check_store_given(stores)
+            else catalogue_entry.check_store_given(stores)
         )
-        run = await queue.enqueue(
+        run = await new_runs.enqueue(
             session,
             TakeOrder(
                 name=wanted.name, note=wanted.note, parts=wanted.parts, hold=wanted.hold or None
             ),
-            queue.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
+            new_runs.About(system_id=system.id, store_id=store.id, backup_id=secrets.token_hex(16)),
             by=who.name,
             now=context.now(),
             idempotency_key=key,
@@ -337,7 +337,9 @@ async def hand_in(
         system = await named(session, System, name)
         stores = list((await session.execute(select(StoreRow).order_by(StoreRow.name))).scalars())
         place = (
-            await named(session, StoreRow, store) if store else take_run.check_store_given(stores)
+            await named(session, StoreRow, store)
+            if store
+            else catalogue_entry.check_store_given(stores)
         )
         run = await hand_ins.hand_in(
             context, session, system, place, bytes(content), document, who.name, note

@@ -28,8 +28,8 @@ from fennox.service.machines.routes_to_machines import Way, way_to
 from fennox.service.people import scopes
 from fennox.service.queries.lookups import find_backup, find_sheet
 from fennox.service.queries.paging import After, Limit, newest_first
-from fennox.service.restores.restore_run import suspension
-from fennox.service.runs import progress_log, queue
+from fennox.service.restores.ending import suspension
+from fennox.service.runs import new_runs, progress_log, queue
 from fennox.wire.base import Page
 from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown, SheetStart
 from fennox.wire.runs import RunShown
@@ -140,7 +140,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
     if entrance is not None and at_entrance is not None and at_entrance.key is None:
         await _tell_key(context, entrance, at_entrance, way_to(system))
     async with context.session() as session:
-        run = await queue.enqueue(
+        run = await new_runs.enqueue(
             session,
             DraftOrder(
                 backup=backup.id,
@@ -148,7 +148,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
                 parts=wanted.parts,
                 entrance=_aim(at_entrance) if at_entrance is not None else None,
             ),
-            queue.About(system_id=system.id),
+            new_runs.About(system_id=system.id),
             by=who.name,
             now=context.now(),
             wait=wanted.wait,
@@ -195,7 +195,7 @@ async def show_restore(sheet: str, context: Here) -> SheetShown:
 async def _held(session: AsyncSession, sheet: str) -> SheetRow:
     """A sheet that only this request changes, until its transaction ends."""
     row = await find_sheet(session, sheet)
-    await queue.hold_active(session, row.system_id)
+    await new_runs.hold_active(session, row.system_id)
     await session.refresh(row, with_for_update={"key_share": True})
     return row
 
@@ -345,10 +345,10 @@ async def undo_restore(
 async def _queued(
     session: AsyncSession, row: SheetRow, context: Context, who: Who, idempotency_key: str | None
 ) -> Run:
-    return await queue.enqueue(
+    return await new_runs.enqueue(
         session,
         await _order(session, row, context.now()),
-        queue.About(system_id=row.system_id, sheet_id=row.id),
+        new_runs.About(system_id=row.system_id, sheet_id=row.id),
         by=who.name,
         now=context.now(),
         idempotency_key=f"{who.name}:{idempotency_key}" if idempotency_key else None,

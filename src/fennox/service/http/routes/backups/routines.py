@@ -21,7 +21,7 @@ from fennox.service.machines.context import Context, named
 from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import among
 from fennox.service.retention import forecast, routines
-from fennox.service.runs import queue
+from fennox.service.runs import new_runs
 from fennox.wire.base import Page
 from fennox.wire.routines import (
     Coming,
@@ -195,10 +195,10 @@ async def _take_now(context: Context, session: AsyncSession, row: Routine, by: s
     """One take of each of its systems; one that is busy is left to its next due time."""
     for system in await routines.members(session, row):
         with contextlib.suppress(Conflict):
-            await queue.enqueue(
+            await new_runs.enqueue(
                 session,
                 TakeOrder(parts=row.parts),
-                queue.About(
+                new_runs.About(
                     system_id=system.id,
                     store_id=row.store_id,
                     routine_id=row.id,

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here, Who
-from fennox.service.upkeep import clock_evidence
+from fennox.service.upkeep import clock_confirmation, clock_evidence
 from fennox.service.upkeep.clock_evidence import Judged
 from fennox.wire.clocks import ClocksConfirmed, ClocksShown, EventShown, OtherClock
 
@@ -56,7 +56,7 @@ async def confirm_clocks(
     """
     async with context.session() as session:
         judged = await clock_evidence.judge(context, session)
-        said = await clock_evidence.confirm(session, judged, who.name, believe=believe_dates)
+        said = await clock_confirmation.confirm(session, judged, who.name, believe=believe_dates)
         if said:
             told = {str(number): sentence for number, sentence in enumerate(judged.sentences, 1)}
             await audit.note(session, request, "confirmed", "clock", clock_evidence.OWN, **told)

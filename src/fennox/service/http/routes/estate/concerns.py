@@ -13,7 +13,7 @@ from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.core.facts.messages import RouteSettings
 from fennox.service.access_control import audit
-from fennox.service.concerns import alert_messages, channels, estate_watch
+from fennox.service.concerns import alert_messages, channels, estate_watch, standing_concerns
 from fennox.service.http.routes.estate.estate import concern_shown
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.queries import selectors
@@ -48,7 +48,7 @@ async def list_concerns(
             found = (
                 select(ConcernRow)
                 .where(ConcernRow.ended.is_(None))
-                .order_by(*estate_watch.WORST_FIRST)
+                .order_by(*standing_concerns.WORST_FIRST)
             )
             rows = list((await session.execute(found.offset(after).limit(limit + 1))).scalars())
         more = str(after + limit) if not ended and len(rows) > limit else None

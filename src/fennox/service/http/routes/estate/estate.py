@@ -17,7 +17,7 @@ from fennox.catalogue.models import (
     StoreRow,
     Worker,
 )
-from fennox.service.concerns import estate_count, estate_watch, matters
+from fennox.service.concerns import estate_count, estate_watch, matters, standing_concerns
 from fennox.service.http.routes.people.session import Here
 from fennox.service.people import scopes
 from fennox.service.upkeep import store_duties
@@ -61,7 +61,7 @@ async def status(context: Here) -> Status:
     async with context.session() as session:
         workers = await _workers(session)
         await estate_watch.refresh(context, session)
-        found = await estate_watch.standing(session, context.now())
+        found = await standing_concerns.standing(session, context.now())
         counts = await estate_count.counted(context, session)
 
         async def count(table: type[StoreRow] | type[Routine]) -> int:

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 
 from fennox.catalogue.models import Approval, ServiceState
 from fennox.service.access_control import approvals, audit
-from fennox.service.http import access
+from fennox.service.http import rights
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.people import grave_acts
 from fennox.service.people.persons import Person
@@ -35,8 +35,8 @@ _RIGHT_OF: dict[str, Role] = {
 
 def _needed(operation: str) -> Role:
     """Whoever may approve an operation: it takes the role by which one may do it oneself."""
-    right = access.RIGHTS.get(operation)
-    needed = _RIGHT_OF[right] if right is not None else access.TABLE[operation]
+    right = rights.RIGHTS.get(operation)
+    needed = _RIGHT_OF[right] if right is not None else rights.TABLE[operation]
     assert needed != "nobody"
     return needed
 

@@ -19,7 +19,7 @@ from fennox.service.concerns import estate_count
 from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines.context import Context, named
-from fennox.service.stores import store_making
+from fennox.service.stores import store_change, store_making, store_test, store_warnings
 from fennox.service.upkeep import store_runs, sweep_run
 from fennox.stores import addresses
 from fennox.stores.base import Store
@@ -52,7 +52,7 @@ async def _shown(context: Context, row: StoreRow) -> StoreShown:
         keys = await session.get_one(KeySet, (row.key_set, row.generation))
         header = headers.decode(row.header.encode())
         count, newest = (await estate_count.in_stores(context, session)).get(row.id, (0, None))
-        warnings = await store_making.warnings(context, session, row, keys.custody)
+        warnings = await store_warnings.warnings(context, session, row, keys.custody)
         login = await session.get(Login, row.login_id) if row.login_id else None
         sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None
         door = await context.door(session, row, lately=True)
@@ -170,10 +170,10 @@ async def change_store(
     name: str, wanted: StoreChange, request: Request, context: Here
 ) -> StoreShown:
     """Change a store's name, site or login, or accept a changed host key, certificate or mount."""
-    await store_making.try_change(context, name, wanted)
+    await store_change.try_change(context, name, wanted)
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        await store_making.change(session, row, wanted)
+        await store_change.change(session, row, wanted)
         told = {
             f"new_{field}": str(value)
             for field, value in wanted.model_dump(exclude_none=True).items()
@@ -187,7 +187,7 @@ async def remove_store(name: str, request: Request, context: Here) -> Forgotten:
     """Forget a store; what lies in it stays there and can be adopted again."""
     async with context.session() as session:
         row = await named(session, StoreRow, name)
-        lost = await store_making.remove(session, row)
+        lost = await store_change.remove(session, row)
         await audit.note(session, request, "removed", "store", row.name, backups=str(lost))
         return Forgotten(backups=lost)
 
@@ -292,7 +292,7 @@ async def test_store(name: str, context: Here) -> StoreTest:
             await context.door(session, row),
             await context.door(session, row, removing=True),
         )
-    tested = await store_making.test(
+    tested = await store_test.test(
         await context.store(door), await context.store(removing), context.wall()
     )
     if tested.passed:

@@ -17,6 +17,7 @@ from fennox.core.names import folder_name
 from fennox.engine.reading.capture import identify, values_of
 from fennox.links.base import Link, Web, parse_address
 from fennox.service.access_control import audit
+from fennox.service.backups import catalogue_entry
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.http.routes.systems.kinds import parts_of
 from fennox.service.machines import login_uses
@@ -26,7 +27,6 @@ from fennox.service.queries.paging import After, Limit, in_order_of
 from fennox.service.systems import enrolment
 from fennox.service.systems.relations import relations
 from fennox.service.systems.views import shown
-from fennox.service.takes import take_run
 from fennox.wire.base import Page
 from fennox.wire.enrolling import CertificateShown, Confirmed, NewSystem, Probe, SystemChange
 from fennox.wire.relations import Relation, Relations, ReturnOrder
@@ -231,7 +231,7 @@ async def show_relations(name: str, context: Here) -> Relations:
     async with context.session() as session:
         row = await named(session, System, name)
         every = await relations(context, session)
-        newest = await take_run.newest_of(session, row.id)
+        newest = await catalogue_entry.newest_of(session, row.id)
     own = every[row.name]
     replicas = context.kind(row.kind)[0].replicas if own.peers else None
     return Relations(

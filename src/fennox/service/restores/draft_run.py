@@ -1,0 +1,143 @@
+"""Drafting a restore: backup and target are looked at, and the sheet is written."""
+
+from __future__ import annotations
+
+import secrets
+
+from fennox.catalogue.models import Login, SheetRow, System
+from fennox.core.evidence.evaluation import parts_to_take
+from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
+from fennox.core.facts.run_results import DraftResult
+from fennox.core.format.manifest import Finding
+from fennox.core.kinds.model import Kind
+from fennox.core.restoring import planning
+from fennox.core.restoring.sheet import Place
+from fennox.engine.backups.backup_reader import backup_digests
+from fennox.engine.journal import Journal
+from fennox.engine.reading.capture import values_of
+from fennox.engine.restoring.targets import look_at_target
+from fennox.service.machines import login_uses
+from fennox.service.machines.context import Context
+from fennox.service.machines.routes_to_machines import way_to
+from fennox.service.restores.material import LOGIN_AFTER, Material, gather, said_of_login
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.service.systems import old_machine
+
+
+def _standing(material: Material) -> list[Finding]:
+    """Findings about the backup and its login that only the catalogue knows."""
+    found = []
+    backup = material.backup
+    if backup.doubtful:
+        found.append(
+            Finding(
+                severity="warning",
+                code="doubtful",
+                text="The backup is doubtful.",
+                remedy="Look at it before you rely on it.",
+            )
+        )
+    if backup.partial:
+        found.append(
+            Finding(
+                severity="warning",
+                code="partial",
+                text="The backup does not hold all essential parts.",
+            )
+        )
+    if material.login.changed > backup.time:
+        found.append(
+            Finding(
+                severity="warning",
+                code="login-changed",
+                text=f"For {material.login.name} {LOGIN_AFTER}.",
+            )
+        )
+    return found
+
+
+async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
+    """Look at backup and target, change nothing, and write the sheet."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        order = of_kind(run.order, DraftOrder)
+        by = run.by
+    material = await gather(context, lease, journal, order.backup, order.target.login)
+    system = material.system
+    kind, _ = context.kind(system.kind)
+    parts = parts_to_take(kind, order.parts)
+    place = Place(
+        address=order.target.address, account=material.target_login.account, key=order.target.key
+    )
+    await journal.step(f"Look at the target at {place.address}")
+    link = await context.connect(
+        kind, login_uses.of_sheet(place, material.target_login), way_to(system)
+    )
+    try:
+        target = await look_at_target(
+            kind, link, place, dict(system.settings), parts, context.readings
+        )
+    finally:
+        await link.close()
+    await journal.step("Compare it with the backup and write the run sheet")
+    async with context.session() as session:
+        standing = await login_uses.another_system(session, system, target.machine.id)
+    source = planning.RestoreSource(
+        backup=material.backup.id,
+        system=system.id,
+        system_name=system.name,
+        head=await material.reader.head(),
+        documents=await backup_digests(material.reader, parts),
+        login_account=material.login.account,
+        address=system.address,
+        taken=material.backup.time,
+        standing=standing
+        + _standing(material)
+        + await old_machine.look(context, system, material.login, place.address),
+    )
+    entrance = await _checked_entrance(context, kind, system, order.entrance)
+    sheet = planning.plan(
+        kind, source, target, parts, values_of(kind, dict(system.settings)), entrance
+    )
+    sheet.seen_login = said_of_login(material.target_login)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = SheetRow(
+            id=secrets.token_hex(16),
+            system_id=system.id,
+            backup_id=material.backup.id,
+            target_login_id=material.target_login.id,
+            entrance_login_id=(
+                order.entrance.login
+                if entrance is not None and order.entrance is not None
+                else None
+            ),
+            state=sheet.state,
+            data=sheet,
+            version=sheet.version,
+            created=context.now(),
+            by=by,
+        )
+        session.add(row)
+        await session.flush()
+        run.sheet_id = row.id
+        run.result = DraftResult(sheet=row.id, blockers=len(sheet.blockers()))
+        await queue.end(session, run, "done", context.now())
+
+
+async def _checked_entrance(
+    context: Context, kind: Kind, system: System, wanted: Aim | None
+) -> Place | None:
+    """The entrance that the steps will take; that it lets the login in is seen before anything is
+    begun.
+    """
+    entrance = kind.restore.entrance if kind.restore is not None else None
+    if entrance is None or wanted is None:
+        return None
+    async with context.session() as session:
+        login = await session.get_one(Login, wanted.login)
+    place = Place(address=wanted.address, account=login.account, key=wanted.key)
+    link = await context.connect(entrance, login_uses.of_sheet(place, login), way_to(system))
+    await link.close()
+    return place

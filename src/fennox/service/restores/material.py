@@ -1,0 +1,54 @@
+"""What a restore is made of: the backup, its reader, and the logins."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fennox.catalogue.models import Backup, Login, StoreRow, System
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.journal import Journal
+from fennox.service.backups.copies import best_copy
+from fennox.service.keys import passphrase_relay
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.stores.whole import WholeObjects
+
+LOGIN_AFTER = (
+    "the login was changed after the backup was taken; the password valid then may be needed"
+)
+
+
+@dataclass
+class Material:
+    """What both drafting and doing need."""
+
+    system: System
+    backup: Backup
+    store: StoreRow
+    login: Login
+    target_login: Login
+    reader: BackupReader
+
+
+async def gather(
+    context: Context, lease: Lease, journal: Journal, backup_id: str, login_id: str
+) -> Material:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        backup = await session.get_one(Backup, backup_id)
+        login = await session.get_one(Login, system.login_id)
+        target_login = await session.get_one(Login, login_id)
+    store, vault, record = await best_copy(context, backup)
+    if vault.locked:
+        vault.unlock(await passphrase_relay.wait_for_key(context, lease, store, journal))
+    index = context.index(store.id)
+    await index.refresh(vault)
+    vault.store = WholeObjects(vault.store)
+    reader = BackupReader(vault, index, record)
+    return Material(system, backup, store, login, target_login, reader)
+
+
+def said_of_login(login: Login) -> str:
+    return f"{login.name} ({login.account}), set {login.changed:%Y-%m-%d %H:%M:%S} UTC"

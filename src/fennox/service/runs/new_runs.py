@@ -1,0 +1,169 @@
+"""Recording and queueing runs: one active run for a system, others line up behind it."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import (
+    select,
+)
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import (
+    IS_ACTIVE,
+    Run,
+)
+from fennox.core.errors import Conflict
+from fennox.core.facts.run_orders import RunOrder
+from fennox.service.foundation.postgresql import broken_constraint
+from fennox.service.runs.progress_log import announce
+from fennox.service.runs.queue import call_workers, end
+
+
+@dataclass(frozen=True, kw_only=True)
+class About:
+    """What a run is about, by ids. ``backup_id``: of the backup that a take makes, or that is
+    copied or verified.
+    """
+
+    system_id: str | None = None
+    store_id: str | None = None
+    routine_id: str | None = None
+    sheet_id: str | None = None
+    backup_id: str | None = None
+
+
+async def enqueue(
+    session: AsyncSession,
+    order: RunOrder,
+    about: About,
+    *,
+    by: str,
+    now: datetime,
+    due: datetime | None = None,
+    idempotency_key: str | None = None,
+    wait: bool = False,
+) -> Run:
+    """Record and queue a run in the caller's transaction; one active run for a system.
+
+    ``wait``: while another run of the system is active it lines up behind it, where it would be
+    refused otherwise. The same idempotency key gives the same run again.
+    """
+    if idempotency_key is not None:
+        known = await session.execute(select(Run).where(Run.idempotency_key == idempotency_key))
+        if (run := known.scalar_one_or_none()) is not None:
+            if (run.kind, run.system_id, run.sheet_id) != (
+                order.kind,
+                about.system_id,
+                about.sheet_id,
+            ):
+                raise Conflict(
+                    f"This idempotency key has started something else: the {run.kind}"
+                    f" {run.id[:12]}.",
+                    "Give another key.",
+                )
+            return run
+    if order.kind != "look" and about.system_id is not None:
+        await _give_way(session, about.system_id, now)
+    run = Run(
+        id=secrets.token_hex(16),
+        kind=order.kind,
+        state="queued",
+        system_id=about.system_id,
+        store_id=about.store_id,
+        routine_id=about.routine_id,
+        sheet_id=about.sheet_id,
+        backup_id=about.backup_id,
+        order=order,
+        by=by,
+        due=due,
+        created=now,
+        idempotency_key=idempotency_key,
+    )
+    try:
+        async with session.begin_nested():
+            session.add(run)
+    except IntegrityError as error:
+        match broken_constraint(error):
+            case "a_due_time_is_decided_once":
+                raise Conflict(
+                    "This due time has already been decided.",
+                    "Nothing is to be done.",
+                    decided=True,
+                ) from error
+            case "one_active_run_for_a_system":
+                run = await _lined_up(session, run, wait=wait)
+            case _:
+                raise
+    await announce(session, run.id)
+    await call_workers(session)
+    return run
+
+
+async def hold_active(session: AsyncSession, system_id: str) -> None:
+    """Lock the active runs of a system, before its own row or a sheet of its is locked.
+
+    Whoever carries a run out locks that first. Two who lock in another order wait for each other,
+    and the database ends one of them: a restore died of somebody who started it a second time.
+    """
+    active = select(Run.id).where(Run.system_id == system_id, IS_ACTIVE).order_by(Run.id)
+    await session.execute(active.with_for_update())
+
+
+async def _lined_up(session: AsyncSession, run: Run, *, wait: bool) -> Run:
+    """The run behind the active one of its system, which it would not go beside."""
+    active = select(Run).where(Run.system_id == run.system_id, IS_ACTIVE)
+    other = (await session.execute(active.where(Run.behind.is_(None)))).scalars().first()
+    waiting = (await session.execute(active.where(Run.behind.is_not(None)))).scalars().all()
+    if not wait or other is None or len(waiting) >= _MOST_LINED_UP:
+        many = f" and {len(waiting)} more wait behind it" if wait and waiting else ""
+        raise Conflict(
+            f"Another run of this system is {other.state if other else 'active'}"
+            + (f" ({other.kind} {other.id[:12]}){many}." if other else "."),
+            "Wait for it, or stop it with `fennox run stop`.",
+            run=other.id if other else None,
+        )
+    behind = Run(
+        **{name: getattr(run, name) for name in _QUEUED_WITH},
+        id=secrets.token_hex(16),
+        state="queued",
+        behind=other.id,
+    )
+    session.add(behind)
+    await session.flush()
+    return behind
+
+
+_QUEUED_WITH = (
+    "kind",
+    "system_id",
+    "store_id",
+    "routine_id",
+    "sheet_id",
+    "backup_id",
+    "order",
+    "by",
+    "due",
+    "created",
+    "idempotency_key",
+)
+
+
+_MOST_LINED_UP = 5  # runs of one system that wait behind an active one
+
+
+async def _give_way(session: AsyncSession, system_id: str, now: datetime) -> None:
+    """A look holds nobody up: it ends when anything else is wanted of its system."""
+    looks = (
+        select(Run)
+        .where(Run.system_id == system_id, Run.kind == "look", IS_ACTIVE)
+        .with_for_update()
+    )
+    for run in (await session.execute(looks)).scalars():
+        run.fence += 1
+        run.reason = "It gave way to another run of the system."
+        await end(session, run, "stopped", now)
+        await session.flush()

@@ -1,0 +1,88 @@
+"""What a target holds before a restore overwrites it, as a backup on hold."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from sqlalchemy import select, true
+
+from fennox.catalogue.models import (
+    Backup,
+    StoreRow,
+    System,
+)
+from fennox.core.facts.run_orders import RestoreOrder, of_kind
+from fennox.core.format import notes
+from fennox.engine.backups.vault import Vault
+from fennox.engine.journal import Journal
+from fennox.engine.restoring.targets import save_target
+from fennox.engine.takes.take_order import Subject, Taken
+from fennox.links.base import Link
+from fennox.service.backups.catalogue_entry import keep_backup
+from fennox.service.machines.context import Context
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.service.takes.take_run import BEFORE, Last, next_order
+
+_SAFETY = "what the target held before a restore"
+
+
+async def take_safety_copy(
+    context: Context,
+    lease: Lease,
+    link: Link,
+    subject: Subject,
+    store: StoreRow,
+    vault: Vault,
+    journal: Journal,
+) -> Taken:
+    """What a target holds before it is overwritten, as an ordinary backup on hold."""
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        system = await session.get_one(System, run.system_id)
+        # one for a run, so that a run that was taken up again finds the copy it already made
+        safety = of_kind(run.order, RestoreOrder)
+        backup, time = safety.safety_backup, safety.safety_time
+        known = await session.get(Backup, backup)
+        before = (
+            await session.execute(
+                select(*BEFORE.c)
+                .select_from(System)
+                .join(BEFORE, true())
+                .where(System.id == system.id)
+            )
+        ).one_or_none()
+        order = next_order(
+            run, Last(*before) if before else None, backup=backup, time=time, apart=False
+        )
+        if known is not None:
+            order = replace(order, sequence=known.sequence)
+    name = (
+        f"before-restore-{str(run.sheet_id)[:8]}"  # a sheet has one, so that its name fits no other
+    )
+    order = replace(
+        order,
+        name=name,
+        note="What the target held before the restore.",
+        purpose="safety",
+        routine=None,
+    )
+    index = context.index(store.id)
+    taken = await save_target(
+        vault, index, link, subject, order, journal, context.readings, context.carvers
+    )
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        if await session.get(Backup, backup) is None:
+            row = keep_backup(session, run, system.id, store.id, taken, vault)
+            row.held, row.held_because = True, _SAFETY
+    note = notes.Note(
+        fact="hold",
+        backup=backup,
+        system=subject.id,
+        time=taken.reference.time,
+        by="restore",
+        reason=_SAFETY,
+    )
+    await vault.write_note(note, taken.reference)
+    return taken

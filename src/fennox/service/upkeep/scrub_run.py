@@ -1,0 +1,256 @@
+"""Reading every byte of a store, and healing what is damaged from other stores, as runs."""
+
+from __future__ import annotations
+
+import contextlib
+from collections import defaultdict
+from dataclasses import replace
+
+from sqlalchemy import func, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import (
+    Backup,
+    Copy,
+    KeySet,
+    Removal,
+    Run,
+    StoreDamage,
+    StoreRow,
+)
+from fennox.core.errors import Conflict, FennoxError
+from fennox.core.facts.run_orders import (
+    AdoptOrder,
+    RekeyOrder,
+    ScrubOrder,
+    of_kind,
+)
+from fennox.core.facts.run_results import ScrubResult
+from fennox.core.format.anchors import Loss
+from fennox.core.words import counted
+from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.vault import Vault
+from fennox.engine.journal import Journal
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.faults import (
+    Fault,
+    Gap,
+    Report,
+)
+from fennox.engine.stores.heal import Healed, heal
+from fennox.engine.stores.scrub import Share, scrub
+from fennox.service.keys.key_sets import earlier_of, renew_earlier
+from fennox.service.machines.context import Context
+from fennox.service.machines.doors import Door
+from fennox.service.runs import queue
+from fennox.service.runs.queue import Lease
+from fennox.service.upkeep import store_anchors
+from fennox.service.upkeep.catalogue_sync import follow, measure, measured
+from fennox.service.upkeep.copy_run import holding
+from fennox.service.upkeep.store_damage import (
+    MOST_NAMED,
+    MOST_OPENED,
+    keep_damage,
+    name_documents,
+    tell,
+)
+from fennox.service.upkeep.store_runs import enqueue_for_store
+
+
+async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        door = await context.door(session, row, removing=True)
+        expected = set(
+            (await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars()
+        )
+        doors, copies = await _others(context, session, row)
+        share = Share(*of_kind(run.order, ScrubOrder).share)
+        open_damage = select(StoreDamage).where(
+            StoreDamage.store_id == row.id, StoreDamage.healed.is_(None)
+        )
+        known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
+    # an index of its own: what it remembers of packs must come from this look alone
+    here = Holding(await context.vault(door), PackIndex())
+    others: dict[str, Holding] = {}
+    for other in doors:
+        try:
+            others[other.name] = await holding(context, other)
+        except FennoxError as error:
+            await journal.log("warning", f"{other.name} cannot help to heal: {error.what}")
+    told = await store_anchors.told(context, row, [other.vault for other in others.values()])
+    report = await scrub(here, expected, journal, share=share, known=known, told=told)
+    losses = await _not_told_yet(context, report)
+    for loss in losses:
+        report.faults.append(
+            Fault(f"systems/{loss.folder}", f"{str(loss)[:1].upper()}{str(loss)[1:]}.")
+        )
+    healed = Healed()
+    if not report.sound:
+        await tell(report, journal)
+        healed = await heal(here, report, others, copies, journal)
+        await _renew_headers(context, row, here.vault, report, healed)
+        for name, how in list(healed.objects.items())[:MOST_NAMED]:
+            await journal.log("info", f"Healed {name}: {how}.")
+        for backup, why in list(healed.left.items())[:MOST_OPENED]:
+            await journal.log("error", f"Backup {backup[:12]} is damaged: {why}")
+            await name_documents(here, report, backup, journal)
+        if len(healed.left) > MOST_OPENED:
+            more = counted(len(healed.left) - MOST_OPENED, "more backup")
+            await journal.log("error", f"So are {more}: fennox store damage {row.name}")
+    if losses:
+        how = await store_anchors.tell_again(context, here, others, losses, report)
+        for loss in losses:
+            if not loss.numbers:
+                healed.objects[f"systems/{loss.folder}"] = how
+    gaps = await _unexplained(context, report)
+    for gap in gaps:
+        await journal.log("warning", str(gap))
+    orphans = sorted(report.records.keys() - expected)
+    brought_in = await _follow_up(context, row, here, report, orphans, journal)
+    await follow(context, lease, here.vault, row)
+    await store_anchors.renew(context, row, here.vault, journal)
+    used = await measured(here.vault)
+    async with context.session() as session:
+        run = await queue.owned(session, lease)
+        row = await session.get_one(StoreRow, run.store_id)
+        row.scrubbed, row.scrub_share = context.now(), share.number + 1
+        remembered = context.index(row.id)
+        unread = {name: what for name, what in remembered.damaged.items() if not share.reads(name)}
+        remembered.damaged = unread | here.index.damaged
+        await keep_damage(context, session, row, report, healed)
+        row.went_back = ""
+        await measure(session, row.id, used, context.now())
+        run.documents, run.size = report.objects, report.size
+        run.result = ScrubResult(
+            objects=report.objects,
+            bytes=report.size,
+            damaged=len(report.faults),
+            healed=sum(fault.object in healed.objects for fault in report.faults),
+            damaged_backups=len(healed.left),
+            unknown_backups=len(orphans),
+            brought_in=brought_in,
+            foreign=report.foreign,
+            gaps=len(gaps),
+            passed_over=report.passed_over,
+        )
+        await queue.end(session, run, "done", context.now())
+
+
+async def _not_told_yet(context: Context, report: Report) -> list[Loss]:
+    """What the store lost, without the records of backups that are named as missing one by one."""
+    async with context.session() as session:
+        query = select(Backup.system_id, Backup.sequence).where(Backup.id.in_(report.missing))
+        named = {(system, sequence) for system, sequence in await session.execute(query)}
+    left = [
+        replace(
+            loss, numbers=[number for number in loss.numbers if (loss.system, number) not in named]
+        )
+        for loss in report.losses
+    ]
+    return [loss for loss in left if loss.numbers or loss.notes or loss.exchanged]
+
+
+async def _unexplained(context: Context, report: Report) -> list[Gap]:
+    """Gaps of which the catalogue does not know either: not every backup lies in every store."""
+    found = []
+    async with context.session() as session:
+        for gap in report.gaps:
+            held = select(Backup.sequence).where(
+                Backup.system_id == gap.system, Backup.sequence.in_(gap.numbers)
+            )
+            gone = select(Removal.sequence).where(
+                Removal.system_id == gap.system, Removal.sequence.in_(gap.numbers)
+            )
+            known = {
+                *(await session.execute(held)).scalars(),
+                *(await session.execute(gone)).scalars(),
+            }
+            if left := [number for number in gap.numbers if number not in known]:
+                found.append(Gap(gap.system, gap.name, left))
+    return found
+
+
+async def _follow_up(
+    context: Context,
+    row: StoreRow,
+    here: Holding,
+    report: Report,
+    orphans: list[str],
+    journal: Journal,
+) -> bool:
+    """Queue what a scrub shows to be left undone: strays of runs that died, and backups under
+    earlier keys.
+
+    Whether backups that the catalogue does not know are brought in.
+    """
+    older = [
+        r for r in report.records.values() if r.reference.generation < here.vault.header.generation
+    ]
+    runs = [report.records[backup].reference.run for backup in orphans]
+    async with context.session() as session:
+        ours = (
+            await session.execute(select(func.count()).select_from(Run).where(Run.id.in_(runs)))
+        ).scalar_one()
+        left = select(KeySet.id).where(KeySet.id == row.key_set, KeySet.left_to_expire.is_(True))
+        reseal = bool(older) and (await session.execute(left.limit(1))).first() is None
+        with contextlib.suppress(Conflict):  # one is going on
+            if orphans and ours == len(orphans):
+                await enqueue_for_store(context, session, AdoptOrder(), row, "scrub")
+        with contextlib.suppress(Conflict):
+            if reseal:
+                await enqueue_for_store(context, session, RekeyOrder(), row, "scrub")
+    if orphans:
+        remedy = (
+            "they are brought in"
+            if ours == len(orphans)
+            else f"look at them, then: fennox store adopt {row.name}"
+        )
+        text = (
+            f"{len(orphans)} backups lie in {row.name} that the catalogue does not know; {remedy}."
+        )
+        await journal.log("warning", text)
+    if reseal:
+        await journal.log(
+            "warning",
+            f"{len(older)} backups are still sealed under earlier keys; they are sealed anew.",
+        )
+    return bool(orphans) and ours == len(orphans)
+
+
+async def _others(
+    context: Context, session: AsyncSession, row: StoreRow
+) -> tuple[list[Door], dict[str, list[str]]]:
+    """The ways into the other stores of the key set, and which of them hold which backup."""
+    rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
+    found = [
+        await context.door(session, other)
+        for other in (await session.execute(rows)).scalars().all()
+    ]
+    copies: dict[str, list[str]] = defaultdict(list)
+    held = (
+        select(Copy.backup_id, StoreRow.name)
+        .join(StoreRow)
+        .where(StoreRow.id.in_([door.store for door in found]))
+    )
+    for backup, name in (await session.execute(held)).all():
+        copies[backup].append(name)
+    return found, copies
+
+
+async def _renew_headers(
+    context: Context, row: StoreRow, vault: Vault, report: Report, healed: Healed
+) -> None:
+    """Write headers of earlier key generations anew that are gone; that takes the opening key."""
+    gone = [
+        fault.object
+        for fault in report.faults
+        if fault.object.startswith("header/") and fault.object.endswith(".")
+    ]
+    if not gone or vault.locked:
+        return
+    async with context.session() as session:
+        earlier = await earlier_of(session, row)
+    await renew_earlier(vault, earlier)
+    healed.objects |= dict.fromkeys(gone, "written anew, with the passphrases there are now")

@@ -1,0 +1,108 @@
+"""What is damaged in a store: named document by document, and kept until it is healed."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models import (
+    Copy,
+    StoreDamage,
+    StoreRow,
+)
+from fennox.core.errors import FennoxError
+from fennox.engine.backups.backup_reader import BackupReader
+from fennox.engine.backups.vault import raise_unless_damage
+from fennox.engine.journal import Journal
+from fennox.engine.stores.copy_backup import Holding
+from fennox.engine.stores.faults import (
+    Fault,
+    Report,
+    damaged_documents,
+)
+from fennox.engine.stores.heal import Healed
+from fennox.service.machines.context import Context
+
+MOST_OPENED = 5  # damaged backups of which a scrub names the documents
+
+
+MOST_NAMED = 20  # objects or documents that a log names one by one
+
+
+async def tell(report: Report, journal: Journal) -> None:
+    for fault in report.faults[:MOST_NAMED]:
+        await journal.log("error", f"{fault.object}: {fault.what}")
+    if len(report.faults) > MOST_NAMED:
+        await journal.log("error", f"and {len(report.faults) - MOST_NAMED} more objects")
+
+
+async def name_documents(here: Holding, report: Report, backup: str, journal: Journal) -> None:
+    """Down to the documents, where the opening key is at hand."""
+    record = report.records.get(backup)
+    if record is None:
+        return
+    if here.vault.locked:
+        await journal.log(
+            "warning",
+            "Which documents it costs is known only with the passphrase: verify the backup.",
+        )
+        return
+    try:
+        documents = await damaged_documents(BackupReader(here.vault, here.index, record))
+    except FennoxError as error:
+        await raise_unless_damage(here.vault, error)
+        await journal.log("error", f"Its manifest cannot be read: {error.what}")
+        return
+    more = f" and {len(documents) - MOST_NAMED} more" if len(documents) > MOST_NAMED else ""
+    lost = f"Documents of it that are lost: {', '.join(documents[:MOST_NAMED])}{more}"
+    await journal.log(
+        "error",
+        lost if documents else "Every document of it can be read; the list of its chunks is lost.",
+    )
+
+
+async def keep_damage(
+    context: Context, session: AsyncSession, row: StoreRow, report: Report, healed: Healed
+) -> None:
+    """Enter what was found, end what is over, and mark copies that cannot be read whole."""
+    now = context.now()
+    known = await open_damage(session, row)
+    for fault in report.faults:
+        item = known.pop(fault.object, None) or entered(session, row, fault, now)
+        costs = report.costs.get(fault.object, set())
+        item.backups = sorted(
+            costs if fault.object in healed.objects else costs & healed.left.keys()
+        )
+        if fault.object in healed.objects:
+            item.healed, item.how = now, healed.objects[fault.object]
+    for item in known.values():
+        gone = (
+            item.object.startswith("systems/") and item.object.count("/") == 1
+        )  # records that nobody has
+        item.healed, item.how = (
+            now,
+            "they stay gone; the store goes on without them" if gone else "no longer found",
+        )
+    whole = update(Copy).where(
+        Copy.store_id == row.id, Copy.damaged != "", Copy.backup_id.not_in(list(healed.left))
+    )
+    await session.execute(whole.values(damaged="").execution_options(synchronize_session=False))
+    for backup, why in healed.left.items():
+        one = update(Copy).where(Copy.store_id == row.id, Copy.backup_id == backup)
+        await session.execute(one.values(damaged=why).execution_options(synchronize_session=False))
+
+
+async def open_damage(session: AsyncSession, row: StoreRow) -> dict[str, StoreDamage]:
+    """By object, what was found and is not healed."""
+    rows = select(StoreDamage).where(StoreDamage.store_id == row.id, StoreDamage.healed.is_(None))
+    return {item.object: item for item in (await session.execute(rows)).scalars()}
+
+
+def entered(session: AsyncSession, row: StoreRow, fault: Fault, now: datetime) -> StoreDamage:
+    item = StoreDamage(
+        store_id=row.id, object=fault.object, what=fault.what, backups=[], found=now, how=""
+    )
+    session.add(item)
+    return item
