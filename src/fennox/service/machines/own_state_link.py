@@ -21,8 +21,40 @@ from sqlalchemy import Table, delete, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
 
 from fennox import __version__
-from fennox.catalogue import models, schema
-from fennox.catalogue.models import AlertRoute, KeySet, Login, SealedSecret, StoreRow, User
+from fennox.catalogue import schema
+from fennox.catalogue.models import (
+    AlertRoute,
+    Audit,
+    Backup,
+    Base,
+    ClockAcceptance,
+    ConcernRow,
+    Copy,
+    HandedIn,
+    KeySet,
+    KindRow,
+    Login,
+    LoginPlace,
+    Passkey,
+    PendingNote,
+    RecoveryCode,
+    Removal,
+    Routine,
+    Run,
+    RunLog,
+    RunStep,
+    SealedSecret,
+    ServiceState,
+    SheetRow,
+    Site,
+    StoreAnchor,
+    StoreDamage,
+    StoreRow,
+    StoreSpace,
+    System,
+    Trial,
+    User,
+)
 from fennox.core.errors import FarSideFailed
 from fennox.core.facts import run_orders, run_results
 from fennox.core.format import header as headers
@@ -47,7 +79,7 @@ class KeptTable:
     one machine has.
     """
 
-    model: type[models.Base]
+    model: type[Base]
     order: tuple[str, ...]
     without: frozenset[str] = frozenset()
 
@@ -61,45 +93,43 @@ class KeptTable:
 KEPT = {
     item.table.name: item
     for item in (
-        KeptTable(models.ServiceState, ("one",), frozenset({"setup_code"})),
-        KeptTable(models.User, ("created", "id"), frozenset({"sealed_totp"})),
-        KeptTable(models.RecoveryCode, ("user_id", "hash")),
-        KeptTable(models.Passkey, ("created", "id")),
+        KeptTable(ServiceState, ("one",), frozenset({"setup_code"})),
+        KeptTable(User, ("created", "id"), frozenset({"sealed_totp"})),
+        KeptTable(RecoveryCode, ("user_id", "hash")),
+        KeptTable(Passkey, ("created", "id")),
         KeptTable(
-            models.KeySet,
+            KeySet,
             ("id", "generation"),
             frozenset({"sealed_write_secret", "sealed_opening_key"}),
         ),
-        KeptTable(models.Login, ("name",), frozenset({"sealed_secret"})),
-        KeptTable(models.LoginPlace, ("at", "login_id", "address", "key")),
-        KeptTable(models.SealedSecret, ("what", "key_set", "generation")),
-        KeptTable(models.StoreRow, ("created", "id")),
-        KeptTable(models.ClockAcceptance, ("name",)),
-        KeptTable(models.Removal, ("id",)),
-        KeptTable(models.Trial, ("key_set", "slot")),
-        KeptTable(models.System, ("created", "id")),
-        KeptTable(models.HandedIn, ("system_id", "document"), frozenset({"sealed"})),
-        KeptTable(models.KindRow, ("name", "version")),
-        KeptTable(models.Routine, ("created", "id")),
+        KeptTable(Login, ("name",), frozenset({"sealed_secret"})),
+        KeptTable(LoginPlace, ("at", "login_id", "address", "key")),
+        KeptTable(SealedSecret, ("what", "key_set", "generation")),
+        KeptTable(StoreRow, ("created", "id")),
+        KeptTable(ClockAcceptance, ("name",)),
+        KeptTable(Removal, ("id",)),
+        KeptTable(Trial, ("key_set", "slot")),
+        KeptTable(System, ("created", "id")),
+        KeptTable(HandedIn, ("system_id", "document"), frozenset({"sealed"})),
+        KeptTable(KindRow, ("name", "version")),
+        KeptTable(Routine, ("created", "id")),
         KeptTable(
-            models.Site,
+            Site,
             ("name",),
             frozenset({"seen", "connected", "machine", "version", "key", "skew"}),
         ),
-        KeptTable(models.ConcernRow, ("key",)),
+        KeptTable(ConcernRow, ("key",)),
+        KeptTable(AlertRoute, ("created", "id"), frozenset({"sealed_secret", "sealed_address"})),
+        KeptTable(Backup, ("time", "id")),
+        KeptTable(Copy, ("number",)),
+        KeptTable(PendingNote, ("id",)),
+        KeptTable(StoreDamage, ("id",)),
+        KeptTable(StoreSpace, ("at", "store_id")),
+        KeptTable(StoreAnchor, ("store_id",)),
+        KeptTable(Audit, ("id",)),
+        KeptTable(SheetRow, ("created", "id")),
         KeptTable(
-            models.AlertRoute, ("created", "id"), frozenset({"sealed_secret", "sealed_address"})
-        ),
-        KeptTable(models.Backup, ("time", "id")),
-        KeptTable(models.Copy, ("number",)),
-        KeptTable(models.PendingNote, ("id",)),
-        KeptTable(models.StoreDamage, ("id",)),
-        KeptTable(models.StoreSpace, ("at", "store_id")),
-        KeptTable(models.StoreAnchor, ("store_id",)),
-        KeptTable(models.Audit, ("id",)),
-        KeptTable(models.SheetRow, ("created", "id")),
-        KeptTable(
-            models.Run,
+            Run,
             ("created", "id"),
             frozenset(
                 {
@@ -112,8 +142,8 @@ KEPT = {
                 }
             ),
         ),
-        KeptTable(models.RunStep, ("id",)),
-        KeptTable(models.RunLog, ("id",)),
+        KeptTable(RunStep, ("id",)),
+        KeptTable(RunLog, ("id",)),
     )
 }
 SCHEMA = "schema"  # a document that says which schema the tables have
@@ -229,7 +259,7 @@ def _plain_value(value: Any) -> Any:
 def parse_row(kept: KeptTable, line: bytes) -> Row:
     """A row as it was taken; columns that this version does not know are left out."""
     row = json.loads(line)
-    if kept.model is models.Run and row.get("result"):
+    if kept.model is Run and row.get("result"):
         row["order"] = run_orders.of_before(row["kind"], row["order"])
         row["result"] = run_results.of_before(row["kind"], row["result"])
     return {

@@ -12,8 +12,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue import models
-from fennox.catalogue.models import AlertRoute, Audit, HandedIn, KeySet, Login, User
+from fennox.catalogue.models import AlertRoute, Audit, Base, HandedIn, KeySet, Login, User
 from fennox.service.access_control import local_recovery, second_factors
 from fennox.service.concerns import alert_messages
 from fennox.service.foundation.key_file import KeyFile
@@ -25,7 +24,7 @@ from fennox.service.takes import hand_ins
 class SealedColumn:
     """A column whose values are sealed under the service's keys, and the place of each."""
 
-    table: type[models.Base]
+    table: type[Base]
     column: str
     place: Callable[[Any], str]
 
