@@ -9,7 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, Routine, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.run_orders import (
     AdoptOrder,
     Aim,

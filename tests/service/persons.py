@@ -11,7 +11,7 @@ import httpx
 from fastapi import FastAPI
 from sqlalchemy import update
 
-from fennox.catalogue.models import Token, User
+from fennox.catalogue.models.people import Token, User
 from fennox.service.foundation.clock import real_now
 from fennox.service.http.routes.backups.runs import RunHub
 from fennox.service.machines.context import Context

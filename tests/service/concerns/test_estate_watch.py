@@ -11,19 +11,11 @@ import pytest
 from sqlalchemy import func, select, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Alert,
-    AlertRoute,
-    Backup,
-    ConcernRow,
-    Login,
-    Routine,
-    Run,
-    SheetRow,
-    StoreRow,
-    StoreSpace,
-    System,
-)
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.concerns import Alert, AlertRoute, ConcernRow
+from fennox.catalogue.models.runs import Routine, Run, SheetRow
+from fennox.catalogue.models.stores import StoreRow, StoreSpace
+from fennox.catalogue.models.systems import Login, System
 from fennox.service.concerns import alert_messages, estate_watch, matters, standing_concerns
 from fennox.service.machines.context import Context
 from fennox.service.processes import due_takes

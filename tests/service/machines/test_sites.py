@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import Site, System
+from fennox.catalogue.models.systems import Site, System
 from fennox.core.errors import BadInput, NotSignedIn, Unreachable
 from fennox.links.relay import relay
 from fennox.service.concerns import alert_messages, estate_watch

@@ -11,7 +11,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from fennox.catalogue.models import Base
+from fennox.catalogue.models.base import Base
 from fennox.client.api import Client, ProblemError
 from fennox.core.kind_files.loading import load as load_kind
 from fennox.service.machines.own_state_link import KEPT, LEFT_OUT, SCHEMA

@@ -12,7 +12,8 @@ import pytest
 from sqlalchemy import func, select, text
 
 from fennox.catalogue import schema
-from fennox.catalogue.models import Base, Run
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.models.runs import Run
 from fennox.core.errors import Conflict, Outdated
 from fennox.engine.backups import vault as vaults
 from fennox.service.foundation import key_file, session_guard

@@ -11,7 +11,8 @@ import psycopg
 import pytest
 from sqlalchemy import LargeBinary, select
 
-from fennox.catalogue.models import Base, Login
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.models.systems import Login
 from fennox.core.errors import Damaged, MendSettings
 from fennox.service.foundation import key_file
 from fennox.service.foundation.pkcs11_token import Cryptoki

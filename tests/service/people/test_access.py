@@ -14,7 +14,7 @@ import httpx
 import pytest
 from fastapi import FastAPI
 
-from fennox.catalogue.models import User
+from fennox.catalogue.models.people import User
 from fennox.core.errors import MendSettings
 from fennox.service.foundation import key_file
 from fennox.service.foundation.clock import real_now

@@ -13,7 +13,7 @@ import pytest
 from fastapi import FastAPI
 from sqlalchemy import delete, select, update
 
-from fennox.catalogue.models import Audit
+from fennox.catalogue.models.people import Audit
 from fennox.service.machines.context import Context
 from fennox.service.own_state import audit_chain
 from fennox.service.people.strangers import Strangers

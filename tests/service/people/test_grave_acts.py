@@ -11,7 +11,9 @@ import pytest
 from fastapi import FastAPI
 from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import Approval, Audit, KindRow, Login, SheetRow, Token, User
+from fennox.catalogue.models.people import Approval, Audit, Token, User
+from fennox.catalogue.models.runs import SheetRow
+from fennox.catalogue.models.systems import KindRow, Login
 from fennox.service.http import rights
 from fennox.service.machines.context import Context
 from fennox.service.people import grave_acts

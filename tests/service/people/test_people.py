@@ -12,7 +12,8 @@ import pytest
 from fastapi import FastAPI
 from sqlalchemy import delete, func, select
 
-from fennox.catalogue.models import Audit, ConcernRow, RecoveryCode, SignInFailure, Token, User
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.people import Audit, RecoveryCode, SignInFailure, Token, User
 from fennox.service.access_control import local_recovery, second_factors
 from fennox.service.concerns import estate_watch
 from fennox.service.foundation.clock import real_now

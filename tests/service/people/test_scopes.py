@@ -12,17 +12,12 @@ import pytest
 from fastapi import FastAPI
 from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import (
-    Approval,
-    Backup,
-    ConcernRow,
-    Login,
-    Removal,
-    Run,
-    SheetRow,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Removal
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.people import Approval
+from fennox.catalogue.models.runs import Run, SheetRow
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
 from fennox.core.restoring.sheet import Sheet as SheetData

@@ -12,7 +12,7 @@ import pytest
 from sqlalchemy import select
 from sqlalchemy.exc import DBAPIError
 
-from fennox.catalogue.models import StoreRow
+from fennox.catalogue.models.stores import StoreRow
 from fennox.core.errors import FennoxError, TryLater
 from fennox.core.kind_files.loading import load
 from fennox.core.names import object_name

@@ -10,7 +10,8 @@ from typing import Any
 import pytest
 from sqlalchemy import event, update
 
-from fennox.catalogue.models import Routine, System
+from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.systems import System
 from fennox.service.foundation.alarm import Alarm
 from fennox.service.machines.context import Context
 from fennox.service.processes import scheduler

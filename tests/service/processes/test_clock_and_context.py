@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from fennox.catalogue.models import Login
+from fennox.catalogue.models.systems import Login
 from fennox.core.errors import BadInput, MendSettings
 from fennox.links.base import parse_address
 from fennox.service.foundation import key_file

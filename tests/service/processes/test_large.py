@@ -12,7 +12,11 @@ import pytest
 from sqlalchemy import delete, func, select
 from starlette.types import Message, Receive, Scope, Send
 
-from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, Run, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.service import EstateCount
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.format.manifest import Finding
 from fennox.core.retention import ladder

@@ -15,7 +15,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from sqlalchemy import select, text, update
 
-from fennox.catalogue.models import Run, System
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.systems import System
 from fennox.service.foundation import key_file
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context

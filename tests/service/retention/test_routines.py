@@ -11,7 +11,9 @@ import icalendar
 import pytest
 from sqlalchemy import select, update
 
-from fennox.catalogue.models import Backup, Routine, Run, System
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput
 from fennox.core.retention import ladder
 from fennox.service.concerns import alert_messages

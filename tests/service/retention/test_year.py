@@ -10,7 +10,8 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from sqlalchemy import select, update
 
-from fennox.catalogue.models import Routine, Run, System
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.systems import System
 from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
 from fennox.service.processes import due_takes

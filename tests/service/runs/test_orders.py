@@ -17,7 +17,7 @@ from pydantic import ValidationError
 from sqlalchemy import create_engine, select
 from sqlalchemy.orm import Session
 
-from fennox.catalogue.models import Run
+from fennox.catalogue.models.runs import Run
 from fennox.catalogue.schema import config, upgrade
 from fennox.core.facts import run_orders
 from fennox.core.facts.run_orders import (

@@ -10,7 +10,8 @@ from datetime import datetime
 import pytest
 from sqlalchemy import func, select, text, update
 
-from fennox.catalogue.models import Run, Site, System, Worker
+from fennox.catalogue.models.runs import Run, Worker
+from fennox.catalogue.models.systems import Site, System
 from fennox.core.errors import Conflict, LeaseLost, NotFound, Stopped
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.machines.context import Context

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from sqlalchemy import func, select, text
 from sqlalchemy.dialects.postgresql import insert
 
-from fennox.catalogue.models import IS_ACTIVE, Run, Worker
+from fennox.catalogue.models.runs import IS_ACTIVE, Run, Worker
 from fennox.core.errors import Conflict, LeaseLost
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.service.foundation import key_file

@@ -15,7 +15,10 @@ from pydantic import SecretStr
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, Run, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.run_orders import AdoptOrder
 from fennox.core.format import notes
 from fennox.core.format.manifest import Head

@@ -9,7 +9,8 @@ from datetime import timedelta
 import pytest
 from sqlalchemy import select, update
 
-from fennox.catalogue.models import Routine, Run, StateRow, System
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.systems import StateRow, System
 from fennox.core.errors import LeaseLost
 from fennox.core.facts.run_orders import TakeOrder, of_kind
 from fennox.core.facts.run_results import LookResult

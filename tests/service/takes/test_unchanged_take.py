@@ -10,7 +10,9 @@ import pytest
 from sqlalchemy import delete, select, text, update
 from sqlalchemy.exc import IntegrityError
 
-from fennox.catalogue.models import Backup, Copy, Run, StateRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.systems import StateRow, System
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.facts.run_results import TakeResult
 from fennox.core.format.manifest import Certificate, Finding, PartHeld

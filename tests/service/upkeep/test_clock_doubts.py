@@ -11,17 +11,12 @@ from pathlib import Path
 import pytest
 from sqlalchemy import func, select, update
 
-from fennox.catalogue.models import (
-    Backup,
-    ConcernRow,
-    Copy,
-    Routine,
-    Run,
-    ServiceState,
-    StoreRow,
-    System,
-    Worker,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.runs import Routine, Run, Worker
+from fennox.catalogue.models.service import ServiceState
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.retention import removal

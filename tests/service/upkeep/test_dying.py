@@ -17,7 +17,9 @@ import pytest
 from pydantic import SecretStr
 from sqlalchemy import select, text, update
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Removal, Run, StoreRow
+from fennox.catalogue.models.backups import Backup, Copy, Removal
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.stores import KeySet, StoreRow
 from fennox.core.facts.run_orders import (
     AdoptOrder,
     CopyOrder,

@@ -9,7 +9,9 @@ from datetime import timedelta
 import psycopg
 from sqlalchemy import select
 
-from fennox.catalogue.models import Backup, Copy, Run, StoreRow, StoreSpace
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.stores import StoreRow, StoreSpace
 from fennox.service.machines.context import Context
 from fennox.service.upkeep import over_ceiling
 from fennox.wire.backups import NewTake

@@ -12,7 +12,8 @@ import psycopg
 import pytest
 from sqlalchemy import select
 
-from fennox.catalogue.models import KeySet, Routine, Run, StoreRow, StoreSpace, Trial
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.stores import KeySet, StoreRow, StoreSpace, Trial
 from fennox.core.errors import StoreUnusable
 from fennox.core.facts.run_orders import ScrubOrder, TakeOrder, VerifyOrder, of_kind
 from fennox.core.format import header as headers

@@ -8,7 +8,9 @@ from pathlib import Path
 
 from sqlalchemy import delete, select
 
-from fennox.catalogue.models import Backup, Copy, KeySet, StoreDamage, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import KeySet, StoreDamage, StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_orders import VerifyOrder
 from fennox.core.format import header as headers
 from fennox.engine.journal import MemoryJournal

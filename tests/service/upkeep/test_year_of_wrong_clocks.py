@@ -20,7 +20,10 @@ import psycopg
 import pytest
 from sqlalchemy import delete, select, text, update
 
-from fennox.catalogue.models import Backup, Copy, Routine, Run, StoreRow, System, Worker
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Routine, Run, Worker
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.retention import ladder
 from fennox.core.schedule import schedule
 from fennox.service.concerns import estate_watch

@@ -5,7 +5,7 @@ from __future__ import annotations
 from alembic import context
 from sqlalchemy import create_engine, text
 
-from fennox.catalogue.models import Base
+from fennox.catalogue.models.base import Base
 
 _MIGRATING = 7201  # advisory lock: two services that start together migrate one after the other
 

@@ -17,7 +17,8 @@ from typing import Any
 from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Approval, ServiceState, User
+from fennox.catalogue.models.people import Approval, User
+from fennox.catalogue.models.service import ServiceState
 from fennox.core.errors import ApprovalNeeded, Conflict, NotAllowed, NotFound
 from fennox.core.facts.concerns import ConcernFound
 from fennox.service.machines.context import Context

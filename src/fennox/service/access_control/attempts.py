@@ -14,7 +14,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import SignInFailure
+from fennox.catalogue.models.people import SignInFailure
 from fennox.core.errors import TooManyAttempts, TryLater
 from fennox.core.facts.concerns import ConcernFound
 from fennox.service.machines.context import Context

@@ -7,7 +7,7 @@ from __future__ import annotations
 from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Audit
+from fennox.catalogue.models.people import Audit
 from fennox.core.errors import ApprovalNeeded, FennoxError, ProofNeeded, WrongPassphrase
 from fennox.service.machines.context import Context
 

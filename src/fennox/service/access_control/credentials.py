@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from fastapi import Request
 from sqlalchemy import select
 
-from fennox.catalogue.models import User
+from fennox.catalogue.models.people import User
 from fennox.core.errors import NotSignedIn, SecondFactorNeeded
 from fennox.service.access_control import audit, second_factors
 from fennox.service.access_control.attempts import attempt, to_sign_in

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 from sqlalchemy import select
 
-from fennox.catalogue.models import Audit, ServiceState, User
+from fennox.catalogue.models.people import Audit, User
+from fennox.catalogue.models.service import ServiceState
 from fennox.core.errors import NotFound
 from fennox.service.access_control import attempts, second_factors
 from fennox.service.machines.context import Context

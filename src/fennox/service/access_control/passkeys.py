@@ -26,7 +26,7 @@ from webauthn.helpers.structs import (
     UserVerificationRequirement,
 )
 
-from fennox.catalogue.models import Passkey, User
+from fennox.catalogue.models.people import Passkey, User
 from fennox.core.errors import BadInput, MendSettings, NotSignedIn
 from fennox.service.machines.context import Context
 

@@ -10,7 +10,7 @@ import pyotp
 from sqlalchemy import delete, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Challenge, Passkey, RecoveryCode, User
+from fennox.catalogue.models.people import Challenge, Passkey, RecoveryCode, User
 from fennox.core.constant_time import same
 from fennox.service.machines.context import Context
 from fennox.wire.access import Factor

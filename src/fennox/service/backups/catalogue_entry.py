@@ -5,12 +5,9 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Backup,
-    Copy,
-    Run,
-    StoreRow,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.stores import StoreRow
 from fennox.core.errors import MendSettings
 from fennox.core.format.manifest import PartHeld
 from fennox.core.time import parse_stamp

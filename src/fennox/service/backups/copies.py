@@ -5,12 +5,9 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Backup,
-    Copy,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import FennoxError, NotFound
 from fennox.core.format.records import Record
 from fennox.engine.backups.vault import Vault

@@ -15,7 +15,9 @@ import structlog
 from sqlalchemy import delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, PendingNote, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy, PendingNote
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import FennoxError
 from fennox.core.format.notes import Note
 from fennox.core.time import parse_stamp, stamp

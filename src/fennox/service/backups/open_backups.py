@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from dataclasses import dataclass, field
 
-from fennox.catalogue.models import Backup, StoreRow, System
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Damaged, FennoxError, NotFound, PassphraseNeeded
 from fennox.core.format import records
 from fennox.core.format.records import Record

@@ -12,7 +12,8 @@ import structlog
 from sqlalchemy import func, or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Alert, AlertRoute, ConcernRow, System
+from fennox.catalogue.models.concerns import Alert, AlertRoute, ConcernRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import FennoxError
 from fennox.core.facts.messages import ConcernTold, MessageFacts
 from fennox.core.schedule import moments, schedule

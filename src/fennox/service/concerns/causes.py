@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fennox.catalogue.models import ConcernRow
+from fennox.catalogue.models.concerns import ConcernRow
 from fennox.core.facts.concerns import ConcernNoun
 
 _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")

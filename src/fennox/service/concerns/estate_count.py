@@ -10,7 +10,10 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, ConcernRow, Copy, EstateCount, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.service import EstateCount
+from fennox.catalogue.models.systems import System
 from fennox.service.machines.context import Context
 from fennox.service.people import scopes
 from fennox.service.queries.newest_good import newest_backups, unhurried

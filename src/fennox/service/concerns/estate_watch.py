@@ -15,14 +15,10 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    ConcernRow,
-    Login,
-    Routine,
-    StoreRow,
-    System,
-    Worker,
-)
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.runs import Routine, Worker
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.service.access_control import approvals, attempts
 from fennox.service.concerns import alert_messages, estate_count, run_watch, system_watch

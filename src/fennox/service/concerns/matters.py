@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections import defaultdict
 from datetime import datetime
 
-from fennox.catalogue.models import ConcernRow
+from fennox.catalogue.models.concerns import ConcernRow
 from fennox.service.concerns.causes import root_first, sentence
 from fennox.service.concerns.standing_concerns import StandingConcerns
 from fennox.wire.concerns import Matter

@@ -12,7 +12,10 @@ from sqlalchemy import Select, bindparam, exists, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import Run, SheetRow, StoreRow, System, constant
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Run, SheetRow
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.service.queries.newest_good import ENDED, newest_runs
 from fennox.service.upkeep import store_duties, sweep_run

@@ -8,9 +8,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    ConcernRow,
-)
+from fennox.catalogue.models.concerns import ConcernRow
 
 _OF_ONE_CAUSE, _WORST = 10, 100  # concerns that an answer names
 

@@ -7,13 +7,8 @@ from datetime import datetime, timedelta
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Copy,
-    KeySet,
-    StoreDamage,
-    StoreRow,
-    StoreSpace,
-)
+from fennox.catalogue.models.backups import Copy
+from fennox.catalogue.models.stores import KeySet, StoreDamage, StoreRow, StoreSpace
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.retention import trend
 from fennox.service.machines.context import Context

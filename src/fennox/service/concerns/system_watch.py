@@ -13,16 +13,10 @@ from typing import Any
 from sqlalchemy import Row, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Backup,
-    Copy,
-    Routine,
-    Run,
-    SheetRow,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run, SheetRow
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.concerns import Away, ConcernFound
 from fennox.core.facts.return_order import in_order
 from fennox.core.format.manifest import Certificate, Finding

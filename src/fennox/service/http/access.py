@@ -17,7 +17,8 @@ from fastapi.routing import APIRoute
 from pydantic import BaseModel, ValidationError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import SheetRow, System
+from fennox.catalogue.models.runs import SheetRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import (
     BadInput,
     NotAllowed,

@@ -15,7 +15,8 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import KeySet, StoreRow, Trial
 from fennox.core.errors import Conflict, FennoxError, NotFound
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.format import generations

@@ -7,7 +7,8 @@ from __future__ import annotations
 import asyncio
 import secrets
 
-from fennox.catalogue.models import Run, StoreRow
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.stores import StoreRow
 from fennox.core.errors import Conflict, PassphraseNeeded
 from fennox.core.format import header as headers
 from fennox.core.format.primitives.hpke import CLASSIC, OpeningKey, SealKey

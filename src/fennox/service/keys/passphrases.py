@@ -13,7 +13,7 @@ from typing import Any
 import structlog
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import KeySet, StoreRow, Trial
+from fennox.catalogue.models.stores import KeySet, StoreRow, Trial
 from fennox.core.errors import BadInput, Conflict, NotFound, PassphraseNeeded, WrongPassphrase
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header, NewKeys

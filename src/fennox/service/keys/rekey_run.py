@@ -14,7 +14,8 @@ from dataclasses import dataclass
 from sqlalchemy import delete
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, StoreRow, Trial
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import KeySet, StoreRow, Trial
 from fennox.core.errors import Conflict, Damaged, NotFound
 from fennox.core.facts.run_results import RekeyResult
 from fennox.core.format import generations

@@ -18,16 +18,11 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession, a
 
 from fennox import __version__
 from fennox.catalogue import schema
-from fennox.catalogue.models import (
-    Copy,
-    KeySet,
-    KindRow,
-    Login,
-    Routine,
-    ServiceState,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Copy
+from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.service import ServiceState
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import KindRow, Login, System
 from fennox.core.errors import BadInput, MendSettings, NotFound, Outdated
 from fennox.core.format import header as headers
 from fennox.core.format.manifest import KindFile

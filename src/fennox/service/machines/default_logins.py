@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 
 from sqlalchemy import update
 
-from fennox.catalogue.models import Login, System
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import FennoxError, WrongLogin
 from fennox.core.kinds.model import Kind
 from fennox.engine.journal import Journal

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Login, LoginPlace, System
+from fennox.catalogue.models.systems import Login, LoginPlace, System
 from fennox.core.errors import Conflict, MendSettings, NotAllowed
 from fennox.core.format.manifest import Finding
 from fennox.core.restoring.sheet import Place

@@ -22,39 +22,22 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, AsyncSession
 
 from fennox import __version__
 from fennox.catalogue import schema
-from fennox.catalogue.models import (
-    AlertRoute,
-    Audit,
-    Backup,
-    Base,
-    ClockAcceptance,
-    ConcernRow,
-    Copy,
-    HandedIn,
+from fennox.catalogue.models.backups import Backup, Copy, PendingNote, Removal
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.models.concerns import AlertRoute, ConcernRow
+from fennox.catalogue.models.people import Audit, Passkey, RecoveryCode, User
+from fennox.catalogue.models.runs import Routine, Run, RunLog, RunStep, SheetRow
+from fennox.catalogue.models.service import ClockAcceptance, ServiceState
+from fennox.catalogue.models.stores import (
     KeySet,
-    KindRow,
-    Login,
-    LoginPlace,
-    Passkey,
-    PendingNote,
-    RecoveryCode,
-    Removal,
-    Routine,
-    Run,
-    RunLog,
-    RunStep,
     SealedSecret,
-    ServiceState,
-    SheetRow,
-    Site,
     StoreAnchor,
     StoreDamage,
     StoreRow,
     StoreSpace,
-    System,
     Trial,
-    User,
 )
+from fennox.catalogue.models.systems import HandedIn, KindRow, Login, LoginPlace, Site, System
 from fennox.core.errors import FarSideFailed
 from fennox.core.facts import run_orders, run_results
 from fennox.core.format import header as headers

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fennox.catalogue.models import System
+from fennox.catalogue.models.systems import System
 
 PATIENCE = 15.0
 

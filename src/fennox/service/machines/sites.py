@@ -21,7 +21,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
-from fennox.catalogue.models import Site, System
+from fennox.catalogue.models.systems import Site, System
 from fennox.core.errors import Unreachable
 from fennox.core.facts.concerns import SITE_CAUSE, ConcernFound
 from fennox.links.base import Address, Dial

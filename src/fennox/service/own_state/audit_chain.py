@@ -18,7 +18,9 @@ from datetime import UTC
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Alert, AlertRoute, Audit, Backup
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.concerns import Alert, AlertRoute
+from fennox.catalogue.models.people import Audit
 from fennox.core.errors import FennoxError, NotFound
 from fennox.core.facts.messages import AuditTold, MessageFacts
 from fennox.engine.backups.backup_reader import BackupReader

@@ -8,7 +8,10 @@ from datetime import timedelta
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Routine, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.facts.run_orders import TakeOrder

@@ -8,16 +8,12 @@ from tempfile import TemporaryDirectory
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Audit,
-    Base,
-    Run,
-    ServiceState,
-    StoreRow,
-    System,
-    User,
-)
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.models.people import Audit, User
+from fennox.catalogue.models.runs import IS_ACTIVE, Run
+from fennox.catalogue.models.service import ServiceState
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict, Damaged
 from fennox.core.facts.run_orders import AdoptOrder
 from fennox.core.format.primitives.hpke import OpeningKey

@@ -14,7 +14,9 @@ from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox import __version__
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import FennoxError
 from fennox.core.facts.return_order import in_order
 from fennox.core.format import header as headers

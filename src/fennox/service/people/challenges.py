@@ -8,7 +8,7 @@ from datetime import timedelta
 from sqlalchemy import delete, func
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Challenge
+from fennox.catalogue.models.people import Challenge
 from fennox.core.errors import NotSignedIn
 from fennox.service.people.tokens import digest
 

@@ -8,7 +8,8 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ServiceState, User
+from fennox.catalogue.models.people import User
+from fennox.catalogue.models.service import ServiceState
 from fennox.core.errors import BadInput
 from fennox.service.people.tokens import digest
 from fennox.wire.access import Role

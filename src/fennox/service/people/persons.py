@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import get_args
 
-from fennox.catalogue.models import Token, User
+from fennox.catalogue.models.people import Token, User
 from fennox.core.errors import NotAllowed
 from fennox.wire.access import Right, Role, TokenKind
 

@@ -18,17 +18,11 @@ from sqlalchemy import ColumnElement, and_, event, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 
-from fennox.catalogue.models import (
-    Approval,
-    Backup,
-    ConcernRow,
-    Copy,
-    HandedIn,
-    Removal,
-    Run,
-    SheetRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy, Removal
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.people import Approval
+from fennox.catalogue.models.runs import Run, SheetRow
+from fennox.catalogue.models.systems import HandedIn, System
 from fennox.core.errors import BadInput
 from fennox.service.people.persons import Scope
 from fennox.service.queries.selectors import check_selector, selected, terms

@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Token, User
+from fennox.catalogue.models.people import Token, User
 from fennox.core.errors import NotSignedIn
 from fennox.service.people.persons import Person, person_from
 from fennox.wire.access import Right, Role, TokenKind

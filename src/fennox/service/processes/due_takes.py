@@ -10,7 +10,8 @@ from datetime import datetime, timedelta
 from sqlalchemy import Numeric, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Routine, Run, System
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.schedule import moments, schedule

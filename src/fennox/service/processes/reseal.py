@@ -12,7 +12,11 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import AlertRoute, Audit, Base, HandedIn, KeySet, Login, User
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.models.concerns import AlertRoute
+from fennox.catalogue.models.people import Audit, User
+from fennox.catalogue.models.stores import KeySet
+from fennox.catalogue.models.systems import HandedIn, Login
 from fennox.service.access_control import local_recovery, second_factors
 from fennox.service.concerns import alert_messages
 from fennox.service.foundation.key_file import KeyFile

@@ -16,7 +16,7 @@ import structlog
 from sqlalchemy import func, select, text, update
 
 from fennox import __version__
-from fennox.catalogue.models import PEOPLE, Run, SheetRow, Worker
+from fennox.catalogue.models.runs import PEOPLE, Run, SheetRow, Worker
 from fennox.core.errors import FennoxError, LeaseLost, Outdated, Stopped, TryLater
 from fennox.core.facts.run_orders import RunKind
 from fennox.core.facts.run_results import KeyResult

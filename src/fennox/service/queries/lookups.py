@@ -7,7 +7,10 @@ import re
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, ConcernRow, Run, SheetRow, User
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.people import User
+from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.core.errors import BadInput, NotFound
 from fennox.service.queries import ids
 from fennox.service.queries.newest_good import begins

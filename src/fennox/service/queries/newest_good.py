@@ -11,7 +11,11 @@ from sqlalchemy import ARRAY, ColumnElement, Select, String, and_, any_, literal
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import InstrumentedAttribute
 
-from fennox.catalogue.models import ACTIVE, Backup, Copy, Run, StoreRow, System, constant
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import ACTIVE, Run
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.format import records
 from fennox.core.names import ObjectName
 from fennox.core.time import stamp

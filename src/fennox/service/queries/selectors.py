@@ -6,7 +6,7 @@ import re
 
 from sqlalchemy import ColumnElement
 
-from fennox.catalogue.models import System
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput
 
 _TERM = re.compile(r"(kind|site|label|name)=([A-Za-z0-9._ -]+)\Z")

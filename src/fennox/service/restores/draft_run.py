@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import secrets
 
-from fennox.catalogue.models import Login, SheetRow, System
+from fennox.catalogue.models.runs import SheetRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Run, System
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_results import RestoreResult, UndoResult
 from fennox.core.format import notes
 from fennox.core.restoring import planning

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fennox.catalogue.models import Backup, Login, StoreRow, System
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.journal import Journal
 from fennox.service.backups.copies import best_copy

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Login, SheetRow, System
+from fennox.catalogue.models.runs import SheetRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import MendSettings
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.model import Kind

@@ -12,7 +12,9 @@ from datetime import datetime
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Routine, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.systems import System
 from fennox.core.format import notes
 from fennox.core.time import stamp
 from fennox.service.backups import note_delivery

@@ -11,7 +11,9 @@ from itertools import pairwise
 from sqlalchemy import func, select, true
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Routine, Run, System, constant
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.systems import System
 from fennox.core.schedule import schedule
 from fennox.service.machines.context import Context
 from fennox.service.queries import selectors

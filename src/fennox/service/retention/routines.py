@@ -12,7 +12,10 @@ from sqlalchemy import case, func, null, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Routine, Run, System, constant
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.systems import System
 from fennox.core.format.manifest import PartHeld
 from fennox.core.retention import ladder
 from fennox.core.retention.ladder import NoLadder, OfRetired, Reason

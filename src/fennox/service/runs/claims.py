@@ -27,15 +27,9 @@ from sqlalchemy.orm import aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
 from fennox.catalogue import schema
-from fennox.catalogue.models import (
-    PEOPLE,
-    KindRow,
-    Routine,
-    Run,
-    Site,
-    System,
-    constant,
-)
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import PEOPLE, Routine, Run
+from fennox.catalogue.models.systems import KindRow, Site, System
 from fennox.core.facts.run_orders import RunKind
 from fennox.service.runs.progress_log import CHANNEL
 from fennox.service.runs.queue import LONGEST_PAUSE, RUNS, Database, Lease

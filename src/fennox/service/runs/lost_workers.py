@@ -10,7 +10,8 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Run, constant
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Run
 from fennox.service.runs import queue
 
 _RENEWED_WITHIN = 0.5  # of a lease: a living worker renews it after a third

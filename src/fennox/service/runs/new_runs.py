@@ -12,10 +12,7 @@ from sqlalchemy import (
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Run,
-)
+from fennox.catalogue.models.runs import IS_ACTIVE, Run
 from fennox.core.errors import Conflict
 from fennox.core.facts.run_orders import RunOrder
 from fennox.service.foundation.postgresql import broken_constraint

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import assert_never
 
-from fennox.catalogue.models import Run
+from fennox.catalogue.models.runs import Run
 from fennox.core.facts.run_results import (
     AdoptResult,
     CopyResult,

@@ -12,7 +12,7 @@ from sqlalchemy import event, func, insert, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import SessionTransaction
 
-from fennox.catalogue.models import Run, RunLog, RunStep
+from fennox.catalogue.models.runs import Run, RunLog, RunStep
 from fennox.engine.journal import Level
 
 CHANNEL = "fennox_runs"  # every change of a run, for those who follow it

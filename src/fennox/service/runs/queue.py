@@ -25,12 +25,8 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncSession
 from sqlalchemy.orm import aliased
 from sqlalchemy.sql.dml import ReturningUpdate
 
-from fennox.catalogue.models import (
-    ACTIVE,
-    Run,
-    Worker,
-    constant,
-)
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import ACTIVE, Run, Worker
 from fennox.core.errors import Conflict, LeaseLost, NotFound
 from fennox.service.runs.progress_log import CHANNEL, Book, announce, end_steps
 

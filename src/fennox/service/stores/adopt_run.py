@@ -9,7 +9,9 @@ import secrets
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, KeySet, Login, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.facts.run_orders import AdoptOrder, of_kind
 from fennox.core.facts.run_results import AdoptResult

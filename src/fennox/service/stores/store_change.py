@@ -5,16 +5,10 @@ from __future__ import annotations
 from sqlalchemy import delete, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Backup,
-    Copy,
-    KeySet,
-    Login,
-    Routine,
-    Run,
-    StoreRow,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.retention import ceiling
 from fennox.service.machines.context import Context, named

@@ -10,11 +10,8 @@ from pathlib import Path
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    KeySet,
-    Login,
-    StoreRow,
-)
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header, NewKeys

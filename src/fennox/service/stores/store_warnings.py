@@ -7,11 +7,8 @@ from pathlib import Path
 from sqlalchemy import ColumnElement, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Login,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.links.base import Credential
 from fennox.service.machines.context import Context
 from fennox.service.people import passwords

@@ -9,7 +9,8 @@ from ipaddress import ip_address
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from fennox.catalogue.models import Login, StoreRow, System
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.concerns import ConcernFound
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of

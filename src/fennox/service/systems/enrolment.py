@@ -10,18 +10,11 @@ from dataclasses import dataclass
 from sqlalchemy import delete, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    AlertRoute,
-    Backup,
-    Copy,
-    Routine,
-    Run,
-    SheetRow,
-    StateRow,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.concerns import AlertRoute
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run, SheetRow
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import StateRow, System
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.kinds.model import Kind
 from fennox.engine.reading.capture import values_of

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fennox.catalogue.models import Login, System
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import FennoxError, KeyChanged, Unreachable, WrongLogin
 from fennox.core.format.manifest import Finding, Severity
 from fennox.core.restoring.sheet import Sheet

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, System
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.return_order import host_in
 from fennox.core.kinds.model import Kind
 from fennox.links.base import parse_address

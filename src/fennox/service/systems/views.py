@@ -10,17 +10,11 @@ from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Backup,
-    Copy,
-    Login,
-    Routine,
-    Run,
-    StoreRow,
-    System,
-    constant,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.service.machines.context import Context
 from fennox.service.queries import selectors
 from fennox.service.queries.newest_good import ONLY_PARTIAL, newest_backup, newest_run

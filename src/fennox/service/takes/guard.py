@@ -5,7 +5,8 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, constant
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.base import constant
 from fennox.core.evidence import guard
 from fennox.core.evidence.guard import SeenBackup
 from fennox.core.format import notes

@@ -15,7 +15,10 @@ from datetime import timedelta
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import IS_ACTIVE, Backup, HandedIn, Run, StoreRow, System
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.runs import IS_ACTIVE, Run
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import HandedIn, System
 from fennox.core.errors import BadInput, NotFound
 from fennox.core.evidence import evaluation
 from fennox.core.facts.run_orders import TakeOrder

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import StateRow, System
+from fennox.catalogue.models.systems import StateRow, System
 from fennox.engine.backups.vault import Vault
 from fennox.engine.takes.look import Difference, blinded, difference
 from fennox.engine.takes.take_order import Taken

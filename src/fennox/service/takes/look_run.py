@@ -15,7 +15,10 @@ from datetime import datetime, timedelta
 from sqlalchemy import delete, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Login, Routine, Run, StateRow, StoreRow, System, constant
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, StateRow, System
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.facts.run_orders import LookOrder, TakeOrder
 from fennox.core.facts.run_results import LookResult

@@ -6,11 +6,9 @@ from dataclasses import replace
 
 from sqlalchemy import select, true
 
-from fennox.catalogue.models import (
-    Backup,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_orders import RestoreOrder, of_kind
 from fennox.core.format import notes
 from fennox.engine.backups.vault import Vault

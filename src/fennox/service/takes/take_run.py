@@ -12,18 +12,11 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import (
-    Backup,
-    Copy,
-    KeySet,
-    Login,
-    Routine,
-    Run,
-    StateRow,
-    StoreRow,
-    System,
-    constant,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import Login, StateRow, System
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.evidence.oddness import LOOKED_AT, DoneTake, oddness
 from fennox.core.facts.run_orders import TakeOrder, of_kind

@@ -29,7 +29,9 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import JSONB
 
-from fennox.catalogue.models import Backup, Copy, Run, RunLog, RunStep, StateRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.runs import Run, RunLog, RunStep
+from fennox.catalogue.models.systems import StateRow, System
 from fennox.core.facts.run_results import TakeResult
 from fennox.core.time import parse_stamp
 from fennox.engine.takes.take_order import Taken

@@ -9,7 +9,9 @@ from datetime import datetime, timedelta
 from sqlalchemy import delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, Removal, StoreRow, StoreSpace, System
+from fennox.catalogue.models.backups import Backup, Copy, Removal
+from fennox.catalogue.models.stores import StoreRow, StoreSpace
+from fennox.catalogue.models.systems import System
 from fennox.core.format import records
 from fennox.core.names import object_name
 from fennox.engine.backups.vault import Vault

@@ -9,12 +9,9 @@ from typing import assert_never
 from sqlalchemy import Select, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Backup,
-    ClockAcceptance,
-    ServiceState,
-    System,
-)
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.service import ClockAcceptance, ServiceState
+from fennox.catalogue.models.systems import System
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (
     Apart,

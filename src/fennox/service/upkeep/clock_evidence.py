@@ -12,17 +12,13 @@ from typing import Literal
 from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Backup,
-    ClockAcceptance,
-    ConcernRow,
-    Run,
-    ServiceState,
-    StoreRow,
-    System,
-    Worker,
-    constant,
-)
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.runs import Run, Worker
+from fennox.catalogue.models.service import ClockAcceptance, ServiceState
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import (

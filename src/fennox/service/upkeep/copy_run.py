@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from fennox.catalogue.models import (
-    Backup,
-    Copy,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import NotFound
 from fennox.core.facts.run_results import CopyResult
 from fennox.engine.journal import Journal

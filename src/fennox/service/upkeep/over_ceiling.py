@@ -10,7 +10,10 @@ from datetime import datetime, timedelta
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Copy, Routine, StoreRow, StoreSpace, System
+from fennox.catalogue.models.backups import Copy
+from fennox.catalogue.models.runs import Routine
+from fennox.catalogue.models.stores import StoreRow, StoreSpace
+from fennox.catalogue.models.systems import System
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.facts.run_orders import SweepOrder
 from fennox.core.retention import ceiling, ladder

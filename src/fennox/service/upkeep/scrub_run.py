@@ -9,15 +9,9 @@ from dataclasses import replace
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Backup,
-    Copy,
-    KeySet,
-    Removal,
-    Run,
-    StoreDamage,
-    StoreRow,
-)
+from fennox.catalogue.models.backups import Backup, Copy, Removal
+from fennox.catalogue.models.runs import Run
+from fennox.catalogue.models.stores import KeySet, StoreDamage, StoreRow
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.facts.run_orders import (
     AdoptOrder,

@@ -17,7 +17,9 @@ from datetime import timedelta
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, StoreAnchor, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import StoreAnchor, StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import FennoxError
 from fennox.core.format import notes, records
 from fennox.core.format.anchors import Anchors, Loss, Present, SystemAnchor, digest_of, ranges

@@ -7,11 +7,8 @@ from datetime import datetime
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Copy,
-    StoreDamage,
-    StoreRow,
-)
+from fennox.catalogue.models.backups import Copy
+from fennox.catalogue.models.stores import StoreDamage, StoreRow
 from fennox.core.errors import FennoxError
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import raise_unless_damage

@@ -11,16 +11,10 @@ from sqlalchemy import Select, exists, func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models import (
-    PEOPLE,
-    Backup,
-    Copy,
-    KeySet,
-    Run,
-    StoreRow,
-    StoreSpace,
-    constant,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import PEOPLE, Run
+from fennox.catalogue.models.stores import KeySet, StoreRow, StoreSpace
 from fennox.core.errors import Conflict, FennoxError
 from fennox.core.facts.run_orders import (
     AdoptOrder,

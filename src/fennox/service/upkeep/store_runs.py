@@ -5,12 +5,8 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Routine,
-    Run,
-    StoreRow,
-)
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run
+from fennox.catalogue.models.stores import StoreRow
 from fennox.core.errors import Conflict
 from fennox.core.facts.run_orders import (
     CopyOrder,

@@ -13,7 +13,9 @@ from typing import Any
 from sqlalchemy import or_, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Copy, StoreRow, System
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_orders import SweepOrder, of_kind
 from fennox.core.facts.run_results import PreviewResult, SweepResult

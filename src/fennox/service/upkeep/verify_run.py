@@ -9,12 +9,9 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    Backup,
-    Copy,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import FennoxError
 from fennox.core.facts.run_orders import (
     VerifyOrder,

@@ -14,19 +14,10 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    Backup,
-    Copy,
-    HandedIn,
-    KeySet,
-    PendingNote,
-    Removal,
-    Routine,
-    Run,
-    StoreRow,
-    System,
-)
+from fennox.catalogue.models.backups import Backup, Copy, PendingNote, Removal
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run
+from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.systems import HandedIn, System
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.evidence.usefulness import worth

@@ -9,7 +9,9 @@ from fastapi.responses import JSONResponse
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Login, System, constant
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.compare.patching import as_patch
 from fennox.core.compare.value_search import Question
 from fennox.core.errors import BadInput, FennoxError, NotFound, PassphraseNeeded

@@ -9,7 +9,8 @@ from fastapi import APIRouter, Header, Request
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import ACTIVE, IS_ACTIVE, Login, Run, SheetRow, System
+from fennox.catalogue.models.runs import ACTIVE, IS_ACTIVE, Run, SheetRow
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
 from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, RestoreOrder, of_kind

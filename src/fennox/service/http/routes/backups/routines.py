@@ -9,7 +9,11 @@ from fastapi import APIRouter, Header, Request, Response
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Backup, Routine, Run, StoreRow, System, constant
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Routine, Run
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict, NotFound
 from fennox.core.facts.run_orders import TakeOrder
 from fennox.core.retention import ladder

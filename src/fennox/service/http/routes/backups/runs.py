@@ -13,18 +13,10 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    ACTIVE,
-    IS_ACTIVE,
-    Routine,
-    Run,
-    RunLog,
-    RunStep,
-    SheetRow,
-    StoreRow,
-    System,
-    constant,
-)
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import ACTIVE, IS_ACTIVE, Routine, Run, RunLog, RunStep, SheetRow
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import NotFound
 from fennox.core.schedule import moments
 from fennox.service.access_control import audit

@@ -7,7 +7,7 @@ from datetime import datetime
 from fastapi import APIRouter
 from sqlalchemy import select
 
-from fennox.catalogue.models import Audit
+from fennox.catalogue.models.people import Audit
 from fennox.service.http.routes.people.session import Here
 from fennox.service.own_state import audit_chain
 from fennox.service.queries.paging import Limit

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Request
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Alert, AlertRoute, ConcernRow
+from fennox.catalogue.models.concerns import Alert, AlertRoute, ConcernRow
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound, TryLater
 from fennox.core.facts.messages import RouteSettings
 from fennox.service.access_control import audit

@@ -9,14 +9,9 @@ from fastapi.responses import JSONResponse
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import (
-    IS_ACTIVE,
-    ConcernRow,
-    Routine,
-    Run,
-    StoreRow,
-    Worker,
-)
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.runs import IS_ACTIVE, Routine, Run, Worker
+from fennox.catalogue.models.stores import StoreRow
 from fennox.service.concerns import estate_count, estate_watch, matters, standing_concerns
 from fennox.service.http.routes.people.session import Here
 from fennox.service.people import scopes

@@ -13,16 +13,12 @@ from prometheus_client.registry import Collector
 from sqlalchemy import Select, func, select, true
 from sqlalchemy.dialects.postgresql import array, distinct_on
 
-from fennox.catalogue.models import (
-    Backup,
-    ConcernRow,
-    Run,
-    StoreRow,
-    StoreSpace,
-    System,
-    Worker,
-    constant,
-)
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.concerns import ConcernRow
+from fennox.catalogue.models.runs import Run, Worker
+from fennox.catalogue.models.stores import StoreRow, StoreSpace
+from fennox.catalogue.models.systems import System
 from fennox.service.concerns import estate_watch
 from fennox.service.http.routes.people.session import Here
 from fennox.service.queries.newest_good import newest_backups, unhurried

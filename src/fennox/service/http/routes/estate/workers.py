@@ -8,7 +8,8 @@ from typing import Literal
 from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 
-from fennox.catalogue.models import Run, Worker, constant
+from fennox.catalogue.models.base import constant
+from fennox.catalogue.models.runs import Run, Worker
 from fennox.core.errors import Conflict
 from fennox.service.access_control import audit
 from fennox.service.concerns import estate_watch

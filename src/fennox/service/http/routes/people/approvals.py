@@ -7,7 +7,8 @@ from datetime import datetime
 from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 
-from fennox.catalogue.models import Approval, ServiceState
+from fennox.catalogue.models.people import Approval
+from fennox.catalogue.models.service import ServiceState
 from fennox.service.access_control import approvals, audit
 from fennox.service.http import rights
 from fennox.service.http.routes.people.session import Here, Who

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Passkey, User
+from fennox.catalogue.models.people import Passkey, User
 from fennox.core.errors import Conflict, NotAllowed, NotFound, NotSignedIn
 from fennox.service.access_control import audit, passkeys
 from fennox.service.access_control.attempts import attempt, to_sign_in

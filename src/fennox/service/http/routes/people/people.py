@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Token, User
+from fennox.catalogue.models.people import Token, User
 from fennox.core.errors import BadInput, Conflict
 from fennox.service.access_control import approvals, audit, second_factors
 from fennox.service.http.routes.people.approvals import NEEDED

@@ -11,7 +11,7 @@ from fastapi import APIRouter, Request, Response
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import User
+from fennox.catalogue.models.people import User
 from fennox.core.constant_time import same
 from fennox.core.errors import BadInput, NotAllowed, NotSignedIn
 from fennox.service.access_control import audit

@@ -9,7 +9,7 @@ from pydantic import SecretStr
 from sqlalchemy import delete
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Token, User
+from fennox.catalogue.models.people import Token, User
 from fennox.core.errors import BadInput
 from fennox.service.access_control import audit, credentials, second_factors
 from fennox.service.http.access import cookie_name, person

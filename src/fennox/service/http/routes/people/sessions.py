@@ -8,7 +8,7 @@ import segno
 from fastapi import APIRouter, Request
 from sqlalchemy import select
 
-from fennox.catalogue.models import Token, User
+from fennox.catalogue.models.people import Token, User
 from fennox.core.errors import BadInput, Conflict, NotAllowed, NotFound
 from fennox.service.access_control import audit, second_factors
 from fennox.service.http.routes.people.session import Here, Who

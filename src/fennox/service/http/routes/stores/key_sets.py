@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 from pydantic import SecretStr
 from sqlalchemy import func, select
 
-from fennox.catalogue.models import KeySet, StoreRow
+from fennox.catalogue.models.stores import KeySet, StoreRow
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.facts.run_orders import AdoptOrder, RekeyOrder
 from fennox.core.format.primitives.hpke import OpeningKey

@@ -9,7 +9,8 @@ from fastapi import APIRouter, Body, Query, Request
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import KeySet, Login, StoreDamage, StoreRow, StoreSpace
+from fennox.catalogue.models.stores import KeySet, StoreDamage, StoreRow, StoreSpace
+from fennox.catalogue.models.systems import Login
 from fennox.core.errors import FennoxError
 from fennox.core.facts.run_orders import ScrubOrder, SweepOrder
 from fennox.core.format import header as headers

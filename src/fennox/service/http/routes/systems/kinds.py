@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from sqlalchemy import func, select
 
-from fennox.catalogue.models import KindRow
+from fennox.catalogue.models.systems import KindRow
 from fennox.core.errors import BadInput, Conflict
 from fennox.core.kind_files import in_sentences
 from fennox.core.kind_files.loading import checked

@@ -8,7 +8,9 @@ from fastapi import APIRouter, Request
 from sqlalchemy import ColumnElement, delete, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fennox.catalogue.models import Login, LoginPlace, SheetRow, StoreRow, System
+from fennox.catalogue.models.runs import SheetRow
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import Login, LoginPlace, System
 from fennox.core.errors import BadInput, Conflict, NotFound
 from fennox.links.base import parse_address
 from fennox.service.access_control import audit

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from sqlalchemy import select
 
-from fennox.catalogue.models import Login, System
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, KeyUnknown, Unreachable
 from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.facts.return_order import host_in

@@ -7,7 +7,8 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from sqlalchemy import select
 
-from fennox.catalogue.models import IS_ACTIVE, Run, System
+from fennox.catalogue.models.runs import IS_ACTIVE, Run
+from fennox.catalogue.models.systems import System
 from fennox.core.errors import Conflict
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here

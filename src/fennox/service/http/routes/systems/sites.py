@@ -16,7 +16,7 @@ from pydantic import ValidationError
 from sqlalchemy import func, select
 from starlette.websockets import WebSocketDisconnect
 
-from fennox.catalogue.models import Site
+from fennox.catalogue.models.systems import Site
 from fennox.core.errors import Conflict, NotFound, TryLater
 from fennox.service.access_control import audit
 from fennox.service.http.routes.people.session import Here

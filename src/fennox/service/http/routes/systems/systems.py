@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Header, Query, Request, Response
 from sqlalchemy import ColumnElement, String, cast, func, select
 
-from fennox.catalogue.models import Login, System
+from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import BadInput, Conflict, FennoxError, NotFound
 from fennox.core.facts.return_order import in_order
 from fennox.core.format.manifest import Certificate, Machine

@@ -1,0 +1,18 @@
+"""The catalogue: what Fennox knows. The database holds the invariants; the stores hold the backups
+themselves.
+
+All tables are loaded together, as they refer to each other by name.
+"""
+
+from fennox.catalogue.models import (
+    backups,
+    base,
+    concerns,
+    people,
+    runs,
+    service,
+    stores,
+    systems,
+)
+
+__all__ = ["backups", "base", "concerns", "people", "runs", "service", "stores", "systems"]

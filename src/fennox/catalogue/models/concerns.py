@@ -1,0 +1,107 @@
+"""What is wrong, and whom it is told to."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import (
+    CheckConstraint,
+    ForeignKey,
+    Identity,
+    Index,
+    text,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.typed import Typed
+from fennox.core.facts.messages import MessageFacts, RouteSettings
+
+
+class ConcernRow(Base):
+    """Something that is wrong, for as long as it is. ``cause``: those with the same one are told
+    together.
+
+    ``together``: how, with ``{these}`` in place of their names.
+    """
+
+    __tablename__ = "concerns"
+    __table_args__ = (
+        Index(
+            "standing_concerns",
+            "cause",
+            "severity",
+            "since",
+            "about",
+            "key",
+            postgresql_include=["muted_until"],
+            postgresql_where=text("ended is null"),
+        ),
+        Index(
+            "worst_concerns",
+            "severity",
+            "since",
+            "about",
+            "key",
+            postgresql_where=text("ended is null"),
+        ),
+    )
+
+    key: Mapped[str] = mapped_column(primary_key=True)
+    code: Mapped[str] = mapped_column(default="")
+    severity: Mapped[str]
+    noun: Mapped[str]
+    about: Mapped[str]
+    cause: Mapped[str]
+    together: Mapped[str] = mapped_column(default="")
+    text: Mapped[str]
+    means: Mapped[str]
+    remedy: Mapped[str]
+    since: Mapped[datetime]
+    ended: Mapped[datetime | None]
+    muted_until: Mapped[datetime | None]
+    muted_because: Mapped[str] = mapped_column(default="")
+    muted_by: Mapped[str] = mapped_column(default="")
+
+
+class AlertRoute(Base):
+    """Who is told of what, and how."""
+
+    __tablename__ = "alert_routes"
+    __table_args__ = (
+        CheckConstraint("channel in ('email', 'webhook', 'syslog', 'file')", name="known_channel"),
+    )
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    channel: Mapped[str]
+    address: Mapped[str]
+    settings: Mapped[RouteSettings] = mapped_column(Typed(RouteSettings))
+    sealed_secret: Mapped[bytes | None]
+    severity: Mapped[str]  # the least that is told
+    systems: Mapped[str]  # which systems, as a routine says it
+    digest: Mapped[str] = mapped_column(
+        default=""
+    )  # when all is told at once, as a phrase; empty: at once
+    mode: Mapped[str]
+    created: Mapped[datetime]
+    told_until: Mapped[datetime]  # up to here the digest has told
+    sealed_address: Mapped[bytes | None]  # in full; ``address`` shows no more than where it is
+    audit: Mapped[bool] = mapped_column(default=False)  # told of each entry of the audit as well
+
+
+class Alert(Base):
+    """One message of one route, until it is sent."""
+
+    __tablename__ = "alerts"
+    __table_args__ = (Index("alerts_to_send", "not_before", postgresql_where=text("sent is null")),)
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    route_id: Mapped[str] = mapped_column(ForeignKey("alert_routes.id", ondelete="CASCADE"))
+    at: Mapped[datetime]
+    event: Mapped[str]
+    body: Mapped[MessageFacts] = mapped_column(Typed(MessageFacts))
+    not_before: Mapped[datetime]
+    tries: Mapped[int] = mapped_column(default=0)
+    sent: Mapped[datetime | None]
+    error: Mapped[str] = mapped_column(default="")

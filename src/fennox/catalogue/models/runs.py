@@ -1,0 +1,234 @@
+"""Routines, runs with their steps and lines, run sheets, and workers."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import (
+    CheckConstraint,
+    Computed,
+    Float,
+    ForeignKey,
+    Identity,
+    Index,
+    UniqueConstraint,
+    text,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fennox.catalogue.models.base import Base, constant
+from fennox.catalogue.typed import OrderColumn, ResultColumn, Typed
+from fennox.core.facts.run_orders import RunOrder
+from fennox.core.facts.run_results import RunResult
+from fennox.core.restoring.sheet import Sheet
+
+ACTIVE = ("queued", "running", "waiting")
+
+
+class Routine(Base):
+    __tablename__ = "routines"
+    __table_args__ = (CheckConstraint("mode in ('on', 'off', 'by hand')", name="known_mode"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    systems: Mapped[str]
+    when: Mapped[str]
+    zone: Mapped[str]
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    copy_to: Mapped[list[str]] = mapped_column(default=list)  # ids of further stores
+    ladder: Mapped[str]
+    mode: Mapped[str]
+    parts: Mapped[list[str] | None]
+    spread: Mapped[int] = mapped_column(default=0)  # minutes over which its systems begin
+    quiet: Mapped[str] = mapped_column(
+        default=""
+    )  # hours in which nothing begins, like 08:00 to 18:00
+    look_every: Mapped[int] = mapped_column(
+        default=0
+    )  # minutes between looks whether something differs; 0: none
+    settle: Mapped[int] = mapped_column(
+        default=10
+    )  # minutes that it must stand as it is before it is taken
+    most_a_day: Mapped[int] = mapped_column(default=4)  # takes because something differs
+    version: Mapped[int] = mapped_column(default=1)
+    created: Mapped[datetime]
+    decided_until: Mapped[datetime]  # due times up to here have been decided
+
+
+class SheetRow(Base):
+    """A run sheet; ``data`` is the versioned document."""
+
+    __tablename__ = "sheets"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    system_id: Mapped[str] = mapped_column(ForeignKey("systems.id"), index=True)
+    backup_id: Mapped[str] = mapped_column(index=True)
+    target_login_id: Mapped[str] = mapped_column(ForeignKey("logins.id"))
+    entrance_login_id: Mapped[str | None] = mapped_column(ForeignKey("logins.id"))
+    state: Mapped[str]
+    data: Mapped[Sheet] = mapped_column(Typed(Sheet))
+    version: Mapped[int]
+    created: Mapped[datetime]
+    by: Mapped[str]
+
+
+PEOPLE = "!"
+
+
+_LANE = (
+    "case when routine_id is not null then routine_id when by in ('schedule', 'rebuild') or"
+    f" starts_with(by, 'routine ') then '' else '{PEOPLE}' end"
+)
+
+
+class Run(Base):
+    """One piece of work, and the queue itself. Outcomes are conditional on ``fence``."""
+
+    __tablename__ = "runs"
+    __table_args__ = (
+        Index(
+            "one_active_run_for_a_system",
+            "system_id",
+            unique=True,
+            postgresql_where=text(
+                "system_id is not null and behind is null and state in ('queued', 'running',"
+                " 'waiting')"
+            ),
+        ),
+        UniqueConstraint("routine_id", "system_id", "due", name="a_due_time_is_decided_once"),
+        Index(
+            "waiting_in_the_queue",
+            "lane",
+            "queued_at",
+            postgresql_where=text("(state = 'queued') is true"),
+        ),
+        Index("newest_of_a_system", "system_id", text("created desc")),
+        Index(
+            "last_of_a_kind",
+            "system_id",
+            "kind",
+            text("created desc"),
+            postgresql_where=text("state = 'done'"),
+        ),
+        Index(
+            "of_a_store",
+            "store_id",
+            "kind",
+            text("number desc"),
+            postgresql_where=text("system_id is null"),
+        ),
+        Index(
+            "failed_for_stores",
+            "kind",
+            "store_id",
+            postgresql_where=text("system_id is null and state = 'failed'"),
+        ),
+        Index("newest_first", text("created desc"), text("id desc")),
+        Index(
+            "active", "state", postgresql_where=text("state in ('queued', 'running', 'waiting')")
+        ),
+        Index("lined_up", "system_id", "number", postgresql_where=text("behind is not null")),
+        Index("going_on", "routine_id", postgresql_where=text("state = 'running'")),
+        Index(
+            "decided_last",
+            "routine_id",
+            "system_id",
+            text("number desc"),
+            postgresql_where=text("due is not null"),
+        ),
+        CheckConstraint(
+            "state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')",
+            name="known_state",
+        ),
+        CheckConstraint("""kind = "order" ->> 'kind'""", name="order_is_of_its_kind"),
+    )
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(
+        Identity()
+    )  # in the order in which runs were queued, whatever clocks said
+    kind: Mapped[str]
+    state: Mapped[str]
+    system_id: Mapped[str | None] = mapped_column(ForeignKey("systems.id"), index=True)
+    store_id: Mapped[str | None] = mapped_column(ForeignKey("stores.id"))
+    routine_id: Mapped[str | None] = mapped_column(ForeignKey("routines.id", ondelete="SET NULL"))
+    sheet_id: Mapped[str | None] = mapped_column(ForeignKey("sheets.id"), index=True)
+    backup_id: Mapped[str | None]  # fixed when the run is queued
+    order: Mapped[RunOrder] = mapped_column(OrderColumn)
+    result: Mapped[RunResult | None] = mapped_column(ResultColumn, nullable=False, default=None)
+    by: Mapped[str]
+    idempotency_key: Mapped[str | None] = mapped_column(unique=True)
+    due: Mapped[datetime | None]
+    created: Mapped[datetime]
+    started: Mapped[datetime | None]
+    ended: Mapped[datetime | None]
+    queued_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    lane: Mapped[str] = mapped_column(Computed(_LANE, persisted=True))
+    """Where it waits: with those of its routine, with what else is due by itself, or with what
+    people wait for.
+    """
+    not_before: Mapped[
+        datetime | None
+    ]  # by the database's clock; only a run that was put off waits for a moment
+    attempt: Mapped[int] = mapped_column(default=0)
+    fence: Mapped[int] = mapped_column(default=0)
+    worker: Mapped[str | None]
+    lease_until: Mapped[datetime | None]
+    stop_asked: Mapped[bool] = mapped_column(default=False)
+    behind: Mapped[
+        str | None
+    ]  # the active run of its system that it waits for before it is in the queue at all
+    told: Mapped[datetime | None]  # when it last told anything, by the database's clock
+    step: Mapped[str] = mapped_column(default="")
+    documents: Mapped[int] = mapped_column(default=0)
+    size: Mapped[int] = mapped_column(default=0)
+    reason: Mapped[str] = mapped_column(default="")
+    remedy: Mapped[str] = mapped_column(default="")
+    problem: Mapped[str | None]
+    odd: Mapped[str] = mapped_column(
+        default=""
+    )  # how it differs from earlier runs of the same system
+    worker_key: Mapped[
+        bytes | None
+    ]  # public half of the worker's key for this run, while it waits for a passphrase
+    sealed_opening_key: Mapped[bytes | None]  # sealed to worker_key; nobody else can open it
+
+
+class RunStep(Base):
+    __tablename__ = "run_steps"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[str] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    attempt: Mapped[int]
+    title: Mapped[str]
+    started: Mapped[datetime]
+    ended: Mapped[datetime | None]
+
+
+class RunLog(Base):
+    __tablename__ = "run_log"
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[str] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    at: Mapped[datetime]
+    level: Mapped[str]
+    text: Mapped[str]
+
+
+IS_ACTIVE = Run.state.in_([constant(state) for state in ACTIVE])
+
+
+class Worker(Base):
+    __tablename__ = "workers"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    started: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    seen: Mapped[datetime] = mapped_column(server_default=text("now()"))
+    skew: Mapped[float] = mapped_column(
+        Float, default=0.0
+    )  # seconds that its clock is ahead of the database's
+    version: Mapped[str] = mapped_column(default="")
+    draining: Mapped[bool] = mapped_column(default=False)  # it takes nothing new
+    for_sites: Mapped[bool] = mapped_column(default=False)  # it takes nothing but runs at sites
+    stopped: Mapped[datetime | None]  # when it ended as planned

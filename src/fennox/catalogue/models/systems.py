@@ -1,0 +1,170 @@
+"""Systems, how they are reached, and what was last seen of them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import (
+    ForeignKey,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fennox.catalogue.models.base import Base
+from fennox.catalogue.typed import Typed
+from fennox.core.format.manifest import Machine
+
+
+class KindRow(Base):
+    """A kind that an administrator added; its newest version counts."""
+
+    __tablename__ = "kinds"
+
+    name: Mapped[str] = mapped_column(primary_key=True)
+    version: Mapped[int] = mapped_column(primary_key=True)
+    text: Mapped[str]
+    added: Mapped[datetime]
+    by: Mapped[str]
+
+
+class Login(Base):
+    __tablename__ = "logins"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    account: Mapped[str]
+    proves_by: Mapped[str]
+    sealed_secret: Mapped[bytes]
+    become: Mapped[str] = mapped_column(
+        default=""
+    )  # the account that commands run as, by sudo; empty: its own
+    certificate: Mapped[str] = mapped_column(default="")  # OpenSSH's, for its key; it is no secret
+    changed: Mapped[datetime]
+
+
+class LoginPlace(Base):
+    """Where an administrator has admitted a login, beside the systems and stores that use it."""
+
+    __tablename__ = "login_places"
+
+    login_id: Mapped[str] = mapped_column(
+        ForeignKey("logins.id", ondelete="CASCADE"), primary_key=True
+    )
+    address: Mapped[str] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(primary_key=True)
+    by: Mapped[str]
+    at: Mapped[datetime]
+
+
+class System(Base):
+    __tablename__ = "systems"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    folder: Mapped[str] = mapped_column(unique=True)
+    kind: Mapped[str]
+    address: Mapped[str]
+    login_id: Mapped[str | None] = mapped_column(
+        ForeignKey("logins.id")
+    )  # None: the service itself
+    key: Mapped[str]
+    site: Mapped[str]
+    labels: Mapped[list[str]]
+    settings: Mapped[dict[str, str]]
+    machine: Mapped[Machine | None] = mapped_column(Typed(Machine))
+    needs: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # ids of systems that a person says must be back before it
+    via_id: Mapped[str | None] = mapped_column(  # the system that the way to it leads through
+        ForeignKey("systems.id", deferrable=True, initially="DEFERRED")
+    )
+    patience: Mapped[int] = mapped_column(
+        default=15, server_default="15"
+    )  # seconds that a connection may take
+    key_until: Mapped[datetime | None]  # when the certificate that it shows ends
+    suspended_because: Mapped[str] = mapped_column(
+        default=""
+    )  # why no routine takes it; empty: they do
+    left_open: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # what takes did around them and did not undo, by title
+    retired: Mapped[datetime | None]  # since when it is no more
+    retired_because: Mapped[str] = mapped_column(default="")
+    let_go: Mapped[bool] = mapped_column(
+        default=False
+    )  # a person says that a retired one's backups may go
+    looked: Mapped[datetime | None]  # when it was last looked at between takes
+    differs: Mapped[str] = mapped_column(
+        default=""
+    )  # how it differs from its last backup, in words
+    differs_since: Mapped[datetime | None]
+    differs_state: Mapped[str] = mapped_column(
+        default=""
+    )  # a digest of how it differs, and since when it stands so
+    differs_still: Mapped[datetime | None]
+    skew: Mapped[float | None]  # seconds that its clock was ahead at its last take
+    default_logins: Mapped[list[str]] = mapped_column(
+        default=list
+    )  # accounts of a fresh installation that still work
+    defaults_tried: Mapped[datetime | None]  # when that was last seen
+    newest_good: Mapped[
+        datetime | None
+    ]  # of its backups that are good; kept by the database (migration 0013)
+    disordered: Mapped[bool] = mapped_column(
+        default=False
+    )  # its backups' dates and their order contradict each other
+    version: Mapped[int] = mapped_column(default=1)
+    created: Mapped[datetime]
+
+
+class StateRow(Base):
+    """What a look compares a system with: digests of its last backup under the key set's write
+    secret.
+    """
+
+    __tablename__ = "states"
+
+    system_id: Mapped[str] = mapped_column(
+        ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True
+    )
+    backup_id: Mapped[str]
+    key_set: Mapped[str]
+    generation: Mapped[int]
+    parts: Mapped[dict[str, dict[str, str]]]
+    likeness: Mapped[str] = mapped_column(
+        default=""
+    )  # how the machine answered then, as a digest too; empty: its answers do not tell
+
+
+class HandedIn(Base):
+    """A document that a person exported and gave: sealed here only until a backup holds it."""
+
+    __tablename__ = "handed_in"
+
+    system_id: Mapped[str] = mapped_column(
+        ForeignKey("systems.id", ondelete="CASCADE"), primary_key=True
+    )
+    document: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
+    by: Mapped[str]
+    size: Mapped[int]
+    sealed: Mapped[bytes | None]
+    backup_id: Mapped[
+        str | None
+    ]  # the backup that holds it, on hold until a newer one is handed in
+
+
+class Site(Base):
+    """A site whose machines are reached through a worker that stands there."""
+
+    __tablename__ = "sites"
+
+    name: Mapped[str] = mapped_column(primary_key=True)  # as systems name it
+    token_hash: Mapped[str] = mapped_column(unique=True)
+    admitted: Mapped[datetime]
+    by: Mapped[str]
+    seen: Mapped[datetime | None]  # by the database's clock
+    connected: Mapped[bool | None]
+    machine: Mapped[str | None]
+    version: Mapped[str | None]
+    key: Mapped[str | None]  # of the machine it runs on, where that is read as `here`
+    skew: Mapped[float | None]  # seconds that its clock is ahead of the service's
