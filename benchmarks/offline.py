@@ -19,8 +19,9 @@ from pathlib import Path
 from fennox.core.format import records
 from fennox.core.format.manifest import Sealed
 from fennox.core.format.primitives.digest import blake2b_256
+from fennox.engine.backups.opened_store import rescue_source
 from fennox.engine.backups.pack_index import PackIndex
-from fennox.engine.backups.vault import Vault, rescue_source
+from fennox.engine.backups.vault import Vault
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 from tests.backups import store_backup

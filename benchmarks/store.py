@@ -42,7 +42,7 @@ from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.slots import Costs
 from fennox.core.names import ObjectName
 from fennox.core.time import stamp
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.pack_index import PackIndex
@@ -117,7 +117,7 @@ async def new_vault(store: Store) -> Vault:
     slot = headers.new_slot(
         keys, "x", label="x", since="20260101T000000Z", costs=cheap, random=secrets.token_bytes
     )
-    return await vaults.create(
+    return await opened_store.create(
         store, keys, sweeper="5a" * 16, slots=[slot], now=lambda: datetime.now(UTC)
     )
 

@@ -31,7 +31,7 @@ from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.records import Previous
 from fennox.core.kind_files.loading import load
 from fennox.core.time import stamp
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
@@ -55,7 +55,7 @@ def now() -> datetime:
 async def make_vault(folder: Path) -> Vault:
     await asyncio.to_thread(folder.mkdir)
     keys = headers.new_keys(secrets.token_hex(16), 1, CLASSIC, secrets.token_bytes)
-    return await vaults.create(FolderStore(folder), keys, sweeper="0" * 32, slots=[], now=now)
+    return await opened_store.create(FolderStore(folder), keys, sweeper="0" * 32, slots=[], now=now)
 
 
 class Taker:

@@ -14,7 +14,8 @@ from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.backup_writer import BackupWriter, Written
 from fennox.engine.backups.pack_index import PackIndex
-from fennox.engine.backups.vault import Vault, list_backups
+from fennox.engine.backups.record_lists import list_backups
+from fennox.engine.backups.vault import Vault
 
 SYSTEM = "5e" * 16
 

@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, settings
 from fennox.core.format import header as headers
 from fennox.core.format.primitives.hpke import CLASSIC
 from fennox.core.format.slots import Costs
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.vault import Vault
 from fennox.stores.folder import FolderStore
 
@@ -122,6 +122,6 @@ async def make_vault(folder: Path) -> Vault:
         costs=CHEAP,
         random=secrets.token_bytes,
     )
-    return await vaults.create(
+    return await opened_store.create(
         FolderStore(folder), keys, sweeper=secrets.token_hex(16), slots=[slot], now=fixed_now
     )

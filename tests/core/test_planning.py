@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from fennox.core.format.manifest import Finding, Head, KindFile, Machine, Part, Reached
 from fennox.core.format.trees import EMPTY
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import planning, proving
-from fennox.core.restoring.planning import RestoreSource, Target
+from fennox.core.restoring import changed_facts, plan_findings, planning, proving
+from fennox.core.restoring.plan_inputs import RestoreSource, Target
 from fennox.core.restoring.sheet import CheckProof, Place
 from tests.conftest import NOON
 from tests.engine.keeper import shipped_kind
@@ -129,12 +129,12 @@ def test_the_face_afterwards_is_the_backups_only_if_everything_is_restored() -> 
 def test_only_facts_that_changed_are_told() -> None:
     then = planning.plan(LINUX, source(), target(), ALL, {})
     now = planning.plan(LINUX, source(), target(version="12.1"), ALL, {})
-    assert planning.changed_facts(then, then) == []
-    assert planning.changed_facts(then, now) == [
+    assert changed_facts.changed_facts(then, then) == []
+    assert changed_facts.changed_facts(then, now) == [
         "the target's version was debian 12 and is now debian 12.1"
     ]
     other = replace(target(), documents={"settings": {"/etc/a": "1", "/etc/b": "x"}})
-    [said] = planning.changed_facts(then, planning.plan(LINUX, source(), other, ALL, {}))
+    [said] = changed_facts.changed_facts(then, planning.plan(LINUX, source(), other, ALL, {}))
     assert said.endswith(
         "(overwritten as well: /etc/b; overwritten no more: /etc/a; added no more: /etc/b)"
     )
@@ -182,7 +182,9 @@ def test_odd_version_forms_are_compared_by_their_first_number(
     backup: str, other: str, fits: bool
 ) -> None:
     assert (
-        planning.version_fits(SKERRY.requires.version, SKERRY.requires.version_form, backup, other)
+        plan_findings.version_fits(
+            SKERRY.requires.version, SKERRY.requires.version_form, backup, other
+        )
         is fits
     )
 
@@ -195,9 +197,9 @@ def test_not_older_orders_versions_as_numbers(ours: list[int], theirs: list[int]
     requires = LINUX.requires.model_copy(update={"version": "not-older"})
     kind = LINUX.model_copy(update={"requires": requires})
     texts = [".".join(str(number) for number in numbers) for numbers in (ours, theirs)]
-    assert planning.version_fits(kind.requires.version, kind.requires.version_form, *texts) is (
-        theirs >= ours
-    )
+    assert plan_findings.version_fits(
+        kind.requires.version, kind.requires.version_form, *texts
+    ) is (theirs >= ours)
 
 
 def test_a_proof_of_nothing_is_no_proof_and_one_failed_check_is_enough() -> None:

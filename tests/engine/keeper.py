@@ -20,7 +20,7 @@ from fennox.core.format.manifest import Document, KindFile, Reached
 from fennox.core.kind_files.loading import load, whole
 from fennox.core.kinds.filling import for_system
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import planning
+from fennox.core.restoring import plan_inputs, planning
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
@@ -201,7 +201,7 @@ class Keeper:
         finally:
             await link.close()
         reader = await self.reader(taken)
-        source = planning.RestoreSource(
+        source = plan_inputs.RestoreSource(
             taken.reference.backup,
             self.id,
             "web-9",

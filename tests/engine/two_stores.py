@@ -13,7 +13,7 @@ from fennox.core.format import header as headers
 from fennox.core.format.header import NewKeys
 from fennox.core.format.primitives.hpke import CLASSIC, SuiteName
 from fennox.core.format.slots import Slot
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
@@ -46,7 +46,7 @@ async def holding(
         costs=CHEAP,
         random=secrets.token_bytes,
     )
-    vault = await vaults.create(
+    vault = await opened_store.create(
         FolderStore(folder), keys, sweeper=SERVICE, slots=[slot], now=now, plain_names=plain_names
     )
     if apart:
@@ -86,9 +86,9 @@ async def begin_generation(vault: Vault, old: NewKeys, phrase: str) -> tuple[Vau
 
 async def reseal(vault: Vault, slot: Slot, without: Collection[str] = ()) -> None:
     """What a rekey run does; ``without``: backups that are left as they are."""
-    await vaults.renew_slots(vault, 1, [slot])
+    await opened_store.renew_slots(vault, 1, [slot])
     here = Holding(vault, PackIndex())
-    good, bad = await vaults.read_records(vault)
+    good, bad = await record_lists.read_records(vault)
     assert bad == []
     for record in good:
         if record.reference.generation == 1 and record.reference.backup not in without:

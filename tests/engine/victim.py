@@ -13,7 +13,7 @@ import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import Holding, copy
@@ -43,7 +43,7 @@ async def open_pair(folder: Path, now: datetime) -> tuple[Holding, Holding]:
 
     one, two = [
         Holding(
-            await vaults.open_with_passphrase(FolderStore(folder / name), PASSPHRASE, clock),
+            await opened_store.open_with_passphrase(FolderStore(folder / name), PASSPHRASE, clock),
             PackIndex(),
         )
         for name in ("one", "two")
@@ -73,7 +73,7 @@ async def live(folder: Path, seed: int) -> None:
         if chance.random() < 0.6:
             await copy(one, two, await one.vault.find_record(backup), MemoryJournal())
             say("copied", backup, name)
-        records, _ = await vaults.list_backups(one.vault)
+        records, _ = await record_lists.list_backups(one.vault)
         gone = [record.reference.backup for record in records[:-KEPT]]
         for old in gone:
             say("expired", old, "-")

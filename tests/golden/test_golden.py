@@ -15,6 +15,7 @@ from fennox import rescue
 from fennox.core.format import notes
 from fennox.core.format.manifest import Document
 from fennox.core.format.primitives.digest import blake2b_256
+from fennox.engine.backups import opened_store
 from fennox.engine.backups import vault as vaults
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
@@ -35,7 +36,7 @@ def test_there_are_golden_stores() -> None:
 
 @pytest.mark.parametrize("folder", STORES, ids=lambda folder: folder.name)
 async def test_a_golden_store_opens_to_the_same_content(folder: Path) -> None:
-    vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
     first, second, apart, *odd = await all_backups(vault)
     assert await read_back(vault, first) == FIRST
     assert await read_back(vault, second) == SECOND

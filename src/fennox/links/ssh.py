@@ -20,7 +20,7 @@ from contextlib import asynccontextmanager
 
 import asyncssh
 
-from fennox.core.errors import FarSideFailed, Unreachable, WrongLogin
+from fennox.core.errors import FarSideFailed, WrongLogin
 from fennox.links.base import (
     MAX_OUTPUT,
     Address,
@@ -31,11 +31,12 @@ from fennox.links.base import (
     Running,
     ShellLanguage,
 )
-from fennox.links.command_series import Errors, Series, script
+from fennox.links.command_series import script
 from fennox.links.powershell import in_powershell
 from fennox.links.sftp import SftpFiles
 from fennox.links.ssh_connection import open_connection
-from fennox.links.standing_shell import COMMAND, StandingShell, blocks_of
+from fennox.links.ssh_running import SshRunning, cut_off, feed_into
+from fennox.links.standing_shell import COMMAND, StandingShell
 
 _WINDOW = (
     6 * 1024 * 1024
@@ -87,47 +88,6 @@ async def _close(opened: list[asyncssh.SSHClientConnection]) -> None:
             await connection.wait_closed()
 
 
-class _SshRunning:
-    def __init__(
-        self,
-        process: asyncssh.SSHClientProcess[bytes],
-        address: Address,
-        feeder: asyncio.Task[None],
-        mark: str,
-    ) -> None:
-        self._process = process
-        self._address = address
-        self._feeder = feeder
-        self._errors = Errors(mark.encode())
-        self._hearing = asyncio.create_task(self._errors.read(process.stderr))
-        self._mark = mark
-        self.over = False  # nothing of it runs over there any more
-
-    def blocks(self) -> AsyncGenerator[bytes, None]:
-        return blocks_of(self._process, _cut(self._address))
-
-    async def ended(self) -> Output:
-        errors = await self._errors.of(0)
-        await self._process.wait_closed()
-        code = self._process.exit_status
-        if code is None:
-            raise _cut(self._address)
-        self.over = True
-        await self._feeder
-        return Output(code, b"", errors)
-
-    def answers(self, count: int, heard: Collection[int]) -> AsyncIterator[Running]:
-        return Series(self.blocks(), self._mark, self._errors, _cut(self._address)).answers(
-            count, heard
-        )
-
-    async def abandon(self) -> None:
-        self._process.close()
-        self._feeder.cancel()
-        self._hearing.cancel()
-        await asyncio.gather(self._feeder, self._hearing, return_exceptions=True)
-
-
 class SshLink:
     """One connection, kept for all commands of a run. ``opened``: those it leads through, and
     itself as the last.
@@ -174,7 +134,7 @@ class SshLink:
             "Allow it in the sudoers file there, without a password or with the login's own.",
         )
 
-    async def _start(self, words: list[str], feed: AsyncIterator[bytes] | None) -> _SshRunning:
+    async def _start(self, words: list[str], feed: AsyncIterator[bytes] | None) -> SshRunning:
         if self.language == "powershell" and feed is not None:
             raise FarSideFailed(
                 "A document cannot be fed to a command of PowerShell.", "Mend the kind file."
@@ -188,12 +148,12 @@ class SshLink:
 
     async def _start_line(
         self, line: str, feed: AsyncIterator[bytes] | None, mark: str = ""
-    ) -> _SshRunning:
+    ) -> SshRunning:
         process = await self._process(line)
-        return _SshRunning(
+        return SshRunning(
             process,
             self._address,
-            asyncio.create_task(_feed(process, self._said_first, feed)),
+            asyncio.create_task(feed_into(process, self._said_first, feed)),
             mark,
         )
 
@@ -251,7 +211,9 @@ class SshLink:
         """Asks the shell that stays over there; it is begun when it is first wanted."""
         shell = self._shell
         if shell is None or not shell.waits:
-            shell = self._shell = StandingShell(await self._process(COMMAND), _cut(self._address))
+            shell = self._shell = StandingShell(
+                await self._process(COMMAND), cut_off(self._address)
+            )
         try:
             async with shell.turn(line, mark, count, heard) as answers:
                 yield answers
@@ -265,7 +227,7 @@ class SshLink:
                 line, encoding=None, max_pktsize=131072, window=_WINDOW
             )
         except (OSError, asyncssh.Error) as error:
-            raise _cut(self._address) from error
+            raise cut_off(self._address) from error
 
     async def _one_by_one(self, questions: Sequence[list[str]]) -> AsyncGenerator[Running, None]:
         for words in questions:
@@ -298,8 +260,8 @@ class SshLink:
 
     @asynccontextmanager
     async def _running(
-        self, starting: Coroutine[None, None, _SshRunning]
-    ) -> AsyncIterator[_SshRunning]:
+        self, starting: Coroutine[None, None, SshRunning]
+    ) -> AsyncIterator[SshRunning]:
         running = await starting
         try:
             yield running
@@ -349,25 +311,3 @@ class SshLink:
 
     async def disconnect(self) -> None:
         await _close(self._opened)
-
-
-async def _feed(
-    process: asyncssh.SSHClientProcess[bytes], first: bytes, feed: AsyncIterator[bytes] | None
-) -> None:
-    try:
-        if first:
-            process.stdin.write(first)
-        if feed is not None:
-            async for block in feed:
-                process.stdin.write(block)
-                await process.stdin.drain()
-        process.stdin.write_eof()
-    except (BrokenPipeError, ConnectionError, asyncssh.Error):
-        return  # the command ended before it read everything; its exit code tells why
-
-
-def _cut(address: Address) -> Unreachable:
-    return Unreachable(
-        f"The connection to {address} was cut.",
-        "Try again; look at the machine if it happens twice.",
-    )

@@ -18,6 +18,7 @@ from fennox.core.errors import (
 )
 from fennox.core.format import chunks
 from fennox.core.format import header as headers
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups import vault as vaults
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
@@ -79,7 +80,7 @@ async def test_a_record_carried_from_one_store_to_another_is_refused(tmp_path: P
     there = tmp_path / "two" / record.relative_to(tmp_path / "one")
     there.parent.mkdir(parents=True)
     shutil.copy(record, there)
-    _, bad = await vaults.list_backups(two.vault)
+    _, bad = await record_lists.list_backups(two.vault)
     assert len(bad) == 1
 
 
@@ -121,17 +122,17 @@ async def test_a_forged_newer_header_does_not_catch_the_passphrase_and_stops_the
     await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
     store = FolderStore(tmp_path / "one")
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await vaults.open_pinned(
+        await opened_store.open_pinned(
             store, pinned=mine, held=here.vault.held, opening=None, now=fixed_now
         )
-    opened = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
+    opened = await opened_store.open_with_passphrase(store, PASSPHRASE, fixed_now)
     assert opened.header == here.vault.header
 
 
 async def test_the_right_passphrase_of_another_key_set_opens_nothing(tmp_path: Path) -> None:
     await holding(tmp_path / "one", new_keys(), fixed_now)
     with pytest.raises(WrongPassphrase):
-        await vaults.open_with_passphrase(
+        await opened_store.open_with_passphrase(
             FolderStore(tmp_path / "one"), "seven terns on a wet rope", fixed_now
         )
 
@@ -143,7 +144,9 @@ async def test_a_store_of_a_newer_format_says_so_and_is_left_alone(tmp_path: Pat
     path.write_text(json.dumps(newer, sort_keys=True, separators=(",", ":")))
     before = path.read_bytes()
     with pytest.raises(FennoxError, match="fennox-store/2"):
-        await vaults.open_with_passphrase(FolderStore(tmp_path / "one"), PASSPHRASE, fixed_now)
+        await opened_store.open_with_passphrase(
+            FolderStore(tmp_path / "one"), PASSPHRASE, fixed_now
+        )
     assert path.read_bytes() == before
 
 

@@ -15,7 +15,7 @@ import pytest
 from fennox.core.errors import FennoxError, NoRoom, StoreUnusable
 from fennox.core.format.sweeps import Sweep
 from fennox.core.names import ObjectName
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.confirmation import PacksGone
 from fennox.engine.backups.pack_index import PackIndex
@@ -43,7 +43,7 @@ def put_back(folder: Path, older: Path) -> None:
 
 async def reads(folder: Path, backup: str) -> dict[str, bytes]:
     """By a reader that knows nothing but the store and its passphrase."""
-    fresh = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+    fresh = await opened_store.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
     return await read_back(fresh, backup)
 
 

@@ -15,7 +15,7 @@ from fennox.core.format import header as headers
 from fennox.core.format import notes, sweeps
 from fennox.core.format.anchors import Anchors, SystemAnchor, ranges
 from fennox.core.format.primitives.hpke import CLASSIC
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import Holding
@@ -144,7 +144,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
     async def build() -> None:
         await make(folder, CLASSIC)
-        vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+        vault = await opened_store.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
         gone = sweeps.RemovedBackup(
             name="systems/web-9-5e5e5e5e/x.fxr", why="the ladder", system="5e" * 16, sequence=6
         )
@@ -211,8 +211,8 @@ def sheet(whole: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 async def _told(folder: Path) -> dict[str, Any]:
-    vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
-    records, _ = await vaults.list_backups(vault)
+    vault = await opened_store.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+    records, _ = await record_lists.list_backups(vault)
     notes = list((folder / "systems").rglob("*.fxn"))
     anchor = SystemAnchor(
         system=SYSTEM,
@@ -240,8 +240,8 @@ def test_what_is_gone_without_a_trace_is_found_by_what_was_told(
 
 @pytest.mark.parametrize(("what", "damage"), CASES, ids=lambda one: str(one).replace(" ", "-"))
 async def test_a_scrub_finds_it_too(store: Path, what: str, damage: str) -> None:
-    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
-    expected = [record.reference.backup for record in (await vaults.list_backups(vault))[0]]
+    vault = await opened_store.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    expected = [record.reference.backup for record in (await record_lists.list_backups(vault))[0]]
     told = Anchors.model_validate((await _told(store))["anchors"])
     before = await scrub(Holding(vault, PackIndex()), expected, MemoryJournal(), told=[told])
     assert before.sound, [before.faults, before.gaps, before.losses]
@@ -252,7 +252,7 @@ async def test_a_scrub_finds_it_too(store: Path, what: str, damage: str) -> None
 
 @pytest.mark.parametrize("damage", ["renamed", "moved"])
 async def test_a_note_in_a_wrong_place_is_put_back(store: Path, damage: str) -> None:
-    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
     path = victim(store, "note")
     DAMAGES[damage](path)
     here = Holding(vault, PackIndex())
@@ -264,7 +264,7 @@ async def test_a_note_in_a_wrong_place_is_put_back(store: Path, damage: str) -> 
 
 
 async def test_a_sweep_list_under_a_wrong_name_goes_on_explaining(store: Path) -> None:
-    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
     told = [sweep.model_dump() for sweep in await vault.sweep_lists()]
     DAMAGES["renamed"](victim(store, "sweep list"))
     here = Holding(vault, PackIndex())
@@ -279,7 +279,7 @@ async def test_a_sweep_list_under_a_wrong_name_goes_on_explaining(store: Path) -
 
 
 async def test_a_header_of_earlier_keys_that_is_gone_is_written_anew(store: Path) -> None:
-    vault = await vaults.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(FolderStore(store), PASSPHRASE, fixed_now)
     path = victim(store, "older header")
     slots = headers.decode(path.read_bytes()).slots
     path.unlink()
@@ -287,5 +287,5 @@ async def test_a_header_of_earlier_keys_that_is_gone_is_written_anew(store: Path
         fault.object
         for fault in (await scrub(Holding(vault, PackIndex()), [], MemoryJournal())).faults
     ] == ["header/1."]
-    await vaults.renew_slots(vault, 1, slots)
+    await opened_store.renew_slots(vault, 1, slots)
     assert "No damage found." in rescue(store, "check").stderr

@@ -16,7 +16,7 @@ from fennox.core.errors import Damaged, WrongPassphrase
 from fennox.core.format import generations, notes, records
 from fennox.core.format.primitives.hpke import CLASSIC, HYBRID, OpeningKey
 from fennox.core.format.slots import Slot
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import MemoryJournal
@@ -79,7 +79,7 @@ async def test_a_run_that_dies_at_any_verb_is_gone_on_with_and_no_backup_is_lost
 
 
 async def _is_whole(vault: Vault, backups: list[str]) -> None:
-    fresh = await vaults.open_with_passphrase(vault.store, NEW, fixed_now)
+    fresh = await opened_store.open_with_passphrase(vault.store, NEW, fixed_now)
     assert set(fresh.held) == {1, 2}
     for backup, documents in zip(backups, DAYS, strict=True):
         record = await fresh.find_record(backup)
@@ -90,7 +90,7 @@ async def _is_whole(vault: Vault, backups: list[str]) -> None:
     ).values()
     assert (note.fact, note.reason) == ("hold", "kept")
     with pytest.raises(WrongPassphrase):
-        await vaults.open_with_passphrase(vault.store, PASSPHRASE, fixed_now)
+        await opened_store.open_with_passphrase(vault.store, PASSPHRASE, fixed_now)
 
 
 async def test_the_sweep_removes_what_was_sealed_anew_and_only_that(tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
@@ -77,7 +77,7 @@ def live_and_die(folder: Path, seed: int, told: Told) -> None:
 async def check(folder: Path, told: Told) -> None:
     for name, wanted in (("one", told.taken), ("two", told.copied)):
         store = (await open_pair(folder, datetime.now(UTC)))[name == "two"]
-        good, bad = await vaults.list_backups(store.vault)
+        good, bad = await record_lists.list_backups(store.vault)
         assert bad == [], "no record is half there"
         there = {record.reference.backup for record in good}
         assert wanted <= there, f"{name} lost {wanted - there}"
@@ -115,7 +115,7 @@ async def test_a_process_that_is_killed_again_and_again_loses_nothing_and_leaves
 
 
 async def _holding(folder: Path) -> Holding:
-    vault = await vaults.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(FolderStore(folder), PASSPHRASE, fixed_now)
     return Holding(vault, PackIndex())
 
 

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fennox.core.errors import FennoxError
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.testing.stores import FailingStore, ForgetfulStore
 from tests.backups import all_backups, read_back, store_backup
@@ -58,7 +58,7 @@ async def live(story: list[tuple[object, ...]], folder: Path) -> None:
         except FennoxError:
             unsure.append(held)
         vault.store = whole
-    fresh = await vaults.open_with_passphrase(whole, PASSPHRASE, fixed_now)
+    fresh = await opened_store.open_with_passphrase(whole, PASSPHRASE, fixed_now)
     there = await all_backups(fresh)
     assert set(model) <= set(there)
     for backup in there:

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from fennox.core.errors import Damaged, Stopped, StoreUnusable
 from fennox.core.format import notes, records
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.journal import MemoryJournal
@@ -345,8 +345,8 @@ async def _crash(world: World, number: int, verb: int, here: dict[str, dict[str,
 
 async def _adopted(world: World, here: dict[str, dict[str, bytes]], held: set[str]) -> None:
     """Somebody who has only the store and a passphrase learns all that is known of its backups."""
-    found = await vaults.open_with_passphrase(world.here.vault.store, PASSPHRASE, world.now)
-    good, bad = await vaults.list_backups(found)
+    found = await opened_store.open_with_passphrase(world.here.vault.store, PASSPHRASE, world.now)
+    good, bad = await record_lists.list_backups(found)
     assert bad == []
     assert {record.reference.backup for record in good} == set(here)
     for record in good:

@@ -13,7 +13,7 @@ from fennox.core.format import header as headers
 from fennox.core.format import records, sweeps
 from fennox.core.format.header import NewKeys
 from fennox.core.names import object_name
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
@@ -31,13 +31,13 @@ DOCUMENTS = {
 
 async def test_what_was_stored_is_read_back_with_the_passphrase_alone(vault: Vault) -> None:
     backup, _ = await store_backup(vault, PackIndex(), DOCUMENTS)
-    again = await vaults.open_with_passphrase(vault.store, PASSPHRASE, fixed_now)
+    again = await opened_store.open_with_passphrase(vault.store, PASSPHRASE, fixed_now)
     assert await read_back(again, backup) == DOCUMENTS
 
 
 async def test_a_wrong_passphrase_opens_nothing(vault: Vault) -> None:
     with pytest.raises(WrongPassphrase):
-        await vaults.open_with_passphrase(vault.store, "not this one", fixed_now)
+        await opened_store.open_with_passphrase(vault.store, "not this one", fixed_now)
 
 
 async def test_an_unchanged_backup_is_one_small_object(vault: Vault) -> None:
@@ -191,14 +191,14 @@ async def test_a_record_under_another_name_or_with_a_changed_byte_is_damage(
         records.decode(bytes(data), vault.secret, vault.id)
     moved = object_name("systems/web-9-5e5e5e5e/20200101T000000Z.backup.abababab.fxr")
     await vault.store.put(moved, (store_folder / name).read_bytes())
-    _, bad = await vaults.list_backups(vault)
+    _, bad = await record_lists.list_backups(vault)
     assert [name for name, _ in bad] == [moved]
 
 
 async def test_a_store_is_not_made_over_another(vault: Vault) -> None:
     keys = headers.new_keys("ab" * 16, 1, "x25519-sha256-aes256gcm", os.urandom)
     with pytest.raises(Conflict, match="already holds a store"):
-        await vaults.create(vault.store, keys, sweeper="s", slots=[], now=fixed_now)
+        await opened_store.create(vault.store, keys, sweeper="s", slots=[], now=fixed_now)
 
 
 async def test_a_header_that_the_service_did_not_write_stops_it(
@@ -210,7 +210,7 @@ async def test_a_header_that_the_service_did_not_write_stops_it(
     )
     await vault.store.put(headers.name(other), headers.encode(other))
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await vaults.open_pinned(
+        await opened_store.open_pinned(
             FolderStore(store_folder), pinned=pinned, held=vault.held, opening=None, now=fixed_now
         )
 
@@ -221,7 +221,7 @@ async def test_a_header_signed_while_the_store_was_away_is_written_when_it_is_op
     newer = vault.header.model_copy(update={"revision": 2}).signed(
         vault.secret, vault.opening_key()
     )
-    opened = await vaults.open_pinned(
+    opened = await opened_store.open_pinned(
         vault.store, pinned=headers.encode(newer), held=vault.held, opening=None, now=fixed_now
     )
     assert opened.header.revision == 2
@@ -234,8 +234,8 @@ async def test_only_the_last_three_headers_stay(vault: Vault) -> None:
             vault.secret, vault.opening_key()
         )
         await vault.store.put(headers.name(header), headers.encode(header))
-    await vaults.forget_old_headers(vault)
-    left = [headers.decode(data).revision for data in await vaults.read_headers(vault.store)]
+    await opened_store.forget_old_headers(vault)
+    left = [headers.decode(data).revision for data in await opened_store.read_headers(vault.store)]
     assert sorted(left) == [4, 5, 6]
 
 
@@ -253,12 +253,16 @@ async def test_headers_that_a_withdrawn_passphrase_opens_go_at_once_and_others_s
     await vault.store.put(headers.name(foreign), headers.encode(foreign))
     last = vault.header.model_copy(update={"revision": 3}).signed(vault.secret, vault.opening_key())
     vault.header = last
-    await vaults.forget_old_headers(vault)
-    left = {headers.name(headers.decode(data)) for data in await vaults.read_headers(vault.store)}
+    await opened_store.forget_old_headers(vault)
+    left = {
+        headers.name(headers.decode(data)) for data in await opened_store.read_headers(vault.store)
+    }
     assert headers.name(both) in left, "the newest is not there yet: what opens the store stays"
     await vault.store.put(headers.name(last), headers.encode(last))
-    await vaults.forget_old_headers(vault)
-    left = {headers.name(headers.decode(data)) for data in await vaults.read_headers(vault.store)}
+    await opened_store.forget_old_headers(vault)
+    left = {
+        headers.name(headers.decode(data)) for data in await opened_store.read_headers(vault.store)
+    }
     assert headers.name(both) not in left
     assert headers.name(last) in left
     assert headers.name(foreign) in left, "what somebody else has put there is the scrub's to tell"

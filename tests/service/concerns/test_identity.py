@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.format.manifest import Finding
-from fennox.service.concerns.system_watch import _subject
+from fennox.service.concerns.one_system import subject_of
 
 LACKS = ConcernFound(
     "lacks", "low", "system", "web-9", "web-9: it lacks x.", "Add x.", subject="points|/x"
@@ -35,13 +35,13 @@ def test_keys_of_before_stay_as_they_were_so_that_mutes_do() -> None:
 def test_a_finding_is_told_apart_by_what_it_is_about() -> None:
     finding = Finding(severity="warning", code="points-outside", text="To /x.", subject="/x")
     reworded = finding.model_copy(update={"text": "It leads to /x."})
-    assert _subject(finding) == _subject(reworded)
+    assert subject_of(finding) == subject_of(reworded)
 
 
 def test_of_a_backup_of_before_the_words_tell_findings_apart() -> None:
     one = Finding(severity="warning", code="points-outside", text="To /x.")
     other = one.model_copy(update={"text": "To /y."})
-    assert _subject(one) != _subject(other)
+    assert subject_of(one) != subject_of(other)
 
 
 def test_a_finding_without_a_subject_is_stored_as_before() -> None:

@@ -12,7 +12,7 @@ import pytest
 
 from fennox.client.api import Client, OutOfReachError, ProblemError
 from fennox.core.format import notes
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake
 from fennox.wire.enrolling import Retired, SystemChange
@@ -109,7 +109,7 @@ def test_a_hold_is_in_the_store_too_and_a_release_ends_it(ready: Service) -> Non
 
     async def facts() -> list[notes.Fact]:
         store = FolderStore(ready.folder / "attic")
-        vault = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
+        vault = await opened_store.open_with_passphrase(store, PASSPHRASE, fixed_now)
         record = await vault.find_record(backup)
         found = await vault.read_notes(record.reference.folder)
         return [note.fact for note in sorted(found, key=lambda note: note.time)]

@@ -15,7 +15,7 @@ from fennox.catalogue import schema
 from fennox.catalogue.models.base import Base
 from fennox.catalogue.models.runs import Run
 from fennox.core.errors import Conflict, Outdated
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.service.foundation import key_file, session_guard
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
@@ -69,7 +69,7 @@ async def rebuild(context: Context, store: Store) -> rebuilt_secrets.Rebuilt:
     """
     async with context.session() as session:
         await rebuild_service.must_be_empty(session)
-    vault = await vaults.open_with_passphrase(store, PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(store, PASSPHRASE, fixed_now)
     return await rebuild_service.rebuild(
         context, await own_backup.find(vault, None), store.address, None
     )
@@ -132,7 +132,7 @@ async def test_it_dies_anywhere_and_leaves_nothing_or_all(
 async def test_the_newest_that_does_not_open_is_named_and_the_one_before_it_serves(
     attic: Path, empty: Context
 ) -> None:
-    vault = await vaults.open_with_passphrase(FolderStore(attic), PASSPHRASE, fixed_now)
+    vault = await opened_store.open_with_passphrase(FolderStore(attic), PASSPHRASE, fixed_now)
     held = [
         ((await vault.read_record(name)).reference, name) for name in await vault.record_names()
     ]

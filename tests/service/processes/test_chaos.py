@@ -28,7 +28,7 @@ import psycopg
 import pytest
 
 from fennox.client.api import OutOfReachError, ProblemError
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.service.foundation.clock import real_now
 from fennox.stores.folder import FolderStore
 from fennox.wire.backups import NewTake
@@ -419,10 +419,10 @@ async def judge(chaos: Chaos) -> None:
         assert mistakes == []
     opens: dict[str, set[str]] = {}
     for store in (*FOLDERS, "depot"):
-        vault = await vaults.open_with_passphrase(
+        vault = await opened_store.open_with_passphrase(
             FolderStore(chaos.folder(store)), PASSPHRASE, real_now
         )
-        good, bad = await vaults.list_backups(vault)
+        good, bad = await record_lists.list_backups(vault)
         assert bad == [], store
         opens[store] = set()
         for record in good:

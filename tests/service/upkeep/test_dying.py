@@ -29,7 +29,7 @@ from fennox.core.facts.run_orders import (
     SweepOrder,
 )
 from fennox.core.format.primitives.digest import blake2b_256
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.journal import MemoryJournal
 from fennox.engine.stores.copy_backup import copy
 from fennox.service.keys import rekey_run
@@ -170,7 +170,7 @@ class World:
         found: dict[str, set[str]] = {}
         for name in ("attic", "pier"):
             store = FolderStore(self.folder / "now" / name)
-            vault = await vaults.open_with_passphrase(store, phrase, fixed_now)
+            vault = await opened_store.open_with_passphrase(store, phrase, fixed_now)
             found[name] = set(await all_backups(vault))
             for backup in found[name]:
                 assert await read_back(vault, backup) == self.contents[backup]

@@ -17,7 +17,7 @@ from sqlalchemy import (
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fennox.catalogue.models.base import Base, constant
-from fennox.catalogue.typed import OrderColumn, ResultColumn, Typed
+from fennox.catalogue.models.typed import OrderColumn, ResultColumn, Typed
 from fennox.core.facts.run_orders import RunOrder
 from fennox.core.facts.run_results import RunResult
 from fennox.core.restoring.sheet import Sheet

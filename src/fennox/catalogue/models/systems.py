@@ -10,7 +10,7 @@ from sqlalchemy import (
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fennox.catalogue.models.base import Base
-from fennox.catalogue.typed import Typed
+from fennox.catalogue.models.typed import Typed
 from fennox.core.format.manifest import Machine
 
 

@@ -4,32 +4,25 @@ from __future__ import annotations
 
 import argparse
 import os
-from pathlib import Path
 from typing import TypeVar
 
 from pydantic import SecretStr
 
 from fennox.cli import access
-from fennox.cli.access import first_line
 from fennox.cli.estate import runs
 from fennox.cli.host_keys import with_accepted_key
 from fennox.cli.main import FAILED, Environment
 from fennox.cli.output import ask, can_ask, out, say, show_list, show_one, show_table, when
 from fennox.cli.signed_in import client
 from fennox.cli.stores.key_sets import suite
-from fennox.core.errors import BadInput, PersonNeeded
-from fennox.core.facts.run_results import PreviewResult, ScrubResult, SweepResult
+from fennox.core.errors import PersonNeeded
+from fennox.core.facts.run_results import ScrubResult
 from fennox.core.words import counted, size
-from fennox.wire.backups import MarkedShown
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     EntryShown,
     FolderShown,
-    LoginChange,
-    LoginShown,
     Look,
-    NewLogin,
-    NewLoginPlace,
     NewStore,
     StoreChange,
     StoreShown,
@@ -212,101 +205,6 @@ def _scrubbed(run: RunShown) -> str:
     return f"{read} {found}"
 
 
-def sweep(arguments: argparse.Namespace, environment: Environment) -> int:
-    with client(environment) as service:
-        name = service.store(arguments.store).name
-        marked = service.marked(name)
-        waiting = [item for item in marked if item.person]
-        if not arguments.yes or arguments.preview:
-            seen = runs.watch(service, service.sweep(name, preview=True).id, arguments)
-            if seen.state != "done":
-                return runs.ending(seen)
-            if arguments.json and arguments.preview:
-                print(seen.model_dump_json(indent=2))
-            else:
-                _tell_marked(marked)
-                say(_would(seen))
-            if arguments.preview:
-                return 0
-            if not can_ask():
-                raise PersonNeeded("Nobody confirmed it.", "Give --yes, or --preview to look only.")
-            lets_go = (
-                f" and let {counted(len(waiting), 'backup')} go that wait for a person"
-                if arguments.confirm
-                else ""
-            )
-            if ask(f"Type yes to sweep{lets_go}:") != "yes":
-                raise PersonNeeded("It was not confirmed.", "Nothing was changed.")
-        sure = [item.backup for item in waiting] if arguments.confirm else []
-        return runs.started(
-            service,
-            service.sweep(name, preview=False, confirmed=sure),
-            arguments,
-            {"sweep": _swept},
-        )
-
-
-def _tell_marked(marked: list[MarkedShown]) -> None:
-    """What is marked to go, and what it waits for: on standard output, as it is what was asked
-    for.
-    """
-    if marked:
-        rows: list[list[object]] = [
-            [
-                item.backup[:12],
-                item.system,
-                when(item.time),
-                item.name or "-",
-                when(item.marked),
-                item.waits,
-            ]
-            for item in marked
-        ]
-        show_table(
-            ["ID", "SYSTEM", "TAKEN", "NAME", "MARKED", "WAITS FOR"], rows, spare=["NAME", "MARKED"]
-        )
-
-
-def _would(run: RunShown) -> str:
-    result = run.told(PreviewResult)
-    if result.doubts:
-        return f"Nothing would be removed: {result.doubts} See `fennox doctor clocks`."
-    return (
-        f"A sweep of {run.store} removes {result.records} backups that nothing keeps and deletes "
-        f"{result.deleted} packs whose grace is over: {size(result.freed)} are free at once. "
-        f"It condemns {result.condemned} packs more: {size(result.later)} are free after 48 hours."
-        f"{_locked(result)}{_waiting(run, result)}"
-    )
-
-
-def _swept(run: RunShown) -> str:
-    result = run.told(SweepResult)
-    anew = result.superseded
-    superseded = f" {anew} old records of backups that were sealed anew went too." if anew else ""
-    return (
-        f"{result.records} backups were removed, {result.deleted} packs deleted, "
-        f"{size(result.freed)} freed; {size(result.later)} more after the grace."
-        f"{superseded}{_locked(result)}{_waiting(run, result)}"
-    )
-
-
-def _waiting(run: RunShown, result: SweepResult | PreviewResult) -> str:
-    count = result.waiting
-    text = (
-        f" {counted(count, 'backup')} more wait for a person: `fennox store sweep {run.store}"
-        " --confirm`."
-    )
-    return text if count else ""
-
-
-def _locked(result: SweepResult | PreviewResult) -> str:
-    text = (
-        f" {result.locked} objects are locked by the far side; the first may go on"
-        f" {result.locked_until}."
-    )
-    return text if result.locked else ""
-
-
 def damage(arguments: argparse.Namespace, environment: Environment) -> None:
     with client(environment) as service:
         found = service.damage(arguments.store)
@@ -399,132 +297,3 @@ def test(arguments: argparse.Namespace, environment: Environment) -> int:
         )
         out.print(verdict)
     return 0 if tested.passed else FAILED
-
-
-def add_login(arguments: argparse.Namespace, environment: Environment) -> None:
-    key, password = _secret(arguments)
-    if key is None and password is None and not arguments.agent and not arguments.here:
-        password = SecretStr(access.ask_secret("Password: "))
-    with client(environment) as service:
-        login = service.add_login(
-            NewLogin(
-                name=arguments.name,
-                account=arguments.account,
-                password=password,
-                private_key=key,
-                certificate=_certificate(arguments) or "",
-                agent=arguments.agent,
-                here=arguments.here,
-                become=arguments.become or "",
-            )
-        )
-    _show_login(login, arguments)
-
-
-def set_login(arguments: argparse.Namespace, environment: Environment) -> None:
-    key, password = _secret(arguments)
-    with client(environment) as service:
-        wanted = LoginChange(
-            account=arguments.account,
-            password=password,
-            private_key=key,
-            certificate=_certificate(arguments),
-            agent=arguments.agent,
-            here=arguments.here,
-            become=arguments.become,
-        )
-        _show_login(service.change_login(arguments.name, wanted), arguments)
-
-
-def admit_login(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-
-        def attempt(key: str | None) -> LoginShown:
-            wanted = NewLoginPlace(address=arguments.at, key=key, site=arguments.site)
-            return service.admit_login(arguments.name, wanted)
-
-        _show_login(with_accepted_key(attempt, arguments, arguments.at), arguments)
-
-
-def revoke_login(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-        service.revoke_login(arguments.name, arguments.at)
-    say(
-        f"The login {arguments.name} is not used at {arguments.at} any more, except for systems"
-        " that have it."
-    )
-
-
-def _text_of(file: str) -> str:
-    try:
-        return Path(file).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(
-            f"{file} cannot be read ({type(error).__name__}).", "Check the file."
-        ) from error
-
-
-def _certificate(arguments: argparse.Namespace) -> str | None:
-    return _text_of(arguments.certificate) if arguments.certificate else None
-
-
-def _secret(arguments: argparse.Namespace) -> tuple[SecretStr | None, SecretStr | None]:
-    if arguments.key:
-        return SecretStr(_text_of(arguments.key)), None
-    return None, SecretStr(first_line(arguments.password_file)) if arguments.password_file else None
-
-
-def _show_login(login: LoginShown, arguments: argparse.Namespace) -> None:
-    show_one(
-        login,
-        as_json=arguments.json,
-        quiet=arguments.quiet,
-        key="id",
-        lines=[
-            ("login", login.name),
-            ("account", login.account),
-            ("proves by", _proves_by(login)),
-            ("becomes", login.become or "nobody else"),
-            *[
-                ("admitted", f"{place.address} with {place.key}, by {place.by}")
-                for place in login.places
-            ],
-        ],
-    )
-
-
-def _proves_by(login: LoginShown) -> str:
-    return f"{login.proves_by} with certificate" if login.certificate else login.proves_by
-
-
-def list_logins(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-        found = service.logins()
-    show_list(
-        found,
-        [
-            ("LOGIN", lambda login: login.name),
-            ("ACCOUNT", lambda login: login.account),
-            ("PROVES BY", _proves_by),
-            ("BECOMES", lambda login: login.become or "-"),
-            ("CHANGED", lambda login: when(login.changed)),
-            ("USED BY", lambda login: login.used_by),
-            (
-                "ADMITTED AT",
-                lambda login: ", ".join(sorted({place.address for place in login.places})) or "-",
-            ),
-        ],
-        as_json=arguments.json,
-        quiet=arguments.quiet,
-        key="name",
-        none=(
-            "There is no login yet. Add one with `fennox login add NAME --account ACCOUNT --key"
-            " FILE`."
-        ),
-    )
-
-
-def remove_login(arguments: argparse.Namespace, environment: Environment) -> None:
-    with client(environment) as service:
-        service.remove_login(arguments.name)
-    say(f"The login {arguments.name} is removed.")

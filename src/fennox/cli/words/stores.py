@@ -106,7 +106,7 @@ def define(nouns: Sub) -> None:
         "read and check every object, and heal from other copies",
     )
     sweep = verb_of(
-        store, "sweep", "stores.stores:sweep", "show what nothing keeps, and give its room back"
+        store, "sweep", "stores.sweeps:sweep", "show what nothing keeps, and give its room back"
     )
     sweep.add_argument("--yes", action="store_true", help="do not ask")
     sweep.add_argument("--preview", action="store_true", help="only show what would go")
@@ -212,13 +212,13 @@ def define(nouns: Sub) -> None:
     admit = verb_of(
         login,
         "admit",
-        "stores.stores:admit_login",
+        "stores.logins:admit_login",
         "let a login be used at a machine that is no system yet",
     )
     revoke = verb_of(
         login,
         "revoke",
-        "stores.stores:revoke_login",
+        "stores.logins:revoke_login",
         "a login is not used at a machine any more",
         shows=False,
     )
@@ -227,11 +227,11 @@ def define(nouns: Sub) -> None:
         verb.add_argument("--at", required=True, metavar="ADDRESS", help="host:port")
     admit.add_argument("--site", default="", help="from where the machine is reached")
     accepting(admit)
-    verb_of(login, "list", "stores.stores:list_logins", "list the logins, without their secrets")
+    verb_of(login, "list", "stores.logins:list_logins", "list the logins, without their secrets")
     verb_of(
         login,
         "remove",
-        "stores.stores:remove_login",
+        "stores.logins:remove_login",
         "remove a login that nothing uses",
         shows=False,
     ).add_argument("name")

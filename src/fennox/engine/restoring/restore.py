@@ -19,8 +19,8 @@ from fennox.core.kinds.model import Kind
 from fennox.core.kinds.regexes import compiled
 from fennox.core.kinds.steps import StepModel
 from fennox.core.names import printable
-from fennox.core.restoring import planning, proving
-from fennox.core.restoring.planning import Target
+from fennox.core.restoring import changed_facts, plan_inputs, plan_steps, planning, proving
+from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.sheet import Gate, GateKind, ListProof, Sheet, SheetStep
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
 from fennox.engine.backups.vault import Now
@@ -132,7 +132,7 @@ class RestoreUnderWay:
             return True
         lacking = await self._still_lacking(step) if gate.answer == "done" else []
         if lacking:
-            names = planning.some(lacking)
+            names = plan_steps.some(lacking)
             question = (
                 f"The target still lacks: {names}. Answer done when they are there, or skip to go"
                 " on without."
@@ -147,7 +147,7 @@ class RestoreUnderWay:
             return []
         await self.journal.step(f"See whether it is done: {step.title}")
         target = await self._reached.look(self.sheet.parts)
-        now = planning.names_for(self.kind, model, await self.reader.head(), target.census)
+        now = plan_steps.names_for(self.kind, model, await self.reader.head(), target.census)
         return [name for name in step.names if name in now]
 
     def _model(self, step: SheetStep) -> StepModel:
@@ -222,7 +222,7 @@ class RestoreUnderWay:
         self.sheet.safety = taken.reference.backup
         target = Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
         head = await self.reader.head()
-        source = planning.RestoreSource(
+        source = plan_inputs.RestoreSource(
             self.sheet.backup,
             self.sheet.system,
             self.sheet.system_name,
@@ -233,7 +233,7 @@ class RestoreUnderWay:
         now = planning.plan(self.kind, source, target, self.sheet.parts, self._values())
         if blockers := now.blockers():
             raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
-        changed = planning.changed_facts(self.sheet, now)
+        changed = changed_facts.changed_facts(self.sheet, now)
         if changed:
             self.sheet.ask_anew(
                 "facts",
@@ -246,13 +246,13 @@ class RestoreUnderWay:
         self.sheet.overwrites = (
             now.overwrites
         )  # its counts differ also where what is overwritten does not
-        self.sheet.findings = planning.counted_anew(self.sheet.findings, now.findings)
+        self.sheet.findings = changed_facts.counted_anew(self.sheet.findings, now.findings)
         self.sheet.fresh_census = target.census
         return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
 
     async def _commands(self, model: StepModel, step: SheetStep) -> str:
         shell = await self._reached.shell()
-        commands = planning.commands_of(model, step.names, self._values())
+        commands = plan_steps.commands_of(model, step.names, self._values())
         for words, name in zip(commands, step.names or [""], strict=True):
             await self.journal.check()
             fed = await self._document(model, name) if model.document is not None else None
@@ -274,7 +274,7 @@ class RestoreUnderWay:
         async with extraction.scratch_folder(shell) as scratch:
             for name in model.parts:
                 await self._extract(model, name, scratch)
-            words = planning.commands_of(model, [], {**self._values(), "scratch": scratch})[0]
+            words = plan_steps.commands_of(model, [], {**self._values(), "scratch": scratch})[0]
             output = await shell.run(words, limit=model.limit)
         if output.code not in model.codes:
             said = printable(output.said())

@@ -16,7 +16,7 @@ from fennox.core.evidence.evaluation import Census, parts_to_take
 from fennox.core.kinds.expressions import filled
 from fennox.core.kinds.literals import Phase
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring.planning import Target
+from fennox.core.restoring.plan_inputs import Target
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.backups.backup_reader import Digests, digest_of
 from fennox.engine.backups.pack_index import PackIndex

@@ -14,7 +14,7 @@ from fennox.core.format.anchors import Loss, Present
 from fennox.core.format.manifest import Document
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.pack_index import PackIndex
-from fennox.engine.backups.vault import raise_unless_damage
+from fennox.engine.backups.record_lists import raise_unless_damage
 from fennox.engine.stores.copy_backup import Holding
 
 GONE = "packs that are gone"

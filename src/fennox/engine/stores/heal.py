@@ -19,7 +19,8 @@ from fennox.core.names import ObjectName, object_name
 from fennox.core.time import stamp
 from fennox.core.words import counted
 from fennox.engine.backups.backup_writer import BackupWriter
-from fennox.engine.backups.vault import README_NAME, RESCUE_NAME, Vault, readme, rescue_source
+from fennox.engine.backups.opened_store import readme, rescue_source
+from fennox.engine.backups.vault import README_NAME, RESCUE_NAME, Vault
 from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding, carry_notes, copy, read_pack, shares_keys
 from fennox.engine.stores.faults import GONE, Report, in_place_of, lost_chunks

@@ -12,14 +12,8 @@ from fennox.core.format import anchors, notes, packs, records, sweeps
 from fennox.core.format import header as headers
 from fennox.core.format.anchors import Present
 from fennox.core.names import ObjectName
-from fennox.engine.backups.vault import (
-    README_NAME,
-    RESCUE_NAME,
-    RESERVE_NAME,
-    Vault,
-    readme,
-    rescue_source,
-)
+from fennox.engine.backups.opened_store import readme, rescue_source
+from fennox.engine.backups.vault import README_NAME, RESCUE_NAME, RESERVE_NAME, Vault
 from fennox.engine.stores.copy_backup import Holding, read_pack
 from fennox.engine.stores.faults import Report
 from fennox.stores.base import FoundObject

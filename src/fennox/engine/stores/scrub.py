@@ -14,12 +14,8 @@ from fennox.core.errors import Damaged, FennoxError, NotFound, StoreUnusable
 from fennox.core.format import header as headers
 from fennox.core.format import packs, records, sweeps
 from fennox.core.format.anchors import Anchors, Loss, Present, losses
-from fennox.engine.backups.vault import (
-    README_NAME,
-    RESCUE_NAME,
-    Vault,
-    raise_unless_damage,
-)
+from fennox.engine.backups.record_lists import raise_unless_damage
+from fennox.engine.backups.vault import README_NAME, RESCUE_NAME, Vault
 from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding
 from fennox.engine.stores.faults import Fault, Gap, Report, blamed, in_place_of, lost_chunks

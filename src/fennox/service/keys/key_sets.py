@@ -27,7 +27,7 @@ from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.core.format.slots import FLOOR_WORK, Slot
 from fennox.core.time import parse_stamp, stamp
 from fennox.core.words import size
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.vault import Vault
 from fennox.service.machines.context import Context
 from fennox.wire.stores import Custody, KeySetShown, PassphraseShown
@@ -149,7 +149,7 @@ async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningK
                 earlier = await earlier_of(session, row)
             vault = await context.vault(door)
             vault.unlock(opening)
-            await vaults.forget_old_headers(vault)
+            await opened_store.forget_old_headers(vault)
             await renew_earlier(vault, earlier)
         except FennoxError as error:
             away.append(f"{row.name} gets the new header when it can be reached: {error.what}")
@@ -167,7 +167,7 @@ async def renew_earlier(vault: Vault, earlier: list[KeySet]) -> None:
     for keys in earlier:
         slots = keys.slots or []
         if slots:
-            await vaults.renew_slots(vault, keys.generation, slots)
+            await opened_store.renew_slots(vault, keys.generation, slots)
 
 
 async def change_custody(

@@ -26,7 +26,7 @@ from fennox.core.format.primitives.hpke import OpeningKey, SuiteName
 from fennox.core.format.records import Previous, Record
 from fennox.core.format.slots import Slot
 from fennox.core.time import stamp
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
@@ -172,7 +172,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
         vault.unlock(await wait_for_key(context, lease, row, journal))
     await journal.step("Lock the earlier generations under the new passphrase")
     await renew_earlier(vault, found)
-    await vaults.renew_reader(vault)  # another suite takes another library to read
+    await opened_store.renew_reader(vault)  # another suite takes another library to read
     leaving = {keys.generation for keys in found if keys.left_to_expire}
     await journal.step("Seal backups anew")
     here = Holding(vault, context.index(row.id))
@@ -218,7 +218,7 @@ async def _of_earlier_generations(
     vault: Vault, leaving: set[int], journal: Journal
 ) -> list[Record]:
     # also those that were sealed anew already: their notes may not have been carried over
-    good, bad = await vaults.read_records(vault)
+    good, bad = await record_lists.read_records(vault)
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")
     generation = vault.header.generation

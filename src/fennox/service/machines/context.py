@@ -33,7 +33,7 @@ from fennox.core.kind_files.loading import load as load_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
 from fennox.core.schedule import moments
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.backups.pack_index import PackIndex
 from fennox.engine.backups.vault import Vault
 from fennox.engine.processes.carver_pool import Carvers
@@ -328,7 +328,7 @@ class Context:
         """
         looked = self._looked(door.store, door.header, lately)
         begun = time.monotonic()
-        vault = await vaults.open_pinned(
+        vault = await opened_store.open_pinned(
             await self.store(door),
             pinned=door.header.encode(),
             held=door.held,

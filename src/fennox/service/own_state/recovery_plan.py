@@ -22,7 +22,7 @@ from fennox.core.facts.return_order import in_order
 from fennox.core.format import header as headers
 from fennox.core.format.header import Header
 from fennox.core.time import parse_stamp
-from fennox.engine.backups.vault import rescue_source
+from fennox.engine.backups.opened_store import rescue_source
 from fennox.links.base import Credential
 from fennox.service.machines import own_state_link
 from fennox.service.machines.context import Context

@@ -19,7 +19,7 @@ from pydantic import ValidationError
 from fennox import logs
 from fennox.catalogue import schema
 from fennox.core.errors import MendSettings, TryLater
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.links.base import Credential
 from fennox.service.access_control import local_recovery
 from fennox.service.concerns import alert_messages
@@ -125,7 +125,7 @@ async def rebuild(
             await rebuild_service.must_be_empty(session)
         store = open_store(addresses.parse(place.address), place.credential, place.key)
         try:
-            vault = await vaults.open_with_passphrase(store, passphrase, context.now)
+            vault = await opened_store.open_with_passphrase(store, passphrase, context.now)
             own = await own_backup.find(vault, backup)
             confirm(own)
             return await rebuild_service.rebuild(

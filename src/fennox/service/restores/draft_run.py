@@ -11,7 +11,7 @@ from fennox.core.facts.run_orders import Aim, DraftOrder, of_kind
 from fennox.core.facts.run_results import DraftResult
 from fennox.core.format.manifest import Finding
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import planning
+from fennox.core.restoring import plan_inputs, planning
 from fennox.core.restoring.sheet import Place
 from fennox.engine.backups.backup_reader import backup_digests
 from fennox.engine.journal import Journal
@@ -84,7 +84,7 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
     await journal.step("Compare it with the backup and write the run sheet")
     async with context.session() as session:
         standing = await login_uses.another_system(session, system, target.machine.id)
-    source = planning.RestoreSource(
+    source = plan_inputs.RestoreSource(
         backup=material.backup.id,
         system=system.id,
         system_name=system.name,

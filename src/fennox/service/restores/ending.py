@@ -8,7 +8,7 @@ from fennox.catalogue.models.runs import Run
 from fennox.catalogue.models.systems import System
 from fennox.core.facts.run_results import RestoreResult, UndoResult
 from fennox.core.format import notes
-from fennox.core.restoring import planning
+from fennox.core.restoring import plan_inputs
 from fennox.core.restoring.sheet import Sheet
 from fennox.core.time import stamp
 from fennox.service.machines.context import Context
@@ -109,7 +109,7 @@ def _becomes_the_system(context: Context, sheet: Sheet) -> bool:
     A machine that only got some of them stays what it is in any case.
     """
     kind, _ = context.kind(sheet.kind)
-    whole = sheet.rejoined and not planning.left_out_essentials(kind, sheet.parts)
+    whole = sheet.rejoined and not plan_inputs.left_out_essentials(kind, sheet.parts)
     return (
         sheet.state == "proved"
         and whole

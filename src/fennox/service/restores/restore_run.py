@@ -11,7 +11,7 @@ from fennox.catalogue.models.systems import Login, System
 from fennox.core.errors import MendSettings
 from fennox.core.format.manifest import Reached
 from fennox.core.kinds.model import Kind
-from fennox.core.restoring import planning
+from fennox.core.restoring import changed_facts, plan_steps
 from fennox.core.restoring.sheet import Place, Sheet
 from fennox.engine.journal import Journal
 from fennox.engine.reading.capture import values_of
@@ -28,7 +28,7 @@ from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.systems import old_machine
 from fennox.service.takes.safety_copy import take_safety_copy
-from fennox.service.takes.take_run import subject_of
+from fennox.service.takes.take_begun import subject_of
 
 
 async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
@@ -107,7 +107,7 @@ async def _undo_by(kind: Kind, sheet: Sheet, material: Material) -> None:
             "What this one has begun is undone by: fennox restore undo. " if sheet.begun() else ""
         )
         raise MendSettings(f"The kind {kind.name} {versions}.", f"{undo}Draft the restore again.")
-    sheet.undo = planning.undo_anew(kind, await material.reader.head(), sheet)
+    sheet.undo = plan_steps.undo_anew(kind, await material.reader.head(), sheet)
     sheet.kind_version = kind.version
     titles = "; ".join(
         f"{step.title}: {' && '.join(step.commands)}"
@@ -127,7 +127,9 @@ def _changed_since(sheet: Sheet, kind: Kind, material: Material) -> list[str]:
         said_of_login(material.target_login),
     )
     said = []
-    if sheet.settings and (changed := planning.changed_settings(sheet.seen_settings, settings)):
+    if sheet.settings and (
+        changed := changed_facts.changed_settings(sheet.seen_settings, settings)
+    ):
         said.append(f"Of the system {'; '.join(changed)}; the restore uses what the sheet shows.")
     if sheet.seen_login and sheet.seen_login != login:
         said.append(f"The login was {sheet.seen_login}, and is {login}.")

@@ -21,7 +21,7 @@ from fennox.core.format.manifest import Head, PartHeld
 from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.format.records import Record, Reference
 from fennox.core.time import parse_stamp
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store, record_lists
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
@@ -42,7 +42,7 @@ async def open_store(context: Context, wanted: AdoptStore) -> Vault:
         login = await session.get(Login, row.login_id) if row.login_id else None
     store = context.far_side(row.address, login, row.key)
     try:
-        return await vaults.open_with_passphrase(
+        return await opened_store.open_with_passphrase(
             store, wanted.passphrase.get_secret_value(), context.now
         )
     finally:
@@ -131,7 +131,7 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     index = context.index(row.id)
     await journal.step("Read every record")
     await index.refresh(vault)
-    good, bad = await vaults.list_backups(vault)
+    good, bad = await record_lists.list_backups(vault)
     for name, error in bad:
         await journal.log("error", f"{name}: {error.what}")
     await journal.step("Enter what the catalogue does not know")
@@ -154,7 +154,7 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
                 list((await vault.notes_of(vault.record_name(record.reference))).values())
             )
         except FennoxError as error:
-            await vaults.raise_unless_damage(vault, error)
+            await record_lists.raise_unless_damage(vault, error)
             await journal.log(
                 "error", f"Backup {record.reference.backup[:12]} cannot be opened: {error.what}"
             )

@@ -20,7 +20,7 @@ from fennox.core.format.primitives.hpke import CLASSIC, OpeningKey
 from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.format.slots import Slot
 from fennox.core.names import object_name, printable
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.service.keys.passphrases import new_slot, unlock_slot
 from fennox.service.machines.context import Context, named
 from fennox.service.people import passwords
@@ -125,7 +125,7 @@ async def _made(
         sealed = None
     else:
         keys, slots, sealed = await _proved(known, passphrase)
-    vault = await vaults.create(
+    vault = await opened_store.create(
         store,
         keys,
         sweeper=context.service_id,

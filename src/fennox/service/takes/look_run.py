@@ -35,7 +35,7 @@ from fennox.service.retention import routines
 from fennox.service.runs import new_runs, queue
 from fennox.service.runs.queue import Lease
 from fennox.service.takes import last_seen
-from fennox.service.takes.take_run import subject_of
+from fennox.service.takes.take_begun import subject_of
 
 _DAY = timedelta(days=1)
 

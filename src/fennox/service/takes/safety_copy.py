@@ -20,7 +20,7 @@ from fennox.service.backups.catalogue_entry import keep_backup
 from fennox.service.machines.context import Context
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
-from fennox.service.takes.take_run import BEFORE, Last, next_order
+from fennox.service.takes.take_begun import BEFORE, Last, next_order
 
 _SAFETY = "what the target held before a restore"
 

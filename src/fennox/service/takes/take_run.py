@@ -3,26 +3,18 @@
 from __future__ import annotations
 
 from contextlib import AsyncExitStack
-from dataclasses import dataclass, replace
-from datetime import datetime
-from typing import NamedTuple
+from dataclasses import replace
 
-from sqlalchemy import Float, func, not_, select, true, update
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
-from sqlalchemy.orm import aliased
 
-from fennox.catalogue.models.backups import Backup, Copy
-from fennox.catalogue.models.base import constant
-from fennox.catalogue.models.runs import Routine, Run
-from fennox.catalogue.models.stores import KeySet, StoreRow
-from fennox.catalogue.models.systems import Login, StateRow, System
+from fennox.catalogue.models.backups import Backup
+from fennox.catalogue.models.stores import StoreRow
+from fennox.catalogue.models.systems import System
 from fennox.core.evidence.evaluation import parts_to_take
-from fennox.core.evidence.oddness import LOOKED_AT, DoneTake, oddness
+from fennox.core.evidence.oddness import DoneTake, oddness
 from fennox.core.facts.run_orders import TakeOrder, of_kind
 from fennox.core.facts.run_results import TakeResult
-from fennox.core.format import records
-from fennox.core.format.manifest import Reached
 from fennox.core.schedule import moments
 from fennox.core.schedule.moments import MOST_SKEW
 from fennox.core.time import stamp
@@ -30,7 +22,7 @@ from fennox.engine.journal import Journal
 from fennox.engine.takes.before_and_after import Surroundings
 from fennox.engine.takes.look import Difference
 from fennox.engine.takes.take import take
-from fennox.engine.takes.take_order import Subject, Taken, TakeRequest
+from fennox.engine.takes.take_order import Taken
 from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
@@ -42,154 +34,14 @@ from fennox.service.machines.routes_to_machines import way_to
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
 from fennox.service.takes import guard, hand_ins, last_seen
+from fennox.service.takes.take_begun import Begun, next_order, read_begun, subject_of
 from fennox.service.takes.unchanged_take import Ending, enter
 from fennox.service.upkeep.store_runs import enqueue_copies
 
 
-async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
-    login = await session.get_one(Login, system.login_id) if system.login_id else None
-    kind, kind_file = context.kind(system.kind)
-    machine = system.machine.id if system.machine else ""
-    reached = Reached(
-        address=system.address, account=login.account if login else "", key=system.key
-    )
-    return Subject(
-        system.id,
-        system.name,
-        system.folder,
-        kind,
-        kind_file,
-        dict(system.settings),
-        machine,
-        reached,
-    )
-
-
-class Last(NamedTuple):
-    """A system's newest backup."""
-
-    id: str
-    digest: str
-    sequence: int
-    doubtful: bool
-    time: datetime
-    name: str
-
-
-BEFORE = (
-    select(Backup.id, Backup.digest, Backup.sequence, Backup.doubtful, Backup.time, Backup.name)
-    .where(Backup.system_id == System.id)
-    .order_by(Backup.sequence.desc())
-    .limit(1)
-    .lateral("before")
-)
-
-
-def next_order(run: Run, last: Last | None, *, backup: str, time: str, apart: bool) -> TakeRequest:
-    """The order of a take: what was fixed when it was queued, and its place behind the system's
-    newest backup.
-    """
-    # a restore's safety copy takes everything, under a name of its own
-    wanted = run.order if isinstance(run.order, TakeOrder) else TakeOrder()
-    return TakeRequest(
-        backup=backup,
-        run=run.id,
-        attempt=run.attempt,
-        time=time,
-        sequence=last.sequence + 1 if last else 1,
-        previous=records.Previous(backup=last.id, digest=last.digest) if last else None,
-        name=wanted.name,
-        note=wanted.note,
-        parts=wanted.parts,
-        apart=apart,
-    )
-
-
-_PAST = aliased(Run)
-_SAME_PARTS = [
-    func.coalesce(run.order["parts"], constant("null").cast(JSONB)) for run in (_PAST, Run)
-]
-_ALIKE = (
-    select(
-        func.extract("epoch", _PAST.ended - _PAST.started).cast(Float).label("seconds"), _PAST.size
-    )
-    .where(
-        _PAST.system_id == Run.system_id,
-        _PAST.kind == constant("take"),
-        _PAST.state == constant("done"),
-    )
-    .where(
-        _PAST.started.is_not(None),
-        _SAME_PARTS[0] == _SAME_PARTS[1],
-        not_(_PAST.order.has_key("handed_in")),
-    )
-    .order_by(_PAST.created.desc())
-    .limit(LOOKED_AT)
-    .correlate(Run)
-    .subquery()
-)
-_TAKES_BEFORE = select(
-    func.json_agg(func.json_build_array(_ALIKE.c.seconds, _ALIKE.c.size))
-).scalar_subquery()
-_TAKE = (
-    select(
-        Run,
-        System,
-        StoreRow,
-        KeySet,
-        Login,
-        Routine,
-        StateRow.backup_id,
-        StateRow.likeness,
-        _TAKES_BEFORE,
-        Copy.damaged,
-        *BEFORE.c,
-    )
-    .join(System, System.id == Run.system_id)
-    .join(StoreRow, StoreRow.id == Run.store_id)
-    .outerjoin(KeySet, KeySet.id == StoreRow.key_set)
-    .outerjoin(Login, Login.id == System.login_id)
-    .outerjoin(Routine, Routine.id == Run.routine_id)
-    .outerjoin(StateRow, StateRow.system_id == System.id)
-    .outerjoin(BEFORE, true())
-    .outerjoin(Copy, (Copy.backup_id == BEFORE.c.id) & (Copy.store_id == StoreRow.id))
-    .where(queue.OURS)
-)
-
-
-@dataclass(frozen=True)
-class _Begun:
-    """A take that begins, and all that it is about."""
-
-    run: Run
-    system: System
-    store: StoreRow
-    keys: list[KeySet]
-    login: Login | None
-    routine: Routine | None
-    last: Last | None
-    likeness: str  # how the machine answered when the last backup was taken
-    alike: list[DoneTake]  # the takes of the same parts before, the newest first
-
-
-async def _begun(session: AsyncSession, lease: Lease) -> _Begun:
-    """With one question to the database, as a night has thousands of takes."""
-    rows = (await session.execute(_TAKE, queue.of_lease(lease))).all()
-    if not rows:
-        raise queue.lost()
-    run, system, store, _, login, routine, known, likeness, alike, damaged, *before = rows[0]
-    last = Last(*before) if before[0] is not None else None
-    # what is in doubt is read anew, and the guard looks at it; so is what this store does not hold
-    # whole
-    sure = last is not None and last.id == known and not last.doubtful and damaged == ""
-    keys = [row[3] for row in rows if row[3] is not None]
-    takes = [DoneTake(*take) for take in alike or []]
-    return _Begun(run, system, store, keys, login, routine, last, likeness if sure else "", takes)
-
-
 async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session(single=True) as session:
-        begun = await _begun(session, lease)
+        begun = await read_begun(session, lease)
         run, system, store, login = begun.run, begun.system, begun.store, begun.login
         subject = await subject_of(context, session, system)
         lately = run.routine_id is not None
@@ -363,7 +215,7 @@ def _result(taken: Taken, differs: Difference | None, *, unchanged: bool) -> Tak
     )
 
 
-def _oddness(context: Context, begun: _Begun, size: int) -> str:
+def _oddness(context: Context, begun: Begun, size: int) -> str:
     """How a take that is about to end differs from the last ones of the same parts, in words."""
     if begun.run.started is None:
         return ""

@@ -11,7 +11,7 @@ from fennox.catalogue.models.backups import Copy
 from fennox.catalogue.models.stores import StoreDamage, StoreRow
 from fennox.core.errors import FennoxError
 from fennox.engine.backups.backup_reader import BackupReader
-from fennox.engine.backups.vault import raise_unless_damage
+from fennox.engine.backups.record_lists import raise_unless_damage
 from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding
 from fennox.engine.stores.faults import (

@@ -21,7 +21,7 @@ from fennox.core.facts.run_orders import SweepOrder, of_kind
 from fennox.core.facts.run_results import PreviewResult, SweepResult
 from fennox.core.retention import removal
 from fennox.core.retention.removal import Wait
-from fennox.engine.backups import vault as vaults
+from fennox.engine.backups import opened_store
 from fennox.engine.journal import Journal
 from fennox.engine.stores.copy_backup import Holding
 from fennox.engine.stores.sweep import Swept, newest_dates, sweep
@@ -95,7 +95,7 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
             )
 
     done = await sweep(here, reasons, context.service_id, now, journal, still)
-    await vaults.forget_old_headers(
+    await opened_store.forget_old_headers(
         here.vault
     )  # of a store that was away when a passphrase was withdrawn
     gone = await follow(context, lease, here.vault, row)

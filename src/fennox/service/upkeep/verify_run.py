@@ -20,7 +20,7 @@ from fennox.core.facts.run_orders import (
 from fennox.core.facts.run_results import VerifyResult
 from fennox.core.format import packs
 from fennox.engine.backups.backup_reader import BackupReader
-from fennox.engine.backups.vault import raise_unless_damage
+from fennox.engine.backups.record_lists import raise_unless_damage
 from fennox.engine.journal import Journal
 from fennox.engine.stores.faults import (
     GONE,

@@ -16,7 +16,7 @@ from fennox.core.evidence.evaluation import parts_to_take
 from fennox.core.facts.run_orders import Aim, DraftOrder, RestoreOrder, of_kind
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.steps import Entrance
-from fennox.core.restoring.planning import at_another_machine, left_out_essentials
+from fennox.core.restoring.plan_inputs import at_another_machine, left_out_essentials
 from fennox.core.restoring.sheet import Sheet
 from fennox.core.time import stamp
 from fennox.links.base import parse_address

@@ -1,0 +1,315 @@
+"""What speaks against a restore, or must be known before it is begun."""
+
+from __future__ import annotations
+
+from hashlib import blake2b
+
+from fennox.core.format.manifest import Finding, Severity
+from fennox.core.kinds.expressions import wanted
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.regexes import compiled
+from fennox.core.kinds.rules import VersionRule
+from fennox.core.restoring import proving
+from fennox.core.restoring.plan_inputs import (
+    RestoreSource,
+    Target,
+    at_another_machine,
+    left_out_essentials,
+    written_parts,
+)
+from fennox.core.restoring.plan_steps import RULES, some
+from fennox.core.restoring.sheet import Overwrites
+
+_SHOWN = 200  # names listed at most
+
+
+def compare_documents(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> Overwrites:
+    changed, added, same, staying = [], [], 0, 0
+    for part in written_parts(kind, parts):
+        ours, theirs = source.documents.get(part, {}), target.documents.get(part, {})
+        for path, digest in sorted(ours.items()):
+            if path not in theirs:
+                added.append(path)
+            elif theirs[path] == digest:
+                same += 1
+            else:
+                changed.append(path)
+        staying += len(theirs.keys() - ours.keys())
+    running = blake2b(digest_size=16)
+    for path in [*changed, "", *added]:
+        running.update(path.encode("utf-8", "surrogatepass") + b"\0")
+    return Overwrites(
+        changed=changed[:_SHOWN],
+        added=added[:_SHOWN],
+        changed_count=len(changed),
+        added_count=len(added),
+        same_count=same,
+        staying_count=staying,
+        digest=running.hexdigest(),
+    )
+
+
+def version_numbers(form: str, version: str) -> list[int]:
+    """The numbers of a version by the kind's form; letters count by their place (``4.2b`` >
+    ``4.2a``).
+    """
+    return [
+        int(part) if part.isdigit() else ord(part[0])
+        for part in compiled(form).drawn(version)
+        if part
+    ]
+
+
+def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool:
+    if rule == "any":
+        return True
+    if rule == "same":
+        return backup == target
+    ours, theirs = (version_numbers(form, text) for text in (backup, target))
+    if rule == "same-major":
+        return ours[:1] == theirs[:1] and bool(ours)
+    return theirs >= ours
+
+
+def findings_of(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str], overwrites: Overwrites
+) -> list[Finding]:
+    found: list[Finding] = []
+
+    def say(severity: Severity, code: str, text: str, remedy: str = "") -> None:
+        found.append(Finding(severity=severity, code=code, text=text, remedy=remedy))
+
+    ours, theirs = source.head.machine, target.machine
+    if source.head.kind.name != kind.name:
+        say(
+            "blocker",
+            "other-kind",
+            f"The backup is of the kind {source.head.kind.name}, the target of {kind.name}.",
+            "Choose a target of the same kind.",
+        )
+    if kind.requires.product == "same" and ours.product != theirs.product:
+        say(
+            "blocker",
+            "other-product",
+            f"The backup is of {ours.product}, the target is {theirs.product}.",
+            f"Install {ours.product} on the target.",
+        )
+    elif not version_fits(
+        kind.requires.version, kind.requires.version_form, ours.version, theirs.version
+    ):
+        say(
+            "blocker",
+            "other-version",
+            f"The backup is of version {ours.version}, the target has {theirs.version}; "
+            f"{RULES[kind.requires.version]}.",
+            f"Install version {ours.version} on the target.",
+        )
+    elif ours.version != theirs.version:
+        say(
+            "warning",
+            "version-differs",
+            f"The backup is of version {ours.version}, the target has {theirs.version}.",
+        )
+    if kind.requires.platform == "same" and ours.platform != theirs.platform:
+        say(
+            "blocker",
+            "other-platform",
+            f"The backup is of {ours.platform}, the target is {theirs.platform}.",
+            "Choose a target of the same platform.",
+        )
+    if to_read := [kind.part_named(name).title for name in parts if name not in kind.put_back()]:
+        say(
+            "note",
+            "no-step",
+            f"No step puts back what is there to be read: {', '.join(to_read)}.",
+            "`fennox backup export` gives it to you.",
+        )
+    found += _programs(kind, source, target, parts)
+    found += _other_numbers(kind, source, target, parts)
+    for required in kind.requires.names:
+        held_there = target.census.get(required, [])
+        absent = [name for name in source.head.census.get(required, []) if name not in held_there]
+        if absent:
+            say(
+                "blocker",
+                "target-lacks",
+                f"The target lacks of {required}: {some(absent)}.",
+                "Add them to the target, then draft again.",
+            )
+    needed = sum(
+        part.bytes for part in source.head.parts if part.name in written_parts(kind, parts)
+    )
+    if target.room is not None and target.room < needed:
+        say(
+            "blocker",
+            "no-room",
+            f"{kind.requires.room} on the target has {target.room} bytes left; "
+            f"{needed} are to be written.",
+            "Make room on the target.",
+        )
+    if kind.replicas is not None and (peers := source.head.census.get(kind.replicas.list, [])):
+        say(
+            "warning",
+            "replicates",
+            f"It replicates with {some(peers)}. {kind.replicas.means}",
+            f"If the backup is to win: {kind.replicas.to_win} If the others are:"
+            f" {kind.replicas.to_yield}",
+        )
+    for part, piece, hand in kind.hand_ins():
+        say(
+            "note",
+            "by-hand",
+            f"{part.title} ({piece.document}) is not in this backup: people hand it in, and load "
+            "it again by hand.",
+            hand.how,
+        )
+    held = {part.name for part in source.head.parts}
+    for name in parts:
+        if name not in held:
+            say(
+                "blocker",
+                "part-not-held",
+                f"The backup does not hold the part {name}.",
+                "Leave it out.",
+            )
+    found += source.standing
+    found += [finding for finding in source.head.findings if finding.severity != "note"]
+    if ours.id == theirs.id:
+        say(
+            "warning",
+            "in-place",
+            "The target is the very machine the backup was taken from, not a fresh one.",
+            "Go on only if you want to turn it back to the day of the backup.",
+        )
+    elif left_out_essentials(kind, parts):
+        say(
+            "note",
+            "other-machine",
+            f"The target is another machine ({theirs.id}); it only gets these parts, and "
+            f"does not become {source.system_name}.",
+        )
+    else:
+        asked = at_another_machine(kind, parts, target.place.address, source.address)
+        counts = "if you say so when you begin, it counts" if asked else "it counts"
+        say(
+            "note",
+            "new-identity",
+            f"The target is another machine ({theirs.id}); after the proof {counts} as "
+            f"{source.system_name}, with all its backups.",
+        )
+    for name, listed in sorted(target.census.items()):
+        if name not in proving.counted_lists(kind, source.head):
+            continue
+        left = [value for value in listed if value not in source.head.census.get(name, [])]
+        left = [value for value in left if value not in kind.defaults.get(name, [])]
+        if left:
+            stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
+            say("note", "only-on-target", f"{name}: only the target has {some(left)}; {stays}.")
+    for step in (
+        step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"
+    ):
+        assert step.each is not None
+        if (
+            step.each.list not in proving.counted_lists(kind, source.head)
+            and step.each.list in target.census
+        ):
+            say(
+                "warning",
+                "never-counted",
+                f"The backup never counted {step.each.list}: what only the target has of "
+                "it stays, and nothing of it is proved.",
+            )
+    for name, why in target.unread.items():
+        say(
+            "warning",
+            "unread",
+            f"What the target holds of {kind.part_named(name).title} is not known: {why}",
+            "If its program is not there yet, have it installed, then draft again.",
+        )
+    if overwrites.changed_count:
+        say(
+            "note",
+            "overwrites",
+            f"{overwrites.changed_count} documents of the target are overwritten, "
+            f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has"
+            " stay.",
+        )
+    return found
+
+
+def _programs(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> list[Finding]:
+    """Programs on the machine whose version matters: a target without one, or with one that does
+    not fit.
+    """
+    found = []
+    covered, _ = proving.covered_lists(kind, parts)
+    for program in kind.programs:
+        ours, theirs = (
+            census.get(program.list, []) for census in (source.head.census, target.census)
+        )
+        if not ours or program.list not in covered:
+            continue
+        if not theirs:
+            text, remedy = (
+                f"The target has no {program.title} that answers.",
+                f"Install {program.title} {ours[0]}.",
+            )
+        elif not version_fits(program.version, r"\d+", ours[0], theirs[0]):
+            text = (
+                f"The backup is of {program.title} {ours[0]}, the target has {theirs[0]};"
+                f" {RULES[program.version]}."
+            )
+            remedy = f"Install {program.title} {ours[0]} on the target."
+        else:
+            continue
+        found.append(Finding(severity="blocker", code="other-program", text=text, remedy=remedy))
+    return found
+
+
+def _other_numbers(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> list[Finding]:
+    """Names that a fresh installation has given other numbers, by which it owns files already."""
+    found = []
+    for listed in kind.numbers:
+        if listed not in proving.counted_lists(kind, source.head) or not _replaced(
+            kind, source, parts, listed
+        ):
+            continue
+        ours, theirs = (
+            dict(entry.rsplit(" ", 1) for entry in census.get(listed, []) if " " in entry)
+            for census in (source.head.census, target.census)
+        )
+        others = [
+            f"{name} {ours[name]} (there {theirs[name]})"
+            for name in sorted(ours.keys() & theirs.keys())
+            if ours[name] != theirs[name]
+        ]
+        if others:
+            text = (
+                f"{listed[0].upper()}{listed[1:]} of the backup are not those of the target:"
+                f" {some(others)}."
+            )
+            remedy = (
+                "What the backup does not hold and the target owns by its own number, as data of a"
+                " program, belongs to somebody else afterwards, or to nobody: give it to its owner"
+                " by name once the restore is done."
+            )
+            found.append(
+                Finding(severity="warning", code="other-numbers", text=text, remedy=remedy)
+            )
+    return found
+
+
+def _replaced(kind: Kind, source: RestoreSource, parts: list[str], listed: str) -> bool:
+    """Whether the restore replaces the documents a census list is drawn from, and with them names
+    of the target.
+    """
+    uploads = any(step.do == "upload" for _, step in kind.steps())
+    paths = [path for part in written_parts(kind, parts) for path in source.documents.get(part, {})]
+    content = [expression for expression in kind.census[listed] if expression.names is None]
+    return uploads or any(
+        wanted([expression.in_], path) for expression in content for path in paths
+    )

@@ -1,0 +1,66 @@
+"""What a run sheet is planned from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from fennox.core.evidence.evaluation import Census
+from fennox.core.format.manifest import Finding, Head, Machine
+from fennox.core.kinds.model import Kind
+from fennox.core.restoring.sheet import Place
+
+
+@dataclass(frozen=True)
+class Target:
+    """The machine a restore writes to, as it is before: documents by part as path → digest."""
+
+    machine: Machine
+    place: Place
+    documents: Mapping[str, Mapping[str, str]]
+    census: Census
+    room: int | None = None  # bytes left where the kind says there must be room
+    unread: Mapping[str, str] = field(
+        default_factory=dict
+    )  # parts of which it tells nothing, and why
+
+
+@dataclass(frozen=True)
+class RestoreSource:
+    """The backup, as a plan needs it. ``standing`` are findings about it: doubtful, expired,
+    damaged.
+    """
+
+    backup: str
+    system: str
+    system_name: str
+    head: Head
+    documents: Mapping[str, Mapping[str, str]]
+    login_account: str
+    address: str = ""  # where the system is reached
+    taken: datetime | None = None
+    standing: list[Finding] = field(default_factory=list)
+
+
+def at_another_machine(kind: Kind, parts: list[str], target: str, system: str) -> bool:
+    """Whether a proved restore would make a machine at another address the system. Addresses of
+    both.
+    """
+    becomes = any(step.do == "rejoin" for _, step in kind.steps()) and not left_out_essentials(
+        kind, parts
+    )
+    return becomes and target != system
+
+
+def written_parts(kind: Kind, parts: list[str]) -> list[str]:
+    """Chosen parts that a restore writes to the target as documents."""
+    writing = {
+        name for _, step in kind.steps() if step.do in ("write", "upload") for name in step.parts
+    }
+    return [part for part in parts if part in writing]
+
+
+def left_out_essentials(kind: Kind, parts: list[str]) -> set[str]:
+    """Essential parts that are not chosen: then the target does not become the system."""
+    return {part.name for part in kind.part if part.essential and not part.handed_in} - set(parts)

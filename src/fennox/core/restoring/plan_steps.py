@@ -1,0 +1,210 @@
+"""The steps of a run sheet, and how each is undone."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from fennox.core.evidence.evaluation import Census
+from fennox.core.format.manifest import Head
+from fennox.core.kinds.commands import command
+from fennox.core.kinds.expressions import filled, filled_json
+from fennox.core.kinds.literals import Phase
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.steps import StepModel
+from fennox.core.restoring import proving
+from fennox.core.restoring.plan_inputs import (
+    RestoreSource,
+    Target,
+    left_out_essentials,
+)
+from fennox.core.restoring.sheet import After, Place, Sheet, SheetStep
+
+SCRATCH = "SCRATCH-FOLDER"  # stands for the folder that a validating step makes on the target
+
+
+RULES = {
+    "same": "they must be equal",
+    "same-major": "the first number must be equal",
+    "not-older": "the target must not be older",
+    "any": "any will do",
+}
+
+
+def some(names: list[str]) -> str:
+    return ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
+
+
+def steps_of(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str], settings: Mapping[str, str]
+) -> list[SheetStep]:
+    steps = [
+        SheetStep(
+            number=1,
+            phase="prepare",
+            title="Save what the target holds now, as a backup on hold",
+            do="safety",
+            kind_step=None,
+        )
+    ]
+    for index, phase, step in _in_order(kind):
+        if step.parts and not any(part in parts for part in step.parts):
+            continue
+        names = names_for(kind, step, source.head, target.census)
+        if step.each is not None and not names:
+            continue
+        steps.append(_sheet_step(len(steps) + 1, phase, index, step, names, settings))
+    steps.append(
+        SheetStep(
+            number=len(steps) + 1,
+            phase="check",
+            title="Prove it: compare every name in the backup with the target, before and after",
+            do="proof",
+            kind_step=None,
+        )
+    )
+    return steps
+
+
+def _in_order(kind: Kind) -> list[tuple[int, Phase, StepModel]]:
+    """Steps with their places in the kind: what is looked at by the target's own programs waits
+    until a person had them installed.
+    """
+    steps = [(index, phase, step) for index, (phase, step) in enumerate(kind.steps())]
+    last = max(
+        (index for index, phase, step in steps if phase == "prepare" and step.do == "gate"),
+        default=-1,
+    )
+    early = [one for one in steps[: last + 1] if one[2].do == "validate"]
+    return [*(one for one in steps[: last + 1] if one not in early), *early, *steps[last + 1 :]]
+
+
+def undo_anew(kind: Kind, head: Head, sheet: Sheet) -> list[SheetStep]:
+    """What undoes the steps of a sheet by the kind as it is now: it was corrected since. What was
+    undone stays so.
+    """
+    planned = undo_steps(kind, head, sheet.fresh_census, sheet.steps, sheet.settings)
+    before = {(step.undoes, step.title): step for step in sheet.undo if step.state == "done"}
+    return [before.get((step.undoes, step.title), step) for step in planned]
+
+
+def undo_steps(
+    kind: Kind, head: Head, target: Census, steps: list[SheetStep], settings: Mapping[str, str]
+) -> list[SheetStep]:
+    """What would undo the steps of the sheet, the last of them first."""
+    found = []
+    for index, step in enumerate(kind.undo_steps()):
+        for undone in steps:
+            if undone.kind_step is not None and undone.title == step.undoes:
+                names = names_for(kind, step, head, target)
+                if step.each is None or names:
+                    planned = _sheet_step(0, "undo", index, step, names, settings)
+                    found.append(planned.model_copy(update={"undoes": undone.number}))
+    found.sort(key=lambda step: -(step.undoes or 0))
+    return [
+        step.model_copy(update={"number": len(steps) + place})
+        for place, step in enumerate(found, 1)
+    ]
+
+
+def _sheet_step(
+    number: int,
+    phase: Phase,
+    index: int,
+    step: StepModel,
+    names: list[str],
+    settings: Mapping[str, str],
+) -> SheetStep:
+    return SheetStep(
+        number=number,
+        phase=phase,
+        title=step.title,
+        do=step.do,
+        kind_step=index,
+        names=names,
+        commands=commands_in(step, names, settings),
+        restarts=step.restarts,
+        undone=step.undone,
+        repeat=step.repeat,
+    )
+
+
+def names_for(kind: Kind, step: StepModel, head: Head, target: Census) -> list[str]:
+    """What a step repeats over. What only the target has is not known where the backup never
+    counted the list.
+    """
+    if step.each is None:
+        return []
+    if step.each.names == "extra" and step.each.list not in proving.counted_lists(kind, head):
+        return []
+    backup = head.census
+    ours, theirs = backup.get(step.each.list, []), target.get(step.each.list, [])
+    if step.each.names == "all":
+        return list(ours)
+    if step.each.names == "missing":
+        return [name for name in ours if name not in theirs]
+    return [name for name in theirs if name not in ours]
+
+
+def commands_of(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[list[str]]:
+    """The commands of a step as lists of words, one for each name it repeats over."""
+    if step.run is None:
+        return []
+    if step.do == "validate":
+        settings = {"scratch": SCRATCH, **settings}
+    if step.each is None:
+        return [command(step.run, settings)]
+    return [command(step.run, {**settings, "name": name}, told=("name",)) for name in names]
+
+
+def commands_in(step: StepModel, names: list[str], settings: Mapping[str, str]) -> list[str]:
+    shown = [shlex.join(words) for words in commands_of(step, names, settings)]
+    if step.do == "command" and step.document is not None:
+        fed = [
+            step.document if step.each is None else step.document.replace("{name}", name)
+            for name in names or [""]
+        ]
+        shown = [f"{line}  < {document}" for line, document in zip(shown, fed, strict=True)]
+    if step.request is not None:
+        body = (
+            "" if step.request.json_body is None else f" {_json(step.request.json_body, settings)}"
+        )
+        shown.append(f"{step.request.method} {filled(step.request.path, settings)}{body}")
+    if step.ask is not None:
+        shown.append(step.ask.replace("{names}", some(names)))
+    return shown
+
+
+def _json(body: Any, settings: Mapping[str, str]) -> str:
+    return json.dumps(filled_json(body, settings), ensure_ascii=False)
+
+
+def what_follows(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> After:
+    """Where the machine will answer: what the kind says is taken from the backup, if the backup
+    tells it.
+    """
+    rejoin = next((step for _, step in kind.steps() if step.do == "rejoin"), None)
+    expected = source.head.expected
+    partial = left_out_essentials(kind, parts)
+    login: Literal["target", "system"] = "target"
+    address, account, key = target.place.address, target.place.account, target.place.key
+    because = dict.fromkeys(("address", "account", "key"), "the restore does not change it")
+    if rejoin is not None and not partial:
+        if rejoin.address == "backup" and "address" in expected:
+            address, because["address"] = expected["address"], "the backup's configuration sets it"
+        if rejoin.account == "backup":
+            account, login = expected.get("account", source.login_account), "system"
+            because["account"] = "the backup's accounts replace those of the target"
+        if rejoin.key == "backup" and "key" in expected:
+            key, because["key"] = expected["key"], "the backup's own key is put back"
+    elif partial:
+        because = dict.fromkeys(because, f"the part {sorted(partial)[0]} is not restored")
+    return After(
+        place=Place(address=address, account=account, key=key),
+        login=login,
+        address_because=because["address"],
+        account_because=because["account"],
+        key_because=because["key"],
+    )
