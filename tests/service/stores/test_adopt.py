@@ -32,7 +32,7 @@ from fennox.service.runs import claims
 from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.stores import adopt_run
+from fennox.service.stores import adopt_run, adopted_store
 from fennox.service.upkeep import store_runs
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died, StoppingStore
@@ -135,9 +135,9 @@ async def catalogue(context: Context) -> dict[str, Any]:
 
 async def begin(context: Context, folder: Path, name: str = "attic") -> None:
     wanted = AdoptStore(name=name, address=str(folder), passphrase=SecretStr(PASSPHRASE))
-    opened = await adopt_run.open_store(context, wanted)
+    opened = await adopted_store.open_store(context, wanted)
     async with context.session() as session:
-        row = await adopt_run.adopt_store(context, session, wanted, opened)
+        row = await adopted_store.adopt_store(context, session, wanted, opened)
         await session.flush()
         await store_runs.enqueue_for_store(context, session, AdoptOrder(), row, "mara")
 

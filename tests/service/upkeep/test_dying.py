@@ -39,7 +39,7 @@ from fennox.service.runs import claims
 from fennox.service.runs.claims import Claimant
 from fennox.service.runs.journal import CatalogueJournal
 from fennox.service.runs.lost_workers import LeaseWatch
-from fennox.service.stores import adopt_run
+from fennox.service.stores import adopted_store
 from fennox.service.upkeep import store_runs
 from fennox.stores.folder import FolderStore
 from fennox.testing.stores import Died
@@ -113,9 +113,9 @@ class World:
             wanted = AdoptStore(
                 name=name, address=str(self.folder / "now" / name), passphrase=SecretStr(PASSPHRASE)
             )
-            opened = await adopt_run.open_store(self.context, wanted)
+            opened = await adopted_store.open_store(self.context, wanted)
             async with self.context.session() as session:
-                row = await adopt_run.adopt_store(self.context, session, wanted, opened)
+                row = await adopted_store.adopt_store(self.context, session, wanted, opened)
                 row.header_digest = blake2b_256(row.header.encode())
                 await session.flush()
                 await store_runs.enqueue_for_store(self.context, session, AdoptOrder(), row, "mara")

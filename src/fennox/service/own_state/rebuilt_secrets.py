@@ -8,7 +8,7 @@ from fennox.core.errors import Damaged
 from fennox.core.format.primitives.hpke import OpeningKey
 from fennox.engine.backups.vault import Vault
 from fennox.service.foundation.key_file import KeyFile
-from fennox.service.machines import own_state_link
+from fennox.service.machines import own_secrets, own_state_link
 from fennox.service.machines.own_state_link import KEPT, Row
 from fennox.service.own_state.own_backup import Documents, lines
 
@@ -41,12 +41,12 @@ class SecretsAnew:
     def _open(self, what: str) -> bytes | None:
         sealed = self._sealed.get(what)
         header = self.vault.header
-        info = own_state_link.sealed_info(what, header.key_set, header.generation)
+        info = own_secrets.sealed_info(what, header.key_set, header.generation)
         return self.opening.open(sealed, info) if sealed is not None else None
 
     def restore(self, table: str, row: Row) -> None:
         if table == "logins":
-            secret = self._open(own_state_link.login_secret(row["id"]))
+            secret = self._open(own_secrets.login_secret(row["id"]))
             if secret is None:
                 self.done.left.append(
                     f"Give the login {row['name']} its secret again: fennox login set {row['name']}"
@@ -63,7 +63,7 @@ class SecretsAnew:
         row["sealed_totp"] = None
         if row.get("totp_since") is None:
             return
-        secret = self._open(own_state_link.totp_secret(row["id"]))
+        secret = self._open(own_secrets.totp_secret(row["id"]))
         if secret is not None:
             row["sealed_totp"] = self.keyfile.seal(secret, f"users|{row['id']}|totp")
             return
@@ -76,8 +76,7 @@ class SecretsAnew:
 
     def _alert_route(self, row: Row) -> None:
         address, secret = (
-            self._open(f(row["id"]))
-            for f in (own_state_link.alert_address, own_state_link.alert_secret)
+            self._open(f(row["id"])) for f in (own_secrets.alert_address, own_secrets.alert_secret)
         )
         row["sealed_secret"] = (
             self.keyfile.seal(secret, f"alert_routes|{row['id']}|secret") if secret else None
@@ -100,7 +99,7 @@ class SecretsAnew:
             if held and row["generation"] in self.vault.held
             else None
         )
-        raw = raw or self._open(own_state_link.write_secret(*identity))
+        raw = raw or self._open(own_secrets.write_secret(*identity))
         if raw is None:
             raise Damaged(
                 f"The backup lacks the write secret of the key set {row['name']}.",

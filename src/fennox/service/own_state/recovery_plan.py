@@ -24,7 +24,7 @@ from fennox.core.format.header import Header
 from fennox.core.time import parse_stamp
 from fennox.engine.backups.opened_store import rescue_source
 from fennox.links.base import Credential
-from fennox.service.machines import own_state_link
+from fennox.service.machines import own_secrets
 from fennox.service.machines.context import Context
 from fennox.service.queries.newest_good import among, newest_backups
 from fennox.service.systems.relations import relations
@@ -129,8 +129,8 @@ def _login(
     """
     if login is None or login.proves_by not in ("key", "password"):
         return None
-    info = own_state_link.sealed_info(
-        own_state_link.login_secret(login.id), row.key_set, header.generation
+    info = own_secrets.sealed_info(
+        own_secrets.login_secret(login.id), row.key_set, header.generation
     )
     secret = context.keyfile.open(login.sealed_secret, f"logins|{login.id}|secret")
     return SealedLogin(

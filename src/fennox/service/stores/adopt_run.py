@@ -10,18 +10,16 @@ from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.backups import Backup, Copy
-from fennox.catalogue.models.stores import KeySet, StoreRow
+from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login, System
-from fennox.core.errors import Conflict, FennoxError
+from fennox.core.errors import FennoxError
 from fennox.core.facts.run_orders import AdoptOrder, of_kind
 from fennox.core.facts.run_results import AdoptResult
-from fennox.core.format import generations, notes
-from fennox.core.format import header as headers
+from fennox.core.format import notes
 from fennox.core.format.manifest import Head, PartHeld
-from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.format.records import Record, Reference
 from fennox.core.time import parse_stamp
-from fennox.engine.backups import opened_store, record_lists
+from fennox.engine.backups import record_lists
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
@@ -30,84 +28,7 @@ from fennox.service.machines.context import Context
 from fennox.service.own_state.own_routine import KIND as OWN_KIND
 from fennox.service.runs import queue
 from fennox.service.runs.queue import Lease
-from fennox.service.stores import store_making
 from fennox.service.upkeep.catalogue_sync import follow
-from fennox.wire.stores import AdoptStore
-
-
-async def open_store(context: Context, wanted: AdoptStore) -> Vault:
-    """Open a store with its passphrase; nothing is kept of it yet."""
-    async with context.session() as session:
-        row = await store_making.new_row(session, wanted)
-        login = await session.get(Login, row.login_id) if row.login_id else None
-    store = context.far_side(row.address, login, row.key)
-    try:
-        return await opened_store.open_with_passphrase(
-            store, wanted.passphrase.get_secret_value(), context.now
-        )
-    finally:
-        await store.close()
-
-
-async def adopt_store(
-    context: Context, session: AsyncSession, wanted: AdoptStore, vault: Vault
-) -> StoreRow:
-    """Pin the header and keys of a store that was opened; its backups come with the run that
-    follows.
-    """
-    row = await store_making.new_row(session, wanted)
-    if (await session.get(StoreRow, vault.id)) is not None:
-        raise Conflict(
-            "This store is here already, under another address.", "Remove that one first."
-        )
-    header = vault.header
-    await _keep_keys(context, session, vault, wanted)
-    data = headers.encode(header)
-    row.id, row.key_set, row.generation = vault.id, header.key_set, header.generation
-    row.header, row.header_digest = data.decode(), blake2b_256(data)
-    row.created = context.now()
-    session.add(row)
-    return row
-
-
-async def _keep_keys(
-    context: Context, session: AsyncSession, vault: Vault, wanted: AdoptStore
-) -> None:
-    header = vault.header
-    if await session.get(KeySet, (header.key_set, header.generation)) is not None:
-        return
-    name = wanted.key_set
-    if (await session.execute(select(KeySet.id).where(KeySet.name == name))).first() is not None:
-        raise Conflict(
-            f"There is another key set {name} already.",
-            "Give this one another name with --key-set.",
-        )
-    for generation, secret in vault.held.items():
-        place = f"key_sets|{header.key_set}|{generation}"
-        opening, before = vault.openings[generation], vault.openings.get(generation - 1)
-        seal_key = opening.seal_key()
-        kept = wanted.custody == "kept" and generation == header.generation
-        session.add(
-            KeySet(
-                id=header.key_set,
-                generation=generation,
-                name=name,
-                custody=wanted.custody,
-                suite=opening.suite,
-                sealed_write_secret=context.keyfile.seal(secret.raw, f"{place}|write secret"),
-                sealed_opening_key=(
-                    context.keyfile.seal(opening.raw, f"{place}|opening key") if kept else None
-                ),
-                previous_opening_key=(
-                    generations.seal_previous(before, seal_key, header.key_set, generation)
-                    if before
-                    else None
-                ),
-                created=context.now(),
-            )
-        )
-    await session.flush()
-
 
 _ENTERING = text("select pg_advisory_xact_lock(7204)")
 """One backup is entered at a time: the stores of a rebuilt service are adopted side by side, and

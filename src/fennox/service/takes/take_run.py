@@ -27,7 +27,7 @@ from fennox.engine.takes.unchanged_machine import RecordPlace
 from fennox.links.base import Link, Web
 from fennox.service.backups import note_delivery
 from fennox.service.backups.catalogue_entry import keep_backup
-from fennox.service.machines import login_uses, own_state_link
+from fennox.service.machines import login_uses, own_secrets
 from fennox.service.machines.context import Context
 from fennox.service.machines.default_logins import look_again
 from fennox.service.machines.routes_to_machines import way_to
@@ -51,7 +51,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         given = await hand_ins.given(context, session, system, document) if document else None
     if subject.kind.reach == "service":
         async with context.session() as session:
-            await own_state_link.seal_secrets(session, context.keyfile, context.now())
+            await own_secrets.seal_secrets(session, context.keyfile, context.now())
     vault = await context.vault(door, lately=lately)
     assert run.backup_id is not None
     order = next_order(

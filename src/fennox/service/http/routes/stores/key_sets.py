@@ -16,7 +16,7 @@ from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.keys import key_sets, passphrases, rekey_run
 from fennox.service.keys.key_sets import header_of, key_set_named
 from fennox.service.machines.context import Context, named
-from fennox.service.stores import adopt_run
+from fennox.service.stores import adopted_store
 from fennox.service.upkeep import store_runs
 from fennox.wire.base import Page
 from fennox.wire.runs import RunShown
@@ -198,9 +198,9 @@ async def hand_over(
 @router.post("/stores/adopt", status_code=202)
 async def adopt_store(wanted: AdoptStore, request: Request, context: Here, who: Who) -> RunShown:
     """Open a store that exists and bring what it holds into the catalogue."""
-    opened = await adopt_run.open_store(context, wanted)
+    opened = await adopted_store.open_store(context, wanted)
     async with context.session() as session:
-        row = await adopt_run.adopt_store(context, session, wanted, opened)
+        row = await adopted_store.adopt_store(context, session, wanted, opened)
         await session.flush()
         await audit.note(session, request, "adopted", "store", row.name, address=row.address)
         run = await store_runs.enqueue_for_store(context, session, AdoptOrder(), row, who.name)
