@@ -550,10 +550,10 @@ async def test_a_site_that_is_away_is_one_concern_and_one_message(context: Conte
 async def test_without_its_worker_a_site_cannot_be_dialled(context: Context) -> None:
     async with context.session() as session:
         session.add(Site(name=SITE, token_hash="0" * 64, admitted=START, by="harbour-admin"))
-    assert await context.dialler("") is None
-    assert await context.dialler("Holm") is None
+    assert await context.machines.dialler("") is None
+    assert await context.machines.dialler("Holm") is None
     with pytest.raises(Unreachable, match="is not connected"):
-        await context.dialler(SITE)
+        await context.machines.dialler(SITE)
 
 
 def test_a_service_is_named_by_its_url() -> None:

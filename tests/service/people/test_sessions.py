@@ -32,7 +32,7 @@ __all__ = ["clock", "context", "database", "postgres"]
 async def test_whatever_is_slow_is_refused_inside_a_session(
     context: Context, tmp_path: Path
 ) -> None:
-    store = context.far_side(str(tmp_path), None, None)
+    store = context.stores.far_side(str(tmp_path), None, None)
     name = object_name("probe-1")
     await store.put(name, b"outside")
     linux = load(shipped_text("linux-server"), shipped_text)
@@ -44,7 +44,7 @@ async def test_whatever_is_slow_is_refused_inside_a_session(
             store.delete(name),
             store.space(),
             hashed(lambda: None),
-            context.try_credential(
+            context.machines.try_credential(
                 linux, "127.0.0.1:1", Credential("root", password="x"), "SHA256:x", ANYWHERE
             ),
         ):
@@ -61,7 +61,7 @@ async def test_whatever_is_slow_is_refused_inside_a_session(
 async def test_a_task_of_its_own_is_not_inside_the_session_beside_it(
     context: Context, tmp_path: Path
 ) -> None:
-    store = context.far_side(str(tmp_path), None, None)
+    store = context.stores.far_side(str(tmp_path), None, None)
     ready, over = asyncio.Event(), asyncio.Event()
 
     async def hold() -> None:
@@ -80,7 +80,7 @@ async def test_in_production_it_is_told_and_goes_on(
     context: Context, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(session_guard, "strict", False)
-    store = context.far_side(str(tmp_path), None, None)
+    store = context.stores.far_side(str(tmp_path), None, None)
     async with context.session():
         await store.put(object_name("probe-1"), b"x")
 

@@ -107,15 +107,15 @@ async def test_takes_and_looks_share_connections_where_that_is_wanted(
         id="quay", name="quay", account="root", proves_by="key", sealed_secret=sealed, become=""
     )
     kind, use = (
-        context.kind("linux-server")[0],
+        context.kinds.kind("linux-server")[0],
         Use(login, f"{server.host}:{server.port}", server.host_key),
     )
-    first = await context.connect(kind, use, kept=True)
+    first = await context.machines.connect(kind, use, kept=True)
     await first.close()
-    second = await context.connect(kind, use, kept=True)
+    second = await context.machines.connect(kind, use, kept=True)
     assert (second is first) is same
     await second.close()
-    proof = await context.connect(kind, use)  # of a restore, say: always a new one
+    proof = await context.machines.connect(kind, use)  # of a restore, say: always a new one
     assert proof is not second
     await proof.close()
     await context.close()

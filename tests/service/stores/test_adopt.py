@@ -170,7 +170,7 @@ async def empty(context: Context) -> None:
     async with context.session() as session:
         names = ", ".join(table.__tablename__ for table in CATALOGUE)
         await session.execute(text(f"truncate {names} cascade"))
-    context._indexes.clear()
+    context.stores._indexes.clear()
 
 
 async def test_an_adoption_that_dies_anywhere_ends_whole(
@@ -200,7 +200,7 @@ async def test_an_adoption_that_dies_anywhere_ends_whole(
                 except Died:
                     deaths += 1
                     ended[stage] += 1
-            context._indexes.clear()  # a new process remembers nothing
+            context.stores._indexes.clear()  # a new process remembers nothing
             if stage == "begin" and not after:
                 assert set((await catalogue(context))["counts"].values()) == {0}
             if not (await catalogue(context))["counts"]["StoreRow"]:

@@ -128,9 +128,7 @@ class World:
 
     def forget(self) -> None:
         """A new process remembers nothing."""
-        self.context._indexes.clear()
-        self.context._headers.clear()
-        self.context._stores.clear()
+        self.context.stores.forget()
 
     async def row(self, name: str) -> StoreRow:
         async with self.context.session() as session:
@@ -312,7 +310,7 @@ async def test_new_keys(world: World, dies: Dies) -> None:
     async def begin() -> None:
         row = await world.row("attic")
         async with world.context.session() as session:
-            opening = await world.context.kept_opening_key(session, row)
+            opening = await world.context.stores.kept_opening_key(session, row)
             name = (await session.execute(select(KeySet.name))).scalar_one()
         assert opening is not None
         made = await rekey_run.new_generation(world.context, name, opening, new=NEW, label="new")

@@ -398,8 +398,8 @@ async def test_of_a_nights_takes_not_each_looks_at_the_headers_again(
         )
         session.add(row)
         await session.flush()
-        door = await context.door(session, row)
-    await context.vault(door, lately=True)
+        door = await context.stores.door(session, row)
+    await context.stores.vault(door, lately=True)
     theirs = headers.new_header(
         new_keys(),
         store=here.vault.id,
@@ -409,9 +409,9 @@ async def test_of_a_nights_takes_not_each_looks_at_the_headers_again(
         revision=99,
     )
     await here.vault.store.put(headers.name(theirs), headers.encode(theirs))
-    assert (await context.vault(door, lately=True)).header == here.vault.header
+    assert (await context.stores.vault(door, lately=True)).header == here.vault.header
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await context.vault(door)
-    monkeypatch.setattr("fennox.service.machines.context._LATELY", 0)
+        await context.stores.vault(door)
+    monkeypatch.setattr("fennox.service.machines.store_doors._LATELY", 0)
     with pytest.raises(StoreUnusable, match="not the one this service wrote"):
-        await context.vault(door, lately=True)
+        await context.stores.vault(door, lately=True)

@@ -26,13 +26,14 @@ async def best_copy(context: Context, backup: Backup) -> tuple[StoreRow, Vault, 
     """
     async with context.session() as session:
         places = [
-            (row, await context.door(session, row)) for row in await copies_of(session, backup.id)
+            (row, await context.stores.door(session, row))
+            for row in await copies_of(session, backup.id)
         ]
         folder = (await session.get_one(System, backup.system_id)).folder
     first: FennoxError | None = None
     for row, door in places:
         try:
-            vault = await context.vault(door)
+            vault = await context.stores.vault(door)
             return row, vault, await vault.find_record(backup.id, folder)
         except FennoxError as error:
             first = first or error

@@ -97,13 +97,13 @@ async def deliver(context: Context, backups: Collection[str] | None = None) -> N
         ]
         stores = select(StoreRow).where(among(StoreRow.id, {pending.store for pending in waiting}))
         doors = [
-            await context.door(session, row)
+            await context.stores.door(session, row)
             for row in (await session.execute(stores)).scalars().all()
         ]
     for door in doors:
         mine = [pending for pending in waiting if pending.store == door.store]
         try:
-            vault = await context.vault(door)
+            vault = await context.stores.vault(door)
             for pending in mine:
                 await _write(vault, pending)
                 async with context.session() as session:

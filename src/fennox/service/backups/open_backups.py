@@ -41,7 +41,7 @@ class Shelf:
                 vault = await self._vault(store)
                 return BackupReader(
                     vault,
-                    self.context.index(store.id),
+                    self.context.stores.index(store.id),
                     await self._record(vault, backup.id, folder),
                 )
             except PassphraseNeeded:
@@ -58,9 +58,9 @@ class Shelf:
         if store.id not in self._vaults:
             try:
                 async with self.context.session() as session:
-                    door = await self.context.door(session, store)
-                vault = await self.context.vault(door)
-                await self.context.index(store.id).refresh(vault)
+                    door = await self.context.stores.door(session, store)
+                vault = await self.context.stores.vault(door)
+                await self.context.stores.index(store.id).refresh(vault)
             except FennoxError as error:
                 self._away[store.id] = error
                 raise

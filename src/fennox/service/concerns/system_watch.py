@@ -56,7 +56,7 @@ async def of_systems(
             await give_way(session)
         mine = [routine for routine in all_routines if selectors.selects(routine.systems, system)]
         backup = newest.get(system.id)
-        if context.installed(system.kind) is None:
+        if context.kinds.installed(system.kind) is None:
             yield ConcernFound(
                 "no-kind",
                 "high",

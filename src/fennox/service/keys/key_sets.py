@@ -135,7 +135,7 @@ async def pin(
     renewed = wanted.model_copy(
         update={"revision": wanted.revision + 1, "written": stamp(context.now())}
     )
-    data = headers.encode(renewed.signed(await context.write_secret(session, row), opening))
+    data = headers.encode(renewed.signed(await context.stores.write_secret(session, row), opening))
     row.header, row.header_digest = data.decode(), blake2b_256(data)
 
 
@@ -145,9 +145,9 @@ async def write_pinned(context: Context, rows: list[StoreRow], opening: OpeningK
     for row in rows:
         try:
             async with context.session() as session:
-                door = await context.door(session, row, removing=True)
+                door = await context.stores.door(session, row, removing=True)
                 earlier = await earlier_of(session, row)
-            vault = await context.vault(door)
+            vault = await context.stores.vault(door)
             vault.unlock(opening)
             await opened_store.forget_old_headers(vault)
             await renew_earlier(vault, earlier)
@@ -187,7 +187,7 @@ async def change_custody(
         return
     keys.sealed_opening_key = None
     rows = await stores_of(session, keys)
-    secret = await context.write_secret(session, rows[0])
+    secret = await context.stores.write_secret(session, rows[0])
     here = select(Copy.backup_id).where(Copy.store_id.in_([row.id for row in rows]))
     for backup in (await session.execute(select(Backup).where(Backup.id.in_(here)))).scalars():
         backup.census = secret.keyed_census(backup.census)

@@ -53,7 +53,9 @@ async def open_with(context: Context, name: str, passphrase: str | None, by: str
         rows = await stores_of(session, keys)
         if not rows:
             raise NotFound(f"No store uses the key set {keys.name}.", "Add or adopt one.")
-        held = await context.kept_opening_key(session, rows[0]) if passphrase is None else None
+        held = (
+            await context.stores.kept_opening_key(session, rows[0]) if passphrase is None else None
+        )
     if passphrase is not None:
         slot, opening = await unlock_slot(header_of(rows[0]), passphrase)
         async with context.session() as session:
@@ -77,9 +79,9 @@ async def _lock_anew(
     async with context.session() as session:
         keys = await key_set_named(session, name)
         first = (await stores_of(session, keys))[0]
-        pair = NewKeys(opening, await context.write_secret(session, first))
+        pair = NewKeys(opening, await context.stores.write_secret(session, first))
         earlier = [
-            (row.generation, NewKeys(key, context.write_secret_of(row)))
+            (row.generation, NewKeys(key, context.stores.write_secret_of(row)))
             for row, key in await earlier_keys(session, keys, opening)
             if any(slot.label == weak.label for slot in row.slots or [])
         ]
@@ -164,9 +166,9 @@ async def further_slot(
             )
         if len(header.slots) >= MAX_SLOTS:
             raise Conflict(f"A key set has at most {MAX_SLOTS} passphrases.", "Withdraw one first.")
-        pair = NewKeys(opening, await context.write_secret(session, rows[0]))
+        pair = NewKeys(opening, await context.stores.write_secret(session, rows[0]))
         before = [
-            (earlier.generation, NewKeys(key, context.write_secret_of(earlier)))
+            (earlier.generation, NewKeys(key, context.stores.write_secret_of(earlier)))
             for earlier, key in await earlier_keys(session, keys, opening)
             if earlier.slots is not None
         ]

@@ -75,7 +75,8 @@ async def new_generation(
         rows = await stores_of(session, keys)
         every = [(keys, opening), *await earlier_keys(session, keys, opening)]
         before = [
-            (row.generation, NewKeys(key, context.write_secret_of(row))) for row, key in every
+            (row.generation, NewKeys(key, context.stores.write_secret_of(row)))
+            for row, key in every
         ]
     await must_be_new(header_of(rows[0]), new)  # what leaked must not open the new keys
     pair = headers.new_keys(
@@ -164,9 +165,9 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        door = await context.door(session, row, removing=True)
+        door = await context.stores.door(session, row, removing=True)
         found = await earlier_of(session, row)
-    vault = await context.vault(door)
+    vault = await context.stores.vault(door)
     apart = vault.locked
     if apart:
         vault.unlock(await wait_for_key(context, lease, row, journal))
@@ -175,7 +176,7 @@ async def run_rekey(context: Context, lease: Lease, journal: Journal) -> None:
     await opened_store.renew_reader(vault)  # another suite takes another library to read
     leaving = {keys.generation for keys in found if keys.left_to_expire}
     await journal.step("Seal backups anew")
-    here = Holding(vault, context.index(row.id))
+    here = Holding(vault, context.stores.index(row.id))
     done = failed = 0
     wanted = await _of_earlier_generations(vault, leaving, journal)
     renamed: dict[str, Previous] = {}

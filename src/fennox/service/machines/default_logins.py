@@ -44,7 +44,12 @@ async def look_again(
     await journal.step("Try the logins of a fresh installation")
     try:
         works = await still_working(
-            context, kind, system.address, context.credential(login), system.key, way_to(system)
+            context,
+            kind,
+            system.address,
+            context.machines.credentials.credential(login),
+            system.key,
+            way_to(system),
         )
     except FennoxError as error:
         await journal.log(
@@ -68,7 +73,7 @@ async def _enters(
     context: Context, kind: Kind, address: str, tried: Credential, key: str, way: Way
 ) -> bool:
     try:
-        link = await context.try_credential(kind, address, tried, key, way)
+        link = await context.machines.try_credential(kind, address, tried, key, way)
     except WrongLogin:
         return False
     try:

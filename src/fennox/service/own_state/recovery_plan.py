@@ -87,7 +87,7 @@ def _product(row: System) -> str:
 
 def _rebuilt_by(context: Context, row: System) -> str:
     try:
-        return context.kind(row.kind)[0].rebuilt_by
+        return context.kinds.kind(row.kind)[0].rebuilt_by
     except FennoxError:  # a kind that is not installed any more: its backups carry it
         return ""
 

@@ -252,7 +252,7 @@ class RunWorker:
     async def _learn_kinds(self, state: str) -> None:
         if state != self._kinds:
             async with self.context.session() as session:
-                await self.context.learn_kinds(session)
+                await self.context.kinds.learn(session)
             self._kinds = state
 
     async def _keep_lease(

@@ -66,13 +66,13 @@ async def run_draft(context: Context, lease: Lease, journal: Journal) -> None:
         by = run.by
     material = await gather(context, lease, journal, order.backup, order.target.login)
     system = material.system
-    kind, _ = context.kind(system.kind)
+    kind, _ = context.kinds.kind(system.kind)
     parts = parts_to_take(kind, order.parts)
     place = Place(
         address=order.target.address, account=material.target_login.account, key=order.target.key
     )
     await journal.step(f"Look at the target at {place.address}")
-    link = await context.connect(
+    link = await context.machines.connect(
         kind, login_uses.of_sheet(place, material.target_login), way_to(system)
     )
     try:
@@ -139,6 +139,8 @@ async def _checked_entrance(
     async with context.session() as session:
         login = await session.get_one(Login, wanted.login)
     place = Place(address=wanted.address, account=login.account, key=wanted.key)
-    link = await context.connect(entrance, login_uses.of_sheet(place, login), way_to(system))
+    link = await context.machines.connect(
+        entrance, login_uses.of_sheet(place, login), way_to(system)
+    )
     await link.close()
     return place

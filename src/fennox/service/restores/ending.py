@@ -108,7 +108,7 @@ def _becomes_the_system(context: Context, sheet: Sheet) -> bool:
 
     A machine that only got some of them stays what it is in any case.
     """
-    kind, _ = context.kind(sheet.kind)
+    kind, _ = context.kinds.kind(sheet.kind)
     whole = sheet.rejoined and not plan_inputs.left_out_essentials(kind, sheet.parts)
     return (
         sheet.state == "proved"

@@ -45,7 +45,7 @@ async def gather(
     store, vault, record = await best_copy(context, backup)
     if vault.locked:
         vault.unlock(await passphrase_relay.wait_for_key(context, lease, store, journal))
-    index = context.index(store.id)
+    index = context.stores.index(store.id)
     await index.refresh(vault)
     vault.store = WholeObjects(vault.store)
     reader = BackupReader(vault, index, record)

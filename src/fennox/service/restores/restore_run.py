@@ -39,7 +39,7 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
         sheet = row.data
     material = await gather(context, lease, journal, row.backup_id, row.target_login_id)
     system, store = material.system, material.store
-    kind, _ = context.kind(system.kind)
+    kind, _ = context.kinds.kind(system.kind)
     if kind.version != sheet.kind_version:
         await _undo_by(kind, sheet, material)
 
@@ -49,11 +49,13 @@ async def run_restore(context: Context, lease: Lease, journal: Journal) -> None:
             assert kind.restore.entrance is not None
             async with context.session() as session:
                 login = await session.get_one(Login, row.entrance_login_id)
-            return await context.connect(
+            return await context.machines.connect(
                 kind.restore.entrance, login_uses.of_sheet(place, login), way_to(system)
             )
         login = material.target_login if whose == "target" else material.login
-        return await context.connect(kind, login_uses.of_sheet(place, login), way_to(system))
+        return await context.machines.connect(
+            kind, login_uses.of_sheet(place, login), way_to(system)
+        )
 
     async def save(changed: Sheet) -> None:
         async with context.session() as session:

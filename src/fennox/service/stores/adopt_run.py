@@ -43,13 +43,13 @@ async def run_adopt(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        door = await context.door(session, row)
+        door = await context.stores.door(session, row)
         look_at_notes = of_kind(run.order, AdoptOrder).standing
-    vault = await context.vault(door)
+    vault = await context.stores.vault(door)
     kept_apart = vault.locked
     if kept_apart:
         vault.unlock(await wait_for_key(context, lease, row, journal))
-    index = context.index(row.id)
+    index = context.stores.index(row.id)
     await journal.step("Read every record")
     await index.refresh(vault)
     good, bad = await record_lists.list_backups(vault)

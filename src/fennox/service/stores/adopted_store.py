@@ -23,7 +23,7 @@ async def open_store(context: Context, wanted: AdoptStore) -> Vault:
     async with context.session() as session:
         row = await store_making.new_row(session, wanted)
         login = await session.get(Login, row.login_id) if row.login_id else None
-    store = context.far_side(row.address, login, row.key)
+    store = context.stores.far_side(row.address, login, row.key)
     try:
         return await opened_store.open_with_passphrase(
             store, wanted.passphrase.get_secret_value(), context.now

@@ -56,16 +56,18 @@ async def try_change(context: Context, name: str, wanted: StoreChange) -> None:
         row = await named(session, StoreRow, name)
         await change(session, row, wanted)
         await session.flush()
-        doors = [await context.door(session, row, removing=removing) for removing in (False, True)]
+        doors = [
+            await context.stores.door(session, row, removing=removing) for removing in (False, True)
+        ]
         await session.rollback()
     if _other_way(wanted):
         for door in doors:
-            await context.vault(door)
+            await context.stores.vault(door)
     found = ceiling.parse(wanted.ceiling) if wanted.ceiling is not None else None
     if (
         found is not None
         and found.share is not None
-        and await (await context.store(doors[0])).space() is None
+        and await (await context.stores.store(doors[0])).space() is None
     ):
         raise BadInput(
             f"{name} does not tell how much room it has.",

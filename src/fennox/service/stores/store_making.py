@@ -59,8 +59,8 @@ async def make(context: Context, wanted: NewStore) -> Made:
             field="suite",
         )
     store, remover = (
-        context.far_side(row.address, login, row.key),
-        context.far_side(row.address, sweep, row.key),
+        context.stores.far_side(row.address, login, row.key),
+        context.stores.far_side(row.address, sweep, row.key),
     )
     try:
         await _must_be_writable(store, remover)
@@ -233,9 +233,9 @@ async def _known_keys(context: Context, session: AsyncSession, name: str) -> _Kn
     first = (
         await session.execute(select(StoreRow).where(StoreRow.key_set == row.id).limit(1))
     ).scalar_one()
-    opening = await context.kept_opening_key(session, first)
+    opening = await context.stores.kept_opening_key(session, first)
     header = headers.decode(first.header.encode())
-    return _KnownKeys(row.name, header, opening, await context.write_secret(session, first))
+    return _KnownKeys(row.name, header, opening, await context.stores.write_secret(session, first))
 
 
 async def _proved(known: _KnownKeys, passphrase: str | None) -> tuple[NewKeys, list[Slot], str]:

@@ -47,7 +47,7 @@ async def warnings(
     else:
         found += await _dependences(session, row)
     if login is not None:
-        found += _weak_login(context.credential(login), login.name)
+        found += _weak_login(context.machines.credentials.credential(login), login.name)
         found += await _shared_password(context, session, login)
     if custody == "kept":
         found.append("The service can open these backups; who takes over the service can too.")
@@ -84,11 +84,15 @@ async def _some_names(session: AsyncSession, fits: ColumnElement[bool]) -> str:
 
 
 async def _shared_password(context: Context, session: AsyncSession, login: Login) -> list[str]:
-    mine = context.credential(login).password
+    mine = context.machines.credentials.credential(login).password
     others = (
         await session.execute(select(Login).where(Login.id != login.id).order_by(Login.name))
     ).scalars()
-    same = [other.name for other in others if mine and context.credential(other).password == mine]
+    same = [
+        other.name
+        for other in others
+        if mine and context.machines.credentials.credential(other).password == mine
+    ]
     return (
         [
             f"The login {login.name} has the same password as {', '.join(same)}: whoever has one"

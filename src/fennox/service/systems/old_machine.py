@@ -20,10 +20,12 @@ async def look(context: Context, system: System, login: Login, target: str) -> l
     """
     if target == system.address:
         return []
-    kind, _ = context.kind(system.kind)
+    kind, _ = context.kinds.kind(system.kind)
     old, there = f"The old {system.name}", system.address
     try:
-        link = await context.connect(kind, login_uses.of_system(system, login), way_to(system))
+        link = await context.machines.connect(
+            kind, login_uses.of_system(system, login), way_to(system)
+        )
     except Unreachable as error:
         return [_finding("note", _SILENT, f"{old} does not answer at {there}: {error.what}")]
     except WrongLogin:

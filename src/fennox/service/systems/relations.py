@@ -41,7 +41,7 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
     kinds = [
         kind
         for name in {system.kind for system in systems}
-        if (kind := context.installed(name)) is not None
+        if (kind := context.kinds.installed(name)) is not None
     ]
     wanted = sorted({listed for kind in kinds for listed in (*kind.relies_on, *_replicas(kind))})
     lists = newest_backups(
@@ -61,7 +61,7 @@ async def relations(context: Context, session: AsyncSession) -> dict[str, Relate
         related = Related(needs={names[one]: SAID for one in system.needs if one in names})
         if system.via_id:
             related.needs.setdefault(names[system.via_id], _WAY)
-        kind = context.installed(system.kind)
+        kind = context.kinds.installed(system.kind)
         if kind is None:
             found[system.name] = related
             continue
@@ -79,7 +79,7 @@ async def resolved(context: Context, session: AsyncSession) -> dict[str, list[st
     """By system, the domains whose names it resolves, as far as its newest good backup says."""
     there = select(System.id, System.name, System.kind).where(System.retired.is_(None))
     systems = (await session.execute(there)).all()
-    kinds = [context.installed(name) for name in sorted({row.kind for row in systems})]
+    kinds = [context.kinds.installed(name) for name in sorted({row.kind for row in systems})]
     resolving = {
         kind.name: kind.answers_for for kind in kinds if kind is not None and kind.answers_for
     }
@@ -125,7 +125,7 @@ async def faces(context: Context, systems: list[System]) -> dict[str, str]:
         if number % _TURN == 0:
             await context.turns.give_way()
         own = {system.name, system.machine.name if system.machine else ""}
-        if (kind := context.installed(system.kind)) is not None and kind.reach != "service":
+        if (kind := context.kinds.installed(system.kind)) is not None and kind.reach != "service":
             own.add(parse_address(system.address, 1).host)
         for face in own - {""}:
             found.setdefault(face, set()).add(system.name)

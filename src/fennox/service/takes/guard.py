@@ -24,7 +24,7 @@ async def look_at(
     context: Context, session: AsyncSession, backup: Backup, journal: Journal, *, in_clear: bool
 ) -> None:
     """Compare a backup that was just taken with the last good ones, and doubt it if need be."""
-    kind = context.kind(backup.kind)[0]
+    kind = context.kinds.kind(backup.kind)[0]
     why = guard.doubts(
         kind,
         _seen(backup, in_clear),

@@ -85,7 +85,7 @@ async def hand_in(
     note: str,
 ) -> Run:
     """Keep it sealed, and queue the take that puts it into a backup."""
-    kind, _ = context.kind(system.kind)
+    kind, _ = context.kinds.kind(system.kind)
     part, source, hand = wanted(kind, document)
     check(content, source, hand)
     name = str(source.document)
@@ -114,7 +114,7 @@ async def given(
     context: Context, session: AsyncSession, system: System, document: str
 ) -> take_order.HandedInDocuments:
     """What the take is made of."""
-    kind, _ = context.kind(system.kind)
+    kind, _ = context.kinds.kind(system.kind)
     row = await session.get(HandedIn, (system.id, document))
     if row is None or row.sealed is None:
         raise NotFound(f"What was handed in as {document} is no longer kept.", "Hand it in again.")
@@ -165,7 +165,9 @@ async def lacking(
     context: Context, session: AsyncSession, systems: list[System]
 ) -> dict[str, list[Finding]]:
     """Of each system what was never handed in, and what is due again."""
-    installed = {name: context.installed(name) for name in {system.kind for system in systems}}
+    installed = {
+        name: context.kinds.installed(name) for name in {system.kind for system in systems}
+    }
     wanted_of = {
         name: kind.hand_ins()
         for name, kind in installed.items()

@@ -89,8 +89,8 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
         login = await session.get_one(Login, system.login_id) if system.login_id else None
         held = await session.get_one(StateRow, system.id)
         subject = await subject_of(context, session, system)
-        door = await context.door(session, store)
-    vault = await context.vault(door)
+        door = await context.stores.door(session, store)
+    vault = await context.stores.vault(door)
     if (held.key_set, held.generation) != (vault.header.key_set, vault.header.generation):
         raise FennoxError(
             f"{system.name} has no backup since the keys were changed, so there is nothing to"
@@ -98,7 +98,7 @@ async def run_look(context: Context, lease: Lease, journal: Journal) -> None:
             f"Run: fennox backup take {system.name}",
         )
     await journal.step(f"Reach {system.address}")
-    link = await context.connect(
+    link = await context.machines.connect(
         subject.kind, login_uses.of_system(system, login), way_to(system), kept=True
     )
     try:

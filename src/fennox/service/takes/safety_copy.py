@@ -65,7 +65,7 @@ async def take_safety_copy(
         purpose="safety",
         routine=None,
     )
-    index = context.index(store.id)
+    index = context.stores.index(store.id)
     taken = await save_target(
         vault, index, link, subject, order, journal, context.readings, context.carvers
     )

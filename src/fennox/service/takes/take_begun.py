@@ -28,7 +28,7 @@ from fennox.service.runs.queue import Lease
 
 async def subject_of(context: Context, session: AsyncSession, system: System) -> Subject:
     login = await session.get_one(Login, system.login_id) if system.login_id else None
-    kind, kind_file = context.kind(system.kind)
+    kind, kind_file = context.kinds.kind(system.kind)
     machine = system.machine.id if system.machine else ""
     reached = Reached(
         address=system.address, account=login.account if login else "", key=system.key

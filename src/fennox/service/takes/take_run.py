@@ -45,14 +45,14 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
         run, system, store, login = begun.run, begun.system, begun.store, begun.login
         subject = await subject_of(context, session, system)
         lately = run.routine_id is not None
-        door = await context.door(session, store, generations=begun.keys, lately=lately)
+        door = await context.stores.door(session, store, generations=begun.keys, lately=lately)
         wanted = of_kind(run.order, TakeOrder)
         document = wanted.handed_in
         given = await hand_ins.given(context, session, system, document) if document else None
     if subject.kind.reach == "service":
         async with context.session() as session:
             await own_secrets.seal_secrets(session, context.keyfile, context.now())
-    vault = await context.vault(door, lately=lately)
+    vault = await context.stores.vault(door, lately=lately)
     assert run.backup_id is not None
     order = next_order(
         run, begun.last, backup=run.backup_id, time=stamp(run.created), apart=vault.locked
@@ -63,12 +63,12 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
     if trust and begun.last is not None:
         place = RecordPlace(system.folder, stamp(begun.last.time), begun.last.name)
         order = replace(order, likeness=begun.likeness, before=place)
-    order = replace(order, routine=routine, trust=trust, measure=context.measures(store))
+    order = replace(order, routine=routine, trust=trust, measure=context.stores.measures(store))
     if given is None:
         await journal.step(f"Reach {system.address}")
 
     async def reach() -> Link:
-        return await context.connect(
+        return await context.machines.connect(
             subject.kind, login_uses.of_system(system, login), way_to(system), kept=True
         )
 
@@ -88,7 +88,7 @@ async def run_take(context: Context, lease: Lease, journal: Journal) -> None:
             await stack.enter_async_context(around.held(parts_to_take(subject.kind, order.parts)))
         taken = await take(
             vault,
-            context.index(store.id),
+            context.stores.index(store.id),
             link,
             subject,
             order,

@@ -18,7 +18,7 @@ from fennox.service.runs.queue import Lease
 
 
 async def holding(context: Context, door: Door) -> Holding:
-    return Holding(await context.vault(door), context.index(door.store))
+    return Holding(await context.stores.vault(door), context.stores.index(door.store))
 
 
 async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
@@ -32,7 +32,7 @@ async def run_copy(context: Context, lease: Lease, journal: Journal) -> None:
         if not sources:
             raise NotFound(f"No other store holds {backup.id[:12]}.", "Nothing can be copied.")
         source_row = sources[0]
-        doors = [await context.door(session, row) for row in (source_row, target_row)]
+        doors = [await context.stores.door(session, row) for row in (source_row, target_row)]
         folder = (await session.get_one(System, backup.system_id)).folder
     source, target = [await holding(context, door) for door in doors]
     record = await source.vault.find_record(backup.id, folder)

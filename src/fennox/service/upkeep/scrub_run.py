@@ -55,7 +55,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        door = await context.door(session, row, removing=True)
+        door = await context.stores.door(session, row, removing=True)
         expected = set(
             (await session.execute(select(Copy.backup_id).where(Copy.store_id == row.id))).scalars()
         )
@@ -66,7 +66,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         )
         known = {item.object: item.what for item in (await session.execute(open_damage)).scalars()}
     # an index of its own: what it remembers of packs must come from this look alone
-    here = Holding(await context.vault(door), PackIndex())
+    here = Holding(await context.stores.vault(door), PackIndex())
     others: dict[str, Holding] = {}
     for other in doors:
         try:
@@ -110,7 +110,7 @@ async def run_scrub(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
         row.scrubbed, row.scrub_share = context.now(), share.number + 1
-        remembered = context.index(row.id)
+        remembered = context.stores.index(row.id)
         unread = {name: what for name, what in remembered.damaged.items() if not share.reads(name)}
         remembered.damaged = unread | here.index.damaged
         await keep_damage(context, session, row, report, healed)
@@ -219,7 +219,7 @@ async def _others(
     """The ways into the other stores of the key set, and which of them hold which backup."""
     rows = select(StoreRow).where(StoreRow.key_set == row.key_set, StoreRow.id != row.id)
     found = [
-        await context.door(session, other)
+        await context.stores.door(session, other)
         for other in (await session.execute(rows)).scalars().all()
     ]
     copies: dict[str, list[str]] = defaultdict(list)

@@ -57,10 +57,10 @@ async def renew(context: Context, row: StoreRow, vault: Vault, journal: Journal)
         others = (
             (await session.execute(select(StoreRow).where(StoreRow.id != row.id))).scalars().all()
         )
-        doors = [await context.door(session, other) for other in others]
+        doors = [await context.stores.door(session, other) for other in others]
     for door in doors:
         try:
-            await (await context.vault(door)).write_anchors(made)
+            await (await context.stores.vault(door)).write_anchors(made)
         except FennoxError as error:
             await journal.log(
                 "info", f"{door.name} is not told what {row.name} holds now: {error.what}"

@@ -67,9 +67,9 @@ async def _look_at(
     why, free = "", row.free
     try:
         async with context.session() as session:
-            door = await context.door(session, row)
+            door = await context.stores.door(session, row)
         async with asyncio.timeout(patience):
-            vault = await context.vault(door)
+            vault = await context.stores.vault(door)
             space = await vault.store.space() if vault.store.abilities.space else None
             free = space.free if space is not None else None
     except FennoxError as error:

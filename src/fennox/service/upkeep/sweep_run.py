@@ -55,9 +55,9 @@ async def run_sweep(context: Context, lease: Lease, journal: Journal) -> None:
     async with context.session() as session:
         run = await queue.owned(session, lease)
         row = await session.get_one(StoreRow, run.store_id)
-        door = await context.door(session, row, removing=True)
+        door = await context.stores.door(session, row, removing=True)
         order = of_kind(run.order, SweepOrder)
-    here = Holding(await context.vault(door), context.index(row.id))
+    here = Holding(await context.stores.vault(door), context.stores.index(row.id))
     judged = await judge(context, here, row.name)
     if order.preview:
         await _preview(context, lease, row, here, judged, journal)

@@ -68,7 +68,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         run = await queue.owned(session, lease)
         order = of_kind(run.order, VerifyOrder)
         row = await session.get_one(StoreRow, run.store_id)
-        door = await context.door(session, row)
+        door = await context.stores.door(session, row)
         there = Copy.__table__.join(Backup).join(System)
         query = select(Backup.id, System.folder).select_from(there).where(Copy.store_id == row.id)
         if run.backup_id:
@@ -77,10 +77,10 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
             query = query.where(Backup.expired.is_(False))
         longest_ago = query.order_by(func.coalesce(Copy.verified, Copy.since)).limit(order.most)
         wanted = [(backup, folder) for backup, folder in await session.execute(longest_ago)]
-    vault = await context.vault(door)
+    vault = await context.stores.vault(door)
     if vault.locked and order.by_hand:
         vault.unlock(await wait_for_key(context, lease, row, journal))
-    index = context.index(row.id)
+    index = context.stores.index(row.id)
     await journal.step("Open backups and read every document")
     await index.refresh(vault)
     vault.store = WholeObjects(vault.store, after=0)
@@ -103,7 +103,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         except FennoxError as error:
             await raise_unless_damage(vault, error)
             documents = [error.what]
-        if documents and not await context.still_held(backup, row.id):
+        if documents and not await context.stores.still_held(backup, row.id):
             continue  # a sweep removed it meanwhile
         if documents:
             more = f" and {len(documents) - MOST_NAMED} more" if len(documents) > MOST_NAMED else ""

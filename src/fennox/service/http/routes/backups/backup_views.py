@@ -86,7 +86,7 @@ async def shown(context: Context, session: AsyncSession, rows: list[Backup]) -> 
             copies[row.id],
             names,
             kept.get(row.id, []),
-            context.installed(row.kind),
+            context.kinds.installed(row.kind),
             context.now(),
         )
         for row in rows

@@ -85,7 +85,7 @@ async def take_backup(
         noun(wanted.name)
     async with context.session() as session:
         system = await named(session, System, wanted.system)
-        kind, _ = context.kind(system.kind)
+        kind, _ = context.kinds.kind(system.kind)
         parts_to_take(kind, wanted.parts)
         key = f"{who.name}:{idempotency_key}" if idempotency_key else None
         if wanted.name:
@@ -142,7 +142,7 @@ async def list_hand_ins(name: str, context: Here) -> Page[HandInShown]:
     """What people export and hand in for a system, and when it is due."""
     async with context.session() as session:
         system = await named(session, System, name)
-        kind, _ = context.kind(system.kind)
+        kind, _ = context.kinds.kind(system.kind)
         rows = (
             await session.execute(select(HandedIn).where(HandedIn.system_id == system.id))
         ).scalars()

@@ -80,14 +80,16 @@ async def _compared(
             session, request, "compared", "system", system.name, before=before.id[:12], after=other
         )
         login = await session.get_one(Login, system.login_id) if system.login_id else None
-    kind = for_system(context.kind(before.kind)[0], dict(system.settings))
+    kind = for_system(context.kinds.kind(before.kind)[0], dict(system.settings))
     phrase = wanted.passphrase.get_secret_value() if wanted.passphrase else None
     shelf = Shelf(context, phrase)
     left = await side_of(await shelf.reader(before))
     if after is not None:
         right = await side_of(await shelf.reader(after))
     else:
-        link = await context.connect(kind, login_uses.of_system(system, login), way_to(system))
+        link = await context.machines.connect(
+            kind, login_uses.of_system(system, login), way_to(system)
+        )
         try:
             known = system.machine.id if system.machine else left.machine
             right = await live_side(
@@ -167,7 +169,7 @@ async def trace_value(wanted: TraceWanted, request: Request, context: Here, who:
         }
     if not rows:
         raise BadInput(f"{system.name} has no backups.", "Take one.")
-    kind = for_system(context.kind(system.kind)[0], dict(system.settings))
+    kind = for_system(context.kinds.kind(system.kind)[0], dict(system.settings))
     shelf = Shelf(context, wanted.passphrase.get_secret_value() if wanted.passphrase else None)
     trace = Trace(kind, question, secrets.token_bytes(16), context.evaluators)
     unread = []

@@ -105,7 +105,7 @@ async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: 
                 " with migrations.",
                 field="onto",
             )
-        kind, _ = context.kind(system.kind)
+        kind, _ = context.kinds.kind(system.kind)
         if kind.rebuilt_by:
             raise Conflict(
                 f"{kind.title} is not restored by a run sheet.",
@@ -178,7 +178,7 @@ async def _tell_key(
 ) -> None:
     """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
     try:
-        link = await context.connect(reach, use, way)
+        link = await context.machines.connect(reach, use, way)
     except KeyUnknown as error:
         error.fields["field"] = "entrance.key" if isinstance(reach, Entrance) else "key"
         raise
@@ -232,7 +232,7 @@ async def start_restore(
         await login_uses.must_be_nobody_elses(
             session, who, system, data.target.address, data.target.key
         )
-        kind, _ = context.kind(system.kind)
+        kind, _ = context.kinds.kind(system.kind)
         before = await _run_of(session, row)
         goes_on = before is not None and before.state in ACTIVE
         if not data.begun() and not goes_on:  # the system may have moved since the draft

@@ -56,11 +56,11 @@ async def _shown(context: Context, row: StoreRow) -> StoreShown:
         warnings = await store_warnings.warnings(context, session, row, keys.custody)
         login = await session.get(Login, row.login_id) if row.login_id else None
         sweep = await session.get(Login, row.sweep_login_id) if row.sweep_login_id else None
-        door = await context.door(session, row, lately=True)
+        door = await context.stores.door(session, row, lately=True)
     space = None
     try:
         async with asyncio.timeout(_PATIENCE):
-            space = await (await context.store(door)).space()
+            space = await (await context.stores.store(door)).space()
     except TimeoutError:
         warnings.insert(0, f"{row.name} did not tell its free space within {_PATIENCE:g} seconds.")
     except FennoxError as error:
@@ -125,7 +125,7 @@ async def look(wanted: Look, context: Here) -> FolderShown:
     """See any folder of a far side before it becomes a store."""
     async with context.session() as session:
         login = await named(session, Login, wanted.login) if wanted.login else None
-    store = context.far_side(wanted.address, login, wanted.key)
+    store = context.stores.far_side(wanted.address, login, wanted.key)
     try:
         return await _folder(store, None)
     finally:
@@ -154,8 +154,8 @@ async def browse_store(
 ) -> FolderShown:
     """What lies in a store, or elsewhere on its far side."""
     async with context.session() as session:
-        door = await context.door(session, await named(session, StoreRow, name), lately=True)
-    return await _folder(await context.store(door), folder)
+        door = await context.stores.door(session, await named(session, StoreRow, name), lately=True)
+    return await _folder(await context.stores.store(door), folder)
 
 
 @router.get("/stores/{name}")
@@ -290,15 +290,15 @@ async def test_store(name: str, context: Here) -> StoreTest:
     async with context.session() as session:
         row = await named(session, StoreRow, name)
         door, removing = (
-            await context.door(session, row),
-            await context.door(session, row, removing=True),
+            await context.stores.door(session, row),
+            await context.stores.door(session, row, removing=True),
         )
     tested = await store_test.test(
-        await context.store(door), await context.store(removing), context.wall()
+        await context.stores.store(door), await context.stores.store(removing), context.wall()
     )
     if tested.passed:
         try:
-            await context.vault(door)
+            await context.stores.vault(door)
         except FennoxError as error:
             check = StoreCheck(title="The header is ours", passed=False, detail=str(error))
         else:

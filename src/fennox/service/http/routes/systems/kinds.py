@@ -37,7 +37,7 @@ def parts_of(kind: Kind) -> list[PartShown]:
 @router.get("/kinds")
 async def list_kinds(context: Here) -> Page[KindShown]:
     """The kinds this service knows."""
-    return Page(items=[_kind_shown(context.kind(name)[0]) for name in context.kind_names()])
+    return Page(items=[_kind_shown(context.kinds.kind(name)[0]) for name in context.kinds.names()])
 
 
 @router.post("/kinds", status_code=201)
@@ -45,8 +45,8 @@ async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -
     """Add a kind, or a newer version of one that was added. Its commands run on machines under
     their logins.
     """
-    kind = checked(wanted.text, context.kind_text)
-    if kind.name in context.shipped_kinds():
+    kind = checked(wanted.text, context.kinds.text)
+    if kind.name in context.kinds.shipped():
         raise Conflict(f"The kind {kind.name} ships with Fennox.", "Give yours another name.")
     if kind.reach == "service":
         raise BadInput("Only Fennox itself is reached as a service.", "Reach it by ssh or https.")
@@ -69,7 +69,7 @@ async def add_kind(wanted: NewKind, request: Request, context: Here, who: Who) -
         )
         await audit.note(session, request, "added", "kind", kind.name, version=str(kind.version))
     async with context.session() as session:
-        await context.learn_kinds(session)
+        await context.kinds.learn(session)
     return _kind_shown(kind)
 
 

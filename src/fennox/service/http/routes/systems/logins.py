@@ -150,7 +150,7 @@ async def admit_login(
     async with context.session() as session:
         await named(session, Login, name)
     if wanted.key is None:
-        await context.tell_key(address, Way(wanted.site))
+        await context.machines.tell_key(address, Way(wanted.site))
     async with context.session() as session:
         row = await named(session, Login, name)
         await session.merge(

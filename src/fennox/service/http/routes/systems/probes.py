@@ -50,7 +50,7 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
             key=wanted.key or "unknown",
         )
     try:
-        link = await context.connect(
+        link = await context.machines.connect(
             kinds[0], login_uses.to_enrol(who, login, address, wanted.key), way
         )
     except KeyUnknown as error:
@@ -77,7 +77,12 @@ async def look_at_machine(wanted: LookWanted, request: Request, context: Here, w
     finally:
         await link.close()
     works = await default_logins.still_working(
-        context, fits[0], address, context.credential(login), link.fingerprint, way
+        context,
+        fits[0],
+        address,
+        context.machines.credentials.credential(login),
+        link.fingerprint,
+        way,
     )
     defaults = [
         Finding(
@@ -135,16 +140,16 @@ def _parts(kind: Kind, tried: Tried) -> list[TriedPart]:
 async def _candidates(context: Context, wanted: LookWanted, way: Way) -> tuple[list[Kind], str]:
     """The kinds that what answers may be, and the address with its port."""
     if wanted.kind:
-        given, _ = context.kind(wanted.kind)
+        given, _ = context.kinds.kind(wanted.kind)
         values_of(given, wanted.settings)
         return [given], str(parse_address(wanted.address, given.port))
-    every = [context.kind(name)[0] for name in context.kind_names()]
+    every = [context.kinds.kind(name)[0] for name in context.kinds.names()]
     every = [kind for kind in every if kind.reach != "service"]
     if way.via is not None:
         shells = [kind for kind in every if kind.reach == "ssh"]
         return shells, str(parse_address(wanted.address, shells[0].port))
     ports = sorted({kind.port for kind in every}, key=lambda port: (port != _SSH, port))
-    dial = await context.dialler(way.site)
+    dial = await context.machines.dialler(way.site)
     first: Unreachable | None = None
     for address in dict.fromkeys(parse_address(wanted.address, port) for port in ports):
         try:

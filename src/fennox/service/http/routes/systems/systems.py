@@ -95,7 +95,7 @@ async def list_system_names(context: Here) -> Page[SystemName]:
 @router.post("/systems", status_code=201)
 async def add_system(wanted: NewSystem, request: Request, context: Here, who: Who) -> SystemShown:
     """Enrol a system: reach it, check its key, see who it says it is."""
-    kind, _ = context.kind(wanted.kind)
+    kind, _ = context.kinds.kind(wanted.kind)
     if kind.reach == "service":
         raise BadInput(
             "Fennox itself is not enrolled.", "Run: fennox own-state keep STORE", field="kind"
@@ -115,7 +115,7 @@ async def add_system(wanted: NewSystem, request: Request, context: Here, who: Wh
     link: Link | None = None
     machine: Machine | None = None
     if kind.reach != "hand":
-        link = await context.connect(
+        link = await context.machines.connect(
             kind,
             login_uses.to_enrol(who, login, address, wanted.key),
             Way(wanted.site, via, wanted.patience),
@@ -175,7 +175,7 @@ async def change_system(
         row = await named(session, System, name)
         await session.refresh(row, with_for_update=True)
         check_match(if_match, row.version)
-        kind, _ = context.kind(row.kind)
+        kind, _ = context.kinds.kind(row.kind)
         if kind.reach == "hand" and (wanted.login or wanted.key or wanted.via):
             raise BadInput(f"{row.name} is not reached.", "Leave out login, key and way.")
         if kind.reach == "service" and (wanted.address or wanted.login or wanted.key):
@@ -195,7 +195,7 @@ async def change_system(
         if wanted.settings is not None:
             row.settings = dict(wanted.settings)
         if wanted.kind is not None and wanted.kind != row.kind:
-            before, (kind, _) = kind, context.kind(wanted.kind)
+            before, (kind, _) = kind, context.kinds.kind(wanted.kind)
             await enrolment.change_kind(session, row, kind, before)
         if wanted.settings is not None or wanted.kind is not None:
             values_of(kind, dict(row.settings))
@@ -233,7 +233,7 @@ async def show_relations(name: str, context: Here) -> Relations:
         every = await relations(context, session)
         newest = await catalogue_entry.newest_of(session, row.id)
     own = every[row.name]
-    replicas = context.kind(row.kind)[0].replicas if own.peers else None
+    replicas = context.kinds.kind(row.kind)[0].replicas if own.peers else None
     return Relations(
         needs=[Relation(name=other, because=why) for other, why in sorted(own.needs.items())],
         needed_by=[
@@ -269,7 +269,7 @@ async def probe_system(name: str, request: Request, context: Here) -> Probe:
         row = await named(session, System, name)
         login = await session.get_one(Login, row.login_id) if row.login_id else None
         await audit.note(session, request, "probed", "system", row.name, **_reached(row, login))
-    kind, _ = context.kind(row.kind)
+    kind, _ = context.kinds.kind(row.kind)
     if kind.reach == "hand":
         raise BadInput(
             f"{row.name} is not reached: people hand in what they export.",
@@ -277,7 +277,7 @@ async def probe_system(name: str, request: Request, context: Here) -> Probe:
         )
     known = row.machine.id if row.machine else None
     try:
-        link = await context.connect(kind, login_uses.of_system(row, login), way_to(row))
+        link = await context.machines.connect(kind, login_uses.of_system(row, login), way_to(row))
         try:
             machine = await identify(kind, link, dict(row.settings))
         finally:
@@ -321,7 +321,7 @@ async def confirm_system(
     """
     async with context.session() as session:
         row = await named(session, System, name)
-        kind, _ = context.kind(row.kind)
+        kind, _ = context.kinds.kind(row.kind)
         if kind.reach == "hand":  # what is handed in tells the rest
             before_it = row.machine or Machine(id=wanted.machine, product="", version="")
             row.machine = before_it.model_copy(update={"id": wanted.machine})

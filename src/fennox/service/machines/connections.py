@@ -1,0 +1,158 @@
+"""Connections to machines, made where their way begins; some are kept for the next run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import AbstractAsyncContextManager
+from dataclasses import dataclass
+
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fennox.catalogue.models.systems import Login, System
+from fennox.core.errors import BadInput, MendSettings
+from fennox.core.kinds.model import Kind
+from fennox.core.kinds.steps import Entrance
+from fennox.links import ssh, web
+from fennox.links.base import Credential, Dial, Hop, Link, parse_address
+from fennox.links.kept_connections import KeptLinks
+from fennox.links.protocol_greeting import greets_as_ssh
+from fennox.service.foundation import session_guard
+from fennox.service.machines import sites
+from fennox.service.machines.credentials import Credentials
+from fennox.service.machines.kinds import Kinds
+from fennox.service.machines.login_uses import Use
+from fennox.service.machines.routes_to_machines import ANYWHERE, Way
+from fennox.service.machines.sites import SiteHub
+
+_MOST_HOPS = 4  # machines that the way to one may lead through
+
+
+@dataclass
+class Connections:
+    """``own``: reaches the service itself, as a system like any other."""
+
+    session: Callable[[], AbstractAsyncContextManager[AsyncSession]]
+    credentials: Credentials
+    kinds: Kinds
+    sites: SiteHub
+    own: Callable[[], Link]
+    kept: KeptLinks
+
+    async def close(self) -> None:
+        await self.kept.close()
+
+    async def connect(
+        self,
+        kind: Kind | Entrance,
+        use: Use,
+        way: Way = ANYWHERE,
+        *,
+        kept: bool = False,
+    ) -> Link:
+        """Reach a machine. ``kept``: over a connection that an earlier run left open will do, and
+        this one is left.
+        """
+        if kind.reach == "service":
+            return self.own()
+        if kind.reach == "hand":
+            raise BadInput(
+                "Such a system is not reached: people hand in what they export.",
+                "Use backup hand-in.",
+            )
+        if use.login is None:
+            raise MendSettings("The system has no login.", "Give it one with `fennox system set`.")
+        return await self._linked(
+            kind, use.address, self.credentials.credential(use.login), use.key, way, kept=kept
+        )
+
+    async def try_credential(
+        self, kind: Kind, address: str, credential: Credential, key: str, way: Way
+    ) -> Link:
+        """As :meth:`connect`, with what everybody knows, like a login of a fresh installation."""
+        return await self._linked(kind, address, credential, key, way)
+
+    async def tell_key(self, address: str, way: Way) -> None:
+        """Raise the error that shows with which key a machine answers. Nothing secret is sent to
+        it.
+        """
+        session_guard.check_outside(f"connection to {address}")
+        parsed, nobody, dial = (
+            parse_address(address, 22),
+            Credential("nobody"),
+            await self.dialler(way.site),
+        )
+        if await greets_as_ssh(parsed, dial):
+            link: Link = await ssh.connect(parsed, nobody, None, way.patience, [], dial)
+        else:
+            link = await web.connect(parsed, nobody, None, way.patience, dial)
+        await link.close()
+
+    async def _linked(
+        self,
+        kind: Kind | Entrance,
+        address: str,
+        credential: Credential,
+        key: str | None,
+        way: Way = ANYWHERE,
+        *,
+        kept: bool = False,
+    ) -> Link:
+        session_guard.check_outside(f"connection to {address}")
+        parsed = parse_address(address, kind.port)
+        if kind.reach == "ssh":
+            hops, site = await self._hops(way)
+            dial = await self.dialler(site)
+            made_with = (parsed, credential, key, tuple(hops))
+            kept = kept and dial is None  # a worker of a site keeps nothing
+            link = await self.kept.take(made_with) if kept else None
+            if link is None:
+                link = await ssh.connect(parsed, credential, key, way.patience, hops, dial)
+            link.language = kind.shell
+            return self.kept.keep(made_with, link) if kept else link
+        if way.via is not None:
+            raise MendSettings(
+                "Only what is reached by SSH is reached through another system.", "Take --via away."
+            )
+        return await web.connect(
+            parsed, credential, key, way.patience, await self.dialler(way.site)
+        )
+
+    async def dialler(self, site: str) -> Dial | None:
+        """Who makes connections to the machines of a site; None: this machine's own network leads
+        there.
+        """
+        if not site:
+            return None
+        async with self.session() as session:
+            served = await sites.is_served(session, site)
+        if served and site not in self.sites.names:
+            raise sites.away(site)
+        return self.sites.dialler(site) if served else None
+
+    async def _hops(self, way: Way) -> tuple[list[Hop], str]:
+        """The machines on the way, the nearest first, and the site where it begins."""
+        found: list[Hop] = []
+        via, site = way.via, way.site
+        if via is None:
+            return found, site
+        async with self.session() as session:
+            while via is not None:
+                row = await session.get_one(System, via)
+                kind, _ = self.kinds.kind(row.kind)
+                login = await session.get_one(Login, row.login_id) if row.login_id else None
+                if kind.reach != "ssh" or login is None or len(found) == _MOST_HOPS:
+                    raise MendSettings(
+                        f"The way through {row.name} is none: it is not reached by SSH, or leads in"
+                        " a circle.",
+                        "Change it with `fennox system set NAME --via SYSTEM`.",
+                    )
+                found.insert(
+                    0,
+                    Hop(
+                        parse_address(row.address, kind.port),
+                        self.credentials.credential(login),
+                        row.key,
+                    ),
+                )
+                via, site = row.via_id, row.site
+        return found, site
