@@ -12,8 +12,9 @@ from fennox.core.format.manifest import Document, Head, KindFile, Machine, Reach
 from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.time import stamp
 from fennox.engine.backups.backup_reader import BackupReader
-from fennox.engine.backups.backup_writer import BackupWriter, Written
+from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.pack_writer import Written
 from fennox.engine.backups.record_lists import list_backups
 from fennox.engine.backups.vault import Vault
 

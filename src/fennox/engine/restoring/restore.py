@@ -4,65 +4,23 @@ up again.
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, field
-from typing import assert_never
+from dataclasses import dataclass
 
-import anyio
-
-from fennox.core.compare.sensitive import without_secrets
-from fennox.core.errors import Damaged, FarSideFailed, FennoxError, LeaseLost, Stopped, TryLater
-from fennox.core.format.manifest import Document
-from fennox.core.kinds.commands import command
-from fennox.core.kinds.expressions import filled, filled_json
-from fennox.core.kinds.model import Kind
-from fennox.core.kinds.regexes import compiled
-from fennox.core.kinds.steps import StepModel
-from fennox.core.names import printable
-from fennox.core.restoring import changed_facts, plan_inputs, plan_steps, planning, proving
-from fennox.core.restoring.plan_inputs import Target
-from fennox.core.restoring.sheet import Gate, GateKind, ListProof, Sheet, SheetStep
-from fennox.engine.backups.backup_reader import BackupReader, backup_digests
-from fennox.engine.backups.vault import Now
-from fennox.engine.journal import Journal
-from fennox.engine.processes.evaluator_pool import Evaluates
-from fennox.engine.reading.capture import values_of
-from fennox.engine.reading.documents import document_name
-from fennox.engine.reading.requests import poll_until
-from fennox.engine.restoring import extraction
+from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
+from fennox.core.restoring import plan_steps
+from fennox.core.restoring.sheet import Gate, GateKind, Sheet, SheetStep
 from fennox.engine.restoring.put_back import asks_whether_it_was_put_back
-from fennox.engine.restoring.targets import Connect, ReachedTarget
-from fennox.engine.takes.take_order import Taken
-from fennox.links.base import Link
-
-_PAUSE = 0.5  # seconds between two tries of a check
+from fennox.engine.restoring.step_verbs import StepVerbs
 
 
 @dataclass
-class RestoreUnderWay:
+class RestoreUnderWay(StepVerbs):
     """One restore being done.
 
     ``connect`` opens a link to a place with the target's login or the one expected afterwards;
     ``save`` makes the sheet durable and raises :class:`LeaseLost` if the run is no longer ours;
     ``take_safety`` takes the safety copy.
     """
-
-    sheet: Sheet
-    kind: Kind
-    reader: BackupReader
-    settings: dict[str, str]
-    journal: Journal
-    now: Now
-    connect: Connect
-    evaluates: Evaluates
-    save: Callable[[Sheet], Awaitable[None]]
-    take_safety: Callable[[Link], Awaitable[Taken]]
-    _reached: ReachedTarget = field(init=False)
-
-    def __post_init__(self) -> None:
-        self._reached = ReachedTarget(
-            self.sheet, self.kind, self.settings, self.journal, self.connect, self.evaluates
-        )
 
     async def go_on(self) -> Sheet:
         """Do steps until the sheet is done, fails, or waits for a person; of one that is given up,
@@ -150,12 +108,6 @@ class RestoreUnderWay:
         now = plan_steps.names_for(self.kind, model, await self.reader.head(), target.census)
         return [name for name in step.names if name in now]
 
-    def _model(self, step: SheetStep) -> StepModel:
-        assert step.kind_step is not None
-        if step.phase == "undo":
-            return self.kind.undo_steps()[step.kind_step]
-        return self.kind.steps()[step.kind_step][1]
-
     def _ask_whether_done(self, step: SheetStep) -> Gate:
         """An answer counts for the attempt before it, never for a later one."""
         gate = self.sheet.gate_of("unknown", step.number)
@@ -189,229 +141,3 @@ class RestoreUnderWay:
             raise
         step.state, step.ended = "done", self.now()
         await self.save(self.sheet)
-
-    async def _carry_out(self, step: SheetStep) -> str:
-        match step.do:
-            case "safety":
-                return await self._safety()
-            case "proof":
-                return await self._prove()
-            case "gate":
-                gate = self.sheet.gate_of("step", step.number)
-                return f"{gate.answer} by {gate.by}" if gate else ""
-            case "command":
-                return await self._commands(self._model(step), step)
-            case "validate":
-                return await self._validate(self._model(step))
-            case "request":
-                return await self._request(self._model(step))
-            case "write":
-                return await self._write(self._model(step))
-            case "upload":
-                return await self._upload(self._model(step))
-            case "rejoin":
-                return await self._reached.rejoin(self._model(step).limit)
-            case "check":
-                return await self._check(self._model(step), step)
-            case _:
-                assert_never(step.do)
-
-    async def _safety(self) -> str:
-        """Save the target, and see whether it still is what the person who started this saw."""
-        taken = await self.take_safety(await self._reached.current())
-        self.sheet.safety = taken.reference.backup
-        target = Target(taken.head.machine, self.sheet.target, taken.documents, taken.head.census)
-        head = await self.reader.head()
-        source = plan_inputs.RestoreSource(
-            self.sheet.backup,
-            self.sheet.system,
-            self.sheet.system_name,
-            head,
-            await backup_digests(self.reader, self.sheet.parts),
-            self.sheet.after.place.account,
-        )
-        now = planning.plan(self.kind, source, target, self.sheet.parts, self._values())
-        if blockers := now.blockers():
-            raise FarSideFailed(f"The target has changed: {blockers[0].text}", blockers[0].remedy)
-        changed = changed_facts.changed_facts(self.sheet, now)
-        if changed:
-            self.sheet.ask_anew(
-                "facts",
-                None,
-                "Since the sheet was drafted, " + "; ".join(changed) + ".",
-                ["accept"],
-            )
-            self.sheet.facts = now.facts
-            self.sheet.version += 1
-        self.sheet.overwrites = (
-            now.overwrites
-        )  # its counts differ also where what is overwritten does not
-        self.sheet.findings = changed_facts.counted_anew(self.sheet.findings, now.findings)
-        self.sheet.fresh_census = target.census
-        return f"backup {taken.reference.backup[:12]}, {taken.reference.sizes.documents} documents"
-
-    async def _commands(self, model: StepModel, step: SheetStep) -> str:
-        shell = await self._reached.shell()
-        commands = plan_steps.commands_of(model, step.names, self._values())
-        for words, name in zip(commands, step.names or [""], strict=True):
-            await self.journal.check()
-            fed = await self._document(model, name) if model.document is not None else None
-            feed = self.reader.content(fed) if fed is not None else None
-            output = await shell.run(words, feed=feed, limit=model.limit)
-            if output.code not in model.codes:
-                raise FarSideFailed(
-                    f"{model.title}: {words[0]} ended with {output.code}:"
-                    f" {printable(output.said())}",
-                    "Look at the target, then go on with the sheet or draft a new one.",
-                )
-        return f"{len(commands)} done" if len(commands) > 1 else ""
-
-    async def _validate(self, model: StepModel) -> str:
-        """The target's own programs look at the captured files, in a folder of their own, before
-        any is put back.
-        """
-        shell = await self._reached.shell()
-        async with extraction.scratch_folder(shell) as scratch:
-            for name in model.parts:
-                await self._extract(model, name, scratch)
-            words = plan_steps.commands_of(model, [], {**self._values(), "scratch": scratch})[0]
-            output = await shell.run(words, limit=model.limit)
-        if output.code not in model.codes:
-            said = printable(output.said())
-            done = "; ".join(self.sheet.done_to_target())
-            raise FarSideFailed(
-                f"{model.title}: the target does not accept the files of the backup: {said}",
-                f"{f'Done until now: {done}.' if done else 'Nothing was put back.'} Look at the"
-                " target's programs and their versions.",
-            )
-        return "accepted"
-
-    async def _request(self, model: StepModel) -> str:
-        assert model.request is not None
-        web = await self._reached.web()
-        if model.until is not None:
-            await poll_until(web, model.request, model.until, self._values())
-        else:
-            await web.request(
-                model.request.method,
-                filled(model.request.path, self._values()),
-                json=filled_json(model.request.json_body, self._values()),
-                limit=model.limit,
-            )
-        return ""
-
-    async def _write(self, model: StepModel) -> str:
-        """Feed a tar stream into the target's own tar; every chunk was checked before it leaves the
-        reader.
-        """
-        return f"{await self._extract(model, model.parts[0], '/')} documents"
-
-    async def _extract(self, model: StepModel, part: str, folder: str) -> int:
-        documents = [
-            document async for document in self.reader.documents(await self.reader.part(part))
-        ]
-        output = await extraction.extract(
-            await self._reached.shell(),
-            self.reader,
-            documents,
-            folder,
-            self.journal,
-            numbers=model.owners == "numbers",
-            limit=max(model.limit, 3600),
-        )
-        if output.code != 0:
-            raise FarSideFailed(
-                f"{model.title}: tar ended with {output.code}:"
-                f" {without_secrets(output.errors[:300])}",
-                "Look at the target's free space and rights, then go on with the sheet.",
-            )
-        return len(documents)
-
-    async def _upload(self, model: StepModel) -> str:
-        assert model.request is not None
-        web = await self._reached.web()
-        document = await self._document(model)
-        path = filled(model.request.path, self._values())
-        await web.upload(
-            model.request.method, path, self.reader.content(document), limit=model.limit
-        )
-        return f"{document.size} bytes"
-
-    async def _document(self, model: StepModel, name: str = "") -> Document:
-        """The one document of a step. A name from a listing stands in it as it was kept: odd
-        characters as ``%2F``.
-        """
-        assert model.document is not None
-        wanted = {filled(model.document, {"name": shape}) for shape in (name, document_name(name))}
-        async for document in self.reader.documents(await self.reader.part(model.parts[0])):
-            if document.path in wanted:
-                return document
-        raise Damaged(
-            f"The backup has no document {filled(model.document, {'name': name})}.",
-            "Choose another backup.",
-        )
-
-    async def _check(self, model: StepModel, step: SheetStep) -> str:
-        ends = anyio.current_time() + model.within
-        passed, detail = await self._look(model)
-        while not passed and anyio.current_time() < ends:
-            await self.journal.check()
-            await anyio.sleep(_PAUSE)
-            passed, detail = await self._look(model)
-        step.passed = passed
-        return ("passed" if passed else "NOT passed") + (f": {detail}" if detail else "")
-
-    async def _look(self, model: StepModel) -> tuple[bool, str]:
-        try:
-            if model.run is not None:
-                words = command(model.run, self._values())
-                output = await (await self._reached.shell()).run(words, limit=model.limit)
-                text = output.output.decode("utf-8", "replace")
-                if output.code != 0:
-                    return False, f"{words[0]} ended with {output.code}: {printable(output.said())}"
-            else:
-                assert model.request is not None
-                path = filled(model.request.path, self._values())
-                text = (
-                    await (await self._reached.web()).request(model.request.method, path)
-                ).body.decode("utf-8", "replace")
-        except TryLater:
-            raise
-        except FennoxError as error:
-            return False, error.what
-        if model.expect is not None and not compiled(model.expect).fits(text):
-            return False, "the answer is not what was expected"
-        return True, ""
-
-    async def _prove(self) -> str:
-        after = await self._reached.look(self.sheet.parts)
-        head = await self.reader.head()
-        lists = proving.compare_census(
-            self.kind, self.sheet.parts, head, self.sheet.fresh_census, after.census
-        )
-        lists += await self._written_documents(after)
-        left_out = proving.not_proved(self.kind, self.sheet.parts, head, lists)
-        checks = [*proving.checks_of(self.sheet), *proving.unread(self.kind, after.unread)]
-        proof = proving.prove(lists, left_out, checks, self.now())
-        self.sheet.proof = proof
-        self.sheet.target_machine = after.machine.id
-        missing = sum(len(item.missing) for item in proof.lists)
-        return (
-            "all that was compared is there"
-            if proof.proved
-            else f"{missing} names missing; see the proof"
-        )
-
-    async def _written_documents(self, after: Target) -> list[ListProof]:
-        """Every document that a part wrote, as it is on the target now."""
-        names = {name for _, step in self.kind.steps() if step.do == "write" for name in step.parts}
-        held = await backup_digests(
-            self.reader, [part for part in self.sheet.parts if part in names]
-        )
-        return [
-            proving.compare_documents(part, documents, after.documents.get(part, {}))
-            for part, documents in held.items()
-        ]
-
-    def _values(self) -> dict[str, str]:
-        return values_of(self.kind, self.settings)

@@ -15,8 +15,9 @@ from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.format.records import Previous, Record, Reference
 from fennox.core.names import ObjectName, folder_name
 from fennox.engine.backups.backup_reader import BackupReader
-from fennox.engine.backups.backup_writer import BackupWriter, Written
+from fennox.engine.backups.backup_writer import BackupWriter
 from fennox.engine.backups.pack_index import ChunkPlace, PackIndex
+from fennox.engine.backups.pack_writer import Written
 from fennox.engine.backups.vault import Vault
 from fennox.engine.journal import Journal
 

@@ -9,8 +9,8 @@ from fennox.core.format.primitives.digest import blake2b_256
 from fennox.core.format.trees import Root
 from fennox.core.time import parse_stamp
 from fennox.engine.backups.backup_reader import BackupReader, backup_digests
-from fennox.engine.backups.backup_writer import Written
 from fennox.engine.backups.pack_index import PackIndex
+from fennox.engine.backups.pack_writer import Written
 from fennox.engine.backups.vault import Vault
 from fennox.engine.processes.drawn_facts import DrawnFacts
 from fennox.engine.reading.capture import Capture

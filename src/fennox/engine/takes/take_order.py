@@ -10,7 +10,8 @@ from fennox.core.format import records
 from fennox.core.format.manifest import Head, KindFile, Machine, Reached
 from fennox.core.kinds.model import Kind
 from fennox.engine.backups.backup_reader import Digests
-from fennox.engine.backups.backup_writer import BackupWriter, Written
+from fennox.engine.backups.backup_writer import BackupWriter
+from fennox.engine.backups.pack_writer import Written
 from fennox.engine.takes.look import Plain
 from fennox.engine.takes.unchanged_machine import Before, RecordPlace
 

@@ -11,7 +11,15 @@ from fennox import __version__
 from fennox.service.foundation.fair_share import AnswersFirst, Turns
 from fennox.service.http import access, hosts, pages, problems, rights
 from fennox.service.http.bounds import BoundedBodies
-from fennox.service.http.routes.backups import backups, comparisons, notes, restores, routines, runs
+from fennox.service.http.routes.backups import (
+    backups,
+    comparisons,
+    drafts,
+    notes,
+    restores,
+    routines,
+    runs,
+)
 from fennox.service.http.routes.backups.runs import RunHub
 from fennox.service.http.routes.estate import audit, clocks, concerns, estate, metrics, workers
 from fennox.service.http.routes.people import (
@@ -44,7 +52,7 @@ _ONLY_TLS = "max-age=31536000"  # seconds: a year (RFC 6797)
 _MODULES = (
     session, people, sessions, passkeys, providers, approvals, audit, estate, clocks, concerns,
     kinds, systems, probes, retirement, key_sets, stores, logins, own_state,
-    recovery, backups, notes, comparisons, routines, restores, runs, workers, sites,
+    recovery, backups, notes, comparisons, routines, drafts, restores, runs, workers, sites,
 )  # fmt: skip
 _ROUTERS = [module.router for module in _MODULES]
 Lifespan = Callable[[FastAPI], AbstractAsyncContextManager[None]]

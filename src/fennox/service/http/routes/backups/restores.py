@@ -10,57 +10,27 @@ from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.runs import ACTIVE, IS_ACTIVE, Run, SheetRow
-from fennox.catalogue.models.systems import Login, System
-from fennox.core.errors import BadInput, Conflict, KeyUnknown, NotFound, PersonNeeded
-from fennox.core.evidence.evaluation import parts_to_take
-from fennox.core.facts.run_orders import Aim, DraftOrder, RestoreOrder, of_kind
-from fennox.core.kinds.model import Kind
-from fennox.core.kinds.steps import Entrance
+from fennox.catalogue.models.systems import System
+from fennox.core.errors import BadInput, Conflict, NotFound, PersonNeeded
+from fennox.core.facts.run_orders import RestoreOrder, of_kind
 from fennox.core.restoring.plan_inputs import at_another_machine, left_out_essentials
 from fennox.core.restoring.sheet import Sheet
 from fennox.core.time import stamp
-from fennox.links.base import parse_address
 from fennox.service.access_control import audit
+from fennox.service.http.routes.backups.restore_views import run_of, sheet_of, shown
 from fennox.service.http.routes.backups.runs import run_shown
 from fennox.service.http.routes.people.session import Here, Who
 from fennox.service.machines import login_uses
-from fennox.service.machines.context import Context, named
-from fennox.service.machines.routes_to_machines import Way, way_to
-from fennox.service.people import scopes
-from fennox.service.queries.lookups import find_backup, find_sheet
+from fennox.service.machines.context import Context
+from fennox.service.queries.lookups import find_sheet
 from fennox.service.queries.paging import After, Limit, newest_first
 from fennox.service.restores.ending import suspension
 from fennox.service.runs import new_runs, progress_log, queue
 from fennox.wire.base import Page
-from fennox.wire.restores import NewDraft, RestoreShown, SheetAnswer, SheetShown, SheetStart
+from fennox.wire.restores import RestoreShown, SheetAnswer, SheetShown, SheetStart
 from fennox.wire.runs import RunShown
 
 router = APIRouter(tags=["restores"])
-
-
-async def _run_of(session: AsyncSession, sheet: SheetRow) -> Run | None:
-    runs = (
-        select(Run)
-        .where(Run.sheet_id == sheet.id, Run.kind == "restore")
-        .order_by(Run.created.desc())
-        .limit(1)
-    )
-    return (await session.execute(runs)).scalars().first()
-
-
-async def _shown(session: AsyncSession, row: SheetRow) -> SheetShown:
-    run = await _run_of(session, row)
-    sheet = _data(row)
-    if scopes.is_narrow():
-        sheet.findings = login_uses.unnamed(sheet.findings)
-    return SheetShown(
-        id=row.id, created=row.created, by=row.by, run=run.id if run else None, sheet=sheet
-    )
-
-
-def _data(row: SheetRow) -> Sheet:
-    """The row knows how a restore ended whose worker could not write it into the sheet."""
-    return row.data.model_copy(update={"state": row.state}, deep=True)
 
 
 @router.get("/restores")
@@ -74,7 +44,7 @@ async def list_restores(
         )
         items = []
         for row in rows:
-            run = await _run_of(session, row)
+            run = await run_of(session, row)
             proof = row.data.proof
             items.append(
                 RestoreShown(
@@ -91,106 +61,11 @@ async def list_restores(
         return Page(items=items, after=cursor)
 
 
-@router.post("/restores", status_code=202)
-async def draft_restore(wanted: NewDraft, request: Request, context: Here, who: Who) -> RunShown:
-    """Start drafting a run sheet: backup and target are looked at, nothing is changed."""
-    async with context.session() as session:
-        backup = await find_backup(session, wanted.backup)
-        own = await session.get_one(System, backup.system_id)
-        system = await named(session, System, wanted.onto) if wanted.onto else own
-        if system.id != own.id:
-            raise BadInput(
-                f"The backup is of {own.name}, not of {system.name}.",
-                "Say where the fresh machine answers with --at; restoring onto another system comes"
-                " with migrations.",
-                field="onto",
-            )
-        kind, _ = context.kinds.kind(system.kind)
-        if kind.rebuilt_by:
-            raise Conflict(
-                f"{kind.title} is not restored by a run sheet.",
-                f"On an empty machine: {kind.rebuilt_by}",
-            )
-        parts_to_take(kind, wanted.parts)
-        address = str(parse_address(wanted.at, kind.port)) if wanted.at else system.address
-        login = (
-            await named(session, Login, wanted.login)
-            if wanted.login
-            else await session.get_one(Login, system.login_id)
-        )
-        use = await login_uses.aimed(
-            session, who, login, address, wanted.key or _own_key(system, address)
-        )
-        await login_uses.must_be_nobody_elses(session, who, system, use.address, use.key)
-        entrance = kind.restore.entrance if kind.restore is not None else None
-        at_entrance: login_uses.Use | None = None
-        if entrance is not None:
-            there = str(
-                parse_address(
-                    wanted.entrance.at or parse_address(address, kind.port).host, entrance.port
-                )
-            )
-            by = (
-                await named(session, Login, wanted.entrance.login)
-                if wanted.entrance.login
-                else login
-            )
-            at_entrance = await login_uses.aimed(session, who, by, there, wanted.entrance.key)
-    if use.key is None:
-        await _tell_key(context, kind, use, way_to(system))
-    if entrance is not None and at_entrance is not None and at_entrance.key is None:
-        await _tell_key(context, entrance, at_entrance, way_to(system))
-    async with context.session() as session:
-        run = await new_runs.enqueue(
-            session,
-            DraftOrder(
-                backup=backup.id,
-                target=_aim(use),
-                parts=wanted.parts,
-                entrance=_aim(at_entrance) if at_entrance is not None else None,
-            ),
-            new_runs.About(system_id=system.id),
-            by=who.name,
-            now=context.now(),
-            wait=wanted.wait,
-        )
-        said = {"backup": backup.id, "at": address, "login": login.name, "key": str(use.key)}
-        if at_entrance is not None and at_entrance.login is not None:
-            said |= {"entrance": at_entrance.address, "entrance_login": at_entrance.login.name}
-            said |= {"entrance_key": str(at_entrance.key)}
-        await audit.note(session, request, "drafted a restore", "system", system.name, **said)
-        await session.refresh(run)
-        return await run_shown(context, session, run)
-
-
-def _own_key(system: System, address: str) -> str | None:
-    return system.key if address == system.address else None
-
-
-def _aim(use: login_uses.Use) -> Aim:
-    assert use.login is not None
-    assert use.key is not None
-    return Aim(login=use.login.id, address=use.address, key=use.key)
-
-
-async def _tell_key(
-    context: Context, reach: Kind | Entrance, use: login_uses.Use, way: Way
-) -> None:
-    """Nothing is sent to a machine whose key nobody has accepted: the error shows it."""
-    try:
-        link = await context.machines.connect(reach, use, way)
-    except KeyUnknown as error:
-        error.fields["field"] = "entrance.key" if isinstance(reach, Entrance) else "key"
-        raise
-    await link.close()
-    raise KeyUnknown("The fingerprint was not accepted.", "Accept it.")
-
-
 @router.get("/restores/{sheet}")
 async def show_restore(sheet: str, context: Here) -> SheetShown:
     """One run sheet, with the state of each step, its gates and its proof."""
     async with context.session() as session:
-        return await _shown(session, await find_sheet(session, sheet))
+        return await shown(session, await find_sheet(session, sheet))
 
 
 async def _held(session: AsyncSession, sheet: str) -> SheetRow:
@@ -215,7 +90,7 @@ async def start_restore(
     """
     async with context.session() as session:
         row = await _held(session, sheet)
-        data = _data(row)
+        data = sheet_of(row)
         blockers = data.blockers() if who.scope is None else login_uses.unnamed(data.blockers())
         if blockers:
             raise Conflict(
@@ -233,7 +108,7 @@ async def start_restore(
             session, who, system, data.target.address, data.target.key
         )
         kind, _ = context.kinds.kind(system.kind)
-        before = await _run_of(session, row)
+        before = await run_of(session, row)
         goes_on = before is not None and before.state in ACTIVE
         if not data.begun() and not goes_on:  # the system may have moved since the draft
             there = data.target.address
@@ -310,11 +185,11 @@ async def undo_restore(
     """
     async with context.session() as session:
         row = await _held(session, sheet)
-        data = _data(row)
+        data = sheet_of(row)
         if data.state in ("proved", "given up"):
             raise Conflict(f"This restore is {data.state}.", "Nothing is left to be undone.")
         if data.state in ("running", "waiting"):
-            run = await _run_of(session, row)
+            run = await run_of(session, row)
             remedy = (
                 f"Stop it first: fennox run stop {run.id[:12]}"
                 if run
@@ -359,7 +234,7 @@ async def _queued(
 
 async def _order(session: AsyncSession, row: SheetRow, now: datetime) -> RestoreOrder:
     """Id and time of the safety copy are fixed when the restore is first queued."""
-    before = await _run_of(session, row)
+    before = await run_of(session, row)
     if before is not None:
         return of_kind(before.order, RestoreOrder)
     return RestoreOrder(safety_backup=secrets.token_hex(16), safety_time=stamp(now))
@@ -388,7 +263,7 @@ async def answer_gate(
                 f"Say one of: {', '.join(gate.choices)}.",
                 field="answer",
             )
-        run = await _run_of(session, row)
+        run = await run_of(session, row)
         if run is None or run.state != "waiting":
             raise Conflict("The restore does not wait for an answer.", "Follow its run.")
         gate.answer, gate.by, gate.at = wanted.answer, who.name, context.now()
