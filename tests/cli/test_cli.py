@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import subprocess
 import sys
@@ -401,7 +402,9 @@ def test_every_verb_has_help_and_the_shells_get_their_completion(
         inner = [a for a in noun._actions if a.dest == "verb"]
         for verb in inner[0].choices.values() if inner else [noun]:
             assert verb.description
-            assert verb.get_default("handler")
+            module, function = verb.get_default("handler").split(":")
+            handler = getattr(importlib.import_module(f"fennox.cli.{module}"), function)
+            assert callable(handler)
             verbs += 1
     assert verbs > 40
     for name, noun in nouns.choices.items():  # type: ignore[union-attr]

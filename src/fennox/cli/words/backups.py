@@ -117,10 +117,10 @@ def define(nouns: Sub) -> None:
     )
     keep.add_argument("backup")
     keep.add_argument("--because", default="kept by hand", help="why it is to stay")
-    for name, text in (
-        ("hold", "let no ladder remove a backup"),
-        ("release", "release a backup from its hold"),
+    for name, handler, text in (
+        ("hold", "estate.backups:hold", "let no ladder remove a backup"),
+        ("release", "estate.backups:release", "release a backup from its hold"),
     ):
-        verb = verb_of(backup, name, f"backups:{name}", text)
+        verb = verb_of(backup, name, handler, text)
         verb.add_argument("backup")
         verb.add_argument("--reason", required=True)

@@ -53,11 +53,11 @@ def define(nouns: Sub) -> None:
     told.add_argument(
         "--audit", choices=["on", "off"], help="tell each entry of the audit as well, as it happens"
     )
-    for name, text in (
-        ("test", "send a test message now"),
-        ("remove", "tell nobody by this route any more"),
+    for name, handler, text in (
+        ("test", "watch.concerns:test", "send a test message now"),
+        ("remove", "watch.concerns:remove", "tell nobody by this route any more"),
     ):
-        verb_of(alert, name, f"concerns:{name}", text).add_argument("name")
+        verb_of(alert, name, handler, text).add_argument("name")
     trace = verb_of(
         nouns,
         "trace",
@@ -165,8 +165,11 @@ def define(nouns: Sub) -> None:
         "--state", choices=["active", "queued", "running", "waiting", "done", "failed", "stopped"]
     )
     listed.add_argument("--limit", type=int, default=20)
-    for name, text in (("show", "one run with its steps and log"), ("stop", "ask a run to stop")):
-        verb = verb_of(run, name, f"runs:{name}", text)
+    for name, handler, text in (
+        ("show", "estate.runs:show", "one run with its steps and log"),
+        ("stop", "estate.runs:stop", "ask a run to stop"),
+    ):
+        verb = verb_of(run, name, handler, text)
         verb.add_argument("run")
     follow = verb_of(
         run, "follow", "estate.runs:follow", "watch a run until it ends or needs a person"

@@ -171,8 +171,11 @@ def _approvals(approval: Sub) -> None:
     listed.add_argument("--all", action="store_true", help="also what was decided or has ended")
     show = verb_of(approval, "show", "people.approvals:show", "what is to be done, in full")
     show.add_argument("approval")
-    for name, text in (("grant", "let it be done, once, within an hour"), ("refuse", "say no")):
-        verb = verb_of(approval, name, f"approvals:{name}", text)
+    for name, handler, text in (
+        ("grant", "people.approvals:grant", "let it be done, once, within an hour"),
+        ("refuse", "people.approvals:refuse", "say no"),
+    ):
+        verb = verb_of(approval, name, handler, text)
         verb.add_argument("approval")
         verb.add_argument("--because", default="", metavar="TEXT", help="why; they are told")
         if name == "grant":

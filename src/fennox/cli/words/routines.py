@@ -90,8 +90,11 @@ def define(nouns: Sub) -> None:
         "--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead"
     )
     verb_of(routine, "list", "estate.routines:list_routines", "list the routines")
-    for name, text in (("show", "one routine"), ("remove", "remove a routine; its backups stay")):
-        verb_of(routine, name, f"routines:{name}", text).add_argument("name")
+    for name, handler, text in (
+        ("show", "estate.routines:show", "one routine"),
+        ("remove", "estate.routines:remove", "remove a routine; its backups stay"),
+    ):
+        verb_of(routine, name, handler, text).add_argument("name")
     preview = verb_of(
         routine, "preview", "estate.routines:preview", "the next runs, and what keeps each backup"
     )

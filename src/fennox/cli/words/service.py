@@ -200,11 +200,19 @@ def define(nouns: Sub) -> None:
     rotate.add_argument(
         "--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations"
     )
-    for name, does in (
-        ("seal", "put the key file under a key of the PKCS #11 token that the settings name"),
-        ("unseal", "put the key file back in clear, before a token is given up"),
+    for name, handler, does in (
+        (
+            "seal",
+            "people.service_key:seal",
+            "put the key file under a key of the PKCS #11 token that the settings name",
+        ),
+        (
+            "unseal",
+            "people.service_key:unseal",
+            "put the key file back in clear, before a token is given up",
+        ),
     ):
-        moved = verb_of(key, name, f"servicekey:{name}", does, shows=False)
+        moved = verb_of(key, name, handler, does, shows=False)
         moved.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
         moved.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
     verb_of(nouns, "sign-out", "access:sign_out", "sign out and forget the service", shows=False)

@@ -44,11 +44,11 @@ def define(nouns: Sub) -> None:
     )
     add.add_argument("--beside", action="store_true", help="also where other things lie already")
     verb_of(store, "list", "stores.stores:list_stores", "list the stores")
-    for name, text in (
-        ("show", "one store"),
-        ("test", "prove a store by writing, reading and deleting"),
+    for name, handler, text in (
+        ("show", "stores.stores:show", "one store"),
+        ("test", "stores.stores:test", "prove a store by writing, reading and deleting"),
     ):
-        verb_of(store, name, f"stores:{name}", text).add_argument("store")
+        verb_of(store, name, handler, text).add_argument("store")
     adopt = verb_of(
         store, "adopt", "stores.key_sets:adopt", "bring what a store holds into the catalogue"
     )
@@ -180,11 +180,11 @@ def define(nouns: Sub) -> None:
         verb.add_argument("--key-set", default="main")
         passphrase(verb, "one that opens it now; asked for otherwise where it is needed")
     login = noun_of(nouns, "login", "named credentials")
-    for name, text in (
-        ("add", "keep a login"),
-        ("set", "change a login for everything that uses it"),
+    for name, handler, text in (
+        ("add", "stores.logins:add_login", "keep a login"),
+        ("set", "stores.logins:set_login", "change a login for everything that uses it"),
     ):
-        verb = verb_of(login, name, f"stores:{name}_login", text)
+        verb = verb_of(login, name, handler, text)
         verb.add_argument("name")
         verb.add_argument("--account", required=name == "add")
         secret = verb.add_mutually_exclusive_group()

@@ -60,12 +60,20 @@ def define(nouns: Sub) -> None:
         "estate.systems:order",
         "in which order they must come back when everything was lost",
     )
-    for name, text in (
-        ("show", "one system"),
-        ("probe", "reach a system and say what it is, storing nothing"),
-        ("resume", "let routines take a system again that is suspended or retired"),
+    for name, handler, text in (
+        ("show", "estate.systems:show", "one system"),
+        (
+            "probe",
+            "estate.systems:probe",
+            "reach a system and say what it is, storing nothing",
+        ),
+        (
+            "resume",
+            "estate.systems:resume",
+            "let routines take a system again that is suspended or retired",
+        ),
     ):
-        verb_of(system, name, f"systems:{name}", text).add_argument("system")
+        verb_of(system, name, handler, text).add_argument("system")
     retire = verb_of(
         system, "retire", "estate.systems:retire", "say that a system is no more; its backups stay"
     )
