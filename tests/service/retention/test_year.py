@@ -98,6 +98,21 @@ async def test_every_due_run_of_a_year_is_taken_once_or_caught_up_once(
     )
 
 
+def _united(
+    intervals: list[tuple[datetime, datetime]],
+) -> list[tuple[datetime, datetime]]:
+    """Those that touch each other as one: a run may begin at the moment at which another ends, or
+    at which the service is back.
+    """
+    united: list[tuple[datetime, datetime]] = []
+    for since, until in sorted(intervals):
+        if united and since <= united[-1][1]:
+            united[-1] = (united[-1][0], max(united[-1][1], until))
+        else:
+            united.append((since, until))
+    return united
+
+
 async def held_against_the_rules(
     context: Context,
     begin: datetime,
@@ -131,6 +146,12 @@ async def held_against_the_rules(
             place = schedule.place_in(routine.spread, system.id)
             due = list(plan.between(begin, end - place - step))
             mine = taken.get((routine.id, system.id), [])
+            stood_in_its_way = _united([*down, *busy.get(system.id, [])])
+            of_others = [
+                [at for _, at in runs_of]
+                for (other, of), runs_of in taken.items()
+                if of == system.id and other != routine.id
+            ]
             dates = [moment for moment, _ in mine if moment <= end - place - step]
             assert len(set(dates)) == len(dates), "a due time was taken twice"
             assert set(dates) <= set(due), "something was taken that was not due"
@@ -138,7 +159,11 @@ async def held_against_the_rules(
                 dates
             ):  # merged into a later one: the service was away, or all was quiet
                 later = min((one for one in dates if one > moment), default=None)
-                stood_in_its_way = [*down, *busy.get(system.id, [])]
+                begun = next((at for one, at in mine if one == later), end)
+                if not routine.quiet:
+                    for theirs in of_others:
+                        passed = [at for at in theirs if moment + place < at < begun]
+                        assert len(passed) <= 2, f"{routine.name} waited for others again and again"
                 if later is None:
                     still = any(
                         since <= moment + place + step and until >= end - step
@@ -146,7 +171,6 @@ async def held_against_the_rules(
                     )
                     assert still, f"{routine.when} of {system.name} at {moment} was lost"
                     continue
-                begun = next(at for one, at in mine if one == later)
                 quiet = bool(routine.quiet)
                 away = any(
                     since <= routines.begins(routine, moment + place) + step
