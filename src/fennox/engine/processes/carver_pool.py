@@ -18,6 +18,7 @@ from typing import Any
 import structlog
 
 from fennox.core.format.carving import Carved, Recipe, carve
+from fennox.engine.processes import carver_process
 from fennox.engine.processes.carver_process import (
     LENGTH,
     PLACE,
@@ -186,7 +187,7 @@ async def _begin() -> Carver:
                 sys.executable,
                 "-I",
                 "-c",
-                "from fennox.engine import carver; carver.main()",
+                f"from {carver_process.__name__} import main; main()",
                 str(shared),
             ),
             stdin=asyncio.subprocess.PIPE,

@@ -19,7 +19,7 @@ from fennox.core.compare.value_search import Question
 from fennox.core.errors import BadInput, TryLater
 from fennox.core.format.manifest import Document
 from fennox.core.kinds.model import Kind
-from fennox.engine.processes import drawn_facts
+from fennox.engine.processes import drawn_facts, evaluator_process
 from fennox.engine.processes.drawn_facts import DrawnFacts, Heard
 from fennox.engine.processes.evaluator_process import (
     LENGTH,
@@ -238,7 +238,7 @@ async def _begin(memory: int) -> asyncio.subprocess.Process:
         sys.executable,
         "-I",
         "-c",
-        "from fennox.engine import evaluator; evaluator.main()",
+        f"from {evaluator_process.__name__} import main; main()",
     )
     process = await asyncio.create_subprocess_exec(
         *program,
