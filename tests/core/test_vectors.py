@@ -31,7 +31,7 @@ import base64, json, sys
 sys.path.insert(0, sys.argv[1])
 import rescue
 made = json.load(open(sys.argv[2]))
-store = rescue.Store.__new__(rescue.Store)
+store = rescue.RescuedStore.__new__(rescue.RescuedStore)
 store.id, store.key_set, store.plain_names = made["store"], made["key_set"], True
 store.secrets = {3: bytes.fromhex(made["write_secret"])}
 store.openings = {3: bytes.fromhex(made["opening_key"])}
@@ -43,7 +43,7 @@ from pathlib import Path
 import tempfile
 folder = Path(tempfile.mkdtemp())
 (folder / "x.fxp").write_bytes(raw("pack"))
-store.files, store._mac_keys = rescue.Files(folder), {}
+store.files, store._mac_keys = rescue.StoreFiles(folder), {}
 store.read_table("x.fxp")
 reference, section = store.read_record(raw("record"))
 info = f"fennox/1|write secret|{made['key_set']}|3".encode()
@@ -51,7 +51,7 @@ suites = []
 for one in made["suites"]:
     if one["suite"] in sys.argv[3:]:
         header, hpke = json.loads(one["header"]), one["hpke"]
-        opening = rescue.unlock(header, rescue.Passphrase(one["passphrase"]))
+        opening = rescue.unlock(header, rescue.TriedPassphrase(one["passphrase"]))
         suites.append({
             "opening_key": opening.hex(),
             "write_secret": rescue.hpke_open(

@@ -112,6 +112,7 @@ async def test_it_dies_anywhere_and_leaves_nothing_or_all(
             fate = Fate(at, after)
             with monkeypatch.context() as patch:
                 patch.setattr(empty, "session", fate.session(empty.session))
+                patch.setattr(empty.stores, "session", empty.session)
                 try:
                     await rebuild(empty, Mortal(FolderStore(attic), fate))
                 except Died:

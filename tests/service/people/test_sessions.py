@@ -113,8 +113,8 @@ async def test_a_store_that_hangs_is_named_and_the_database_is_not(
     async def hangs(*_: object, **__: object) -> None:
         await asyncio.Event().wait()
 
-    monkeypatch.setattr(context, "vault", hangs)
-    monkeypatch.setattr(context, "door", lambda *_, **__: _door())
+    monkeypatch.setattr(context.stores, "vault", hangs)
+    monkeypatch.setattr(context.stores, "door", lambda *_, **__: _door())
     monkeypatch.setattr(store_duties, "_PATIENCE", 0.05)
     await store_duties.watch(context)
     async with context.session() as session:

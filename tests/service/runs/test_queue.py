@@ -421,7 +421,7 @@ async def test_a_mistake_of_ours_does_not_end_a_worker(
     context: Context, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     mistaken = Mistaken()
-    monkeypatch.setattr(queue, "claim", mistaken)
+    monkeypatch.setattr(claims, "claim", mistaken)
     monkeypatch.setattr(worker, "_POLL", 0.01)
     await goes_on(mistaken, RunWorker(context, 1).work())
 

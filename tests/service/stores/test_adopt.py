@@ -191,8 +191,10 @@ async def test_an_adoption_that_dies_anywhere_ends_whole(
             stage = "begin"
             with monkeypatch.context() as patch:
                 patch.setattr(context, "session", fate.session)
-                patch.setattr(context, "far_side", lambda *_, store=fate.store: store)
-                patch.setattr(context, "store", lambda *_, store=fate.store, **__: _given(store))
+                doors, store = context.stores, fate.store
+                patch.setattr(doors, "session", fate.session)
+                patch.setattr(doors, "far_side", lambda *_, store=store: store)
+                patch.setattr(doors, "store", lambda *_, store=store, **__: _given(store))
                 try:
                     await begin(context, filled)
                     stage = "run"

@@ -235,7 +235,8 @@ class Dies:
         fate = Fate(at, after)
         with self.monkeypatch.context() as patch:
             patch.setattr(world.context, "session", fate.session(world.context.session))
-            patch.setattr(world.context, "store", fate.store)
+            patch.setattr(world.context.stores, "session", world.context.session)
+            patch.setattr(world.context.stores, "store", fate.store)
             try:
                 await world.work()
             except Died:
