@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from hashlib import blake2b
 
 from fennox.core.format.manifest import Finding, Severity
@@ -76,21 +77,43 @@ def version_fits(rule: VersionRule, form: str, backup: str, target: str) -> bool
 def findings_of(
     kind: Kind, source: RestoreSource, target: Target, parts: list[str], overwrites: Overwrites
 ) -> list[Finding]:
-    found: list[Finding] = []
+    """In the order in which a person needs them: what blocks by the machine, by what it has, then
+    what will be.
+    """
+    return [
+        *_of_kind_and_version(kind, source, target),
+        *_never_put_back(kind, parts),
+        *_programs(kind, source, target, parts),
+        *_other_numbers(kind, source, target, parts),
+        *_lacks(kind, source, target, parts),
+        *_by_hand(kind),
+        *_not_held(source, parts),
+        *source.standing,
+        *(finding for finding in source.head.findings if finding.severity != "note"),
+        *_identity(kind, source, target, parts),
+        *_only_on_target(kind, source, target, parts),
+        *_never_counted(kind, source, target),
+        *_unread(kind, target),
+        *_overwrites(overwrites),
+    ]
 
-    def say(severity: Severity, code: str, text: str, remedy: str = "") -> None:
-        found.append(Finding(severity=severity, code=code, text=text, remedy=remedy))
 
+def _say(severity: Severity, code: str, text: str, remedy: str = "") -> Finding:
+    return Finding(severity=severity, code=code, text=text, remedy=remedy)
+
+
+def _of_kind_and_version(kind: Kind, source: RestoreSource, target: Target) -> Iterator[Finding]:
+    """Whether the target is a machine on which such a backup can be put back."""
     ours, theirs = source.head.machine, target.machine
     if source.head.kind.name != kind.name:
-        say(
+        yield _say(
             "blocker",
             "other-kind",
             f"The backup is of the kind {source.head.kind.name}, the target of {kind.name}.",
             "Choose a target of the same kind.",
         )
     if kind.requires.product == "same" and ours.product != theirs.product:
-        say(
+        yield _say(
             "blocker",
             "other-product",
             f"The backup is of {ours.product}, the target is {theirs.product}.",
@@ -99,7 +122,7 @@ def findings_of(
     elif not version_fits(
         kind.requires.version, kind.requires.version_form, ours.version, theirs.version
     ):
-        say(
+        yield _say(
             "blocker",
             "other-version",
             f"The backup is of version {ours.version}, the target has {theirs.version}; "
@@ -107,32 +130,40 @@ def findings_of(
             f"Install version {ours.version} on the target.",
         )
     elif ours.version != theirs.version:
-        say(
+        yield _say(
             "warning",
             "version-differs",
             f"The backup is of version {ours.version}, the target has {theirs.version}.",
         )
     if kind.requires.platform == "same" and ours.platform != theirs.platform:
-        say(
+        yield _say(
             "blocker",
             "other-platform",
             f"The backup is of {ours.platform}, the target is {theirs.platform}.",
             "Choose a target of the same platform.",
         )
+
+
+def _never_put_back(kind: Kind, parts: list[str]) -> Iterator[Finding]:
+    """Parts that no step puts back."""
     if to_read := [kind.part_named(name).title for name in parts if name not in kind.put_back()]:
-        say(
+        yield _say(
             "note",
             "no-step",
             f"No step puts back what is there to be read: {', '.join(to_read)}.",
             "`fennox backup export` gives it to you.",
         )
-    found += _programs(kind, source, target, parts)
-    found += _other_numbers(kind, source, target, parts)
+
+
+def _lacks(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> Iterator[Finding]:
+    """What must be on the target, and room for what is written."""
     for required in kind.requires.names:
         held_there = target.census.get(required, [])
         absent = [name for name in source.head.census.get(required, []) if name not in held_there]
         if absent:
-            say(
+            yield _say(
                 "blocker",
                 "target-lacks",
                 f"The target lacks of {required}: {some(absent)}.",
@@ -142,7 +173,7 @@ def findings_of(
         part.bytes for part in source.head.parts if part.name in written_parts(kind, parts)
     )
     if target.room is not None and target.room < needed:
-        say(
+        yield _say(
             "blocker",
             "no-room",
             f"{kind.requires.room} on the target has {target.room} bytes left; "
@@ -150,41 +181,54 @@ def findings_of(
             "Make room on the target.",
         )
     if kind.replicas is not None and (peers := source.head.census.get(kind.replicas.list, [])):
-        say(
+        yield _say(
             "warning",
             "replicates",
             f"It replicates with {some(peers)}. {kind.replicas.means}",
             f"If the backup is to win: {kind.replicas.to_win} If the others are:"
             f" {kind.replicas.to_yield}",
         )
+
+
+def _by_hand(kind: Kind) -> Iterator[Finding]:
+    """Documents that people hand in and load by hand."""
     for part, piece, hand in kind.hand_ins():
-        say(
+        yield _say(
             "note",
             "by-hand",
             f"{part.title} ({piece.document}) is not in this backup: people hand it in, and load "
             "it again by hand.",
             hand.how,
         )
+
+
+def _not_held(source: RestoreSource, parts: list[str]) -> Iterator[Finding]:
+    """Parts that the backup lacks."""
     held = {part.name for part in source.head.parts}
     for name in parts:
         if name not in held:
-            say(
+            yield _say(
                 "blocker",
                 "part-not-held",
                 f"The backup does not hold the part {name}.",
                 "Leave it out.",
             )
-    found += source.standing
-    found += [finding for finding in source.head.findings if finding.severity != "note"]
+
+
+def _identity(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> Iterator[Finding]:
+    """Whether the target is the machine of the backup, and who it is afterwards."""
+    ours, theirs = source.head.machine, target.machine
     if ours.id == theirs.id:
-        say(
+        yield _say(
             "warning",
             "in-place",
             "The target is the very machine the backup was taken from, not a fresh one.",
             "Go on only if you want to turn it back to the day of the backup.",
         )
     elif left_out_essentials(kind, parts):
-        say(
+        yield _say(
             "note",
             "other-machine",
             f"The target is another machine ({theirs.id}); it only gets these parts, and "
@@ -193,12 +237,18 @@ def findings_of(
     else:
         asked = at_another_machine(kind, parts, target.place.address, source.address)
         counts = "if you say so when you begin, it counts" if asked else "it counts"
-        say(
+        yield _say(
             "note",
             "new-identity",
             f"The target is another machine ({theirs.id}); after the proof {counts} as "
             f"{source.system_name}, with all its backups.",
         )
+
+
+def _only_on_target(
+    kind: Kind, source: RestoreSource, target: Target, parts: list[str]
+) -> Iterator[Finding]:
+    """What the target has and the backup has not."""
     for name, listed in sorted(target.census.items()):
         if name not in proving.counted_lists(kind, source.head):
             continue
@@ -206,7 +256,13 @@ def findings_of(
         left = [value for value in left if value not in kind.defaults.get(name, [])]
         if left:
             stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
-            say("note", "only-on-target", f"{name}: only the target has {some(left)}; {stays}.")
+            yield _say(
+                "note", "only-on-target", f"{name}: only the target has {some(left)}; {stays}."
+            )
+
+
+def _never_counted(kind: Kind, source: RestoreSource, target: Target) -> Iterator[Finding]:
+    """Lists of which what only the target has cannot be told."""
     for step in (
         step for _, step in kind.steps() if step.each is not None and step.each.names == "extra"
     ):
@@ -215,28 +271,35 @@ def findings_of(
             step.each.list not in proving.counted_lists(kind, source.head)
             and step.each.list in target.census
         ):
-            say(
+            yield _say(
                 "warning",
                 "never-counted",
                 f"The backup never counted {step.each.list}: what only the target has of "
                 "it stays, and nothing of it is proved.",
             )
+
+
+def _unread(kind: Kind, target: Target) -> Iterator[Finding]:
+    """What the target holds and nobody could read."""
     for name, why in target.unread.items():
-        say(
+        yield _say(
             "warning",
             "unread",
             f"What the target holds of {kind.part_named(name).title} is not known: {why}",
             "If its program is not there yet, have it installed, then draft again.",
         )
+
+
+def _overwrites(overwrites: Overwrites) -> Iterator[Finding]:
+    """How many documents are written, added and left."""
     if overwrites.changed_count:
-        say(
+        yield _say(
             "note",
             "overwrites",
             f"{overwrites.changed_count} documents of the target are overwritten, "
             f"{overwrites.added_count} are added, {overwrites.staying_count} that only it has"
             " stay.",
         )
-    return found
 
 
 def _programs(kind: Kind, source: RestoreSource, target: Target, parts: list[str]) -> list[Finding]:
