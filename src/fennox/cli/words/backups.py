@@ -7,6 +7,19 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 def define(nouns: Sub) -> None:
     backup = noun_of(nouns, "backup", "configurations of a system at one time")
+    _backup_take(backup)
+    _backup_hand_in(backup)
+    _backup_list(backup)
+    _backup_show(backup)
+    _backup_export(backup)
+    _backup_compare(backup)
+    _backup_copy(backup)
+    _backup_clear(backup)
+    _backup_keep(backup)
+    _backup_hold(backup)
+
+
+def _backup_take(backup: Sub) -> None:
     take = verb_of(backup, "take", "estate.backups:take", "take a backup now and follow it")
     take.add_argument("system")
     take.add_argument("--store", help="may be left out where there is only one")
@@ -30,6 +43,9 @@ def define(nouns: Sub) -> None:
         help="be refused while another run of the system is active, and do not line up behind it",
     )
     take.add_argument("--no-follow", action="store_true", help="only start it")
+
+
+def _backup_hand_in(backup: Sub) -> None:
     hand = verb_of(
         backup,
         "hand-in",
@@ -43,17 +59,26 @@ def define(nouns: Sub) -> None:
     )
     hand.add_argument("--store", help="may be left out where there is only one")
     hand.add_argument("--note", default="", help="why it was exported")
+
+
+def _backup_list(backup: Sub) -> None:
     listed = verb_of(backup, "list", "estate.backups:list_backups", "backups, newest first")
     listed.add_argument("--system")
     listed.add_argument("--limit", type=int, default=50)
     listed.add_argument(
         "--removed", action="store_true", help="those that sweeps removed within a year"
     )
+
+
+def _backup_show(backup: Sub) -> None:
     show = verb_of(
         backup, "show", "estate.backups:show", "one backup: what it holds, lacks and left out"
     )
     show.add_argument("backup")
     show.add_argument("--documents", action="store_true", help="list every document")
+
+
+def _backup_export(backup: Sub) -> None:
     export = verb_of(
         backup,
         "export",
@@ -65,6 +90,9 @@ def define(nouns: Sub) -> None:
     export.add_argument("--to", required=True, metavar="FILE", help="ends in .tar.zst or .tar.gz")
     export.add_argument("--part", action="append")
     passphrase(export, "opens the store where custody is apart")
+
+
+def _backup_compare(backup: Sub) -> None:
     compare = verb_of(
         backup, "compare", "estate.comparison:compare", "what changed from one backup to another"
     )
@@ -87,6 +115,9 @@ def define(nouns: Sub) -> None:
     )
     compare.add_argument("--json-patch", action="store_true", help="as one JSON Patch (RFC 6902)")
     passphrase(compare, "opens the stores where custody is apart")
+
+
+def _backup_copy(backup: Sub) -> None:
     copy = verb_of(
         backup, "copy", "estate.backups:copy", "send a backup to a further store and follow it"
     )
@@ -100,6 +131,9 @@ def define(nouns: Sub) -> None:
     for verb in (copy, verify):
         verb.add_argument("--no-follow", action="store_true", help="only start it")
         passphrase(verb, "opens the store where custody is apart")
+
+
+def _backup_clear(backup: Sub) -> None:
     clear = verb_of(
         backup,
         "clear",
@@ -109,6 +143,9 @@ def define(nouns: Sub) -> None:
     clear.add_argument("backup")
     clear.add_argument("--because", required=True, help="what you have found")
     clear.add_argument("--bad", action="store_true", help="the doubt is right: the backup may go")
+
+
+def _backup_keep(backup: Sub) -> None:
     keep = verb_of(
         backup,
         "keep",
@@ -117,6 +154,9 @@ def define(nouns: Sub) -> None:
     )
     keep.add_argument("backup")
     keep.add_argument("--because", default="kept by hand", help="why it is to stay")
+
+
+def _backup_hold(backup: Sub) -> None:
     for name, handler, text in (
         ("hold", "estate.backups:hold", "let no ladder remove a backup"),
         ("release", "estate.backups:release", "release a backup from its hold"),

@@ -7,12 +7,40 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 def define(nouns: Sub) -> None:
     concern = noun_of(nouns, "concern", "what is wrong or will be, since when, and what to do")
+    _concern_list(concern)
+    _concern_mute(concern)
+    alert = noun_of(nouns, "alert", "who is told when something is wrong, and when it is over")
+    _alert_list(alert)
+    _alert_set(alert)
+    _alert_test(alert)
+    _nouns_trace(nouns)
+    _nouns_recovery_sheet(nouns)
+    own = noun_of(nouns, "own-state", "Fennox's own systems, routines, users and logins")
+    _own_show(own)
+    _own_keep(own)
+    kind = noun_of(nouns, "kind", "kinds of systems that are known")
+    _kind_list(kind)
+    _kind_show(kind)
+    _kind_add(kind)
+    _kind_check(kind)
+    _kind_try(kind)
+    _kind_schema(kind)
+    run = noun_of(nouns, "run", "pieces of work")
+    _run_list(run)
+    _run_show(run)
+    _run_follow(run)
+
+
+def _concern_list(concern: Sub) -> None:
     listed = verb_of(
         concern, "list", "watch.concerns:list_concerns", "what stands, with what is muted"
     )
     listed.add_argument(
         "--ended", action="store_true", help="what is over instead, the newest first"
     )
+
+
+def _concern_mute(concern: Sub) -> None:
     mute = verb_of(
         concern, "mute", "watch.concerns:mute", "be told nothing of a concern for a while"
     )
@@ -20,8 +48,13 @@ def define(nouns: Sub) -> None:
     mute.add_argument("--because", help="why nobody needs to be told")
     mute.add_argument("--days", type=int, default=7, help="for how long")
     mute.add_argument("--off", action="store_true", help="be told of it again")
-    alert = noun_of(nouns, "alert", "who is told when something is wrong, and when it is over")
+
+
+def _alert_list(alert: Sub) -> None:
     verb_of(alert, "list", "watch.concerns:list_alerts", "who is told of what")
+
+
+def _alert_set(alert: Sub) -> None:
     told = verb_of(
         alert, "set", "watch.concerns:set_alert", "tell somebody, or change of what they are told"
     )
@@ -53,11 +86,17 @@ def define(nouns: Sub) -> None:
     told.add_argument(
         "--audit", choices=["on", "off"], help="tell each entry of the audit as well, as it happens"
     )
+
+
+def _alert_test(alert: Sub) -> None:
     for name, handler, text in (
         ("test", "watch.concerns:test", "send a test message now"),
         ("remove", "watch.concerns:remove", "tell nobody by this route any more"),
     ):
         verb_of(alert, name, handler, text).add_argument("name")
+
+
+def _nouns_trace(nouns: Sub) -> None:
     trace = verb_of(
         nouns,
         "trace",
@@ -80,6 +119,9 @@ def define(nouns: Sub) -> None:
         "--list", default="", metavar="NAME", help="a census list instead, like accounts"
     )
     passphrase(trace, "opens the stores where custody is apart")
+
+
+def _nouns_recovery_sheet(nouns: Sub) -> None:
     sheet = verb_of(
         nouns,
         "recovery-sheet",
@@ -93,8 +135,13 @@ def define(nouns: Sub) -> None:
         metavar="FOLDER",
         help="write reader, headers, sheet and packages to an empty folder",
     )
-    own = noun_of(nouns, "own-state", "Fennox's own systems, routines, users and logins")
+
+
+def _own_show(own: Sub) -> None:
     verb_of(own, "show", "stores.own_state:show", "whether it is kept, and what would be lost")
+
+
+def _own_keep(own: Sub) -> None:
     keep = verb_of(
         own,
         "keep",
@@ -111,18 +158,32 @@ def define(nouns: Sub) -> None:
     keep.add_argument(
         "--on-this-machine", action="store_true", help="accept that it is lost with this machine"
     )
-    kind = noun_of(nouns, "kind", "kinds of systems that are known")
+
+
+def _kind_list(kind: Sub) -> None:
     verb_of(kind, "list", "estate.kinds:kinds", "list the kinds")
+
+
+def _kind_show(kind: Sub) -> None:
     show = verb_of(kind, "show", "estate.kinds:kind", "what a kind takes, counts and puts back")
     show.add_argument("kind")
+
+
+def _kind_add(kind: Sub) -> None:
     new = verb_of(
         kind, "add", "estate.kinds:add_kind", "add a kind, or a newer version of one that was added"
     )
     new.add_argument("file", help="a kind file (TOML); try `fennox kind check` first")
+
+
+def _kind_check(kind: Sub) -> None:
     check = verb_of(
         kind, "check", "local.kind_files:check", "find every mistake in a kind file", shows=False
     )
     check.add_argument("file")
+
+
+def _kind_try(kind: Sub) -> None:
     attempt = verb_of(
         kind,
         "try",
@@ -151,6 +212,9 @@ def define(nouns: Sub) -> None:
     attempt.add_argument(
         "--show", metavar="DOCUMENT", help="print what one document holds, secret or not"
     )
+
+
+def _kind_schema(kind: Sub) -> None:
     verb_of(
         kind,
         "schema",
@@ -158,19 +222,27 @@ def define(nouns: Sub) -> None:
         "the JSON Schema of kind files, for editors",
         shows=False,
     )
-    run = noun_of(nouns, "run", "pieces of work")
+
+
+def _run_list(run: Sub) -> None:
     listed = verb_of(run, "list", "estate.runs:list_runs", "runs, newest first")
     listed.add_argument("--system")
     listed.add_argument(
         "--state", choices=["active", "queued", "running", "waiting", "done", "failed", "stopped"]
     )
     listed.add_argument("--limit", type=int, default=20)
+
+
+def _run_show(run: Sub) -> None:
     for name, handler, text in (
         ("show", "estate.runs:show", "one run with its steps and log"),
         ("stop", "estate.runs:stop", "ask a run to stop"),
     ):
         verb = verb_of(run, name, handler, text)
         verb.add_argument("run")
+
+
+def _run_follow(run: Sub) -> None:
     follow = verb_of(
         run, "follow", "estate.runs:follow", "watch a run until it ends or needs a person"
     )

@@ -49,6 +49,17 @@ def define(nouns: Sub) -> None:
 
 
 def _users(user: Sub) -> None:
+    _user_add(user)
+    _user_list(user)
+    _user_set(user)
+    _user_remove(user)
+    _user_password(user)
+    _user_authenticator(user)
+    _user_recovery_codes(user)
+    _user_recover(user)
+
+
+def _user_add(user: Sub) -> None:
     add = verb_of(user, "add", "people.people:add", "let somebody sign in")
     add.add_argument("name")
     add.add_argument("--role", required=True, choices=_ROLES, help=_ROLE)
@@ -56,7 +67,13 @@ def _users(user: Sub) -> None:
     add.add_argument(
         "--password-file", metavar="FILE", help="their first password; asked for otherwise"
     )
+
+
+def _user_list(user: Sub) -> None:
     verb_of(user, "list", "people.people:list_users", "list the users")
+
+
+def _user_set(user: Sub) -> None:
     change = verb_of(
         user, "set", "people.people:change", "change what somebody may do, or let them in again"
     )
@@ -75,6 +92,9 @@ def _users(user: Sub) -> None:
     change.add_argument(
         "--forget-second-factor", action="store_true", help="they lost device and recovery codes"
     )
+
+
+def _user_remove(user: Sub) -> None:
     remove = verb_of(
         user,
         "remove",
@@ -84,11 +104,17 @@ def _users(user: Sub) -> None:
     )
     remove.add_argument("name")
     _yes(remove)
+
+
+def _user_password(user: Sub) -> None:
     own = verb_of(
         user, "password", "access:change_password", "change your own password", shows=False
     )
     own.add_argument("--old-file", metavar="FILE", help="asked for otherwise")
     own.add_argument("--new-file", metavar="FILE", help="asked for otherwise")
+
+
+def _user_authenticator(user: Sub) -> None:
     totp = verb_of(
         user,
         "authenticator",
@@ -97,6 +123,9 @@ def _users(user: Sub) -> None:
         shows=False,
     )
     totp.add_argument("--remove", action="store_true", help="ask for none any more")
+
+
+def _user_recovery_codes(user: Sub) -> None:
     codes = verb_of(
         user,
         "recovery-codes",
@@ -105,6 +134,9 @@ def _users(user: Sub) -> None:
         shows=False,
     )
     _yes(codes)
+
+
+def _user_recover(user: Sub) -> None:
     recover = verb_of(
         user,
         "recover",

@@ -7,6 +7,10 @@ from fennox.cli.words.shared import Sub, noun_of, offline_place, verb_of
 
 def define(nouns: Sub) -> None:
     rescue = noun_of(nouns, "rescue", "work on a store with no service and no database")
+    _rescue_list(rescue)
+
+
+def _rescue_list(rescue: Sub) -> None:
     for name, text in (
         ("list", "what backups a store holds"),
         ("check", "read and check everything in a store"),

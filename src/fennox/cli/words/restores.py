@@ -9,6 +9,15 @@ from fennox.cli.words.shared import Sub, noun_of, passphrase, verb_of
 
 def define(nouns: Sub) -> None:
     restore = noun_of(nouns, "restore", "putting a backup back")
+    _restore_draft(restore)
+    _restore_show(restore)
+    _restore_start(restore)
+    _restore_answer(restore)
+    _restore_undo(restore)
+    _restore_list(restore)
+
+
+def _restore_draft(restore: Sub) -> None:
     draft = verb_of(
         restore,
         "draft",
@@ -40,9 +49,15 @@ def define(nouns: Sub) -> None:
         help="be refused while another run of the system is active, and do not line up behind it",
     )
     passphrase(draft, "opens the store where custody is apart")
+
+
+def _restore_show(restore: Sub) -> None:
     verb_of(
         restore, "show", "estate.restores:show", "a run sheet: findings, steps, gates and proof"
     ).add_argument("sheet")
+
+
+def _restore_start(restore: Sub) -> None:
     start = verb_of(restore, "start", "estate.restores:start", "do exactly what the sheet says")
     start.add_argument("sheet")
     start.add_argument("--yes", action="store_true", help="do not ask whether to begin")
@@ -56,11 +71,17 @@ def define(nouns: Sub) -> None:
     )
     passphrase(start, "opens the store where custody is apart, while following")
     start.add_argument("--no-follow", action="store_true", help="only start it")
+
+
+def _restore_answer(restore: Sub) -> None:
     answer = verb_of(
         restore, "answer", "estate.restores:answer", "answer what only a person can answer"
     )
     answer.add_argument("sheet")
     answer.add_argument("answer", nargs="?", help="one of the choices; shown and asked otherwise")
+
+
+def _restore_undo(restore: Sub) -> None:
     undo = verb_of(
         restore,
         "undo",
@@ -71,4 +92,7 @@ def define(nouns: Sub) -> None:
     undo.add_argument("--yes", action="store_true", help="do not ask")
     undo.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(undo, "opens the store where custody is apart, while following")
+
+
+def _restore_list(restore: Sub) -> None:
     verb_of(restore, "list", "estate.restores:list_restores", "run sheets, newest first")

@@ -7,6 +7,14 @@ from fennox.cli.words.shared import LADDER, USUAL_LADDER, Sub, noun_of, verb_of
 
 def define(nouns: Sub) -> None:
     routine = noun_of(nouns, "routine", "what is taken when, and how long it stays")
+    _routine_add(routine)
+    _routine_coming(routine)
+    _routine_list(routine)
+    _routine_show(routine)
+    _routine_preview(routine)
+
+
+def _routine_add(routine: Sub) -> None:
     add = verb_of(routine, "add", "estate.routines:add", "make a routine")
     add.add_argument("name")
     change = verb_of(
@@ -80,6 +88,9 @@ def define(nouns: Sub) -> None:
             help="only this part, so that parts may have times of their own",
         )
     add.add_argument("--now", action="store_true", help="also take every system once, at once")
+
+
+def _routine_coming(routine: Sub) -> None:
     load = verb_of(
         routine,
         "coming",
@@ -89,12 +100,21 @@ def define(nouns: Sub) -> None:
     load.add_argument(
         "--calendar", metavar="FILE", help="write the coming runs as an iCalendar file instead"
     )
+
+
+def _routine_list(routine: Sub) -> None:
     verb_of(routine, "list", "estate.routines:list_routines", "list the routines")
+
+
+def _routine_show(routine: Sub) -> None:
     for name, handler, text in (
         ("show", "estate.routines:show", "one routine"),
         ("remove", "estate.routines:remove", "remove a routine; its backups stay"),
     ):
         verb_of(routine, name, handler, text).add_argument("name")
+
+
+def _routine_preview(routine: Sub) -> None:
     preview = verb_of(
         routine, "preview", "estate.routines:preview", "the next runs, and what keeps each backup"
     )

@@ -2,10 +2,30 @@
 
 from __future__ import annotations
 
+import argparse
+
 from fennox.cli.words.shared import ADDRESS, Sub, noun_of, offline_place, verb_of
 
 
 def define(nouns: Sub) -> None:
+    _nouns_serve(nouns)
+    worker = noun_of(nouns, "worker", "processes that do the runs")
+    _worker_list(worker)
+    _worker_admit(worker)
+    _worker_revoke(worker)
+    _worker_drain(worker)
+    _worker_run(worker)
+    _nouns_rebuild(nouns)
+    _nouns_sign_in(nouns)
+    doctor = noun_of(nouns, "doctor", "what Fennox itself runs on")
+    _doctor_clocks(doctor)
+    key = noun_of(nouns, "service-key", "the service's own key, on its own machine")
+    _key_rotate(key)
+    _key_seal(key)
+    _nouns_sign_out(nouns)
+
+
+def _nouns_serve(nouns: Sub) -> None:
     serve = verb_of(
         nouns,
         "serve",
@@ -13,7 +33,27 @@ def define(nouns: Sub) -> None:
         "run the service: API, console, scheduler and workers",
         shows=False,
     )
-    worker = noun_of(nouns, "worker", "processes that do the runs")
+    _slots(serve)
+    _place(serve)
+    serve.add_argument(
+        "--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)"
+    )
+    serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
+
+
+def _slots(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)")
+
+
+def _place(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
+    verb.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
+    verb.add_argument(
+        "--simulated-clock", metavar="SOCKET", help="live by a simulated clock; for demonstrations"
+    )
+
+
+def _worker_list(worker: Sub) -> None:
     verb_of(
         worker, "list", "watch.workers:list_workers", "who does the runs, and whose clock differs"
     )
@@ -23,6 +63,9 @@ def define(nouns: Sub) -> None:
         "watch.workers:list_sites",
         "sites whose machines are reached through a worker there",
     )
+
+
+def _worker_admit(worker: Sub) -> None:
     admit = verb_of(
         worker,
         "admit",
@@ -33,6 +76,9 @@ def define(nouns: Sub) -> None:
     admit.add_argument(
         "--anew", action="store_true", help="another token; the one it has counts no more then"
     )
+
+
+def _worker_revoke(worker: Sub) -> None:
     revoke = verb_of(
         worker,
         "revoke",
@@ -42,6 +88,9 @@ def define(nouns: Sub) -> None:
     )
     revoke.add_argument("site")
     revoke.add_argument("--yes", action="store_true", help="do not ask")
+
+
+def _worker_drain(worker: Sub) -> None:
     drain = verb_of(
         worker,
         "drain",
@@ -50,6 +99,9 @@ def define(nouns: Sub) -> None:
         shows=False,
     )
     drain.add_argument("worker", help="its id, or the beginning of it")
+
+
+def _worker_run(worker: Sub) -> None:
     work = verb_of(
         worker,
         "run",
@@ -89,10 +141,11 @@ def define(nouns: Sub) -> None:
         help="PEM file of the authority of the service's certificate, "
         "where this machine does not know it",
     )
-    for verb in (serve, work):
-        verb.add_argument(
-            "--slots", type=int, help="runs at one time in this process (FENNOX_WORKERS)"
-        )
+    _slots(work)
+    _place(work)
+
+
+def _nouns_rebuild(nouns: Sub) -> None:
     again = verb_of(
         nouns,
         "rebuild",
@@ -111,18 +164,10 @@ def define(nouns: Sub) -> None:
     again.add_argument("--backup", help="not the newest one, but this")
     again.add_argument("--yes", action="store_true", help="do not ask")
     again.add_argument("--json", action="store_true", help="print JSON")
-    for verb in (serve, work, again):
-        verb.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
-        verb.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
-        verb.add_argument(
-            "--simulated-clock",
-            metavar="SOCKET",
-            help="live by a simulated clock; for demonstrations",
-        )
-    serve.add_argument(
-        "--host", help="address to listen at; plain HTTP on loopback only (FENNOX_HOST)"
-    )
-    serve.add_argument("--port", type=int, help="port to listen at (FENNOX_PORT)")
+    _place(again)
+
+
+def _nouns_sign_in(nouns: Sub) -> None:
     sign = verb_of(
         nouns, "sign-in", "access:sign_in", "sign in to a service and remember it", shows=False
     )
@@ -162,7 +207,9 @@ def define(nouns: Sub) -> None:
         metavar="CODE",
         help="make the first administrator with the code from the log",
     )
-    doctor = noun_of(nouns, "doctor", "what Fennox itself runs on")
+
+
+def _doctor_clocks(doctor: Sub) -> None:
     clocks = verb_of(
         doctor,
         "clocks",
@@ -182,7 +229,9 @@ def define(nouns: Sub) -> None:
         "again that were taken while the clocks disagreed",
     )
     clocks.add_argument("--yes", action="store_true", help="do not ask")
-    key = noun_of(nouns, "service-key", "the service's own key, on its own machine")
+
+
+def _key_rotate(key: Sub) -> None:
     rotate = verb_of(
         key,
         "rotate",
@@ -200,6 +249,9 @@ def define(nouns: Sub) -> None:
     rotate.add_argument(
         "--simulated-clock", metavar="SOCKET", help="by which the service lives; for demonstrations"
     )
+
+
+def _key_seal(key: Sub) -> None:
     for name, handler, does in (
         (
             "seal",
@@ -215,4 +267,7 @@ def define(nouns: Sub) -> None:
         moved = verb_of(key, name, handler, does, shows=False)
         moved.add_argument("--database", help="URL of the PostgreSQL database (FENNOX_DATABASE)")
         moved.add_argument("--state", help="folder of the service key file (FENNOX_STATE)")
+
+
+def _nouns_sign_out(nouns: Sub) -> None:
     verb_of(nouns, "sign-out", "access:sign_out", "sign out and forget the service", shows=False)

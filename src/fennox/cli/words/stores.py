@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import argparse
+
 from fennox.cli.words.shared import (
     ADDRESS,
     Sub,
@@ -16,6 +18,31 @@ from fennox.cli.words.shared import (
 
 def define(nouns: Sub) -> None:
     store = noun_of(nouns, "store", "places where backups are kept")
+    _store_add(store)
+    _store_list(store)
+    _store_show(store)
+    _store_adopt(store)
+    _store_custody(store)
+    _store_rekey(store)
+    _store_hand_over(store)
+    _store_scrub(store)
+    _store_damage(store)
+    _store_set(store)
+    _store_browse(store)
+    _store_remove(store)
+    phrase = noun_of(nouns, "passphrase", "what opens the backups of a key set")
+    _phrase_list(phrase)
+    _phrase_add(phrase)
+    _phrase_try(phrase)
+    _phrase_withdraw(phrase)
+    login = noun_of(nouns, "login", "named credentials")
+    _login_add(login)
+    _login_admit(login)
+    _login_list(login)
+    _login_remove(login)
+
+
+def _store_add(store: Sub) -> None:
     add = verb_of(store, "add", "stores.stores:add", "make a store in an empty place")
     add.add_argument("name")
     add.add_argument("address", help=ADDRESS)
@@ -43,12 +70,21 @@ def define(nouns: Sub) -> None:
         help="whether file names tell systems",
     )
     add.add_argument("--beside", action="store_true", help="also where other things lie already")
+
+
+def _store_list(store: Sub) -> None:
     verb_of(store, "list", "stores.stores:list_stores", "list the stores")
+
+
+def _store_show(store: Sub) -> None:
     for name, handler, text in (
         ("show", "stores.stores:show", "one store"),
         ("test", "stores.stores:test", "prove a store by writing, reading and deleting"),
     ):
         verb_of(store, name, handler, text).add_argument("store")
+
+
+def _store_adopt(store: Sub) -> None:
     adopt = verb_of(
         store, "adopt", "stores.key_sets:adopt", "bring what a store holds into the catalogue"
     )
@@ -60,6 +96,9 @@ def define(nouns: Sub) -> None:
     adopt.add_argument("--no-follow", action="store_true", help="only start it")
     far_side(adopt)
     passphrase(adopt, "opens the store; asked for otherwise")
+
+
+def _store_custody(store: Sub) -> None:
     custody = verb_of(
         store, "custody", "stores.key_sets:custody", "change who can open a store's backups"
     )
@@ -68,6 +107,9 @@ def define(nouns: Sub) -> None:
         "custody", choices=["kept", "apart"], help="the service too, or the passphrase alone"
     )
     passphrase(custody, "of the key set; asked for otherwise")
+
+
+def _store_rekey(store: Sub) -> None:
     rekey = verb_of(
         store,
         "rekey",
@@ -91,6 +133,9 @@ def define(nouns: Sub) -> None:
     rekey.add_argument("--yes", action="store_true", help="do not ask")
     rekey.add_argument("--no-follow", action="store_true", help="only start it")
     passphrase(rekey, "one that opens it now; asked for otherwise where it is needed")
+
+
+def _store_hand_over(store: Sub) -> None:
     hand = verb_of(
         store,
         "hand-over",
@@ -99,6 +144,9 @@ def define(nouns: Sub) -> None:
     )
     hand.add_argument("store")
     passphrase(hand, "needed where custody is apart")
+
+
+def _store_scrub(store: Sub) -> None:
     scrub = verb_of(
         store,
         "scrub",
@@ -116,9 +164,15 @@ def define(nouns: Sub) -> None:
     for verb in (scrub, sweep):
         verb.add_argument("store")
         verb.add_argument("--no-follow", action="store_true", help="only start it")
+
+
+def _store_damage(store: Sub) -> None:
     verb_of(
         store, "damage", "stores.stores:damage", "what was found damaged, and how it was healed"
     ).add_argument("store")
+
+
+def _store_set(store: Sub) -> None:
     change = verb_of(
         store, "set", "stores.stores:change", "change a store, or accept its changed key or mount"
     )
@@ -137,24 +191,35 @@ def define(nouns: Sub) -> None:
         help="what backups may take, like '80 %%' or '500 GB'; '' for all",
     )
     far_side(change)
+
+
+def _store_browse(store: Sub) -> None:
     browse = verb_of(
         store, "browse", "stores.stores:browse", "look into a folder, of a store or of any far side"
     )
     browse.add_argument("store", help="a store's name, or an address")
     browse.add_argument("path", nargs="?", help="another folder on the same far side")
     far_side(browse)
+
+
+def _store_remove(store: Sub) -> None:
     remove = verb_of(
         store, "remove", "stores.stores:remove", "forget a store; what lies in it stays there"
     )
     remove.add_argument("store")
     remove.add_argument("--yes", action="store_true", help="do not ask")
-    phrase = noun_of(nouns, "passphrase", "what opens the backups of a key set")
+
+
+def _phrase_list(phrase: Sub) -> None:
     verb_of(
         phrase,
         "list",
         "stores.key_sets:list_passphrases",
         "passphrases by label, with the age of their last trial",
     )
+
+
+def _phrase_add(phrase: Sub) -> None:
     add = verb_of(phrase, "add", "stores.key_sets:add_passphrase", "add a passphrase")
     add.add_argument("label", help="whose it is or where it is kept, like 'safe at the quay'")
     add.add_argument(
@@ -162,12 +227,20 @@ def define(nouns: Sub) -> None:
         metavar="FILE",
         help="its first line is the new passphrase; asked for otherwise",
     )
+    _of_key_set(add)
+
+
+def _phrase_try(phrase: Sub) -> None:
     tried = verb_of(
         phrase,
         "try",
         "stores.key_sets:try_passphrase",
         "see whether a passphrase opens the key set",
     )
+    _of_key_set(tried)
+
+
+def _phrase_withdraw(phrase: Sub) -> None:
     gone = verb_of(
         phrase,
         "withdraw",
@@ -176,10 +249,15 @@ def define(nouns: Sub) -> None:
     )
     gone.add_argument("which", help="its label or id")
     gone.add_argument("--yes", action="store_true", help="do not ask")
-    for verb in (add, tried, gone):
-        verb.add_argument("--key-set", default="main")
-        passphrase(verb, "one that opens it now; asked for otherwise where it is needed")
-    login = noun_of(nouns, "login", "named credentials")
+    _of_key_set(gone)
+
+
+def _of_key_set(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument("--key-set", default="main")
+    passphrase(verb, "one that opens it now; asked for otherwise where it is needed")
+
+
+def _login_add(login: Sub) -> None:
     for name, handler, text in (
         ("add", "stores.logins:add_login", "keep a login"),
         ("set", "stores.logins:set_login", "change a login for everything that uses it"),
@@ -209,6 +287,9 @@ def define(nouns: Sub) -> None:
         verb.add_argument(
             "--become", metavar="ACCOUNT", help="run commands as this account, by sudo"
         )
+
+
+def _login_admit(login: Sub) -> None:
     admit = verb_of(
         login,
         "admit",
@@ -227,7 +308,13 @@ def define(nouns: Sub) -> None:
         verb.add_argument("--at", required=True, metavar="ADDRESS", help="host:port")
     admit.add_argument("--site", default="", help="from where the machine is reached")
     accepting(admit)
+
+
+def _login_list(login: Sub) -> None:
     verb_of(login, "list", "stores.logins:list_logins", "list the logins, without their secrets")
+
+
+def _login_remove(login: Sub) -> None:
     verb_of(
         login,
         "remove",

@@ -2,17 +2,37 @@
 
 from __future__ import annotations
 
+import argparse
+
 from fennox.cli.words.shared import Sub, accepting, noun_of, verb_of
 
 
 def define(nouns: Sub) -> None:
     system = noun_of(nouns, "system", "machines and appliances whose configuration is protected")
+    _system_add(system)
+    _system_look(system)
+    _system_import(system)
+    _system_list(system)
+    _system_show(system)
+    _system_retire(system)
+    _system_remove(system)
+    _system_set(system)
+    _system_confirm(system)
+
+
+def _system_add(system: Sub) -> None:
     add = verb_of(system, "add", "estate.systems:add", "enrol a system")
     add.add_argument("name")
     add.add_argument("kind")
     add.add_argument("address", help="host:port")
     add.add_argument("--login", help="needed for every kind that is reached")
     accepting(add)
+    _consists_of(add)
+    _led_through(add)
+    _known_by(add)
+
+
+def _system_look(system: Sub) -> None:
     seen = verb_of(
         system,
         "look",
@@ -23,6 +43,12 @@ def define(nouns: Sub) -> None:
     seen.add_argument("--login", required=True)
     seen.add_argument("--kind", help="the kind it is; proposed otherwise")
     accepting(seen)
+    _consists_of(seen)
+    _led_through(seen)
+    seen.add_argument("--site", default="", help="the site it stands at, where a worker reaches it")
+
+
+def _system_import(system: Sub) -> None:
     many = verb_of(
         system, "import", "estate.enrolment:add_many", "enrol many systems from a CSV file"
     )
@@ -37,6 +63,9 @@ def define(nouns: Sub) -> None:
     many.add_argument(
         "--accept-list", metavar="FILE", help="keys to accept: lines of 'host:port FINGERPRINT'"
     )
+
+
+def _system_list(system: Sub) -> None:
     listed = verb_of(system, "list", "estate.systems:list_systems", "the estate")
     for option in ("--kind", "--site", "--label"):
         listed.add_argument(option)
@@ -60,6 +89,9 @@ def define(nouns: Sub) -> None:
         "estate.systems:order",
         "in which order they must come back when everything was lost",
     )
+
+
+def _system_show(system: Sub) -> None:
     for name, handler, text in (
         ("show", "estate.systems:show", "one system"),
         (
@@ -74,6 +106,9 @@ def define(nouns: Sub) -> None:
         ),
     ):
         verb_of(system, name, handler, text).add_argument("system")
+
+
+def _system_retire(system: Sub) -> None:
     retire = verb_of(
         system, "retire", "estate.systems:retire", "say that a system is no more; its backups stay"
     )
@@ -84,6 +119,9 @@ def define(nouns: Sub) -> None:
     retire.add_argument(
         "--let-go", action="store_true", help="its backups may go by their ladders from now on"
     )
+
+
+def _system_remove(system: Sub) -> None:
     remove = verb_of(
         system,
         "remove",
@@ -95,6 +133,9 @@ def define(nouns: Sub) -> None:
         "--because", required=True, metavar="TEXT", help="why, for those who look later"
     )
     remove.add_argument("--yes", action="store_true", help="do not ask for its name")
+
+
+def _system_set(system: Sub) -> None:
     change = verb_of(system, "set", "estate.systems:change", "change a system")
     change.add_argument("system")
     change.add_argument(
@@ -104,48 +145,54 @@ def define(nouns: Sub) -> None:
     change.add_argument("--address")
     change.add_argument("--login")
     change.add_argument("--accept-key", metavar="FINGERPRINT")
-    for verb in (add, change, seen):  # what a system consists of
+    _consists_of(change)
+    _led_through(change, "; '' for none")
+    _known_by(change, ", and takes the place of those given before")
+
+
+def _consists_of(verb: argparse.ArgumentParser) -> None:
+    verb.add_argument(
+        "--setting",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="a setting of its kind",
+    )
+    for option, text in (
+        ("--also", "a further path that belongs to its configuration, like /opt/app/conf"),
+        ("--without", "a path that is left out, like /etc/ssl/private"),
+    ):
         verb.add_argument(
-            "--setting",
+            option,
             action="append",
-            default=[],
-            metavar="NAME=VALUE",
-            help="a setting of its kind",
+            metavar="PATH",
+            help=f"{text}; may be given several times, and takes the place of those given before",
         )
-        for option, text in (
-            ("--also", "a further path that belongs to its configuration, like /opt/app/conf"),
-            ("--without", "a path that is left out, like /etc/ssl/private"),
-        ):
-            verb.add_argument(
-                option,
-                action="append",
-                metavar="PATH",
-                help=f"{text}; may be given several times, and "
-                "takes the place of those given before",
-            )
-    for verb in (add, change, seen):
-        verb.add_argument(
-            "--via",
-            metavar="SYSTEM",
-            help="the system that the way to it leads through, by SSH"
-            + ("; '' for none" if verb is change else ""),
-        )
-    for verb in (add, change):
-        verb.add_argument(
-            "--patience", type=int, metavar="SECONDS", help="that a connection to it may take (15)"
-        )
-    seen.add_argument("--site", default="", help="the site it stands at, where a worker reaches it")
-    for verb in (add, change):
-        verb.add_argument(
-            "--needs",
-            action="append",
-            metavar="SYSTEM",
-            help="a system that must be back before this "
-            "one; may be given several times"
-            + (", and takes the place of those given before" if verb is change else ""),
-        )
-        verb.add_argument("--site")
-        verb.add_argument("--label", action="append", help="may be given several times")
+
+
+def _led_through(verb: argparse.ArgumentParser, none: str = "") -> None:
+    verb.add_argument(
+        "--via",
+        metavar="SYSTEM",
+        help=f"the system that the way to it leads through, by SSH{none}",
+    )
+
+
+def _known_by(verb: argparse.ArgumentParser, again: str = "") -> None:
+    verb.add_argument(
+        "--patience", type=int, metavar="SECONDS", help="that a connection to it may take (15)"
+    )
+    verb.add_argument(
+        "--needs",
+        action="append",
+        metavar="SYSTEM",
+        help=f"a system that must be back before this one; may be given several times{again}",
+    )
+    verb.add_argument("--site")
+    verb.add_argument("--label", action="append", help="may be given several times")
+
+
+def _system_confirm(system: Sub) -> None:
     confirm = verb_of(
         system,
         "confirm",
