@@ -232,6 +232,8 @@ def _plain_value(value: Any) -> Any:
         return value.isoformat()
     if isinstance(value, bytes):
         return base64.b64encode(value).decode("ascii")
+    if isinstance(value, list):
+        return [_plain_value(one) for one in value]
     return value.model_dump(mode="json") if isinstance(value, BaseModel) else value
 
 
