@@ -38,15 +38,15 @@ ADDED: dict[str, tuple[str, str, str, set[str]]] = {
     ),
     "a kind of run": (
         "core/facts/run_orders.py",
-        '"adopt", "rekey"]',
-        '"adopt", "rekey", "tide"]',
+        '"adopt", "rekey"\n]',
+        '"adopt", "rekey", "tide"\n]',
         {"service/processes/worker.py"},
     ),
     "a step verb": (
         "core/kinds/steps.py",
         '"check", "validate"]',
         '"check", "validate", "tide"]',
-        {"engine/restoring/restore.py"},
+        {"engine/restoring/step_verbs.py"},
     ),
     "a rung": (
         "core/retention/ladder.py",
