@@ -27,6 +27,7 @@ from fennox.core.facts.run_orders import (
     TakeOrder,
     VerifyOrder,
 )
+from fennox.core.restoring.sheet import After, Facts, Overwrites, Place, Sheet
 from fennox.service.foundation import key_file, session_guard
 from fennox.service.foundation.settings import Settings
 from fennox.service.machines.context import Context, open_context
@@ -205,3 +206,41 @@ async def add_backup(
         await session.flush()
         session.add(Copy(backup_id=values["id"], store_id=store, since=time))
     return str(values["id"])
+
+
+def sheet_of(name: str, system: str, backup: str, version: int = 1) -> Sheet:
+    """A run sheet without steps."""
+    place = Place(address=f"{name}:22", account="root", key="SHA256:x")
+    facts = Facts(
+        backup=backup,
+        kind="linux-server",
+        target_machine="m",
+        target_version="12",
+        overwrites="",
+        target_address=place.address,
+        target_key=place.key,
+    )
+    after = After(
+        place=place, login="system", address_because="", account_because="", key_because=""
+    )
+    return Sheet(
+        version=version,
+        backup=backup,
+        system=system,
+        system_name=name,
+        kind="linux-server",
+        kind_version=1,
+        parts=["settings"],
+        target=place,
+        target_machine="m",
+        target_product="debian",
+        target_version="12",
+        findings=[],
+        steps=[],
+        overwrites=Overwrites(),
+        restarts=[],
+        cannot_be_undone=[],
+        after=after,
+        facts=facts,
+        fresh_census={},
+    )

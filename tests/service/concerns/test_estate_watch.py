@@ -30,6 +30,7 @@ from tests.service.contexts import (
     add_system,
     clock,
     context,
+    sheet_of,
 )
 
 __all__ = ["clock", "context", "database", "postgres"]
@@ -433,7 +434,7 @@ async def test_a_take_that_failed_stands_until_a_take_is_done_and_a_restore_unti
                         backup_id=backup,
                         target_login_id=login,
                         state=state,
-                        data={},
+                        data=sheet_of("web-9", system, backup),
                         version=1,
                         created=at,
                         by="mara",

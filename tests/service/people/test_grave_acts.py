@@ -17,7 +17,7 @@ from fennox.catalogue.models.systems import KindRow, Login
 from fennox.service.http import rights
 from fennox.service.machines.context import Context
 from fennox.service.people import grave_acts
-from tests.service.contexts import SetClock, add_store, add_system, clock, context
+from tests.service.contexts import SetClock, add_store, add_system, clock, context, sheet_of
 from tests.service.persons import Somebody, application, calling, somebody, unproved
 from tests.service.running import PASSWORD
 
@@ -283,7 +283,7 @@ async def a_sheet(context: Context, system: str) -> str:
                 backup_id="b" * 32,
                 target_login_id=login,
                 state="draft",
-                data={"version": 1},
+                data=sheet_of("web-9", system, "b" * 32),
                 version=1,
                 created=context.now(),
                 by="deckhand",
@@ -311,7 +311,8 @@ async def test_a_restore_is_approved_as_its_sheet_stood(
         assert shown["sheet"] == sheet, "whoever approves can read all of it"
         await second.post(f"/approvals/{shown['id']}/grant")
         async with context.session() as session:
-            await session.execute(update(SheetRow).values(data={"version": 2}, version=2))
+            other = sheet_of("web-9", "s" * 32, "b" * 32, version=2)
+            await session.execute(update(SheetRow).values(data=other, version=2))
         changed = await client.post(f"/restores/{sheet}/start")
     assert changed.json()["type"] == "urn:fennox:approval-needed", "the sheet is another one now"
     assert changed.json()["approval"] != shown["id"]

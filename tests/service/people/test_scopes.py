@@ -19,8 +19,6 @@ from fennox.catalogue.models.runs import Run, SheetRow
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.run_orders import TakeOrder
-from fennox.core.restoring.sheet import After, Facts, Overwrites, Place
-from fennox.core.restoring.sheet import Sheet as SheetData
 from fennox.service.concerns import estate_watch
 from fennox.service.http import rights
 from fennox.service.machines.context import Context
@@ -33,6 +31,7 @@ from tests.service.contexts import (
     add_system,
     clock,
     context,
+    sheet_of,
 )
 from tests.service.persons import Somebody, application, calling, somebody
 
@@ -44,43 +43,6 @@ HOLM = ["site=holm"]
 @pytest.fixture
 def app(context: Context) -> FastAPI:
     return application(context)
-
-
-def sheet_of(name: str, system: str, backup: str) -> dict[str, object]:
-    place = Place(address=f"{name}:22", account="root", key="SHA256:x")
-    facts = Facts(
-        backup=backup,
-        kind="linux-server",
-        target_machine="m",
-        target_version="12",
-        overwrites="",
-        target_address=place.address,
-        target_key=place.key,
-    )
-    after = After(
-        place=place, login="system", address_because="", account_because="", key_because=""
-    )
-    made = SheetData(
-        backup=backup,
-        system=system,
-        system_name=name,
-        kind="linux-server",
-        kind_version=1,
-        parts=["settings"],
-        target=place,
-        target_machine="m",
-        target_product="debian",
-        target_version="12",
-        findings=[],
-        steps=[],
-        overwrites=Overwrites(),
-        restarts=[],
-        cannot_be_undone=[],
-        after=after,
-        facts=facts,
-        fresh_census={},
-    )
-    return made.model_dump(mode="json")
 
 
 class Estate:

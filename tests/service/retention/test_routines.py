@@ -15,6 +15,7 @@ from fennox.catalogue.models.backups import Backup
 from fennox.catalogue.models.runs import Routine, Run
 from fennox.catalogue.models.systems import System
 from fennox.core.errors import BadInput
+from fennox.core.format.manifest import PartHeld
 from fennox.core.retention import ladder
 from fennox.service.concerns import alert_messages
 from fennox.service.machines.context import Context
@@ -315,11 +316,17 @@ async def test_a_backup_of_one_part_never_takes_the_place_of_a_whole_one(
         await add_backup(context, system, store, START - timedelta(days=n), 100 - n)
         for n in range(3)
     ]
-    part = {"partial": True, "parts": [{"name": "history"}]}
+    part = {"partial": True, "parts": [PartHeld(name="history", documents=1, bytes=1)]}
     old = await add_backup(context, system, store, START + hour / 2, 200, **part)
     new = await add_backup(context, system, store, START + hour, 201, **part)
     other = await add_backup(
-        context, system, store, START + 2 * hour, 202, partial=True, parts=[{"name": "settings"}]
+        context,
+        system,
+        store,
+        START + 2 * hour,
+        202,
+        partial=True,
+        parts=[PartHeld(name="settings", documents=1, bytes=1)],
     )
     async with context.session() as session:
         rows = (await routines.backups_of(session, [system]))[system]

@@ -132,13 +132,16 @@ def test_the_own_state_of_before_is_read_the_same_way() -> None:
     ]
 
 
-def test_a_run_has_an_order_of_its_own_kind_and_no_other(before: str) -> None:
+@pytest.mark.parametrize("order", [{"kind": "sweep"}, {}], ids=str)
+def test_a_run_has_an_order_of_its_own_kind_and_no_other(
+    before: str, order: dict[str, str]
+) -> None:
     upgrade(before)
     with (
         psycopg.connect(before.replace("+psycopg", "")) as connection,
         pytest.raises(CheckViolation),
     ):
-        connection.execute(_RUN, ("x", "take", json.dumps({"kind": "sweep"})))
+        connection.execute(_RUN, ("x", "take", json.dumps(order)))
 
 
 def test_each_kind_of_run_has_one_order() -> None:

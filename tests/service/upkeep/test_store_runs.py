@@ -15,7 +15,7 @@ from sqlalchemy import select
 from fennox.catalogue.models.runs import Routine, Run
 from fennox.catalogue.models.stores import KeySet, StoreRow, StoreSpace, Trial
 from fennox.core.errors import StoreUnusable
-from fennox.core.facts.run_orders import ScrubOrder, TakeOrder, VerifyOrder, of_kind
+from fennox.core.facts.run_orders import ScrubOrder, TakeOrder, VerifyOrder, dump, of_kind
 from fennox.core.format import header as headers
 from fennox.engine.stores.scrub import Share
 from fennox.service.keys import key_sets
@@ -75,7 +75,7 @@ def scrub_share(service: Service, run: str, share: Share) -> None:
         database.execute(
             "update runs set state = 'queued', started = null, ended = null, result = '{}',"
             ' "order" = %s where id = %s',
-            (json.dumps({"share": [share.number, share.of]}), run),
+            (json.dumps(dump(ScrubOrder(share=(share.number, share.of)))), run),
         )
 
 

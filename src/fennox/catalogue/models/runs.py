@@ -140,7 +140,7 @@ class Run(Base):
             "state in ('queued', 'running', 'waiting', 'done', 'failed', 'stopped')",
             name="known_state",
         ),
-        CheckConstraint("""kind = "order" ->> 'kind'""", name="order_is_of_its_kind"),
+        CheckConstraint("""coalesce("order" ->> 'kind', '') = kind""", name="order_is_of_its_kind"),
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
