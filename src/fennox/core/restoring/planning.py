@@ -10,7 +10,8 @@ from fennox.core.format.manifest import Finding
 from fennox.core.kinds.filling import filled_in
 from fennox.core.kinds.model import Kind
 from fennox.core.restoring.changed_facts import facts
-from fennox.core.restoring.plan_findings import compare_documents, findings_of
+from fennox.core.restoring.overwriting import compare_documents
+from fennox.core.restoring.plan_findings import findings_of
 from fennox.core.restoring.plan_inputs import (
     RestoreSource,
     Target,
