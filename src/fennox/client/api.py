@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from fennox import wire
 from fennox.client.backups import BackupCalls
 from fennox.client.calling import LOOKING, OutOfReachError, ProblemError
 from fennox.client.people import PeopleCalls
 from fennox.client.stores import StoreCalls
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["Client", "OutOfReachError", "ProblemError"]
 
@@ -22,8 +17,6 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
     """One service, one token; every method is one call, and fails with one of the two errors
     above.
     """
-
-    # the estate
 
     def status(self) -> wire.runs.Status:
         return self._one(wire.runs.Status, "GET", "/status")
@@ -91,8 +84,6 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
         return self._one(
             wire.clocks.ClocksConfirmed, "POST", "/clocks/confirm", believe_dates=believing
         )
-
-    # backups
 
     def look_at_machine(self, wanted: wire.enrolling.LookWanted) -> wire.enrolling.Looked:
         return self._one(wire.enrolling.Looked, "POST", "/systems/look", wanted, timeout=LOOKING)
@@ -183,7 +174,3 @@ class Client(BackupCalls, StoreCalls, PeopleCalls):
         return self._one(
             wire.routines.RoutinePreview, "GET", f"/routines/{name}/preview", system=system
         )
-
-    # restores
-
-    # runs

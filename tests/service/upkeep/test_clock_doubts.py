@@ -92,7 +92,7 @@ async def standing(context: Context) -> set[str]:
     async with context.session() as session:
         await estate_watch.settle(context, session)
         rows = await session.execute(select(ConcernRow.code).where(ConcernRow.ended.is_(None)))
-        return {code.split("|")[0] for code in rows.scalars()}
+        return set(rows.scalars())
 
 
 async def confirm(context: Context, *, believe: bool = False) -> list[str]:
