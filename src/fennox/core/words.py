@@ -1,6 +1,8 @@
-"""Numbers as people read them."""
+"""Numbers and lists as people read them."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 
 def size(count: int) -> str:
@@ -23,3 +25,12 @@ def counted(count: int, noun: str) -> str:
 def a(noun: str) -> str:
     """``a reader``, ``an operator``."""
     return f"an {noun}" if noun[:1].lower() in "aeiou" else f"a {noun}"
+
+
+def first_few(
+    names: Sequence[str], most: int = 5, *, in_all: int | None = None, separator: str = ", "
+) -> str:
+    """``quay, pier and 3 more``. ``in_all``: how many there are, if ``names`` is only a part."""
+    left = (len(names) if in_all is None else in_all) - len(names[:most])
+    listed = separator.join(names[:most])
+    return f"{listed} and {left} more" if left > 0 else listed

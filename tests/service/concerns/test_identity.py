@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from fennox.core.facts.concerns import ConcernFound
 from fennox.core.format.manifest import Finding
-from fennox.service.concerns.one_system import subject_of
+from fennox.service.concerns.one_machine import subject_of
 
 LACKS = ConcernFound(
     "lacks", "low", "system", "web-9", "web-9: it lacks x.", "Add x.", subject="points|/x"

@@ -15,6 +15,7 @@ from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_results import DraftResult
 from fennox.core.names import printable
 from fennox.core.restoring.sheet import Proof, Sheet, SheetStep
+from fennox.core.words import first_few
 from fennox.wire.restores import EntranceWanted, NewDraft, SheetShown
 from fennox.wire.runs import RunShown
 
@@ -131,9 +132,9 @@ def _findings(sheet: Sheet) -> None:
         ("added", over.added, over.added_count),
     ):
         if names:
-            more = f" and {count - len(names)} more" if count > len(names) else ""
+            listed = first_few([*map(printable, names)], len(names), in_all=count)
             out.print(f"[dim]{title:12}[/dim]", end=" ")
-            out.print(f"{', '.join(map(printable, names))}{more}", markup=False, soft_wrap=True)
+            out.print(listed, markup=False, soft_wrap=True)
 
 
 def _step_table(steps: list[SheetStep]) -> None:

@@ -10,6 +10,7 @@ from fennox.cli.main import Environment
 from fennox.cli.output import out, say, show_list, show_one, show_table, span, when
 from fennox.cli.signed_in import client
 from fennox.core.errors import BadInput
+from fennox.core.words import first_few
 from fennox.wire.routines import Load, NewRoutine, RoutineChange, RoutineShown
 
 _MARKS = "▁▂▃▄▅▆▇█"
@@ -105,8 +106,8 @@ def _show(routine: RoutineShown, arguments: argparse.Namespace) -> None:
 
 
 def _taken(routine: RoutineShown) -> str:
-    more = routine.in_all - len(routine.members)
-    return (", ".join(routine.members) or "none fits") + (f" and {more} more" if more else "")
+    members = routine.members
+    return first_few(members, len(members), in_all=routine.in_all) if members else "none fits"
 
 
 def show(arguments: argparse.Namespace, environment: Environment) -> None:

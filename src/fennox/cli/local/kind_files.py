@@ -17,7 +17,7 @@ from fennox.core.errors import BadInput, KeyUnknown, NotFound
 from fennox.core.kind_files.loading import Texts, mistakes
 from fennox.core.kinds.model import Kind
 from fennox.core.names import noun, printable
-from fennox.core.words import counted, size
+from fennox.core.words import counted, first_few, size
 
 _NAMED = 5  # names of a list that are shown
 
@@ -162,8 +162,7 @@ async def _try(kind: Kind, arguments: argparse.Namespace, settings: dict[str, st
     print()
     rows = []
     for name, listed in found.census.items():
-        more = f", and {len(listed) - _NAMED} more" if len(listed) > _NAMED else ""
-        rows.append([name, len(listed), printable(", ".join(listed[:_NAMED])) + more])
+        rows.append([name, len(listed), printable(first_few(listed, _NAMED))])
     show_table(["COUNTED", "", ""], rows)
     for text in found.unmatched:
         print(f"Matches nothing here: {printable(text)}.")

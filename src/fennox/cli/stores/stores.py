@@ -17,7 +17,7 @@ from fennox.cli.signed_in import client
 from fennox.cli.stores.key_sets import suite
 from fennox.core.errors import PersonNeeded
 from fennox.core.facts.run_results import ScrubResult
-from fennox.core.words import counted, size
+from fennox.core.words import counted, first_few, size
 from fennox.wire.runs import RunShown
 from fennox.wire.stores import (
     EntryShown,
@@ -226,8 +226,7 @@ def damage(arguments: argparse.Namespace, environment: Environment) -> None:
 
 
 def _some(backups: list[str]) -> str:
-    more = f" and {len(backups) - 2} more" if len(backups) > 2 else ""
-    return ", ".join(backup[:12] for backup in backups[:2]) + more if backups else "-"
+    return first_few([backup[:12] for backup in backups], 2) or "-"
 
 
 def browse(arguments: argparse.Namespace, environment: Environment) -> None:

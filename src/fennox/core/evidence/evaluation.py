@@ -10,6 +10,7 @@ from fennox.core.kinds import expressions
 from fennox.core.kinds.expressions import Evidence, fitting
 from fennox.core.kinds.model import Kind
 from fennox.core.kinds.sources import Expression
+from fennox.core.words import first_few
 
 _LONGEST = 1 << 20  # bytes of one answer to who a machine is
 _SHOWN = 5  # values of a doubt that a finding names
@@ -143,8 +144,8 @@ def findings(kind: Kind, evidence: Evidence, parts: Iterable[str]) -> list[Findi
             else []
         )
         if values:
-            more = f" and {len(values) - _SHOWN} more" if len(values) > _SHOWN else ""
-            text = f"{doubt.means}: {'; '.join(value[:200] for value in values[:_SHOWN])}{more}."
+            shown = [value[:200] for value in values]
+            text = f"{doubt.means}: {first_few(shown, _SHOWN, separator='; ')}."
             found.append(
                 Finding(
                     severity="warning",

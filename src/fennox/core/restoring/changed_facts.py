@@ -10,8 +10,8 @@ from fennox.core.names import printable
 from fennox.core.restoring.plan_inputs import (
     Target,
 )
-from fennox.core.restoring.plan_steps import some
 from fennox.core.restoring.sheet import Facts, Overwrites, Sheet
+from fennox.core.words import first_few
 
 
 def facts(kind: Kind, backup: str, target: Target, overwrites: Overwrites) -> Facts:
@@ -59,7 +59,7 @@ def _otherwise(then: Sheet, now: Sheet) -> str:
         ("added no more", before.added, after.added),
     ):
         if names := [name for name in ours if name not in theirs]:
-            told.append(f"{title}: {some([printable(name) for name in names])}")
+            told.append(f"{title}: {first_few([printable(name) for name in names], 8)}")
     return f" ({'; '.join(told)})" if told else ""
 
 

@@ -17,8 +17,9 @@ from fennox.core.restoring.plan_inputs import (
     left_out_essentials,
     written_parts,
 )
-from fennox.core.restoring.plan_steps import RULES, some
+from fennox.core.restoring.plan_steps import RULES
 from fennox.core.restoring.sheet import Overwrites
+from fennox.core.words import first_few
 
 
 def version_numbers(form: str, version: str) -> list[int]:
@@ -135,7 +136,7 @@ def _lacks(
             yield _say(
                 "blocker",
                 "target-lacks",
-                f"The target lacks of {required}: {some(absent)}.",
+                f"The target lacks of {required}: {first_few(absent, 8)}.",
                 "Add them to the target, then draft again.",
             )
     needed = sum(
@@ -153,7 +154,7 @@ def _lacks(
         yield _say(
             "warning",
             "replicates",
-            f"It replicates with {some(peers)}. {kind.replicas.means}",
+            f"It replicates with {first_few(peers, 8)}. {kind.replicas.means}",
             f"If the backup is to win: {kind.replicas.to_win} If the others are:"
             f" {kind.replicas.to_yield}",
         )
@@ -226,7 +227,9 @@ def _only_on_target(
         if left:
             stays = "it goes" if _replaced(kind, source, parts, name) else "it stays"
             yield _say(
-                "note", "only-on-target", f"{name}: only the target has {some(left)}; {stays}."
+                "note",
+                "only-on-target",
+                f"{name}: only the target has {first_few(left, 8)}; {stays}.",
             )
 
 
@@ -322,7 +325,7 @@ def _other_numbers(
         if others:
             text = (
                 f"{listed[0].upper()}{listed[1:]} of the backup are not those of the target:"
-                f" {some(others)}."
+                f" {first_few(others, 8)}."
             )
             remedy = (
                 "What the backup does not hold and the target owns by its own number, as data of a"

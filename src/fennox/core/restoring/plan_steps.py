@@ -21,6 +21,7 @@ from fennox.core.restoring.plan_inputs import (
     left_out_essentials,
 )
 from fennox.core.restoring.sheet import After, Place, Sheet, SheetStep
+from fennox.core.words import first_few
 
 SCRATCH = "SCRATCH-FOLDER"  # stands for the folder that a validating step makes on the target
 
@@ -31,10 +32,6 @@ RULES = {
     "not-older": "the target must not be older",
     "any": "any will do",
 }
-
-
-def some(names: list[str]) -> str:
-    return ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
 
 
 def steps_of(
@@ -173,7 +170,7 @@ def commands_in(step: StepModel, names: list[str], settings: Mapping[str, str]) 
         )
         shown.append(f"{step.request.method} {filled(step.request.path, settings)}{body}")
     if step.ask is not None:
-        shown.append(step.ask.replace("{names}", some(names)))
+        shown.append(step.ask.replace("{names}", first_few(names, 8)))
     return shown
 
 

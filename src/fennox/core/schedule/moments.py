@@ -14,6 +14,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import assert_never
 
+from fennox.core.words import first_few
+
 APART = timedelta(minutes=2)  # two clocks that differ by more disagree
 JUMP = timedelta(days=1)  # a clock that went further than this between two tendings may have jumped
 
@@ -146,10 +148,9 @@ def sentence(doubt: Doubt, own: str) -> str:
                 f" {since:%Y-%m-%d %H:%M} UTC"
             )
         case Disordered(systems):
-            named = ", ".join(systems[:5]) + (
-                f" and {len(systems) - 5} more" if len(systems) > 5 else ""
+            return (
+                f"backups of {first_few(systems)} are dated before backups that were taken earlier"
             )
-            return f"backups of {named} are dated before backups that were taken earlier"
         case _:
             assert_never(doubt)
 

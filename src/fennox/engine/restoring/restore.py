@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from fennox.core.errors import FennoxError, LeaseLost, Stopped, TryLater
 from fennox.core.restoring import plan_steps
 from fennox.core.restoring.sheet import Gate, GateKind, Sheet, SheetStep
+from fennox.core.words import first_few
 from fennox.engine.restoring.put_back import asks_whether_it_was_put_back
 from fennox.engine.restoring.step_verbs import StepVerbs
 
@@ -90,7 +91,7 @@ class RestoreUnderWay(StepVerbs):
             return True
         lacking = await self._still_lacking(step) if gate.answer == "done" else []
         if lacking:
-            names = plan_steps.some(lacking)
+            names = first_few(lacking, 8)
             question = (
                 f"The target still lacks: {names}. Answer done when they are there, or skip to go"
                 " on without."

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from fennox.core.format.manifest import Document
 from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.names import printable
+from fennox.core.words import first_few
 from fennox.engine.backups.backup_reader import digest_of
 from fennox.engine.journal import Journal
 from fennox.engine.processes.evaluator_pool import Evaluates
@@ -48,18 +49,13 @@ class Difference:
 
     def __str__(self) -> str:
         told = [
-            f"{word} {_some(paths)}"
+            f"{word} {first_few([printable(path) for path in paths], _NAMED)}"
             for word, paths in (("changed", self.changed), ("new", self.new))
             if paths
         ]
         if self.gone:
             told.append(f"{self.gone} gone")
         return "; ".join(told)
-
-
-def _some(paths: list[str]) -> str:
-    named = ", ".join(printable(path) for path in paths[:_NAMED])
-    return f"{named} and {len(paths) - _NAMED} more" if len(paths) > _NAMED else named
 
 
 async def plain_of(

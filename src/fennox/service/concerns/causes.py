@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fennox.catalogue.models.concerns import ConcernRow
 from fennox.core.facts.concerns import ConcernNoun
+from fennox.core.words import first_few
 
 _ROOTS: tuple[ConcernNoun, ...] = ("store", "service", "routine", "system")
 
@@ -32,7 +33,6 @@ def sentence(rows: list[ConcernRow], in_all: int) -> str:
 def _names(rows: list[ConcernRow], in_all: int) -> str:
     """At most three names, so that the sentence stays one."""
     named = list(dict.fromkeys(row.about for row in rows))[:3]
-    more = in_all - len(named)
-    if more > 0:
-        return f"{', '.join(named)} and {more} more"
+    if in_all > len(named):
+        return first_few(named, in_all=in_all)
     return " and ".join([", ".join(named[:-1]), named[-1]]) if len(named) > 1 else "".join(named)

@@ -20,6 +20,7 @@ from fennox.core.format.primitives.hpke import CLASSIC, OpeningKey
 from fennox.core.format.primitives.secret import WriteSecret
 from fennox.core.format.slots import Slot
 from fennox.core.names import object_name, printable
+from fennox.core.words import first_few
 from fennox.engine.backups import opened_store
 from fennox.service.keys.passphrases import new_slot, unlock_slot
 from fennox.service.machines.context import Context, named
@@ -160,9 +161,8 @@ async def _must_be_empty(store: Store) -> None:
         name for name in entries if name not in OF_THE_PLACE and not name.startswith(PROBE)
     )
     if there and "header" not in there:
-        more = f" and {len(there) - 3} more" if len(there) > 3 else ""
         raise Conflict(
-            f"{store.address} is not empty: it holds {', '.join(map(printable, there[:3]))}{more}.",
+            f"{store.address} is not empty: it holds {first_few([*map(printable, there)], 3)}.",
             "Choose an empty folder, or say that the store is to lie beside all that: --beside",
             field="beside",
         )

@@ -10,10 +10,12 @@ from datetime import datetime
 
 from fennox.core.errors import Conflict, FennoxError, StoreUnusable
 from fennox.core.names import ObjectName, object_name
+from fennox.core.words import first_few
 from fennox.service.stores.store_making import PROBE
 from fennox.stores.base import Span, Store
 from fennox.wire.stores import StoreCheck, StoreTest
 
+_OURS = {"header", "systems", "packs", "sweep", "READ-ME-FIRST.txt", "rescue.py"}
 _CLOCKS_APART = 300  # seconds that a far side's clock may differ from ours
 
 
@@ -22,108 +24,111 @@ async def test(store: Store, remover: Store, now: datetime) -> StoreTest:
 
     ``remover``: the same place by the login that removes, which may be the same.
     """
-    name = object_name(f"{PROBE}{secrets.token_hex(6)}")
-    data = os.urandom(1024 * 1024)
-    checks: list[StoreCheck] = []
+    trial = _Trial(store, remover, now)
+    if (
+        await trial.check("Log in", store.landed)
+        and await trial.check("List what is there", trial.list_objects)
+        and await trial.check("Write", trial.write)
+    ):
+        await trial.check("Read back", trial.read_back)
+        await trial.check("Read a range", trial.read_range)
+        await trial.check("Clock", trial.compare_clocks)
+        await trial.check("Never overwrite", trial.overwrite)
+        await trial.check("Delete", trial.delete)
+        await trial.check("Free space", trial.free_space)
+    return StoreTest(passed=all(item.passed for item in trial.checks), checks=trial.checks)
 
-    async def check(title: str, act: Callable[[], Awaitable[str]]) -> bool:
+
+class _Trial:
+    """The steps of a test, with one object of random bytes that they write, read and remove."""
+
+    def __init__(self, store: Store, remover: Store, now: datetime) -> None:
+        self._store = store
+        self._remover = remover
+        self._now = now
+        self._name = object_name(f"{PROBE}{secrets.token_hex(6)}")
+        self._data = os.urandom(1024 * 1024)
+        self.checks: list[StoreCheck] = []
+
+    async def check(self, title: str, act: Callable[[], Awaitable[str]]) -> bool:
         try:
             detail = await act()
         except FennoxError as error:
-            checks.append(StoreCheck(title=title, passed=False, detail=str(error)))
+            self.checks.append(StoreCheck(title=title, passed=False, detail=str(error)))
             return False
-        checks.append(StoreCheck(title=title, passed=True, detail=detail))
+        self.checks.append(StoreCheck(title=title, passed=True, detail=detail))
         return True
 
-    async def listed() -> str:
-        found = {item.name for item in await store.entries()}
-        ours = {"header", "systems", "packs", "sweep", "READ-ME-FIRST.txt", "rescue.py"}
-        strange = sorted(found - ours)
-        more = f"; not of Fennox: {', '.join(strange[:5])}" + (
-            " and more" if len(strange) > 5 else ""
-        )
-        objects = [item async for item in store.list("")]
+    async def list_objects(self) -> str:
+        names = {item.name for item in await self._store.entries()}
+        foreign = sorted(names - _OURS)
+        rest = f"; not from Fennox: {first_few(foreign)}" if foreign else ", nothing else"
+        objects = [item async for item in self._store.list("")]
         amount = sum(item.size for item in objects)
-        return (
-            f"{len(objects)} objects, {amount / 1e6:.1f} MB{more if strange else ', nothing else'}"
-        )
+        return f"{len(objects)} objects, {amount / 1e6:.1f} MB{rest}"
 
-    async def written() -> str:
+    async def write(self) -> str:
         started = time.monotonic()
-        await store.put(name, data)
-        return f"{len(data) / (time.monotonic() - started) / 1e6:.0f} MB a second"
+        await self._store.put(self._name, self._data)
+        return self._speed(started)
 
-    async def read_back() -> str:
+    async def read_back(self) -> str:
         started = time.monotonic()
-        if await store.get(name) != data:
+        if await self._store.get(self._name) != self._data:
             raise StoreUnusable(
-                "What was read is not what was written.", "Do not trust this store."
+                "The object read back differs from the one written.", "Do not trust this store."
             )
-        return f"{len(data) / (time.monotonic() - started) / 1e6:.0f} MB a second"
+        return self._speed(started)
 
-    async def in_ranges() -> str:
-        if await store.get(name, Span(1000, 50)) != data[1000:1050]:
+    def _speed(self, started: float) -> str:
+        return f"{len(self._data) / (time.monotonic() - started) / 1e6:.0f} MB a second"
+
+    async def read_range(self) -> str:
+        if await self._store.get(self._name, Span(1000, 50)) != self._data[1000:1050]:
             raise StoreUnusable(
-                "A range that was read is not what was written.", "Do not trust this store."
+                "A range read back differs from what was written.", "Do not trust this store."
             )
         return "50 bytes from the middle"
 
-    async def same_time() -> str:
-        there = await store.stat(name)
-        if there is None or there.modified is None:
-            return "not told"
-        apart = abs((there.modified - now).total_seconds())
+    async def compare_clocks(self) -> str:
+        entry = await self._store.stat(self._name)
+        if entry is None or entry.modified is None:
+            return "unknown: the store reports no times"
+        apart = abs((entry.modified - self._now).total_seconds())
         if apart > _CLOCKS_APART:
             raise StoreUnusable(
                 f"The far side's clock is {apart / 3600:.1f} hours from ours.",
-                "Set it right; ages would be wrong.",
+                "Correct it; ages would be wrong.",
             )
         return f"within {max(2, round(apart))} seconds of ours"
 
-    async def not_overwritten() -> str:
+    async def overwrite(self) -> str:
         try:
-            await store.put(name, b"other")
+            await self._store.put(self._name, b"other")
         except Conflict:
-            if await store.get(name) == data:
+            if await self._store.get(self._name) == self._data:
                 return "refused, as it must be"
         raise StoreUnusable("The store silently overwrites objects.", "Do not trust this store.")
 
-    async def deleted() -> str:
-        if remover is not store and not await _may_delete(store, name):
-            await remover.delete(name)
-            told = "refused to the login that takes, as it should be; the sweep's login can"
+    async def delete(self) -> str:
+        has_remover = self._remover is not self._store
+        if has_remover and not await _may_delete(self._store, self._name):
+            await self._remover.delete(self._name)
+            detail = "refused to the login that takes, as it should be; the sweep's login can"
         else:
-            await store.delete(name)
-            told = "and it is gone; the login that takes can delete"
-            told += (
-                ": take that right from it, since the sweep has its own"
-                if remover is not store
-                else ""
-            )
-        if await store.stat(name) is not None:
-            raise StoreUnusable(
-                "An object is still there after it was deleted.", "Check the rights."
-            )
-        return told
+            await self._store.delete(self._name)
+            detail = "deleted, by the login that takes"
+            if has_remover:
+                detail += ": take that right from it, since the sweep has its own"
+        if await self._store.stat(self._name) is not None:
+            raise StoreUnusable("An object still exists after it was deleted.", "Check the rights.")
+        return detail
 
-    async def room() -> str:
-        space = await store.space()
-        return (
-            f"{space.free / 1e9:.1f} GB free of {space.total / 1e9:.1f} GB" if space else "not told"
-        )
-
-    if (
-        await check("Log in", store.landed)
-        and await check("List what is there", listed)
-        and await check("Write", written)
-    ):
-        await check("Read back", read_back)
-        await check("Read a range", in_ranges)
-        await check("Clock", same_time)
-        await check("Never overwrite", not_overwritten)
-        await check("Delete", deleted)
-        await check("Free space", room)
-    return StoreTest(passed=all(item.passed for item in checks), checks=checks)
+    async def free_space(self) -> str:
+        space = await self._store.space()
+        if space is None:
+            return "unknown: the store does not report it"
+        return f"{space.free / 1e9:.1f} GB free of {space.total / 1e9:.1f} GB"
 
 
 async def _may_delete(store: Store, name: ObjectName) -> bool:

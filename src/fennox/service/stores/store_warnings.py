@@ -9,6 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login, System
+from fennox.core.words import first_few
 from fennox.links.base import Credential
 from fennox.service.machines.context import Context
 from fennox.service.people import passwords
@@ -79,8 +80,7 @@ async def _some_names(session: AsyncSession, fits: ColumnElement[bool]) -> str:
         .scalars()
         .all()
     )
-    more = f" and {len(named_there) - _NAMED} more" if len(named_there) > _NAMED else ""
-    return ", ".join(named_there[:_NAMED]) + more
+    return first_few(named_there, _NAMED)
 
 
 async def _shared_password(context: Context, session: AsyncSession, login: Login) -> list[str]:

@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 from fennox.catalogue.models.stores import StoreRow
 from fennox.catalogue.models.systems import Login, System
 from fennox.core.facts.concerns import ConcernFound
+from fennox.core.words import first_few
 from fennox.stores import addresses
 from fennox.stores.mounts import mount_of
 
@@ -145,8 +146,7 @@ def concerns(
                 "low",
                 "store",
                 store.name,
-                f"{store.name} is reached by {login.name}, the login of {', '.join(same[:3])}"
-                f"{f' and {len(same) - 3} more' if len(same) > 3 else ''}.",
+                f"{store.name} is reached by {login.name}, the login of {first_few(same, 3)}.",
                 f"Give it a login of its own: fennox store set {store.name} --login …",
                 "Whoever has a system has its login, and with it the backups of all.",
             )

@@ -10,6 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fennox.catalogue.models.backups import Copy
 from fennox.catalogue.models.stores import StoreDamage, StoreRow
 from fennox.core.errors import FennoxError
+from fennox.core.words import first_few
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.record_lists import raise_unless_damage
 from fennox.engine.journal import Journal
@@ -52,8 +53,7 @@ async def name_documents(here: Holding, report: Report, backup: str, journal: Jo
         await raise_unless_damage(here.vault, error)
         await journal.log("error", f"Its manifest cannot be read: {error.what}")
         return
-    more = f" and {len(documents) - MOST_NAMED} more" if len(documents) > MOST_NAMED else ""
-    lost = f"Documents of it that are lost: {', '.join(documents[:MOST_NAMED])}{more}"
+    lost = f"Documents of it that are lost: {first_few(documents, MOST_NAMED)}"
     await journal.log(
         "error",
         lost if documents else "Every document of it can be read; the list of its chunks is lost.",

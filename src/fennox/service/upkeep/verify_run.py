@@ -19,6 +19,7 @@ from fennox.core.facts.run_orders import (
 )
 from fennox.core.facts.run_results import VerifyResult
 from fennox.core.format import packs
+from fennox.core.words import first_few
 from fennox.engine.backups.backup_reader import BackupReader
 from fennox.engine.backups.record_lists import raise_unless_damage
 from fennox.engine.journal import Journal
@@ -106,8 +107,7 @@ async def run_verify(context: Context, lease: Lease, journal: Journal) -> None:
         if documents and not await context.stores.still_held(backup, row.id):
             continue  # a sweep removed it meanwhile
         if documents:
-            more = f" and {len(documents) - MOST_NAMED} more" if len(documents) > MOST_NAMED else ""
-            bad[backup] = f"Cannot be read whole: {', '.join(documents[:MOST_NAMED])}{more}"
+            bad[backup] = f"Cannot be read whole: {first_few(documents, MOST_NAMED)}"
             await journal.log("error", f"Backup {backup[:12]}: {bad[backup]}")
             await index.refresh(
                 vault
